@@ -1,0 +1,346 @@
+"""The command line. Exit 0: done. 1: the answer is no. 2: it could not be done, with one line on stderr."""
+
+import os
+import sys
+from typing import Annotated, Any, NoReturn
+
+import typer
+
+from lazy_quarry.errors import NoSuchJob, QuarryError
+
+app = typer.Typer(add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, no_args_is_help=False)
+
+_COMMAND: list[str] = []
+"""What stood behind ``--``, split off before anything is parsed."""
+
+StateOption = Annotated[str, typer.Option("--state", metavar="DIR", help="keep all that is written here")]
+FormatOption = Annotated[str, typer.Option("--format", metavar="text|json", help="for people, or for programs")]
+JobsArgument = Annotated[list[str], typer.Argument(metavar="JOB...", help="numbers, such as 4127")]
+SetOption = Annotated[list[str], typer.Option("--set", metavar="KEY=VALUE", help="a header key, for this time only")]
+
+
+class Usage(QuarryError):
+    """The command line itself is wrong."""
+
+
+def _client(state: str) -> Any:
+    from lazy_quarry.client import SocketClient
+    from lazy_quarry.store.folder import state_folder
+
+    return SocketClient(state_folder("machine", state or None))
+
+
+def _json(value: Any) -> None:
+    import json
+
+    typer.echo(json.dumps(value, indent=2, ensure_ascii=False))
+
+
+def _as_json(form: str) -> bool:
+    if form not in ("text", "json"):
+        raise Usage(f'--format {form}: there are "text" and "json"')
+    return form == "json"
+
+
+def _numbers(jobs: list[str]) -> list[int]:
+    numbers = []
+    for word in jobs:
+        job, slash, _ = word.partition("/")
+        if not job.isdecimal():
+            raise Usage(f'"{word}" is not a job\'s number; lazy-quarry jobs lists them')
+        if slash:
+            raise NoSuchJob(f"{job} is not an array, so it has no tasks")
+        numbers.append(int(job))
+    return numbers
+
+
+@app.callback(invoke_without_command=True)
+def start(
+    context: typer.Context,
+    version: Annotated[bool, typer.Option("--version", help="print the version")] = False,
+    state: StateOption = "",
+) -> None:
+    """Write, place, run, watch and account for batch jobs. Without a command: open this machine's site."""
+    if version:
+        from lazy_quarry import __version__
+
+        typer.echo(f"lazy-quarry {__version__}")
+    elif context.invoked_subcommand is None:
+        from lazy_quarry.app.start import open_machine
+
+        _check_site()
+        open_machine(state)
+
+
+def _check_site() -> None:
+    site = os.environ.get("LQ_SITE", "machine")
+    if site != "machine":
+        raise Usage(f'there is no site "{site}"; there is "machine", and the demo')
+
+
+@app.command()
+def demo(
+    speed: Annotated[int, typer.Option(help="how much faster than time, 1 to 3600")] = 60,
+    paused: Annotated[bool, typer.Option("--paused", help="let the clock stand at first")] = False,
+    seed: Annotated[int, typer.Option(help="another seed makes another past and present")] = 7,
+) -> None:
+    """Open the demo site: a rehearsal cluster in memory."""
+    if not 1 <= speed <= 3600:
+        raise Usage(f"--speed {speed}: it goes from 1 to 3600")
+    from lazy_quarry.app.start import open_demo
+
+    open_demo(speed, paused, seed)
+
+
+@app.command()
+def check(
+    scripts: Annotated[list[str], typer.Argument(metavar="SCRIPT...")],
+    set_: SetOption = [],  # noqa: B006
+    format_: FormatOption = "text",
+) -> None:
+    """Check scripts; exit 1 when something in one of them must change."""
+    from lazy_quarry.commands import check_files
+
+    json_too = _as_json(format_)
+    found, refused = check_files(scripts, set_)
+    if json_too:
+        from lazy_quarry.jsonview import diagnostic_json
+
+        _json([diagnostic_json(file, one) for file, diagnostics in found for one in diagnostics])
+    else:
+        for file, diagnostics in found:
+            _print_checks(file, diagnostics)
+    if refused:
+        raise typer.Exit(1)
+
+
+def _print_checks(file: str, diagnostics: Any, err: bool = False) -> None:
+    typer.echo(f"{file}: {'nothing to say' if not diagnostics else ''}", err=err)
+    for one in diagnostics:
+        sign = {"error": "✕", "warning": "·", "hint": " "}[one.severity.value]
+        fix = f" (fix: {one.fix.label})" if one.fix else ""
+        typer.echo(f"  {sign} {one.line:4d}  {one.message}{fix}  [{one.code}]", err=err)
+
+
+@app.command()
+def submit(
+    script: Annotated[str, typer.Argument(metavar="SCRIPT|-", help="a script, or - for standard input")] = "",
+    arguments: Annotated[list[str], typer.Argument(metavar="[ARGUMENT...]")] = [],  # noqa: B006
+    set_: SetOption = [],  # noqa: B006
+    state: StateOption = "",
+    format_: FormatOption = "text",
+) -> None:
+    """Submit a script with its arguments, standard input (-), or one command line (-- COMMAND...)."""
+    from lazy_quarry.commands import submission_of
+
+    json_too = _as_json(format_)
+    if _COMMAND and script:
+        raise Usage("submit takes a script or a command after --, not both")
+    if not _COMMAND and not script:
+        raise Usage("submit what? name a script, - for standard input, or -- COMMAND")
+    submission = submission_of(script, arguments, _COMMAND, set_)
+    client = _client(state)
+    receipt = client.submit(submission)
+    if receipt.job is None:
+        if json_too:
+            from lazy_quarry.jsonview import diagnostic_json
+
+            _json([diagnostic_json(submission.path or "-", one) for one in receipt.diagnostics])
+        _print_checks(submission.path or "(command)" if _COMMAND else script, receipt.diagnostics, err=True)
+        typer.echo("not submitted: something must change first", err=True)
+        raise typer.Exit(1)
+    from lazy_quarry.core.units import clock_time, format_instant
+
+    if json_too:
+        forecast = None if receipt.forecast_ms is None else format_instant(receipt.forecast_ms)
+        _json({"job": receipt.job, "tasks": None, "forecast": forecast})
+        return
+    warnings = [one for one in receipt.diagnostics if one.severity != "hint"]
+    if warnings:
+        _print_checks(submission.path or "(command)", warnings, err=True)
+    when = "no forecast yet"
+    if receipt.forecast_ms is not None:
+        soon = receipt.forecast_ms <= receipt.now_ms
+        when = "started" if soon else f"starts about {clock_time(receipt.forecast_ms, receipt.now_ms, _zone())}"
+    typer.echo(f"{receipt.job} submitted, {when}")
+
+
+def _zone() -> Any:
+    from datetime import datetime
+
+    return datetime.now().astimezone().tzinfo
+
+
+@app.command()
+def jobs(
+    mine: Annotated[bool, typer.Option("--mine/--everyone", help="only my own, or everyone's")] = True,
+    ended: Annotated[bool, typer.Option("--ended", help="those that have ended, newest first")] = False,
+    since: Annotated[str, typer.Option(metavar="T", help="ended since then: 2h ago, or 2026-11-23T08:00")] = "",
+    columns: Annotated[str, typer.Option(metavar="a,b", help="which columns to print")] = "",
+    state: StateOption = "",
+    format_: FormatOption = "text",
+) -> None:
+    """List jobs that wait or run, or that have ended."""
+    from lazy_quarry.commands import jobs_table, since_ms
+
+    json_too = _as_json(format_)
+    from_ms = since_ms(since) if since else None
+    found = _client(state).jobs(ended or bool(since), from_ms, not mine, 1000)
+    if json_too:
+        from lazy_quarry.jsonview import job_json
+
+        _json([job_json(view) for view in found])
+    else:
+        for line in jobs_table(found, columns, _zone()):
+            typer.echo(line)
+
+
+@app.command()
+def show(
+    job: Annotated[str, typer.Argument(metavar="JOB")],
+    state: StateOption = "",
+    format_: FormatOption = "text",
+) -> None:
+    """Show everything about a job."""
+    from lazy_quarry.commands import show_lines
+
+    json_too = _as_json(format_)
+    detail = _client(state).detail(_numbers([job])[0])
+    if json_too:
+        from lazy_quarry.jsonview import detail_json
+
+        _json(detail_json(detail))
+        return
+    for line in show_lines(detail, _zone()):
+        typer.echo(line)
+
+
+@app.command()
+def output(
+    job: Annotated[str, typer.Argument(metavar="JOB")],
+    errors: Annotated[bool, typer.Option("--errors", help="what it wrote to standard error")] = False,
+    follow: Annotated[bool, typer.Option("--follow", help="go on until the job has ended")] = False,
+    state: StateOption = "",
+) -> None:
+    """Print what a job printed."""
+    from lazy_quarry.commands import follow_output
+
+    number = _numbers([job])[0]
+    problem = ""
+    for piece in follow_output(_client(state), number, "errors" if errors else "output", follow):
+        sys.stdout.write(piece.text)
+        sys.stdout.flush()
+        problem = piece.problem
+    if problem:
+        typer.echo(problem, err=True)
+        raise typer.Exit(1)
+
+
+@app.command()
+def why(
+    job: Annotated[str, typer.Argument(metavar="JOB")],
+    state: StateOption = "",
+    format_: FormatOption = "text",
+) -> None:
+    """Say in a sentence what a job waits for, and what would start sooner."""
+    json_too = _as_json(format_)
+    detail = _client(state).detail(_numbers([job])[0])
+    if json_too:
+        _json({"job": detail.view.job, "why": detail.view.why or None, "instead": detail.instead or None})
+    elif detail.view.why:
+        typer.echo(f"{detail.view.job} {detail.view.name}: {detail.view.why}")
+        if detail.instead:
+            typer.echo(detail.instead)
+    else:
+        typer.echo(f"{detail.view.job} {detail.view.name} waits for nothing: {detail.verdict or detail.view.phase}")
+
+
+@app.command()
+def wait(jobs: JobsArgument, state: StateOption = "") -> None:
+    """Wait until jobs have ended; exit 1 unless all are done."""
+    from lazy_quarry.commands import wait_for
+    from lazy_quarry.words import verdict
+
+    good = True
+    for view in wait_for(_client(state), _numbers(jobs)):
+        typer.echo(f"{view.job} {view.name}: {verdict(view)}")
+        good = good and view.phase == "done"
+    if not good:
+        raise typer.Exit(1)
+
+
+def _tell(told: list) -> None:
+    for one in told:
+        typer.echo(one.message, err=not one.done)
+    if any(not one.known for one in told):
+        raise typer.Exit(2)
+    if any(not one.done for one in told):
+        raise typer.Exit(1)
+
+
+@app.command()
+def cancel(jobs: JobsArgument, state: StateOption = "") -> None:
+    """Take waiting jobs out, and stop running ones."""
+    numbers = _numbers(jobs)
+    _tell(_client(state).cancel(numbers))
+
+
+@app.command()
+def hold(jobs: JobsArgument, state: StateOption = "") -> None:
+    """Keep waiting jobs from starting."""
+    numbers = _numbers(jobs)
+    _tell(_client(state).hold(numbers))
+
+
+@app.command()
+def release(jobs: JobsArgument, state: StateOption = "") -> None:
+    """Let held jobs start."""
+    numbers = _numbers(jobs)
+    _tell(_client(state).release(numbers))
+
+
+@app.command()
+def adopt(state: StateOption = "") -> None:
+    """Make a copied state folder a site of its own: what it records as running is lost, what waits is held."""
+    from lazy_quarry.store.folder import state_folder
+    from lazy_quarry.store.journal import adopt as adopt_journal
+
+    folder = state_folder("machine", state or None)
+    adopt_journal(folder)
+    typer.echo(f"{folder} is a site of its own now")
+
+
+def _fail(message: str, code: int) -> NoReturn:
+    print(f"lazy-quarry: {message}", file=sys.stderr)
+    sys.exit(code)
+
+
+def main(arguments: list[str] | None = None) -> None:
+    """The entry point of ``lazy-quarry`` and ``lq``."""
+    words = list(sys.argv[1:] if arguments is None else arguments)
+    if "--" in words:
+        at = words.index("--")
+        _COMMAND[:] = words[at + 1 :]
+        words = words[:at]
+    try:
+        sys.exit(app(words, prog_name="lazy-quarry", standalone_mode=False) or 0)
+    except typer.Exit as fault:
+        sys.exit(fault.exit_code)
+    except typer.Abort:
+        _fail("stopped", 2)
+    except QuarryError as fault:
+        _fail(str(fault), 2)
+    except KeyboardInterrupt:
+        _fail("stopped", 130)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(0)
+    except Exception as fault:
+        format_message = getattr(fault, "format_message", None)
+        if format_message is None:
+            raise
+        _fail(f"{format_message().rstrip('.')}; lazy-quarry --help lists what there is", 2)
+
+
+if __name__ == "__main__":
+    main()

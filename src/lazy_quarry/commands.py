@@ -1,0 +1,194 @@
+"""What the commands do, apart from parsing and printing."""
+
+import os
+import shlex
+import sys
+import time
+from collections.abc import Iterator
+from datetime import UTC, tzinfo
+from pathlib import Path
+from typing import Literal
+
+from lazy_quarry.client import SiteClient
+from lazy_quarry.core.header.check import Outside, check_script, decode_script
+from lazy_quarry.core.header.diagnostic import Diagnostic, error
+from lazy_quarry.core.units import (
+    clock_time,
+    fold_names,
+    format_bytes,
+    format_core_hours,
+    format_duration,
+    format_size,
+    parse_duration,
+    parse_instant,
+)
+from lazy_quarry.errors import BadValue, EngineAway, QuarryError
+from lazy_quarry.run.machine import this_machine, user_name
+from lazy_quarry.run.shell import syntax
+from lazy_quarry.views import JobDetail, JobView, OutputChunk, Submission
+from lazy_quarry.words import state_words
+
+
+def read_script(path: str) -> str:
+    """A script's text. Raises :class:`BadValue` saying what is wrong with the file."""
+    try:
+        raw = sys.stdin.buffer.read() if path == "-" else Path(path).read_bytes()
+    except FileNotFoundError:
+        raise BadValue("there is no such file") from None
+    except IsADirectoryError:
+        raise BadValue("it is a folder, not a script") from None
+    except OSError as fault:
+        raise BadValue(f"it cannot be read: {fault.strerror}") from None
+    return decode_script(raw)
+
+
+def check_files(paths: list[str], overrides: list[str]) -> tuple[list[tuple[str, list[Diagnostic]]], bool]:
+    """What is to be said of each file, and whether any must change."""
+    site, user = this_machine(), user_name()
+    found, refused = [], False
+    for path in paths:
+        try:
+            text = read_script(path)
+        except BadValue as fault:
+            found.append((path, [error("unreadable", str(fault), 1)]))
+            refused = True
+            continue
+        outside = Outside(user, path, os.getcwd(), tuple(overrides), findings=syntax(text))
+        checked = check_script(text, site, outside)
+        found.append((path, list(checked.diagnostics)))
+        refused = refused or checked.refused
+    return found, refused
+
+
+def submission_of(script: str, arguments: list[str], command: list[str], overrides: list[str]) -> Submission:
+    """What is to be submitted, with where it comes from. Raises :class:`QuarryError` when it cannot be read."""
+    environment = tuple(os.environ.items())
+    directory = os.getcwd()
+    if command:
+        line = shlex.join(command) if len(command) > 1 else command[0]
+        text = f"#!/bin/sh\n{line}\n"
+        path = os.path.basename(shlex.split(line)[0]) if line.strip() else ""
+        return Submission(text, path, directory, tuple(overrides), (), environment, syntax(text))
+    try:
+        text = read_script(script)
+    except BadValue as fault:
+        raise QuarryError(f"{script}: {fault}") from None
+    path = "" if script == "-" else os.path.abspath(script)
+    return Submission(text, path, directory, tuple(overrides), tuple(arguments), environment, syntax(text))
+
+
+def since_ms(text: str) -> int:
+    """An instant, or a duration before now. Raises :class:`BadValue`."""
+    try:
+        return int(time.time() * 1000) - 1000 * parse_duration(text)
+    except BadValue:
+        return parse_instant(text)
+
+
+COLUMNS = {
+    "job": lambda view, zone: str(view.job),
+    "name": lambda view, zone: view.name,
+    "state": lambda view, zone: f"{view.phase.sign} {view.phase}",
+    "words": lambda view, zone: state_words(view, int(time.time() * 1000), zone),
+    "user": lambda view, zone: view.user,
+    "account": lambda view, zone: view.account,
+    "queue": lambda view, zone: view.queue,
+    "tier": lambda view, zone: view.tier,
+    "cores": lambda view, zone: str(view.cores),
+    "nodes": lambda view, zone: fold_names(view.nodes),
+    "memory": lambda view, zone: format_size(view.memory_mib),
+    "walltime": lambda view, zone: format_duration(view.walltime_s),
+    "elapsed": lambda view, zone: format_duration(view.elapsed_s),
+    "submitted": lambda view, zone: clock_time(view.submitted_ms, int(time.time() * 1000), zone),
+    "charge": lambda view, zone: format_core_hours(view.charge_core_ms),
+    "exit": lambda view, zone: "" if view.exit is None else str(view.exit),
+    "why": lambda view, zone: view.why,
+    "output": lambda view, zone: view.output,
+}
+_RIGHT = {"job", "cores", "charge", "exit"}
+
+
+def jobs_table(views: list[JobView], columns: str, zone: tzinfo = UTC) -> list[str]:
+    """Lines of a table; nothing is cut. Raises :class:`QuarryError` for a column that isn't there."""
+    chosen = [name.strip() for name in (columns or "job,name,state,words,cores,queue,nodes").split(",")]
+    for name in chosen:
+        if name not in COLUMNS:
+            raise QuarryError(f'there is no column "{name}"; there are {", ".join(COLUMNS)}')
+    if not views:
+        return ["no jobs"]
+    rows = [[COLUMNS[name](view, zone) for name in chosen] for view in views]
+    widths = [max(len(name), *(len(row[at]) for row in rows)) for at, name in enumerate(chosen)]
+    lines = []
+    for row in [chosen, *rows]:
+        cells = zip(chosen, row, widths, strict=True)
+        padded = [cell.rjust(width) if name in _RIGHT else cell.ljust(width) for name, cell, width in cells]
+        lines.append("  ".join(padded).rstrip())
+    return lines
+
+
+def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
+    """A job for people: verdict, what was asked and used, where it prints, its record."""
+    view = detail.view
+    now = int(time.time() * 1000)
+    lines = [f"{view.job} {view.name}   {view.phase.sign} {view.phase}, {state_words(view, now, zone)}"]
+    if detail.verdict:
+        lines.append(detail.verdict)
+    if view.why:
+        lines.append(f"Waits: {view.why}")
+    if detail.instead:
+        lines.append(detail.instead)
+    took = format_duration(view.elapsed_s)
+    used = f"{view.use.cpu_ms / 1000:.1f}s of CPU"
+    lines += [
+        "",
+        f"  account    {view.account}, queue {view.queue}, tier {view.tier}",
+        f"  walltime   {took} of {format_duration(view.walltime_s)}",
+        f"  cores      {view.cores} on {fold_names(view.nodes) or 'no node yet'}, {used}",
+        f"  memory     {format_size(view.use.memory_peak_mib)} at most, of {format_size(view.memory_mib)}",
+        f"  read       {format_bytes(view.use.read_bytes)}, written {format_bytes(view.use.written_bytes)}",
+        f"  charge     {format_core_hours(view.charge_core_ms)} core-hours",
+        f"  output     {view.output}",
+    ]
+    if view.errors != view.output:
+        lines.append(f"  errors     {view.errors}")
+    lines += ["", *(f"  {clock_time(record.at_ms, now, zone)}  {record.what}" for record in detail.record)]
+    return lines
+
+
+def follow_output(
+    client: SiteClient, number: int, which: Literal["output", "errors"], follow: bool
+) -> Iterator[OutputChunk]:
+    """Pieces of what a job prints; with ``follow`` until it has ended."""
+    at = 0
+    while True:
+        over = not follow or client.job(number).phase.final
+        piece = client.output(number, which, at)
+        while piece.text:
+            yield piece
+            at = piece.next_byte
+            piece = client.output(number, which, at)
+        if over:
+            yield piece
+            return
+        time.sleep(0.2)
+
+
+def wait_for(client: SiteClient, numbers: list[int]) -> Iterator[JobView]:
+    """Each job as soon as it has ended. The engine may go and come back meanwhile."""
+    left = dict.fromkeys(numbers)
+    version, away = -1, 0
+    while left:
+        try:
+            for number in list(left):
+                view = client.job(number)
+                if view.phase.final:
+                    del left[number]
+                    yield view
+            away = 0
+        except EngineAway:
+            away += 1
+            if away > 20:
+                raise
+            time.sleep(0.5)
+        if left:
+            version = client.changes(version, 1.0)

@@ -1,0 +1,301 @@
+"""The only place where a job changes state: commands → events → state.
+
+:func:`decide` says which events a command makes and changes nothing; :meth:`State.apply` folds one event
+in. Between the two, the caller puts the events on disk. Replaying the events gives the state again.
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+
+from lazy_quarry.core.events import (
+    CancelJob,
+    ClockHeld,
+    CloseNode,
+    Command,
+    Ended,
+    Event,
+    Finish,
+    Held,
+    HoldJob,
+    NodeClosed,
+    NodeOpened,
+    OpenNode,
+    Released,
+    ReleaseJob,
+    Schedule,
+    Started,
+    Stopping,
+    Submit,
+    Submitted,
+)
+from lazy_quarry.core.job import Job, Phase, Share
+from lazy_quarry.core.ledger import Tally, charge, held_core_ms
+from lazy_quarry.core.plan.planner import Ask, Plan, Placement, Planner, Stretch
+from lazy_quarry.core.site import Closure, Site
+from lazy_quarry.errors import NoSuchJob, Refused
+
+CLOCK_SLACK_MS = 2_000
+"""A clock set back by less than this is held without a word."""
+
+
+@dataclass
+class State:
+    """Live jobs, closed nodes and running sums: what the events so far amount to."""
+
+    at_ms: int = 0
+    next_number: int = 1
+    jobs: dict[int, Job] = field(default_factory=dict)
+    closures: dict[str, str] = field(default_factory=dict)
+    tallies: dict[str, Tally] = field(default_factory=dict)
+    clock_held_ms: int = 0
+    """Where journal time stood when the clock was last found set back."""
+
+    def apply(self, event: Event) -> Job | None:
+        """Fold one event in; returns the job when it has just reached its final state and left."""
+        self.at_ms = max(self.at_ms, event.at_ms)
+        match event:
+            case Submitted():
+                self.jobs[event.job] = Job(event.job, event.user, event.request, event.origin, event.at_ms)
+                self.next_number = max(self.next_number, event.job + 1)
+            case Held():
+                self.jobs[event.job] = self.jobs[event.job].with_phase(Phase.HELD)
+            case Released():
+                self.jobs[event.job] = self.jobs[event.job].with_phase(Phase.WAITING)
+            case Started():
+                self.jobs[event.job] = replace(
+                    self.jobs[event.job],
+                    phase=Phase.RUNNING,
+                    attempt=event.attempt,
+                    queue=event.queue,
+                    started_ms=event.at_ms,
+                    shares=event.shares,
+                    stopping=None,
+                )
+            case Stopping():
+                self.jobs[event.job] = replace(self.jobs[event.job], stopping=event.cause)
+            case Ended():
+                return self._end(event)
+            case NodeClosed():
+                self.closures[event.node] = event.reason
+            case NodeOpened():
+                self.closures.pop(event.node, None)
+            case ClockHeld():
+                self.clock_held_ms = event.at_ms
+        return None
+
+    def _end(self, event: Ended) -> Job | None:
+        job = after(self.jobs[event.job], event)
+        tally = self.tallies.get(job.request.account, Tally())
+        self.tallies[job.request.account] = Tally(
+            tally.charged_core_ms + event.charge_core_ms,
+            tally.held_core_ms + event.held_core_ms,
+            tally.jobs + (not event.again),
+            tally.failed + (not event.again and event.phase not in (Phase.DONE, Phase.CANCELLED)),
+        )
+        if event.again:
+            self.jobs[job.number] = job
+            return None
+        del self.jobs[job.number]
+        return job
+
+    def running(self) -> Iterable[Job]:
+        """Jobs that hold cores."""
+        return (job for job in self.jobs.values() if job.phase is Phase.RUNNING)
+
+
+def after(job: Job, event: Ended) -> Job:
+    """The job as this end leaves it: final, or waiting again."""
+    ended = replace(
+        job,
+        exit=event.exit,
+        signal=event.signal,
+        reason=event.reason,
+        use=event.use,
+        held_core_ms=job.held_core_ms + event.held_core_ms,
+        charge_core_ms=job.charge_core_ms + event.charge_core_ms,
+    )
+    if not event.again:
+        return replace(ended, phase=event.phase, ended_ms=event.at_ms)
+    lost = event.phase is Phase.LOST
+    return replace(
+        ended,
+        phase=Phase.WAITING,
+        failures=job.failures + (not lost),
+        losses=job.losses + lost,
+        started_ms=None,
+        shares=(),
+        stopping=None,
+    )
+
+
+class Engine:
+    """A site's state together with the planner that moves it on."""
+
+    def __init__(self, site: Site, state: State | None = None) -> None:
+        self.site = site
+        self.state = state or State()
+        self.planner = Planner(site)
+        self._plan: Plan | None = None
+
+    def apply(self, events: Iterable[Event]) -> list[Job]:
+        """Fold events that are on disk into the state; returns the jobs they brought to their end."""
+        ended = []
+        for event in events:
+            if job := self.state.apply(event):
+                ended.append(job)
+            self._plan = None
+        return ended
+
+    def plan(self, at_ms: int) -> Plan:
+        """The one plan for this instant, made anew only when something has changed."""
+        if self._plan is None or self._plan.now_ms != at_ms:
+            self._plan = self.planner.plan(
+                at_ms,
+                [stretch for job in self.state.running() for stretch in _stretches(job)],
+                [Ask(job.number, job.request) for job in self.in_order()],
+                [Closure(node, reason) for node, reason in sorted(self.state.closures.items())],
+                self.site.windows,
+            )
+        return self._plan
+
+    def in_order(self) -> list[Job]:
+        """Jobs that may start, first come first: by submission, then number."""
+        waiting = (job for job in self.state.jobs.values() if job.phase is Phase.WAITING)
+        return sorted(waiting, key=lambda job: (job.submitted_ms, job.number))
+
+    def decide(self, command: Command) -> list[Event]:
+        """The events that a command makes. Raises :class:`Refused` when it is not carried out."""
+        at = max(command.at_ms, self.state.at_ms)
+        events: list[Event] = []
+        if isinstance(command, Schedule) and at - command.at_ms > CLOCK_SLACK_MS and self.state.clock_held_ms != at:
+            events.append(ClockHeld(at, at - command.at_ms))
+        match command:
+            case Submit():
+                self._accept(command)
+                number = self.state.next_number
+                events.append(Submitted(at, number, command.user, command.request, command.origin))
+            case HoldJob():
+                job = self._mine(command.job, command.by, "hold")
+                if job.phase is Phase.HELD:
+                    raise Refused(f"{job.number} is held already")
+                if job.phase is not Phase.WAITING:
+                    raise Refused(f"{job.number} is {job.phase}; only a waiting job can be held")
+                events.append(Held(at, job.number, command.by))
+            case ReleaseJob():
+                job = self._mine(command.job, command.by, "release")
+                if job.phase is not Phase.HELD:
+                    raise Refused(f"{job.number} is not held, it is {job.phase}")
+                events.append(Released(at, job.number, command.by))
+            case CancelJob():
+                job = self._mine(command.job, command.by, "cancel")
+                if job.phase is Phase.RUNNING:
+                    if job.stopping is None:
+                        events.append(Stopping(at, job.number, "cancelled", command.by))
+                else:
+                    reason = f"cancelled by {command.by} before it started"
+                    events.append(Ended(at, job.number, job.attempt, Phase.CANCELLED, reason=reason))
+            case CloseNode():
+                events.append(NodeClosed(at, self._node(command.node), command.reason))
+            case OpenNode():
+                if self._node(command.node) not in self.state.closures:
+                    raise Refused(f"node {command.node} is open already")
+                events.append(NodeOpened(at, command.node))
+            case Schedule():
+                events += self._starts(at)
+            case Finish():
+                events += self._finish(command, at)
+        return events
+
+    def _mine(self, number: int, by: str, verb: str) -> Job:
+        job = self.state.jobs.get(number)
+        if job is None:
+            if number < self.state.next_number and number > 0:
+                raise Refused(f"{number} has ended already; there is nothing to {verb}")
+            raise NoSuchJob(f"there is no job {number}")
+        if job.user != by:
+            raise Refused(f"{number} belongs to {job.user}; you may {verb} only your own jobs")
+        return job
+
+    def _node(self, name: str) -> str:
+        if name not in self.site.node:
+            raise Refused(f"there is no node {name}")
+        return name
+
+    def _accept(self, command: Submit) -> None:
+        """Refuse what could never run here, whatever else happens."""
+        if not self.planner.needs(command.request):
+            raise Refused(f"no queue of {', '.join(command.request.queues)} could ever run this")
+
+    def _starts(self, at: int) -> list[Event]:
+        taken: dict[str, set[int]] = {}
+        taken_gpus: dict[str, set[int]] = {}
+        for job in self.state.running():
+            for share in job.shares:
+                taken.setdefault(share.node, set()).update(share.cores)
+                taken_gpus.setdefault(share.node, set()).update(share.gpus)
+        events: list[Event] = []
+        for placement in self.plan(at).starting():
+            job = self.state.jobs[placement.job]
+            shares = tuple(self._shares(placement, taken, taken_gpus))
+            events.append(Started(at, job.number, job.attempt + 1, placement.queue, shares))
+        return events
+
+    def _shares(
+        self, placement: Placement, taken: dict[str, set[int]], taken_gpus: dict[str, set[int]]
+    ) -> Iterable[Share]:
+        for placed in placement.nodes:
+            node = self.site.node[placed.node]
+            cores, memory, gpus, scratch = placed.amount
+            own = _lowest(node.cores, taken.setdefault(node.name, set()), cores)
+            own_gpus = _lowest(node.gpus, taken_gpus.setdefault(node.name, set()), gpus)
+            yield Share(node.name, placed.ranks, own, memory, own_gpus, scratch)
+
+    def _finish(self, report: Finish, at: int) -> list[Event]:
+        job = self.state.jobs.get(report.job)
+        if job is None or job.phase is not Phase.RUNNING or job.attempt != report.attempt:
+            return []  # told before: a runner may say it twice, it counts once
+        cause = report.cause
+        if cause is None:
+            phase = Phase.DONE if report.exit == 0 else Phase.FAILED
+        else:
+            phase = Phase(cause)
+        again = False
+        if phase is Phase.LOST:
+            again = job.losses < job.request.lost_retries and job.stopping is None
+        elif phase is Phase.FAILED:
+            again = job.failures < job.request.failure_retries and job.stopping is None
+        if phase is Phase.LOST and job.stopping == "cancelled":
+            phase = Phase.CANCELLED
+        held = held_core_ms(job, at)
+        if report.held_ms is not None:
+            held = job.cores_held * report.held_ms
+        return [
+            Ended(
+                at,
+                job.number,
+                job.attempt,
+                phase,
+                again,
+                report.exit,
+                report.signal,
+                report.reason,
+                report.use,
+                held,
+                charge(self.site, job.request.tier, held),
+            )
+        ]
+
+
+def _lowest(count: int, taken: set[int], wanted: int) -> tuple[int, ...]:
+    """The lowest free numbers, which are taken by this."""
+    own = [number for number in range(count) if number not in taken][:wanted]
+    if len(own) < wanted:
+        raise AssertionError("the plan gave more than the node has")  # invariant 3
+    taken.update(own)
+    return tuple(own)
+
+
+def _stretches(job: Job) -> Iterable[Stretch]:
+    until = job.end_limit_ms or 0
+    for share in job.shares:
+        yield Stretch(share.node, until, (len(share.cores), share.memory_mib, len(share.gpus), share.scratch_mib))

@@ -1,0 +1,221 @@
+"""What can be told to the engine, and what it records. State is a fold over the events.
+
+Commands carry the instant at which they are given; nothing in the core reads a clock.
+"""
+
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
+
+from lazy_quarry.core.codec import canonical, from_plain, to_plain
+from lazy_quarry.core.job import Origin, Phase, Share, Use
+from lazy_quarry.core.request import Request
+
+
+@dataclass(frozen=True, slots=True)
+class Submit:
+    """Take a job in."""
+
+    at_ms: int
+    user: str
+    request: Request
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class HoldJob:
+    """Keep a waiting job from starting."""
+
+    at_ms: int
+    job: int
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class ReleaseJob:
+    """Let a held job start again."""
+
+    at_ms: int
+    job: int
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class CancelJob:
+    """End a job that waits, or stop one that runs."""
+
+    at_ms: int
+    job: int
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class CloseNode:
+    """Give a node no more jobs; those on it go on."""
+
+    at_ms: int
+    node: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class OpenNode:
+    """Let a closed node take jobs again."""
+
+    at_ms: int
+    node: str
+
+
+@dataclass(frozen=True, slots=True)
+class Schedule:
+    """Start whatever the plan places at this instant."""
+
+    at_ms: int
+
+
+@dataclass(frozen=True, slots=True)
+class Finish:
+    """A runner's word that an attempt is over and its last process gone.
+
+    ``cause`` is why it was stopped, if it was: ``overtime``, ``overmemory``, ``cancelled``, ``lost``.
+    ``held_ms`` is how long it held its cores by a clock that is never set; None: by the instants.
+    """
+
+    at_ms: int
+    job: int
+    attempt: int
+    exit: int | None = None
+    signal: str | None = None
+    cause: str | None = None
+    reason: str = ""
+    use: Use = Use()
+    held_ms: int | None = None
+
+
+Command = Submit | HoldJob | ReleaseJob | CancelJob | CloseNode | OpenNode | Schedule | Finish
+
+
+@dataclass(frozen=True, slots=True)
+class Submitted:
+    """A job was taken in under a number."""
+
+    kind: ClassVar[str] = "submitted"
+    at_ms: int
+    job: int
+    user: str
+    request: Request
+    origin: Origin
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """A waiting job was held."""
+
+    kind: ClassVar[str] = "held"
+    at_ms: int
+    job: int
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class Released:
+    """A held job was let go."""
+
+    kind: ClassVar[str] = "released"
+    at_ms: int
+    job: int
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class Started:
+    """An attempt was given its place; it holds these shares from this instant."""
+
+    kind: ClassVar[str] = "started"
+    at_ms: int
+    job: int
+    attempt: int
+    queue: str
+    shares: tuple[Share, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Stopping:
+    """A running job was told to end."""
+
+    kind: ClassVar[str] = "stopping"
+    at_ms: int
+    job: int
+    cause: str
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class Ended:
+    """An attempt is over, or a job that never ran is. ``again``: the job waits for another attempt."""
+
+    kind: ClassVar[str] = "ended"
+    at_ms: int
+    job: int
+    attempt: int
+    phase: Phase
+    again: bool = False
+    exit: int | None = None
+    signal: str | None = None
+    reason: str = ""
+    use: Use = Use()
+    held_core_ms: int = 0
+    charge_core_ms: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class NodeClosed:
+    """A node takes no more jobs."""
+
+    kind: ClassVar[str] = "node-closed"
+    at_ms: int
+    node: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class NodeOpened:
+    """A node takes jobs again."""
+
+    kind: ClassVar[str] = "node-opened"
+    at_ms: int
+    node: str
+
+
+@dataclass(frozen=True, slots=True)
+class ClockHeld:
+    """The clock was set back by so much; journal time stands still until it has caught up."""
+
+    kind: ClassVar[str] = "clock-held"
+    at_ms: int
+    behind_ms: int
+
+
+Event = Submitted | Held | Released | Started | Stopping | Ended | NodeClosed | NodeOpened | ClockHeld
+KINDS: dict[str, Any] = {
+    event.kind: event
+    for event in (Submitted, Held, Released, Started, Stopping, Ended, NodeClosed, NodeOpened, ClockHeld)
+}
+
+
+def encode(event: Event) -> tuple[str, str]:
+    """The event's kind and its body as one line of canonical JSON."""
+    return event.kind, canonical(to_plain(event))
+
+
+def decode(kind: str, plain: Any) -> Event:
+    """The opposite of :func:`encode`, given the parsed body."""
+    event: Event = from_plain(KINDS[kind], plain)
+    return event
+
+
+@dataclass(frozen=True, slots=True)
+class Happening:
+    """An event with its number in the journal."""
+
+    number: int
+    event: Event = field()

@@ -1,0 +1,60 @@
+"""What a check found: where, how bad, and what to do about it."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Severity(StrEnum):
+    """``error``: must change, the script is refused. ``warning``: worth a look. ``hint``: good to know."""
+
+    ERROR = "error"
+    WARNING = "warning"
+    HINT = "hint"
+
+    @property
+    def words(self) -> str:
+        """As people are told it."""
+        return {"error": "must change", "warning": "worth a look", "hint": "hint"}[self.value]
+
+
+@dataclass(frozen=True, slots=True)
+class Fix:
+    """A change that is certain to help: these lines (from 1, ends included) become ``replacement``."""
+
+    label: str
+    first_line: int
+    last_line: int
+    replacement: tuple[str, ...]
+
+    def apply(self, text: str) -> str:
+        """The text with the fix made; line ends elsewhere stay as they are."""
+        lines = text.split("\n")
+        lines[self.first_line - 1 : self.last_line] = self.replacement
+        return "\n".join(lines)
+
+
+@dataclass(frozen=True, slots=True)
+class Diagnostic:
+    """One finding. ``line`` and ``column`` count from 1; line 0 is a value given outside the file."""
+
+    severity: Severity
+    code: str
+    message: str
+    line: int = 1
+    column: int = 1
+    fix: Fix | None = None
+
+    @property
+    def rank(self) -> tuple[int, int, int]:
+        """Sorts worst first, then down the file."""
+        return (list(Severity).index(self.severity), self.line, self.column)
+
+
+def error(code: str, message: str, line: int = 1, column: int = 1, fix: Fix | None = None) -> Diagnostic:
+    """A finding that must change."""
+    return Diagnostic(Severity.ERROR, code, message, line, column, fix)
+
+
+def warning(code: str, message: str, line: int = 1, column: int = 1, fix: Fix | None = None) -> Diagnostic:
+    """A finding worth a look."""
+    return Diagnostic(Severity.WARNING, code, message, line, column, fix)

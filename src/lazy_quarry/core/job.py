@@ -1,0 +1,111 @@
+"""A job as the engine keeps it: what was asked, where it stands, what it used."""
+
+from dataclasses import dataclass, replace
+from enum import StrEnum
+
+from lazy_quarry.core.request import Request
+from lazy_quarry.core.units import SECOND_MS
+
+
+class Phase(StrEnum):
+    """The states of a job. Each is told by its word and its sign; colour is never the only sign."""
+
+    WAITING = "waiting"
+    BLOCKED = "blocked"
+    HELD = "held"
+    RUNNING = "running"
+    DONE = "done"
+    FAILED = "failed"
+    OVERTIME = "overtime"
+    OVERMEMORY = "overmemory"
+    CANCELLED = "cancelled"
+    LOST = "lost"
+    SKIPPED = "skipped"
+
+    @property
+    def sign(self) -> str:
+        """The shape that stands for the state."""
+        return SIGNS[self]
+
+    @property
+    def final(self) -> bool:
+        """True when nothing can happen to the job any more."""
+        return self not in (Phase.WAITING, Phase.BLOCKED, Phase.HELD, Phase.RUNNING)
+
+
+SIGNS = dict(zip(Phase, "▱◇◫▰◆✕◔▲⊘◌▿", strict=True))
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """What a job holds of one node: which of its cores and GPUs, and how much memory and scratch."""
+
+    node: str
+    ranks: int
+    cores: tuple[int, ...]
+    memory_mib: int
+    gpus: tuple[int, ...] = ()
+    scratch_mib: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """What an attempt used, as measured or modelled. ``memory_peak_mib`` is the greatest sum at one time."""
+
+    cpu_ms: int = 0
+    memory_peak_mib: int = 0
+    read_bytes: int = 0
+    written_bytes: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """What was submitted, from where: the script's text as it was, its path if it had one."""
+
+    script: str
+    path: str = ""
+    directory: str = ""
+    environment: tuple[tuple[str, str], ...] = ()
+    overrides: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """One job. Instants in ms; ``held_core_ms`` and ``charge_core_ms`` are of attempts that have ended."""
+
+    number: int
+    user: str
+    request: Request
+    origin: Origin
+    submitted_ms: int
+    phase: Phase = Phase.WAITING
+    attempt: int = 0
+    failures: int = 0
+    losses: int = 0
+    queue: str = ""
+    started_ms: int | None = None
+    ended_ms: int | None = None
+    shares: tuple[Share, ...] = ()
+    stopping: str | None = None
+    exit: int | None = None
+    signal: str | None = None
+    reason: str = ""
+    use: Use = Use()
+    held_core_ms: int = 0
+    charge_core_ms: int = 0
+
+    @property
+    def cores_held(self) -> int:
+        """Cores of the present or last attempt."""
+        return sum(len(share.cores) for share in self.shares)
+
+    @property
+    def end_limit_ms(self) -> int | None:
+        """When the present attempt must be over: its walltime and grace."""
+        if self.started_ms is None:
+            return None
+        return self.started_ms + (self.request.walltime_s + self.request.grace_s) * SECOND_MS
+
+    def with_phase(self, phase: Phase) -> "Job":
+        """The same job in another state."""
+        return replace(self, phase=phase)

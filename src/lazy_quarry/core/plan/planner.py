@@ -1,0 +1,273 @@
+"""Waiting jobs × timeline → placements, now and forecast.
+
+Jobs are taken in priority order; each is placed at the earliest time at which nodes that satisfy it are
+free together for its whole walltime and grace, and then occupies that time for those behind it. So a
+job further back may start sooner where that delays nobody in front: backfill needs no rule of its own.
+"""
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lazy_quarry.core.plan.timeline import CORES, FAR, Amount, Ground, Hold, Timeline
+from lazy_quarry.core.request import Need, Part, Request, needs
+from lazy_quarry.core.site import Closure, Site, Window
+from lazy_quarry.errors import Refused
+
+PLAN_DEPTH = 1000
+"""So many different requests hold places; jobs behind them may start now, but have no forecast."""
+OVERDUE_MS = 60_000
+"""A job past its end is expected to last this much longer, until its end is recorded."""
+
+
+@dataclass(frozen=True, slots=True)
+class Ask:
+    """A waiting job as the planner sees it."""
+
+    job: int
+    request: Request
+
+
+@dataclass(frozen=True, slots=True)
+class Stretch:
+    """What a running job holds on one node, until its walltime and grace are over."""
+
+    node: str
+    until_ms: int
+    amount: Amount
+
+
+@dataclass(frozen=True, slots=True)
+class Placed:
+    """One node of a placement, and what it gives."""
+
+    node: str
+    ranks: int
+    amount: Amount
+
+
+@dataclass(frozen=True, slots=True)
+class Placement:
+    """Where and when a job is expected to run; ``start_ms`` equal to the plan's now means: start it."""
+
+    job: int
+    queue: str
+    start_ms: int
+    end_ms: int
+    nodes: tuple[Placed, ...]
+
+
+@dataclass(slots=True)
+class _Prepared:
+    """A need as arrays, made once for each different request."""
+
+    need: Need
+    nodes: NDArray[np.int64] | slice
+    parts: list[tuple[int, NDArray[np.int32]]]
+
+
+class Plan:
+    """The answer for one instant: where and when every waiting job is expected to run.
+
+    Places are worked out in priority order, and only as far as somebody asks: :meth:`starting` stops
+    where nothing more could start now, and what is read afterwards goes on from there. So both see the
+    same plan.
+    """
+
+    def __init__(self, now_ms: int, timeline: Timeline, steps: Iterator[bool]) -> None:
+        self.now_ms = now_ms
+        self.timeline = timeline
+        self._steps = steps
+        self._placements: dict[int, Placement] = {}
+        self._unplaced: dict[int, str] = {}
+
+    def starting(self) -> list[Placement]:
+        """Placements at *now*, in priority order."""
+        for room_left in self._steps:
+            if not room_left:
+                break
+        return [placement for placement in self._placements.values() if placement.start_ms <= self.now_ms]
+
+    def _finish(self) -> None:
+        for _ in self._steps:
+            pass
+
+    @property
+    def placements(self) -> dict[int, Placement]:
+        """Every job that has a place, by number."""
+        self._finish()
+        return self._placements
+
+    @property
+    def unplaced(self) -> dict[int, str]:
+        """Why a job has no place at any time, by number."""
+        self._finish()
+        return self._unplaced
+
+    def next_start_ms(self) -> int | None:
+        """The earliest expected start after now."""
+        later = (place.start_ms for place in self.placements.values() if place.start_ms > self.now_ms)
+        return min(later, default=None)
+
+
+class Planner:
+    """Plans for one site. It keeps nothing but what follows from the site and the requests it has seen."""
+
+    def __init__(self, site: Site, depth: int = PLAN_DEPTH) -> None:
+        self.site = site
+        self.depth = depth
+        self.ground = Ground(site)
+        self._prepared: dict[tuple, list[_Prepared]] = {}
+        self._keys: dict[int, tuple[Request, tuple]] = {}
+
+    def plan(
+        self,
+        now_ms: int,
+        running: Iterable[Stretch],
+        waiting: Iterable[Ask],
+        closures: Sequence[Closure] = (),
+        windows: Sequence[Window] = (),
+    ) -> Plan:
+        """Place all of ``waiting``, which is in priority order, beside what is running."""
+        index = self.ground.index
+        holds = [
+            Hold(index[held.node], max(held.until_ms, now_ms + OVERDUE_MS), held.amount)
+            for held in running
+            if held.node in index
+        ]
+        timeline = Timeline(self.ground, now_ms, holds)
+        for closure in closures:
+            if closure.node in index:
+                timeline.close(index[closure.node], now_ms, FAR)
+        for window in windows:
+            if window.ends_ms > now_ms:
+                for name in window.nodes:
+                    if name in index:
+                        timeline.close(index[name], window.begins_ms, window.ends_ms)
+        asks = list(waiting)
+        plan = Plan(now_ms, timeline, iter(()))
+        plan._steps = self._steps(plan, asks)
+        return plan
+
+    def _steps(self, plan: Plan, asks: list[Ask]) -> Iterator[bool]:
+        """Place one job after another; yields whether any of the rest could still start now."""
+        timeline, now_ms = plan.timeline, plan.now_ms
+        least = [1] * (len(asks) + 1)
+        smallest = 2**31
+        for number in range(len(asks) - 1, -1, -1):
+            smallest = min(smallest, asks[number].request.threads)
+            least[number] = smallest
+        seen: set[tuple] = set()
+        no_sooner: dict[tuple, int] = {}  # equal requests behind one another never start earlier
+        room = int(timeline.free_at(now_ms)[CORES].max(initial=0))
+        for number, ask in enumerate(asks):
+            yield room >= least[number]
+            key = self._key(ask)
+            if key not in seen and len(seen) < self.depth:
+                seen.add(key)
+            if key not in seen and no_sooner.get(key, 0) > now_ms:
+                continue
+            placement = self.place(timeline, ask, no_sooner.get(key, 0))
+            if placement is None:
+                no_sooner[key] = FAR
+                plan._unplaced[ask.job] = "no node that could take it is open"
+                continue
+            no_sooner[key] = placement.start_ms
+            if key in seen or placement.start_ms <= now_ms:
+                self.occupy(timeline, placement)
+                plan._placements[ask.job] = placement
+            if placement.start_ms <= now_ms:
+                room = int(timeline.free_at(now_ms)[CORES].max(initial=0))
+
+    def _key(self, ask: Ask) -> tuple:
+        known = self._keys.get(ask.job)
+        if known is None or known[0] is not ask.request:
+            if len(self._keys) > 200_000:
+                self._keys.clear()
+            known = self._keys[ask.job] = (ask.request, request_key(ask.request))
+        return known[1]
+
+    def place(self, timeline: Timeline, ask: Ask, not_before_ms: int = 0) -> Placement | None:
+        """Where a job would go on this timeline, without taking the place; None when never."""
+        request = ask.request
+        duration = (request.walltime_s + request.grace_s) * 1000
+        not_before = max(request.not_before_ms or 0, not_before_ms, timeline.now_ms)
+        if not_before >= FAR:
+            return None
+        best = None
+        for prepared in self._prepare(ask):
+            slot = timeline.find(prepared.nodes, prepared.parts, duration, not_before)
+            if slot and (best is None or slot.start_ms < best[1].start_ms):
+                best = (prepared, slot)
+        if best is None:
+            return None
+        prepared, slot = best
+        placed = []
+        for part, chosen in zip(prepared.need.parts, slot.chosen, strict=True):
+            placed += [Placed(self.ground.names[node], part.ranks, self._amount(prepared, part, node)) for node in chosen]
+        placed.sort(key=lambda one: (-one.ranks, self.ground.rank[self.ground.index[one.node]]))
+        return Placement(ask.job, prepared.need.queue, slot.start_ms, slot.start_ms + duration, tuple(placed))
+
+    def occupy(self, timeline: Timeline, placement: Placement) -> None:
+        """Take the placement's time for nobody else."""
+        for placed in placement.nodes:
+            timeline.hold(self.ground.index[placed.node], placement.start_ms, placement.end_ms, placed.amount)
+
+    def _amount(self, prepared: _Prepared, part: Part, node: int) -> Amount:
+        if prepared.need.whole:
+            cores, memory, gpus, scratch = (int(value) for value in self.ground.capacity[:, node])
+            return cores, memory, gpus, scratch
+        return part.cores, part.memory_mib, prepared.need.gpus, prepared.need.scratch_mib
+
+    def _prepare(self, ask: Ask) -> list[_Prepared]:
+        key = self._key(ask)
+        if key not in self._prepared:
+            self._prepared[key] = [self._arrays(need) for need in self.needs(ask.request)]
+        return self._prepared[key]
+
+    def needs(self, request: Request) -> list[Need]:
+        """What the request asks of each of its queues that could ever serve it; empty for none."""
+        found = []
+        for name in request.queues:
+            queue = self.site.queue.get(name)
+            if queue and queue.open:
+                try:
+                    found.append(needs(request, queue, self.site))
+                except Refused:
+                    continue
+        return found
+
+    def _arrays(self, need: Need) -> _Prepared:
+        numbers = np.array([self.ground.index[name] for name in need.eligible], dtype=np.int64)
+        nodes: NDArray[np.int64] | slice = numbers
+        if len(numbers) == len(self.ground.names):
+            nodes = slice(None)
+        if need.whole:
+            capacity = self.ground.capacity[:, nodes]
+            parts = [(part.nodes, capacity) for part in need.parts]
+        else:
+            parts = [
+                (part.nodes, np.array((part.cores, part.memory_mib, need.gpus, need.scratch_mib), dtype=np.int32))
+                for part in need.parts
+            ]
+        return _Prepared(need, nodes, parts)
+
+
+def request_key(request: Request) -> tuple:
+    """Equal for requests that the planner need not tell apart."""
+    return (
+        request.queues,
+        request.walltime_s + request.grace_s,
+        request.memory,
+        request.nodes,
+        request.ranks,
+        request.threads,
+        request.whole_nodes,
+        request.gpus,
+        request.scratch_mib,
+        request.traits,
+        request.on_nodes,
+        request.not_before_ms,
+    )

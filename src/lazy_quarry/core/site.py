@@ -1,0 +1,141 @@
+"""What a cluster is: its nodes, queues, accounts, tiers, windows and software. A value, never changed."""
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Literal
+
+
+@dataclass(frozen=True)
+class Node:
+    """A machine with what it has to give; ``traits`` are properties a job may ask for."""
+
+    name: str
+    cores: int
+    memory_mib: int
+    gpus: int = 0
+    gpu_memory_mib: int = 0
+    scratch_mib: int = 0
+    traits: tuple[str, ...] = ()
+    runs_jobs: bool = True
+    """False for nodes where people log in: shown, never given a job."""
+
+
+@dataclass(frozen=True)
+class Queue:
+    """A set of nodes under one rule. A limit of None is no limit; ``users`` empty means everyone."""
+
+    name: str
+    nodes: tuple[str, ...]
+    walltime_limit_s: int | None = None
+    walltime_default_s: int = 3600
+    memory_default_mib: int = 1024
+    """Per core, for requests that name none."""
+    max_cores: int | None = None
+    """Most cores one job may ask for."""
+    users: tuple[str, ...] = ()
+    open: bool = True
+    tier: str | None = None
+    """The only tier this queue serves, or None for all."""
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class Account:
+    """What jobs are charged to. ``budget_core_hours`` None is unlimited; ``users`` empty means everyone."""
+
+    name: str
+    budget_core_hours: int | None = None
+    users: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Tier:
+    """A level of service: what it adds to the charge, in thousandths, and who may ask for it."""
+
+    name: str
+    charge_permille: int = 1000
+    users: tuple[str, ...] = ()
+    walltime_limit_s: int | None = None
+    note: str = ""
+
+
+@dataclass(frozen=True)
+class Window:
+    """A time in which these nodes run no jobs, such as maintenance. Instants in milliseconds."""
+
+    nodes: tuple[str, ...]
+    begins_ms: int
+    ends_ms: int
+    reason: str
+
+
+@dataclass(frozen=True)
+class Closure:
+    """A node that takes no jobs until somebody opens it again, and why."""
+
+    node: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Storage:
+    """A storage area as people need to know it."""
+
+    path: str
+    note: str
+
+
+@dataclass(frozen=True)
+class Site:
+    """A whole cluster. ``kind`` tells who runs the jobs: modelled in memory, or this machine."""
+
+    name: str
+    kind: Literal["rehearsal", "machine"]
+    nodes: tuple[Node, ...]
+    queues: tuple[Queue, ...]
+    accounts: tuple[Account, ...]
+    tiers: tuple[Tier, ...]
+    default_queue: str
+    default_tier: str
+    windows: tuple[Window, ...] = ()
+    closures: tuple[Closure, ...] = ()
+    modules: tuple[str, ...] = ()
+    storage: tuple[Storage, ...] = ()
+    head: str = ""
+    contact: str = ""
+    default_accounts: tuple[tuple[str, str], ...] = field(default=())
+    """(user, account) pairs; a user not named has the first account they may charge."""
+
+    @cached_property
+    def node(self) -> dict[str, Node]:
+        """Nodes by name."""
+        return {node.name: node for node in self.nodes}
+
+    @cached_property
+    def queue(self) -> dict[str, Queue]:
+        """Queues by name."""
+        return {queue.name: queue for queue in self.queues}
+
+    @cached_property
+    def account(self) -> dict[str, Account]:
+        """Accounts by name."""
+        return {account.name: account for account in self.accounts}
+
+    @cached_property
+    def tier(self) -> dict[str, Tier]:
+        """Tiers by name."""
+        return {tier.name: tier for tier in self.tiers}
+
+    @cached_property
+    def cores(self) -> int:
+        """Cores of all nodes that run jobs."""
+        return sum(node.cores for node in self.nodes if node.runs_jobs)
+
+    def accounts_of(self, user: str) -> tuple[str, ...]:
+        """Names of the accounts this user may charge."""
+        return tuple(account.name for account in self.accounts if not account.users or user in account.users)
+
+    def default_account(self, user: str) -> str | None:
+        """The account charged when a request names none."""
+        chosen = dict(self.default_accounts).get(user)
+        return chosen or next(iter(self.accounts_of(user)), None)

@@ -1,0 +1,29 @@
+"""Every error that a person can be told of. Each message says what was seen, where, and what to do."""
+
+
+class QuarryError(Exception):
+    """Base of all: ``str(error)`` is one clear line."""
+
+
+class BadValue(QuarryError):
+    """A value that cannot be read: a duration without its unit, a size that is none."""
+
+
+class Refused(QuarryError):
+    """A command that the site does not carry out, with the reason and the nearest thing it would."""
+
+
+class NoSuchJob(Refused):
+    """No job of that number was ever submitted here."""
+
+
+class StateFolderError(QuarryError):
+    """The folder that holds the journal cannot be used: read-only, full, newer, or somebody else's."""
+
+
+class EngineAway(QuarryError):
+    """The engine of a site does not answer and could not be started."""
+
+
+class GangerRefused(QuarryError):
+    """Another ganger of this user has promised this machine's cores already."""

@@ -1,0 +1,1 @@
+"""The outside world, behind one Runner protocol."""

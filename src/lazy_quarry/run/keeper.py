@@ -1,0 +1,388 @@
+"""The process above one job, forked from the ganger.
+
+It claims the attempt, starts the script in a session of its own, keeps its walltime, memory and cores,
+stops every last process of it, writes how it ended, and ends last. It needs nobody: ganger, engine and
+application may all be gone.
+"""
+
+import errno
+import json
+import os
+import resource
+import shlex
+import signal
+import time
+from contextlib import suppress
+from dataclasses import asdict
+from pathlib import Path
+from typing import NoReturn
+
+from lazy_quarry.run.attempt import Exit, Intent, read_json, write_whole
+from lazy_quarry.run.process import (
+    become_subreaper,
+    boottime,
+    bytes_moved,
+    cpu_ms,
+    descendants,
+    die_with_parent,
+    identify,
+    living,
+    proportional_mib,
+    resident_mib,
+    send,
+)
+
+_WAKE = {signal.SIGCHLD, signal.SIGTERM, signal.SIGINT, signal.SIGHUP}
+_LIVE_EVERY_S = 1.0
+_SHELLS = ("sh", "bash", "dash", "ksh", "zsh")
+
+
+class Unstartable(Exception):
+    """The job could not be brought to run; the message says why."""
+
+
+def keep(folder: Path, intent: Intent) -> NoReturn:
+    """Be the keeper of one attempt, from claim to exit file; called in a process just forked."""
+    code = 0
+    try:
+        signal.pthread_sigmask(signal.SIG_BLOCK, _WAKE)
+        os.setsid()
+        become_subreaper()
+        record = _open_exit(folder)
+        if _claim(folder):
+            Keeper(folder, intent, record).run()
+        else:
+            os.close(record)
+    except OSError as fault:
+        code = 1
+        with suppress(OSError):
+            (folder / "refused").write_text(fault.strerror or str(fault))
+    finally:
+        os._exit(code)
+
+
+def _open_exit(folder: Path) -> int:
+    """The exit file with room for what will be written; on a full disk this fails, before anything ran."""
+    fd = os.open(folder / f"exit.{os.getpid()}", os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
+    if os.write(fd, b" " * 4096) < 4096:
+        raise OSError(errno.ENOSPC, "No space left on device")
+    os.fsync(fd)
+    return fd
+
+
+def _claim(folder: Path) -> bool:
+    """Take the attempt, exclusively; False when another keeper has it."""
+    own = identify(os.getpid())
+    mine = folder / f"claim.{own.pid}"
+    write_whole(mine, json.dumps(asdict(own)))
+    try:
+        os.link(mine, folder / "claim.json")
+    except FileExistsError:
+        os.unlink(folder / f"exit.{own.pid}")
+        return False
+    finally:
+        os.unlink(mine)
+    _sync(folder)
+    return True
+
+
+def _sync(folder: Path) -> None:
+    fd = os.open(folder, os.O_RDONLY | os.O_CLOEXEC)
+    try:
+        os.fsync(fd)
+    finally:
+        os.close(fd)
+
+
+class Keeper:
+    """Keeps one claimed attempt. The first cause to stop it is the one recorded."""
+
+    def __init__(self, folder: Path, intent: Intent, record: int) -> None:
+        self.folder, self.intent, self.record = folder, intent, record
+        self.cause: str | None = None
+        self.reason = ""
+        self.status: int | None = None
+        self.main = 0
+        self.began = boottime()
+        self.peak_mib = 0
+        self._stop_at: float | None = None
+        self._warned = False
+        self._live_at = 0.0
+        self._cpu_seen = (0.0, 0)
+
+    def run(self) -> None:
+        """Start the job, see it to its end, and record that."""
+        try:
+            self._start()
+        except Unstartable as fault:
+            self.cause, self.reason = "failed", str(fault)
+        else:
+            self._watch()
+        self._finish()
+
+    # -- starting ----------------------------------------------------------------------------------
+
+    def _start(self) -> None:
+        intent = self.intent
+        if (self.folder / "stop").exists():
+            self.cause = self._stop_cause()
+            self.status = None
+            return
+        output = self._open_output(intent.output)
+        errors = output if intent.errors == intent.output else self._open_output(intent.errors)
+        try:
+            source = os.open(intent.input or "/dev/null", os.O_RDONLY | os.O_CLOEXEC)
+        except OSError as fault:
+            raise Unstartable(f"its input {intent.input} cannot be read: {fault.strerror}") from None
+        if not os.path.isdir(intent.directory):
+            raise Unstartable(f"the folder it starts in, {intent.directory}, is not there")
+        telling, told = os.pipe2(os.O_CLOEXEC)
+        self.began = boottime()
+        environment = dict(intent.environment)
+        environment["LQ_DEADLINE"] = str(int(time.time() + intent.walltime_s))
+        command = self._command()
+        self.main = os.fork()
+        if self.main == 0:
+            self._become(command, environment, source, output, errors, told)
+        (self.folder / "session").write_text(str(self.main))
+        os.close(told)
+        for fd in {source, output, errors}:
+            os.close(fd)
+        with os.fdopen(telling, "rb") as pipe:
+            problem = pipe.read().decode()
+        if problem:
+            os.waitpid(self.main, 0)
+            raise Unstartable(problem)
+
+    def _open_output(self, path: str) -> int:
+        flags = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC | os.O_APPEND
+        if self.intent.attempt == 1:
+            flags |= os.O_TRUNC
+        try:
+            os.makedirs(os.path.dirname(path), exist_ok=True)
+            return os.open(path, flags, 0o644)
+        except OSError as fault:
+            raise Unstartable(f"its output {path} cannot be written: {fault.strerror}") from None
+
+    def _command(self) -> list[str]:
+        """The script as it was submitted, through its own interpreter line, after what is to be prepared."""
+        script = str(self.folder / "script")
+        if not self.intent.prepare:
+            return [script]
+        with open(script, errors="replace") as file:
+            line = file.readline().strip()
+        words = line.removeprefix("#!").split()
+        shell = os.path.basename(words[1] if words[:1] == ["/usr/bin/env"] and len(words) > 1 else (words or [""])[0])
+        quoted = shlex.quote(script)
+        if shell in _SHELLS:
+            body = [line, *self.intent.prepare, f". {quoted}"]
+        else:
+            body = ["#!/bin/sh", *self.intent.prepare, f'exec {quoted} "$@"']
+        start = self.folder / "start"
+        start.write_text("\n".join(body) + "\n")
+        start.chmod(0o700)
+        return [str(start)]
+
+    def _become(
+        self, command: list[str], environment: dict[str, str], source: int, output: int, errors: int, told: int
+    ) -> NoReturn:
+        try:
+            die_with_parent()
+            os.setsid()
+            os.sched_setaffinity(0, self.intent.cores)
+            for number in range(1, signal.NSIG):
+                with suppress(OSError, ValueError):
+                    signal.signal(number, signal.SIG_DFL)
+            os.chdir(self.intent.directory)
+            os.dup2(source, 0)
+            os.dup2(output, 1)
+            os.dup2(errors, 2)
+            resource.setrlimit(resource.RLIMIT_CORE, (0, resource.getrlimit(resource.RLIMIT_CORE)[1]))
+            signal.pthread_sigmask(signal.SIG_SETMASK, set())
+            os.execve(command[0], [*command, *self.intent.arguments], environment)
+        except OSError as fault:
+            words = f"{fault.strerror}"
+            if isinstance(fault, FileNotFoundError):
+                words = "the interpreter of its first line is not there"
+            elif fault.errno == 8:
+                words = "it has no interpreter line that this machine can follow"
+            os.write(told, f"it could not be started: {words}".encode())
+        os._exit(127)
+
+    # -- watching ----------------------------------------------------------------------------------
+
+    def _watch(self) -> None:
+        if self.main == 0:
+            return
+        pause = 0.02
+        while True:
+            self._reap()
+            below = descendants(os.getpid())
+            if not living(below):
+                self._reap()
+                if not descendants(os.getpid()):
+                    return
+            self._look(below)
+            if self.status is not None and self._stop_at is None:
+                left = living(below)
+                if left:  # the script is over; what it left behind goes with it
+                    self.reason = self.reason or f"{len(left)} of its processes were left behind and stopped"
+                    self._stop(below)
+            signal.sigtimedwait(_WAKE, min(pause, self._until_next()))
+            pause = min(pause * 1.5, 0.2 if self.peak_mib * 2 < self.intent.memory_mib else 0.03)
+
+    def _reap(self) -> None:
+        while True:
+            try:
+                pid, status, _ = os.wait4(-1, os.WNOHANG)
+            except ChildProcessError:
+                return
+            if pid == 0:
+                return
+            if pid == self.main:
+                self.status = status
+
+    def _until_next(self) -> float:
+        """Seconds to the next thing that must not be late."""
+        now = boottime()
+        times = [0.5, self.began + self.intent.walltime_s - now]
+        if self._stop_at is not None:
+            times.append(self._stop_at + self.intent.grace_s - now)
+            times[1] = 0.5
+        return max(0.005, min(times))
+
+    def _look(self, below: list[int]) -> None:
+        intent, now = self.intent, boottime()
+        memory = resident_mib(below)
+        if memory > intent.memory_mib:
+            memory = proportional_mib(below) or memory
+        self.peak_mib = max(self.peak_mib, memory)
+        if self._stop_at is None:
+            if (self.folder / "stop").exists():
+                self.cause = self._stop_cause()
+                self._stop(below)
+            elif memory > intent.memory_mib:
+                self.cause = "overmemory"
+                self._kill()
+            elif now - self.began >= intent.walltime_s and self.status is None:
+                self.cause = "overtime"
+                self._stop(below)
+            elif intent.warn_s and not self._warned and now - self.began >= intent.walltime_s - intent.warn_s:
+                self._warned = True
+                send([self.main], signal.SIGUSR1)
+        elif now - self._stop_at >= intent.grace_s or memory > intent.memory_mib:
+            self._kill()
+        if now - self._live_at >= _LIVE_EVERY_S:
+            self._live_at = now
+            self._write_live(below, memory, now)
+
+    def _write_live(self, below: list[int], memory: int, now: float) -> None:
+        spent = cpu_ms(below) + self._reaped_cpu_ms()
+        before, spent_before = self._cpu_seen
+        busy = (spent - spent_before) / 1000 / (now - before) if before else 0.0
+        self._cpu_seen = (now, spent)
+        read, written = self._bytes(below)
+        live = {"cpu_ms": spent, "memory_mib": memory, "peak_mib": self.peak_mib, "busy": max(0.0, busy)}
+        with suppress(OSError):
+            write_whole(self.folder / "live.json", json.dumps(live | {"read": read, "written": written}), durable=False)
+
+    def _stop_cause(self) -> str:
+        return str((read_json(self.folder / "stop") or {}).get("cause", "cancelled"))
+
+    def _stop(self, below: list[int]) -> None:
+        """SIGTERM to every process, and SIGCONT, for those that were stopped."""
+        self._stop_at = boottime()
+        send(below, signal.SIGTERM)
+        send(below, signal.SIGCONT)
+        if self.intent.grace_s == 0:
+            self._kill()
+
+    def _kill(self) -> None:
+        """SIGKILL until nothing is left: first all are frozen, so that none forks away meanwhile."""
+        self._stop_at = self._stop_at if self._stop_at is not None else boottime()
+        frozen: set[int] = set()
+        for _ in range(50):
+            fresh = set(living(descendants(os.getpid()))) - frozen
+            if not fresh:
+                break
+            send(list(fresh), signal.SIGSTOP)
+            frozen |= fresh
+        while left := living(descendants(os.getpid())):
+            send(left, signal.SIGKILL)
+            self._reap()
+            signal.sigtimedwait({signal.SIGCHLD}, 0.01)
+        self._reap()
+
+    # -- ending ------------------------------------------------------------------------------------
+
+    def _reaped_cpu_ms(self) -> int:
+        reaped = resource.getrusage(resource.RUSAGE_CHILDREN)
+        return round((reaped.ru_utime + reaped.ru_stime) * 1000)
+
+    def _bytes(self, below: list[int]) -> tuple[int, int]:
+        """What the job moved: this process with all it reaped, less its own share, and those still there."""
+        whole, own = bytes_moved("/proc/self/io"), bytes_moved(f"/proc/self/task/{os.getpid()}/io")
+        read, written = max(0, whole[0] - own[0]), max(0, whole[1] - own[1])
+        for pid in below:
+            more = bytes_moved(f"/proc/{pid}/io")
+            read, written = read + more[0], written + more[1]
+        return read, written
+
+    def _finish(self) -> None:
+        held_ms = round((boottime() - self.began) * 1000)
+        code = name = None
+        if self.status is not None:
+            if os.WIFSIGNALED(self.status):
+                name = _signal_name(os.WTERMSIG(self.status))
+            else:
+                code = os.WEXITSTATUS(self.status)
+        if self.cause is None and code == 0:
+            self._check_promises()
+        if self.main:
+            largest = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024
+            if largest > resident_mib([os.getpid()]) + 4:  # below that it is this process, before its child's exec
+                self.peak_mib = max(self.peak_mib, largest)
+        read, written = self._bytes([])
+        ended = Exit(
+            round(time.time() * 1000), held_ms, code, name, self.cause, self.reason,
+            self._reaped_cpu_ms(), self.peak_mib, read, written,
+        )  # fmt: skip
+        if self.intent.summary and self.main:
+            self._write_summary(ended)
+        text = json.dumps(asdict(ended)).encode()
+        os.pwrite(self.record, text.ljust(4096), 0)
+        os.ftruncate(self.record, max(4096, len(text)))
+        os.fsync(self.record)
+        os.rename(self.folder / f"exit.{os.getpid()}", self.folder / "exit.json")
+        _sync(self.folder)
+
+    def _check_promises(self) -> None:
+        for path in self.intent.expect:
+            full = path if path.startswith("/") else os.path.join(self.intent.directory, path)
+            try:
+                empty = os.path.getsize(full) == 0
+            except OSError:
+                self.cause, self.reason = "failed", f"it promised {path}, which is not there"
+                return
+            if empty:
+                self.cause, self.reason = "failed", f"it promised {path}, which is empty"
+                return
+
+    def _write_summary(self, ended: Exit) -> None:
+        intent = self.intent
+        how = ended.cause or (f"exit {ended.exit}" if ended.signal is None else ended.signal)
+        lines = [
+            "",
+            f"-- {intent.name}, job {intent.job}: {how}",
+            f"-- walltime {ended.held_ms / 1000:.1f}s of {intent.walltime_s}s, cpu {ended.cpu_ms / 1000:.1f}s"
+            f" on {len(intent.cores)} cores, memory {ended.memory_peak_mib} MiB of {intent.memory_mib} MiB",
+        ]
+        with suppress(OSError), open(intent.output, "a") as file:
+            file.write("\n".join(lines) + "\n")
+
+
+def _signal_name(number: int) -> str:
+    try:
+        return signal.Signals(number).name
+    except ValueError:
+        return f"signal {number}"

@@ -1,0 +1,177 @@
+"""What /proc says of processes. A process is known by boot, number and start in raw clock ticks."""
+
+import ctypes
+import os
+import signal
+import time
+from dataclasses import dataclass
+
+PAGE = os.sysconf("SC_PAGE_SIZE")
+TICKS = os.sysconf("SC_CLK_TCK")
+_LIBC = ctypes.CDLL(None, use_errno=True)
+_SET_PDEATHSIG, _SET_CHILD_SUBREAPER = 1, 36
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """One process, told from every other that had or will have its number."""
+
+    boot: str
+    pid: int
+    ticks: int
+
+    def alive(self) -> bool:
+        """True while the process runs; a zombie counts as gone."""
+        return self.boot == boot_id() and self.ticks == start_ticks(self.pid)
+
+
+def boot_id() -> str:
+    """This boot of the machine."""
+    with open("/proc/sys/kernel/random/boot_id") as file:
+        return file.read().strip()
+
+
+def _stat(pid: int | str) -> list[str] | None:
+    """Fields of /proc/PID/stat from the state on, or None when there is no such process."""
+    try:
+        with open(f"/proc/{pid}/stat", "rb") as file:
+            raw = file.read().decode(errors="replace")
+    except OSError:
+        return None
+    return raw[raw.rindex(")") + 2 :].split()
+
+
+def start_ticks(pid: int) -> int | None:
+    """When the process began, in clock ticks since boot; None when it is gone or a zombie."""
+    fields = _stat(pid)
+    return None if fields is None or fields[0] in "ZX" else int(fields[19])
+
+
+def identify(pid: int) -> Identity:
+    """The identity of a process that runs now."""
+    return Identity(boot_id(), pid, start_ticks(pid) or 0)
+
+
+def children(pid: int) -> list[int]:
+    """Children of all threads of a process."""
+    found: list[int] = []
+    try:
+        for thread in os.listdir(f"/proc/{pid}/task"):
+            with open(f"/proc/{pid}/task/{thread}/children") as file:
+                found += [int(word) for word in file.read().split()]
+    except OSError:
+        pass
+    return found
+
+
+def descendants(pid: int) -> list[int]:
+    """Every process below one, zombies too. Under a subreaper that is all it ever started."""
+    found, rest = [], children(pid)
+    while rest:
+        process = rest.pop()
+        found.append(process)
+        rest += children(process)
+    return found
+
+
+def living(pids: list[int]) -> list[int]:
+    """Those that are no zombies."""
+    return [pid for pid in pids if start_ticks(pid) is not None]
+
+
+def resident_mib(pids: list[int]) -> int:
+    """Sum of resident memory; pages that several share are counted for each."""
+    pages = 0
+    for pid in pids:
+        try:
+            with open(f"/proc/{pid}/statm") as file:
+                pages += int(file.read().split()[1])
+        except (OSError, IndexError):
+            continue
+    return pages * PAGE // 2**20
+
+
+def proportional_mib(pids: list[int]) -> int:
+    """Sum of memory with shared pages counted once; slower, and exact."""
+    kib = 0
+    for pid in pids:
+        try:
+            with open(f"/proc/{pid}/smaps_rollup") as file:
+                kib += next(int(line.split()[1]) for line in file if line.startswith("Pss:"))
+        except (OSError, StopIteration):
+            continue
+    return kib // 1024
+
+
+def cpu_ms(pids: list[int]) -> int:
+    """CPU time of these processes and of their children that were waited for."""
+    ticks = 0
+    for pid in pids:
+        fields = _stat(pid)
+        if fields:
+            ticks += sum(int(field) for field in fields[11:15])
+    return ticks * 1000 // TICKS
+
+
+def bytes_moved(path: str) -> tuple[int, int]:
+    """Bytes read and written, from a /proc ``io`` file."""
+    read = written = 0
+    try:
+        with open(path) as file:
+            for line in file:
+                name, _, count = line.partition(":")
+                if name == "rchar":
+                    read = int(count)
+                elif name == "wchar":
+                    written = int(count)
+    except OSError:
+        pass
+    return read, written
+
+
+def of_attempt(mark: str, session: int | None) -> list[int]:
+    """Processes of this user whose environment holds a mark, or that are in a session, wherever they have gone."""
+    found = []
+    own = os.getuid()
+    needle = mark.encode()
+    for name in os.listdir("/proc"):
+        if not name.isdigit() or int(name) == os.getpid():
+            continue
+        try:
+            if os.stat(f"/proc/{name}").st_uid != own:
+                continue
+            fields = _stat(name)
+            if fields and session is not None and int(fields[3]) == session:
+                found.append(int(name))
+                continue
+            with open(f"/proc/{name}/environ", "rb") as file:
+                if needle in file.read().split(b"\0"):
+                    found.append(int(name))
+        except OSError:
+            continue
+    return found
+
+
+def send(pids: list[int], number: signal.Signals) -> None:
+    """Signal each process; those that are gone are passed over."""
+    for pid in pids:
+        try:
+            os.kill(pid, number)
+        except (ProcessLookupError, PermissionError):
+            continue
+
+
+def become_subreaper() -> None:
+    """Orphans below this process become its children, not init's (prctl(2))."""
+    if _LIBC.prctl(_SET_CHILD_SUBREAPER, 1, 0, 0, 0):
+        raise OSError(ctypes.get_errno(), "prctl")
+
+
+def die_with_parent() -> None:
+    """Have the kernel kill this process when its parent goes."""
+    _LIBC.prctl(_SET_PDEATHSIG, int(signal.SIGKILL), 0, 0, 0)
+
+
+def boottime() -> float:
+    """Seconds since boot, sleep included; no one can set this clock."""
+    return time.clock_gettime(time.CLOCK_BOOTTIME)

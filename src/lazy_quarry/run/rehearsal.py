@@ -1,0 +1,154 @@
+"""Modelled runs on a virtual clock.
+
+What an attempt does depends on (seed, job, attempt) alone, not on the order in which jobs are drawn: so
+the same commands give the same events, however the clock was sped up or paused in between.
+"""
+
+import random
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from lazy_quarry.core.events import Finish
+from lazy_quarry.core.job import Job, Use
+from lazy_quarry.core.units import format_duration
+from lazy_quarry.views import OutputChunk
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """How one attempt goes: after so many ms it ends like this, having used so much."""
+
+    after_ms: int
+    exit: int | None
+    signal: str | None
+    cause: str | None
+    memory_mib: int
+    busy: float
+    reason: str = ""
+
+
+def model(seed: int, job: Job) -> Outcome:
+    """The outcome of a job's present attempt, drawn from its header's ``rehearsal`` and the seed.
+
+    Without a runtime of its own a job takes about a third of its walltime, between a twelfth and
+    nine tenths; it keeps most of its cores busy and fills about half of its memory.
+    """
+    chance = random.Random(f"{seed}:{job.number}:{job.attempt}")
+    told, request = job.request.rehearsal, job.request
+    walltime_ms = request.walltime_s * 1000
+    share = min(0.9, max(1 / 12, chance.lognormvariate(-1.1, 0.5)))
+    runtime_ms = round(walltime_ms * share)
+    if told.runtime_s:
+        shortest, longest = told.runtime_s
+        runtime_ms = round(1000 * chance.uniform(shortest, longest))
+    asked_mib = sum(part.memory_mib for part in job.shares)
+    memory_mib = told.memory_mib or max(1, round(asked_mib * chance.uniform(0.25, 0.8)))
+    busy = told.busy if told.busy is not None else job.cores_held * chance.uniform(0.72, 0.99)
+    exit_status = told.exit or 0
+    if memory_mib > asked_mib:
+        at = round(min(runtime_ms, walltime_ms) * chance.uniform(0.2, 0.7))
+        return Outcome(at, None, "SIGKILL", "overmemory", memory_mib, busy)
+    if runtime_ms >= walltime_ms:
+        return Outcome(walltime_ms, None, "SIGTERM", "overtime", memory_mib, busy)
+    return Outcome(max(1000, runtime_ms), exit_status, None, None, memory_mib, busy)
+
+
+class RehearsalRunner:
+    """Runs jobs in a model. ``seed`` settles every outcome."""
+
+    def __init__(self, seed: int, printed: Callable[[Job, int], str] | None = None) -> None:
+        self.seed = seed
+        self._running: dict[int, tuple[Job, Outcome]] = {}
+        self._stops: dict[int, int] = {}
+        self._asked_ms = 0
+        self._printed = printed or rehearsed_output
+
+    def start(self, jobs: list[Job]) -> None:
+        """Draw the outcomes of these attempts."""
+        for job in jobs:
+            self._running[job.number] = (job, model(self.seed, job))
+
+    def stop(self, job: Job, cause: str) -> None:
+        """A rehearsed job obeys SIGTERM a second after it comes."""
+        self._stops.setdefault(job.number, 0)
+
+    def next_report_ms(self) -> int | None:
+        """When the next attempt will be over."""
+        ends = [self._end(job, outcome) for job, outcome in self._running.values()]
+        return min(ends, default=None)
+
+    def _end(self, job: Job, outcome: Outcome) -> int:
+        own = (job.started_ms or 0) + outcome.after_ms
+        stop = self._stops.get(job.number)
+        return own if not stop else min(own, stop)
+
+    def reports(self, now_ms: int) -> list[Finish]:
+        """Attempts over by now, in the order of their ends."""
+        for number, at in self._stops.items():
+            if at == 0:
+                self._stops[number] = now_ms + 1000
+        over = [
+            (self._end(job, outcome), number)
+            for number, (job, outcome) in self._running.items()
+            if self._end(job, outcome) <= now_ms
+        ]
+        return [self._report(number, at) for at, number in sorted(over)]
+
+    def _report(self, number: int, at: int) -> Finish:
+        job, outcome = self._running[number]
+        use = self._use(job, outcome, at)
+        if at < (job.started_ms or 0) + outcome.after_ms:
+            return Finish(at, number, job.attempt, None, "SIGTERM", "cancelled", "", use)
+        return Finish(at, number, job.attempt, outcome.exit, outcome.signal, outcome.cause, outcome.reason, use)
+
+    @staticmethod
+    def _use(job: Job, outcome: Outcome, at: int) -> Use:
+        ran = max(0, at - (job.started_ms or 0))
+        ramp = min(1.0, ran / max(1, outcome.after_ms) * 3)  # memory fills over the first third
+        written = round(ran / 1000 * 40_000 * max(1.0, outcome.busy))
+        return Use(round(ran * outcome.busy), round(outcome.memory_mib * ramp), written * 2, written)
+
+    def settled(self, job: int, attempt: int) -> None:
+        """Forget an attempt."""
+        self._running.pop(job, None)
+        self._stops.pop(job, None)
+
+    def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
+        """What the model has used by now."""
+        known = self._running.get(job.number)
+        if known is None:
+            return None
+        return self._use(job, known[1], now_ms), known[1].busy
+
+    def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
+        """What the rehearsed job would have printed by now."""
+        raw = self._printed(job, now_ms).encode()
+        return OutputChunk(path, raw[from_byte:].decode(), len(raw), len(raw))
+
+    def notices(self) -> list[str]:
+        """Nothing ever stands in the way of a rehearsal."""
+        return []
+
+    def blocked(self, job_directory: str, paths: list[str], input_path: str) -> str:
+        """A rehearsal writes nothing, so every path will do."""
+        return ""
+
+
+def rehearsed_output(job: Job, now_ms: int) -> str:
+    """A few honest lines: a rehearsed job runs nothing, so it prints what the model did."""
+    if job.started_ms is None:
+        return ""
+    until = job.ended_ms if job.ended_ms is not None else now_ms
+    steps = min(40, int((until - job.started_ms) / 1000 / max(1, job.request.walltime_s) * 60))
+    lines = [f"rehearsal of {job.request.name}: nothing is run, its times are modelled"]
+    lines.append(f"on {', '.join(share.node for share in job.shares)} with {job.cores_held} cores")
+    each = job.request.walltime_s / 60
+    lines += [f"step {step + 1:3d}   {format_duration(each * (step + 1)):>8} of the model's time" for step in range(steps)]
+    if job.ended_ms is not None:
+        if job.exit:
+            lines.append(f"error: the model ends this job with exit {job.exit}, as its [rehearsal] asks")
+        elif job.signal:
+            lines.append(f"stopped by {job.signal}")
+        else:
+            lines.append("finished")
+    return "\n".join(lines) + "\n"

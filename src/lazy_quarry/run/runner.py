@@ -1,0 +1,43 @@
+"""What an engine asks of whoever runs its jobs."""
+
+from typing import Protocol
+
+from lazy_quarry.core.events import Finish
+from lazy_quarry.core.job import Job, Use
+from lazy_quarry.views import OutputChunk
+
+
+class Runner(Protocol):
+    """Runs attempts. Every call may be repeated: an attempt is started at most once all the same."""
+
+    def start(self, jobs: list[Job]) -> None:
+        """See to it that the present attempts of these jobs run; their start is in the journal already."""
+        ...
+
+    def stop(self, job: Job, cause: str) -> None:
+        """Stop a running attempt: SIGTERM, its grace, SIGKILL. It is over when it is reported."""
+        ...
+
+    def reports(self, now_ms: int) -> list[Finish]:
+        """Attempts that are over by this instant and not settled yet."""
+        ...
+
+    def settled(self, job: int, attempt: int) -> None:
+        """The end of this attempt is in the journal; what was kept of it may go."""
+        ...
+
+    def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
+        """What a running attempt has used so far, and the cores it keeps busy now; None when unknown."""
+        ...
+
+    def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
+        """A piece of one of a job's output files."""
+        ...
+
+    def notices(self) -> list[str]:
+        """What stands in the way of running anything, in sentences."""
+        ...
+
+    def blocked(self, job_directory: str, paths: list[str], input_path: str) -> str:
+        """Why these paths could not be written or read if the job ran now; empty when they could."""
+        ...

@@ -1,0 +1,347 @@
+"""What the interface and the command line are shown: frozen values, the same from every kind of site.
+
+Instants are milliseconds since the epoch, sizes MiB, work core-milliseconds, as everywhere.
+"""
+
+from dataclasses import dataclass
+from typing import Literal
+
+from lazy_quarry.core.header.diagnostic import Diagnostic
+from lazy_quarry.core.job import Job, Phase, Use
+from lazy_quarry.core.ledger import AccountLine, charge, held_core_ms
+from lazy_quarry.core.site import Queue, Site, Tier, Window
+from lazy_quarry.core.units import format_instant
+
+
+@dataclass(frozen=True, slots=True)
+class ClockView:
+    """The site's clock: real, or one that may be sped up and paused."""
+
+    kind: Literal["rehearsal", "wall"]
+    speed: int = 1
+    paused: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Strata:
+    """All cores of the cluster by who has them; they add up to ``total``."""
+
+    mine: int
+    accounts: int
+    others: int
+    closed: int
+    free: int
+    total: int
+
+
+@dataclass(frozen=True, slots=True)
+class NodeShare:
+    """What one job has of one node."""
+
+    job: int
+    owner: Literal["mine", "accounts", "others"]
+    name: str
+    user: str
+    cores: tuple[int, ...]
+    memory_mib: int
+    gpus: int
+    until_ms: int
+
+
+@dataclass(frozen=True, slots=True)
+class NodeView:
+    """A node now: what it has, who holds what, and why it takes no jobs if it doesn't."""
+
+    name: str
+    queues: tuple[str, ...]
+    cores: int
+    memory_mib: int
+    gpus: int
+    scratch_mib: int
+    traits: tuple[str, ...]
+    closed: str
+    shares: tuple[NodeShare, ...]
+
+    @property
+    def cores_used(self) -> int:
+        """Cores held by jobs."""
+        return sum(len(share.cores) for share in self.shares)
+
+    @property
+    def memory_used_mib(self) -> int:
+        """Memory held by jobs."""
+        return sum(share.memory_mib for share in self.shares)
+
+    @property
+    def gpus_used(self) -> int:
+        """GPUs held by jobs."""
+        return sum(share.gpus for share in self.shares)
+
+
+@dataclass(frozen=True, slots=True)
+class JobView:
+    """A job for people: what was asked, where it stands, what it used so far."""
+
+    job: int
+    name: str
+    phase: Phase
+    user: str
+    account: str
+    queue: str
+    tier: str
+    submitted_ms: int
+    started_ms: int | None
+    ended_ms: int | None
+    forecast_ms: int | None
+    forecast_end_ms: int | None
+    forecast_nodes: tuple[str, ...]
+    why: str
+    nodes: tuple[str, ...]
+    cores_by_node: dict[str, tuple[int, ...]]
+    node_count: int
+    cores: int
+    ranks: int
+    threads: int
+    gpus: int
+    memory_mib: int
+    walltime_s: int
+    grace_s: int
+    elapsed_s: int
+    use: Use
+    cores_busy: float | None
+    exit: int | None
+    signal: str | None
+    reason: str
+    stopping: str | None
+    attempt: int
+    charge_core_ms: int
+    output: str
+    errors: str
+
+    @property
+    def memory_peak_mib(self) -> int:
+        """Greatest memory of all its processes at one time."""
+        return self.use.memory_peak_mib
+
+
+@dataclass(frozen=True, slots=True)
+class Board:
+    """Everything that the frame and the places show of the present, read in one go."""
+
+    version: int
+    now_ms: int
+    site: str
+    user: str
+    account: str
+    clock: ClockView
+    strata: Strata
+    jobs: tuple[JobView, ...]
+    nodes: tuple[NodeView, ...]
+    queues: tuple[Queue, ...]
+    tiers: tuple[Tier, ...]
+    windows: tuple[Window, ...]
+    accounts: tuple[AccountLine, ...]
+    my_accounts: tuple[str, ...]
+    modules: tuple[str, ...]
+    notices: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class PlacedNode:
+    """A node of a draft's placement: its size, the cores others hold, and the ranks that would land there."""
+
+    node: str
+    cores: int
+    taken: tuple[int, ...]
+    own: tuple[int, ...]
+    ranks: int
+
+
+@dataclass(frozen=True, slots=True)
+class Rung:
+    """A walltime on the start ladder, with the start it would get, or the reason why not."""
+
+    walltime_s: int
+    start_ms: int | None
+    asked: bool
+    refused: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class DraftReport:
+    """What the site says of a draft: problems, and what it would get if it were submitted now."""
+
+    diagnostics: tuple[Diagnostic, ...]
+    now_ms: int
+    name: str = ""
+    account: str = ""
+    queue: str = ""
+    nodes: int = 0
+    ranks: int = 0
+    threads: int = 0
+    cores: int = 0
+    memory_mib: int = 0
+    walltime_s: int = 0
+    whole_nodes: bool = False
+    placement: tuple[PlacedNode, ...] = ()
+    ladder: tuple[Rung, ...] = ()
+    cost_core_ms: int = 0
+    left_core_ms: int | None = None
+
+    @property
+    def refused(self) -> bool:
+        """True when something must change before it can be submitted."""
+        return any(one.severity == "error" for one in self.diagnostics)
+
+
+@dataclass(frozen=True, slots=True)
+class Submission:
+    """A script on its way in: its text and where it comes from."""
+
+    script: str
+    path: str = ""
+    directory: str = ""
+    overrides: tuple[str, ...] = ()
+    arguments: tuple[str, ...] = ()
+    environment: tuple[tuple[str, str], ...] = ()
+    findings: tuple[Diagnostic, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Receipt:
+    """What became of a submission: its number and forecast, or the diagnostics that refused it."""
+
+    job: int | None
+    forecast_ms: int | None
+    now_ms: int
+    diagnostics: tuple[Diagnostic, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What became of one command to one job: done, or the reason why not. ``known``: there is such a job."""
+
+    job: int
+    done: bool
+    message: str
+    known: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Record:
+    """One line of a job's history."""
+
+    at_ms: int
+    what: str
+
+
+@dataclass(frozen=True, slots=True)
+class JobDetail:
+    """A job with its record, its script, and a verdict in words when it has ended."""
+
+    view: JobView
+    record: tuple[Record, ...]
+    script: str
+    script_path: str
+    directory: str
+    overrides: tuple[str, ...]
+    instead: str
+    verdict: str
+
+
+@dataclass(frozen=True, slots=True)
+class OutputChunk:
+    """A piece of what a job printed. ``next_byte`` is where the next piece begins, ``size`` all there is."""
+
+    path: str
+    text: str
+    next_byte: int
+    size: int
+    problem: str = ""
+
+
+def output_path(job: Job, template: str) -> str:
+    """A job's output path with its placeholders filled in, absolute where its directory is known."""
+    first = job.shares[0].node if job.shares else "{node}"
+    filled = template
+    fillings = {
+        "name": job.request.name,
+        "job": str(job.number),
+        "task": "",
+        "user": job.user,
+        "node": first,
+        "date": format_instant(job.submitted_ms)[:10],
+    }
+    for placeholder, word in fillings.items():
+        filled = filled.replace(f"{{{placeholder}}}", word)
+    directory = start_directory(job)
+    return filled if filled.startswith("/") or not directory else f"{directory.rstrip('/')}/{filled}"
+
+
+def start_directory(job: Job) -> str:
+    """Where the job starts: its ``directory``, taken from where it was submitted."""
+    asked, base = job.request.directory, job.origin.directory
+    if not asked:
+        return base
+    return asked if asked.startswith("/") else f"{base.rstrip('/')}/{asked}"
+
+
+def job_view(
+    job: Job,
+    site: Site,
+    now_ms: int,
+    *,
+    cores: int,
+    node_count: int,
+    memory_mib: int,
+    forecast: tuple[int, int, tuple[str, ...]] | None = None,
+    why: str = "",
+    live: tuple[Use, float] | None = None,
+) -> JobView:
+    """A job as it is shown. ``cores``, ``node_count`` and ``memory_mib`` are what it asks for before it has any."""
+    held = job.held_core_ms
+    charged = job.charge_core_ms
+    elapsed = 0
+    if job.started_ms is not None:
+        elapsed = max(0, (job.ended_ms if job.ended_ms is not None else now_ms) - job.started_ms)
+    if job.phase is Phase.RUNNING:
+        held = held_core_ms(job, now_ms)
+        charged += charge(site, job.request.tier, held)
+    output = output_path(job, job.request.output)
+    return JobView(
+        job=job.number,
+        name=job.request.name,
+        phase=job.phase,
+        user=job.user,
+        account=job.request.account,
+        queue=job.queue or ", ".join(job.request.queues),
+        tier=job.request.tier,
+        submitted_ms=job.submitted_ms,
+        started_ms=job.started_ms,
+        ended_ms=job.ended_ms,
+        forecast_ms=forecast[0] if forecast else None,
+        forecast_end_ms=forecast[1] if forecast else None,
+        forecast_nodes=forecast[2] if forecast else (),
+        why=why,
+        nodes=tuple(share.node for share in job.shares),
+        cores_by_node={share.node: share.cores for share in job.shares},
+        node_count=len(job.shares) or node_count,
+        cores=job.cores_held or cores,
+        ranks=job.request.ranks,
+        threads=job.request.threads,
+        gpus=sum(len(share.gpus) for share in job.shares) or job.request.gpus * node_count,
+        memory_mib=sum(share.memory_mib for share in job.shares) or memory_mib,
+        walltime_s=job.request.walltime_s,
+        grace_s=job.request.grace_s,
+        elapsed_s=elapsed // 1000,
+        use=live[0] if live else job.use,
+        cores_busy=live[1] if live else None,
+        exit=job.exit,
+        signal=job.signal,
+        reason=job.reason,
+        stopping=job.stopping,
+        attempt=job.attempt,
+        charge_core_ms=charged,
+        output=output,
+        errors=output if job.request.errors == "joined" else output_path(job, job.request.errors),
+    )

@@ -1,0 +1,113 @@
+"""Sentences about jobs, the same in the application and on the command line."""
+
+from datetime import UTC, tzinfo
+
+from lazy_quarry.core.events import (
+    ClockHeld,
+    Ended,
+    Event,
+    Held,
+    NodeClosed,
+    NodeOpened,
+    Released,
+    Started,
+    Stopping,
+    Submitted,
+)
+from lazy_quarry.core.job import Phase
+from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
+from lazy_quarry.views import JobView
+
+
+def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
+    """A job's state in a few words, without its sign: ``24m of 2h 30m``, ``starts about 10:40``."""
+    match view.phase:
+        case Phase.WAITING:
+            if view.forecast_ms is None:
+                return "waiting, no forecast"
+            if view.forecast_ms <= now_ms:
+                return "starts now"
+            return f"starts about {clock_time(view.forecast_ms, now_ms, zone)}"
+        case Phase.BLOCKED:
+            return view.why or "blocked"
+        case Phase.HELD:
+            return "held"
+        case Phase.RUNNING:
+            if view.stopping:
+                return f"stopping, {view.stopping}"
+            return f"{format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}"
+        case Phase.DONE:
+            return f"done in {format_duration(view.elapsed_s)}"
+        case Phase.FAILED:
+            return f"failed, {_how(view)}"
+        case Phase.OVERTIME:
+            return f"overtime at {format_duration(view.walltime_s)}"
+        case Phase.OVERMEMORY:
+            return f"over its {format_size(view.memory_mib)}"
+        case Phase.CANCELLED:
+            return "cancelled" + (f" after {format_duration(view.elapsed_s)}" if view.started_ms is not None else "")
+        case Phase.LOST:
+            return "lost, its node went"
+    return "skipped"
+
+
+def _how(view: JobView) -> str:
+    if view.signal:
+        return view.signal
+    return f"exit {view.exit}" if view.exit is not None else "never began"
+
+
+def verdict(view: JobView) -> str:
+    """What became of a job, as a sentence or two."""
+    took = format_duration(view.elapsed_s)
+    limit = format_duration(view.walltime_s)
+    match view.phase:
+        case Phase.DONE:
+            return f"Done in {took}, exit 0." + (f" {view.reason}" if view.reason else "")
+        case Phase.FAILED:
+            if view.signal:
+                words = f"Failed after {took}: ended by {view.signal}."
+            elif view.exit is None:
+                return f"Failed before it began: {view.reason}."
+            else:
+                words = f"Failed after {took} with exit {view.exit}."
+            return words + (f" {view.reason[:1].upper()}{view.reason[1:]}." if view.reason else "")
+        case Phase.OVERTIME:
+            return f"Stopped at its walltime of {limit}. It was not done; ask for more, or save its work earlier."
+        case Phase.OVERMEMORY:
+            peak = format_size(view.memory_peak_mib)
+            return f"Stopped after {took}: it used {peak} and had asked for {format_size(view.memory_mib)}."
+        case Phase.CANCELLED:
+            return view.reason[:1].upper() + view.reason[1:] + "." if view.reason else f"Cancelled after {took}."
+        case Phase.LOST:
+            return f"Lost after {took}: {view.reason or 'its node went'}."
+        case Phase.SKIPPED:
+            return "Skipped: what it depends on can no longer happen."
+    return ""
+
+
+def record_words(event: Event, zone: tzinfo = UTC) -> str:
+    """One line of a job's record."""
+    match event:
+        case Submitted():
+            return f"submitted by {event.user}" + (f" from {event.origin.path}" if event.origin.path.startswith("/") else "")
+        case Held():
+            return f"held by {event.by}"
+        case Released():
+            return f"released by {event.by}"
+        case Started():
+            cores = plural(sum(len(share.cores) for share in event.shares), "core")
+            again = f", attempt {event.attempt}" if event.attempt > 1 else ""
+            return f"started on {fold_names([share.node for share in event.shares])}, {cores}{again}"
+        case Stopping():
+            return f"told to stop by {event.by}: {event.cause}"
+        case Ended():
+            how = event.signal or (f"exit {event.exit}" if event.exit is not None else "")
+            words = ", ".join(word for word in (event.phase.value, how, event.reason) if word)
+            return words + ("; it waits to run again" if event.again else "")
+        case NodeClosed():
+            return f"node {event.node} closed: {event.reason}"
+        case NodeOpened():
+            return f"node {event.node} opened"
+        case ClockHeld():
+            return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"
