@@ -137,6 +137,11 @@ class Desk:
         self._changed.notify_all()
         return ended
 
+    def take_in(self, events: list[Event]) -> None:
+        """Put events that were decided elsewhere into the journal and into effect."""
+        with self.lock:
+            self._commit(events)
+
     def step(self, at_ms: int | None = None) -> bool:
         """Take in what has ended and start what the plan places at this instant; True when anything changed."""
         with self.lock:

@@ -3,6 +3,7 @@
 from datetime import UTC, tzinfo
 
 from lazy_quarry.core.events import (
+    BroughtForward,
     ClockHeld,
     Ended,
     Event,
@@ -109,5 +110,7 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return f"node {event.node} closed: {event.reason}"
         case NodeOpened():
             return f"node {event.node} opened"
+        case BroughtForward():
+            return f"brought forward for {event.account}: {plural(event.jobs, 'job')}"
         case ClockHeld():
             return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"

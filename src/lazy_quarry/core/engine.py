@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 
 from lazy_quarry.core.events import (
+    BroughtForward,
     CancelJob,
     ClockHeld,
     CloseNode,
@@ -79,24 +80,32 @@ class State:
                 self.closures[event.node] = event.reason
             case NodeOpened():
                 self.closures.pop(event.node, None)
+            case BroughtForward():
+                self._add(event.account, event.charge_core_ms, event.held_core_ms, event.jobs, event.failed)
             case ClockHeld():
                 self.clock_held_ms = event.at_ms
         return None
 
     def _end(self, event: Ended) -> Job | None:
         job = after(self.jobs[event.job], event)
-        tally = self.tallies.get(job.request.account, Tally())
-        self.tallies[job.request.account] = Tally(
-            tally.charged_core_ms + event.charge_core_ms,
-            tally.held_core_ms + event.held_core_ms,
-            tally.jobs + (not event.again),
-            tally.failed + (not event.again and event.phase not in (Phase.DONE, Phase.CANCELLED)),
+        self._add(
+            job.request.account,
+            event.charge_core_ms,
+            event.held_core_ms,
+            int(not event.again),
+            int(not event.again and event.phase not in (Phase.DONE, Phase.CANCELLED)),
         )
         if event.again:
             self.jobs[job.number] = job
             return None
         del self.jobs[job.number]
         return job
+
+    def _add(self, account: str, charged: int, held: int, jobs: int, failed: int) -> None:
+        tally = self.tallies.get(account, Tally())
+        self.tallies[account] = Tally(
+            tally.charged_core_ms + charged, tally.held_core_ms + held, tally.jobs + jobs, tally.failed + failed
+        )
 
     def running(self) -> Iterable[Job]:
         """Jobs that hold cores."""

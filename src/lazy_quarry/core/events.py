@@ -195,10 +195,23 @@ class ClockHeld:
     behind_ms: int
 
 
-Event = Submitted | Held | Released | Started | Stopping | Ended | NodeClosed | NodeOpened | ClockHeld
+@dataclass(frozen=True, slots=True)
+class BroughtForward:
+    """What an account was charged before this journal began."""
+
+    kind: ClassVar[str] = "brought-forward"
+    at_ms: int
+    account: str
+    charge_core_ms: int
+    held_core_ms: int
+    jobs: int
+    failed: int
+
+
+Event = BroughtForward | Submitted | Held | Released | Started | Stopping | Ended | NodeClosed | NodeOpened | ClockHeld
 KINDS: dict[str, Any] = {
     event.kind: event
-    for event in (Submitted, Held, Released, Started, Stopping, Ended, NodeClosed, NodeOpened, ClockHeld)
+    for event in (BroughtForward, Submitted, Held, Released, Started, Stopping, Ended, NodeClosed, NodeOpened, ClockHeld)
 }
 
 

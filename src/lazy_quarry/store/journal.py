@@ -184,6 +184,18 @@ class Journal:
         work.execute(insert(snapshots).values(number=number, body=canonical(to_plain(copy))))
         work.execute(snapshots.delete().where(snapshots.c.number < number))
 
+    def append_past(self, happened: Sequence[Event]) -> None:
+        """Write a whole history into an empty journal, ends and sums included, folding as it goes."""
+        state, batch = State(), list[Event]()
+        for one in happened:
+            if isinstance(one, Ended) and batch:
+                self.append(batch, state)
+                for done in batch:
+                    state.apply(done)
+                batch = []
+            batch.append(one)
+        self.append(batch, state)
+
     def import_past(self, jobs: Iterable[Job]) -> None:
         """Add jobs that ended before this journal began: rows and sums, without events."""
         finals, cells = [], []

@@ -1,0 +1,1 @@
+"""The demo: the Oxbow Institute's cluster, which exists only in memory."""

@@ -1,0 +1,139 @@
+"""What the people of the Oxbow Institute run, and when: a seeded stream of submissions."""
+
+import math
+import random
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+
+from lazy_quarry.core.job import Origin
+from lazy_quarry.core.request import Memory, Rehearsal, Request
+from lazy_quarry.core.units import DAY_MS, HOUR_MS, exact_duration
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """A sort of job that somebody runs again and again."""
+
+    name: str
+    user: str
+    account: str
+    queue: str
+    nodes: int
+    ranks: int
+    threads: int
+    memory_mib: int
+    walltime_h: float
+    runs: float
+    """Share of its walltime that it takes as a rule."""
+    weight: float
+    fails: float = 0.04
+    gpus: int = 0
+    tier: str = "steady"
+
+
+KINDS = (
+    Kind("surge-ens", "imre", "tide-surge", "tidal", 2, 64, 1, 2800, 6, 0.55, 7),
+    Kind("surge-coast", "imre", "tide-surge", "tidal", 4, 128, 1, 2800, 12, 0.5, 2.5),
+    Kind("boundary", "salka", "tide-surge", "tidal", 1, 8, 2, 2000, 2, 0.4, 9),
+    Kind("eel-drift", "noor", "eel-tracks", "tidal", 1, 16, 1, 1800, 4, 0.45, 12),
+    Kind("eel-maps", "noor", "eel-tracks", "deep", 1, 16, 1, 9000, 8, 0.5, 2.5),
+    Kind("kelp-train", "bram", "kelp-fit", "lantern", 1, 8, 1, 6000, 12, 0.6, 3.5, 0.09, 2),
+    Kind("kelp-scan", "bram", "kelp-fit", "tidal", 1, 32, 1, 2400, 3, 0.35, 9, 0.06),
+    Kind("kelp-merge", "ilse", "kelp-fit", "deep", 1, 32, 1, 12000, 6, 0.5, 2),
+    Kind("silt-bed", "ilse", "silt", "tidal", 3, 96, 1, 3000, 24, 0.6, 2.2),
+    Kind("silt-cores", "salka", "silt", "tidal", 1, 1, 4, 1500, 1, 0.3, 10),
+    Kind("silt-grain", "noor", "silt", "tidal", 1, 4, 1, 1500, 2, 0.5, 8, 0.1),
+    Kind("tide-table", "salka", "commons", "tidal", 1, 1, 1, 1000, 0.5, 0.3, 5),
+    Kind("try", "bram", "kelp-fit", "trial", 1, 4, 1, 1500, 0.4, 0.4, 4, 0.2, 0, "trial"),
+    Kind("surge-north", "tove", "tide-surge", "tidal", 2, 16, 2, 3000, 2.5, 0.4, 3),
+    Kind("eel-tracks", "tove", "eel-tracks", "tidal", 1, 24, 1, 2400, 4, 0.5, 2.5),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Arrival:
+    """Somebody submits a job."""
+
+    at_ms: int
+    user: str
+    request: Request
+    origin: Origin
+
+
+def request_of(kind: Kind, chance: random.Random) -> Request:
+    """One job of a kind, with its own walltime and its own fate in the model."""
+    walltime_s = int(kind.walltime_h * 3600 * chance.choice((0.5, 0.75, 1, 1, 1, 1.5)))
+    walltime_s = min(walltime_s, {"trial": 1800, "lantern": 172_800}.get(kind.queue, 259_200))
+    share = min(1.4, kind.runs * chance.lognormvariate(0, 0.35))
+    runtime_s = max(20, round(walltime_s * share))
+    failed = chance.random() < kind.fails
+    if failed:
+        runtime_s = max(15, round(runtime_s * chance.uniform(0.02, 0.5)))
+    cores = kind.ranks * kind.threads
+    asked = kind.memory_mib * cores
+    memory = round(asked * chance.uniform(0.2, 0.8)) if chance.random() > 0.012 else round(asked * 1.2)
+    status = chance.choice((1, 1, 2, 134)) if failed else 0
+    busy = round(cores * chance.uniform(0.7, 0.99), 2)
+    return Request(
+        name=kind.name,
+        account=kind.account,
+        queues=(kind.queue,),
+        tier=kind.tier,
+        walltime_s=walltime_s,
+        memory=Memory(kind.memory_mib, "core"),
+        nodes=kind.nodes,
+        ranks=kind.ranks,
+        threads=kind.threads,
+        gpus=kind.gpus,
+        output="logs/{name}-{job}.txt",
+        lost_retries=1,
+        rehearsal=Rehearsal((runtime_s, runtime_s), memory, busy, status),
+    )
+
+
+def origin_of(user: str, request: Request) -> Origin:
+    """A script that says what the request asks for, as its user would have written it."""
+    lines = [
+        "#!/usr/bin/env bash",
+        "# /// job",
+        f'# name     = "{request.name}"',
+        f'# account  = "{request.account}"',
+        f'# queue    = "{request.queues[0]}"',
+        f'# walltime = "{exact_duration(request.walltime_s)}"',
+        f"# nodes    = {request.nodes or 1}",
+        f"# ranks    = {request.ranks}",
+        f"# threads  = {request.threads}",
+        f'# memory   = "{request.memory.mib} MiB/core"',
+        *([f"# gpus     = {request.gpus}"] if request.gpus else []),
+        '# output   = "logs/{name}-{job}.txt"',
+        "# ///",
+        "set -euo pipefail",
+        f'mpirun --hostfile "$LQ_NODES" {request.name.partition("-")[0]} --case "{request.name}"',
+        "",
+    ]
+    return Origin("\n".join(lines), f"/home/{user}/work/{request.name}.sh", f"/home/{user}/work")
+
+
+def busyness(at_ms: int) -> float:
+    """How much is submitted at this time, against the busiest: days of work, mornings and afternoons most."""
+    day, hour = at_ms // DAY_MS % 7, at_ms % DAY_MS / HOUR_MS
+    weekday = 0.35 if day in (2, 3) else 1.0  # the epoch was a Thursday: Saturday and Sunday
+    return weekday * (0.25 + 0.75 * math.exp(-(((hour - 13.5) / 4.2) ** 2)))
+
+
+def arrivals(seed: int | str, from_ms: int, a_day: float, kinds: tuple[Kind, ...] = KINDS) -> Iterator[Arrival]:
+    """Submissions from an instant on, without end: about ``a_day`` on a working day."""
+    chance = random.Random(f"arrivals:{seed}")
+    weights = [kind.weight for kind in kinds]
+    at = float(from_ms)
+    busiest = a_day / 0.52  # the mean of a working day's busyness
+    while True:
+        at += chance.expovariate(busiest / DAY_MS)
+        if chance.random() > busyness(round(at)):
+            continue
+        kind = chance.choices(kinds, weights)[0]
+        request = request_of(kind, chance)
+        several = chance.choice((1, 1, 1, 2, 3, 5)) if kind.nodes == 1 else 1
+        for number in range(several):
+            more = replace(request) if number == 0 else request_of(kind, chance)
+            yield Arrival(round(at) + 1000 * number, kind.user, more, origin_of(kind.user, more))

@@ -1,0 +1,70 @@
+"""The cluster ``oxbow`` of the Oxbow Institute, which studies a river and its estuary. All of it is made up."""
+
+from datetime import UTC, datetime
+
+from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Storage, Tier, Window
+from lazy_quarry.core.units import DAY_MS, HOUR_MS
+
+BEGINS_MS = round(datetime(2027, 3, 1, 9, 42, tzinfo=UTC).timestamp() * 1000)
+"""The demo begins on this Monday morning, whatever the real date."""
+YOU = "tove"
+USERS = ("tove", "imre", "salka", "bram", "noor", "ilse")
+
+_GIB = 1024
+_HOUR_S = 3600
+
+
+def oxbow() -> Site:
+    """The site as it stands on that morning."""
+    tidal = tuple(f"c{number:02d}" for number in range(1, 25))
+    deep = tuple(f"m{number:02d}" for number in range(1, 5))
+    lantern = tuple(f"g{number:02d}" for number in range(1, 5))
+    nodes = [Node(name, 32, 128 * _GIB, scratch_mib=800 * _GIB, traits=("avx512", "fabric")) for name in tidal]
+    nodes += [Node(name, 64, 1024 * _GIB, scratch_mib=3200 * _GIB, traits=("bigmem", "avx512")) for name in deep]
+    nodes += [
+        Node(name, 32, 256 * _GIB, gpus=4, gpu_memory_mib=48 * _GIB, scratch_mib=1600 * _GIB, traits=("fabric", "gpu"))
+        for name in lantern
+    ]
+    nodes.append(Node("ford", 16, 64 * _GIB, runs_jobs=False))
+    wednesday = BEGINS_MS - BEGINS_MS % DAY_MS + 2 * DAY_MS
+    return Site(
+        name="oxbow",
+        kind="rehearsal",
+        nodes=tuple(nodes),
+        queues=(
+            Queue("tidal", tidal, 72 * _HOUR_S, 2 * _HOUR_S, 2 * _GIB, max_cores=512, note="MPI and most else"),
+            Queue("deep", deep, 168 * _HOUR_S, 4 * _HOUR_S, 8 * _GIB, note="for much memory"),
+            Queue("lantern", lantern, 48 * _HOUR_S, 2 * _HOUR_S, 4 * _GIB, note="for GPUs"),
+            Queue("trial", tidal[22:], 1800, 600, 2 * _GIB, max_cores=32, tier="trial", note="short tries, soon"),
+        ),
+        accounts=(
+            Account("tide-surge", 400_000, ("tove", "imre", "salka")),
+            Account("eel-tracks", 160_000, ("tove", "noor")),
+            Account("kelp-fit", 136_000, ("bram", "ilse")),
+            Account("silt", 300_000, ("ilse", "salka", "noor")),
+            Account("commons", 30_000),
+        ),
+        tiers=(
+            Tier("steady", 1000, note="the usual"),
+            Tier("urgent", 2000, ("tove", "imre", "bram"), 24 * _HOUR_S, "sooner, at twice the charge"),
+            Tier("trial", 0, walltime_limit_s=1800, note="short tries, free of charge"),
+            Tier("spare", 500, note="half the charge"),
+        ),
+        default_queue="tidal",
+        default_tier="steady",
+        windows=(
+            Window(tidal, wednesday + 6 * HOUR_MS, wednesday + 12 * HOUR_MS, "new firmware for the fabric switches"),
+        ),
+        closures=(Closure("c17", "memory errors in slot B2; a new module comes on Thursday"),),
+        modules=("mpi/5.0", "surge/2.1", "surge/2.0", "netcdf/4.9", "python/3.12", "tracks/1.3", "kelp/0.9", "cuda/13.0"),
+        storage=(
+            Storage("/home", "on every node, backed up each night, small"),
+            Storage("/flow", "on every node, not backed up, stands heavy reading and writing"),
+            Storage("/scratch", "on each node by itself, gone when the job ends"),
+        ),
+        head="Ilse Marrow",
+        contact="help@oxbow.example",
+        default_accounts=tuple(
+            zip(USERS, ("tide-surge", "tide-surge", "silt", "kelp-fit", "eel-tracks", "kelp-fit"), strict=True)
+        ),
+    )

@@ -1,0 +1,55 @@
+"""Jobs of yours on the demo site: one in nearly every state, each for a reason you can read."""
+
+from collections.abc import Iterator
+from dataclasses import replace
+
+from lazy_quarry.core.request import Memory, Rehearsal, Request
+from lazy_quarry.core.units import MINUTE_MS
+from lazy_quarry.demo.people import Arrival, origin_of
+from lazy_quarry.demo.site import BEGINS_MS, YOU
+
+
+def _ask(name: str, account: str, nodes: int, ranks: int, threads: int, walltime_h: float, **more: object) -> Request:
+    base = Request(
+        name,
+        account,
+        ("tidal",),
+        "steady",
+        round(walltime_h * 3600),
+        Memory(3 * 1024, "core"),
+        nodes=nodes,
+        ranks=ranks,
+        threads=threads,
+        output="logs/{name}-{job}.txt",
+    )
+    return replace(base, **more)  # type: ignore[arg-type]
+
+
+def _ran(minutes: float, share: float, exit_status: int | None = None, memory_mib: int | None = None) -> Rehearsal:
+    seconds = round(minutes * 60)
+    return Rehearsal((seconds, seconds), memory_mib, share, exit_status)
+
+
+def _arrival(minutes_ago: float, request: Request) -> Arrival:
+    return Arrival(BEGINS_MS - round(minutes_ago * MINUTE_MS), YOU, request, origin_of(YOU, request))
+
+
+def yours() -> Iterator[Arrival]:
+    """What you submitted since yesterday evening, oldest first."""
+    tide, eel = "tide-surge", "eel-tracks"
+    yield _arrival(700, _ask("surge-west", tide, 2, 32, 1, 1, rehearsal=_ran(75, 30.1)))  # stopped at its walltime
+    yield _arrival(640, _ask("eel-merge", eel, 1, 4, 1, 1, rehearsal=_ran(22, 3.6, memory_mib=15_000)))  # over its memory
+    yield _arrival(300, _ask("levels-check", tide, 1, 1, 1, 0.5, rehearsal=_ran(3, 0.9, 2)))  # fails with exit 2
+    yield _arrival(260, _ask("surge-south", tide, 2, 16, 2, 2.5, rehearsal=_ran(52, 29.4)))  # done
+    yield _arrival(190, _ask("surge-north", tide, 2, 16, 2, 6, rehearsal=_ran(235, 29.8)))  # runs
+    yield _arrival(95, _ask("eel-tracks", eel, 1, 24, 1, 4, rehearsal=_ran(180, 6.2)))  # runs, most cores idle
+    yield _arrival(64, _ask("tide-gauges", tide, 1, 8, 1, 2, rehearsal=_ran(88, 7.4)))  # runs
+
+
+def yours_waiting() -> Iterator[Arrival]:
+    """What you submitted this morning, which has not started."""
+    tide, eel = "tide-surge", "eel-tracks"
+    yield _arrival(41, _ask("sediment-big", tide, 8, 256, 1, 10, rehearsal=_ran(400, 240)))
+    yield _arrival(33, _ask("eel-season", eel, 2, 64, 1, 3, rehearsal=_ran(95, 60)))
+    yield _arrival(27, _ask("estuary-long", tide, 1, 16, 2, 70, rehearsal=_ran(3000, 30)))  # too long before the window
+    yield _arrival(12, _ask("night-archive", tide, 1, 8, 1, 5, rehearsal=_ran(200, 4)))  # held
