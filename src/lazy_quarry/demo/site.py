@@ -46,9 +46,9 @@ def oxbow() -> Site:
         ),
         tiers=(
             Tier("steady", 1000, note="the usual"),
-            Tier("urgent", 2000, ("tove", "imre", "bram"), 24 * _HOUR_S, "sooner, at twice the charge"),
-            Tier("trial", 0, walltime_limit_s=1800, note="short tries, free of charge"),
-            Tier("spare", 500, note="half the charge"),
+            Tier("urgent", 2000, ("tove", "imre", "bram"), 24 * _HOUR_S, "sooner"),
+            Tier("trial", 0, walltime_limit_s=1800, note="short tries"),
+            Tier("spare", 500, note="may wait long"),
         ),
         default_queue="tidal",
         default_tier="steady",

@@ -1,0 +1,310 @@
+"""The application: it wires the places together and keeps them told of the present."""
+
+import threading
+from collections.abc import Callable, Iterable
+from datetime import UTC, datetime, tzinfo
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from textual import work
+from textual.app import App, ComposeResult, SystemCommand
+from textual.binding import Binding
+from textual.containers import Container
+from textual.screen import Screen
+from textual.widgets import Input, TextArea
+
+from lazy_quarry.app.drafts import DraftShelf
+from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
+from lazy_quarry.app.palette import CHALK, DUSK, PALETTES
+from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.widgets.editor import Editor
+from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
+from lazy_quarry.app.widgets.help import Help
+from lazy_quarry.app.widgets.question import Question
+from lazy_quarry.errors import QuarryError
+from lazy_quarry.views import Board
+
+if TYPE_CHECKING:
+    from lazy_quarry.client import SiteClient
+
+REFRESH_S = 0.5
+SAY_S = 8.0
+NARROWEST, SHORTEST = 100, 30
+
+
+class QuarryApp(App[None]):
+    """One site in six places. ``connect`` makes the client; it is called from a worker."""
+
+    TITLE = "lazy quarry"
+    ENABLE_COMMAND_PALETTE = True
+    CSS = """
+    Screen { background: $ground; color: $ink; layout: vertical; }
+    #body { height: 1fr; }
+    """
+    BINDINGS = [
+        *(Binding(f"alt+{number}", f"go('{place}')", place, priority=True) for number, place in enumerate(PLACES, 1)),
+        *(Binding(str(number), f"go('{place}')", place) for number, place in enumerate(PLACES, 1)),
+        Binding("ctrl+q", "quit", "leave", priority=True),
+        Binding("ctrl+t", "ground", "dusk or chalk", priority=True),
+        Binding("question_mark", "keys", "keys"),
+        Binding("plus,equals_sign", "faster(1)", "faster"),
+        Binding("minus", "faster(-1)", "slower"),
+        Binding("space", "stand", "pause"),
+        Binding("full_stop", "step", "step"),
+    ]
+
+    def __init__(
+        self, connect: Callable[[], "SiteClient"], folder: Path, shelf: DraftShelf, zone: tzinfo = UTC, place: str = "survey"
+    ) -> None:
+        super().__init__()
+        self.connect, self.folder, self.shelf, self.zone = connect, folder, shelf, zone
+        self.client: SiteClient | None = None
+        self.board: Board | None = None
+        self.place = place
+        self._looked_at: int | None = None
+        self._said_until = 0.0
+        self._leaving = threading.Event()
+        for palette in (DUSK, CHALK):
+            self.register_theme(palette.theme)
+        self.theme = DUSK.name
+
+    def compose(self) -> ComposeResult:
+        """The frame; places are made when they are first gone to."""
+        yield Trail()
+        yield StrataLines()
+        yield Container(id="body")
+        yield NoteBar()
+
+    def on_mount(self) -> None:
+        """Show the frame, then open the site."""
+        self.query_one(Trail).place = self.place
+        self.call_after_refresh(self._follow)
+
+    def on_unmount(self) -> None:
+        """Let the site go."""
+        self._leaving.set()
+        if self.client is not None:
+            self.client.close()
+
+    # -- the present -------------------------------------------------------------------------------
+
+    @work(thread=True, group="follow")
+    def _follow(self) -> None:
+        """Open the site, then read the present whenever it has changed, and the clock in between."""
+        try:
+            self.client = self.connect()
+        except QuarryError as fault:
+            self.call_from_thread(self._cannot_open, str(fault))
+            return
+        version, first = -1, True
+        while not self._leaving.is_set():
+            try:
+                board = self.client.board()
+            except QuarryError as fault:
+                if self._leaving.is_set():
+                    return
+                self.post_message(Say(str(fault), bad=True))
+                self._leaving.wait(1.0)
+                continue
+            if self._leaving.is_set():
+                return
+            self.call_from_thread(self._show, board)
+            if first:
+                first = False
+                self.call_from_thread(self.action_go, self.place)
+            version = self.client.changes(board.version, REFRESH_S)
+            if version > board.version:
+                self._leaving.wait(0.05)  # what changes together is drawn together
+
+    @work(thread=True, exclusive=True, group="board")
+    def read_board(self) -> None:
+        """Read the present now."""
+        if self.client is not None:
+            try:
+                board = self.client.board()
+            except QuarryError:
+                return
+            self.call_from_thread(self._show, board)
+
+    def _cannot_open(self, words: str) -> None:
+        self.query_one(NoteBar).say(f"The site cannot be opened: {words}", bad=True)
+        self._said_until = float("inf")
+
+    def _show(self, board: Board) -> None:
+        self.board = board
+        for frame in (self.query_one(Trail), self.query_one(StrataLines)):
+            frame.board = board
+            frame.refresh()
+        for place in self.query(Place):
+            if place.display:
+                place.show(board)
+        self._tell()
+
+    def _tell(self) -> None:
+        """The note and the keys, for what the cursor is on now."""
+        bar = self.query_one(NoteBar)
+        place = self._present()
+        if self.size.width < NARROWEST or self.size.height < SHORTEST:
+            bar.say(f"This needs {NARROWEST}×{SHORTEST} characters and has {self.size.width}×{self.size.height}.", bad=True)
+        elif self._now() >= self._said_until:
+            notices = self.board.notices if self.board else ()
+            bar.say(notices[0] if notices else place.note() if place else "", bad=bool(notices))
+        keys = [*(place.keys() if place else []), ("?", "all keys", "app.keys")]
+        if keys != bar.keys:
+            bar.keys = keys
+            bar.refresh()
+
+    @staticmethod
+    def _now() -> float:
+        import time
+
+        return time.monotonic()
+
+    def on_say(self, message: Say) -> None:
+        """A sentence that stands for a while."""
+        self._said_until = self._now() + SAY_S
+        self.query_one(NoteBar).say(message.text, message.bad)
+
+    def on_cursor_moved(self, message: CursorMoved) -> None:
+        """Something else is under the cursor."""
+        self._tell()
+
+    def on_key(self) -> None:
+        """A key ends what was said before it, but not at once."""
+        if self._said_until != float("inf"):
+            self._said_until = min(self._said_until, self._now() + 3.0)
+
+    def weekday_time(self, at_ms: int) -> str:
+        """``Mon 09:42``."""
+        return f"{datetime.fromtimestamp(at_ms / 1000, self.zone):%a %H:%M}"
+
+    # -- places ------------------------------------------------------------------------------------
+
+    def _present(self) -> Place | None:
+        return next((place for place in self.query(Place) if place.display), None)
+
+    def _make(self, name: str) -> Place:
+        if name == "survey":
+            from lazy_quarry.app.places.survey import SurveyPlace as Made
+        elif name == "draft":
+            from lazy_quarry.app.places.draft import DraftPlace as Made  # type: ignore[assignment]
+        elif name == "chain":
+            from lazy_quarry.app.places.chain import ChainPlace as Made  # type: ignore[assignment]
+        elif name == "watch":
+            from lazy_quarry.app.places.watch import WatchPlace as Made  # type: ignore[assignment]
+        elif name == "review":
+            from lazy_quarry.app.places.review import ReviewPlace as Made  # type: ignore[assignment]
+        else:
+            from lazy_quarry.app.places.ledger import LedgerPlace as Made  # type: ignore[assignment]
+        return Made(id=f"place-{name}")
+
+    async def action_go(self, name: str) -> Place:
+        """Go to a place."""
+        place = next((each for each in self.query(Place) if each.id == f"place-{name}"), None)
+        if place is None:
+            place = self._make(name)
+            await self.query_one("#body").mount(place)
+        for other in self.query(Place):
+            other.display = other is place
+        self.place = name
+        trail = self.query_one(Trail)
+        trail.place = name
+        trail.refresh()
+        if self.board is not None:
+            place.show(self.board)
+        place.arrive()
+        self._said_until = min(self._said_until, self._now() + 3.0)
+        self._tell()
+        return place
+
+    async def action_show_jobs(self, scope: str) -> None:
+        """Go to Watch with a scope."""
+        place: Any = await self.action_go("watch")
+        place.set_scope(scope)
+
+    async def on_open_job(self, message: OpenJob) -> None:
+        """Show a job in Review."""
+        place: Any = await self.action_go("review")
+        place.open_job(message.job)
+
+    @work
+    async def draft_script(self, script: str, name: str) -> None:
+        """Take a script to Draft."""
+        place: Any = await self.action_go("draft")
+        place.put_script(script, name)
+
+    def look_at(self, job: int) -> None:
+        """The next visit to Watch begins at this job."""
+        self._looked_at = job
+
+    def take_looked_at(self) -> int | None:
+        """The job to begin at, once."""
+        job, self._looked_at = self._looked_at, None
+        return job
+
+    async def action_place_action(self, action: str) -> None:
+        """Do what a key of the present place does, from a click."""
+        place = self._present()
+        if place is not None:
+            await self.run_action(action, place)
+
+    def ask(self, question: str, then: Callable[[], object]) -> None:
+        """Do something only when the answer is yes."""
+        self.push_screen(Question(question), lambda yes: then() if yes else None)
+
+    # -- the frame's own keys ----------------------------------------------------------------------
+
+    def action_keys(self) -> None:
+        """All keys of the place."""
+        place = self._present()
+        self.push_screen(Help(self.place, place.keys() if place else []))
+
+    def action_ground(self) -> None:
+        """The other ground."""
+        names = list(PALETTES)
+        self.theme = names[(names.index(self.theme) + 1) % len(names)]
+        for editor in self.query(Editor):
+            editor.dress()
+        self.refresh(layout=True)
+        for widget in self.query("*"):
+            widget.refresh()
+
+    def _typing(self) -> bool:
+        return isinstance(self.focused, Input | TextArea)
+
+    def action_faster(self, steps: int) -> None:
+        """The rehearsal's clock."""
+        self._turn("faster", steps)
+
+    def action_stand(self) -> None:
+        """Let the rehearsal's clock stand, or go on."""
+        if self.board is not None:
+            self._turn("set_clock", None, not self.board.clock.paused)
+
+    def action_step(self) -> None:
+        """The next thing that happens."""
+        self._turn("step")
+
+    @work(thread=True, group="clock")
+    def _turn(self, what: str, *arguments: Any) -> None:
+        turn = getattr(self.client, what, None)
+        if turn is None:
+            self.post_message(Say("This site's clock is the real one; only a rehearsal's can be changed."))
+            return
+        turn(*arguments)
+        self.call_from_thread(self.read_board)
+
+    def get_system_commands(self, screen: Screen) -> Iterable[SystemCommand]:
+        """What ctrl+p finds."""
+        for place in PLACES:
+            yield SystemCommand(f"Go to {place.capitalize()}", f"The place {place}", lambda place=place: self.call_next(self.action_go, place))
+        yield SystemCommand("Dusk or chalk", "The dark or the light ground", self.action_ground)
+        yield SystemCommand("All keys", "The keys of this place", self.action_keys)
+        yield SystemCommand("Clock: pause or go on", "Of the rehearsal", self.action_stand)
+        yield SystemCommand("Clock: faster", "Of the rehearsal", lambda: self.action_faster(1))
+        yield SystemCommand("Clock: slower", "Of the rehearsal", lambda: self.action_faster(-1))
+        present = self._present()
+        for key, words, action in present.keys() if present else []:
+            if action:
+                yield SystemCommand(words.capitalize(), f"Key {key}", lambda action=action: self.call_next(self.run_action, action))
+        yield SystemCommand("Leave", "Drafts are kept, jobs go on", self.action_quit)

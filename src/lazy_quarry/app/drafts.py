@@ -1,0 +1,59 @@
+"""The draft that is being written, kept on disk at every pause, so that nothing typed is lost."""
+
+import json
+import os
+from contextlib import suppress
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """A text and the file it belongs to; ``path`` is empty while it has none."""
+
+    text: str
+    path: str = ""
+    edited: bool = False
+
+
+class DraftShelf:
+    """Where the draft of one site lies."""
+
+    def __init__(self, folder: Path, name: str) -> None:
+        self.file = folder / f"draft-{name}.json"
+
+    def keep(self, draft: Draft) -> str:
+        """Put it away; returns what went wrong, or nothing."""
+        try:
+            self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            short = self.file.with_name(f"{self.file.name}.{os.getpid()}")
+            short.write_text(json.dumps(asdict(draft)))
+            os.replace(short, self.file)
+        except OSError as fault:
+            return f"the draft cannot be kept in {self.file.parent}: {fault.strerror}"
+        return ""
+
+    def take(self) -> Draft | None:
+        """The draft as it was left."""
+        with suppress(OSError, ValueError, TypeError):
+            return Draft(**json.loads(self.file.read_text()))
+        return None
+
+
+def save(path: Path, text: str) -> str:
+    """Write a script whole, or leave the old one as it is; returns what went wrong, or nothing."""
+    short = path.with_name(f".{path.name}.{os.getpid()}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        mode = path.stat().st_mode & 0o777 if path.exists() else 0o755
+        with open(short, "w", newline="", encoding="utf-8") as file:
+            file.write(text)
+            file.flush()
+            os.fsync(file.fileno())
+        os.chmod(short, mode)
+        os.replace(short, path)
+    except OSError as fault:
+        with suppress(OSError):
+            short.unlink()
+        return f"{path} cannot be saved: {fault.strerror}. The text is still here"
+    return ""

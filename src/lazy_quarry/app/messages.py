@@ -1,0 +1,36 @@
+"""What widgets and places tell one another."""
+
+from dataclasses import dataclass
+
+from textual.message import Message
+
+from lazy_quarry.views import Board
+
+
+@dataclass
+class BoardChanged(Message):
+    """The present, read anew."""
+
+    board: Board
+
+    bubble = False
+
+
+@dataclass
+class CursorMoved(Message):
+    """The cursor of a place is on something else; the note and the keys should say what."""
+
+
+@dataclass
+class OpenJob(Message):
+    """Show a job in Review."""
+
+    job: int
+
+
+@dataclass
+class Say(Message):
+    """A sentence for the note, until something else is to be said. ``bad`` when something could not be done."""
+
+    text: str
+    bad: bool = False

@@ -1,0 +1,39 @@
+"""Chain: jobs one after another. It comes next; the place says what it will be."""
+
+from lazy_quarry.app.pen import Pen
+from lazy_quarry.app.places.place import Key, Place
+from lazy_quarry.app.widgets.drawn import Lines
+
+
+class ChainWords(Lines):
+    """A few lines on what is to come here."""
+
+    DEFAULT_CSS = "ChainWords { height: 1fr; }"
+    TEXT = (
+        ("CHAIN", "ink"),
+        ("", "ink"),
+        ("Arrays, sweeps, and jobs tied by dependencies, drawn as a graph and rehearsed as a whole.", "ink"),
+        ("This place comes next. Until then jobs are submitted one by one, from Draft.", "dim"),
+    )
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """One of them."""
+        if 1 <= row <= len(self.TEXT):
+            text, colour = self.TEXT[row - 1]
+            pen.write(f" {text}", colour, bold=text.isupper())
+
+
+class ChainPlace(Place):
+    """Not there yet, and says so."""
+
+    def compose(self):  # type: ignore[no-untyped-def]
+        """The words."""
+        yield ChainWords()
+
+    def note(self) -> str:
+        """What can be done instead."""
+        return "Nothing can be chained yet. A script with one job goes from Draft to Watch."
+
+    def keys(self) -> list[Key]:
+        """Where to go."""
+        return [("2", "draft", "app.go('draft')"), ("4", "watch", "app.go('watch')")]

@@ -1,0 +1,41 @@
+"""What every place is."""
+
+from typing import TYPE_CHECKING, cast
+
+from textual.containers import Container
+
+from lazy_quarry.views import Board
+
+if TYPE_CHECKING:
+    from lazy_quarry.app.app import QuarryApp
+
+Key = tuple[str, str, str]
+"""A key as it is shown, what it does in a word or two, and the action it stands for."""
+
+
+class Place(Container):
+    """One of the six places. It is told of each new board, and says its note and its keys."""
+
+    DEFAULT_CSS = "Place { height: 1fr; width: 1fr; }"
+
+    board: Board | None = None
+
+    @property
+    def quarry(self) -> "QuarryApp":
+        """The application."""
+        return cast("QuarryApp", self.app)
+
+    def show(self, board: Board) -> None:
+        """Draw the present anew."""
+        self.board = board
+
+    def note(self) -> str:
+        """A sentence or two on what is under the cursor."""
+        return ""
+
+    def keys(self) -> list[Key]:
+        """The keys that work here and now, most useful first."""
+        return []
+
+    def arrive(self) -> None:
+        """The place has come in sight."""

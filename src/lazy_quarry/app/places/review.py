@@ -1,0 +1,270 @@
+"""Review: did it work, what did it print, what did it use of what it asked for?"""
+
+from typing import Literal
+
+from textual import work
+from textual.binding import Binding
+from textual.containers import Horizontal, Vertical
+
+from lazy_quarry.app.messages import CursorMoved
+from lazy_quarry.app.pen import Pen
+from lazy_quarry.app.places.place import Key, Place
+from lazy_quarry.app.widgets.drawn import Rows
+from lazy_quarry.app.widgets.verdict import VerdictLines
+from lazy_quarry.core.job import Phase
+from lazy_quarry.core.units import clock_time
+from lazy_quarry.errors import QuarryError
+from lazy_quarry.views import Board, JobDetail, JobView, OutputChunk
+from lazy_quarry.words import state_words, verdict
+
+TAIL = -64 * 1024
+"""So much of an output's end is shown; the whole is in its file."""
+
+
+class RunRows(Rows):
+    """The person's runs, newest first."""
+
+    DEFAULT_CSS = "RunRows { width: 46; height: 1fr; border-right: solid $faint; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="runs")
+        self.runs: list[JobView] = []
+        self.now_ms = 0
+
+    def row_count(self) -> int:
+        """One for each run."""
+        return len(self.runs)
+
+    def current(self) -> JobView | None:
+        """The run under the cursor."""
+        return self.runs[self.cursor] if self.cursor < len(self.runs) else None
+
+    def cursor_changed(self) -> None:
+        """Another run."""
+        self.post_message(CursorMoved())
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
+        """Sign, number, name, outcome, and when."""
+        view = self.runs[row]
+        colour = self.palette.of_phase(view.phase)
+        pen.cell(f"{view.job}", 7, "dim", right=True).write(f" {view.phase.sign} ", colour)
+        at = view.ended_ms or view.started_ms or view.submitted_ms
+        when = clock_time(at, self.now_ms, self.quarry.zone)
+        outcome = state_words(view, self.now_ms, self.quarry.zone)
+        pen.cell(view.name, 14, "ink", bold=current).write(" ")
+        pen.cell(outcome, max(4, self.size.width - pen.at - len(when) - 2), colour).write(f" {when}", "dim")
+
+
+class OutputRows(Rows):
+    """What a job printed, by line."""
+
+    DEFAULT_CSS = "OutputRows { width: 1fr; height: 1fr; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="output")
+        self.heading = "OUTPUT"
+        self.lines: list[str] = []
+        self.path = ""
+        self.sideways = 0
+
+    def row_count(self) -> int:
+        """Heading, path, and the lines."""
+        return len(self.lines) + 2
+
+    def show(self, chunk: OutputChunk, which: str, begins_late: bool) -> None:
+        """Another text; the end of it is in sight."""
+        at_end = self.cursor >= self.row_count() - 2 or chunk.path != self.path
+        self.heading, self.path = which.upper(), chunk.path
+        self.lines = [line.expandtabs(4) for line in chunk.text.split("\n")]
+        if self.lines and not self.lines[-1]:
+            self.lines.pop()
+        if begins_late:
+            self.lines[:1] = ["… the beginning is in the file"]
+        if chunk.problem:
+            self.lines = [chunk.problem]
+        elif not self.lines:
+            self.lines = ["nothing was printed"]
+        self.refit()
+        if at_end:
+            self.move(self.row_count() - 1)
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
+        """One line; long ones go on to the right with the arrows."""
+        if row == 0:
+            pen.write(f" {self.heading}", bold=True)
+        elif row == 1:
+            pen.cell(f" {self.path}", max(0, self.size.width), "dim")
+        else:
+            text = "".join(sign if sign.isprintable() else "·" for sign in self.lines[row - 2])
+            pen.write(f" {text[self.sideways :]}", "rust" if _looks_wrong(text) else "ink")
+
+    def shift(self, columns: int) -> None:
+        """Look further right or left."""
+        self.sideways = max(0, self.sideways + columns)
+        self.refresh()
+
+
+def _looks_wrong(text: str) -> bool:
+    low = text.lower()
+    return any(word in low for word in ("error", "traceback", "cannot ", "no such file", "segmentation fault", "killed"))
+
+
+class ReviewPlace(Place):
+    """Runs on the left, the verdict in the middle, the output on the right."""
+
+    DEFAULT_CSS = """
+    ReviewPlace { padding-top: 1; }
+    ReviewPlace #middle { width: 54; height: 1fr; border-right: solid $faint; }
+    ReviewPlace.-narrow #right { width: 1fr; layout: vertical; }
+    ReviewPlace #right { width: 1fr; }
+    ReviewPlace.-narrow RunRows { width: 40; }
+    ReviewPlace.-narrow #middle { width: 1fr; height: 15; border-right: none; }
+    """
+    BINDINGS = [
+        Binding("e", "which", "output or errors"),
+        Binding("tab", "side", "other side", priority=True),
+        Binding("left", "sideways(-10)", "left"),
+        Binding("right", "sideways(10)", "right"),
+        Binding("enter", "end", "to the end"),
+        Binding("g", "script", "its script in Draft"),
+    ]
+    which: Literal["output", "errors"] = "output"
+    wanted: int | None = None
+    detail: JobDetail | None = None
+    _seen = (-1, "")
+
+    def compose(self):  # type: ignore[no-untyped-def]
+        """Three parts."""
+        with Horizontal():
+            yield RunRows()
+            with Horizontal(id="right"):
+                with Vertical(id="middle"):
+                    yield VerdictLines()
+                yield OutputRows()
+
+    def on_resize(self) -> None:
+        """Below 130 columns the output folds under the verdict."""
+        self.set_class(self.size.width < 130, "-narrow")
+
+    def show(self, board: Board) -> None:
+        """Read the runs again when something has changed."""
+        super().show(board)
+        rows = self.query_one(RunRows)
+        rows.now_ms = board.now_ms
+        self._read()
+
+    def arrive(self) -> None:
+        """Keys go to the runs."""
+        self.query_one(RunRows).focus()
+
+    def open_job(self, job: int) -> None:
+        """Put the cursor on a job as soon as it is there."""
+        self.wanted = job
+        self._read()
+
+    @work(thread=True, exclusive=True, group="runs")
+    def _read(self) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            live = [view for view in client.jobs(everyone=False) if view.started_ms is not None]
+            ended = client.jobs(ended=True, everyone=False, limit=300)
+            runs = [*reversed(live), *ended]
+            if self.wanted is not None and all(view.job != self.wanted for view in runs):
+                runs.insert(0, client.job(self.wanted))
+        except QuarryError:
+            return
+        self.quarry.call_from_thread(self._show_runs, runs)
+
+    def _show_runs(self, runs: list[JobView]) -> None:
+        rows = self.query_one(RunRows)
+        under = rows.current()
+        target = self.wanted if self.wanted is not None else (under.job if under else None)
+        rows.runs = runs
+        rows.refit()
+        if target is not None:
+            place = next((number for number, view in enumerate(runs) if view.job == target), None)
+            if place is not None:
+                rows.move(place)
+                self.wanted = None
+        rows.refresh()
+        self._load()
+
+    def on_cursor_moved(self, message: CursorMoved) -> None:
+        """Another run is looked at."""
+        self._load()
+
+    @work(thread=True, exclusive=True, group="detail")
+    def _load(self) -> None:
+        client, view = self.quarry.client, self.query_one(RunRows).current()
+        if client is None or view is None:
+            return
+        try:
+            detail = client.detail(view.job)
+            chunk = client.output(view.job, self.which, TAIL)
+        except QuarryError:
+            return
+        self.quarry.call_from_thread(self._show_detail, detail, chunk)
+
+    def _show_detail(self, detail: JobDetail, chunk: OutputChunk) -> None:
+        self.detail = detail
+        current = self.query_one(RunRows).current()
+        if current is None or current.job != detail.view.job:
+            return
+        lines = self.query_one(VerdictLines)
+        lines.now_ms = self.board.now_ms if self.board else 0
+        lines.show(detail)
+        joined = detail.view.output == detail.view.errors
+        heading = "output and errors" if joined else self.which
+        self.query_one(OutputRows).show(chunk, heading, chunk.next_byte - len(chunk.text.encode()) > 0)
+
+    def note(self) -> str:
+        """The verdict, and what could be done about it."""
+        view = self.query_one(RunRows).current()
+        if view is None:
+            return "Nothing of yours has run yet. What has ended stays here, with its verdict, its output and its figures."
+        if view.phase is Phase.RUNNING:
+            return f"{view.job} {view.name} runs still: {state_words(view, self.board.now_ms if self.board else 0)}."
+        advice = ""
+        if view.phase is Phase.OVERMEMORY:
+            advice = " Ask for more memory in the header, or fewer ranks on each node."
+        elif view.phase is Phase.FAILED:
+            advice = " The last lines of its output are on the right; g opens its script in Draft."
+        elif view.phase is Phase.DONE and view.memory_mib > 4 * max(1, view.memory_peak_mib):
+            advice = " It used less than a quarter of its memory; asking for less starts sooner."
+        return f"{view.job} {view.name}: {verdict(view)}{advice}"
+
+    def keys(self) -> list[Key]:
+        """What can be done here."""
+        keys: list[Key] = [("↑↓", "run", ""), ("tab", "output", "app.place_action('side')")]
+        if self.detail and self.detail.view.output != self.detail.view.errors:
+            keys.append(("e", "output or errors", "app.place_action('which')"))
+        keys.append(("g", "its script in Draft", "app.place_action('script')"))
+        keys.append(("4", "watch", "app.go('watch')"))
+        return keys
+
+    def action_which(self) -> None:
+        """Output or errors."""
+        self.which = "errors" if self.which == "output" else "output"
+        self._load()
+
+    def action_side(self) -> None:
+        """Keys to the runs, or to the output."""
+        rows, output = self.query_one(RunRows), self.query_one(OutputRows)
+        (rows if output.has_focus else output).focus()
+
+    def action_sideways(self, columns: int) -> None:
+        """Long lines."""
+        self.query_one(OutputRows).shift(columns)
+
+    def action_end(self) -> None:
+        """To the output's end."""
+        output = self.query_one(OutputRows)
+        output.focus()
+        output.move(output.row_count() - 1)
+
+    def action_script(self) -> None:
+        """The script as it was submitted, in Draft."""
+        if self.detail:
+            self.quarry.draft_script(self.detail.script, f"{self.detail.view.name}.sh")

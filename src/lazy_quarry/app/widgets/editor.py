@@ -1,0 +1,145 @@
+"""The script in an editor: colours of its language, the header's ground raised, marks in the margin."""
+
+from rich.style import Style
+from rich.text import Text
+from textual.reactive import reactive
+from textual.strip import Strip
+from textual.widgets import TextArea
+from textual.widgets.text_area import TextAreaTheme
+
+from lazy_quarry.app.palette import Palette
+from lazy_quarry.app.pen import Pen
+from lazy_quarry.app.widgets.drawn import Drawing, Lines
+from lazy_quarry.core.header.block import find_block
+from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
+from lazy_quarry.run.shell import interpreter
+
+
+def editor_theme(palette: Palette) -> TextAreaTheme:
+    """Quiet colours: comments dim, text moss, keywords ochre, variables river."""
+    colour = {
+        "comment": palette.dim,
+        "string": palette.moss,
+        "keyword": palette.ochre,
+        "keyword.function": palette.ochre,
+        "conditional": palette.ochre,
+        "repeat": palette.ochre,
+        "function": palette.ink,
+        "function.call": palette.ink,
+        "method": palette.ink,
+        "variable": palette.river,
+        "number": palette.moss,
+        "operator": palette.dim,
+        "boolean": palette.moss,
+        "type": palette.river,
+        "constant": palette.river,
+    }
+    return TextAreaTheme(
+        name=f"quarry-{palette.name}",
+        base_style=Style(color=palette.ink, bgcolor=palette.ground),
+        gutter_style=Style(color=palette.faint, bgcolor=palette.ground),
+        cursor_style=Style(color=palette.ground, bgcolor=palette.ochre),
+        cursor_line_style=Style(bgcolor=palette.raised),
+        cursor_line_gutter_style=Style(color=palette.ochre, bgcolor=palette.ground),
+        bracket_matching_style=Style(bold=True),
+        selection_style=Style(bgcolor=palette.faint),
+        syntax_styles={name: Style(color=value) for name, value in colour.items()},
+    )
+
+
+class Editor(Drawing, TextArea):
+    """The draft's text."""
+
+    DEFAULT_CSS = """
+    Editor { border: none; padding: 0; height: 1fr; width: 1fr; background: $ground; }
+    Editor:focus { border: none; }
+    """
+
+    def __init__(self) -> None:
+        super().__init__(id="editor", show_line_numbers=True, tab_behavior="indent", soft_wrap=False)
+        self.hits = {}
+        self.header: tuple[int, int] | None = None
+
+    def on_mount(self) -> None:
+        """Put the colours on."""
+        self.dress()
+
+    def dress(self) -> None:
+        """The colours of the palette in use."""
+        theme = editor_theme(self.palette)
+        self.register_theme(theme)
+        self.theme = theme.name
+
+    def look(self) -> None:
+        """Find the header and the language anew."""
+        block, _ = find_block(self.text)
+        header = (block.first_line - 1, block.last_line - 1) if block else None
+        if header != self.header:
+            self.header = header
+            self._line_cache.clear()
+        program = interpreter(self.text)
+        language = "python" if program.startswith("python") else "bash"
+        if language != self.language:
+            self.language = language
+        self.refresh()
+
+    def _build_highlight_map(self) -> None:
+        super()._build_highlight_map()
+        block, _ = find_block(self.text)
+        if block:
+            for line in range(block.first_line - 1, block.last_line):
+                self._highlights.pop(line, None)
+
+    def get_line(self, line_index: int) -> Text:
+        """A line; those of the header stand on raised ground, its marks and tables in ochre."""
+        line = super().get_line(line_index)
+        if self.header and self.header[0] <= line_index <= self.header[1]:
+            palette, text = self.palette, line.plain
+            edge = line_index in self.header or text.startswith("# [")
+            line.stylize(Style(color=palette.ochre if edge else palette.ink))
+            if text.startswith("# ") and not edge:
+                line.stylize(Style(color=palette.dim), 0, 1)
+                key, equals, _ = text.partition("=")
+                if equals:
+                    line.stylize(Style(color=palette.dim), len(key), len(key) + 1)
+        return line
+
+    def render_line(self, y: int) -> Strip:
+        """A finished line, with the header's ground."""
+        strip = super().render_line(y)
+        row = y + self.scroll_offset.y
+        if self.header and self.header[0] <= row <= self.header[1] and row != self.cursor_location[0]:
+            plain = Style(bgcolor=self.palette.ground).bgcolor
+            raised = Style(bgcolor=self.palette.raised)
+            gutter = self.gutter_width
+            head, tail = strip.crop(0, gutter), strip.crop(gutter)
+            segments = [
+                segment._replace(style=(segment.style or Style()) + raised)
+                if segment.style is None or segment.style.bgcolor in (None, plain)
+                else segment
+                for segment in tail
+            ]
+            return Strip([*head, *segments], strip.cell_length)
+        return strip
+
+
+class Margin(Lines):
+    """A mark at each line that has a check, beside the editor."""
+
+    DEFAULT_CSS = "Margin { width: 2; height: 1fr; }"
+
+    diagnostics: reactive[tuple[Diagnostic, ...]] = reactive(())
+    top: reactive[int] = reactive(0)
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """The worst mark of one line."""
+        line = row + self.top + 1
+        found = [one for one in self.diagnostics if one.line == line]
+        if found:
+            worst = min(found, key=lambda one: one.rank)
+            sign, colour = {
+                Severity.ERROR: ("✕", "rust"),
+                Severity.WARNING: ("·", "ochre"),
+                Severity.HINT: ("·", "river"),
+            }[worst.severity]
+            pen.write(f" {sign}", colour, bold=True)

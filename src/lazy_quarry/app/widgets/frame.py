@@ -1,0 +1,128 @@
+"""The frame that is on every place: the trail, the strata, the note and the keys."""
+
+from lazy_quarry.app.pen import Pen, bar, wrap
+from lazy_quarry.app.widgets.drawn import Lines
+from lazy_quarry.core.units import clock_time
+from lazy_quarry.views import Board
+
+PLACES = ("survey", "draft", "chain", "watch", "review", "ledger")
+
+
+class Trail(Lines):
+    """Where one is among the six places, and whose clock it is."""
+
+    DEFAULT_CSS = "Trail { height: 1; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="trail")
+        self.board: Board | None = None
+        self.place = "survey"
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """The one line of it."""
+        width = self.size.width
+        pen.write(" ◢◣ lazy quarry  ", "ochre", bold=True)
+        board = self.board
+        pen.write(f"{board.site if board else ''}  ", "dim")
+        narrow = width < 130
+        for number, place in enumerate(PLACES, 1):
+            if number > 1:
+                pen.write("╱", "faint")
+            word = f" {number} {place.capitalize()} "
+            hit = f"app.go('{place}')"
+            if place == self.place:
+                pen.write(word, "ground", ground="ochre", bold=True, hit=hit)
+            else:
+                pen.write(word, "ink", hit=hit)
+        if board is None:
+            return
+        who = f"{board.user} · {board.account}"
+        right = [(f"{board.clock.kind} ", "dim")] if board.clock.kind == "rehearsal" else []
+        if board.clock.kind == "rehearsal":
+            right.append(("paused" if board.clock.paused else f"×{board.clock.speed}", "ochre"))
+        right.append((f"  {self.quarry.weekday_time(board.now_ms)} ", "ink"))
+        if not narrow:
+            right.insert(0, (f"{who}   ", "dim"))
+        size = sum(len(text) for text, _ in right)
+        if pen.at + size <= width:
+            pen.to(width - size)
+            for text, colour in right:
+                pen.write(text, colour, hit="app.faster(1)" if "×" in text else "")
+
+
+class StrataLines(Lines):
+    """All the cluster's cores as a line of stone, and the figures to it."""
+
+    DEFAULT_CSS = "StrataLines { height: 3; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="strata")
+        self.board: Board | None = None
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """The stone, its figures, a thin rule."""
+        width = self.size.width
+        board = self.board
+        if row == 2:
+            pen.write("─" * width, "faint")
+            return
+        if board is None:
+            pen.write("░" * width if row == 0 else " opening the site …", "faint" if row == 0 else "dim")
+            return
+        strata = board.strata
+        layers = (
+            (strata.mine, "█", "ochre", "mine", "app.show_jobs('mine')"),
+            (strata.accounts, "█", "moss", "my accounts", "app.show_jobs('accounts')"),
+            (strata.others, "█", "stone", "others", "app.show_jobs('everyone')"),
+            (strata.closed, "▚", "rust", "closed", "app.go('survey')"),
+            (strata.free, "░", "faint", "free", "app.go('survey')"),
+        )
+        if row == 0:
+            bar(pen, [(amount, character, colour) for amount, character, colour, _, _ in layers], width, strata.total)
+            return
+        pen.write(" ")
+        for amount, _, colour, name, hit in layers:
+            if name == "closed" and not amount:
+                continue
+            shown = "dim" if colour in ("stone", "faint") else colour
+            of = f" of {strata.total:,} cores" if name == "free" else ""
+            pen.write(f"{name} {amount:,}{of}", shown, hit=hit).write("   ")
+        for window in board.windows[:1]:
+            when = clock_time(window.begins_ms, board.now_ms, self.quarry.zone)
+            words = f"{window.reason}: {when} "
+            if pen.at + len(words) + 2 < width:
+                pen.to(width - len(words)).write(words, "dim")
+
+
+class NoteBar(Lines):
+    """One or two sentences about what is under the cursor, and the keys that work here and now."""
+
+    DEFAULT_CSS = "NoteBar { height: 4; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="note")
+        self.text = ""
+        self.bad = False
+        self.keys: list[tuple[str, str, str]] = []
+
+    def say(self, text: str, bad: bool = False) -> None:
+        """Change the sentence."""
+        if (text, bad) != (self.text, self.bad):
+            self.text, self.bad = text, bad
+            self.refresh()
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """A rule, two lines of note, a line of keys."""
+        width = self.size.width
+        if row == 0:
+            pen.write("─" * width, "faint")
+        elif row < 3:
+            lines = wrap(self.text, width - 2, 2)
+            if row <= len(lines):
+                pen.write(" " + lines[row - 1], "rust" if self.bad else "ink")
+        else:
+            pen.write(" ")
+            for key, words, action in self.keys:
+                if pen.at + len(key) + len(words) + 4 > width:
+                    break
+                pen.write(key, "ochre", hit=action).write(f" {words}   ", "dim", hit=action)
