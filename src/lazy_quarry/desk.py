@@ -78,7 +78,14 @@ class Desk:
         clock: Callable[[], int],
         zone: tzinfo = UTC,
     ) -> None:
-        self.site, self.journal, self.runner, self.user, self.clock, self.zone = site, journal, runner, user, clock, zone
+        self.site, self.journal, self.runner, self.user, self.clock, self.zone = (
+            site,
+            journal,
+            runner,
+            user,
+            clock,
+            zone,
+        )
         self.lock = threading.RLock()
         self.version = 0
         self.clock_view = ClockView("wall")
@@ -94,7 +101,7 @@ class Desk:
                 self._commit([NodeClosed(self.now(), closure.node, closure.reason)])
         if journal.adopted:
             self._disown()
-        self.runner.start([job for job in self.engine.state.running()])
+        self.runner.start(list(self.engine.state.running()))
         for job in list(self.engine.state.running()):
             if job.stopping:
                 self.runner.stop(job, job.stopping)
@@ -212,7 +219,9 @@ class Desk:
         paths = [output_path(job, request.output)]
         if request.errors != "joined":
             paths.append(output_path(job, request.errors))
-        return self.runner.blocked(start_directory(job), [path for path in paths if "{node}" not in path], request.input)
+        return self.runner.blocked(
+            start_directory(job), [path for path in paths if "{node}" not in path], request.input
+        )
 
     def hold(self, jobs: list[int]) -> list[Told]:
         """Keep waiting jobs from starting."""
@@ -243,7 +252,9 @@ class Desk:
                     if isinstance(event, Stopping):
                         self.runner.stop(self.engine.state.jobs[number], event.cause)
                 stopping = any(isinstance(event, Stopping) for event in events)
-                told.append(Told(number, True, f"{number} is being stopped" if stopping or not events else f"{number} {done}"))
+                told.append(
+                    Told(number, True, f"{number} is being stopped" if stopping or not events else f"{number} {done}")
+                )
             self.step()
         return told
 
@@ -279,7 +290,9 @@ class Desk:
             live=self.runner.live(job, now) if job.phase is Phase.RUNNING else None,
         )
 
-    def jobs(self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500) -> list[JobView]:
+    def jobs(
+        self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
+    ) -> list[JobView]:
         """Live jobs in the order of their numbers, or the newest ended ones."""
         with self.lock:
             if ended:
@@ -334,9 +347,10 @@ class Desk:
             checked = self._check(submission)
             request = checked.request
             now = self.now()
-            if request is None or not checked.needs:
+            needs = checked.needs or (self.engine.planner.needs(request) if request else ())
+            if request is None or not needs:
                 return DraftReport(checked.diagnostics, now)
-            need = checked.needs[0]
+            need = needs[0]
             plan = self._plan()
             placement = self.engine.planner.place(plan.timeline, Ask(-1, request))
             lines = {line.account: line for line in self._accounts()}

@@ -13,7 +13,12 @@ from lazy_quarry.errors import EngineAway, NoSuchJob, QuarryError, Refused, Stat
 METHODS = ("submit", "hold", "release", "cancel", "jobs", "job", "detail", "output", "check", "board")
 """Of :class:`~lazy_quarry.desk.Desk`; no other is reached."""
 
-_CODES: dict[type[QuarryError], int] = {NoSuchJob: -32004, Refused: -32003, StateFolderError: -32002, QuarryError: -32001}
+_CODES: dict[type[QuarryError], int] = {
+    NoSuchJob: -32004,
+    Refused: -32003,
+    StateFolderError: -32002,
+    QuarryError: -32001,
+}
 BAD_REQUEST, NO_METHOD, BAD_PARAMS = -32600, -32601, -32602
 
 

@@ -52,6 +52,18 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
     return "skipped"
 
 
+def outcome_words(view: JobView) -> str:
+    """What became of a job, as short as it can be said beside its sign."""
+    match view.phase:
+        case Phase.DONE:
+            return format_duration(view.elapsed_s)
+        case Phase.FAILED:
+            return _how(view)
+        case Phase.RUNNING:
+            return f"{format_duration(view.elapsed_s, 1)} of {format_duration(view.walltime_s)}"
+    return view.phase.value
+
+
 def _how(view: JobView) -> str:
     if view.signal:
         return view.signal
@@ -91,7 +103,9 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
     """One line of a job's record."""
     match event:
         case Submitted():
-            return f"submitted by {event.user}" + (f" from {event.origin.path}" if event.origin.path.startswith("/") else "")
+            return f"submitted by {event.user}" + (
+                f" from {event.origin.path}" if event.origin.path.startswith("/") else ""
+            )
         case Held():
             return f"held by {event.by}"
         case Released():

@@ -54,7 +54,12 @@ class QuarryApp(App[None]):
     ]
 
     def __init__(
-        self, connect: Callable[[], "SiteClient"], folder: Path, shelf: DraftShelf, zone: tzinfo = UTC, place: str = "survey"
+        self,
+        connect: Callable[[], "SiteClient"],
+        folder: Path,
+        shelf: DraftShelf,
+        zone: tzinfo = UTC,
+        place: str = "survey",
     ) -> None:
         super().__init__()
         self.connect, self.folder, self.shelf, self.zone = connect, folder, shelf, zone
@@ -111,10 +116,13 @@ class QuarryApp(App[None]):
             self.call_from_thread(self._show, board)
             if first:
                 first = False
-                self.call_from_thread(self.action_go, self.place)
+                self.call_from_thread(self.call_later, self._arrive)
             version = self.client.changes(board.version, REFRESH_S)
             if version > board.version:
                 self._leaving.wait(0.05)  # what changes together is drawn together
+
+    async def _arrive(self) -> None:
+        await self.action_go(self.place)
 
     @work(thread=True, exclusive=True, group="board")
     def read_board(self) -> None:
@@ -145,7 +153,9 @@ class QuarryApp(App[None]):
         bar = self.query_one(NoteBar)
         place = self._present()
         if self.size.width < NARROWEST or self.size.height < SHORTEST:
-            bar.say(f"This needs {NARROWEST}×{SHORTEST} characters and has {self.size.width}×{self.size.height}.", bad=True)
+            bar.say(
+                f"This needs {NARROWEST}×{SHORTEST} characters and has {self.size.width}×{self.size.height}.", bad=True
+            )
         elif self._now() >= self._said_until:
             notices = self.board.notices if self.board else ()
             bar.say(notices[0] if notices else place.note() if place else "", bad=bool(notices))
@@ -250,7 +260,12 @@ class QuarryApp(App[None]):
 
     def ask(self, question: str, then: Callable[[], object]) -> None:
         """Do something only when the answer is yes."""
-        self.push_screen(Question(question), lambda yes: then() if yes else None)
+
+        def answered(yes: bool | None) -> None:
+            if yes:
+                then()
+
+        self.push_screen(Question(question), answered)
 
     # -- the frame's own keys ----------------------------------------------------------------------
 
@@ -297,7 +312,11 @@ class QuarryApp(App[None]):
     def get_system_commands(self, screen: Screen) -> Iterable[SystemCommand]:
         """What ctrl+p finds."""
         for place in PLACES:
-            yield SystemCommand(f"Go to {place.capitalize()}", f"The place {place}", lambda place=place: self.call_next(self.action_go, place))
+            yield SystemCommand(
+                f"Go to {place.capitalize()}",
+                f"The place {place}",
+                lambda place=place: self.call_next(self.action_go, place),
+            )
         yield SystemCommand("Dusk or chalk", "The dark or the light ground", self.action_ground)
         yield SystemCommand("All keys", "The keys of this place", self.action_keys)
         yield SystemCommand("Clock: pause or go on", "Of the rehearsal", self.action_stand)
@@ -306,5 +325,7 @@ class QuarryApp(App[None]):
         present = self._present()
         for key, words, action in present.keys() if present else []:
             if action:
-                yield SystemCommand(words.capitalize(), f"Key {key}", lambda action=action: self.call_next(self.run_action, action))
+                yield SystemCommand(
+                    words.capitalize(), f"Key {key}", lambda action=action: self.call_next(self.run_action, action)
+                )
         yield SystemCommand("Leave", "Drafts are kept, jobs go on", self.action_quit)

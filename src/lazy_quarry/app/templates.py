@@ -20,7 +20,7 @@ class Template:
 ONE_CORE = Template(
     "one core",
     "one program on one core",
-    ("▪·······", "", ""),
+    ("0·······", "", ""),
     1,
     ('memory   = "2 GiB/core"', 'walltime = "30m"'),
     'echo "on $(hostname), with $LQ_CORES core"',
@@ -28,14 +28,14 @@ ONE_CORE = Template(
 THREADS = Template(
     "threads on one node",
     "one program with many threads, on one node",
-    ("▪▪▪▪▪▪··", "", ""),
+    ("00000000", "", ""),
     8,
     ("ranks    = 1", "threads  = {threads}", 'memory   = "2 GiB/core"', 'walltime = "1h"'),
     'echo "$OMP_NUM_THREADS threads on $(hostname)"',
 )
 MPI = Template(
     "MPI over nodes",
-    "many ranks on several nodes, started by mpirun",
+    "many ranks on several nodes",
     ("0123····", "4567····", ""),
     16,
     ("nodes    = {nodes}", "ranks    = {ranks}", 'memory   = "2 GiB/core"', 'walltime = "1h 30m"'),

@@ -17,7 +17,7 @@ def _adapter(kind: Any) -> TypeAdapter:
 
 def to_plain(value: Any) -> Any:
     """Dataclasses and tuples as dictionaries and lists that JSON can hold."""
-    return _adapter(type(value)).dump_python(value, mode="json")
+    return _adapter(value.__class__).dump_python(value, mode="json")
 
 
 def from_plain(kind: Any, plain: Any) -> Any:

@@ -31,7 +31,7 @@ from lazy_quarry.core.events import (
 )
 from lazy_quarry.core.job import Job, Phase, Share
 from lazy_quarry.core.ledger import Tally, charge, held_core_ms
-from lazy_quarry.core.plan.planner import Ask, Plan, Placement, Planner, Stretch
+from lazy_quarry.core.plan.planner import Ask, Placement, Plan, Planner, Stretch
 from lazy_quarry.core.site import Closure, Site
 from lazy_quarry.errors import NoSuchJob, Refused
 

@@ -211,7 +211,18 @@ class BroughtForward:
 Event = BroughtForward | Submitted | Held | Released | Started | Stopping | Ended | NodeClosed | NodeOpened | ClockHeld
 KINDS: dict[str, Any] = {
     event.kind: event
-    for event in (BroughtForward, Submitted, Held, Released, Started, Stopping, Ended, NodeClosed, NodeOpened, ClockHeld)
+    for event in (
+        BroughtForward,
+        Submitted,
+        Held,
+        Released,
+        Started,
+        Stopping,
+        Ended,
+        NodeClosed,
+        NodeOpened,
+        ClockHeld,
+    )
 }
 
 

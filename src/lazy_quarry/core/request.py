@@ -224,9 +224,7 @@ def _impossible(request: Request, queue: Queue, nodes: Sequence[Node]) -> str:
         )
     widest = max(node.cores for node in nodes)
     if request.threads > widest:
-        return (
-            f"threads = {request.threads} is more than any node of {where} has cores; the most is threads = {widest}"
-        )
+        return f"threads = {request.threads} is more than any node of {where} has cores; the most is threads = {widest}"
     count = request.nodes or min(len(nodes), request.ranks)
     part = parts_on(request, count)[0]
     if part.cores > widest:

@@ -61,7 +61,7 @@ def parse_duration(text: str) -> int:
 def format_duration(seconds: float, parts: int = 2) -> str:
     """The ``parts`` largest units, as ``2h 30m``; it parses back when the rest is zero."""
     rest = round(abs(seconds))
-    words = []
+    words: list[tuple[int, str]] = []
     for unit, scale in _UNIT_S.items():
         count, rest = divmod(rest, scale)
         if count or words:

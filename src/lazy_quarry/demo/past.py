@@ -113,8 +113,7 @@ def _ended(site: Site, number: int, arrival: Arrival, start: int, shares: tuple[
         shares=shares,
         exit=status,
         signal=name,
-        use=Use(round(runtime * 1000 * (told.busy or 1)), told.memory_mib or 0, 2 * written, written),
+        use=Use(round(runtime * 1000 * (told.busy or 1)), told.memory_mib or asked * 2 // 5, 2 * written, written),
         held_core_ms=held,
         charge_core_ms=charge(site, request.tier, held),
     )
-

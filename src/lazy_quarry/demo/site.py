@@ -56,7 +56,16 @@ def oxbow() -> Site:
             Window(tidal, wednesday + 6 * HOUR_MS, wednesday + 12 * HOUR_MS, "new firmware for the fabric switches"),
         ),
         closures=(Closure("c17", "memory errors in slot B2; a new module comes on Thursday"),),
-        modules=("mpi/5.0", "surge/2.1", "surge/2.0", "netcdf/4.9", "python/3.12", "tracks/1.3", "kelp/0.9", "cuda/13.0"),
+        modules=(
+            "mpi/5.0",
+            "surge/2.1",
+            "surge/2.0",
+            "netcdf/4.9",
+            "python/3.12",
+            "tracks/1.3",
+            "kelp/0.9",
+            "cuda/13.0",
+        ),
         storage=(
             Storage("/home", "on every node, backed up each night, small"),
             Storage("/flow", "on every node, not backed up, stands heavy reading and writing"),

@@ -38,7 +38,9 @@ def yours() -> Iterator[Arrival]:
     """What you submitted since yesterday evening, oldest first."""
     tide, eel = "tide-surge", "eel-tracks"
     yield _arrival(700, _ask("surge-west", tide, 2, 32, 1, 1, rehearsal=_ran(75, 30.1)))  # stopped at its walltime
-    yield _arrival(640, _ask("eel-merge", eel, 1, 4, 1, 1, rehearsal=_ran(22, 3.6, memory_mib=15_000)))  # over its memory
+    yield _arrival(
+        640, _ask("eel-merge", eel, 1, 4, 1, 1, rehearsal=_ran(22, 3.6, memory_mib=15_000))
+    )  # over its memory
     yield _arrival(300, _ask("levels-check", tide, 1, 1, 1, 0.5, rehearsal=_ran(3, 0.9, 2)))  # fails with exit 2
     yield _arrival(260, _ask("surge-south", tide, 2, 16, 2, 2.5, rehearsal=_ran(52, 29.4)))  # done
     yield _arrival(190, _ask("surge-north", tide, 2, 16, 2, 6, rehearsal=_ran(235, 29.8)))  # runs

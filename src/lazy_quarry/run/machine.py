@@ -31,7 +31,7 @@ def core_numbers() -> list[int]:
 
 def memory_mib() -> int:
     """Memory of the machine, or what a control group above this process leaves of it."""
-    total = psutil.virtual_memory().total
+    total: int = psutil.virtual_memory().total
     for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
         try:
             with open(path) as file:

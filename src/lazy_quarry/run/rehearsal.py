@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from lazy_quarry.core.events import Finish
 from lazy_quarry.core.job import Job, Use
-from lazy_quarry.core.units import format_duration
+from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.views import OutputChunk
 
 
@@ -140,13 +140,15 @@ def rehearsed_output(job: Job, now_ms: int) -> str:
         return ""
     until = job.ended_ms if job.ended_ms is not None else now_ms
     steps = min(40, int((until - job.started_ms) / 1000 / max(1, job.request.walltime_s) * 60))
-    lines = [f"rehearsal of {job.request.name}: nothing is run, its times are modelled"]
-    lines.append(f"on {', '.join(share.node for share in job.shares)} with {job.cores_held} cores")
+    lines = ["a rehearsal: nothing is run, times are modelled"]
+    lines.append(f"on {', '.join(share.node for share in job.shares)} with {plural(job.cores_held, 'core')}")
     each = job.request.walltime_s / 60
-    lines += [f"step {step + 1:3d}   {format_duration(each * (step + 1)):>8} of the model's time" for step in range(steps)]
+    lines += [
+        f"step {step + 1:3d}   {format_duration(each * (step + 1)):>8} of the model's time" for step in range(steps)
+    ]
     if job.ended_ms is not None:
         if job.exit:
-            lines.append(f"error: the model ends this job with exit {job.exit}, as its [rehearsal] asks")
+            lines.append(f"error: the model ends it with exit {job.exit}")
         elif job.signal:
             lines.append(f"stopped by {job.signal}")
         else:

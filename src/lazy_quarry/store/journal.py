@@ -87,7 +87,11 @@ class Journal:
                     f"program knows {VERSION}); install the newer one, or use another folder with --state"
                 )
             identity = _identity(self.folder) if self.folder else {}
-            if self.folder and known.get("inode") not in (None, identity["inode"]) and known["path"] != identity["path"]:
+            if (
+                self.folder
+                and known.get("inode") not in (None, identity["inode"])
+                and known["path"] != identity["path"]
+            ):
                 raise StateFolderError(
                     f"{self.folder} is a copy of {known['path']}; jobs that it records as running belong to the "
                     f'original. To make it a site of its own: lazy-quarry adopt --state "{self.folder}"'
@@ -176,9 +180,7 @@ class Journal:
         work.execute(statement, list(cells))
 
     def _snapshot(self, work: Any, state: State, happened: Sequence[Event], number: int) -> None:
-        copy = replace(
-            state, jobs=dict(state.jobs), closures=dict(state.closures), tallies=dict(state.tallies)
-        )
+        copy = replace(state, jobs=dict(state.jobs), closures=dict(state.closures), tallies=dict(state.tallies))
         for one in happened:
             copy.apply(one)
         work.execute(insert(snapshots).values(number=number, body=canonical(to_plain(copy))))
@@ -234,7 +236,9 @@ class Journal:
     def all_events(self) -> Iterator[tuple[int, str, str]]:
         """Number, kind and body of every event, as they stand on disk."""
         with self._sql.connect() as work:
-            yield from work.execute(select(events.c.number, events.c.kind, events.c.body).order_by(events.c.number)).tuples()
+            yield from work.execute(
+                select(events.c.number, events.c.kind, events.c.body).order_by(events.c.number)
+            ).tuples()
 
     def sums_since(self, day_ms: int) -> list[SumRow]:
         """The sums of all days from this one on."""
@@ -287,7 +291,9 @@ def sum_cells(job: Job, end: Ended) -> list[dict[str, Any]]:
     charged = by_day(begin, end.at_ms, end.charge_core_ms)
     used = by_day(begin, end.at_ms, end.use.cpu_ms)
     cells = []
-    for number, ((day, held_part), (_, charged_part), (_, used_part)) in enumerate(zip(held, charged, used, strict=True)):
+    for number, ((day, held_part), (_, charged_part), (_, used_part)) in enumerate(
+        zip(held, charged, used, strict=True)
+    ):
         last = number == len(held) - 1 and not end.again
         cells.append(
             {

@@ -140,6 +140,7 @@ class DraftPlace(Place):
 
     def _put(self, text: str, path: str, edited: bool) -> None:
         self.path = path
+        self._saved = None if edited else text
         self.editor.load_text(text)
         self.editor.look()
         self._mark(edited)
@@ -155,14 +156,16 @@ class DraftPlace(Place):
         self.edited = edited
         title = self.query_one(Title)
         title.name_words = self.path or "new script"
-        title.state_words = ("edited, not saved" if self.path else "not saved") if edited else "saved" if self.path else ""
+        title.state_words = (
+            ("edited, not saved" if self.path else "not saved") if edited else "saved" if self.path else ""
+        )
         title.refresh()
 
     @on(TextArea.Changed)
     def _changed(self) -> None:
         self._revision += 1
         self.editor.look()
-        self._mark(True)
+        self._mark(self.editor.text != self._saved)
         self.query_one(ReportRows).stale = True
         self.set_timer(PAUSE_S, self._settle)
         self._wanted = self._revision
@@ -176,6 +179,7 @@ class DraftPlace(Place):
                 self.post_message(Say(problem, bad=True))
 
     _wanted = -1
+    _saved: str | None = None
 
     @on(TextArea.SelectionChanged)
     def _moved(self) -> None:
@@ -274,7 +278,9 @@ class DraftPlace(Place):
     def on_begin(self, message: Begin) -> None:
         """Begin, after a question when something not saved would go."""
         if self.edited and self.editor.text.strip():
-            self.quarry.ask("Leave this script, which is not saved? Its text would be lost.", lambda: self._begin(message))
+            self.quarry.ask(
+                "Leave this script, which is not saved? Its text would be lost.", lambda: self._begin(message)
+            )
         else:
             self._begin(message)
 
@@ -296,7 +302,7 @@ class DraftPlace(Place):
             self.quarry.shelf.keep(Draft(text, str(path), False))
             self.post_message(Say(f"Opened {path}."))
 
-    def action_ask_path(self, what: str, then_submit: bool = False) -> None:
+    def action_ask_path(self, what: str) -> None:
         """Ask for a path in a line above the script."""
         self._asked = what
         line = self.query_one("#path", Input)
@@ -331,6 +337,7 @@ class DraftPlace(Place):
             self.post_message(Say(problem, bad=True))
             return
         self.path = str(path)
+        self._saved = self.editor.text
         self._mark(False)
         self._leave_begin()
         self.quarry.shelf.keep(Draft(self.editor.text, self.path, False))

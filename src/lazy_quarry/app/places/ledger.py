@@ -58,7 +58,7 @@ class LedgerRows(Rows):
             scarce = line.left_core_ms * 20 < line.budget_core_ms
             pen.cell(format_core_hours(line.left_core_ms), 12, "rust" if scarce else "moss", right=True, bold=scarce)
         pen.cell(f"{line.jobs:,}", 9, right=True).cell(f"{line.failed:,}", 9, "dim", right=True)
-        room = self.size.width - pen.at - 12
+        room = self.room - pen.at - 12
         if line.budget_core_ms and room >= 10:
             spent = min(line.budget_core_ms, line.charged_core_ms)
             running_part = min(line.running_core_ms, line.budget_core_ms - spent)

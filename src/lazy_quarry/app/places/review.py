@@ -15,7 +15,7 @@ from lazy_quarry.core.job import Phase
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.views import Board, JobDetail, JobView, OutputChunk
-from lazy_quarry.words import state_words, verdict
+from lazy_quarry.words import outcome_words, state_words, verdict
 
 TAIL = -64 * 1024
 """So much of an output's end is shown; the whole is in its file."""
@@ -24,7 +24,7 @@ TAIL = -64 * 1024
 class RunRows(Rows):
     """The person's runs, newest first."""
 
-    DEFAULT_CSS = "RunRows { width: 46; height: 1fr; border-right: solid $faint; }"
+    DEFAULT_CSS = "RunRows { width: 50; height: 1fr; border-right: solid $faint; }"
 
     def __init__(self) -> None:
         super().__init__(id="runs")
@@ -50,9 +50,9 @@ class RunRows(Rows):
         pen.cell(f"{view.job}", 7, "dim", right=True).write(f" {view.phase.sign} ", colour)
         at = view.ended_ms or view.started_ms or view.submitted_ms
         when = clock_time(at, self.now_ms, self.quarry.zone)
-        outcome = state_words(view, self.now_ms, self.quarry.zone)
-        pen.cell(view.name, 14, "ink", bold=current).write(" ")
-        pen.cell(outcome, max(4, self.size.width - pen.at - len(when) - 2), colour).write(f" {when}", "dim")
+        outcome = outcome_words(view)
+        pen.cell(view.name, 15, "ink", bold=current).write(" ")
+        pen.cell(outcome, max(4, self.room - pen.at - len(when) - 2), colour).write(f" {when}", "dim")
 
 
 class OutputRows(Rows):
@@ -93,7 +93,7 @@ class OutputRows(Rows):
         if row == 0:
             pen.write(f" {self.heading}", bold=True)
         elif row == 1:
-            pen.cell(f" {self.path}", max(0, self.size.width), "dim")
+            pen.cell(f" {self.path}", max(0, self.room), "dim")
         else:
             text = "".join(sign if sign.isprintable() else "·" for sign in self.lines[row - 2])
             pen.write(f" {text[self.sideways :]}", "rust" if _looks_wrong(text) else "ink")
@@ -106,7 +106,9 @@ class OutputRows(Rows):
 
 def _looks_wrong(text: str) -> bool:
     low = text.lower()
-    return any(word in low for word in ("error", "traceback", "cannot ", "no such file", "segmentation fault", "killed"))
+    return any(
+        word in low for word in ("error", "traceback", "cannot ", "no such file", "segmentation fault", "killed")
+    )
 
 
 class ReviewPlace(Place):
@@ -223,7 +225,9 @@ class ReviewPlace(Place):
         """The verdict, and what could be done about it."""
         view = self.query_one(RunRows).current()
         if view is None:
-            return "Nothing of yours has run yet. What has ended stays here, with its verdict, its output and its figures."
+            return (
+                "Nothing of yours has run yet. What has ended stays here, with its verdict, its output and its figures."
+            )
         if view.phase is Phase.RUNNING:
             return f"{view.job} {view.name} runs still: {state_words(view, self.board.now_ms if self.board else 0)}."
         advice = ""

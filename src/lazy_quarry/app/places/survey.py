@@ -106,7 +106,7 @@ class NodeRows(Rows):
         pen.write(f", {format_duration(queue.walltime_default_s)} if not said", "dim")
         if not queue.open:
             pen.write("   closed", "rust")
-        elif queue.note and self.size.width - pen.at > len(queue.note) + 4:
+        elif queue.note and self.room - pen.at > len(queue.note) + 4:
             pen.write(f"   {queue.note}", "dim")
 
     def _draw_nodes(self, nodes: tuple[NodeView, ...], pen: Pen, current: bool) -> None:
@@ -114,7 +114,7 @@ class NodeRows(Rows):
         mine = any(share.owner == "mine" for share in first.shares)
         pen.write(" ▪ " if mine else "   ", "ochre")
         pen.cell(fold_names([node.name for node in nodes]), 12, "ink", bold=current)
-        width = min(32, max(12, self.size.width - 62))
+        width = min(32, max(12, self.room - 62))
         parts = [
             (float(sum(len(share.cores) for share in first.shares if share.owner == owner)), "█", colour)
             for owner, colour in OWNERS.items()
@@ -133,7 +133,7 @@ class NodeRows(Rows):
             pen.write(f"   each of {len(nodes)}", "dim")
         else:
             names = ", ".join(dict.fromkeys(share.name for share in first.shares))
-            room = self.size.width - pen.at - 4
+            room = self.room - pen.at - 4
             if names and room > 6:
                 pen.write("   ").cell(names, room, "dim")
 
@@ -242,7 +242,9 @@ class SurveyPlace(Place):
         told = []
         for share in sorted(node.shares, key=lambda share: share.until_ms)[:4]:
             until = clock_time(share.until_ms, self.board.now_ms, self.quarry.zone)
-            told.append(f"{share.job} {share.name} of {share.user} has {plural(len(share.cores), 'core')} until {until} at most")
+            told.append(
+                f"{share.job} {share.name} of {share.user} has {plural(len(share.cores), 'core')} until {until} at most"
+            )
         more = len(node.shares) - len(told)
         return words + "; ".join(told) + (f"; and {more} more." if more else ".")
 

@@ -65,6 +65,8 @@ class Lines(Drawing, Widget):
 class Rows(Drawing, ScrollView, can_focus=True):
     """A list of any length with a cursor; only the rows in sight are drawn, by :meth:`draw_row`."""
 
+    DEFAULT_CSS = "Rows { overflow-x: hidden; overflow-y: auto; scrollbar-size-vertical: 1; }"
+
     def __init__(self, *, id: str | None = None) -> None:
         super().__init__(id=id)
         self.hits = {}
@@ -80,9 +82,14 @@ class Rows(Drawing, ScrollView, can_focus=True):
     def cursor_changed(self) -> None:
         """The cursor is on another row."""
 
+    @property
+    def room(self) -> int:
+        """Cells that a row has, beside the scrollbar if there is one."""
+        return self.scrollable_content_region.width
+
     def refit(self) -> None:
         """The number of rows may have changed."""
-        self.virtual_size = Size(self.size.width, self.row_count())
+        self.virtual_size = Size(self.room, self.row_count())
         self.cursor = max(0, min(self.cursor, self.row_count() - 1))
         self.refresh()
 
@@ -94,7 +101,7 @@ class Rows(Drawing, ScrollView, can_focus=True):
         if row < self.row_count():
             self.draw_row(row, pen, current)
         self.keep(row, pen)
-        return pen.strip(self.size.width)
+        return pen.strip(self.room)
 
     def move(self, to: int) -> None:
         """Put the cursor on a row and bring it in sight."""

@@ -25,9 +25,9 @@ class Axis:
     """The stretch of time in sight. ``now_share`` is how much of it lies behind now."""
 
     now_ms: int
-    span_ms: int = 4 * HOUR_MS
+    span_ms: int = 8 * HOUR_MS
     shift_ms: int = 0
-    now_share: float = 0.4
+    now_share: float = 0.35
 
     @property
     def begin_ms(self) -> int:
@@ -176,15 +176,17 @@ class JobRows(Rows):
         mine = view.user == self.user
         past = view.phase.final
         colour = self.palette.of_phase(view.phase)
-        left = lane_begin(self.size.width)
+        left = lane_begin(self.room)
         wide = left > 60
         pen.cell(f"{view.job}", 7, "dim", right=True).write("  ")
         pen.cell(view.name, 18 if wide else 14, "dim" if past else "ink", bold=current)
         pen.cell(f"{view.cores}", 6, "dim", right=True).write("  ")
         pen.write(view.phase.sign, colour)
         words = state_words(view, self.axis.now_ms, self.quarry.zone)
-        pen.cell(f" {words}", left - pen.at - 1, colour if not past or view.phase is not Phase.DONE else "dim").write(" ")
-        draw_lane(pen, view, self.axis, self.size.width - left, mine)
+        pen.cell(f" {words}", left - pen.at - 1, colour if not past or view.phase is not Phase.DONE else "dim").write(
+            " "
+        )
+        draw_lane(pen, view, self.axis, self.room - left, mine)
 
 
 def zoomed(axis: Axis, steps: int) -> None:

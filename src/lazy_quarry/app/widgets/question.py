@@ -29,7 +29,9 @@ class QuestionLines(Lines):
             for words, yes in (("no, leave it", False), ("yes, do it", True)):
                 chosen = yes == self.yes
                 action = f"screen.answer({yes})"
-                pen.write(f" {words} ", "ground" if chosen else "ink", ground="ochre" if chosen else "raised", hit=action)
+                pen.write(
+                    f" {words} ", "ground" if chosen else "ink", ground="ochre" if chosen else "raised", hit=action
+                )
                 pen.write("   ")
             pen.write("y or n, or arrows and enter", "dim")
 
@@ -37,7 +39,9 @@ class QuestionLines(Lines):
 class Question(ModalScreen[bool]):
     """Dismissed with True only when the answer is yes."""
 
-    DEFAULT_CSS = "Question { align: center middle; background: $ground 60%; } Question Vertical { width: 72; height: 7; }"
+    DEFAULT_CSS = (
+        "Question { align: center middle; background: $ground 60%; } Question Vertical { width: 72; height: 7; }"
+    )
 
     def __init__(self, question: str) -> None:
         super().__init__()

@@ -87,7 +87,11 @@ class ReportRows(Rows):
             ("nodes", f"{report.nodes}", "kept for itself" if report.whole_nodes else "shared with others"),
             ("ranks", f"{report.ranks}", f"{each} on each node" if report.nodes > 1 else "all on one node"),
             ("threads", f"{report.threads}", f"{plural(report.cores, 'core')} in all"),
-            ("memory", format_size(report.memory_mib), f"{format_size(report.memory_mib / max(1, report.nodes))} on each node"),
+            (
+                "memory",
+                format_size(report.memory_mib),
+                f"{format_size(report.memory_mib / max(1, report.nodes))} on each node",
+            ),
             ("walltime", format_duration(report.walltime_s), f"in queue {report.queue}"),
             ("account", report.account, _left(report)),
         )
@@ -138,7 +142,7 @@ class ReportRows(Rows):
             Severity.HINT: ("·", "river"),
         }[one.severity]
         fix = f"   f9: {one.fix.label}" if one.fix else ""
-        width = max(30, self.size.width - 12)
+        width = max(30, self.room - 12)
         told = wrap(one.message, width, 4)
         put((f"   {sign} ", colour, True), (f"{one.line:>4}  ", colour), (told[0], "ink"), check=one)
         for line in told[1:]:

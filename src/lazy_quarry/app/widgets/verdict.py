@@ -60,7 +60,9 @@ class VerdictLines(Lines):
             used, asked = view.memory_peak_mib, view.memory_mib
             self._pair(pen, "memory", used, asked, format_size(used), format_size(asked))
         elif row == 5:
-            self._fact(pen, "CPU time", f"{format_duration(view.use.cpu_ms / 1000)} in {format_duration(view.elapsed_s)}")
+            self._fact(
+                pen, "CPU time", f"{format_duration(view.use.cpu_ms / 1000)} in {format_duration(view.elapsed_s)}"
+            )
         elif row == 6:
             moved = f"{format_bytes(view.use.read_bytes)} read, {format_bytes(view.use.written_bytes)} written"
             self._fact(pen, "moved", moved)

@@ -117,7 +117,9 @@ def _unclosed(lines: list[str], opening: int) -> Diagnostic:
                     opening + 1,
                 )
             break
-    return error("header-unclosed", 'the header that opens here is never closed; end it with a line "# ///"', opening + 1)
+    return error(
+        "header-unclosed", 'the header that opens here is never closed; end it with a line "# ///"', opening + 1
+    )
 
 
 def _toml_fault(fault: tomllib.TOMLDecodeError, toml: str, opening: int) -> Diagnostic:
@@ -132,9 +134,7 @@ def _toml_fault(fault: tomllib.TOMLDecodeError, toml: str, opening: int) -> Diag
     bare = re.fullmatch(r"\s*([A-Za-z0-9_.-]+)\s*=\s*([^\s\"'\[{][^\"']*?)\s*", text)
     if bare:
         advice = f'; text stands in quotes: {bare[1]} = "{bare[2]}"'
-    return error(
-        "toml", f"not TOML: {message[:1].lower()}{message[1:]}{advice}", opening + 1 + line, column + 2
-    )
+    return error("toml", f"not TOML: {message[:1].lower()}{message[1:]}{advice}", opening + 1 + line, column + 2)
 
 
 def _places(toml: str, opening_line: int) -> dict[tuple[str, ...], Place]:

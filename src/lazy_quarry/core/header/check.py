@@ -1,5 +1,6 @@
 """A script with its header, checked against a site: the request it amounts to, and every problem on the way."""
 
+import difflib
 import re
 import tomllib
 from collections.abc import Mapping
@@ -14,7 +15,6 @@ from lazy_quarry.core.request import Memory, Need, Rehearsal, Request, needs
 from lazy_quarry.core.site import Queue, Site
 from lazy_quarry.core.units import format_core_hours, format_duration, format_size, plural
 from lazy_quarry.errors import BadValue, Refused
-
 
 _BROKEN = ("header-unclosed", "toml")
 """Without a header that can be read, nothing is known of the request."""
@@ -74,7 +74,7 @@ def check_script(text: str, site: Site, outside: Outside) -> Checked:
     values = dict(block.values) if block else {}
     for override in outside.overrides:
         found += _override(values, override)
-    reader = _Reader(values, block, site, outside, found)
+    reader = _Reader(text, values, block, site, outside, found)
     if block is None and not any(problem.code.startswith("header") for problem in problems):
         found.append(warning("header-missing", "there is no job header, so every request is a default", 1))
     request = None if any(one.code in _BROKEN for one in problems) else reader.request()
@@ -127,8 +127,15 @@ class _Reader:
     """Reads the values of one header into a request, noting each problem with its line."""
 
     def __init__(
-        self, values: dict[str, Any], block: Block | None, site: Site, outside: Outside, found: list[Diagnostic]
+        self,
+        text: str,
+        values: dict[str, Any],
+        block: Block | None,
+        site: Site,
+        outside: Outside,
+        found: list[Diagnostic],
     ) -> None:
+        self.lines = text.split("\n")
         self.block, self.site, self.outside, self.found = block, site, outside, found
         self.overridden = {override.partition("=")[0].strip().split(".")[0] for override in outside.overrides}
         self.usable = True
@@ -139,7 +146,13 @@ class _Reader:
     def _read(self, key: str, value: Any) -> None:
         known = KEYS.get(key)
         if known is None:
-            self._note("key-unknown", key, f'there is no key "{key}"{nearest(key, KEYS)}', at_value=False)
+            self._note(
+                "key-unknown",
+                key,
+                f'there is no key "{key}"{nearest(key, KEYS)}',
+                at_value=False,
+                fix=self._renamed(key),
+            )
             return
         try:
             self.read[key] = known.read(value)
@@ -151,14 +164,31 @@ class _Reader:
         elif key == "notify":
             self._note("not-yet", key, "notify: no mail is sent yet; the job runs all the same", severity=warning)
 
-    def _note(self, code: str, key: str, message: str, at_value: bool = True, severity: Any = error) -> None:
+    def _renamed(self, key: str) -> Fix | None:
+        """The line with the nearest known key in place of this one, where there is one that isn't there yet."""
+        near = difflib.get_close_matches(key, list(KEYS), 1, 0.6)
+        if not near or not self.block or near[0] in self.block.values or (key,) not in self.block.places:
+            return None
+        number = self.block.places[(key,)].line
+        line = self.lines[number - 1]
+        return Fix(f'write "{near[0]}"', number, number, (line.replace(key, near[0], 1),))
+
+    def _note(
+        self,
+        code: str,
+        key: str,
+        message: str,
+        at_value: bool = True,
+        severity: Any = error,
+        fix: Fix | None = None,
+    ) -> None:
         self.usable = self.usable and (severity is not error or code in ("key-unknown", "module"))
         if key in self.overridden:
             self.found.append(severity(code, f"--set {message}", 0))
             return
         place = self.block.place(key) if self.block else None
         line, column = (place.line, place.column if at_value else 3) if place else (1, 1)
-        self.found.append(severity(code, message, line, column))
+        self.found.append(severity(code, message, line, column, fix))
 
     def _line(self, *keys: str) -> str:
         """The key in whose line a problem is shown: the first one that is there."""
@@ -299,7 +329,9 @@ class _Reader:
     def _modules(self) -> None:
         for module in self.read.get("modules", ()):
             if not self.site.modules:
-                self._note("module", "modules", f"modules: {self.site.name} offers no modules, so {module} can't be loaded")
+                self._note(
+                    "module", "modules", f"modules: {self.site.name} offers no modules, so {module} can't be loaded"
+                )
                 return
             if module not in self.site.modules:
                 said = f"modules: {self.site.name} has no {module}{nearest(module, self.site.modules)}"
@@ -315,7 +347,9 @@ class _Reader:
                 limit = format_duration(queue.walltime_limit_s)
                 said = f"walltime {format_duration(request.walltime_s)} is over the limit of queue {name}, {limit}"
                 refusals.append(("over-limit", "walltime", said))
-                continue
+                over = True
+            else:
+                over = False
             try:
                 need = needs(request, queue, self.site)
             except Refused as fault:
@@ -329,8 +363,8 @@ class _Reader:
             if queue.max_cores and need.cores > queue.max_cores:
                 said = f"{need.cores} cores are over the limit of queue {name}, {plural(queue.max_cores, 'core')} a job"
                 refusals.append(("over-limit", self._line("ranks", "nodes", "threads"), said))
-                continue
-            fitting.append(need)
+            elif not over:
+                fitting.append(need)
         if not fitting:
             for code, key, said in refusals:
                 self._note(code, key, said)

@@ -52,7 +52,9 @@ def _with_toml(text: str, first_line: int, last_line: int, old: str, new: str) -
     tail = 0
     while tail < min(len(old_lines), len(new_lines)) - head and old_lines[-1 - tail] == new_lines[-1 - tail]:
         tail += 1
-    changed = [f"# {line}".rstrip() + ending if line else f"#{ending}" for line in new_lines[head : len(new_lines) - tail]]
+    changed = [
+        f"# {line}".rstrip() + ending if line else f"#{ending}" for line in new_lines[head : len(new_lines) - tail]
+    ]
     lines[first_line + head : last_line - 1 - tail] = changed
     return "\n".join(lines)
 

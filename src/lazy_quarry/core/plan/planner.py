@@ -206,7 +206,9 @@ class Planner:
         prepared, slot = best
         placed = []
         for part, chosen in zip(prepared.need.parts, slot.chosen, strict=True):
-            placed += [Placed(self.ground.names[node], part.ranks, self._amount(prepared, part, node)) for node in chosen]
+            placed += [
+                Placed(self.ground.names[node], part.ranks, self._amount(prepared, part, node)) for node in chosen
+            ]
         placed.sort(key=lambda one: (-one.ranks, self.ground.rank[self.ground.index[one.node]]))
         return Placement(ask.job, prepared.need.queue, slot.start_ms, slot.start_ms + duration, tuple(placed))
 

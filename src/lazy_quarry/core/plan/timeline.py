@@ -78,7 +78,8 @@ class Timeline:
             node, until, amount = node[order], until[order], amount[order]
             column = np.arange(len(holds)) - np.repeat(np.cumsum(on_each) - on_each, on_each) + 1
             self.times[node, column] = until
-            np.subtract.at(self.free, (slice(None), node, 0), amount.T)
+            for kind in range(4):
+                np.subtract.at(self.free[kind, :, 0], node, amount[:, kind])
             self.free[:, node, column] = amount.T
             np.cumsum(self.free, axis=2, out=self.free)
 

@@ -76,7 +76,7 @@ class Explainer:
         wanted = ground.capacity[:, nodes].T
         if not need.whole:
             wanted = np.array([(part.cores, part.memory_mib, need.gpus, need.scratch_mib)])
-        return int((self._free[:, nodes].T >= wanted).all(axis=1).sum())
+        return int((wanted <= self._free[:, nodes].T).all(axis=1).sum())
 
     def _turns(self, placement: Placement, starts: str) -> str:
         """Which end, window or opening the expected start hangs on."""

@@ -12,6 +12,7 @@
 # busy     = 6.5
 # ///
 """Where eels drift to on an ebb tide."""
+
 import os
 
 threads = int(os.environ["LQ_THREADS"])
