@@ -191,6 +191,18 @@ def needs(request: Request, queue: Queue, site: Site) -> Need:
     raise Refused(_impossible(request, queue, nodes))
 
 
+def _most_ranks(request: Request, nodes: Sequence[Node]) -> tuple[int, int]:
+    """The most ranks that cores allow when they are dealt evenly, and on how many nodes."""
+    room = sorted((node.cores // request.threads for node in nodes), reverse=True)
+    counts = [request.nodes] if request.nodes else range(1, len(room) + 1)
+    best = (0, 1)
+    for count in counts:
+        each = room[count - 1]
+        fuller = sum(one > each for one in room[:count])
+        best = max(best, (each * count + fuller, count))
+    return best
+
+
 def _no_node(request: Request, queue: Queue, site: Site) -> str:
     if request.on_nodes:
         return (
@@ -225,15 +237,15 @@ def _impossible(request: Request, queue: Queue, nodes: Sequence[Node]) -> str:
     widest = max(node.cores for node in nodes)
     if request.threads > widest:
         return f"threads = {request.threads} is more than any node of {where} has cores; the most is threads = {widest}"
+    most, on_nodes = _most_ranks(request, nodes)
+    if request.ranks > most:
+        where += f" on {plural(on_nodes, 'node')}" if request.nodes else ""
+        return (
+            f"{plural(request.ranks, 'rank')} of {plural(request.threads, 'thread')} are more than {where} can hold; "
+            f"the most is ranks = {most}"
+        )
     count = request.nodes or min(len(nodes), request.ranks)
     part = parts_on(request, count)[0]
-    if part.cores > widest:
-        on_each = widest // request.threads
-        most = on_each * count
-        return (
-            f"{plural(request.ranks, 'rank')} of {plural(request.threads, 'thread')} on {plural(count, 'node')} of "
-            f"{where} put {part.cores} cores on one node, and the largest has {widest}; the most is ranks = {most}"
-        )
     roomy = [node for node in nodes if node.cores >= part.cores]
     memory = max((node.memory_mib for node in roomy), default=0)
     if part.memory_mib > memory:

@@ -131,6 +131,8 @@ def _toml_fault(fault: tomllib.TOMLDecodeError, toml: str, opening: int) -> Diag
             line, column = int(match[1]), int(match[2])
     text = toml.split("\n")[line - 1] if line <= toml.count("\n") + 1 else ""
     advice = ""
+    if message.startswith(("Cannot overwrite", "Cannot declare")):
+        message = "this stands in the header a second time"
     bare = re.fullmatch(r"\s*([A-Za-z0-9_.-]+)\s*=\s*([^\s\"'\[{][^\"']*?)\s*", text)
     if bare:
         advice = f'; text stands in quotes: {bare[1]} = "{bare[2]}"'

@@ -353,12 +353,7 @@ class _Reader:
             try:
                 need = needs(request, queue, self.site)
             except Refused as fault:
-                key = self._line("nodes", "ranks", "ranks-per-node", "threads", "memory", "queue")
-                words = str(fault)
-                for about in ("memory", "traits", "gpus", "scratch", "threads", "on-nodes"):
-                    if words.startswith(about) or (about == "traits" and "meets traits" in words):
-                        key = about
-                refusals.append(("impossible", self._line(key, "ranks", "nodes"), words))
+                refusals.append(("impossible", self._about(str(fault)), str(fault)))
                 continue
             if queue.max_cores and need.cores > queue.max_cores:
                 said = f"{need.cores} cores are over the limit of queue {name}, {plural(queue.max_cores, 'core')} a job"
@@ -376,6 +371,13 @@ class _Reader:
         if fitting:
             self._budget(request, fitting[0])
         return tuple(fitting)
+
+    def _about(self, refusal: str) -> str:
+        """The key whose line an impossible request is shown in, by how the refusal begins."""
+        beginnings = {"none of the nodes": "on-nodes", "no node of": "traits"}
+        beginnings |= {key: key for key in ("memory", "gpus", "scratch", "threads", "nodes")}
+        key = next((key for words, key in beginnings.items() if refusal.startswith(words)), "ranks")
+        return self._line(key, "ranks", "nodes", "ranks-per-node", "threads", "queue")
 
     def _budget(self, request: Request, need: Need) -> None:
         left = self.outside.left_core_ms.get(request.account)

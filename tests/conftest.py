@@ -1,0 +1,201 @@
+"""What tests share: a small site, scripts, and a state folder of their own."""
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TypeVar
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Tier, Window
+
+settings.register_profile(
+    "quarry", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
+)
+settings.load_profile("quarry")
+
+PATIENCE_S = 60.0
+T = TypeVar("T")
+
+
+def until(condition: Callable[[], T], what: str = "") -> T:
+    """Wait for a condition, never for a time; what it gave is returned."""
+    end = time.monotonic() + PATIENCE_S
+    while time.monotonic() < end:
+        if found := condition():
+            return found
+        time.sleep(0.02)
+    raise AssertionError(f"it never came: {what or condition}")
+
+
+def small_site(
+    cores: tuple[int, ...] = (8, 8, 16),
+    windows: tuple[Window, ...] = (),
+    closures: tuple[Closure, ...] = (),
+    budget: int | None = 1000,
+) -> Site:
+    """Nodes n1, n2, …; a queue of all, one of the last alone; two accounts; two tiers."""
+    nodes = tuple(
+        Node(f"n{number}", each, each * 2048, gpus=2 * (number == len(cores)), scratch_mib=10_000, traits=("fast",) * (number % 2))
+        for number, each in enumerate(cores, 1)
+    )
+    names = tuple(node.name for node in nodes)
+    return Site(
+        name="brook",
+        kind="rehearsal",
+        nodes=nodes,
+        queues=(
+            Queue("all", names, walltime_limit_s=86_400, walltime_default_s=1800, memory_default_mib=512),
+            Queue("last", names[-1:], walltime_limit_s=3600, users=("ada",)),
+        ),
+        accounts=(Account("silt", budget), Account("eels", None, ("ada",))),
+        tiers=(Tier("steady"), Tier("double", 2000)),
+        default_queue="all",
+        default_tier="steady",
+        windows=windows,
+        closures=closures,
+        modules=("mpi/5.0", "mpi/4.1"),
+    )
+
+
+@pytest.fixture
+def site() -> Site:
+    """The small site."""
+    return small_site()
+
+
+def script(header: str, body: str = "true", interpreter: str = "#!/bin/sh") -> str:
+    """A script with these lines in its header."""
+    lines = "".join(f"# {line}\n" if line else "#\n" for line in header.split("\n")) if header else ""
+    return f"{interpreter}\n# /// job\n{lines}# ///\n{body}\n"
+
+
+@dataclass
+class Machine:
+    """A state folder of this machine with its own runtime folder, driven by the command line."""
+
+    state: Path
+    work: Path
+    environment: dict[str, str] = field(default_factory=dict)
+
+    def lq(self, *words: str, text: str | None = None) -> subprocess.CompletedProcess[str]:
+        """Run a command to its end."""
+        return subprocess.run(
+            [sys.executable, "-m", "lazy_quarry.cli", *words],
+            capture_output=True,
+            text=True,
+            cwd=self.work,
+            env=self.environment,
+            input=text,
+            timeout=PATIENCE_S * 2,
+        )
+
+    def submit(self, body: str, *settings_: str, header: str = 'walltime = "1m"\nmemory = "64 MiB/core"') -> int:
+        """Submit a script; returns its number."""
+        path = self.work / "job.sh"
+        path.write_text(script(header, body))
+        words = [word for each in settings_ for word in ("--set", each)]
+        done = self.lq("submit", str(path), *words)
+        assert done.returncode == 0, done.stderr
+        return int(done.stdout.split()[0])
+
+    def show(self, job: int) -> dict:
+        """A job as JSON."""
+        import json
+
+        done = self.lq("show", str(job), "--format", "json")
+        assert done.returncode == 0, done.stderr
+        return json.loads(done.stdout)
+
+    def state_of(self, job: int) -> str:
+        """A job's state."""
+        return str(self.show(job)["state"])
+
+    def ended(self, job: int) -> dict:
+        """A job as JSON, once it has ended."""
+        until(lambda: self.show(job)["ended"], f"the end of {job}")
+        return self.show(job)
+
+    def processes(self, what: str) -> list[int]:
+        """Numbers of this folder's processes whose command line has a word in it."""
+        found = []
+        for name in os.listdir("/proc"):
+            if name.isdigit():
+                try:
+                    line = Path(f"/proc/{name}/cmdline").read_bytes().replace(b"\0", b" ").decode()
+                except OSError:
+                    continue
+                if what in line and str(self.state) in line:
+                    found.append(int(name))
+        return found
+
+    def engine(self) -> int:
+        """The number of the engine's process."""
+        return until(lambda: self.processes("lazy_quarry.service"), "an engine")[0]
+
+    def gangers(self) -> list[int]:
+        """The ganger and its keepers: they share a command line."""
+        return self.processes("lazy_quarry.run.ganger")
+
+    def keeper(self, job: int, attempt: int = 1) -> int:
+        """The number of a job's keeper, once it has claimed it."""
+        import json
+
+        claim = self.state / "spool" / f"{job}-{attempt}" / "claim.json"
+        return int(until(lambda: claim.exists() and json.loads(claim.read_text()), "a claim")["pid"])
+
+    def ganger(self) -> int:
+        """The ganger alone: the one that leads its session and is no keeper."""
+        claimed = {self.keeper_of(folder) for folder in (self.state / "spool").glob("*-*")}
+        return next(pid for pid in self.gangers() if pid not in claimed)
+
+    @staticmethod
+    def keeper_of(folder: Path) -> int:
+        """The claimed keeper of an attempt, or 0."""
+        from lazy_quarry.run.attempt import read_claim
+
+        claim = read_claim(folder)
+        return claim.pid if claim else 0
+
+    def kill_all(self) -> None:
+        """End whatever of it still runs."""
+        import signal
+
+        for pid in [*self.processes("lazy_quarry.service"), *self.gangers()]:
+            try:
+                os.kill(pid, signal.SIGKILL)
+            except ProcessLookupError:
+                continue
+        for name in os.listdir("/proc"):
+            if name.isdigit():
+                try:
+                    if f"{self.state}/".encode() in Path(f"/proc/{name}/environ").read_bytes():
+                        os.kill(int(name), signal.SIGKILL)
+                except OSError:
+                    continue
+
+
+@pytest.fixture
+def machine() -> Iterator[Machine]:
+    """This machine's site in folders of the test's own."""
+    base = Path(tempfile.mkdtemp(prefix="lq-test-"))
+    state, work, runtime = base / "state", base / "work", base / "run"
+    for folder in (work, runtime):
+        folder.mkdir()
+    environment = {
+        **{name: value for name, value in os.environ.items() if not name.startswith("LQ_")},
+        "LQ_STATE": str(state),
+        "XDG_RUNTIME_DIR": str(runtime),
+        "LQ_LINGER": "20",
+    }
+    found = Machine(state, work, environment)
+    yield found
+    found.kill_all()
+    shutil.rmtree(base, ignore_errors=True)

@@ -1,0 +1,189 @@
+import os
+import shutil
+import subprocess
+
+import pytest
+from sqlalchemy import text
+
+from lazy_quarry.core.engine import Engine
+from lazy_quarry.core.events import CancelJob, Finish, Schedule, Submit
+from lazy_quarry.core.job import Origin, Phase
+from lazy_quarry.core.request import Memory, Request
+from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.errors import StateFolderError
+from lazy_quarry.store import journal as journal_module
+from lazy_quarry.store.journal import EndedFilter, Journal, adopt
+from tests.conftest import small_site
+
+
+def request(name="j", ranks=2):
+    return Request(name, "silt", ("all",), "double", 600, Memory(100), ranks=ranks, grace_s=0)
+
+
+class Site:
+    """An engine with a journal, journal first."""
+
+    def __init__(self, folder):
+        self.journal = Journal(folder)
+        self.engine = Engine(small_site(), self.journal.load())
+
+    def do(self, command):
+        events = self.engine.decide(command)
+        self.journal.append(events, self.engine.state)
+        return self.engine.apply(events)
+
+    def run(self, at, name="j", length=1000):
+        self.do(Submit(at, "ada", request(name), Origin("#!/bin/sh\n")))
+        self.do(Schedule(at))
+        number = self.engine.state.next_number - 1
+        self.do(Finish(at + length, number, 1, exit=0))
+        return number
+
+
+def test_opening_again_brings_the_state_back(tmp_path):
+    site = Site(tmp_path)
+    site.run(1000)
+    site.do(Submit(5000, "ada", request(), Origin("")))
+    site.do(Schedule(5000))
+    again = Site(tmp_path)
+    assert again.engine.state == site.engine.state
+    assert again.journal.number == site.journal.number
+    assert again.engine.state.jobs[2].phase is Phase.RUNNING
+
+
+def test_a_snapshot_shortens_the_replay_and_changes_nothing(tmp_path, monkeypatch):
+    monkeypatch.setattr(journal_module, "SNAPSHOT_EVERY", 5)
+    site = Site(tmp_path)
+    for number in range(6):
+        site.run(1000 * number)
+    again = Journal(tmp_path)
+    assert again.load() == site.engine.state
+    assert again._since_snapshot < 5
+
+
+def test_ended_jobs_and_sums_stand_in_the_same_transaction(tmp_path):
+    site = Site(tmp_path)
+    site.run(DAY_MS - 500, "over-midnight", 1000)
+    site.run(DAY_MS + 5000, "later")
+    rows = site.journal.sums_since(0)
+    assert [(row.day_ms, row.name, row.held_core_ms, row.jobs) for row in rows] == [
+        (0, "over-midnight", 1000, 0),
+        (DAY_MS, "later", 2000, 1),
+        (DAY_MS, "over-midnight", 1000, 1),
+    ]
+    assert sum(row.charge_core_ms for row in rows) == site.engine.state.tallies["silt"].charged_core_ms == 8000
+    assert [job.request.name for job in site.journal.ended(EndedFilter(user="ada"))] == ["later", "over-midnight"]
+    assert site.journal.ended(EndedFilter(user="bo")) == []
+    assert site.journal.ended(EndedFilter(since_ms=DAY_MS + 6000, accounts=("silt",)))[0].number == 2
+    assert site.journal.ended_job(1).phase is Phase.DONE
+    assert site.journal.ended_job(9) is None
+
+
+def test_what_happened_to_a_job_is_kept_in_order(tmp_path):
+    site = Site(tmp_path)
+    number = site.run(1000)
+    assert [event.kind for event in site.journal.events_of(number)] == ["submitted", "started", "ended"]
+    assert [kind for _, kind, _ in site.journal.all_events()] == ["submitted", "started", "ended"]
+
+
+def test_a_write_that_fails_leaves_nothing_behind(tmp_path):
+    site = Site(tmp_path)
+    site.run(1000)
+    before = site.journal.number
+    with site.journal._sql.connect() as work:
+        pages = work.execute(text("PRAGMA page_count")).scalar()
+        work.execute(text(f"PRAGMA max_page_count = {pages}"))
+    big = Origin("#!/bin/sh\n" + "x" * 500_000)
+    with pytest.raises(StateFolderError, match="full"):
+        site.journal.append(site.engine.decide(Submit(9000, "ada", request(), big)), site.engine.state)
+    assert site.journal.number == before
+    assert Journal(tmp_path).load() == site.engine.state
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+def test_a_disk_that_is_really_full_is_told_and_nothing_is_lost(tmp_path):
+    disk = tmp_path / "disk"
+    disk.mkdir()
+    if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", disk], capture_output=True).returncode:
+        pytest.skip("tmpfs cannot be mounted here")
+    try:
+        site = Site(disk / "state")
+        site.run(1000)
+        (disk / "filler").write_bytes(b"")
+        with open(disk / "filler", "wb", buffering=0) as filler, pytest.raises(OSError):
+            while True:
+                filler.write(b"x" * 4096)
+        with pytest.raises(StateFolderError, match="full"):
+            for at in range(9000, 9400):
+                site.do(Submit(at, "ada", request(), Origin("x" * 20_000)))
+        lived = site.engine.state
+        (disk / "filler").unlink()
+        assert Journal(disk / "state").load() == lived
+        site.do(Submit(10_000, "ada", request(), Origin("")))
+        site.journal.close()
+    finally:
+        subprocess.run(["umount", "-l", disk], check=True)
+
+
+def test_a_folder_from_a_newer_program_is_left_alone(tmp_path):
+    site = Site(tmp_path)
+    with site.journal._sql.begin() as work:
+        work.execute(text("UPDATE meta SET value = '99' WHERE key = 'version'"))
+    with pytest.raises(StateFolderError, match="newer"):
+        Journal(tmp_path)
+
+
+def test_a_copied_folder_is_refused_until_it_is_adopted(tmp_path):
+    site = Site(tmp_path / "one")
+    site.do(Submit(1000, "ada", request(), Origin("")))
+    site.do(Schedule(1000))
+    site.journal.close()
+    shutil.copytree(tmp_path / "one", tmp_path / "two")
+    with pytest.raises(StateFolderError, match="is a copy of"):
+        Journal(tmp_path / "two")
+    adopt(tmp_path / "two")
+    adopted = Journal(tmp_path / "two")
+    assert adopted.adopted
+    assert adopted.load() == site.engine.state
+    adopted.settle_adoption()
+    assert not Journal(tmp_path / "two").adopted
+
+
+def test_a_moved_folder_goes_on(tmp_path):
+    site = Site(tmp_path / "one")
+    site.run(1000)
+    site.journal.close()
+    (tmp_path / "one").rename(tmp_path / "two")
+    assert Journal(tmp_path / "two").load() == site.engine.state
+
+
+def test_a_damaged_journal_says_so(tmp_path):
+    (tmp_path / "journal.db").write_bytes(b"this is no journal at all" * 100)
+    with pytest.raises(StateFolderError, match="damaged"):
+        Journal(tmp_path)
+
+
+def test_a_folder_that_is_a_file_says_so(tmp_path):
+    (tmp_path / "state").write_text("")
+    with pytest.raises(StateFolderError):
+        Journal(tmp_path / "state")
+    with pytest.raises(StateFolderError, match="no journal"):
+        adopt(tmp_path)
+
+
+def test_a_past_is_brought_in_with_its_sums(tmp_path):
+    source = Site(None)
+    for number in range(3):
+        source.run(1000 * number, f"old-{number}")
+    target = Journal(tmp_path)
+    target.import_past(source.journal.ended(EndedFilter()))
+    assert len(target.ended(EndedFilter())) == 3
+    assert sum(row.held_core_ms for row in target.sums_since(0)) == 6000
+
+
+def test_cancelling_what_waits_ends_it_without_charge(tmp_path):
+    site = Site(tmp_path)
+    site.do(Submit(0, "ada", request(), Origin("")))
+    ended = site.do(CancelJob(5, 1, "ada"))
+    assert (ended[0].phase, ended[0].charge_core_ms) == (Phase.CANCELLED, 0)
+    assert site.journal.ended_job(1).phase is Phase.CANCELLED
