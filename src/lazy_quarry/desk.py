@@ -128,6 +128,10 @@ class Desk:
         """Put events on disk, then into effect; returns the jobs that ended by them."""
         if not events:
             return []
+        with self.lock:
+            return self._commit_locked(events)
+
+    def _commit_locked(self, events: list[Event]) -> list[Job]:
         try:
             self.journal.append(events, self.engine.state)
         except StateFolderError as fault:
@@ -157,6 +161,8 @@ class Desk:
             try:
                 self._take_in(self.runner.reports(now))
                 events = self.engine.decide(Schedule(at_ms or self.clock()))
+                if any(isinstance(event, Started) for event in events) and self.runner.closed():
+                    return self.version != before
                 self._commit(events)
                 started = [self.engine.state.jobs[event.job] for event in events if isinstance(event, Started)]
                 if started:
@@ -187,6 +193,8 @@ class Desk:
             diagnostics = checked.diagnostics
             request = checked.request
             if request is not None and not checked.refused:
+                if closed := self.runner.closed():
+                    raise Refused(f"not submitted: {closed}")
                 blocked = self._blocked(request, submission)
                 if blocked:
                     diagnostics = (error("path", blocked, 1), *diagnostics)
@@ -277,6 +285,8 @@ class Desk:
                 forecast = (placement.start_ms, placement.end_ms, tuple(one.node for one in placement.nodes))
         if not job.phase.final and job.phase is not Phase.RUNNING and explainer:
             why = explainer.why(job, self._held_by.get(job.number, "")).because
+            if job.phase is Phase.WAITING and (notices := self.runner.notices()):
+                why = notices[0]
         need = needs[0] if needs else None
         return job_view(
             job,

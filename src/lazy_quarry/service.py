@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from lazy_quarry import __version__
+from lazy_quarry.core.job import Phase
 from lazy_quarry.desk import Desk
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.rpc import answer
@@ -81,7 +82,7 @@ class Service:
         return min(TICK_S, max(0.01, (starts - self.desk.now()) / 1000))
 
     def _move_on(self) -> None:
-        self.runner.tick()
+        self.runner.tick(any(job.phase is Phase.WAITING for job in self.desk.engine.state.jobs.values()))
         self.runner.retry_unwritten()
         self.desk.step()
         self._watch_link()

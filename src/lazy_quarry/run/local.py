@@ -57,16 +57,17 @@ class LocalRunner:
         """The link to the ganger, to wait on; None while there is none."""
         return self._link.fileno() if self._link else None
 
-    def tick(self) -> None:
-        """Keep a ganger at hand while there is something to run, and let it go when there isn't."""
+    def tick(self, waiting: bool) -> None:
+        """Keep a ganger at hand while something runs or waits, and let it go when nothing does."""
         now = time.monotonic()
         if self._ganger is not None and self._ganger.poll() is not None:
             self._ganger = None
-        if self._active:
+        if self._active or waiting:
             self._idle_since = now
             if self._link is None and now - self._tried > 1.0:
                 self._connect()
-        elif self._link is not None and now - self._idle_since > 1.0:
+        elif now - self._idle_since > 1.0:
+            self._refused = ""
             self._drop()
 
     def _connect(self) -> None:
@@ -281,8 +282,14 @@ class LocalRunner:
 
     def notices(self) -> list[str]:
         """Why nothing, or a certain job, can be started."""
-        told = [self._refused] if self._refused and self._active else []
+        told = [self._refused] if self._refused else []
         return told + [f"{name.partition('-')[0]} cannot start yet: {why}" for name, why in self._waits.items()]
+
+    def closed(self) -> str:
+        """Why this machine's cores cannot be had: another state folder's jobs have them."""
+        if self._link is None and (not self._refused or time.monotonic() - self._tried > 1.0):
+            self._connect()
+        return self._refused
 
     def busy(self) -> bool:
         """True while attempts run or are on their way."""

@@ -35,7 +35,11 @@ class Runner(Protocol):
         ...
 
     def notices(self) -> list[str]:
-        """What stands in the way of running anything, in sentences."""
+        """What stands in the way of certain jobs, in sentences."""
+        ...
+
+    def closed(self) -> str:
+        """Why nothing can be started at all, tried anew by this call; empty when it can."""
         ...
 
     def blocked(self, job_directory: str, paths: list[str], input_path: str) -> str:

@@ -79,7 +79,7 @@ class Journal:
 
     def _settle(self) -> None:
         with self._sql.begin() as work:
-            known = dict(work.execute(select(meta.c.key, meta.c.value)).tuples().all())
+            known = {key: value for key, value in work.execute(select(meta.c.key, meta.c.value))}
             version = int(known.get("version", VERSION))
             if version > VERSION:
                 raise StateFolderError(
@@ -231,14 +231,14 @@ class Journal:
         """All that happened to a job, in order."""
         query = select(events.c.kind, events.c.body).where(events.c.job == job).order_by(events.c.number)
         with self._sql.connect() as work:
-            return [decode(kind, json.loads(body)) for kind, body in work.execute(query).tuples()]
+            return [decode(kind, json.loads(body)) for kind, body in work.execute(query)]
 
     def all_events(self) -> Iterator[tuple[int, str, str]]:
         """Number, kind and body of every event, as they stand on disk."""
         with self._sql.connect() as work:
-            yield from work.execute(
-                select(events.c.number, events.c.kind, events.c.body).order_by(events.c.number)
-            ).tuples()
+            query = select(events.c.number, events.c.kind, events.c.body).order_by(events.c.number)
+            for number, kind, body in work.execute(query):
+                yield number, kind, body
 
     def sums_since(self, day_ms: int) -> list[SumRow]:
         """The sums of all days from this one on."""

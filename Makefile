@@ -1,0 +1,45 @@
+# Two commands do everything, set-up included: make demo, make test.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+READY_TEST := $(VENV)/.ready-test
+
+.PHONY: demo test bench shots lint clean
+
+demo: $(READY)
+	@$(BIN)/lazy-quarry demo
+
+test: $(READY_TEST)
+	@sh tools/need-tmux
+	@$(BIN)/python -m pytest -n 2 --dist loadfile
+
+bench: $(READY_TEST)
+	@$(BIN)/python -m bench
+
+shots: $(READY_TEST)
+	@sh tools/shots
+
+lint: $(READY_TEST)
+	@$(BIN)/ruff check src tests bench
+	@$(BIN)/ruff format --check src tests bench
+	@$(BIN)/mypy
+	@$(BIN)/lint-imports
+
+$(VENV)/bin/python:
+	@$(PYTHON) -c 'import sys; sys.exit("Lazy Quarry needs Python 3.11 or newer; this is " + sys.version.split()[0] + ". Name another: make PYTHON=python3.12 demo") if sys.version_info < (3, 11) else None'
+	@echo "making $(VENV) (once)"
+	@$(PYTHON) -m venv $(VENV) || { echo "the virtual environment could not be made; on Debian: apt-get install python3-venv"; exit 1; }
+
+$(READY): pyproject.toml | $(VENV)/bin/python
+	@echo "installing what it needs (once; a minute or two)"
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -e . || { echo "installing failed: is a package registry reachable?"; exit 1; }
+	@touch $(READY)
+
+$(READY_TEST): pyproject.toml | $(VENV)/bin/python
+	@echo "installing what it and its tests need (once; a minute or two)"
+	@$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[test]' || { echo "installing failed: is a package registry reachable?"; exit 1; }
+	@touch $(READY) $(READY_TEST)
+
+clean:
+	rm -rf $(VENV) build src/*.egg-info

@@ -1,0 +1,1 @@
+"""Figures of speed, each as a ratio to a reference measured in the same run."""

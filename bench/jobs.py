@@ -1,0 +1,47 @@
+"""Start 500 jobs of ``true``, to their recorded ends, against a bare posix_spawn and waitpid loop."""
+
+import os
+import shutil
+import tempfile
+import time
+from pathlib import Path
+
+JOBS = 500
+SCRIPT = '#!/bin/sh\n# /// job\n# walltime = "1m"\n# memory = "16 MiB/core"\n# output = "/dev/null"\n# ///\nexec true\n'
+
+
+def spawn() -> None:
+    for _ in range(JOBS):
+        os.waitpid(os.posix_spawn("/bin/true", ["true"], {}), 0)
+
+
+def figures(best):
+    from lazy_quarry.client import SocketClient
+    from lazy_quarry.views import Submission
+
+    base = tempfile.mkdtemp(prefix="lq-bench-")
+    os.environ["XDG_RUNTIME_DIR"] = base
+    os.environ["LQ_LINGER"] = "1"
+    client = SocketClient(Path(base) / "state")
+    try:
+        blocker = Submission(SCRIPT.replace("exec true", "exec sleep 600"), directory="/tmp", overrides=(_all_cores(),))
+        first = client.submit(blocker).job
+        for _ in range(JOBS):
+            client.submit(Submission(SCRIPT, directory="/tmp"))
+        reference = best(3, spawn)
+        began = time.perf_counter()
+        client.cancel([first])
+        last = first + JOBS
+        while len(client.jobs(ended=True, limit=JOBS + 10)) <= JOBS:
+            client.changes(-1, 0)
+            time.sleep(0.05)
+        taken = time.perf_counter() - began
+        assert client.job(last).phase == "done"
+    finally:
+        client.close()
+        shutil.rmtree(base, ignore_errors=True)
+    yield "start-500-jobs", taken, "s", reference, 8
+
+
+def _all_cores() -> str:
+    return f"ranks={len(os.sched_getaffinity(0))}"

@@ -1,0 +1,255 @@
+"""Whatever of the three processes is killed, whenever: nothing is lost, nothing runs twice."""
+
+import json
+import os
+import random
+import shutil
+import signal
+import subprocess
+import time
+from collections import Counter
+from pathlib import Path
+
+import pytest
+
+from lazy_quarry.core.events import Started, decode
+from lazy_quarry.store.journal import Journal
+from tests.conftest import until
+
+RUNS = 'echo "$LQ_JOB-$LQ_ATTEMPT" >> ran.txt\nsleep 1.2\necho through'
+
+
+def ran(machine):
+    path = machine.work / "ran.txt"
+    return path.read_text().split() if path.exists() else []
+
+
+def kill(pid):
+    try:
+        os.kill(pid, signal.SIGKILL)
+    except ProcessLookupError:
+        pass
+
+
+def began(machine, job, attempt=1):
+    until(lambda: f"{job}-{attempt}" in ran(machine), "the job's first line")
+
+
+@pytest.mark.parametrize("victims", ["engine", "ganger", "engine ganger"])
+def test_a_job_goes_on_when_those_above_its_keeper_are_killed(machine, victims):
+    job = machine.submit(RUNS)
+    began(machine, job)
+    pids = {"engine": machine.engine(), "ganger": machine.ganger()}
+    for victim in victims.split():
+        kill(pids[victim])
+    found = machine.ended(job)
+    assert (found["state"], found["attempt"]) == ("done", 1)
+    assert ran(machine) == [f"{job}-1"]
+
+
+@pytest.mark.parametrize("victims", ["keeper", "ganger keeper", "engine keeper", "engine ganger keeper", "keeper ganger engine"])
+def test_an_attempt_without_its_keeper_is_lost_and_run_once_more(machine, victims):
+    job = machine.submit(RUNS)
+    began(machine, job)
+    pids = {"engine": machine.engine(), "ganger": machine.ganger(), "keeper": machine.keeper(job)}
+    for victim in victims.split():
+        kill(pids[victim])
+    found = machine.ended(job)
+    assert (found["state"], found["attempt"]) == ("done", 2)
+    assert ran(machine) == [f"{job}-1", f"{job}-2"]
+    assert any(event["what"].startswith("lost") for event in found["events"])
+
+
+def test_without_retries_a_lost_attempt_is_the_end(machine):
+    job = machine.submit("(trap '' TERM HUP; sleep 1000) & env -i sleep 1000 & " + RUNS.replace("1.2", "1000"), "retries=0")
+    began(machine, job)
+    kill(machine.keeper(job))
+    found = machine.ended(job)
+    assert (found["state"], found["attempt"]) == ("lost", 1)
+    left = subprocess.run(["pgrep", "-f", "^sleep 1000$"], capture_output=True, text=True).stdout.split()
+    mine = [pid for pid in left if os.path.exists(f"/proc/{pid}") and os.readlink(f"/proc/{pid}/cwd") == str(machine.work)]
+    assert mine == []
+
+
+def test_a_job_ends_and_is_recorded_with_nobody_above_it(machine):
+    job = machine.submit(RUNS)
+    began(machine, job)
+    engine, ganger, keeper = machine.engine(), machine.ganger(), machine.keeper(job)
+    kill(engine)
+    kill(ganger)
+    until(lambda: not os.path.exists(f"/proc/{keeper}"), "the keeper's end")
+    assert (machine.state / "spool" / f"{job}-1" / "exit.json").exists()
+    found = machine.show(job)
+    assert found["state"] == "done"
+    assert not (machine.state / "spool" / f"{job}-1").exists()
+
+
+def test_walltime_is_kept_with_nobody_above(machine):
+    job = machine.submit("exec sleep 1000", 'walltime = "2s"', 'grace = "1s"')
+    keeper = machine.keeper(job)
+    kill(machine.engine())
+    kill(machine.ganger())
+    until(lambda: not os.path.exists(f"/proc/{keeper}"), "the keeper's end")
+    assert machine.ended(job)["state"] == "overtime"
+
+
+def test_a_cancel_reaches_a_job_whose_ganger_was_killed(machine):
+    job = machine.submit("exec sleep 1000")
+    machine.keeper(job)
+    kill(machine.ganger())
+    assert machine.lq("cancel", str(job)).returncode == 0
+    assert machine.ended(job)["state"] == "cancelled"
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_kills_at_any_instant_lose_nothing_and_run_nothing_twice(machine, seed):
+    chance = random.Random(seed)
+    jobs = [machine.submit(RUNS.replace("1.2", f"{chance.uniform(0, 0.8):.2f}"), "memory=16 MiB/core", "retries=6") for _ in range(10)]
+    pause = random.Random(seed + 100)
+    for _ in range(10):
+        pids = [*machine.processes("lazy_quarry.service"), *machine.gangers()]
+        if pids:
+            for pid in chance.sample(pids, chance.randint(1, len(pids))):
+                kill(pid)
+        machine.lq("jobs")  # the next command brings the engine back
+        time.sleep(pause.uniform(0, 0.4))  # only to vary the instant; nothing is concluded from it
+    assert machine.lq("wait", *map(str, jobs)).returncode in (0, 1)
+    counts = Counter(ran(machine))
+    assert max(counts.values()) == 1, counts
+    for job in jobs:
+        found = machine.show(job)
+        assert found["state"] in ("done", "lost")
+        if found["state"] == "done":
+            assert f"{job}-{found['attempt']}" in counts
+
+
+def test_an_attempt_placed_but_never_claimed_is_started_after_all(machine):
+    """The engine is killed between the journal's entry and the keeper's claim."""
+    job = machine.submit(RUNS, "retries=0")
+    began(machine, job)
+    machine.ended(job)
+    kill(machine.engine())
+    until(lambda: not machine.processes("lazy_quarry.service"), "the engine's end")
+    journal = Journal(machine.state)
+    state = journal.load()
+    from lazy_quarry.core.engine import Engine
+    from lazy_quarry.core.events import Schedule, Submit
+    from lazy_quarry.run.machine import this_machine, user_name
+
+    ended = journal.ended_job(job)
+    engine = Engine(this_machine(), state)
+    at = state.at_ms + 1
+    for command in (Submit(at, user_name(), ended.request, ended.origin), Schedule(at)):
+        events = engine.decide(command)
+        journal.append(events, engine.state)
+        engine.apply(events)
+    assert isinstance(events[-1], Started)
+    journal.close()
+    found = machine.ended(job + 1)
+    assert (found["state"], found["attempt"]) == ("done", 1)
+    assert ran(machine) == [f"{job}-1", f"{job + 1}-1"]
+
+
+def test_a_copied_folder_neither_runs_again_nor_harms_the_original(machine):
+    job = machine.submit(RUNS.replace("1.2", "4"))
+    waiting = machine.submit("true", "ranks=" + str(len(os.sched_getaffinity(0))))
+    began(machine, job)
+    copy = machine.state.with_name("copy")
+    shutil.copytree(machine.state, copy, ignore=shutil.ignore_patterns("*.sock", "*.lock"))
+    told = machine.lq("jobs", "--state", str(copy))
+    assert told.returncode == 2 and "is a copy of" in told.stderr and "adopt" in told.stderr
+    assert machine.lq("adopt", "--state", str(copy)).returncode == 0
+    there = json.loads(machine.lq("show", str(job), "--state", str(copy), "--format", "json").stdout)
+    assert there["state"] == "lost"
+    held = json.loads(machine.lq("show", str(waiting), "--state", str(copy), "--format", "json").stdout)
+    assert held["state"] == "held"
+    assert machine.ended(job)["state"] == "done"
+    assert ran(machine) == [f"{job}-1"]
+    for pid in machine.processes("lazy_quarry.service"):
+        kill(pid)
+
+
+def test_a_second_folder_does_not_promise_the_same_cores(machine):
+    cores = len(os.sched_getaffinity(0))
+    first = machine.submit("sleep 1000", f"ranks={cores}")
+    machine.keeper(first)
+    other = str(machine.state.with_name("other"))
+    done = machine.lq("submit", "--state", other, "--set", "walltime=1m", "--", "true")
+    assert done.returncode == 2
+    assert f"promised to the jobs of {machine.state}" in done.stderr
+    machine.lq("cancel", str(first))
+    machine.ended(first)
+    submit = ("submit", "--state", other, "--set", "walltime=1m", "--", "true")
+    until(lambda: machine.lq(*submit).returncode == 0, "the cores")
+    assert machine.lq("wait", "1", "--state", other).returncode == 0
+    for pid in list(machine.processes("lazy_quarry")):
+        kill(pid)
+
+
+def test_a_folder_that_cannot_be_written_says_so(machine):
+    machine.environment["LQ_STATE"] = "/proc/nowhere/state"
+    done = machine.lq("jobs")
+    assert done.returncode == 2
+    assert "/proc/nowhere/state" in done.stderr and len(done.stderr.strip().split("\n")) == 1
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+def test_a_read_only_folder_says_so(machine):
+    machine.ended(machine.submit("true"))
+    for pid in [*machine.processes("lazy_quarry.service"), *machine.gangers()]:
+        kill(pid)
+    mount = subprocess.run(["mount", "--bind", machine.state, machine.state], capture_output=True)
+    if mount.returncode:
+        pytest.skip("bind mounts are not allowed here")
+    try:
+        subprocess.run(["mount", "-o", "remount,ro,bind", machine.state], check=True)
+        done = machine.lq("jobs")
+        assert done.returncode == 2
+        assert "cannot be written" in done.stderr
+    finally:
+        subprocess.run(["umount", "-l", machine.state], check=True)
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+def test_a_full_disk_refuses_and_loses_nothing(machine):
+    machine.state.mkdir()
+    if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", machine.state], capture_output=True).returncode:
+        pytest.skip("tmpfs cannot be mounted here")
+    filler = machine.state / "filler"
+    try:
+        running = machine.submit(RUNS)
+        began(machine, running)
+        with open(filler, "wb", buffering=0) as file:
+            try:
+                while True:
+                    file.write(b"x" * 65536)
+            except OSError:
+                pass
+            try:
+                while True:
+                    file.write(b"x" * 512)
+            except OSError:
+                pass
+        refused = machine.lq("submit", "--set", "walltime=1m", "--", "echo " + "x" * 100_000)
+        assert refused.returncode == 2
+        assert "is full" in refused.stderr
+        filler.unlink()
+        assert machine.ended(running)["state"] == "done"
+        assert machine.ended(machine.submit("true"))["state"] == "done"
+        assert ran(machine).count(f"{running}-1") == 1
+    finally:
+        machine.kill_all()
+        subprocess.run(["umount", "-l", machine.state], check=True)
+
+
+def test_the_journal_replays_to_what_was_shown(machine):
+    for body in ("true", "exit 1"):
+        machine.ended(machine.submit(body))
+    shown = [machine.show(job)["state"] for job in (1, 2)]
+    kill(machine.engine())
+    until(lambda: not machine.processes("lazy_quarry.service"), "the engine's end")
+    journal = Journal(machine.state)
+    kinds = [type(decode(kind, json.loads(body))).__name__ for _, kind, body in journal.all_events()]
+    journal.close()
+    assert kinds == ["Submitted", "Started", "Ended"] * 2
+    assert [machine.show(job)["state"] for job in (1, 2)] == shown == ["done", "failed"]
