@@ -178,6 +178,13 @@ class Desk:
         for number, attempt in once:
             self.runner.settled(number, attempt)
 
+    def next_instant_ms(self) -> int | None:
+        """When something could start though nothing has ended: a window is over, a not-before has come."""
+        now = self.now()
+        waiting = (job.request.not_before_ms or 0 for job in self.engine.state.jobs.values() if job.phase is Phase.WAITING)
+        instants = [*waiting, *(window.ends_ms for window in self.site.windows)]
+        return min((at for at in instants if at > now), default=None)
+
     def wait_change(self, since: int, timeout_s: float) -> int:
         """The version, as soon as it is past ``since`` or the time is over."""
         with self._changed:

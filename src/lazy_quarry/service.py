@@ -65,21 +65,11 @@ class Service:
             while not self._leave.is_set():
                 self._move_on()
                 with suppress(TimeoutError):
-                    await asyncio.wait_for(self._leave.wait(), self._pause())
+                    await asyncio.wait_for(self._leave.wait(), TICK_S)
                 if self._idle():
                     break
         finally:
             server.close()
-
-    def _pause(self) -> float:
-        """Until the next tick, or the next start that the plan expects if that is sooner."""
-        starts = None
-        if self.desk.engine.state.jobs:
-            with suppress(StateFolderError):
-                starts = self.desk.engine.plan(self.desk.now()).next_start_ms()
-        if starts is None:
-            return TICK_S
-        return min(TICK_S, max(0.01, (starts - self.desk.now()) / 1000))
 
     def _move_on(self) -> None:
         self.runner.tick(any(job.phase is Phase.WAITING for job in self.desk.engine.state.jobs.values()))

@@ -4,8 +4,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lazy_quarry.core.header import check_script, find_block, set_key
-from lazy_quarry.core.header.check import Outside, decode_script
+from lazy_quarry.core.header.block import find_block
+from lazy_quarry.core.header.check import Outside, check_script, decode_script
+from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.core.header.keys import KEYS
 from lazy_quarry.core.request import Memory
 from lazy_quarry.errors import BadValue

@@ -78,10 +78,10 @@ def test_a_job_ends_and_is_recorded_with_nobody_above_it(machine):
     kill(engine)
     kill(ganger)
     until(lambda: not os.path.exists(f"/proc/{keeper}"), "the keeper's end")
-    assert (machine.state / "spool" / f"{job}-1" / "exit.json").exists()
+    assert (machine.state / "spool" / f"{job}-1" / f"exit.{keeper}").exists()
     found = machine.show(job)
     assert found["state"] == "done"
-    assert not (machine.state / "spool" / f"{job}-1").exists()
+    until(lambda: not (machine.state / "spool" / f"{job}-1").exists(), "the tidying of the spool")
 
 
 def test_walltime_is_kept_with_nobody_above(machine):

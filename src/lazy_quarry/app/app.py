@@ -11,13 +11,11 @@ from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.containers import Container
 from textual.screen import Screen
-from textual.widgets import Input, TextArea
 
 from lazy_quarry.app.drafts import DraftShelf
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
 from lazy_quarry.app.palette import CHALK, DUSK, PALETTES
 from lazy_quarry.app.places.place import Place
-from lazy_quarry.app.widgets.editor import Editor
 from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
 from lazy_quarry.app.widgets.help import Help
 from lazy_quarry.app.widgets.question import Question
@@ -278,14 +276,11 @@ class QuarryApp(App[None]):
         """The other ground."""
         names = list(PALETTES)
         self.theme = names[(names.index(self.theme) + 1) % len(names)]
-        for editor in self.query(Editor):
-            editor.dress()
+        for editor in self.query("Editor").results():
+            editor.dress()  # type: ignore[attr-defined]
         self.refresh(layout=True)
         for widget in self.query("*"):
             widget.refresh()
-
-    def _typing(self) -> bool:
-        return isinstance(self.focused, Input | TextArea)
 
     def action_faster(self, steps: int) -> None:
         """The rehearsal's clock."""

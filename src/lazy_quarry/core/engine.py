@@ -152,12 +152,25 @@ class Engine:
         for event in events:
             if job := self.state.apply(event):
                 ended.append(job)
-            self._plan = None
+            self._keep_plan(event)
         return ended
+
+    def _keep_plan(self, event: Event) -> None:
+        """What is added behind all others, or starts at its place, leaves the plan as it is."""
+        plan = self._plan
+        if plan is None:
+            return
+        if isinstance(event, Submitted):
+            plan.extend(Ask(event.job, event.request))
+        elif isinstance(event, Started) and event.job in plan.taken and event.at_ms == plan.taken[event.job].start_ms:
+            plan.valid_until_ms = min(plan.valid_until_ms, plan.taken[event.job].end_ms)
+            plan.started(event.job)
+        elif not isinstance(event, Stopping | BroughtForward):
+            self._plan = None
 
     def plan(self, at_ms: int) -> Plan:
         """The one plan for this instant, made anew only when something has changed."""
-        if self._plan is None or self._plan.now_ms != at_ms:
+        if self._plan is None or not self._plan.at(at_ms):
             self._plan = self.planner.plan(
                 at_ms,
                 [stretch for job in self.state.running() for stretch in _stretches(job)],

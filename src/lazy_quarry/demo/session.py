@@ -51,7 +51,7 @@ class Rehearsed:
         with desk.lock:
             while True:
                 ends = self.runner.next_report_ms()
-                starts = desk.engine.plan(desk.now()).next_start_ms()
+                starts = desk.next_instant_ms()
                 at = min(each for each in (self._next.at_ms, ends, starts, to_ms + 1) if each is not None)
                 if at > to_ms:
                     break
@@ -66,7 +66,7 @@ class Rehearsed:
         """When the next thing happens."""
         desk = self.desk
         with desk.lock:
-            known = (self._next.at_ms, self.runner.next_report_ms(), desk.engine.plan(desk.now()).next_start_ms())
+            known = (self._next.at_ms, self.runner.next_report_ms(), desk.next_instant_ms())
             return min(each for each in known if each is not None)
 
     def _take(self, arrival: Arrival) -> None:

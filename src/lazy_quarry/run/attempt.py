@@ -1,7 +1,7 @@
 """The folder of one attempt: what engine, ganger and keeper leave for one another.
 
 ``intent.json`` says what is to run, ``claim.json`` which keeper took it (made by link(2), so by one
-alone), ``stop`` why it should end, ``live.json`` what it uses, ``exit.json`` how it ended. Whoever is
+alone), ``stop`` why it should end, ``live.json`` what it uses, ``exit.PID`` how it ended. Whoever is
 killed, the others find here where things stand.
 """
 
@@ -86,9 +86,19 @@ def read_claim(folder: Path) -> Identity | None:
     return None if found is None else Identity(found["boot"], found["pid"], found["ticks"])
 
 
+EXIT_BYTES = 4096
+"""Room kept in an exit file from the start, so that a disk that fills up later cannot lose how it ended."""
+
+
+def exit_file(folder: Path, keeper: int) -> Path:
+    """Where a keeper records the end; only the one that claimed the attempt is asked."""
+    return folder / f"exit.{keeper}"
+
+
 def read_exit(folder: Path) -> Exit | None:
     """How the attempt ended, or None when that is not recorded."""
-    found = read_json(folder / "exit.json")
+    claim = read_claim(folder)
+    found = read_json(exit_file(folder, claim.pid)) if claim else None
     return None if found is None else Exit(**found)
 
 
@@ -101,16 +111,17 @@ def read_intent(folder: Path) -> Intent | None:
 
 
 def write_intent(folder: Path, intent: Intent, script: str) -> None:
-    """Lay an attempt's folder out; the intent comes last, so that it stands for all the rest."""
+    """Lay an attempt's folder out; the intent comes last, so that it stands for all the rest.
+
+    Until a keeper has claimed it, it may be laid out again: after a power cut nothing of it need be there.
+    """
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-    if (folder / "intent.json").exists():
+    if (folder / "claim.json").exists():
         return
     copy = folder / "script"
     fd = os.open(copy, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o700)
     with os.fdopen(fd, "w", newline="") as file:
         file.write(script)
-        file.flush()
-        os.fsync(fd)
     hosts = "".join(f"{node}\n" * ranks for node, ranks in intent.ranks)
     (folder / "nodes").write_text(hosts)
-    write_whole(folder / "intent.json", json.dumps(asdict(intent)))
+    write_whole(folder / "intent.json", json.dumps(asdict(intent)), durable=False)

@@ -12,6 +12,7 @@ again, of it or of the next one. Messages are JSON, one a line, over a Unix sock
 
 import ctypes
 import fcntl
+import gc
 import json
 import os
 import selectors
@@ -279,6 +280,7 @@ def main() -> None:
         become_subreaper()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGHUP, signal.SIG_IGN)
+    gc.disable()  # a collection in a keeper would copy every page that it shares with this process
     ganger.run()
 
 

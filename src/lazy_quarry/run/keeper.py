@@ -17,14 +17,13 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import NoReturn
 
-from lazy_quarry.run.attempt import Exit, Intent, read_json, write_whole
+from lazy_quarry.run.attempt import EXIT_BYTES, Exit, Intent, exit_file, read_json, write_whole
 from lazy_quarry.run.process import (
     become_subreaper,
     boottime,
     bytes_moved,
     cpu_ms,
     descendants,
-    die_with_parent,
     identify,
     living,
     proportional_mib,
@@ -63,10 +62,9 @@ def keep(folder: Path, intent: Intent) -> NoReturn:
 
 def _open_exit(folder: Path) -> int:
     """The exit file with room for what will be written; on a full disk this fails, before anything ran."""
-    fd = os.open(folder / f"exit.{os.getpid()}", os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
-    if os.write(fd, b" " * 4096) < 4096:
+    fd = os.open(exit_file(folder, os.getpid()), os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
+    if os.write(fd, b" " * EXIT_BYTES) < EXIT_BYTES:
         raise OSError(errno.ENOSPC, "No space left on device")
-    os.fsync(fd)
     return fd
 
 
@@ -74,24 +72,21 @@ def _claim(folder: Path) -> bool:
     """Take the attempt, exclusively; False when another keeper has it."""
     own = identify(os.getpid())
     mine = folder / f"claim.{own.pid}"
-    write_whole(mine, json.dumps(asdict(own)))
+    mine.write_text(json.dumps(asdict(own)))
     try:
         os.link(mine, folder / "claim.json")
     except FileExistsError:
-        os.unlink(folder / f"exit.{own.pid}")
+        os.unlink(exit_file(folder, own.pid))
         return False
     finally:
         os.unlink(mine)
-    _sync(folder)
+    for path in (folder / "claim.json", folder):  # on disk before anything runs: after a power cut it tells that it ran
+        fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+        try:
+            os.fsync(fd)
+        finally:
+            os.close(fd)
     return True
-
-
-def _sync(folder: Path) -> None:
-    fd = os.open(folder, os.O_RDONLY | os.O_CLOEXEC)
-    try:
-        os.fsync(fd)
-    finally:
-        os.close(fd)
 
 
 class Keeper:
@@ -107,7 +102,7 @@ class Keeper:
         self.peak_mib = 0
         self._stop_at: float | None = None
         self._warned = False
-        self._live_at = 0.0
+        self._live_at = self.began
         self._cpu_seen = (0.0, 0)
 
     def run(self) -> None:
@@ -134,25 +129,36 @@ class Keeper:
             source = os.open(intent.input or "/dev/null", os.O_RDONLY | os.O_CLOEXEC)
         except OSError as fault:
             raise Unstartable(f"its input {intent.input} cannot be read: {fault.strerror}") from None
-        if not os.path.isdir(intent.directory):
-            raise Unstartable(f"the folder it starts in, {intent.directory}, is not there")
-        telling, told = os.pipe2(os.O_CLOEXEC)
-        self.began = boottime()
         environment = dict(intent.environment)
         environment["LQ_DEADLINE"] = str(int(time.time() + intent.walltime_s))
         command = self._command()
-        self.main = os.fork()
-        if self.main == 0:
-            self._become(command, environment, source, output, errors, told)
+        self.began = self._live_at = boottime()
+        try:
+            self._dress()
+            self.main = os.posix_spawn(
+                command,
+                [command, *intent.arguments],
+                environment,
+                file_actions=[(os.POSIX_SPAWN_DUP2, source, 0), (os.POSIX_SPAWN_DUP2, output, 1), (os.POSIX_SPAWN_DUP2, errors, 2)],
+                setsid=True,
+                setsigmask=[],
+                setsigdef=[signal.SIGPIPE, signal.SIGXFSZ, signal.SIGINT, signal.SIGHUP, signal.SIGTERM],
+            )
+        except OSError as fault:
+            raise Unstartable(f"it could not be started: {_start_words(fault)}") from None
         (self.folder / "session").write_text(str(self.main))
-        os.close(told)
         for fd in {source, output, errors}:
             os.close(fd)
-        with os.fdopen(telling, "rb") as pipe:
-            problem = pipe.read().decode()
-        if problem:
-            os.waitpid(self.main, 0)
-            raise Unstartable(problem)
+        os.chdir("/")
+
+    def _dress(self) -> None:
+        """Take on what the job inherits: its directory, its cores, no core files."""
+        try:
+            os.chdir(self.intent.directory)
+        except OSError:
+            raise Unstartable(f"the folder it starts in, {self.intent.directory}, is not there") from None
+        os.sched_setaffinity(0, self.intent.cores)
+        resource.setrlimit(resource.RLIMIT_CORE, (0, resource.getrlimit(resource.RLIMIT_CORE)[1]))
 
     def _open_output(self, path: str) -> int:
         flags = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC | os.O_APPEND
@@ -164,11 +170,11 @@ class Keeper:
         except OSError as fault:
             raise Unstartable(f"its output {path} cannot be written: {fault.strerror}") from None
 
-    def _command(self) -> list[str]:
+    def _command(self) -> str:
         """The script as it was submitted, through its own interpreter line, after what is to be prepared."""
         script = str(self.folder / "script")
         if not self.intent.prepare:
-            return [script]
+            return script
         with open(script, errors="replace") as file:
             line = file.readline().strip()
         words = line.removeprefix("#!").split()
@@ -181,33 +187,7 @@ class Keeper:
         start = self.folder / "start"
         start.write_text("\n".join(body) + "\n")
         start.chmod(0o700)
-        return [str(start)]
-
-    def _become(
-        self, command: list[str], environment: dict[str, str], source: int, output: int, errors: int, told: int
-    ) -> NoReturn:
-        try:
-            die_with_parent()
-            os.setsid()
-            os.sched_setaffinity(0, self.intent.cores)
-            for number in range(1, signal.NSIG):
-                with suppress(OSError, ValueError):
-                    signal.signal(number, signal.SIG_DFL)
-            os.chdir(self.intent.directory)
-            os.dup2(source, 0)
-            os.dup2(output, 1)
-            os.dup2(errors, 2)
-            resource.setrlimit(resource.RLIMIT_CORE, (0, resource.getrlimit(resource.RLIMIT_CORE)[1]))
-            signal.pthread_sigmask(signal.SIG_SETMASK, set())
-            os.execve(command[0], [*command, *self.intent.arguments], environment)
-        except OSError as fault:
-            words = f"{fault.strerror}"
-            if isinstance(fault, FileNotFoundError):
-                words = "the interpreter of its first line is not there"
-            elif fault.errno == 8:
-                words = "it has no interpreter line that this machine can follow"
-            os.write(told, f"it could not be started: {words}".encode())
-        os._exit(127)
+        return str(start)
 
     # -- watching ----------------------------------------------------------------------------------
 
@@ -343,6 +323,7 @@ class Keeper:
             if largest > resident_mib([os.getpid()]) + 4:  # below that it is this process, before its child's exec
                 self.peak_mib = max(self.peak_mib, largest)
         read, written = self._bytes([])
+        self.reason = self.reason[:1000]
         ended = Exit(
             round(time.time() * 1000), held_ms, code, name, self.cause, self.reason,
             self._reaped_cpu_ms(), self.peak_mib, read, written,
@@ -350,11 +331,8 @@ class Keeper:
         if self.intent.summary and self.main:
             self._write_summary(ended)
         text = json.dumps(asdict(ended)).encode()
-        os.pwrite(self.record, text.ljust(4096), 0)
-        os.ftruncate(self.record, max(4096, len(text)))
-        os.fsync(self.record)
-        os.rename(self.folder / f"exit.{os.getpid()}", self.folder / "exit.json")
-        _sync(self.folder)
+        os.pwrite(self.record, text.ljust(EXIT_BYTES), 0)
+        os.fdatasync(self.record)
 
     def _check_promises(self) -> None:
         for path in self.intent.expect:
@@ -379,6 +357,14 @@ class Keeper:
         ]
         with suppress(OSError), open(intent.output, "a") as file:
             file.write("\n".join(lines) + "\n")
+
+
+def _start_words(fault: OSError) -> str:
+    if isinstance(fault, FileNotFoundError):
+        return "the interpreter of its first line is not there"
+    if fault.errno == errno.ENOEXEC:
+        return "it has no interpreter line that this machine can follow"
+    return fault.strerror or str(fault)
 
 
 def _signal_name(number: int) -> str:

@@ -40,6 +40,7 @@ class LocalRunner:
         self._tried = 0.0
         self._ganger: subprocess.Popen[bytes] | None = None
         self._idle_since = time.monotonic()
+        self._old: list[Path] = []
 
     def _make_bin(self) -> None:
         """A folder that holds just ``lq``, for the end of a job's PATH."""
@@ -62,6 +63,9 @@ class LocalRunner:
         now = time.monotonic()
         if self._ganger is not None and self._ganger.poll() is not None:
             self._ganger = None
+        for folder in self._old[:100]:
+            shutil.rmtree(folder, ignore_errors=True)
+        del self._old[:100]
         if self._active or waiting:
             self._idle_since = now
             if self._link is None and now - self._tried > 1.0:
@@ -243,11 +247,11 @@ class LocalRunner:
         return sorted(self._over.values(), key=lambda one: (one.at_ms, one.job))
 
     def settled(self, job: int, attempt: int) -> None:
-        """Remove the attempt's folder."""
+        """Forget an attempt; its folder goes when there is time for it."""
         name = f"{job}-{attempt}"
         self._active.pop(name, None)
         self._over.pop(name, None)
-        shutil.rmtree(self.spool / name, ignore_errors=True)
+        self._old.append(self.spool / name)
 
     def sweep(self, running: set[str]) -> None:
         """Remove what is left in the spool of attempts that ended long ago."""

@@ -5,11 +5,12 @@ import os
 import signal
 import time
 from dataclasses import dataclass
+from functools import cache
 
 PAGE = os.sysconf("SC_PAGE_SIZE")
 TICKS = os.sysconf("SC_CLK_TCK")
 _LIBC = ctypes.CDLL(None, use_errno=True)
-_SET_PDEATHSIG, _SET_CHILD_SUBREAPER = 1, 36
+_SET_CHILD_SUBREAPER = 36
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,6 +26,7 @@ class Identity:
         return self.boot == boot_id() and self.ticks == start_ticks(self.pid)
 
 
+@cache
 def boot_id() -> str:
     """This boot of the machine."""
     with open("/proc/sys/kernel/random/boot_id") as file:
@@ -165,11 +167,6 @@ def become_subreaper() -> None:
     """Orphans below this process become its children, not init's (prctl(2))."""
     if _LIBC.prctl(_SET_CHILD_SUBREAPER, 1, 0, 0, 0):
         raise OSError(ctypes.get_errno(), "prctl")
-
-
-def die_with_parent() -> None:
-    """Have the kernel kill this process when its parent goes."""
-    _LIBC.prctl(_SET_PDEATHSIG, int(signal.SIGKILL), 0, 0, 0)
 
 
 def boottime() -> float:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Engine, create_engine, event, func, insert, select
+from sqlalchemy import Engine, Table, create_engine, event, func, insert, select
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
@@ -28,6 +28,18 @@ from lazy_quarry.store.tables import VERSION, ended, events, meta, metadata, sna
 
 SNAPSHOT_EVERY = 2_000
 """Events between snapshots, so that opening replays no more than these."""
+_RISING = ("jobs", "failed", "held_core_ms", "charge_core_ms", "cpu_ms")
+
+
+def _insert_all(table: Table) -> str:
+    names = [column.name for column in table.columns]
+    return f"INSERT INTO {table.name} ({', '.join(names)}) VALUES ({', '.join(f':{name}' for name in names)})"
+
+
+_INSERT_ENDED = _insert_all(ended)
+_ADD_SUMS = f"{_insert_all(sums)} ON CONFLICT DO UPDATE SET " + ", ".join(
+    f"{name} = {name} + excluded.{name}" for name in _RISING
+)
 _INSERT = "INSERT INTO events (number, at_ms, kind, job, body) VALUES (?, ?, ?, ?, ?)"
 
 
@@ -163,21 +175,9 @@ class Journal:
             known[end.job] = finished = ended_job(job, end)
             if not end.again:
                 final.append(ended_row(finished))
-        if final:
-            work.execute(insert(ended), final)
-        self.add_sums(work, cells)
-
-    @staticmethod
-    def add_sums(work: Any, cells: Sequence[dict[str, Any]]) -> None:
-        """Add to the sums by day."""
-        if not cells:
-            return
-        rising = ("jobs", "failed", "held_core_ms", "charge_core_ms", "cpu_ms")
-        statement = upsert(sums)
-        statement = statement.on_conflict_do_update(
-            set_={name: sums.c[name] + statement.excluded[name] for name in rising}
-        )
-        work.execute(statement, list(cells))
+        driver: Any = work.connection.driver_connection
+        driver.executemany(_INSERT_ENDED, final)
+        driver.executemany(_ADD_SUMS, cells)
 
     def _snapshot(self, work: Any, state: State, happened: Sequence[Event], number: int) -> None:
         copy = replace(state, jobs=dict(state.jobs), closures=dict(state.closures), tallies=dict(state.tallies))
@@ -205,9 +205,9 @@ class Journal:
             finals.append(ended_row(job))
             cells += sum_cells(job, _as_end(job))
         with self._sql.begin() as work:
-            if finals:
-                work.execute(insert(ended), finals)
-            self.add_sums(work, cells)
+            driver: Any = work.connection.driver_connection
+            driver.executemany(_INSERT_ENDED, finals)
+            driver.executemany(_ADD_SUMS, cells)
 
     def ended(self, wanted: EndedFilter) -> list[Job]:
         """Ended jobs, newest first."""

@@ -69,47 +69,115 @@ class _Prepared:
 
 
 class Plan:
-    """The answer for one instant: where and when every waiting job is expected to run.
+    """Where and when every waiting job is expected to run.
 
     Places are worked out in priority order, and only as far as somebody asks: :meth:`starting` stops
     where nothing more could start now, and what is read afterwards goes on from there. So both see the
-    same plan.
+    same plan. It holds until something ends, or the clock reaches ``valid_until_ms``.
     """
 
-    def __init__(self, now_ms: int, timeline: Timeline, steps: Iterator[bool]) -> None:
+    def __init__(self, now_ms: int, timeline: Timeline, asks: list[Ask], valid_until_ms: int) -> None:
         self.now_ms = now_ms
         self.timeline = timeline
-        self._steps = steps
-        self._placements: dict[int, Placement] = {}
-        self._unplaced: dict[int, str] = {}
+        self.asks = asks
+        self.valid_until_ms = valid_until_ms
+        self.taken: dict[int, Placement] = {}
+        self.reasons: dict[int, str] = {}
+        self.steps: Iterator[bool] = iter(())
+
+    def at(self, now_ms: int) -> bool:
+        """Look at it from a later instant; False when it doesn't hold any more."""
+        if not self.now_ms <= now_ms < self.valid_until_ms:
+            return False
+        self.now_ms = self.timeline.now_ms = now_ms
+        return True
 
     def starting(self) -> list[Placement]:
         """Placements at *now*, in priority order."""
-        for room_left in self._steps:
+        for room_left in self.steps:
             if not room_left:
                 break
-        return [placement for placement in self._placements.values() if placement.start_ms <= self.now_ms]
+        return [placement for placement in self.taken.values() if placement.start_ms <= self.now_ms]
+
+    def extend(self, ask: Ask) -> None:
+        """One more job, behind all others."""
+        self.asks.append(ask)
+
+    def started(self, job: int) -> None:
+        """A job was started at its place, which it goes on holding."""
+        self.taken.pop(job, None)
 
     def _finish(self) -> None:
-        for _ in self._steps:
+        for _ in self.steps:
             pass
 
     @property
     def placements(self) -> dict[int, Placement]:
         """Every job that has a place, by number."""
         self._finish()
-        return self._placements
+        return self.taken
 
     @property
     def unplaced(self) -> dict[int, str]:
         """Why a job has no place at any time, by number."""
         self._finish()
-        return self._unplaced
+        return self.reasons
 
     def next_start_ms(self) -> int | None:
         """The earliest expected start after now."""
         later = (place.start_ms for place in self.placements.values() if place.start_ms > self.now_ms)
         return min(later, default=None)
+
+
+class Steps:
+    """Places a plan's jobs one after another, as far as it is asked, and goes on when jobs are added."""
+
+    def __init__(self, planner: "Planner", plan: Plan) -> None:
+        self.planner, self.plan = planner, plan
+        self.done = 0
+        self.seen: set[tuple] = set()
+        self.no_sooner: dict[tuple, int] = {}
+        """Equal requests behind one another never start earlier."""
+        self.least = min((ask.request.threads for ask in plan.asks), default=1)
+        self._look()
+
+    def _look(self) -> None:
+        self.room = int(self.plan.timeline.free_at(self.plan.now_ms)[CORES].max(initial=0))
+
+    def __iter__(self) -> "Steps":
+        return self
+
+    def __next__(self) -> bool:
+        """Place one job; True while any of the rest could still start now."""
+        plan, planner = self.plan, self.planner
+        if self.done >= len(plan.asks):
+            raise StopIteration
+        if self.done == 0 and self.room < self.least:
+            self.least = 0  # say so once, before anything is placed
+            return False
+        ask = plan.asks[self.done]
+        self.done += 1
+        key = planner.key(ask)
+        if key not in self.seen and len(self.seen) < planner.depth:
+            self.seen.add(key)
+        no_sooner = self.no_sooner.get(key, 0)
+        if key not in self.seen and no_sooner > plan.now_ms:
+            return self.room >= self.least
+        placement = planner.place(plan.timeline, ask, no_sooner)
+        if placement is None:
+            self.no_sooner[key] = FAR
+            plan.reasons[ask.job] = "no node that could take it is open"
+        else:
+            self.no_sooner[key] = placement.start_ms
+            now = placement.start_ms <= plan.now_ms
+            if key in self.seen or now:
+                planner.occupy(plan.timeline, placement)
+                plan.taken[ask.job] = placement
+            if now:
+                self._look()
+            else:
+                plan.valid_until_ms = min(plan.valid_until_ms, placement.start_ms)
+        return self.room >= self.least
 
 
 class Planner:
@@ -125,7 +193,7 @@ class Planner:
     def plan(
         self,
         now_ms: int,
-        running: Iterable[Stretch],
+        running: Sequence[Stretch],
         waiting: Iterable[Ask],
         closures: Sequence[Closure] = (),
         windows: Sequence[Window] = (),
@@ -146,42 +214,13 @@ class Planner:
                 for name in window.nodes:
                     if name in index:
                         timeline.close(index[name], window.begins_ms, window.ends_ms)
-        asks = list(waiting)
-        plan = Plan(now_ms, timeline, iter(()))
-        plan._steps = self._steps(plan, asks)
+        until = min((hold.until_ms for hold in holds), default=FAR)
+        plan = Plan(now_ms, timeline, list(waiting), until)
+        plan.steps = Steps(self, plan)
         return plan
 
-    def _steps(self, plan: Plan, asks: list[Ask]) -> Iterator[bool]:
-        """Place one job after another; yields whether any of the rest could still start now."""
-        timeline, now_ms = plan.timeline, plan.now_ms
-        least = [1] * (len(asks) + 1)
-        smallest = 2**31
-        for number in range(len(asks) - 1, -1, -1):
-            smallest = min(smallest, asks[number].request.threads)
-            least[number] = smallest
-        seen: set[tuple] = set()
-        no_sooner: dict[tuple, int] = {}  # equal requests behind one another never start earlier
-        room = int(timeline.free_at(now_ms)[CORES].max(initial=0))
-        for number, ask in enumerate(asks):
-            yield room >= least[number]
-            key = self._key(ask)
-            if key not in seen and len(seen) < self.depth:
-                seen.add(key)
-            if key not in seen and no_sooner.get(key, 0) > now_ms:
-                continue
-            placement = self.place(timeline, ask, no_sooner.get(key, 0))
-            if placement is None:
-                no_sooner[key] = FAR
-                plan._unplaced[ask.job] = "no node that could take it is open"
-                continue
-            no_sooner[key] = placement.start_ms
-            if key in seen or placement.start_ms <= now_ms:
-                self.occupy(timeline, placement)
-                plan._placements[ask.job] = placement
-            if placement.start_ms <= now_ms:
-                room = int(timeline.free_at(now_ms)[CORES].max(initial=0))
-
-    def _key(self, ask: Ask) -> tuple:
+    def key(self, ask: Ask) -> tuple:
+        """Equal for requests that need not be told apart; worked out once for each job."""
         known = self._keys.get(ask.job)
         if known is None or known[0] is not ask.request:
             if len(self._keys) > 200_000:
@@ -224,7 +263,7 @@ class Planner:
         return part.cores, part.memory_mib, prepared.need.gpus, prepared.need.scratch_mib
 
     def _prepare(self, ask: Ask) -> list[_Prepared]:
-        key = self._key(ask)
+        key = self.key(ask)
         if key not in self._prepared:
             self._prepared[key] = [self._arrays(need) for need in self.needs(ask.request)]
         return self._prepared[key]
