@@ -27,7 +27,9 @@ class Figure:
 
     def line(self) -> str:
         verdict = "ok" if self.ratio <= self.bound else "missed"
-        return f"{self.name} {self.value:.4g} {self.unit} {self.reference:.4g} {self.ratio:.2f} {self.bound:g} {verdict}"
+        return (
+            f"{self.name} {self.value:.4g} {self.unit} {self.reference:.4g} {self.ratio:.2f} {self.bound:g} {verdict}"
+        )
 
 
 def best(of: int, work: Callable[[], object]) -> float:

@@ -21,7 +21,7 @@ settings.register_profile(
 )
 settings.load_profile("quarry")
 
-PATIENCE_S = 60.0
+PATIENCE_S = 45.0
 T = TypeVar("T")
 
 
@@ -43,7 +43,14 @@ def small_site(
 ) -> Site:
     """Nodes n1, n2, …; a queue of all, one of the last alone; two accounts; two tiers."""
     nodes = tuple(
-        Node(f"n{number}", each, each * 2048, gpus=2 * (number == len(cores)), scratch_mib=10_000, traits=("fast",) * (number % 2))
+        Node(
+            f"n{number}",
+            each,
+            each * 2048,
+            gpus=2 * (number == len(cores)),
+            scratch_mib=10_000,
+            traits=("fast",) * (number % 2),
+        )
         for number, each in enumerate(cores, 1)
     )
     names = tuple(node.name for node in nodes)

@@ -181,7 +181,9 @@ class Desk:
     def next_instant_ms(self) -> int | None:
         """When something could start though nothing has ended: a window is over, a not-before has come."""
         now = self.now()
-        waiting = (job.request.not_before_ms or 0 for job in self.engine.state.jobs.values() if job.phase is Phase.WAITING)
+        waiting = (
+            job.request.not_before_ms or 0 for job in self.engine.state.jobs.values() if job.phase is Phase.WAITING
+        )
         instants = [*waiting, *(window.ends_ms for window in self.site.windows)]
         return min((at for at in instants if at > now), default=None)
 

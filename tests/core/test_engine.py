@@ -162,7 +162,9 @@ def test_every_state_has_its_own_sign():
 COMMANDS = st.lists(
     st.one_of(
         st.tuples(st.just("submit"), st.integers(1, 16), st.sampled_from([1, 5, 60]), st.booleans()),
-        st.tuples(st.just("finish"), st.integers(0, 5), st.sampled_from([0, 1]), st.sampled_from([None, "lost", "overtime"])),
+        st.tuples(
+            st.just("finish"), st.integers(0, 5), st.sampled_from([0, 1]), st.sampled_from([None, "lost", "overtime"])
+        ),
         st.tuples(st.just("hold"), st.integers(1, 12)),
         st.tuples(st.just("release"), st.integers(1, 12)),
         st.tuples(st.just("cancel"), st.integers(1, 12)),
@@ -218,7 +220,9 @@ def check_never_over(engine):
                 held[share.node, core] = job.number
             assert max(share.cores) < engine.site.node[share.node].cores
     for node in engine.site.nodes:
-        memory = sum(share.memory_mib for job in engine.state.running() for share in job.shares if share.node == node.name)
+        memory = sum(
+            share.memory_mib for job in engine.state.running() for share in job.shares if share.node == node.name
+        )
         assert memory <= node.memory_mib
 
 

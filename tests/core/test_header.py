@@ -123,10 +123,10 @@ def test_a_misspelt_key_is_offered_the_nearest_one():
         'stage = { inn = ["x"] }',
         'after = { 4 = "maybe" }',
         'array = { tasks = "1-4" }',
-        'array = { sweep = { level = [] } }',
+        "array = { sweep = { level = [] } }",
         'rehearsal = { runtime = "2h..1h" }',
-        'rehearsal = { exit = 300 }',
-        'gpu-memory = 8',
+        "rehearsal = { exit = 300 }",
+        "gpu-memory = 8",
         'readable-by = ""',
     ],
 )
@@ -148,7 +148,7 @@ def test_a_value_that_cannot_be_read_is_an_error_in_its_line(line):
         'after = { 12 = "succeeds" }',
         'at-overtime = "again"',
         'array = { tasks = "1..4" }',
-        'array = { sweep = { level = [1, 2] } }',
+        "array = { sweep = { level = [1, 2] } }",
     ],
 )
 def test_what_is_not_there_yet_says_so_and_is_refused(line):
@@ -183,7 +183,9 @@ def test_shapes_follow_from_what_is_said(lines, nodes, ranks):
     assert (request.nodes, request.ranks) == (nodes, ranks)
 
 
-@pytest.mark.parametrize("lines", ["nodes = 2\nranks = 7\nranks-per-node = 3", "nodes = 3\nranks = 2", "ranks = 7\nranks-per-node = 3"])
+@pytest.mark.parametrize(
+    "lines", ["nodes = 2\nranks = 7\nranks-per-node = 3", "nodes = 3\nranks = 2", "ranks = 7\nranks-per-node = 3"]
+)
 def test_shapes_that_contradict_themselves_are_errors(lines):
     assert "shape" in [one.code for one in checked(script(f"{GOOD}\n{lines}")).diagnostics]
 
@@ -202,7 +204,7 @@ def test_shapes_that_contradict_themselves_are_errors(lines):
     ],
 )
 def test_an_impossible_request_is_told_the_nearest_possible_one(lines, words):
-    header = '\n'.join([*(GOOD.split("\n")[: 1 if "memory" in lines else 2]), lines])
+    header = "\n".join([*(GOOD.split("\n")[: 1 if "memory" in lines else 2]), lines])
     found = checked(script(header))
     one = next(one for one in found.diagnostics if one.code == "impossible")
     assert words in one.message
@@ -210,7 +212,10 @@ def test_an_impossible_request_is_told_the_nearest_possible_one(lines, words):
 
 
 def test_limits_of_queues_and_people():
-    assert "over the limit of queue all, 1d" in checked(script('walltime = "2d"\nmemory = "1 GiB/core"')).diagnostics[0].message
+    assert (
+        "over the limit of queue all, 1d"
+        in checked(script('walltime = "2d"\nmemory = "1 GiB/core"')).diagnostics[0].message
+    )
     assert "only for ada" in checked(script(f'{GOOD}\nqueue = "last"'), user="bo").diagnostics[0].message
     assert "did you mean" in checked(script(f'{GOOD}\nqueue = "al"')).diagnostics[0].message
     assert "you may charge silt" in checked(script(f'{GOOD}\naccount = "eels"'), user="bo").diagnostics[0].message
@@ -274,7 +279,7 @@ def test_editing_one_key_changes_no_other_line():
 
 
 def test_editing_adds_and_removes_keys_and_tables():
-    assert '# threads = 2' in set_key(BROAD, "threads", 2)
+    assert "# threads = 2" in set_key(BROAD, "threads", 2)
     assert "ranks" not in set_key(BROAD, "ranks", None)
     assert set_key("#!/bin/sh\ntrue\n", "ranks", 4) == "#!/bin/sh\n# /// job\n# ranks = 4\n# ///\ntrue\n"
     assert find_block(set_key(BROAD, "rehearsal.exit", 3))[0].values["rehearsal"]["exit"] == 3
@@ -285,7 +290,9 @@ def test_editing_adds_and_removes_keys_and_tables():
 VALUES = st.one_of(st.integers(1, 99), st.sampled_from(["1h", "2h 30m", "3 GiB/core", "tidal"]), st.booleans())
 
 
-@given(st.lists(st.tuples(st.sampled_from(["ranks", "walltime", "threads", "queue", "whole-nodes"]), VALUES), max_size=8))
+@given(
+    st.lists(st.tuples(st.sampled_from(["ranks", "walltime", "threads", "queue", "whole-nodes"]), VALUES), max_size=8)
+)
 def test_any_row_of_edits_keeps_everything_else(moves):
     text, expected = BROAD, tomllib.loads(find_block(BROAD)[0].toml)
     for key, value in moves:
@@ -305,7 +312,12 @@ def test_no_text_whatever_breaks_the_check(text):
     checked(text)
 
 
-@given(st.dictionaries(st.sampled_from(sorted(KEYS)), st.one_of(st.integers(), st.text(max_size=8), st.booleans(), st.lists(st.integers(), max_size=2))))
+@given(
+    st.dictionaries(
+        st.sampled_from(sorted(KEYS)),
+        st.one_of(st.integers(), st.text(max_size=8), st.booleans(), st.lists(st.integers(), max_size=2)),
+    )
+)
 def test_no_value_whatever_breaks_a_reader(values):
     import tomlkit
 

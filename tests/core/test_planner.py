@@ -14,7 +14,9 @@ NOW = 1_000_000
 
 
 def ask(number, ranks=1, nodes=None, walltime_s=600, threads=1, mib=100, **more):
-    request = Request("j", "silt", ("all",), "steady", walltime_s, Memory(mib), nodes, ranks, threads, grace_s=0, **more)
+    request = Request(
+        "j", "silt", ("all",), "steady", walltime_s, Memory(mib), nodes, ranks, threads, grace_s=0, **more
+    )
     return Ask(number, request)
 
 
@@ -116,7 +118,11 @@ def test_what_is_overdue_still_holds_its_place():
 
 def test_beyond_the_depth_jobs_start_only_where_they_delay_nobody():
     asks = [ask(1, ranks=24, nodes=3, walltime_s=100)]
-    asks += [ask(2, ranks=16, nodes=1, walltime_s=99), ask(3, ranks=1, walltime_s=50), ask(4, ranks=16, nodes=1, walltime_s=98)]
+    asks += [
+        ask(2, ranks=16, nodes=1, walltime_s=99),
+        ask(3, ranks=1, walltime_s=50),
+        ask(4, ranks=16, nodes=1, walltime_s=98),
+    ]
     found = plan(asks, planner={"depth": 2})
     assert set(found.placements) == {1, 2, 3}
     assert start_of(found, 3) == 0
@@ -180,7 +186,11 @@ def used_at(site, at, running, placements):
 def test_the_plan_never_gives_more_than_a_node_has(jobs, held):
     site = small_site()
     running = [Stretch(f"n{node}", NOW + seconds * 1000 + 60_000, (cores, 100, 0, 0)) for node, cores, seconds in held]
-    running = [one for number, one in enumerate(running) if sum(o.amount[0] for o in running[: number + 1] if o.node == one.node) <= 8]
+    running = [
+        one
+        for number, one in enumerate(running)
+        if sum(o.amount[0] for o in running[: number + 1] if o.node == one.node) <= 8
+    ]
     found = plan(possible(jobs, site), running, site)
     instants = {NOW} | {place.start_ms for place in found.placements.values()}
     for at in instants:
@@ -225,9 +235,14 @@ def fits_at(planner, timeline, one, at):
         able = set()
         for name in need.eligible:
             node = ground.index[name]
-            amount = ground.capacity[:, node] if need.whole else (part.cores, part.memory_mib, need.gpus, need.scratch_mib)
+            amount = (
+                ground.capacity[:, node] if need.whole else (part.cores, part.memory_mib, need.gpus, need.scratch_mib)
+            )
             times = [at, *(t for t in timeline.times[node] if at < t < at + one.request.walltime_s * 1000)]
-            if all((timeline.free[:, node, np.searchsorted(timeline.times[node], t, "right") - 1] >= amount).all() for t in times):
+            if all(
+                (timeline.free[:, node, np.searchsorted(timeline.times[node], t, "right") - 1] >= amount).all()
+                for t in times
+            ):
                 able.add(name)
         if len(able) < wanted:
             return False

@@ -42,7 +42,9 @@ def test_durations_are_read_in_every_form(text, seconds):
     assert parse_duration(text) == seconds
 
 
-@pytest.mark.parametrize("text", ["", "30", "1.5", "5 minutes", "2m 1h", "1h 1h", "P", "PT", "1:2:3", "-5m", "10q", "0.3s", "99999d"])
+@pytest.mark.parametrize(
+    "text", ["", "30", "1.5", "5 minutes", "2m 1h", "1h 1h", "P", "PT", "1:2:3", "-5m", "10q", "0.3s", "99999d"]
+)
 def test_what_is_no_duration_is_refused(text):
     with pytest.raises(BadValue):
         parse_duration(text)
@@ -60,7 +62,15 @@ def test_a_printed_duration_reads_back(seconds):
 
 @pytest.mark.parametrize(
     ("text", "mib"),
-    [("512 MiB", 512), ("4 GiB", 4096), ("1.5 TiB", 1_572_864), ("1 MB", 1), ("1GB", 954), ("1 KiB", 1), ("2 TB", 1_907_349)],
+    [
+        ("512 MiB", 512),
+        ("4 GiB", 4096),
+        ("1.5 TiB", 1_572_864),
+        ("1 MB", 1),
+        ("1GB", 954),
+        ("1 KiB", 1),
+        ("2 TB", 1_907_349),
+    ],
 )
 def test_sizes_are_whole_mebibytes_rounded_up(text, mib):
     assert parse_size(text) == mib

@@ -8,7 +8,6 @@ import signal
 import subprocess
 import time
 from collections import Counter
-from pathlib import Path
 
 import pytest
 
@@ -47,7 +46,9 @@ def test_a_job_goes_on_when_those_above_its_keeper_are_killed(machine, victims):
     assert ran(machine) == [f"{job}-1"]
 
 
-@pytest.mark.parametrize("victims", ["keeper", "ganger keeper", "engine keeper", "engine ganger keeper", "keeper ganger engine"])
+@pytest.mark.parametrize(
+    "victims", ["keeper", "ganger keeper", "engine keeper", "engine ganger keeper", "keeper ganger engine"]
+)
 def test_an_attempt_without_its_keeper_is_lost_and_run_once_more(machine, victims):
     job = machine.submit(RUNS)
     began(machine, job)
@@ -61,13 +62,17 @@ def test_an_attempt_without_its_keeper_is_lost_and_run_once_more(machine, victim
 
 
 def test_without_retries_a_lost_attempt_is_the_end(machine):
-    job = machine.submit("(trap '' TERM HUP; sleep 1000) & env -i sleep 1000 & " + RUNS.replace("1.2", "1000"), "retries=0")
+    job = machine.submit(
+        "(trap '' TERM HUP; sleep 1000) & env -i sleep 1000 & " + RUNS.replace("1.2", "1000"), "retries=0"
+    )
     began(machine, job)
     kill(machine.keeper(job))
     found = machine.ended(job)
     assert (found["state"], found["attempt"]) == ("lost", 1)
     left = subprocess.run(["pgrep", "-f", "^sleep 1000$"], capture_output=True, text=True).stdout.split()
-    mine = [pid for pid in left if os.path.exists(f"/proc/{pid}") and os.readlink(f"/proc/{pid}/cwd") == str(machine.work)]
+    mine = [
+        pid for pid in left if os.path.exists(f"/proc/{pid}") and os.readlink(f"/proc/{pid}/cwd") == str(machine.work)
+    ]
     assert mine == []
 
 
@@ -104,7 +109,10 @@ def test_a_cancel_reaches_a_job_whose_ganger_was_killed(machine):
 @pytest.mark.parametrize("seed", [1, 2, 3])
 def test_kills_at_any_instant_lose_nothing_and_run_nothing_twice(machine, seed):
     chance = random.Random(seed)
-    jobs = [machine.submit(RUNS.replace("1.2", f"{chance.uniform(0, 0.8):.2f}"), "memory=16 MiB/core", "retries=6") for _ in range(10)]
+    jobs = [
+        machine.submit(RUNS.replace("1.2", f"{chance.uniform(0, 0.8):.2f}"), "memory=16 MiB/core", "retries=6")
+        for _ in range(10)
+    ]
     pause = random.Random(seed + 100)
     for _ in range(10):
         pids = [*machine.processes("lazy_quarry.service"), *machine.gangers()]
@@ -213,7 +221,9 @@ def test_a_read_only_folder_says_so(machine):
 @pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
 def test_a_full_disk_refuses_and_loses_nothing(machine):
     machine.state.mkdir()
-    if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", machine.state], capture_output=True).returncode:
+    if subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", machine.state], capture_output=True
+    ).returncode:
         pytest.skip("tmpfs cannot be mounted here")
     filler = machine.state / "filler"
     try:

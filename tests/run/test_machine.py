@@ -10,7 +10,10 @@ from tests.conftest import script, until
 
 
 def test_a_script_runs_and_its_record_is_true(machine):
-    job = machine.submit('echo "from $LQ_NAME as $LQ_JOB"; python3 -c "sum(range(6000000))"; head -c 300000 /dev/zero > big', "name=first")
+    job = machine.submit(
+        'echo "from $LQ_NAME as $LQ_JOB"; python3 -c "sum(range(6000000))"; head -c 300000 /dev/zero > big',
+        "name=first",
+    )
     found = machine.ended(job)
     assert (found["state"], found["exit"], found["signal"]) == ("done", 0, None)
     assert Path(found["output"]).read_text() == f"from first as {job}\n"
@@ -92,7 +95,9 @@ def test_a_job_may_print_without_end_and_delete_its_folder(machine):
 
 
 def test_output_and_errors_go_where_the_header_says(machine):
-    job = machine.submit("echo good; echo bad >&2", "output=logs/deep/{name}-{user}.txt", "errors=logs/err-{job}.txt", "name=two")
+    job = machine.submit(
+        "echo good; echo bad >&2", "output=logs/deep/{name}-{user}.txt", "errors=logs/err-{job}.txt", "name=two"
+    )
     found = machine.ended(job)
     assert Path(found["output"]).read_text() == "good\n"
     assert Path(found["errors"]).read_text() == "bad\n"
@@ -142,7 +147,13 @@ def test_the_script_that_was_submitted_is_what_runs(machine):
 
 def test_python_scripts_run_through_their_own_interpreter_line(machine):
     path = machine.work / "count.py"
-    path.write_text(script('walltime = "1m"\nmemory = "64 MiB/core"', "import os\nprint(os.environ['LQ_JOB'])", "#!/usr/bin/env python3"))
+    path.write_text(
+        script(
+            'walltime = "1m"\nmemory = "64 MiB/core"',
+            "import os\nprint(os.environ['LQ_JOB'])",
+            "#!/usr/bin/env python3",
+        )
+    )
     job = int(machine.lq("submit", str(path)).stdout.split()[0])
     assert Path(machine.ended(job)["output"]).read_text() == f"{job}\n"
 

@@ -13,6 +13,7 @@ from textual.containers import Container
 from textual.screen import Screen
 
 from lazy_quarry.app.drafts import DraftShelf
+from lazy_quarry.app.keys import teach_alt_numbers
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
 from lazy_quarry.app.palette import CHALK, DUSK, PALETTES
 from lazy_quarry.app.places.place import Place
@@ -60,11 +61,13 @@ class QuarryApp(App[None]):
         place: str = "survey",
     ) -> None:
         super().__init__()
+        teach_alt_numbers()
         self.connect, self.folder, self.shelf, self.zone = connect, folder, shelf, zone
         self.client: SiteClient | None = None
         self.board: Board | None = None
         self.place = place
-        self._looked_at: int | None = None
+        self.looked_at: int | None = None
+        """The job that the next visit to Watch begins at."""
         self._said_until = 0.0
         self._leaving = threading.Event()
         for palette in (DUSK, CHALK):
@@ -120,7 +123,8 @@ class QuarryApp(App[None]):
                 self._leaving.wait(0.05)  # what changes together is drawn together
 
     async def _arrive(self) -> None:
-        await self.action_go(self.place)
+        if self.query(Trail):  # unless the person has left meanwhile
+            await self.action_go(self.place)
 
     @work(thread=True, exclusive=True, group="board")
     def read_board(self) -> None:
@@ -240,15 +244,6 @@ class QuarryApp(App[None]):
         """Take a script to Draft."""
         place: Any = await self.action_go("draft")
         place.put_script(script, name)
-
-    def look_at(self, job: int) -> None:
-        """The next visit to Watch begins at this job."""
-        self._looked_at = job
-
-    def take_looked_at(self) -> int | None:
-        """The job to begin at, once."""
-        job, self._looked_at = self._looked_at, None
-        return job
 
     async def action_place_action(self, action: str) -> None:
         """Do what a key of the present place does, from a click."""

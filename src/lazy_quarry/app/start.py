@@ -24,7 +24,7 @@ def _folder(name: str, given: str = "") -> Path:
     return base if chosen and name == "machine" else base / name
 
 
-def demo_app(speed: int, paused: bool, seed: int) -> QuarryApp:
+def demo_app(speed: int, paused: bool, seed: int, past_days: int = 90) -> QuarryApp:
     """The application on the demo site; your folder is filled with the example scripts that aren't there."""
     folder = _folder("oxbow")
     scripts = folder / "scripts"
@@ -38,7 +38,7 @@ def demo_app(speed: int, paused: bool, seed: int) -> QuarryApp:
     def connect() -> "SiteClient":
         from lazy_quarry.demo.session import DemoClient
 
-        return DemoClient(speed, paused, seed)
+        return DemoClient(speed, paused, seed, past_days)
 
     return QuarryApp(connect, scripts, DraftShelf(folder, "oxbow"), UTC)
 

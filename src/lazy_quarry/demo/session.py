@@ -77,9 +77,9 @@ class Rehearsed:
             return
         desk.take_in(events)
 
-    def add_past(self) -> None:
-        """Make the ninety days before, and bring them forward into the books."""
-        begin = BEGINS_MS - PAST_DAYS * DAY_MS
+    def add_past(self, days: int) -> None:
+        """Make the days before, and bring them forward into the books."""
+        begin = BEGINS_MS - days * DAY_MS
         stream = itertools.takewhile(
             lambda one: one.at_ms < RECENT_FROM_MS, arrivals(f"{self.seed}:past", begin, PAST_A_DAY)
         )
@@ -158,7 +158,8 @@ def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
 class DemoClient:
     """The demo as a :class:`~lazy_quarry.client.SiteClient`; also its clock's handle."""
 
-    def __init__(self, speed: int = 60, paused: bool = False, seed: int = 7) -> None:
+    def __init__(self, speed: int = 60, paused: bool = False, seed: int = 7, past_days: int = PAST_DAYS) -> None:
+        self.past_days = past_days
         self.rehearsed = Rehearsed(seed)
         self.desk = self.rehearsed.desk
         self._stop = threading.Event()
@@ -166,7 +167,7 @@ class DemoClient:
         threading.Thread(target=self._tick, daemon=True, name="demo-clock").start()
 
     def _tick(self) -> None:
-        self.rehearsed.add_past()
+        self.rehearsed.add_past(self.past_days)
         last = time.monotonic()
         while not self._stop.wait(_TICK_S):
             now = time.monotonic()

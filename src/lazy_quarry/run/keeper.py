@@ -139,7 +139,11 @@ class Keeper:
                 command,
                 [command, *intent.arguments],
                 environment,
-                file_actions=[(os.POSIX_SPAWN_DUP2, source, 0), (os.POSIX_SPAWN_DUP2, output, 1), (os.POSIX_SPAWN_DUP2, errors, 2)],
+                file_actions=[
+                    (os.POSIX_SPAWN_DUP2, source, 0),
+                    (os.POSIX_SPAWN_DUP2, output, 1),
+                    (os.POSIX_SPAWN_DUP2, errors, 2),
+                ],
                 setsid=True,
                 setsigmask=[],
                 setsigdef=[signal.SIGPIPE, signal.SIGXFSZ, signal.SIGINT, signal.SIGHUP, signal.SIGTERM],

@@ -371,7 +371,7 @@ class DraftPlace(Place):
         self.quarry.call_from_thread(self._submitted, receipt.job, when)
 
     def _submitted(self, job: int, when: str) -> None:
-        self.quarry.look_at(job)
+        self.quarry.looked_at = job
         self.post_message(Say(f"Submitted as {job}; {when}. alt+4 watches it."))
         self.quarry.read_board()
 

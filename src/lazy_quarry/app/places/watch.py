@@ -60,14 +60,25 @@ class WatchPlace(Place):
         rows.user = board.user
         axis.axis = ground.axis = rows.axis
         rows.show(sorted(by_scope[self.scope], key=_rank))
+        self._seek()
         ground.board, ground.view = board, rows.current()
         axis.refresh()
         ground.refresh()
 
     def arrive(self) -> None:
-        """Keys go to the jobs."""
-        self.query_one(JobRows).focus()
+        """Keys go to the jobs, the cursor to the one that was just submitted."""
+        rows = self.query_one(JobRows)
+        rows.focus()
+        self._seek()
         self._explain()
+
+    def _seek(self) -> None:
+        rows = self.query_one(JobRows)
+        wanted = self.quarry.looked_at
+        place = next((number for number, job in enumerate(rows.jobs) if job.job == wanted), None)
+        if place is not None:
+            self.quarry.looked_at = None
+            rows.move(place)
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
         """Another job is looked at."""

@@ -2,6 +2,7 @@
 
 from rich.style import Style
 from rich.text import Text
+from textual import events
 from textual.reactive import reactive
 from textual.strip import Strip
 from textual.widgets import TextArea
@@ -63,6 +64,15 @@ class Editor(Drawing, TextArea):
     def on_mount(self) -> None:
         """Put the colours on."""
         self.dress()
+
+    async def _on_key(self, event: events.Key) -> None:
+        """Do what a key is bound to at once: a binding found on the way up comes after letters typed behind it."""
+        for binding in self._bindings.key_to_bindings.get(event.key, ()):
+            event.stop()
+            event.prevent_default()
+            await self.run_action(binding.action)
+            return
+        await super()._on_key(event)
 
     def dress(self) -> None:
         """The colours of the palette in use."""

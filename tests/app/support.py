@@ -1,0 +1,56 @@
+"""Driving the application: the demo with its clock standing, and what is drawn on it."""
+
+import time
+from contextlib import asynccontextmanager
+
+from lazy_quarry.app.start import demo_app
+
+PATIENCE_S = 30.0
+
+
+@asynccontextmanager
+async def demo(folder, size=(160, 47)):
+    """The application on the demo, its past made and its clock standing, with the pilot."""
+    import os
+
+    os.environ["LQ_STATE"] = str(folder)
+    app = demo_app(1, True, 7, past_days=3)
+    async with app.run_test(size=size) as pilot:
+        await wait_for(pilot, lambda: app.board is not None and app.query("Place"))
+        await wait_for(pilot, lambda: any(line.jobs > 60 for line in app.board.accounts))
+        await settled(pilot)
+        yield app, pilot
+    os.environ.pop("LQ_STATE", None)
+
+
+async def wait_for(pilot, condition):
+    """Wait for a condition, never for a time."""
+    end = time.monotonic() + PATIENCE_S
+    while time.monotonic() < end:
+        await pilot.pause(0.02)
+        if condition():
+            return
+    raise AssertionError("it never came: " + pilot.app.query_one("NoteBar").text)
+
+
+async def settled(pilot):
+    """All that was on its way has been drawn."""
+    await wait_for(pilot, lambda: all(worker.is_finished for worker in pilot.app.workers if worker.group != "follow"))
+    await pilot.pause()
+
+
+async def press(pilot, *keys):
+    await pilot.press(*keys)
+    await pilot.pause()
+
+
+def drawn(widget):
+    """What a drawn widget shows, as text."""
+    lines = []
+    for row in range(widget.size.height):
+        lines.append("".join(segment.text for segment in widget.render_line(row)).rstrip())
+    return "\n".join(lines)
+
+
+def text_of(app, selector):
+    return drawn(app.query_one(selector))

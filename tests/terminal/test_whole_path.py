@@ -1,0 +1,215 @@
+"""Whole paths in a real terminal: tmux types, and what stands on the screen is read."""
+
+import os
+import shlex
+import shutil
+import subprocess
+import sys
+import time
+import uuid
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import PATIENCE_S, until
+
+pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="tmux is not installed")
+
+
+class Terminal:
+    """A tmux session of its own, 160×47 unless said otherwise."""
+
+    def __init__(
+        self, command: str, environment: dict[str, str], folder: Path, size: tuple[int, int] = (160, 47)
+    ) -> None:
+        self.name = f"lq-{uuid.uuid4().hex[:8]}"
+        exports = " ".join(f"{name}={shlex.quote(value)}" for name, value in environment.items())
+        self._tmux(
+            "new-session", "-d", "-s", self.name, "-x", str(size[0]), "-y", str(size[1]), "-c", str(folder),
+            f"env -u COLUMNS -u LINES {exports} {command}; echo 'the end' $?; sleep 600",
+        )  # fmt: skip
+
+    def _tmux(self, *words: str) -> str:
+        done = subprocess.run(["tmux", "-L", self.name, *words], capture_output=True, text=True, timeout=20)
+        return done.stdout
+
+    def keys(self, *keys: str) -> None:
+        """Type keys, by tmux's names."""
+        for key in keys:
+            self._tmux("send-keys", "-t", self.name, key)
+
+    def type(self, text: str) -> None:
+        """Type text as it is."""
+        self._tmux("send-keys", "-t", self.name, "-l", text)
+
+    def screen(self) -> str:
+        """What stands on the screen."""
+        return self._tmux("capture-pane", "-p", "-t", self.name)
+
+    def resize(self, width: int, height: int) -> None:
+        """Another size, as when a window is pulled."""
+        self._tmux("resize-window", "-t", self.name, "-x", str(width), "-y", str(height))
+
+    def sees(self, *words: str) -> str:
+        """Wait until all these words stand on the screen."""
+        end = time.monotonic() + PATIENCE_S
+        screen = ""
+        while time.monotonic() < end:
+            screen = self.screen()
+            if all(word in screen for word in words):
+                return screen
+            time.sleep(0.05)
+        missing = [word for word in words if word not in screen]
+        raise AssertionError(f"never seen: {missing}\n{screen}")
+
+    def close(self) -> None:
+        """End the session."""
+        self._tmux("kill-server")
+
+
+@pytest.fixture
+def terminal(machine):
+    opened = []
+
+    def open_(words: str, size: tuple[int, int] = (160, 47)) -> Terminal:
+        wanted = ("LQ_STATE", "XDG_RUNTIME_DIR", "LQ_LINGER", "PATH", "HOME")
+        environment = {name: machine.environment[name] for name in wanted if name in machine.environment}
+        environment |= {"TERM": "tmux-256color", "LANG": "C.UTF-8"}
+        made = Terminal(f"{sys.executable} -m lazy_quarry.cli {words}", environment, machine.work, size)
+        opened.append(made)
+        return made
+
+    yield open_
+    for each in opened:
+        each.close()
+
+
+def test_the_whole_path_on_the_demo_site(terminal):
+    screen = terminal("demo --speed 60")
+    screen.sees("lazy quarry  oxbow", "TIDAL", "of 1,152 cores", "MAY CHARGE")
+    screen.keys("2")
+    screen.sees("BEGIN FROM A SHAPE", "surge-north.sh")
+    screen.keys("Down", "Enter")
+    screen.sees('# name     = "threads"', "PLACEMENT", "00000000", "nothing to say")
+    screen.keys("C-g")
+    seen = screen.sees("Submitted as")
+    number = seen.split("Submitted as ")[1].split(";")[0]
+    screen.keys("M-4")
+    screen.sees(f"{number}  threads", "▰")
+    screen.keys("+", "+", "+")
+    screen.sees("×3600")
+    screen.sees("threads", "◆ done in")
+    screen.keys("Enter")
+    screen.sees(f"THREADS {number}", "Done in", "ASKED AND USED", "finished")
+    screen.keys("6")
+    screen.sees("ACCOUNTS", "tide-surge", "400,000")
+    screen.keys("C-q")
+    screen.sees("the end 0")
+
+
+def test_hold_release_and_cancel_on_the_demo_site(terminal):
+    screen = terminal("demo --paused")
+    screen.sees("TIDAL")
+    screen.keys("4")
+    screen.sees("sediment-big", "starts about")
+    screen.keys("Down", "Down", "Down", "Down", "Down", "Down")
+    screen.sees("waits for 8 nodes of tidal with 32 free cores and 96 GiB each")
+    screen.keys("h")
+    screen.sees("held by tove")
+    screen.keys("r")
+    screen.sees("waits for 8 nodes")
+    screen.keys("x")
+    screen.sees("⊘")
+    screen.keys("Home", "x")
+    screen.sees("would be lost", "no, leave it")
+    screen.keys("Enter")
+    screen.keys("C-q")
+    screen.sees("the end 0")
+
+
+def test_mistakes_are_seen_while_typing_and_mended(terminal):
+    screen = terminal("demo --paused")
+    screen.sees("TIDAL")
+    screen.keys("2")
+    screen.sees("BEGIN FROM A SHAPE")
+    screen.keys("Enter")
+    screen.sees('# walltime = "30m"', "nothing to say")
+    screen.keys("Down", "Down", "Down", "End", "Enter")
+    screen.type('# wallime = "1h"')
+    screen.sees('there is no key "wallime"', "must change")
+    screen.keys("C-g")
+    screen.sees("Not submitted: line 5")
+    screen.keys("C-z", "C-z", "C-z")
+    screen.keys("C-q")
+    screen.sees("the end 0")
+
+
+def test_the_whole_path_on_this_machine(terminal, machine):
+    path = machine.work / "hello.sh"
+    path.write_text(
+        '#!/bin/sh\n# /// job\n# walltime = "1m"\n# memory = "64 MiB/core"\n# ///\necho "good morning"\nsleep 1\nexit 3\n'
+    )
+    screen = terminal("")
+    screen.sees("HERE", "MAY CHARGE")
+    screen.keys("2")
+    screen.sees("BEGIN FROM A SHAPE", "hello.sh")
+    for _ in range(3):
+        screen.keys("Down")
+    screen.keys("Enter")
+    screen.sees('echo "good morning"', "nothing to say", "REQUEST")
+    screen.keys("C-g")
+    screen.sees("Submitted as 1")
+    screen.keys("M-4")
+    screen.sees("1  hello", "▰")
+    screen.sees("✕ failed, exit 3")
+    screen.keys("Enter")
+    screen.sees("HELLO 1", "exit 3", "good morning")
+    screen.keys("6")
+    screen.sees("ACCOUNTS", "no limit")
+    screen.keys("C-q")
+    screen.sees("the end 0")
+    assert machine.show(1)["state"] == "failed"
+
+
+def test_jobs_go_on_without_the_application_and_stand_there_when_it_opens_again(terminal, machine):
+    screen = terminal("")
+    screen.sees("HERE")
+    job = machine.submit("sleep 2; echo late")
+    screen.keys("4")
+    screen.sees(f"{job}  job", "▰")
+    os.kill(pane_pid(screen), 9)
+    assert machine.ended(job)["state"] == "done"
+    again = terminal("")
+    again.sees("HERE")
+    again.keys("5")
+    again.sees("JOB 1", "Done in", "late")
+    again.keys("C-q")
+    again.sees("the end 0")
+
+
+def pane_pid(screen: Terminal) -> int:
+    """The application's process in a terminal."""
+    shell = int(screen._tmux("list-panes", "-t", screen.name, "-F", "#{pane_pid}").split()[0])
+    children = until(lambda: Path(f"/proc/{shell}/task/{shell}/children").read_text().split(), "the application")
+    return int(children[0])
+
+
+def test_a_terminal_that_shrinks_and_grows_again(terminal):
+    screen = terminal("demo --paused", (120, 40))
+    screen.sees("TIDAL")
+    for width, height in ((60, 15), (100, 30), (30, 8), (160, 47)):
+        screen.resize(width, height)
+    screen.keys("4")
+    screen.sees("sediment-big", "everyone")
+    screen.resize(90, 28)
+    screen.sees("This needs 100×30")
+    screen.resize(100, 30)
+    screen.sees("surge-north")
+    screen.keys("C-q")
+    screen.sees("the end 0")
+
+
+def test_without_a_terminal_it_says_so(machine):
+    done = machine.lq()
+    assert done.returncode == 2
+    assert "needs a terminal" in done.stderr
