@@ -229,7 +229,7 @@ def check_never_over(engine):
 @given(COMMANDS)
 def test_state_is_a_fold_over_events_and_the_same_commands_give_the_same(commands):
     engine, journal = play(commands)
-    again, journal_again = play(commands)
+    _again, journal_again = play(commands)
     assert journal == journal_again
     folded = State()
     import json

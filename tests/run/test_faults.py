@@ -1,5 +1,6 @@
 """Whatever of the three processes is killed, whenever: nothing is lost, nothing runs twice."""
 
+import contextlib
 import json
 import os
 import random
@@ -24,10 +25,8 @@ def ran(machine):
 
 
 def kill(pid):
-    try:
+    with contextlib.suppress(ProcessLookupError):
         os.kill(pid, signal.SIGKILL)
-    except ProcessLookupError:
-        pass
 
 
 def began(machine, job, attempt=1):

@@ -91,7 +91,7 @@ class Journal:
 
     def _settle(self) -> None:
         with self._sql.begin() as work:
-            known = {key: value for key, value in work.execute(select(meta.c.key, meta.c.value))}
+            known = {row.key: row.value for row in work.execute(select(meta))}
             version = int(known.get("version", VERSION))
             if version > VERSION:
                 raise StateFolderError(
@@ -237,8 +237,7 @@ class Journal:
         """Number, kind and body of every event, as they stand on disk."""
         with self._sql.connect() as work:
             query = select(events.c.number, events.c.kind, events.c.body).order_by(events.c.number)
-            for number, kind, body in work.execute(query):
-                yield number, kind, body
+            yield from work.execute(query)
 
     def sums_since(self, day_ms: int) -> list[SumRow]:
         """The sums of all days from this one on."""

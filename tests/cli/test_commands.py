@@ -1,0 +1,214 @@
+"""The command line: what it prints, its exit codes, its one clear line on stderr."""
+
+import json
+import socket
+from pathlib import Path
+
+import pytest
+
+from lazy_quarry import commands
+from lazy_quarry.run.shell import interpreter, syntax
+from tests.conftest import script, until
+
+GOOD = 'walltime = "1m"\nmemory = "64 MiB/core"'
+
+
+def one_line(done):
+    return len(done.stderr.strip().split("\n")) == 1 and done.stderr.startswith("lazy-quarry: ")
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("nonsense",),
+        ("jobs", "--nonsense"),
+        ("jobs", "--format", "yaml"),
+        ("jobs", "--columns", "colour"),
+        ("jobs", "--since", "tomorrow"),
+        ("show", "99"),
+        ("show", "four"),
+        ("show", "1/2"),
+        ("output", "99"),
+        ("cancel", "99"),
+        ("why", "99"),
+        ("wait", "99"),
+        ("submit",),
+        ("submit", "gone.sh"),
+        ("submit", "a.sh", "--", "true"),
+        ("demo", "--speed", "0"),
+        ("adopt",),
+    ],
+)
+def test_what_could_not_be_done_is_exit_2_and_says_so(machine, words):
+    done = machine.lq(*words)
+    assert done.returncode == 2, (done.stdout, done.stderr)
+    assert one_line(done) or words[0] == "cancel"
+    assert "Traceback" not in done.stderr
+
+
+def test_help_and_version(machine):
+    assert "submit" in machine.lq("--help").stdout
+    assert "--follow" in machine.lq("output", "--help").stdout
+    assert machine.lq("--version").stdout.startswith("lazy-quarry 0.")
+
+
+def test_a_site_that_is_not_there_says_so(machine):
+    machine.environment["LQ_SITE"] = "elsewhere"
+    done = machine.lq()
+    assert done.returncode == 2 and 'no site "elsewhere"' in done.stderr
+
+
+def test_check_lists_everything_with_its_line_and_starts_no_engine(machine):
+    (machine.work / "good.sh").write_text(script(GOOD))
+    (machine.work / "bad.sh").write_text(script('wallime = "1m"\nmemory = "64 MiB/core"', "if true; then"))
+    done = machine.lq("check", "good.sh", "bad.sh", "gone.sh", "--format", "json")
+    assert done.returncode == 1
+    found = json.loads(done.stdout)
+    assert {(one["file"], one["line"], one["severity"], one["code"]) for one in found} >= {
+        ("bad.sh", 3, "error", "key-unknown"),
+        ("bad.sh", 2, "warning", "walltime-absent"),
+        ("gone.sh", 1, "error", "unreadable"),
+    }
+    assert any(one["code"] == "syntax" and one["file"] == "bad.sh" for one in found)
+    assert set(found[0]) == {"file", "line", "column", "severity", "code", "message", "fix"}
+    assert machine.lq("check", "good.sh").returncode == 0
+    assert "nothing to say" in machine.lq("check", "good.sh").stdout
+    assert machine.lq("check", "good.sh", "--set", "ranks=9999").returncode == 1
+    assert not machine.processes("lazy_quarry.service")
+
+
+@pytest.mark.parametrize(
+    ("raw", "words"),
+    [(b"", "empty"), (b"\0\1\2", "binary"), (b"#!/bin/sh\n\xff\n", "not UTF-8"), (b"true\r\n", "Windows line ends")],
+)
+def test_what_is_no_script_is_refused_by_check_and_submit(machine, raw, words):
+    (machine.work / "odd.sh").write_bytes(raw)
+    checked = machine.lq("check", "odd.sh")
+    assert checked.returncode == 1 and words in checked.stdout
+    submitted = machine.lq("submit", "odd.sh")
+    assert submitted.returncode in (1, 2) and words in submitted.stderr
+    assert "no jobs" in machine.lq("jobs", "--ended").stdout
+
+
+def test_submit_takes_a_file_standard_input_or_a_command(machine):
+    path = machine.work / "args.sh"
+    path.write_text(script(GOOD, 'echo "$# $1"'))
+    first = machine.lq("submit", str(path), "one two", "three")
+    second = machine.lq("submit", "-", text=script(f'{GOOD}\nname = "piped"', "echo piped"))
+    third = machine.lq("submit", "--set", "walltime=1m", "--set", "name=c", "--", "printf", "%s|", "a b", "$HOME")
+    numbers = [int(done.stdout.split()[0]) for done in (first, second, third)]
+    assert numbers == [1, 2, 3]
+    assert machine.lq("wait", "1", "2", "3").returncode == 0
+    assert machine.lq("output", "1").stdout == "2 one two\n"
+    assert machine.lq("output", "2").stdout == "piped\n"
+    assert machine.lq("output", "3").stdout == "a b|$HOME|"
+    assert machine.show(2)["name"] == "piped"
+
+
+def test_submit_prints_json_with_number_and_forecast(machine):
+    (machine.work / "a.sh").write_text(script(GOOD))
+    told = json.loads(machine.lq("submit", "a.sh", "--format", "json").stdout)
+    assert told["job"] == 1 and told["tasks"] is None and told["forecast"].endswith("Z")
+    refused = machine.lq("submit", "a.sh", "--set", "ranks=4000", "--format", "json")
+    assert refused.returncode == 1
+    assert json.loads(refused.stdout)[0]["code"] == "impossible"
+
+
+def test_a_job_in_json_has_every_field(machine):
+    job = machine.ended(machine.submit("true"))
+    wanted = """job task name state user account queue tier submitted started ended forecast why nodes cores gpus
+    memory_mib walltime_s elapsed_s cpu_s memory_peak_mib exit signal charge_core_hours output errors cores_by_node
+    events""".split()
+    assert set(wanted) <= set(job)
+    assert job["cores_by_node"] == {job["nodes"][0]: [0]}
+    listed = json.loads(machine.lq("jobs", "--ended", "--format", "json").stdout)
+    assert [one["job"] for one in listed] == [1]
+    assert json.loads(machine.lq("jobs", "--format", "json").stdout) == []
+
+
+def test_lists_are_tables_with_chosen_columns(machine):
+    machine.ended(machine.submit("exit 4", "name=" + "long-name-" * 5))
+    lines = machine.lq("jobs", "--ended", "--columns", "job,name,exit,walltime").stdout.split("\n")
+    assert lines[0].split() == ["job", "name", "exit", "walltime"]
+    assert lines[1].split() == ["1", "long-name-" * 5, "4", "1m"]
+    assert "1" in machine.lq("jobs", "--since", "1h").stdout
+    assert "no jobs" in machine.lq("jobs", "--since", "2099-01-01").stdout
+    shown = machine.lq("show", "1").stdout
+    assert "Failed after" in shown and "exit 4" in shown and "core-hours" in shown
+
+
+def test_output_is_followed_to_its_end(machine):
+    job = machine.submit("for n in 1 2 3; do echo line $n; sleep 0.3; done; echo oops >&2")
+    done = machine.lq("output", str(job), "--follow")
+    assert done.stdout == "line 1\nline 2\nline 3\noops\n"
+    waiting = machine.lq("output", str(job), "--errors")
+    assert waiting.returncode == 0
+
+
+def test_commands_to_ended_jobs_are_answered_no(machine):
+    job = machine.ended(machine.submit("true"))["job"]
+    for verb in ("cancel", "hold", "release"):
+        done = machine.lq(verb, str(job))
+        assert done.returncode == 1 and "ended already" in done.stderr
+    assert "waits for nothing" in machine.lq("why", str(job)).stdout
+
+
+def test_the_socket_speaks_json_rpc_and_survives_nonsense(machine):
+    machine.ended(machine.submit("true"))
+    link = socket.socket(socket.AF_UNIX)
+    link.connect(str(machine.state / "engine.sock"))
+    assert Path(machine.state / "engine.sock").stat().st_mode & 0o077 == 0
+    lines = link.makefile("rwb", buffering=0)
+    assert json.loads(lines.readline())["method"] == "hello"
+
+    def ask(raw):
+        lines.write(raw + b"\n")
+        while "method" in (answer := json.loads(lines.readline())):
+            pass
+        return answer
+
+    assert ask(b"not json")["error"]["code"] == -32700
+    assert ask(b"[]")["error"]["code"] == -32600
+    assert ask(b'{"jsonrpc":"2.0","id":1,"method":"_commit"}')["error"]["code"] == -32601
+    assert ask(b'{"jsonrpc":"2.0","id":2,"method":"job","params":{"number":"x"}}')["error"]["code"] == -32602
+    assert ask(b'{"jsonrpc":"2.0","id":3,"method":"job","params":{}}')["error"]["code"] == -32602
+    assert ask(b'{"jsonrpc":"2.0","id":4,"method":"job","params":{"number":9}}')["error"]["code"] == -32004
+    good = ask(b'{"jsonrpc":"2.0","id":5,"method":"job","params":{"number":1}}')
+    assert good["id"] == 5 and good["result"]["phase"] == "done"
+    link.close()
+    assert machine.state_of(1) == "done"
+
+
+def test_interpreters_and_their_syntax():
+    assert interpreter("#!/usr/bin/env -S python3 -u\n") == "python3"
+    assert interpreter("#!/bin/bash -e\n") == "bash"
+    assert interpreter("true\n") == ""
+    assert syntax("#!/bin/sh\ntrue\n") == ()
+    assert syntax("#!/bin/bash\nfor x in; do\n")[0].code == "syntax"
+    assert syntax("#!/usr/bin/env python3\ndef f(:\n")[0].line == 2
+    assert syntax("#!/bin/csh\nif (1) then\n") == ()
+    assert syntax("#!/usr/bin/env Rscript\nif (\n") == ()
+
+
+def test_waiting_goes_on_when_the_engine_comes_back(machine):
+    import os
+    import signal
+    import subprocess
+    import sys
+
+    job = machine.submit("sleep 2")
+    waiting = subprocess.Popen(
+        [sys.executable, "-m", "lazy_quarry.cli", "wait", str(job)],
+        stdout=subprocess.PIPE,
+        text=True,
+        cwd=machine.work,
+        env=machine.environment,
+    )
+    until(lambda: machine.processes(f"wait {job}") or waiting.poll() is None, "the waiting")
+    os.kill(machine.engine(), signal.SIGKILL)
+    out, _ = waiting.communicate(timeout=60)
+    assert waiting.returncode == 0 and "Done in" in out
+
+
+def test_an_empty_list_says_so():
+    assert commands.jobs_table([], "") == ["no jobs"]

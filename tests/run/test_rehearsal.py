@@ -1,0 +1,182 @@
+"""The rehearsal cluster: a model on a virtual clock, the same every time."""
+
+from dataclasses import replace
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from lazy_quarry.core.job import Job, Origin, Phase, Share
+from lazy_quarry.core.request import Memory, Rehearsal, Request
+from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
+from lazy_quarry.demo.people import arrivals, busyness
+from lazy_quarry.demo.session import DemoClient, Rehearsed
+from lazy_quarry.demo.site import BEGINS_MS, oxbow
+from lazy_quarry.run.rehearsal import model, rehearsed_output
+from lazy_quarry.views import Submission
+from tests.conftest import script, until
+
+HEADER = 'name = "mine"\nwalltime = "1h"\nmemory = "1 GiB/core"'
+
+
+def job(number=1, **told):
+    request = Request("j", "a", ("q",), "t", 3600, Memory(1000), rehearsal=Rehearsal(**told))
+    share = Share("n1", 1, (0, 1), 2000)
+    return Job(number, "ada", request, Origin(""), 0, Phase.RUNNING, 1, started_ms=0, shares=(share,))
+
+
+@given(st.integers(), st.integers(1, 10**6))
+def test_an_outcome_depends_on_seed_job_and_attempt_alone(seed, number):
+    assert model(seed, job(number)) == model(seed, job(number))
+    assert 1000 <= model(seed, job(number)).after_ms <= 3_600_000
+
+
+def test_the_header_says_how_a_job_behaves():
+    assert model(1, job(runtime_s=(600, 600))).after_ms == 600_000
+    assert 600_000 <= model(1, job(runtime_s=(600, 900))).after_ms <= 900_000
+    assert model(1, job(exit=3)).exit == 3
+    assert model(1, job(busy=1.5)).busy == 1.5
+    assert model(1, job(runtime_s=(7200, 7200))).cause == "overtime"
+    assert model(1, job(memory_mib=3000)).cause == "overmemory"
+
+
+def test_output_is_an_honest_word_about_the_model():
+    ended = replace(job(), ended_ms=600_000, phase=Phase.DONE, exit=0)
+    assert "nothing is run" in rehearsed_output(ended, 600_000)
+    assert rehearsed_output(ended, 600_000).endswith("finished\n")
+    assert "exit 2" in rehearsed_output(replace(ended, exit=2), 600_000)
+    assert rehearsed_output(replace(job(), started_ms=None), 0) == ""
+
+
+def played(seed, steps):
+    rehearsed = Rehearsed(seed)
+    number = None
+    for at, step in enumerate(steps):
+        if at == 1:
+            number = rehearsed.desk.submit(Submission(script(HEADER))).job
+        rehearsed.advance(rehearsed.now_ms + step * MINUTE_MS)
+    return rehearsed, number, list(rehearsed.desk.journal.all_events())
+
+
+@settings(max_examples=6)
+@given(st.integers(0, 100))
+def test_the_same_commands_and_seed_give_the_same_events(seed):
+    assert played(seed, [7, 50])[2] == played(seed, [7, 50])[2]
+
+
+def test_events_do_not_depend_on_how_fast_the_clock_ran():
+    assert played(7, [10, 90])[2] == played(7, [10, *[10] * 9])[2]
+
+
+def test_another_seed_is_another_present():
+    assert played(7, [1])[2] != played(8, [1])[2]
+
+
+@pytest.mark.parametrize("seed", [7, 8, 9])
+def test_no_node_is_ever_over_in_the_demo(seed):
+    rehearsed = Rehearsed(seed)
+    for _ in range(12):
+        rehearsed.advance(rehearsed.now_ms + HOUR_MS)
+        held = [
+            (share.node, core)
+            for one in rehearsed.desk.engine.state.running()
+            for share in one.shares
+            for core in share.cores
+        ]
+        assert len(held) == len(set(held))
+        assert not any(node == "c17" for node, _ in held)
+    strata = rehearsed.desk.board().strata
+    assert strata.mine + strata.accounts + strata.others + strata.free + strata.closed == strata.total
+
+
+def test_what_is_forecast_at_the_latest_is_kept():
+    rehearsed = Rehearsed(7)
+    job = rehearsed.desk.submit(Submission(script(f"{HEADER}\nnodes = 4\nranks = 128\n", "true"))).job
+    forecast = rehearsed.desk.job(job).forecast_ms
+    assert forecast > rehearsed.now_ms
+    rehearsed.advance(forecast + 1000)
+    assert rehearsed.desk.job(job).started_ms <= forecast
+
+
+def test_your_jobs_stand_in_many_states_and_the_past_is_in_the_books():
+    rehearsed = Rehearsed(7)
+    rehearsed.add_past(20)
+    board = rehearsed.desk.board()
+    mine = {view.phase for view in board.jobs if view.user == "tove"}
+    assert mine >= {
+        Phase.RUNNING,
+        Phase.WAITING,
+        Phase.HELD,
+        Phase.DONE,
+        Phase.FAILED,
+        Phase.OVERTIME,
+        Phase.OVERMEMORY,
+    }
+    sums = rehearsed.desk.journal.sums_since(0)
+    for line in board.accounts:
+        assert line.charged_core_ms == sum(row.charge_core_ms for row in sums if row.account == line.account)
+        assert line.jobs == sum(row.jobs for row in sums if row.account == line.account)
+    assert len({row.day_ms for row in sums}) >= 20
+
+
+def test_cancelled_and_held_jobs_obey_on_the_virtual_clock():
+    rehearsed = Rehearsed(7)
+    desk = rehearsed.desk
+    running = next(view for view in desk.board().jobs if view.user == "tove" and view.phase is Phase.RUNNING)
+    told = desk.cancel([running.job, 10**6])
+    assert [one.done for one in told] == [True, False] and not told[1].known
+    rehearsed.advance(rehearsed.now_ms + 2000)
+    assert desk.job(running.job).phase is Phase.CANCELLED
+    somebody = next(view for view in desk.board().jobs if view.user != "tove" and view.phase is Phase.RUNNING)
+    assert "belongs to" in desk.cancel([somebody.job])[0].message
+
+
+def test_a_draft_is_told_its_place_start_and_cost():
+    desk = Rehearsed(7).desk
+    report = desk.check(
+        Submission(script('nodes = 2\nranks = 16\nthreads = 2\nmemory = "1 GiB/core"\nwalltime = "30m"'))
+    )
+    assert (report.nodes, report.ranks, report.cores) == (2, 16, 32)
+    assert [node.ranks for node in report.placement] == [8, 8]
+    for node in report.placement:
+        assert len(node.own) == 16 and not set(node.own) & set(node.taken)
+    assert [rung.walltime_s for rung in report.ladder] == [900, 1800, 3600, 14_400, 43_200, 172_800]
+    starts = [rung.start_ms for rung in report.ladder]
+    assert starts == sorted(starts)
+    assert report.cost_core_ms == 16 * HOUR_MS
+
+
+def test_people_submit_most_at_midday_and_little_at_night_and_on_sundays():
+    monday = BEGINS_MS - BEGINS_MS % 86_400_000
+    assert busyness(monday + 13 * HOUR_MS) > 3 * busyness(monday + 3 * HOUR_MS)
+    assert busyness(monday - 11 * HOUR_MS) < busyness(monday + 13 * HOUR_MS) / 2
+    first = next(arrivals(1, monday, 100))
+    assert first == next(arrivals(1, monday, 100))
+
+
+def test_the_site_is_whole():
+    site = oxbow()
+    names = {node.name for node in site.nodes}
+    assert all(set(queue.nodes) <= names for queue in site.queues)
+    assert not site.node["ford"].runs_jobs
+    assert all("ford" not in queue.nodes for queue in site.queues)
+    assert site.default_account("tove") == "tide-surge"
+    assert site.accounts_of("imre") == ("tide-surge", "commons")
+
+
+def test_the_demos_clock_runs_stands_and_steps():
+    client = DemoClient(speed=3600, past_days=1)
+    try:
+        began = client.board().now_ms
+        until(lambda: client.board().now_ms > began + HOUR_MS, "an hour of its time")
+        client.set_clock(paused=True)
+        assert client.board().clock.paused
+        assert client.faster(-1).speed == 900
+        assert client.faster(5).speed == 3600
+        client.set_clock(paused=True)
+        before = client.desk.version
+        client.step()
+        assert client.desk.version > before
+        assert client.changes(before, 1) > before
+    finally:
+        client.close()
