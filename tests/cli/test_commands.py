@@ -116,9 +116,36 @@ def test_submit_prints_json_with_number_and_forecast(machine):
 
 def test_a_job_in_json_has_every_field(machine):
     job = machine.ended(machine.submit("true"))
-    wanted = """job task name state user account queue tier submitted started ended forecast why nodes cores gpus
-    memory_mib walltime_s elapsed_s cpu_s memory_peak_mib exit signal charge_core_hours output errors cores_by_node
-    events""".split()
+    wanted = [
+        "job",
+        "task",
+        "name",
+        "state",
+        "user",
+        "account",
+        "queue",
+        "tier",
+        "submitted",
+        "started",
+        "ended",
+        "forecast",
+        "why",
+        "nodes",
+        "cores",
+        "gpus",
+        "memory_mib",
+        "walltime_s",
+        "elapsed_s",
+        "cpu_s",
+        "memory_peak_mib",
+        "exit",
+        "signal",
+        "charge_core_hours",
+        "output",
+        "errors",
+        "cores_by_node",
+        "events",
+    ]
     assert set(wanted) <= set(job)
     assert job["cores_by_node"] == {job["nodes"][0]: [0]}
     listed = json.loads(machine.lq("jobs", "--ended", "--format", "json").stdout)
