@@ -24,10 +24,15 @@ class Usage(QuarryError):
 
 
 def _client(state: str) -> Any:
-    from lazy_quarry.client import SocketClient
+    from lazy_quarry.client import SocketClient, newer_here
     from lazy_quarry.store.folder import state_folder
 
-    return SocketClient(state_folder("machine", state or None))
+    _check_site()
+    client = SocketClient(state_folder("machine", state or None))
+    if newer_here(client):
+        words = f"this engine is of version {client.engine_version}; lazy-quarry renew replaces it, jobs go on"
+        typer.echo(f"lazy-quarry: {words}", err=True)
+    return client
 
 
 def _json(value: Any) -> None:
@@ -308,6 +313,19 @@ def adopt(state: StateOption = "") -> None:
     folder = state_folder("machine", state or None)
     adopt_journal(folder)
     typer.echo(f"{folder} is a site of its own now")
+
+
+@app.command()
+def renew(state: StateOption = "") -> None:
+    """Replace the engine by one of this program's version; jobs go on meanwhile."""
+    from lazy_quarry.client import SocketClient
+    from lazy_quarry.store.folder import state_folder
+
+    folder = state_folder("machine", state or None)
+    old = SocketClient(folder)
+    old.leave()
+    SocketClient(folder).close()
+    typer.echo("the engine is new; jobs went on")
 
 
 def _fail(message: str, code: int) -> NoReturn:

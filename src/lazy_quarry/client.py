@@ -143,6 +143,14 @@ class SocketClient:
             return self._call(method, **arguments)  # reading again changes nothing
         return result_of(method, reply)
 
+    def leave(self) -> None:
+        """Have the engine end, and wait until it has; its jobs go on."""
+        with suppress(OSError):
+            self._socket.sendall(b'{"jsonrpc":"2.0","id":0,"method":"leave"}\n')
+        with self._news:
+            self._news.wait_for(lambda: self._closed, START_S)
+        FolderLock(self.folder, "engine.lock", wait=True).release()
+
     def close(self) -> None:
         """Let the engine go; its jobs go on."""
         with suppress(OSError):
@@ -257,4 +265,6 @@ def _start_engine(folder: Path) -> socket.socket:
 
 def newer_here(client: SocketClient) -> bool:
     """True when the engine that answers was started by another version of the program."""
+    with client._news:
+        client._news.wait_for(lambda: client.engine_version != "", 2.0)
     return client.engine_version not in ("", __version__)

@@ -209,6 +209,17 @@ def test_jobs_wait_their_turn_and_are_held_and_released(machine):
     assert machine.ended(held)["state"] == "done"
 
 
+def test_the_engine_is_renewed_while_jobs_go_on(machine):
+    job = machine.submit('echo here > "$LQ_SCRATCH/x"; sleep 1.5; cat "$LQ_SCRATCH/x"')
+    first = machine.engine()
+    done = machine.lq("renew")
+    assert done.returncode == 0, done.stderr
+    assert machine.engine() != first
+    found = machine.ended(job)
+    assert (found["state"], found["attempt"]) == ("done", 1)
+    assert Path(found["output"]).read_text() == "here\n"
+
+
 def test_live_use_is_seen_while_it_runs(machine):
     job = machine.submit("python3 -c 'while True: pass'", "walltime=1m")
     view = until(lambda: (view := machine.show(job))["cpu_s"] > 0.2 and view, "some CPU time")

@@ -132,6 +132,7 @@ class Keeper:
         environment = dict(intent.environment)
         environment["LQ_DEADLINE"] = str(int(time.time() + intent.walltime_s))
         command = self._command()
+        (self.folder / "scratch").mkdir(exist_ok=True)
         self.began = self._live_at = boottime()
         try:
             self._dress()

@@ -18,6 +18,8 @@ from lazy_quarry.run.machine import core_numbers
 from lazy_quarry.views import OutputChunk, output_path, start_directory
 
 CONNECT_S = 5.0
+MOST_OLD = 2_000
+"""Folders of settled attempts that may wait for a quiet moment to be removed."""
 CHUNK = 256 * 1024
 """Most bytes of output read in one go."""
 
@@ -63,9 +65,10 @@ class LocalRunner:
         now = time.monotonic()
         if self._ganger is not None and self._ganger.poll() is not None:
             self._ganger = None
-        for folder in self._old[:100]:
-            shutil.rmtree(folder, ignore_errors=True)
-        del self._old[:100]
+        if not self._active or len(self._old) > MOST_OLD:
+            for folder in self._old[:50]:
+                shutil.rmtree(folder, ignore_errors=True)
+            del self._old[:50]
         if self._active or waiting:
             self._idle_since = now
             if self._link is None and now - self._tried > 1.0:
@@ -205,6 +208,7 @@ class LocalRunner:
             "LQ_CORES": str(job.cores_held),
             "LQ_MEMORY_MIB": str(share.memory_mib),
             "LQ_GPUS": str(gpus),
+            "LQ_SCRATCH": str(folder / "scratch"),
             "LQ_SUBMITTED_FROM": job.origin.directory,
             "LQ_ATTEMPT": str(job.attempt),
             "LQ_ATTEMPT_FOLDER": str(folder),

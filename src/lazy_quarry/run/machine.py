@@ -4,7 +4,7 @@ import os
 import platform
 import re
 import shutil
-import tempfile
+from pathlib import Path
 
 import psutil
 
@@ -46,7 +46,7 @@ def this_machine() -> Site:
     name = re.sub(r"[^A-Za-z0-9._-]", "-", platform.node().split(".")[0]) or "here"
     cores = len(core_numbers())
     memory = memory_mib()
-    scratch = shutil.disk_usage(tempfile.gettempdir()).free // 2**20
+    scratch = shutil.disk_usage(Path.home()).free // 2**20
     node = Node(name, cores, memory, scratch_mib=scratch)
     queue = Queue(
         QUEUE,

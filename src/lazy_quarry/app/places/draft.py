@@ -121,10 +121,6 @@ class DraftPlace(Place):
     def _scrolled(self) -> None:
         self.query_one(Margin).top = int(self.editor.scroll_offset.y)
 
-    def on_resize(self) -> None:
-        """Below 130 columns the report folds under the script."""
-        self.set_class(self.size.width < 130, "-narrow")
-
     def arrive(self) -> None:
         """Keys go to the script."""
         rows = self.query_one(BeginRows)

@@ -9,6 +9,9 @@ from lazy_quarry.views import Board
 if TYPE_CHECKING:
     from lazy_quarry.app.app import QuarryApp
 
+WIDE = 130
+"""Columns from which two sides stand beside each other."""
+
 Key = tuple[str, str, str]
 """A key as it is shown, what it does in a word or two, and the action it stands for."""
 
@@ -25,9 +28,18 @@ class Place(Container):
         """The application."""
         return cast("QuarryApp", self.app)
 
+    def on_resize(self) -> None:
+        """Another size."""
+        self.fold()
+
+    def fold(self) -> None:
+        """Below 130 columns the right side folds under the left."""
+        self.set_class(self.app.size.width < WIDE, "-narrow")
+
     def show(self, board: Board) -> None:
         """Draw the present anew."""
         self.board = board
+        self.fold()
 
     def note(self) -> str:
         """A sentence or two on what is under the cursor."""

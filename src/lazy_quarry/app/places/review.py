@@ -119,7 +119,7 @@ class ReviewPlace(Place):
     ReviewPlace #middle { width: 54; height: 1fr; border-right: solid $faint; }
     ReviewPlace.-narrow #right { width: 1fr; layout: vertical; }
     ReviewPlace #right { width: 1fr; }
-    ReviewPlace.-narrow RunRows { width: 40; }
+    ReviewPlace.-narrow RunRows { width: 46; }
     ReviewPlace.-narrow #middle { width: 1fr; height: 15; border-right: none; }
     """
     BINDINGS = [
@@ -143,10 +143,6 @@ class ReviewPlace(Place):
                 with Vertical(id="middle"):
                     yield VerdictLines()
                 yield OutputRows()
-
-    def on_resize(self) -> None:
-        """Below 130 columns the output folds under the verdict."""
-        self.set_class(self.size.width < 130, "-narrow")
 
     def show(self, board: Board) -> None:
         """Read the runs again when something has changed."""

@@ -7,7 +7,7 @@ from textual.containers import Horizontal
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.pen import Pen, bar
 from lazy_quarry.app.places.place import Key, Place
-from lazy_quarry.app.widgets.drawn import Lines, Rows
+from lazy_quarry.app.widgets.drawn import Rows
 from lazy_quarry.core.site import Queue
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, format_size, plural
 from lazy_quarry.views import Board, NodeView
@@ -138,9 +138,10 @@ class NodeRows(Rows):
                 pen.write("   ").cell(names, room, "dim")
 
 
-class MayUse(Lines):
+class MayUse(Rows):
     """What the person may charge, ask for and load."""
 
+    has_cursor = False
     DEFAULT_CSS = "MayUse { width: 1fr; height: 1fr; padding-left: 1; }"
 
     def __init__(self) -> None:
@@ -184,13 +185,16 @@ class MayUse(Lines):
             for at in range(0, len(board.modules), 4):
                 lines.append([("   " + "  ".join(board.modules[at : at + 4]), "dim", False)])
         self.lines = lines
-        self.refresh()
+        self.refit()
 
-    def draw(self, row: int, pen: Pen) -> None:
+    def row_count(self) -> int:
+        """All of them."""
+        return len(self.lines)
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """One of the lines."""
-        if row < len(self.lines):
-            for text, colour, bold in self.lines[row]:
-                pen.write(text, colour, bold=bold)
+        for text, colour, bold in self.lines[row]:
+            pen.write(text, colour, bold=bold)
 
 
 class SurveyPlace(Place):
@@ -198,14 +202,14 @@ class SurveyPlace(Place):
 
     DEFAULT_CSS = """
     SurveyPlace { padding-top: 1; }
-    SurveyPlace.-narrow Horizontal { layout: vertical; }
+    SurveyPlace.-narrow #both { layout: vertical; }
     SurveyPlace.-narrow NodeRows { width: 1fr; height: 3fr; }
     SurveyPlace.-narrow MayUse { width: 1fr; height: 1fr; }
     """
 
     def compose(self):  # type: ignore[no-untyped-def]
         """Both sides."""
-        with Horizontal():
+        with Horizontal(id="both"):
             yield NodeRows()
             yield MayUse()
 
@@ -218,10 +222,6 @@ class SurveyPlace(Place):
     def arrive(self) -> None:
         """Keys go to the nodes."""
         self.query_one(NodeRows).focus()
-
-    def on_resize(self) -> None:
-        """Below 130 columns the right side folds under the left."""
-        self.set_class(self.size.width < 130, "-narrow")
 
     def note(self) -> str:
         """What runs on the node under the cursor, and when it comes free."""

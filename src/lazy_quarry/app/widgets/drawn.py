@@ -67,6 +67,9 @@ class Rows(Drawing, ScrollView, can_focus=True):
 
     DEFAULT_CSS = "Rows { overflow-x: hidden; overflow-y: auto; scrollbar-size-vertical: 1; }"
 
+    has_cursor = True
+    """False for lists that are only read; the arrows then just scroll them."""
+
     def __init__(self, *, id: str | None = None) -> None:
         super().__init__(id=id)
         self.hits = {}
@@ -96,7 +99,7 @@ class Rows(Drawing, ScrollView, can_focus=True):
     def render_line(self, y: int) -> Strip:
         """The row at this height, wherever it is scrolled to."""
         row = y + self.scroll_offset.y
-        current = row == self.cursor and row < self.row_count()
+        current = self.has_cursor and row == self.cursor and row < self.row_count()
         pen = Pen(self.palette, "raised" if current else "ground")
         if row < self.row_count():
             self.draw_row(row, pen, current)
@@ -123,6 +126,8 @@ class Rows(Drawing, ScrollView, can_focus=True):
     def on_key(self, event: events.Key) -> None:
         """Move the cursor."""
         page = max(1, self.size.height - 1)
+        if not self.has_cursor:
+            self.cursor = self.scroll_offset.y if "up" in event.key else self.scroll_offset.y + self.size.height - 1
         steps = {"up": -1, "k": -1, "down": 1, "j": 1, "pageup": -page, "pagedown": page}
         if event.key in steps:
             self.move(self.cursor + steps[event.key])
