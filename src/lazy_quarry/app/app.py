@@ -225,7 +225,8 @@ class QuarryApp(App[None]):
         if self.board is not None:
             place.show(self.board)
         place.arrive()
-        self._said_until = min(self._said_until, self._now() + 3.0)
+        if self._said_until != float("inf"):
+            self._said_until = 0.0
         self._tell()
         return place
 

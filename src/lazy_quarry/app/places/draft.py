@@ -256,8 +256,11 @@ class DraftPlace(Place):
             self.editor.focus()
 
     def action_back(self) -> None:
-        """Back to the script."""
-        self._leave_begin()
+        """Back to the script; from the script to the other side, where number keys go to places."""
+        if self.editor.has_focus:
+            self.action_side()
+        else:
+            self._leave_begin()
         self.post_message(CursorMoved())
 
     def on_key(self, event) -> None:  # type: ignore[no-untyped-def]
@@ -412,7 +415,7 @@ class DraftPlace(Place):
             ("ctrl+o", "open", "app.place_action('ask_path(\"open\")')"),
             ("f2", "shapes and scripts", "app.place_action('begin')"),
             ("f6", "other side", "app.place_action('side')"),
-            ("alt+1…6", "places", ""),
+            ("alt+1…6 or esc 1…6", "places", ""),
             ("ctrl+q", "leave", "app.quit"),
         ]
 

@@ -8,7 +8,7 @@ from lazy_quarry.app.places.place import Key, Place
 from lazy_quarry.app.widgets.ground import Ground
 from lazy_quarry.app.widgets.lanes import AxisLine, JobRows, panned, zoomed
 from lazy_quarry.core.job import Phase
-from lazy_quarry.core.units import clock_time, format_core_hours, format_duration, plural
+from lazy_quarry.core.units import HOUR_MS, clock_time, format_core_hours, format_duration, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.views import Board, JobView
 from lazy_quarry.words import verdict
@@ -46,6 +46,8 @@ class WatchPlace(Place):
 
     def show(self, board: Board) -> None:
         """New rows; nothing jumps under the cursor."""
+        if self.board is None and board.clock.kind == "wall":
+            self.query_one(JobRows).axis.span_ms = HOUR_MS  # what runs on one machine is mostly short
         super().show(board)
         own = set(board.my_accounts)
         by_scope: dict[str, list[JobView]] = {
