@@ -7,7 +7,7 @@ killed, the others find here where things stand.
 
 import json
 import os
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -57,6 +57,11 @@ class Exit:
     memory_peak_mib: int = 0
     read_bytes: int = 0
     written_bytes: int = 0
+
+
+def fields_of(value: Intent | Exit | Identity) -> dict[str, Any]:
+    """A record as a dictionary; quicker than a deep copy, for each job pays for it."""
+    return {name: getattr(value, name) for name in value.__dataclass_fields__}
 
 
 def write_whole(path: Path, text: str, durable: bool = True) -> None:
@@ -124,4 +129,4 @@ def write_intent(folder: Path, intent: Intent, script: str) -> None:
         file.write(script)
     hosts = "".join(f"{node}\n" * ranks for node, ranks in intent.ranks)
     (folder / "nodes").write_text(hosts)
-    write_whole(folder / "intent.json", json.dumps(asdict(intent)), durable=False)
+    write_whole(folder / "intent.json", json.dumps(fields_of(intent)), durable=False)

@@ -21,11 +21,10 @@ import socket
 import sys
 import time
 from contextlib import suppress
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from lazy_quarry.run.attempt import Exit, read_claim, read_exit, read_intent, read_json, write_whole
+from lazy_quarry.run.attempt import Exit, fields_of, read_claim, read_exit, read_intent, read_json, write_whole
 from lazy_quarry.run.keeper import keep
 from lazy_quarry.run.process import become_subreaper, boot_id, children, living, of_attempt, send
 
@@ -207,7 +206,7 @@ class Ganger:
         folder = self.spool / name
         ended = read_exit(folder)
         if ended is not None:
-            self._tell({"ended": name, "exit": asdict(ended)})
+            self._tell({"ended": name, "exit": fields_of(ended)})
             return
         if not folder.exists():
             return
@@ -219,7 +218,7 @@ class Ganger:
             return
         self._end_orphans(folder)
         ended = Exit(round(time.time() * 1000), 0, cause="lost", reason="its keeper was killed")
-        self._tell({"lost": name, "exit": asdict(ended)})
+        self._tell({"lost": name, "exit": fields_of(ended)})
 
     def _end_orphans(self, folder: Path) -> None:
         """Nothing may go on of an attempt that is told as lost: its cores will be given to others."""

@@ -13,11 +13,10 @@ import shlex
 import signal
 import time
 from contextlib import suppress
-from dataclasses import asdict
 from pathlib import Path
 from typing import NoReturn
 
-from lazy_quarry.run.attempt import EXIT_BYTES, Exit, Intent, exit_file, read_json, write_whole
+from lazy_quarry.run.attempt import EXIT_BYTES, Exit, Intent, exit_file, fields_of, read_json, write_whole
 from lazy_quarry.run.process import (
     become_subreaper,
     boottime,
@@ -72,7 +71,7 @@ def _claim(folder: Path) -> bool:
     """Take the attempt, exclusively; False when another keeper has it."""
     own = identify(os.getpid())
     mine = folder / f"claim.{own.pid}"
-    mine.write_text(json.dumps(asdict(own)))
+    mine.write_text(json.dumps(fields_of(own)))
     try:
         os.link(mine, folder / "claim.json")
     except FileExistsError:
@@ -335,7 +334,7 @@ class Keeper:
         )  # fmt: skip
         if self.intent.summary and self.main:
             self._write_summary(ended)
-        text = json.dumps(asdict(ended)).encode()
+        text = json.dumps(fields_of(ended)).encode()
         os.pwrite(self.record, text.ljust(EXIT_BYTES), 0)
         os.fdatasync(self.record)
 
