@@ -4,7 +4,6 @@ Calls block, so the interface makes them from workers, never from its loop.
 """
 
 import json
-import os
 import socket
 import subprocess
 import sys
@@ -16,10 +15,12 @@ from typing import Any, Literal, Protocol
 
 from lazy_quarry import __version__
 from lazy_quarry.errors import EngineAway, StateFolderError
+from lazy_quarry.run.sockets import dial
 from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.views import Board, DraftReport, JobDetail, JobView, OutputChunk, Receipt, Submission, Told
 
 START_S = 20.0
+SOCKET = "engine.sock"
 
 
 class SiteClient(Protocol):
@@ -93,11 +94,11 @@ class SocketClient:
     # -- the link ----------------------------------------------------------------------------------
 
     def _connect(self) -> socket.socket:
-        link = _dial(self.folder)
+        link = dial(self.folder, SOCKET)
         if link is None:
             start_lock = FolderLock(self.folder, "start.lock", wait=True)
             try:
-                link = _dial(self.folder) or _start_engine(self.folder)
+                link = dial(self.folder, SOCKET) or _start_engine(self.folder)
             finally:
                 start_lock.release()
         threading.Thread(target=self._read, args=(link,), daemon=True, name="engine-link").start()
@@ -218,22 +219,6 @@ class SocketClient:
         return board
 
 
-def _dial(folder: Path) -> socket.socket | None:
-    try:
-        directory = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
-    except OSError:
-        return None
-    link = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-    try:
-        link.connect(f"/proc/self/fd/{directory}/engine.sock")
-    except OSError:
-        link.close()
-        return None
-    finally:
-        os.close(directory)
-    return link
-
-
 def _start_engine(folder: Path) -> socket.socket:
     log = folder / "engine.log"
     try:
@@ -251,7 +236,7 @@ def _start_engine(folder: Path) -> socket.socket:
         )
     until = time.monotonic() + START_S
     while time.monotonic() < until:
-        if link := _dial(folder):
+        if link := dial(folder, SOCKET):
             return link
         if engine.poll() is not None:
             said = log.read_text(errors="replace").strip().split("\n")[-1]

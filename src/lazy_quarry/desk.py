@@ -6,9 +6,7 @@ answered one at a time, so none sees another half done.
 
 import threading
 from collections.abc import Callable, Iterable
-from dataclasses import replace
 from datetime import UTC, tzinfo
-from typing import Literal
 
 from lazy_quarry.core.engine import Engine
 from lazy_quarry.core.events import (
@@ -27,47 +25,26 @@ from lazy_quarry.core.events import (
     Submit,
     Submitted,
 )
-from lazy_quarry.core.header.check import Checked, Outside, check_script
 from lazy_quarry.core.header.diagnostic import error
 from lazy_quarry.core.job import Job, Origin, Phase
-from lazy_quarry.core.ledger import account_lines, greatest_charge
-from lazy_quarry.core.plan.planner import Ask, Plan
-from lazy_quarry.core.plan.why import Explainer
 from lazy_quarry.core.request import Request
 from lazy_quarry.core.site import Site
-from lazy_quarry.core.units import HOUR_MS, format_duration
 from lazy_quarry.errors import NoSuchJob, Refused, StateFolderError
+from lazy_quarry.reading import Reading
 from lazy_quarry.run.runner import Runner
-from lazy_quarry.store.journal import EndedFilter, Journal
+from lazy_quarry.store.journal import Journal
 from lazy_quarry.views import (
-    Board,
     ClockView,
-    DraftReport,
-    JobDetail,
-    JobView,
-    NodeShare,
-    NodeView,
-    OutputChunk,
-    PlacedNode,
     Receipt,
-    Record,
-    Rung,
-    Strata,
     Submission,
     Told,
-    job_view,
     output_path,
     start_directory,
 )
-from lazy_quarry.words import record_words, verdict
-
-RECENT_MS = 12 * HOUR_MS
-"""Jobs that ended within this stay on the board."""
-LADDER_S = (900, 3600, 4 * 3600, 12 * 3600, 2 * 86400)
 
 
-class Desk:
-    """One site in use. ``clock`` gives the present instant in milliseconds."""
+class Desk(Reading):
+    """One site in use, with what can be done there. ``clock`` gives the present instant in milliseconds."""
 
     def __init__(
         self,
@@ -78,14 +55,8 @@ class Desk:
         clock: Callable[[], int],
         zone: tzinfo = UTC,
     ) -> None:
-        self.site, self.journal, self.runner, self.user, self.clock, self.zone = (
-            site,
-            journal,
-            runner,
-            user,
-            clock,
-            zone,
-        )
+        self.site, self.journal, self.runner = site, journal, runner
+        self.user, self.clock, self.zone = user, clock, zone
         self.lock = threading.RLock()
         self.version = 0
         self.clock_view = ClockView("wall")
@@ -93,8 +64,6 @@ class Desk:
         """Why the journal could not be written last time, or empty."""
         self._changed = threading.Condition(self.lock)
         self._recent: list[Job] | None = None
-        self._held_by: dict[int, str] = {}
-        self._account: dict[str, str] = {}
         self.engine = Engine(site, journal.load())
         for closure in site.closures:
             if closure.node not in self.engine.state.closures and not journal.number:
@@ -118,10 +87,6 @@ class Desk:
         self._commit(events)
         self.journal.settle_adoption()
 
-    def now(self) -> int:
-        """The present instant; it never runs backwards."""
-        return max(self.clock(), self.engine.state.at_ms)
-
     # -- moving on ---------------------------------------------------------------------------------
 
     def _commit(self, events: list[Event]) -> list[Job]:
@@ -139,9 +104,6 @@ class Desk:
             raise
         self.stuck = ""
         ended = self.engine.apply(events)
-        for event in events:
-            if isinstance(event, Held):
-                self._held_by[event.job] = event.by
         if ended and self._recent is not None:
             self._recent = [*reversed(ended), *self._recent]
         self.version += 1
@@ -274,259 +236,6 @@ class Desk:
                 )
             self.step()
         return told
-
-    # -- reading -----------------------------------------------------------------------------------
-
-    def _plan(self) -> Plan:
-        return self.engine.plan(self.now())
-
-    def _explainer(self) -> Explainer:
-        running = {job.number: job for job in self.engine.state.running()}
-        return Explainer(self.site, self.engine.planner, self._plan(), running, self.zone)
-
-    def _view(self, job: Job, explainer: Explainer | None = None) -> JobView:
-        now = self.now()
-        needs = self.engine.planner.needs(job.request) if not job.shares else []
-        forecast, why = None, ""
-        if job.phase is Phase.WAITING:
-            placement = self._plan().placements.get(job.number)
-            if placement is not None:
-                forecast = (placement.start_ms, placement.end_ms, tuple(one.node for one in placement.nodes))
-        if not job.phase.final and job.phase is not Phase.RUNNING and explainer:
-            why = explainer.why(job, self._held_by.get(job.number, "")).because
-            if job.phase is Phase.WAITING and (notices := self.runner.notices()):
-                why = notices[0]
-        need = needs[0] if needs else None
-        return job_view(
-            job,
-            self.site,
-            now,
-            cores=need.cores if need else 0,
-            node_count=need.node_count if need else 0,
-            memory_mib=sum(part.nodes * part.memory_mib for part in need.parts) if need else 0,
-            forecast=forecast,
-            why=why,
-            live=self.runner.live(job, now) if job.phase is Phase.RUNNING else None,
-        )
-
-    def jobs(
-        self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
-    ) -> list[JobView]:
-        """Live jobs in the order of their numbers, or the newest ended ones."""
-        with self.lock:
-            if ended:
-                user = None if everyone else self.user
-                found: Iterable[Job] = self.journal.ended(EndedFilter(user=user, since_ms=since_ms, limit=limit))
-            else:
-                live = (self.engine.state.jobs[number] for number in sorted(self.engine.state.jobs))
-                found = [job for job in live if everyone or job.user == self.user]
-            explainer = self._explainer()
-            return [self._view(job, explainer) for job in found]
-
-    def _find(self, number: int) -> Job:
-        job = self.engine.state.jobs.get(number) or self.journal.ended_job(number)
-        if job is None:
-            raise NoSuchJob(f"there is no job {number}")
-        return job
-
-    def job(self, number: int) -> JobView:
-        """One job, live or ended. Raises :class:`NoSuchJob`."""
-        with self.lock:
-            return self._view(self._find(number), self._explainer())
-
-    def detail(self, number: int) -> JobDetail:
-        """One job with its record, script and verdict."""
-        with self.lock:
-            job = self._find(number)
-            explainer = self._explainer()
-            view = self._view(job, explainer)
-            record = [Record(event.at_ms, record_words(event, self.zone)) for event in self.journal.events_of(number)]
-            return JobDetail(
-                view,
-                tuple(record),
-                job.origin.script,
-                job.origin.path,
-                start_directory(job),
-                job.origin.overrides,
-                explainer.instead(job) if job.phase is Phase.WAITING else "",
-                verdict(view) if job.phase.final else "",
-            )
-
-    def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
-        """A piece of what a job printed."""
-        with self.lock:
-            job = self._find(number)
-            view = self._view(job)
-            path = view.output if which == "output" else view.errors
-            return self.runner.output(job, path, from_byte, self.now())
-
-    def check(self, submission: Submission) -> DraftReport:
-        """All that can be said of a draft: problems, place, start, cost."""
-        with self.lock:
-            checked = self._check(submission)
-            request = checked.request
-            now = self.now()
-            needs = checked.needs or (self.engine.planner.needs(request) if request else ())
-            if request is None or not needs:
-                return DraftReport(checked.diagnostics, now)
-            need = needs[0]
-            plan = self._plan()
-            placement = self.engine.planner.place(plan.timeline, Ask(-1, request))
-            lines = {line.account: line for line in self._accounts()}
-            return DraftReport(
-                checked.diagnostics,
-                now,
-                request.name,
-                request.account,
-                placement.queue if placement else need.queue,
-                need.node_count,
-                request.ranks,
-                request.threads,
-                sum(one.amount[0] for one in placement.nodes) if placement else need.cores,
-                sum(one.amount[1] for one in placement.nodes) if placement else 0,
-                request.walltime_s,
-                request.whole_nodes,
-                tuple(self._placed(placement.nodes)) if placement else (),
-                tuple(self._ladder(plan, request)),
-                greatest_charge(self.site, request.tier, need.cores, request.walltime_s),
-                lines[request.account].left_core_ms if request.account in lines else None,
-            )
-
-    def _placed(self, nodes: Iterable) -> Iterable[PlacedNode]:
-        held: dict[str, set[int]] = {}
-        for job in self.engine.state.running():
-            for share in job.shares:
-                held.setdefault(share.node, set()).update(share.cores)
-        for one in nodes:
-            node = self.site.node[one.node]
-            taken = held.get(one.node, set())
-            free = [core for core in range(node.cores) if core not in taken]
-            rest = [core for core in range(node.cores) if core in taken]  # free by then, when it starts later
-            own = sorted((free + rest)[: one.amount[0]])
-            yield PlacedNode(one.node, node.cores, tuple(sorted(taken - set(own))), tuple(own), one.ranks)
-
-    def _ladder(self, plan: Plan, request: Request) -> Iterable[Rung]:
-        limits = [self.site.queue[name].walltime_limit_s for name in request.queues]
-        longest = None if None in limits else max(limit for limit in limits if limit)
-        for walltime in sorted({*LADDER_S, request.walltime_s}):
-            asked = walltime == request.walltime_s
-            if longest and walltime > longest:
-                if asked:
-                    yield Rung(walltime, None, True, f"over the {format_duration(longest)} limit")
-                continue
-            placement = self.engine.planner.place(plan.timeline, Ask(-1, replace(request, walltime_s=walltime)))
-            yield Rung(walltime, placement.start_ms if placement else None, asked, "" if placement else "no forecast")
-
-    def _check(self, submission: Submission) -> Checked:
-        left = {line.account: line.left_core_ms for line in self._accounts()}
-        outside = Outside(
-            self.user,
-            submission.path,
-            submission.directory,
-            submission.overrides,
-            submission.arguments,
-            submission.findings,
-            left,
-        )
-        return check_script(submission.script, self.site, outside)
-
-    def _accounts(self) -> tuple:
-        return account_lines(self.site, self.engine.state.tallies, self.engine.state.jobs.values(), self.now())
-
-    def board(self) -> Board:
-        """Everything the frame and the places show of the present."""
-        with self.lock:
-            explainer = self._explainer()
-            live = [self.engine.state.jobs[number] for number in sorted(self.engine.state.jobs)]
-            own = self.site.accounts_of(self.user)
-            nodes = tuple(self._nodes(set(own)))
-            return Board(
-                self.version,
-                self.now(),
-                self.site.name,
-                self.user,
-                self.site.default_account(self.user) or "",
-                self.clock_view,
-                _strata(nodes),
-                tuple(self._view(job, explainer) for job in [*live, *self._recent_jobs()]),
-                nodes,
-                self.site.queues,
-                self.site.tiers,
-                tuple(window for window in self.site.windows if window.ends_ms > self.now()),
-                self._accounts(),
-                own,
-                self.site.modules,
-                tuple(notice for notice in [self.stuck, *self.runner.notices()] if notice),
-            )
-
-    def _recent_jobs(self) -> list[Job]:
-        since = self.now() - RECENT_MS
-        if self._recent is None:
-            self._recent = self.journal.ended(EndedFilter(since_ms=since, limit=2000))
-        while self._recent and (self._recent[-1].ended_ms or 0) < since:
-            self._recent.pop()
-        return self._recent
-
-    def forget_recent(self) -> None:
-        """Read recently ended jobs from the journal again, after a past was added to it."""
-        with self.lock:
-            self._recent = None
-            self.version += 1
-            self._changed.notify_all()
-
-    def _nodes(self, own_accounts: set[str]) -> Iterable[NodeView]:
-        shares: dict[str, list[NodeShare]] = {}
-        for job in self.engine.state.running():
-            owner: Literal["mine", "accounts", "others"] = "others"
-            if job.user == self.user:
-                owner = "mine"
-            elif job.request.account in own_accounts:
-                owner = "accounts"
-            for share in job.shares:
-                shares.setdefault(share.node, []).append(
-                    NodeShare(
-                        job.number,
-                        owner,
-                        job.request.name,
-                        job.user,
-                        share.cores,
-                        share.memory_mib,
-                        len(share.gpus),
-                        job.end_limit_ms or 0,
-                    )
-                )
-        queues: dict[str, list[str]] = {}
-        for queue in self.site.queues:
-            for name in queue.nodes:
-                queues.setdefault(name, []).append(queue.name)
-        for node in self.site.nodes:
-            if node.runs_jobs:
-                yield NodeView(
-                    node.name,
-                    tuple(queues.get(node.name, ())),
-                    node.cores,
-                    node.memory_mib,
-                    node.gpus,
-                    node.scratch_mib,
-                    node.traits,
-                    self.engine.state.closures.get(node.name, ""),
-                    tuple(shares.get(node.name, ())),
-                )
-
-
-def _strata(nodes: Iterable[NodeView]) -> Strata:
-    counts = {"mine": 0, "accounts": 0, "others": 0}
-    closed = free = total = 0
-    for node in nodes:
-        for share in node.shares:
-            counts[share.owner] += len(share.cores)
-        rest = node.cores - node.cores_used
-        total += node.cores
-        if node.closed:
-            closed += rest
-        else:
-            free += rest
-    return Strata(counts["mine"], counts["accounts"], counts["others"], closed, free, total)
 
 
 def _plain(environment: Iterable[tuple[str, str]]) -> tuple[tuple[str, str], ...]:

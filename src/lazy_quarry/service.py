@@ -22,9 +22,9 @@ from lazy_quarry.core.job import Phase
 from lazy_quarry.desk import Desk
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.rpc import answer
-from lazy_quarry.run.ganger import _listen
 from lazy_quarry.run.local import LocalRunner
 from lazy_quarry.run.machine import this_machine, user_name
+from lazy_quarry.run.sockets import listen
 from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.store.journal import Journal
 
@@ -59,7 +59,7 @@ class Service:
         """Serve until there is nothing left to do."""
         loop = asyncio.get_running_loop()
         loop.add_signal_handler(signal.SIGTERM, self._leave.set)
-        listener = _listen(self.folder, "engine.sock")
+        listener = listen(self.folder, "engine.sock")
         server = await asyncio.start_unix_server(self._serve, sock=listener, limit=LONGEST_LINE)
         try:
             while not self._leave.is_set():

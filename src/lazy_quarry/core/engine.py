@@ -59,9 +59,9 @@ class State:
                 self.jobs[event.job] = Job(event.job, event.user, event.request, event.origin, event.at_ms)
                 self.next_number = max(self.next_number, event.job + 1)
             case Held():
-                self.jobs[event.job] = self.jobs[event.job].with_phase(Phase.HELD)
+                self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.HELD, reason=event.by)
             case Released():
-                self.jobs[event.job] = self.jobs[event.job].with_phase(Phase.WAITING)
+                self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.WAITING, reason="")
             case Started():
                 self.jobs[event.job] = replace(
                     self.jobs[event.job],

@@ -1,6 +1,6 @@
 """A job as the engine keeps it: what was asked, where it stands, what it used."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from enum import StrEnum
 
 from lazy_quarry.core.request import Request
@@ -71,7 +71,10 @@ class Origin:
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """One job. Instants in ms; ``held_core_ms`` and ``charge_core_ms`` are of attempts that have ended."""
+    """One job, instants in ms.
+
+    ``reason`` is why it ended as it did, or who holds it; ``held_core_ms`` and ``charge_core_ms`` are of attempts that have ended.
+    """
 
     number: int
     user: str
@@ -105,7 +108,3 @@ class Job:
         if self.started_ms is None:
             return None
         return self.started_ms + (self.request.walltime_s + self.request.grace_s) * SECOND_MS
-
-    def with_phase(self, phase: Phase) -> "Job":
-        """The same job in another state."""
-        return replace(self, phase=phase)

@@ -27,6 +27,7 @@ from typing import Any
 from lazy_quarry.run.attempt import Exit, fields_of, read_claim, read_exit, read_intent, read_json, write_whole
 from lazy_quarry.run.keeper import keep
 from lazy_quarry.run.process import become_subreaper, boot_id, children, living, of_attempt, send
+from lazy_quarry.run.sockets import listen
 
 IDLE_S = 3.0
 """It leaves when no job has run and nobody was connected for so long."""
@@ -81,7 +82,7 @@ class Ganger:
         self.spool = spool
         self.lock = CoresLock(spool)
         self.selector = selectors.DefaultSelector()
-        self.listener = _listen(spool, "ganger.sock")
+        self.listener = listen(spool, "ganger.sock")
         self.selector.register(self.listener, selectors.EVENT_READ, ("accept", None))
         self.clients: dict[socket.socket, bytearray] = {}
         self.watched: dict[str, int] = {}  # attempt → pidfd of its keeper
@@ -244,25 +245,6 @@ class Ganger:
             send([claim.pid], signal.SIGTERM)
         elif claim is None and name in self.own:
             send([self.own[name]], signal.SIGTERM)
-
-
-def _listen(folder: Path, name: str) -> socket.socket:
-    """A listening socket in a folder whose path may be longer than a socket's address."""
-    directory = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
-    try:
-        address = f"/proc/self/fd/{directory}/{name}"
-        with suppress(FileNotFoundError):
-            os.unlink(address)
-        listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-        old = os.umask(0o177)
-        try:
-            listener.bind(address)
-        finally:
-            os.umask(old)
-        listener.listen(64)
-        return listener
-    finally:
-        os.close(directory)
 
 
 def main() -> None:

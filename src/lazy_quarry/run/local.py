@@ -15,6 +15,7 @@ from lazy_quarry.core.job import Job, Use
 from lazy_quarry.core.site import Site
 from lazy_quarry.run.attempt import Exit, Intent, read_claim, read_json, write_intent, write_whole
 from lazy_quarry.run.machine import core_numbers
+from lazy_quarry.run.sockets import dial
 from lazy_quarry.views import OutputChunk, output_path, start_directory
 
 CONNECT_S = 5.0
@@ -110,15 +111,9 @@ class LocalRunner:
                 self._say({"stop": name})
 
     def _dial(self) -> bool:
-        directory = os.open(self.spool, os.O_RDONLY | os.O_DIRECTORY)
-        link = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-        try:
-            link.connect(f"/proc/self/fd/{directory}/ganger.sock")
-        except OSError:
-            link.close()
+        link = dial(self.spool, "ganger.sock")
+        if link is None:
             return False
-        finally:
-            os.close(directory)
         link.setblocking(False)
         self._link, self._heard = link, b""
         return True

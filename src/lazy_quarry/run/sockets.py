@@ -1,0 +1,43 @@
+"""Unix sockets in folders whose paths may be longer than a socket's address: reached through /proc/self/fd."""
+
+import os
+import socket
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+
+@contextmanager
+def _address(folder: Path, name: str) -> Iterator[str]:
+    directory = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    try:
+        yield f"/proc/self/fd/{directory}/{name}"
+    finally:
+        os.close(directory)
+
+
+def listen(folder: Path, name: str) -> socket.socket:
+    """A listening socket that only its user may open; one that is left from before is replaced."""
+    with _address(folder, name) as address:
+        with suppress(FileNotFoundError):
+            os.unlink(address)
+        listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        old = os.umask(0o177)
+        try:
+            listener.bind(address)
+        finally:
+            os.umask(old)
+        listener.listen(64)
+        return listener
+
+
+def dial(folder: Path, name: str) -> socket.socket | None:
+    """A connection to whoever listens there, or None."""
+    link = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+    try:
+        with _address(folder, name) as address:
+            link.connect(address)
+    except OSError:
+        link.close()
+        return None
+    return link
