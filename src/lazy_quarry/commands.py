@@ -1,6 +1,7 @@
 """What the commands do, apart from parsing and printing."""
 
 import os
+import re
 import shlex
 import sys
 import time
@@ -66,9 +67,10 @@ def submission_of(script: str, arguments: list[str], command: list[str], overrid
     directory = os.getcwd()
     if command:
         line = shlex.join(command) if len(command) > 1 else command[0]
-        text = f"#!/bin/sh\n{line}\n"
-        path = os.path.basename(shlex.split(line)[0]) if line.strip() else ""
-        return Submission(text, path, directory, tuple(overrides), (), environment, syntax(text))
+        first = os.path.basename(line.split()[0]) if line.strip() else ""
+        name = re.sub(r"[^A-Za-z0-9._-]+", "", first)[:64] or "command"
+        text = f'#!/bin/sh\n# /// job\n# name = "{name}"\n# ///\n{line}\n'
+        return Submission(text, "", directory, tuple(overrides), (), environment, syntax(text))
     try:
         text = read_script(script)
     except BadValue as fault:

@@ -38,7 +38,7 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
                 return f"stopping, {view.stopping}"
             return f"{format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}"
         case Phase.DONE:
-            return f"done in {format_duration(view.elapsed_s)}"
+            return f"done in {_took(view)}"
         case Phase.FAILED:
             return f"failed, {_how(view)}"
         case Phase.OVERTIME:
@@ -56,12 +56,16 @@ def outcome_words(view: JobView) -> str:
     """What became of a job, as short as it can be said beside its sign."""
     match view.phase:
         case Phase.DONE:
-            return format_duration(view.elapsed_s)
+            return _took(view)
         case Phase.FAILED:
             return _how(view)
         case Phase.RUNNING:
             return f"{format_duration(view.elapsed_s, 1)} of {format_duration(view.walltime_s)}"
     return view.phase.value
+
+
+def _took(view: JobView) -> str:
+    return format_duration(view.elapsed_s) if view.elapsed_s else "under 1s"
 
 
 def _how(view: JobView) -> str:
@@ -72,7 +76,7 @@ def _how(view: JobView) -> str:
 
 def verdict(view: JobView) -> str:
     """What became of a job, as a sentence or two."""
-    took = format_duration(view.elapsed_s)
+    took = _took(view)
     limit = format_duration(view.walltime_s)
     match view.phase:
         case Phase.DONE:
