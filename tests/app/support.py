@@ -54,3 +54,9 @@ def drawn(widget):
 
 def text_of(app, selector):
     return drawn(app.query_one(selector))
+
+
+async def to_draft(app, pilot):
+    """Go to Draft, and wait until keys arrive there."""
+    await press(pilot, "2")
+    await wait_for(pilot, lambda: app.focused is not None and app.focused.id in ("beginnings", "editor"))

@@ -11,7 +11,7 @@ from lazy_quarry.app.palette import CHALK, DUSK, PHASE_ROLES
 from lazy_quarry.app.widgets.frame import NoteBar, StrataLines, Trail
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.job import Phase
-from tests.app.support import demo, drawn, press, settled, text_of, wait_for
+from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
 from tests.conftest import script
 
 
@@ -94,8 +94,7 @@ async def test_survey_keeps_its_cursor_when_the_world_moves(tmp_path):
 
 async def test_a_draft_goes_from_a_shape_to_watch_to_review(tmp_path):
     async with demo(tmp_path) as (app, pilot):
-        await press(pilot, "2")
-        await wait_for(pilot, lambda: app.query("#beginnings"))
+        await to_draft(app, pilot)
         await press(pilot, "down", "enter")
         editor = app.query_one("#editor")
         await wait_for(pilot, lambda: 'name     = "threads"' in editor.text)
@@ -106,6 +105,7 @@ async def test_a_draft_goes_from_a_shape_to_watch_to_review(tmp_path):
         await wait_for(pilot, lambda: "Submitted as" in app.query_one(NoteBar).text)
         number = int(app.query_one(NoteBar).text.split("Submitted as ")[1].split(";")[0])
         await press(pilot, "alt+4")
+        await wait_for(pilot, lambda: app.query("#jobs"))
         jobs = app.query_one("#jobs")
         await wait_for(pilot, lambda: jobs.current() is not None and jobs.current().job == number)
         assert jobs.current().phase is Phase.RUNNING
@@ -120,7 +120,7 @@ async def test_a_draft_goes_from_a_shape_to_watch_to_review(tmp_path):
 
 async def test_typing_is_checked_with_line_numbers_and_fixed_by_one_key(tmp_path):
     async with demo(tmp_path) as (app, pilot):
-        await press(pilot, "2")
+        await to_draft(app, pilot)
         editor = app.query_one("#editor")
         place = app.query_one("#place-draft")
         place._put(script('name = "x"\nwaltime = "1h"\nmemory = "1 GiB/core"', "true", "#!/bin/bash"), "", True)
@@ -142,7 +142,7 @@ async def test_typing_is_checked_with_line_numbers_and_fixed_by_one_key(tmp_path
 
 async def test_a_syntax_error_of_the_shell_is_shown_in_its_line(tmp_path):
     async with demo(tmp_path) as (app, pilot):
-        await press(pilot, "2")
+        await to_draft(app, pilot)
         place = app.query_one("#place-draft")
         place._put(script('walltime = "1h"\nmemory = "1 GiB/core"', 'if true; then\necho "x"', "#!/bin/bash"), "", True)
         await wait_for(
@@ -155,7 +155,7 @@ async def test_a_syntax_error_of_the_shell_is_shown_in_its_line(tmp_path):
 
 async def test_dials_of_thought_follow_the_text(tmp_path):
     async with demo(tmp_path) as (app, pilot):
-        await press(pilot, "2")
+        await to_draft(app, pilot)
         place = app.query_one("#place-draft")
         text = script(
             'nodes = 2\nranks = 16\nthreads = 2\nmemory = "3 GiB/core"\nwalltime = "4d"', "true", "#!/bin/bash"
@@ -171,19 +171,20 @@ async def test_dials_of_thought_follow_the_text(tmp_path):
 
 async def test_what_was_typed_survives_leaving_and_a_crash(tmp_path):
     async with demo(tmp_path) as (app, pilot):
-        await press(pilot, "2", "enter")
+        await to_draft(app, pilot)
+        await press(pilot, "enter")
         editor = app.query_one("#editor")
         await wait_for(pilot, lambda: editor.text)
         editor.insert("# a thought\n", (1, 0))
         await wait_for(pilot, lambda: "a thought" in (app.shelf.take() or Draft("")).text)
     async with demo(tmp_path) as (again, pilot):
-        await press(pilot, "2")
+        await to_draft(again, pilot)
         await wait_for(pilot, lambda: "a thought" in again.query_one("#editor").text)
 
 
 async def test_scripts_are_opened_and_saved(tmp_path):
     async with demo(tmp_path) as (app, pilot):
-        await press(pilot, "2")
+        await to_draft(app, pilot)
         rows = app.query_one("#beginnings")
         names = [path.name for path in rows.scripts]
         assert "surge-north.sh" in names
@@ -201,7 +202,8 @@ async def test_scripts_are_opened_and_saved(tmp_path):
 
 async def test_a_file_that_cannot_be_opened_says_so_and_keeps_the_text(tmp_path):
     async with demo(tmp_path) as (app, pilot):
-        await press(pilot, "2", "enter")
+        await to_draft(app, pilot)
+        await press(pilot, "enter")
         editor, place = app.query_one("#editor"), app.query_one("#place-draft")
         await wait_for(pilot, lambda: editor.text)
         kept = editor.text
@@ -218,11 +220,14 @@ async def test_a_file_that_cannot_be_opened_says_so_and_keeps_the_text(tmp_path)
 
 async def test_leaving_what_is_not_saved_is_asked_with_the_safe_answer_chosen(tmp_path):
     async with demo(tmp_path) as (app, pilot):
-        await press(pilot, "2", "enter")
+        await to_draft(app, pilot)
+        await press(pilot, "enter")
         editor = app.query_one("#editor")
         await wait_for(pilot, lambda: editor.text)
         kept = editor.text
-        await press(pilot, "f2", "down", "enter")
+        await press(pilot, "f2")
+        await wait_for(pilot, lambda: app.focused.id == "beginnings")
+        await press(pilot, "down", "enter")
         await wait_for(pilot, lambda: app.screen.query("#question"))
         await press(pilot, "enter")
         await settled(pilot)
@@ -236,7 +241,7 @@ async def test_leaving_what_is_not_saved_is_asked_with_the_safe_answer_chosen(tm
 async def test_watch_shows_states_by_sign_and_word_and_says_why(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "4")
-        await wait_for(pilot, lambda: "sediment-big" in text_of(app, "#jobs"))
+        await wait_for(pilot, lambda: app.query("#jobs") and "sediment-big" in text_of(app, "#jobs"))
         text = text_of(app, "#jobs")
         for sign, word in (
             ("▰", "of"),
@@ -256,6 +261,7 @@ async def test_watch_shows_states_by_sign_and_word_and_says_why(tmp_path):
 async def test_the_now_line_runs_through_all_lanes(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "4")
+        await wait_for(pilot, lambda: app.query("#jobs"))
         jobs = app.query_one("#jobs")
         await wait_for(pilot, lambda: jobs.jobs)
         waiting = [
@@ -277,6 +283,7 @@ async def test_the_now_line_runs_through_all_lanes(tmp_path):
 async def test_hold_release_and_cancel_from_watch(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "4")
+        await wait_for(pilot, lambda: app.query("#jobs"))
         jobs = app.query_one("#jobs")
         await wait_for(pilot, lambda: jobs.jobs)
 
@@ -305,6 +312,7 @@ async def test_hold_release_and_cancel_from_watch(tmp_path):
 async def test_scopes_widen_from_mine_to_everyone(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "4")
+        await wait_for(pilot, lambda: app.query("#jobs"))
         jobs = app.query_one("#jobs")
         await wait_for(pilot, lambda: jobs.jobs)
         counts = [len(jobs.jobs)]
@@ -318,6 +326,7 @@ async def test_scopes_widen_from_mine_to_everyone(tmp_path):
 async def test_review_tells_a_failure_with_its_output(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "5")
+        await wait_for(pilot, lambda: app.query("#runs"))
         runs = app.query_one("#runs")
         await wait_for(pilot, lambda: any(run.name == "levels-check" for run in runs.runs))
         runs.move(next(number for number, run in enumerate(runs.runs) if run.name == "levels-check"))
@@ -333,6 +342,7 @@ async def test_review_tells_a_failure_with_its_output(tmp_path):
 async def test_the_ledger_is_true_to_the_second(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "6")
+        await wait_for(pilot, lambda: app.query("#ledger-rows"))
         rows = app.query_one("#ledger-rows")
         await wait_for(pilot, lambda: len(rows.lines) == 5)
         line = next(line for line in rows.lines if line.account == "tide-surge")
@@ -378,7 +388,9 @@ async def test_every_place_draws_at_every_size(tmp_path, size):
 
 async def test_help_lists_the_keys_of_the_place(tmp_path):
     async with demo(tmp_path) as (app, pilot):
-        await press(pilot, "4", "question_mark")
+        await press(pilot, "4")
+        await wait_for(pilot, lambda: app.query("#jobs"))
+        await press(pilot, "question_mark")
         await wait_for(pilot, lambda: app.screen.query("HelpLines"))
         text = drawn(app.screen.query_one("HelpLines"))
         assert "WATCH" in text and "EVERYWHERE" in text and "zoom" in text

@@ -2,6 +2,7 @@
 
 import threading
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -100,7 +101,7 @@ class QuarryApp(App[None]):
         try:
             self.client = self.connect()
         except QuarryError as fault:
-            self.call_from_thread(self._cannot_open, str(fault))
+            self.hand_over(self._cannot_open, str(fault))
             return
         version, first = -1, True
         while not self._leaving.is_set():
@@ -114,13 +115,26 @@ class QuarryApp(App[None]):
                 continue
             if self._leaving.is_set():
                 return
-            self.call_from_thread(self._show, board)
+            self.hand_over(self._show, board)
             if first:
                 first = False
-                self.call_from_thread(self.call_later, self._arrive)
+                self.hand_over(self.call_later, self._arrive)
             version = self.client.changes(board.version, REFRESH_S)
             if version > board.version:
                 self._leaving.wait(0.05)  # what changes together is drawn together
+
+    def hand_over(self, then: Callable[..., object], *arguments: Any) -> None:
+        """From a worker: have the interface do something with what was found, unless the person has left meanwhile."""
+        if not self._leaving.is_set():
+            with suppress(RuntimeError):  # the loop ended between the question and the call
+                self.call_from_thread(then, *arguments)
+
+    async def action_quit(self) -> None:
+        """Leave at once: drafts are kept, jobs go on."""
+        for place in self.query(Place):
+            place.leave()
+        self._leaving.set()
+        self.exit()
 
     async def _arrive(self) -> None:
         if self.query(Trail):  # unless the person has left meanwhile
@@ -134,7 +148,7 @@ class QuarryApp(App[None]):
                 board = self.client.board()
             except QuarryError:
                 return
-            self.call_from_thread(self._show, board)
+            self.hand_over(self._show, board)
 
     def _cannot_open(self, words: str) -> None:
         self.query_one(NoteBar).say(f"The site cannot be opened: {words}", bad=True)
@@ -298,7 +312,7 @@ class QuarryApp(App[None]):
             self.post_message(Say("This site's clock is the real one; only a rehearsal's can be changed."))
             return
         turn(*arguments)
-        self.call_from_thread(self.read_board)
+        self.hand_over(self.read_board)
 
     def get_system_commands(self, screen: Screen) -> Iterable[SystemCommand]:
         """What ctrl+p finds."""

@@ -2,7 +2,9 @@
 
 import os
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from textual import on, work
 from textual.binding import Binding
@@ -24,6 +26,9 @@ from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.run.shell import syntax
 from lazy_quarry.views import Board, DraftReport, Submission
+
+if TYPE_CHECKING:
+    from lazy_quarry.client import SiteClient
 
 PAUSE_S = 0.06
 """After the last key, before the draft is checked."""
@@ -118,6 +123,11 @@ class DraftPlace(Place):
         else:
             self.action_begin()
 
+    def leave(self) -> None:
+        """Keep what was typed since the last pause."""
+        if self.editor.text.strip():
+            self.quarry.shelf.keep(Draft(self.editor.text, self.path, self.edited))
+
     def _scrolled(self) -> None:
         self.query_one(Margin).top = int(self.editor.scroll_offset.y)
 
@@ -184,24 +194,25 @@ class DraftPlace(Place):
     # -- checks ------------------------------------------------------------------------------------
 
     def _submission(self) -> Submission:
+        """What is in the editor, as it would be submitted; what its own language says of it comes later."""
         directory = str(Path(self.path).parent) if self.path else str(self.quarry.folder)
         text = self.editor.text
         name = self.path or "script"
-        return Submission(text, name, directory, (), (), tuple(os.environ.items()), syntax(text))
+        return Submission(text, name, directory, environment=tuple(os.environ.items()))
+
+    def _check(self) -> None:
+        if self.quarry.client is not None and self.editor.text.strip():
+            self._ask(self.quarry.client, self._submission(), self._revision)
 
     @work(thread=True, exclusive=True, group="check")
-    def _check(self) -> None:
-        client = self.quarry.client
-        if client is None or not self.editor.text.strip():
-            return
-        revision = self._revision
+    def _ask(self, client: "SiteClient", submission: Submission, revision: int) -> None:
         try:
-            report = client.check(self._submission())
+            report = client.check(replace(submission, findings=syntax(submission.script)))
         except QuarryError as fault:
             self.post_message(Say(str(fault), bad=True))
             return
         if revision == self._revision:
-            self.quarry.call_from_thread(self._show_report, report)
+            self.quarry.hand_over(self._show_report, report)
 
     def _show_report(self, report: DraftReport) -> None:
         self.report = report
@@ -344,17 +355,17 @@ class DraftPlace(Place):
 
     # -- submitting --------------------------------------------------------------------------------
 
-    @work(thread=True, group="submit", exclusive=True)
     def action_submit(self) -> None:
         """Submit what is in the editor, as it stands."""
-        client = self.quarry.client
-        if client is None:
-            return
         if not self.editor.text.strip():
             self.post_message(Say("There is nothing to submit yet; f2 shows what a script can begin from.", bad=True))
-            return
+        elif self.quarry.client is not None:
+            self._send(self.quarry.client, self._submission())
+
+    @work(thread=True, group="submit", exclusive=True)
+    def _send(self, client: "SiteClient", submission: Submission) -> None:
         try:
-            receipt = client.submit(self._submission())
+            receipt = client.submit(replace(submission, findings=syntax(submission.script)))
         except QuarryError as fault:
             self.post_message(Say(f"Not submitted: {fault}", bad=True))
             return
@@ -367,7 +378,7 @@ class DraftPlace(Place):
             when = "it runs now"
             if receipt.forecast_ms > receipt.now_ms:
                 when = f"it should start about {clock_time(receipt.forecast_ms, receipt.now_ms, self.quarry.zone)}"
-        self.quarry.call_from_thread(self._submitted, receipt.job, when)
+        self.quarry.hand_over(self._submitted, receipt.job, when)
 
     def _submitted(self, job: int, when: str) -> None:
         self.quarry.looked_at = job

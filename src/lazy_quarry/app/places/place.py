@@ -49,5 +49,8 @@ class Place(Container):
         """The keys that work here and now, most useful first."""
         return []
 
+    def leave(self) -> None:
+        """The person leaves the application; what must not be lost is put away."""
+
     def arrive(self) -> None:
         """The place has come in sight."""

@@ -1,6 +1,6 @@
 """Review: did it work, what did it print, what did it use of what it asked for?"""
 
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from textual import work
 from textual.binding import Binding
@@ -16,6 +16,9 @@ from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.views import Board, JobDetail, JobView, OutputChunk
 from lazy_quarry.words import outcome_words, state_words, verdict
+
+if TYPE_CHECKING:
+    from lazy_quarry.client import SiteClient
 
 TAIL = -64 * 1024
 """So much of an output's end is shown; the whole is in its file."""
@@ -173,7 +176,7 @@ class ReviewPlace(Place):
                 runs.insert(0, client.job(self.wanted))
         except QuarryError:
             return
-        self.quarry.call_from_thread(self._show_runs, runs)
+        self.quarry.hand_over(self._show_runs, runs)
 
     def _show_runs(self, runs: list[JobView]) -> None:
         rows = self.query_one(RunRows)
@@ -193,17 +196,19 @@ class ReviewPlace(Place):
         """Another run is looked at."""
         self._load()
 
-    @work(thread=True, exclusive=True, group="detail")
     def _load(self) -> None:
         client, view = self.quarry.client, self.query_one(RunRows).current()
-        if client is None or view is None:
-            return
+        if client is not None and view is not None:
+            self._fetch(client, view.job)
+
+    @work(thread=True, exclusive=True, group="detail")
+    def _fetch(self, client: "SiteClient", job: int) -> None:
         try:
-            detail = client.detail(view.job)
-            chunk = client.output(view.job, self.which, TAIL)
+            detail = client.detail(job)
+            chunk = client.output(job, self.which, TAIL)
         except QuarryError:
             return
-        self.quarry.call_from_thread(self._show_detail, detail, chunk)
+        self.quarry.hand_over(self._show_detail, detail, chunk)
 
     def _show_detail(self, detail: JobDetail, chunk: OutputChunk) -> None:
         self.detail = detail

@@ -103,7 +103,7 @@ class WatchPlace(Place):
             instead = client.detail(job).instead
         except QuarryError:
             return
-        self.quarry.call_from_thread(self._explained, job, instead)
+        self.quarry.hand_over(self._explained, job, instead)
 
     def _explained(self, job: int, instead: str) -> None:
         self.explained_job, self.explained = job, instead
@@ -228,7 +228,7 @@ class WatchPlace(Place):
             self.post_message(Say(str(fault), bad=True))
             return
         self.post_message(Say(f"{told.message[:1].upper()}{told.message[1:]}.", bad=not told.done))
-        self.quarry.call_from_thread(self.quarry.read_board)
+        self.quarry.hand_over(self.quarry.read_board)
 
 
 def _rank(view: JobView) -> tuple[int, int]:
