@@ -23,7 +23,3 @@ class StateFolderError(QuarryError):
 
 class EngineAway(QuarryError):
     """The engine of a site does not answer and could not be started."""
-
-
-class GangerRefused(QuarryError):
-    """Another ganger of this user has promised this machine's cores already."""

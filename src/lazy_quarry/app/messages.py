@@ -4,17 +4,6 @@ from dataclasses import dataclass
 
 from textual.message import Message
 
-from lazy_quarry.views import Board
-
-
-@dataclass
-class BoardChanged(Message):
-    """The present, read anew."""
-
-    board: Board
-
-    bubble = False
-
 
 @dataclass
 class CursorMoved(Message):

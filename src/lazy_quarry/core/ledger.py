@@ -6,7 +6,6 @@ rounded down to a core-millisecond once for each attempt. So sums over any group
 
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
 
 from lazy_quarry.core.job import Job, Phase
 from lazy_quarry.core.site import Site
@@ -104,11 +103,3 @@ def by_day(begin_ms: int, end_ms: int, core_ms: int) -> list[tuple[int, int]]:
         day += DAY_MS
     parts[-1] = (parts[-1][0], parts[-1][1] + core_ms - given)
     return parts
-
-
-def runs_out(line: AccountLine, daily_core_ms: float, now_ms: int) -> datetime | None:
-    """The day when a budget is spent at this daily rate; None when it isn't within ten years."""
-    left = line.left_core_ms
-    if left is None or daily_core_ms <= 0 or left / daily_core_ms > 3650:
-        return None
-    return datetime.fromtimestamp(now_ms / 1000, UTC) + timedelta(days=max(0.0, left / daily_core_ms))

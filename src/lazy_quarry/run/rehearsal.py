@@ -60,7 +60,6 @@ class RehearsalRunner:
         self.seed = seed
         self._running: dict[int, tuple[Job, Outcome]] = {}
         self._stops: dict[int, int] = {}
-        self._asked_ms = 0
         self._printed = printed or rehearsed_output
 
     def start(self, jobs: list[Job]) -> None:
