@@ -181,6 +181,12 @@ def test_a_warning_comes_before_the_end(machine):
     assert Path(found["output"]).read_text() == "saving\n"
 
 
+def test_a_running_job_can_ask_about_itself(machine):
+    found = machine.ended(machine.submit('lq show "$LQ_JOB" --format json', "memory=400 MiB/core"))
+    assert found["state"] == "done"
+    assert json.loads(Path(found["output"]).read_text())["state"] == "running"
+
+
 def test_a_summary_ends_the_output(machine):
     found = machine.ended(machine.submit("echo hello", "summary=true", "name=sum"))
     text = Path(found["output"]).read_text()

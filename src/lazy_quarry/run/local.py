@@ -192,6 +192,7 @@ class LocalRunner:
             **base,
             "PATH": f"{path}:{self.folder / 'bin'}",
             **dict(request.environment),
+            "LQ_STATE": str(self.folder),
             "LQ_JOB": str(job.number),
             "LQ_NAME": request.name,
             "LQ_ACCOUNT": request.account,
