@@ -1,5 +1,6 @@
 """The application: it wires the places together and keeps them told of the present."""
 
+import asyncio
 import threading
 from collections.abc import Callable, Iterable
 from contextlib import suppress
@@ -132,7 +133,8 @@ class QuarryApp(App[None]):
     async def action_quit(self) -> None:
         """Leave at once: drafts are kept, jobs go on."""
         for place in self.query(Place):
-            place.leave()
+            if place.ready:
+                place.leave()
         self._leaving.set()
         self.exit()
 
@@ -159,9 +161,8 @@ class QuarryApp(App[None]):
         for frame in (self.query_one(Trail), self.query_one(StrataLines)):
             frame.board = board
             frame.refresh()
-        for place in self.query(Place):
-            if place.display:
-                place.show(board)
+        if place := self._present():
+            place.show(board)
         self._tell()
 
     def _tell(self) -> None:
@@ -207,7 +208,7 @@ class QuarryApp(App[None]):
     # -- places ------------------------------------------------------------------------------------
 
     def _present(self) -> Place | None:
-        return next((place for place in self.query(Place) if place.display), None)
+        return next((place for place in self.query(Place) if place.display and place.ready), None)
 
     def _make(self, name: str) -> Place:
         if name == "survey":
@@ -230,6 +231,9 @@ class QuarryApp(App[None]):
         if place is None:
             place = self._make(name)
             await self.query_one("#body").mount(place)
+            place.ready = True
+        while not place.ready:  # somebody else is making it
+            await asyncio.sleep(0.01)
         for other in self.query(Place):
             other.display = other is place
         self.place = name

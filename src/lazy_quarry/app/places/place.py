@@ -22,6 +22,8 @@ class Place(Container):
     DEFAULT_CSS = "Place { height: 1fr; width: 1fr; }"
 
     board: Board | None = None
+    ready = False
+    """True once its widgets are there; before that the present is not shown on it."""
 
     @property
     def quarry(self) -> "QuarryApp":
