@@ -94,26 +94,22 @@ class Desk(Reading):
         if not events:
             return []
         with self.lock:
-            return self._commit_locked(events)
-
-    def _commit_locked(self, events: list[Event]) -> list[Job]:
-        try:
-            self.journal.append(events, self.engine.state)
-        except StateFolderError as fault:
-            self.stuck = str(fault)
-            raise
-        self.stuck = ""
-        ended = self.engine.apply(events)
-        if ended and self._recent is not None:
-            self._recent = [*reversed(ended), *self._recent]
-        self.version += 1
-        self._changed.notify_all()
-        return ended
+            try:
+                self.journal.append(events, self.engine.state)
+            except StateFolderError as fault:
+                self.stuck = str(fault)
+                raise
+            self.stuck = ""
+            ended = self.engine.apply(events)
+            if ended and self._recent is not None:
+                self._recent = [*reversed(ended), *self._recent]
+            self.version += 1
+            self._changed.notify_all()
+            return ended
 
     def take_in(self, events: list[Event]) -> None:
         """Put events that were decided elsewhere into the journal and into effect."""
-        with self.lock:
-            self._commit(events)
+        self._commit(events)
 
     def step(self, at_ms: int | None = None) -> bool:
         """Take in what has ended and start what the plan places at this instant; True when anything changed."""

@@ -2,6 +2,7 @@
 
 import asyncio
 import threading
+import time
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 from datetime import UTC, datetime, tzinfo
@@ -12,6 +13,7 @@ from textual import work
 from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.containers import Container
+from textual.css.query import NoMatches
 from textual.screen import Screen
 
 from lazy_quarry.app.drafts import DraftShelf
@@ -127,7 +129,7 @@ class QuarryApp(App[None]):
     def hand_over(self, then: Callable[..., object], *arguments: Any) -> None:
         """From a worker: have the interface do something with what was found, unless the person has left meanwhile."""
         if not self._leaving.is_set():
-            with suppress(RuntimeError):  # the loop ended between the question and the call
+            with suppress(RuntimeError, NoMatches):  # the loop has ended, or widgets are going one by one
                 self.call_from_thread(then, *arguments)
 
     async def action_quit(self) -> None:
@@ -173,7 +175,7 @@ class QuarryApp(App[None]):
             bar.say(
                 f"This needs {NARROWEST}×{SHORTEST} characters and has {self.size.width}×{self.size.height}.", bad=True
             )
-        elif self._now() >= self._said_until:
+        elif time.monotonic() >= self._said_until:
             notices = self.board.notices if self.board else ()
             bar.say(notices[0] if notices else place.note() if place else "", bad=bool(notices))
         keys = [*(place.keys() if place else []), ("?", "all keys", "app.keys")]
@@ -181,15 +183,9 @@ class QuarryApp(App[None]):
             bar.keys = keys
             bar.refresh()
 
-    @staticmethod
-    def _now() -> float:
-        import time
-
-        return time.monotonic()
-
     def on_say(self, message: Say) -> None:
         """A sentence that stands for a while."""
-        self._said_until = self._now() + SAY_S
+        self._said_until = time.monotonic() + SAY_S
         self.query_one(NoteBar).say(message.text, message.bad)
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
@@ -199,7 +195,7 @@ class QuarryApp(App[None]):
     def on_key(self) -> None:
         """A key ends what was said before it, but not at once."""
         if self._said_until != float("inf"):
-            self._said_until = min(self._said_until, self._now() + 3.0)
+            self._said_until = min(self._said_until, time.monotonic() + 3.0)
 
     def weekday_time(self, at_ms: int) -> str:
         """``Mon 09:42``."""

@@ -6,11 +6,10 @@ again, of it or of the next one. Messages are JSON, one a line, over a Unix sock
     engine → ganger   {"ensure": "4127-1"}   see to it that this attempt runs or has run
                       {"stop": "4127-1"}     its ``stop`` file has been written
     ganger → engine   {"ended": "4127-1", "exit": {…}}
-                      {"lost": "4127-1", "reason": "…"}
+                      {"lost": "4127-1", "exit": {…}}
                       {"waits": "4127-1", "reason": "…"}   it could not be started yet
 """
 
-import ctypes
 import fcntl
 import gc
 import json
@@ -250,7 +249,6 @@ class Ganger:
 def main() -> None:
     """``python -m lazy_quarry.run.ganger SPOOL``."""
     spool = Path(sys.argv[1])
-    ctypes.CDLL(None)
     try:
         ganger = Ganger(spool)
     except Taken as taken:

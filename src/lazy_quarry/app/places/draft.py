@@ -3,6 +3,7 @@
 import os
 from contextlib import suppress
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -173,18 +174,15 @@ class DraftPlace(Place):
         self.editor.look()
         self._mark(self.editor.text != self._saved)
         self.query_one(ReportRows).stale = True
-        self.set_timer(PAUSE_S, self._settle)
-        self._wanted = self._revision
+        self.set_timer(PAUSE_S, partial(self._settle, self._revision))
 
-    def _settle(self) -> None:
-        if self._revision == self._wanted:
-            self._wanted = -1
+    def _settle(self, revision: int) -> None:
+        if self._revision == revision:
             self._check()
             problem = self.quarry.shelf.keep(Draft(self.editor.text, self.path, self.edited))
             if problem:
                 self.post_message(Say(problem, bad=True))
 
-    _wanted = -1
     _saved: str | None = None
 
     @on(TextArea.SelectionChanged)
