@@ -14,7 +14,7 @@ from typing import TypeVar
 import pytest
 from hypothesis import HealthCheck, settings
 
-from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Tier, Window
+from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier, Window
 
 settings.register_profile(
     "quarry", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
@@ -68,7 +68,7 @@ def small_site(
         default_tier="steady",
         windows=windows,
         closures=closures,
-        modules=("mpi/5.0", "mpi/4.1"),
+        software=(Software("mpi/5.0"), Software("mpi/4.1")),
     )
 
 

@@ -24,8 +24,8 @@ from lazy_quarry.core.units import (
     parse_instant,
 )
 from lazy_quarry.errors import BadValue, EngineAway, QuarryError
+from lazy_quarry.run.look import looked_up
 from lazy_quarry.run.machine import this_machine, user_name
-from lazy_quarry.run.shell import syntax
 from lazy_quarry.views import JobDetail, JobView, OutputChunk, Submission
 from lazy_quarry.words import state_words
 
@@ -54,7 +54,8 @@ def check_files(paths: list[str], overrides: list[str]) -> tuple[list[tuple[str,
             found.append((path, [error("unreadable", str(fault), 1)]))
             refused = True
             continue
-        outside = Outside(user, path, os.getcwd(), tuple(overrides), findings=syntax(text))
+        looked = looked_up(Submission(text, path, os.getcwd(), tuple(overrides), (), tuple(os.environ.items())))
+        outside = Outside(user, path, os.getcwd(), tuple(overrides), findings=looked.findings, facts=looked.facts)
         checked = check_script(text, site, outside)
         found.append((path, list(checked.diagnostics)))
         refused = refused or checked.refused
@@ -70,13 +71,13 @@ def submission_of(script: str, arguments: list[str], command: list[str], overrid
         first = os.path.basename(line.split()[0]) if line.strip() else ""
         name = re.sub(r"[^A-Za-z0-9._-]+", "", first)[:64] or "command"
         text = f'#!/bin/sh\n# /// job\n# name = "{name}"\n# ///\n{line}\n'
-        return Submission(text, "", directory, tuple(overrides), (), environment, syntax(text))
+        return looked_up(Submission(text, "", directory, tuple(overrides), (), environment))
     try:
         text = read_script(script)
     except BadValue as fault:
         raise QuarryError(f"{script}: {fault}") from None
     path = "" if script == "-" else os.path.abspath(script)
-    return Submission(text, path, directory, tuple(overrides), tuple(arguments), environment, syntax(text))
+    return looked_up(Submission(text, path, directory, tuple(overrides), tuple(arguments), environment))
 
 
 def since_ms(text: str) -> int:

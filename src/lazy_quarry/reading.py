@@ -2,19 +2,18 @@
 
 import threading
 from collections.abc import Callable, Iterable
-from dataclasses import replace
 from datetime import tzinfo
 from typing import Literal
 
 from lazy_quarry.core.engine import Engine
-from lazy_quarry.core.header.check import Checked, Outside, check_script
+from lazy_quarry.core.header.check import Checked
 from lazy_quarry.core.job import Job, Phase
-from lazy_quarry.core.ledger import account_lines, greatest_charge
-from lazy_quarry.core.plan.planner import Ask, Plan
+from lazy_quarry.core.ledger import account_lines
+from lazy_quarry.core.plan.planner import Plan
 from lazy_quarry.core.plan.why import Explainer
-from lazy_quarry.core.request import Request
 from lazy_quarry.core.site import Site
-from lazy_quarry.core.units import HOUR_MS, format_duration
+from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.drafting import Drafting
 from lazy_quarry.errors import NoSuchJob
 from lazy_quarry.run.runner import Runner
 from lazy_quarry.store.journal import EndedFilter, Journal
@@ -27,9 +26,7 @@ from lazy_quarry.views import (
     NodeShare,
     NodeView,
     OutputChunk,
-    PlacedNode,
     Record,
-    Rung,
     Strata,
     Submission,
     job_view,
@@ -39,7 +36,6 @@ from lazy_quarry.words import record_words, verdict
 
 RECENT_MS = 12 * HOUR_MS
 """Jobs that ended within this stay on the board."""
-LADDER_S = (900, 3600, 4 * 3600, 12 * 3600, 2 * 86400)
 
 
 class Reading:
@@ -149,72 +145,13 @@ class Reading:
     def check(self, submission: Submission) -> DraftReport:
         """All that can be said of a draft: problems, place, start, cost."""
         with self.lock:
-            checked = self._check(submission)
-            request = checked.request
-            now = self.now()
-            needs = checked.needs or (self.engine.planner.needs(request) if request else ())
-            if request is None or not needs:
-                return DraftReport(checked.diagnostics, now)
-            need = needs[0]
-            plan = self._plan()
-            placement = self.engine.planner.place(plan.timeline, Ask(-1, request))
-            lines = {line.account: line for line in self._accounts()}
-            return DraftReport(
-                checked.diagnostics,
-                now,
-                request.name,
-                request.account,
-                placement.queue if placement else need.queue,
-                need.node_count,
-                request.ranks,
-                request.threads,
-                sum(one.amount[0] for one in placement.nodes) if placement else need.cores,
-                sum(one.amount[1] for one in placement.nodes) if placement else 0,
-                request.walltime_s,
-                request.whole_nodes,
-                tuple(self._placed(placement.nodes)) if placement else (),
-                tuple(self._ladder(plan, request)),
-                greatest_charge(self.site, request.tier, need.cores, request.walltime_s),
-                lines[request.account].left_core_ms if request.account in lines else None,
-            )
+            return self._drafting().report(submission)
 
-    def _placed(self, nodes: Iterable) -> Iterable[PlacedNode]:
-        held: dict[str, set[int]] = {}
-        for job in self.engine.state.running():
-            for share in job.shares:
-                held.setdefault(share.node, set()).update(share.cores)
-        for one in nodes:
-            node = self.site.node[one.node]
-            taken = held.get(one.node, set())
-            free = [core for core in range(node.cores) if core not in taken]
-            rest = [core for core in range(node.cores) if core in taken]  # free by then, when it starts later
-            own = sorted((free + rest)[: one.amount[0]])
-            yield PlacedNode(one.node, node.cores, tuple(sorted(taken - set(own))), tuple(own), one.ranks)
-
-    def _ladder(self, plan: Plan, request: Request) -> Iterable[Rung]:
-        limits = [self.site.queue[name].walltime_limit_s for name in request.queues]
-        longest = None if None in limits else max(limit for limit in limits if limit)
-        for walltime in sorted({*LADDER_S, request.walltime_s}):
-            asked = walltime == request.walltime_s
-            if longest and walltime > longest:
-                if asked:
-                    yield Rung(walltime, None, True, f"over the {format_duration(longest)} limit")
-                continue
-            placement = self.engine.planner.place(plan.timeline, Ask(-1, replace(request, walltime_s=walltime)))
-            yield Rung(walltime, placement.start_ms if placement else None, asked, "" if placement else "no forecast")
+    def _drafting(self) -> Drafting:
+        return Drafting(self.engine, self._plan(), self.journal, self.user, self._accounts(), self.now())
 
     def _check(self, submission: Submission) -> Checked:
-        left = {line.account: line.left_core_ms for line in self._accounts()}
-        outside = Outside(
-            self.user,
-            submission.path,
-            submission.directory,
-            submission.overrides,
-            submission.arguments,
-            submission.findings,
-            left,
-        )
-        return check_script(submission.script, self.site, outside)
+        return self._drafting().check(submission)
 
     def _accounts(self) -> tuple:
         return account_lines(self.site, self.engine.state.tallies, self.engine.state.jobs.values(), self.now())

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
+from lazy_quarry.core.header.facts import Facts
 from lazy_quarry.core.job import Job, Phase, Use
 from lazy_quarry.core.ledger import AccountLine, charge, held_core_ms
 from lazy_quarry.core.site import Queue, Site, Tier, Window
@@ -159,12 +160,39 @@ class PlacedNode:
 
 @dataclass(frozen=True, slots=True)
 class Rung:
-    """A walltime on the start ladder, with the start it would get, or the reason why not."""
+    """A request on the start ladder, with the start it would get, or the reason why not.
+
+    It differs from the one asked for in its walltime or, with ``nodes``, in its number of nodes.
+    """
 
     walltime_s: int
     start_ms: int | None
     asked: bool
     refused: str = ""
+    nodes: int = 0
+    ranks: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class ThroughRung:
+    """When all tasks of an array would be through with so many at once; None: as many as fit."""
+
+    at_once: int | None
+    asked: bool
+    first_ms: int | None
+    last_ms: int | None
+    reckoned: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class TraitRung:
+    """A trait, and what would match with it beside those chosen: nodes, their cores, and those free now."""
+
+    name: str
+    chosen: bool
+    nodes: int
+    cores: int
+    free: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -187,6 +215,20 @@ class DraftReport:
     ladder: tuple[Rung, ...] = ()
     cost_core_ms: int = 0
     left_core_ms: int | None = None
+    placed_nodes: int = 0
+    """Nodes of the placement; ``placement`` has the first 64 of them."""
+    fewer: tuple[Rung, ...] = ()
+    tasks: int = 0
+    through: tuple[ThroughRung, ...] = ()
+    traits: tuple[TraitRung, ...] = ()
+    matching: tuple[int, int] = (0, 0)
+    """Nodes that match the request's traits in its queues, and their cores."""
+    most_nodes: int = 0
+    anywhere: bool = False
+    gpus: int = 0
+    start_ms: int | None = None
+    trial: str = ""
+    """The tier in which it can be tried, or empty."""
 
     @property
     def refused(self) -> bool:
@@ -205,6 +247,7 @@ class Submission:
     arguments: tuple[str, ...] = ()
     environment: tuple[tuple[str, str], ...] = ()
     findings: tuple[Diagnostic, ...] = ()
+    facts: Facts = Facts()
 
 
 @dataclass(frozen=True, slots=True)
@@ -327,7 +370,7 @@ def job_view(
         cores_by_node={share.node: share.cores for share in job.shares},
         node_count=len(job.shares) or node_count,
         cores=job.cores_held or cores,
-        ranks=job.request.ranks,
+        ranks=sum(share.ranks for share in job.shares) or job.request.ranks,
         threads=job.request.threads,
         gpus=sum(len(share.gpus) for share in job.shares) or job.request.gpus * node_count,
         memory_mib=sum(share.memory_mib for share in job.shares) or memory_mib,

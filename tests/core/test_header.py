@@ -140,26 +140,20 @@ def test_a_value_that_cannot_be_read_is_an_error_in_its_line(line):
 @pytest.mark.parametrize(
     "line",
     [
-        'nodes = "2..4"',
-        'nodes = "any"',
-        'gpu-memory = "8 GiB"',
-        'stage = { in = ["a"] }',
-        'readable-by = "staff"',
         'after = { 12 = "succeeds" }',
-        'at-overtime = "again"',
         'array = { tasks = "1..4" }',
         "array = { sweep = { level = [1, 2] } }",
     ],
 )
 def test_what_is_not_there_yet_says_so_and_is_refused(line):
     found = checked(script(f"{GOOD}\n{line}"))
-    assert [one.code for one in found.diagnostics] == ["not-yet"]
+    assert "not-yet" in [one.code for one in found.diagnostics]
     assert found.refused
 
 
 def test_a_notice_by_mail_is_not_there_yet_but_changes_nothing():
     found = checked(script(f'{GOOD}\nnotify = {{ to = "a@b.example", on = ["failed", "75%", "20m left"] }}'))
-    assert [one.code for one in found.diagnostics] == ["not-yet"]
+    assert "not-yet" in [one.code for one in found.diagnostics]
     assert not found.refused
 
 

@@ -286,6 +286,8 @@ class Engine:
             again = job.losses < job.request.lost_retries and job.stopping is None
         elif phase is Phase.FAILED:
             again = job.failures < job.request.failure_retries and job.stopping is None
+        elif phase is Phase.OVERTIME:
+            again = job.request.again_at_overtime and job.stopping is None
         if phase is Phase.LOST and job.stopping == "cancelled":
             phase = Phase.CANCELLED
         held = held_core_ms(job, at)

@@ -10,6 +10,7 @@ from math import ceil
 from typing import Literal
 
 from lazy_quarry.core.site import Node, Queue, Site
+from lazy_quarry.core.sweep import Array
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import fold_names, format_size, plural
 from lazy_quarry.errors import Refused
@@ -34,6 +35,15 @@ class Rehearsal:
 
 
 @dataclass(frozen=True, slots=True)
+class Stage:
+    """What is copied into the job's scratch folder before, and back after; paths from where it starts."""
+
+    into: tuple[str, ...] = ()
+    out: tuple[str, ...] = ()
+    keep: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class Request:
     """A request with every default filled in. Durations in seconds, sizes in MiB, instants in ms."""
 
@@ -47,7 +57,14 @@ class Request:
     ranks: int = 1
     threads: int = 1
     whole_nodes: bool = False
+    most_nodes: int | None = None
+    """With ``nodes``, a range: as many of these as start soonest."""
+    anywhere: bool = False
+    """Ranks wherever there is room, unevenly too."""
+    ranks_each: int | None = None
+    """Ranks on each node, where their number follows from that of the nodes."""
     gpus: int = 0
+    gpu_memory_mib: int = 0
     scratch_mib: int = 0
     traits: str = ""
     on_nodes: tuple[str, ...] = ()
@@ -67,6 +84,10 @@ class Request:
     modules: tuple[str, ...] = ()
     expect: tuple[str, ...] = ()
     summary: bool = False
+    stage: Stage = Stage()
+    readable_by: str = ""
+    again_at_overtime: bool = False
+    array: Array | None = None
     rehearsal: Rehearsal = Rehearsal()
 
 
@@ -85,7 +106,8 @@ class Need:
     """A request put to one queue: the nodes that could serve it and what each of the chosen must give.
 
     ``parts`` has one entry, or two where ranks don't divide evenly, the fuller first. With ``whole``
-    a chosen node gives all it has.
+    a chosen node gives all it has. With ``anywhere`` ranks are put wherever there is room: then the parts
+    are the choices for a node, with one rank, two ranks, and so on.
     """
 
     queue: str
@@ -94,15 +116,32 @@ class Need:
     gpus: int
     scratch_mib: int
     whole: bool
+    anywhere: int = 0
 
     @property
     def node_count(self) -> int:
-        """Nodes of the job."""
+        """Nodes of the job; with ``anywhere`` the fewest that would do."""
+        if self.anywhere:
+            return -(-self.anywhere // len(self.parts))
         return sum(part.nodes for part in self.parts)
+
+    @property
+    def ranks(self) -> int:
+        """Ranks of the job."""
+        return self.anywhere or sum(part.nodes * part.ranks for part in self.parts)
+
+    @property
+    def memory_mib(self) -> int:
+        """Memory of the job."""
+        if self.anywhere:
+            return self.parts[0].memory_mib * self.anywhere
+        return sum(part.nodes * part.memory_mib for part in self.parts)
 
     @property
     def cores(self) -> int:
         """Cores asked for; with ``whole`` more may be held."""
+        if self.anywhere:
+            return self.anywhere * self.parts[0].cores
         return sum(part.nodes * part.cores for part in self.parts)
 
 
@@ -124,11 +163,17 @@ def memory_on_node(memory: Memory, ranks_here: int, ranks: int, threads: int) ->
     return ceil(memory.mib * ranks_here / ranks)
 
 
+def ranks_on(request: Request, nodes: int) -> int:
+    """Ranks in all when the job has so many nodes."""
+    return nodes * request.ranks_each if request.ranks_each else request.ranks
+
+
 def parts_on(request: Request, nodes: int) -> tuple[Part, ...]:
     """What each node gives when the ranks are dealt onto ``nodes`` of them."""
+    ranks = ranks_on(request, nodes)
     return tuple(
-        Part(count, each, each * request.threads, memory_on_node(request.memory, each, request.ranks, request.threads))
-        for count, each in deal(request.ranks, nodes)
+        Part(count, each, each * request.threads, memory_on_node(request.memory, each, ranks, request.threads))
+        for count, each in deal(ranks, nodes)
     )
 
 
@@ -140,7 +185,10 @@ def eligible_nodes(request: Request, queue: Queue, site: Site) -> list[Node]:
     return [
         node
         for node in members
-        if node.runs_jobs and (not names or node.name in names) and (not wanted or wanted.met_by(set(node.traits)))
+        if node.runs_jobs
+        and (not names or node.name in names)
+        and (not wanted or wanted.met_by(set(node.traits)))
+        and node.gpu_memory_mib >= request.gpu_memory_mib
     ]
 
 
@@ -163,37 +211,72 @@ def _fits(parts: Sequence[Part], nodes: Sequence[Node], request: Request) -> boo
 
 
 def needs(request: Request, queue: Queue, site: Site) -> Need:
-    """What the request asks of a queue's nodes.
+    """What the request asks of a queue's nodes; of a range of nodes, its fewest.
 
     Raises :class:`Refused` with the reason and the nearest possible request when even an idle queue
     could never serve it.
     """
+    return choices(request, queue, site)[0]
+
+
+def choices(request: Request, queue: Queue, site: Site) -> list[Need]:
+    """All that a queue's nodes may be asked for: one need, or one for each number of nodes of a range.
+
+    Raises :class:`Refused` as :func:`needs` does.
+    """
     nodes = eligible_nodes(request, queue, site)
     if not nodes:
         raise Refused(_no_node(request, queue, site))
-    if request.nodes is not None:
-        counts: Sequence[int] = [request.nodes]
+    if request.anywhere:
+        need = _wherever(request, queue, nodes)
+        found = [need] if need else []
+    elif request.nodes is not None:
+        counts = range(request.nodes, min(request.most_nodes or request.nodes, len(nodes)) + 1)
+        found = [need for count in counts if (need := _dealt(request, queue, nodes, count))]
     else:
         widest = max(node.cores for node in nodes)
         fewest = max(1, -(-request.ranks * request.threads // widest))
-        counts = range(fewest, min(request.ranks, len(nodes)) + 1)
-    for count in counts:
-        parts = parts_on(request, count)
-        if _fits(parts, nodes, request):
-            return Need(
-                queue.name,
-                tuple(node.name for node in nodes if _hosts(node, parts[-1], request)),
-                parts,
-                request.gpus,
-                request.scratch_mib,
-                request.whole_nodes,
-            )
-    raise Refused(_impossible(request, queue, nodes))
+        most = range(fewest, min(request.ranks, len(nodes)) + 1)
+        found = next(([need] for count in most if (need := _dealt(request, queue, nodes, count))), [])
+    if not found:
+        raise Refused(_impossible(request, queue, nodes))
+    return found
+
+
+def _dealt(request: Request, queue: Queue, nodes: Sequence[Node], count: int) -> Need | None:
+    if ranks_on(request, count) < count:
+        return None
+    parts = parts_on(request, count)
+    if not _fits(parts, nodes, request):
+        return None
+    eligible = tuple(node.name for node in nodes if _hosts(node, parts[-1], request))
+    return Need(queue.name, eligible, parts, request.gpus, request.scratch_mib, request.whole_nodes)
+
+
+def _wherever(request: Request, queue: Queue, nodes: Sequence[Node]) -> Need | None:
+    parts: list[Part] = []
+    eligible: list[Node] = []
+    hosted = 0
+    for each in range(1, request.ranks + 1):
+        memory = memory_on_node(request.memory, each, request.ranks, request.threads)
+        part = Part(0, each, each * request.threads, memory)
+        hosts = [node for node in nodes if _hosts(node, part, request)]
+        if not hosts:
+            break
+        eligible = eligible or hosts
+        hosted += len(hosts)
+        parts.append(part)
+    if hosted < request.ranks:
+        return None
+    names = tuple(node.name for node in eligible)
+    return Need(queue.name, names, tuple(parts), request.gpus, request.scratch_mib, request.whole_nodes, request.ranks)
 
 
 def _most_ranks(request: Request, nodes: Sequence[Node]) -> tuple[int, int]:
     """The most ranks that cores allow when they are dealt evenly, and on how many nodes."""
     room = sorted((node.cores // request.threads for node in nodes), reverse=True)
+    if request.anywhere:
+        return sum(room), len(room)
     counts = [request.nodes] if request.nodes else range(1, len(room) + 1)
     best = (0, 1)
     for count in counts:
@@ -209,6 +292,11 @@ def _no_node(request: Request, queue: Queue, site: Site) -> str:
             f"none of the nodes {fold_names(request.on_nodes)} is in queue {queue.name}"
             f"{' with these traits' if request.traits else ''}; it has {fold_names(queue.nodes)}"
         )
+    if request.gpu_memory_mib:
+        most = max((site.node[name].gpu_memory_mib for name in queue.nodes), default=0)
+        if most < request.gpu_memory_mib:
+            has = f"the most is {format_size(most)}" if most else "its nodes have no GPUs"
+            return f"gpu-memory of {format_size(request.gpu_memory_mib)} is more than any GPU of queue {queue.name} has; {has}"
     if request.traits:
         have = sorted({trait for name in queue.nodes for trait in site.node[name].traits})
         known = ", ".join(have) if have else "no traits"

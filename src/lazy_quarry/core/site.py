@@ -79,10 +79,22 @@ class Closure:
 
 @dataclass(frozen=True)
 class Storage:
-    """A storage area as people need to know it."""
+    """A storage area as people need to know it: seen from every node, backed up, fit for heavy reading and writing."""
 
     path: str
-    note: str
+    note: str = ""
+    shared: bool = True
+    kept: bool = False
+    heavy: bool = False
+
+
+@dataclass(frozen=True)
+class Software:
+    """A module that may be loaded, and the programs it gives; none named when that isn't known."""
+
+    name: str
+    programs: tuple[str, ...] = ()
+    note: str = ""
 
 
 @dataclass(frozen=True)
@@ -99,10 +111,14 @@ class Site:
     default_tier: str
     windows: tuple[Window, ...] = ()
     closures: tuple[Closure, ...] = ()
-    modules: tuple[str, ...] = ()
+    software: tuple[Software, ...] = ()
     storage: tuple[Storage, ...] = ()
     head: str = ""
     contact: str = ""
+    examples: str = ""
+    """A folder of scripts that the site keeps for people to begin from, or empty."""
+    trial: str = ""
+    """The tier in which a draft is tried, or empty."""
     default_accounts: tuple[tuple[str, str], ...] = field(default=())
     """(user, account) pairs; a user not named has the first account they may charge."""
 
@@ -130,6 +146,16 @@ class Site:
     def cores(self) -> int:
         """Cores of all nodes that run jobs."""
         return sum(node.cores for node in self.nodes if node.runs_jobs)
+
+    @cached_property
+    def modules(self) -> tuple[str, ...]:
+        """Names of the modules that may be loaded."""
+        return tuple(one.name for one in self.software)
+
+    def storage_of(self, path: str) -> Storage | None:
+        """The storage area that a path lies in: the one with the longest path."""
+        areas = [one for one in self.storage if f"{path.rstrip('/')}/".startswith(f"{one.path.rstrip('/')}/")]
+        return max(areas, key=lambda one: len(one.path), default=None)
 
     def accounts_of(self, user: str) -> tuple[str, ...]:
         """Names of the accounts this user may charge."""

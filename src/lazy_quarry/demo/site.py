@@ -1,8 +1,9 @@
 """The cluster ``oxbow`` of the Oxbow Institute, which studies a river and its estuary. All of it is made up."""
 
 from datetime import UTC, datetime
+from pathlib import Path
 
-from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Storage, Tier, Window
+from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Storage, Tier, Window
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 
 BEGINS_MS = round(datetime(2027, 3, 1, 9, 42, tzinfo=UTC).timestamp() * 1000)
@@ -12,6 +13,19 @@ USERS = ("tove", "imre", "salka", "bram", "noor", "ilse")
 
 _GIB = 1024
 _HOUR_S = 3600
+
+SOFTWARE = (
+    Software("mpi/5.0", ("mpirun", "mpiexec", "mpicc", "mpifort"), "message passing between ranks"),
+    Software("surge/2.1", ("surge", "surge-mesh", "surge-plot"), "storm surge in the estuary"),
+    Software("surge/2.0", ("surge", "surge-mesh"), "storm surge, as in last year's report"),
+    Software("netcdf/4.9", ("ncdump", "nccopy", "ncgen"), "gridded data files"),
+    Software("python/3.12", ("python3", "python", "pip"), "with the institute's packages"),
+    Software("tracks/1.3", ("tracks", "tracks-merge"), "tracks of tagged eels"),
+    Software("kelp/0.9", ("kelp", "kelp-train"), "growth models fitted to images"),
+    Software("cuda/13.0", ("nvcc",), "for programs on GPUs"),
+    Software("gcc/15.1", ("gcc", "g++", "gfortran"), "compilers"),
+    Software("gmt/6.6", ("gmt",), "maps"),
+)
 
 
 def oxbow() -> Site:
@@ -56,21 +70,14 @@ def oxbow() -> Site:
             Window(tidal, wednesday + 6 * HOUR_MS, wednesday + 12 * HOUR_MS, "new firmware for the fabric switches"),
         ),
         closures=(Closure("c17", "memory errors in slot B2; a new module comes on Thursday"),),
-        modules=(
-            "mpi/5.0",
-            "surge/2.1",
-            "surge/2.0",
-            "netcdf/4.9",
-            "python/3.12",
-            "tracks/1.3",
-            "kelp/0.9",
-            "cuda/13.0",
-        ),
+        software=SOFTWARE,
         storage=(
-            Storage("/home", "on every node, backed up each night, small"),
-            Storage("/flow", "on every node, not backed up, stands heavy reading and writing"),
-            Storage("/scratch", "on each node by itself, gone when the job ends"),
+            Storage("/home", "50 GiB for each person", kept=True),
+            Storage("/flow", "results move to /home by hand", heavy=True),
+            Storage("/scratch", "gone when the job ends", shared=False, heavy=True),
         ),
+        examples=str(Path(__file__).parent / "examples"),
+        trial="trial",
         head="Ilse Marrow",
         contact="help@oxbow.example",
         default_accounts=tuple(

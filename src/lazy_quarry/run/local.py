@@ -198,7 +198,7 @@ class LocalRunner:
             "LQ_ACCOUNT": request.account,
             "LQ_NODES": str(folder / "nodes"),
             "LQ_NODE_COUNT": str(len(job.shares)),
-            "LQ_RANKS": str(request.ranks),
+            "LQ_RANKS": str(sum(one.ranks for one in job.shares)),
             "LQ_THREADS": str(request.threads),
             "OMP_NUM_THREADS": str(request.threads),
             "LQ_CORES": str(job.cores_held),

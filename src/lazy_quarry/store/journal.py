@@ -51,6 +51,8 @@ class EndedFilter:
     accounts: tuple[str, ...] | None = None
     since_ms: int | None = None
     limit: int = 500
+    name: str | None = None
+    phase: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -218,6 +220,10 @@ class Journal:
             query = query.where(ended.c.account.in_(wanted.accounts))
         if wanted.since_ms is not None:
             query = query.where(ended.c.ended_ms >= wanted.since_ms)
+        if wanted.name is not None:
+            query = query.where(ended.c.name == wanted.name)
+        if wanted.phase is not None:
+            query = query.where(ended.c.phase == wanted.phase)
         with self._sql.connect() as work:
             return [_job(body) for body in work.execute(query).scalars()]
 

@@ -47,6 +47,7 @@ ended = Table(
 )
 Index("ended_by_time", ended.c.ended_ms)
 Index("ended_by_user", ended.c.user, ended.c.ended_ms)
+Index("ended_by_name", ended.c.user, ended.c.name, ended.c.ended_ms)
 
 sums = Table(
     "sums",

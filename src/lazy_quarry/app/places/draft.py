@@ -2,7 +2,6 @@
 
 import os
 from contextlib import suppress
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -25,7 +24,7 @@ from lazy_quarry.core.header.check import decode_script
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import BadValue, QuarryError
-from lazy_quarry.run.shell import syntax
+from lazy_quarry.run.look import looked_up
 from lazy_quarry.views import Board, DraftReport, Submission
 
 if TYPE_CHECKING:
@@ -205,7 +204,7 @@ class DraftPlace(Place):
     @work(thread=True, exclusive=True, group="check")
     def _ask(self, client: "SiteClient", submission: Submission, revision: int) -> None:
         try:
-            report = client.check(replace(submission, findings=syntax(submission.script)))
+            report = client.check(looked_up(submission))
         except QuarryError as fault:
             self.post_message(Say(str(fault), bad=True))
             return
@@ -363,7 +362,7 @@ class DraftPlace(Place):
     @work(thread=True, group="submit", exclusive=True)
     def _send(self, client: "SiteClient", submission: Submission) -> None:
         try:
-            receipt = client.submit(replace(submission, findings=syntax(submission.script)))
+            receipt = client.submit(looked_up(submission))
         except QuarryError as fault:
             self.post_message(Say(f"Not submitted: {fault}", bad=True))
             return

@@ -12,8 +12,8 @@ from lazy_quarry.app.palette import Palette
 from lazy_quarry.app.pen import Pen
 from lazy_quarry.app.widgets.drawn import Drawing, Lines
 from lazy_quarry.core.header.block import find_block
+from lazy_quarry.core.header.body import interpreter
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
-from lazy_quarry.run.shell import interpreter
 
 
 def editor_theme(palette: Palette) -> TextAreaTheme:

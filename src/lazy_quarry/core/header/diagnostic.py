@@ -58,3 +58,8 @@ def error(code: str, message: str, line: int = 1, column: int = 1, fix: Fix | No
 def warning(code: str, message: str, line: int = 1, column: int = 1, fix: Fix | None = None) -> Diagnostic:
     """A finding worth a look."""
     return Diagnostic(Severity.WARNING, code, message, line, column, fix)
+
+
+def hint(code: str, message: str, line: int = 1, column: int = 1, fix: Fix | None = None) -> Diagnostic:
+    """A finding that is good to know."""
+    return Diagnostic(Severity.HINT, code, message, line, column, fix)

@@ -8,6 +8,7 @@ from datetime import date, datetime
 from typing import Any
 
 from lazy_quarry.core.request import Memory, Rehearsal
+from lazy_quarry.core.sweep import parse_tasks
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import parse_duration, parse_instant, parse_names, parse_size
 from lazy_quarry.errors import BadValue
@@ -141,10 +142,7 @@ def text_or_texts(value: Any) -> tuple[str, ...]:
 
 def template(value: Any) -> str:
     """A path with placeholders."""
-    for placeholder in re.findall(r"\{([^}]*)\}", text(value)):
-        if placeholder not in PLACEHOLDERS:
-            raise BadValue(f"{{{placeholder}}} is unknown; there are " + " ".join(f"{{{one}}}" for one in PLACEHOLDERS))
-    if value.endswith("/"):
+    if text(value).endswith("/"):
         raise BadValue(f"{_shown(value)} names a folder; add a file's name")
     return str(value)
 
@@ -230,10 +228,7 @@ def after(value: Any) -> dict[str, Any]:
 
 
 def _ranges(value: Any) -> str:
-    pattern = r"\s*\d+(\s*\.\.\s*\d+)?(\s+by\s+[1-9]\d*)?\s*"
-    for piece in text(value).split(","):
-        if not re.fullmatch(pattern, piece):
-            raise BadValue(f'"{piece.strip()}" is no range of tasks; write "1..40", "0..90 by 10" or "1, 4, 9..12"')
+    parse_tasks(text(value))
     return str(value)
 
 
@@ -332,14 +327,14 @@ KEYS: dict[str, Key] = {
     "walltime": Key(duration),
     "warn": Key(duration),
     "grace": Key(duration_or_none),
-    "nodes": Key(nodes, lambda value: isinstance(value, str)),
+    "nodes": Key(nodes),
     "ranks": Key(count(1)),
     "ranks-per-node": Key(count(1)),
     "threads": Key(count(1, 100_000)),
     "whole-nodes": Key(flag),
     "memory": Key(memory),
     "gpus": Key(count(0, 1000)),
-    "gpu-memory": Key(size, bool),
+    "gpu-memory": Key(size),
     "scratch": Key(size),
     "traits": Key(traits),
     "on-nodes": Key(names),
@@ -351,15 +346,15 @@ KEYS: dict[str, Key] = {
     "input": Key(text),
     "environment": Key(environment),
     "modules": Key(texts),
-    "stage": Key(stage, _always),
+    "stage": Key(stage),
     "summary": Key(flag),
     "expect": Key(texts),
-    "readable-by": Key(text, _always),
+    "readable-by": Key(text),
     "notify": Key(notify),
     "after": Key(after, bool),
     "not-before": Key(instant),
     "retries": Key(count(0, 100)),
-    "at-overtime": Key(one_of("stop", "again"), lambda value: value == "again"),
+    "at-overtime": Key(one_of("stop", "again")),
     "array": Key(array, _always),
     "rehearsal": Key(rehearsal),
 }

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from lazy_quarry.core.plan.timeline import CORES, FAR, Amount, Ground, Hold, Timeline
-from lazy_quarry.core.request import Need, Part, Request, needs
+from lazy_quarry.core.plan.timeline import CORES, FAR, MEMORY, Amount, Ground, Hold, Slot, Timeline
+from lazy_quarry.core.request import Need, Part, Request, choices
 from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.errors import Refused
 
@@ -122,6 +122,11 @@ class Plan:
         """Why a job has no place at any time, by number."""
         self._finish()
         return self.reasons
+
+    def whole(self) -> Timeline:
+        """The timeline with every place taken: what somebody behind all others would find."""
+        self._finish()
+        return self.timeline
 
     def next_start_ms(self) -> int | None:
         """The earliest expected start after now."""
@@ -237,17 +242,52 @@ class Planner:
             return None
         best = None
         for prepared in self._prepare(ask):
-            slot = timeline.find(prepared.nodes, prepared.parts, duration, not_before)
+            if prepared.need.anywhere:
+                levels = [amount for _, amount in prepared.parts]
+                slot = timeline.find_anywhere(prepared.nodes, levels, prepared.need.anywhere, duration, not_before)
+            else:
+                slot = timeline.find(prepared.nodes, prepared.parts, duration, not_before)
             if slot and (best is None or slot.start_ms < best[1].start_ms):
                 best = (prepared, slot)
         if best is None:
             return None
-        prepared, slot = best
+        return self._placement(ask, *best, duration)
+
+    def place_many(self, timeline: Timeline, ask: Ask, most: int, not_before_ms: int = 0) -> list[Placement]:
+        """Up to ``most`` jobs like this, all at the earliest start of one; empty for never.
+
+        Those of one node are placed together; of others, or where queues are to be chosen from, one.
+        """
+        prepared = self._prepare(ask)
+        alone = len(prepared) == 1 and prepared[0].need.node_count == 1 and not prepared[0].need.whole
+        if not alone or prepared[0].need.anywhere:
+            one = self.place(timeline, ask, not_before_ms)
+            return [one] if one else []
+        need = prepared[0].need
+        duration = (ask.request.walltime_s + ask.request.grace_s) * 1000
+        not_before = max(ask.request.not_before_ms or 0, not_before_ms, timeline.now_ms)
+        amount = np.asarray(prepared[0].parts[0][1])
+        capacity = self.ground.capacity[:, prepared[0].nodes].max(axis=1)
+        wanted = amount > 0
+        fits = int((capacity[wanted] // amount[wanted]).min()) if wanted.any() else 1
+        levels = [(amount * count).astype(np.int32) for count in range(1, min(fits, most) + 1)]
+        slot = timeline.find_anywhere(prepared[0].nodes, levels, 1, duration, not_before, most)
+        if slot is None:
+            return []
+        part, end = need.parts[0], slot.start_ms + duration
+        nodes = [node for count, group in enumerate(slot.chosen, 1) for node in group for _ in range(count)]
+        return [
+            Placement(ask.job, need.queue, slot.start_ms, end, (self._placed(prepared[0], part, node),))
+            for node in nodes
+        ]
+
+    def _placed(self, prepared: _Prepared, part: Part, node: int) -> Placed:
+        return Placed(self.ground.names[node], part.ranks, self._amount(prepared, part, node))
+
+    def _placement(self, ask: Ask, prepared: _Prepared, slot: Slot, duration: int) -> Placement:
         placed = []
         for part, chosen in zip(prepared.need.parts, slot.chosen, strict=True):
-            placed += [
-                Placed(self.ground.names[node], part.ranks, self._amount(prepared, part, node)) for node in chosen
-            ]
+            placed += [self._placed(prepared, part, node) for node in chosen]
         placed.sort(key=lambda one: (-one.ranks, self.ground.rank[self.ground.index[one.node]]))
         return Placement(ask.job, prepared.need.queue, slot.start_ms, slot.start_ms + duration, tuple(placed))
 
@@ -269,13 +309,16 @@ class Planner:
         return self._prepared[key]
 
     def needs(self, request: Request) -> list[Need]:
-        """What the request asks of each of its queues that could ever serve it; empty for none."""
-        found = []
+        """What the request asks of each of its queues that could ever serve it; empty for none.
+
+        Of a range of nodes the most come first, so that they are taken where they start as soon as fewer.
+        """
+        found: list[Need] = []
         for name in request.queues:
             queue = self.site.queue.get(name)
             if queue and queue.open:
                 try:
-                    found.append(needs(request, queue, self.site))
+                    found += reversed(choices(request, queue, self.site))
                 except Refused:
                     continue
         return found
@@ -287,7 +330,14 @@ class Planner:
             nodes = slice(None)
         if need.whole:
             capacity = self.ground.capacity[:, nodes]
-            parts = [(part.nodes, capacity) for part in need.parts]
+            never = np.int32(2**30)
+            parts = [
+                (
+                    part.nodes,
+                    np.where((capacity[CORES] >= part.cores) & (capacity[MEMORY] >= part.memory_mib), capacity, never),
+                )
+                for part in need.parts
+            ]
         else:
             parts = [
                 (part.nodes, np.array((part.cores, part.memory_mib, need.gpus, need.scratch_mib), dtype=np.int32))
@@ -303,10 +353,14 @@ def request_key(request: Request) -> tuple:
         request.walltime_s + request.grace_s,
         request.memory,
         request.nodes,
+        request.most_nodes,
+        request.anywhere,
         request.ranks,
+        request.ranks_each,
         request.threads,
         request.whole_nodes,
         request.gpus,
+        request.gpu_memory_mib,
         request.scratch_mib,
         request.traits,
         request.on_nodes,

@@ -83,6 +83,13 @@ class Timeline:
             self.free[:, node, column] = amount.T
             np.cumsum(self.free, axis=2, out=self.free)
 
+    def copy(self) -> "Timeline":
+        """The same, to be changed apart from this one."""
+        other = Timeline.__new__(Timeline)
+        other.ground, other.now_ms = self.ground, self.now_ms
+        other.used, other.times, other.free = self.used.copy(), self.times.copy(), self.free.copy()
+        return other
+
     def hold(self, node: int, begin_ms: int, end_ms: int, amount: Amount) -> None:
         """Take an amount of a node from ``begin_ms`` up to ``end_ms``, which may be ``FAR``."""
         first = self._cut(node, max(begin_ms, self.now_ms))
@@ -164,6 +171,47 @@ class Timeline:
             taken[picked] = True
             chosen.append(tuple(int(number) for number in indices[picked]))
         return Slot(start, tuple(chosen))
+
+    def find_anywhere(
+        self,
+        nodes: NDArray[np.int64] | slice,
+        levels: Sequence[NDArray[np.int32]],
+        ranks: int,
+        duration_ms: int,
+        not_before_ms: int = 0,
+        most: int = 0,
+    ) -> Slot | None:
+        """The earliest start at which ``nodes`` together hold so many ranks for the whole duration.
+
+        With ``most``, as many as there is room for at that start, up to so many.
+
+        ``levels`` are what one rank, two ranks, … need of a node, as in :meth:`find`. A node hosts as many
+        ranks as there are levels that it meets, so the ranks hosted at a time are the sum over levels of
+        the nodes that meet each. In the slot, entry k of ``chosen`` are the nodes that get k + 1 ranks.
+        """
+        spans = [self._spans(nodes, need, duration_ms, not_before_ms) for need in levels]
+        edges = [(np.sort(begin[good]), np.sort(last[good])) for begin, last, good in spans]
+        candidates = np.unique(np.concatenate([begins for begins, _ in edges]))
+        hosted = np.zeros(len(candidates), dtype=np.int64)
+        for begins, lasts in edges:
+            hosted += begins.searchsorted(candidates, "right") - lasts.searchsorted(candidates, "left")
+        where = np.flatnonzero(hosted >= ranks)
+        if not len(where):
+            return None
+        start = int(candidates[where[0]])
+        indices = np.arange(len(self.ground.names))[nodes]
+        each = np.zeros(len(indices), dtype=np.int64)
+        for begin, last, good in spans:
+            each += (good & (begin <= start) & (last >= start)).any(axis=1)
+        chosen: list[list[int]] = [[] for _ in levels]
+        left = max(ranks, most)
+        for place in self._tightest(indices, each > 0, start, len(indices)):
+            here = min(left, int(each[place]))
+            chosen[here - 1].append(int(indices[place]))
+            left -= here
+            if not left:
+                break
+        return Slot(start, tuple(tuple(group) for group in chosen))
 
     @staticmethod
     def _first_start(

@@ -1,0 +1,37 @@
+"""What is known of the world outside a script, handed in as values by whoever could look."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What was looked up for the names in a script. Without ``looked`` nothing is said of files and programs.
+
+    ``files`` tells of each path, as the script writes it: ``file``, ``folder``, ``absent``, or ``closed``
+    (there, but it may not be executed). ``programs`` tells of names: ``there``, ``absent``, ``closed``.
+    ``texts`` and ``matches`` are what parameters of a sweep read. ``variables`` are those of the submitter.
+    """
+
+    looked: bool = False
+    folder: str = ""
+    files: Mapping[str, str] = field(default_factory=dict)
+    programs: Mapping[str, str] = field(default_factory=dict)
+    texts: Mapping[str, str] = field(default_factory=dict)
+    matches: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    variables: frozenset[str] = frozenset()
+    groups: tuple[str, ...] = ()
+    now_ms: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Earlier:
+    """What earlier runs of the same name took, those that were done."""
+
+    runs: int
+    longest_s: int
+    memory_peak_mib: int
+    busiest: float
+    """Most cores' worth of CPU that any kept busy on average."""
+    cores: int
+    """Cores of the newest of them."""
