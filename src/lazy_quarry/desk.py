@@ -31,6 +31,7 @@ from lazy_quarry.core.request import Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.errors import NoSuchJob, Refused, StateFolderError
 from lazy_quarry.reading import Reading
+from lazy_quarry.run.modules import needed
 from lazy_quarry.run.runner import Runner
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.views import (
@@ -174,7 +175,7 @@ class Desk(Reading):
             submission.script,
             submission.path,
             submission.directory,
-            submission.environment if request.inherit else _plain(submission.environment),
+            submission.environment if request.inherit else _plain(submission.environment, bool(request.modules)),
             submission.overrides,
         )
         events = self.engine.decide(Submit(self.now(), self.user, request, origin))
@@ -234,6 +235,8 @@ class Desk(Reading):
         return told
 
 
-def _plain(environment: Iterable[tuple[str, str]]) -> tuple[tuple[str, str], ...]:
-    """What every job gets of its submitter's environment."""
-    return tuple((name, value) for name, value in environment if name in ("HOME", "USER", "PATH", "LANG"))
+def _plain(environment: Iterable[tuple[str, str]], modules: bool) -> tuple[tuple[str, str], ...]:
+    """What every job gets of its submitter's environment, and those that load modules besides."""
+    given: dict[str, str] = dict(environment)
+    kept = {name: given[name] for name in ("HOME", "USER", "PATH", "LANG") if name in given}
+    return tuple((kept | (needed(given) if modules else {})).items())

@@ -7,7 +7,8 @@ from pathlib import Path
 import pytest
 
 from lazy_quarry import commands
-from lazy_quarry.run.shell import interpreter, syntax
+from lazy_quarry.core.header.body import interpreter
+from lazy_quarry.run.shell import findings
 from tests.conftest import script, until
 
 GOOD = 'walltime = "1m"\nmemory = "64 MiB/core"'
@@ -210,11 +211,11 @@ def test_interpreters_and_their_syntax():
     assert interpreter("#!/usr/bin/env -S python3 -u\n") == "python3"
     assert interpreter("#!/bin/bash -e\n") == "bash"
     assert interpreter("true\n") == ""
-    assert syntax("#!/bin/sh\ntrue\n") == ()
-    assert syntax("#!/bin/bash\nfor x in; do\n")[0].code == "syntax"
-    assert syntax("#!/usr/bin/env python3\ndef f(:\n")[0].line == 2
-    assert syntax("#!/bin/csh\nif (1) then\n") == ()
-    assert syntax("#!/usr/bin/env Rscript\nif (\n") == ()
+    assert findings("#!/bin/sh\ntrue\n") == ()
+    assert findings("#!/bin/bash\nfor x in; do\n")[0].code == "syntax"
+    assert findings("#!/usr/bin/env python3\ndef f(:\n")[0].line == 2
+    assert findings("#!/bin/csh\nif (1) then\n") == ()
+    assert findings("#!/usr/bin/env Rscript\nif (\n") == ()
 
 
 def test_waiting_goes_on_when_the_engine_comes_back(machine):

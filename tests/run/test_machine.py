@@ -161,6 +161,12 @@ def test_python_scripts_run_through_their_own_interpreter_line(machine):
 def test_an_interpreter_that_is_not_there_is_told(machine):
     path = machine.work / "odd.sh"
     path.write_text(script('walltime = "1m"\nmemory = "64 MiB/core"', "true", "#!/no/such/shell"))
+    refused = machine.lq("submit", str(path))
+    assert refused.returncode == 1 and "there is no interpreter /no/such/shell" in refused.stderr
+    half = machine.work / "half"
+    half.write_text("#!/no/such/shell\n")
+    half.chmod(0o755)
+    path.write_text(script('walltime = "1m"\nmemory = "64 MiB/core"', "true", f"#!{half}"))
     found = machine.ended(int(machine.lq("submit", str(path)).stdout.split()[0]))
     assert (found["state"], found["exit"]) == ("failed", None)
     assert "interpreter" in found["reason"]

@@ -36,6 +36,14 @@ class Intent:
     grace_s: int
     warn_s: int | None
     ranks: list[tuple[str, int]] = field(default_factory=list)
+    modules: list[str] = field(default_factory=list)
+    stage_in: list[str] = field(default_factory=list)
+    stage_out: list[str] = field(default_factory=list)
+    scratch: str = ""
+    """Where it may write for the time it runs; in the attempt's own folder unless it is kept for later jobs."""
+    spared: str = ""
+    """Where results go that could not be brought back."""
+    group: str = ""
 
     @property
     def folder_name(self) -> str:

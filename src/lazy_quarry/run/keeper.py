@@ -6,6 +6,7 @@ application may all be gone.
 """
 
 import errno
+import grp
 import json
 import os
 import resource
@@ -17,6 +18,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from lazy_quarry.run.attempt import EXIT_BYTES, Exit, Intent, exit_file, fields_of, read_json, write_whole
+from lazy_quarry.run.modules import loading
 from lazy_quarry.run.process import (
     become_subreaper,
     boottime,
@@ -29,6 +31,7 @@ from lazy_quarry.run.process import (
     resident_mib,
     send,
 )
+from lazy_quarry.run.staging import Missing, Stopped, copy_in, copy_out
 
 _WAKE = {signal.SIGCHLD, signal.SIGTERM, signal.SIGINT, signal.SIGHUP}
 _LIVE_EVERY_S = 1.0
@@ -112,6 +115,7 @@ class Keeper:
             self.cause, self.reason = "failed", str(fault)
         else:
             self._watch()
+            self._bring_back()
         self._finish()
 
     # -- starting ----------------------------------------------------------------------------------
@@ -122,17 +126,20 @@ class Keeper:
             self.cause = self._stop_cause()
             self.status = None
             return
+        os.umask(0o027 if intent.group else 0o077)
         output = self._open_output(intent.output)
         errors = output if intent.errors == intent.output else self._open_output(intent.errors)
         try:
             source = os.open(intent.input or "/dev/null", os.O_RDONLY | os.O_CLOEXEC)
         except OSError as fault:
             raise Unstartable(f"its input {intent.input} cannot be read: {fault.strerror}") from None
-        environment = dict(intent.environment)
-        environment["LQ_DEADLINE"] = str(int(time.time() + intent.walltime_s))
         command = self._command()
-        (self.folder / "scratch").mkdir(exist_ok=True)
+        os.makedirs(intent.scratch, exist_ok=True)
         self.began = self._live_at = boottime()
+        if not self._stage_in():
+            return
+        environment = dict(intent.environment)
+        environment["LQ_DEADLINE"] = str(int(time.time() + intent.walltime_s - (boottime() - self.began)))
         try:
             self._dress()
             self.main = os.posix_spawn(
@@ -170,11 +177,77 @@ class Keeper:
             flags |= os.O_TRUNC
         try:
             os.makedirs(os.path.dirname(path), exist_ok=True)
-            return os.open(path, flags, 0o644)
+            fd = os.open(path, flags, 0o640)
+            self._give(path)
+            return fd
         except OSError as fault:
             raise Unstartable(f"its output {path} cannot be written: {fault.strerror}") from None
 
+    def _give(self, path: str) -> None:
+        """Let the group read it that the request names."""
+        if self.intent.group:
+            with suppress(OSError, KeyError):
+                os.chown(path, -1, grp.getgrnam(self.intent.group).gr_gid)
+
+    def _stage_in(self) -> bool:
+        """Copy what the job is to have in its scratch folder; the time for it is of its walltime."""
+        intent = self.intent
+
+        def go_on() -> bool:
+            return not (self.folder / "stop").exists() and boottime() - self.began < intent.walltime_s
+
+        try:
+            copy_in(intent.stage_in, intent.directory, intent.scratch, go_on)
+        except Stopped:
+            self.cause = self._stop_cause() if (self.folder / "stop").exists() else "overtime"
+            self.reason = "while its files were copied in"
+            return False
+        except Missing as fault:
+            raise Unstartable(f"{fault} cannot be staged: it is not in {intent.directory}") from None
+        except OSError as fault:
+            raise Unstartable(f"its files cannot be staged: {fault.filename or ''} {fault.strerror}") from None
+        return True
+
+    def _bring_back(self) -> None:
+        """Copy results back, however it ended, in what is left of walltime and grace."""
+        intent = self.intent
+        if not self.main or not intent.stage_out:
+            return
+        until = self.began + intent.walltime_s + intent.grace_s
+        if self._stop_at is not None:
+            until = min(until, self._stop_at + max(1, intent.grace_s))
+        problem = ""
+        try:
+            copied, missing = copy_out(intent.stage_out, intent.scratch, intent.directory, lambda: boottime() < until)
+        except Stopped:
+            problem = "there was no time left to bring all results back"
+        except OSError as fault:
+            problem = f"results could not be brought back: {fault.strerror}"
+        else:
+            for path in copied:
+                self._give(path)
+            if missing and self.cause is None and self.status == 0:
+                self.cause, self.reason = "failed", f"it should have left {missing[0]} in its scratch folder"
+        if problem:
+            with suppress(OSError):
+                os.makedirs(os.path.dirname(intent.spared), exist_ok=True)
+                os.rename(intent.scratch, intent.spared)
+                problem += f"; they are in {intent.spared}"
+            if self.cause is None and self.status == 0:
+                self.cause = "failed"
+            self.reason = f"{self.reason}; {problem}" if self.reason else problem
+
     def _command(self) -> str:
+        """What is to be started: the script with what is prepared for it, in the modules that it names."""
+        command = self._prepared()
+        if not self.intent.modules:
+            return command
+        start = self.folder / "modules"
+        start.write_text(loading(self.intent.modules, command))
+        start.chmod(0o700)
+        return str(start)
+
+    def _prepared(self) -> str:
         """The script as it was submitted, through its own interpreter line, after what is to be prepared."""
         script = str(self.folder / "script")
         if not self.intent.prepare:
@@ -231,7 +304,7 @@ class Keeper:
         now = boottime()
         times = [0.5, self.began + self.intent.walltime_s - now]
         if self._stop_at is not None:
-            times.append(self._stop_at + self.intent.grace_s - now)
+            times.append(self._stop_at + self._patience_s - now)
             times[1] = 0.5
         return max(0.005, min(times))
 
@@ -254,7 +327,7 @@ class Keeper:
             elif intent.warn_s and not self._warned and now - self.began >= intent.walltime_s - intent.warn_s:
                 self._warned = True
                 send([self.main], signal.SIGUSR1)
-        elif now - self._stop_at >= intent.grace_s or memory > intent.memory_mib:
+        elif now - self._stop_at >= self._patience_s or memory > intent.memory_mib:
             self._kill()
         if now - self._live_at >= _LIVE_EVERY_S:
             self._live_at = now
@@ -269,6 +342,11 @@ class Keeper:
         live = {"cpu_ms": spent, "memory_mib": memory, "peak_mib": self.peak_mib, "busy": max(0.0, busy)}
         with suppress(OSError):
             write_whole(self.folder / "live.json", json.dumps(live | {"read": read, "written": written}), durable=False)
+
+    @property
+    def _patience_s(self) -> float:
+        """Between SIGTERM and SIGKILL: the grace, half of it where results must be brought back in the rest."""
+        return self.intent.grace_s / 2 if self.intent.stage_out else self.intent.grace_s
 
     def _stop_cause(self) -> str:
         return str((read_json(self.folder / "stop") or {}).get("cause", "cancelled"))
@@ -349,6 +427,7 @@ class Keeper:
             if empty:
                 self.cause, self.reason = "failed", f"it promised {path}, which is empty"
                 return
+            self._give(full)
 
     def _write_summary(self, ended: Exit) -> None:
         intent = self.intent

@@ -188,6 +188,9 @@ class LocalRunner:
         base = dict(job.origin.environment)
         path = base.get("PATH", os.environ.get("PATH", os.defpath))
         gpus = sum(len(one.gpus) for one in job.shares)
+        scratch = folder / "scratch"
+        if request.stage.keep:
+            scratch = self.folder / "scratch" / request.name
         environment = {
             **base,
             "PATH": f"{path}:{self.folder / 'bin'}",
@@ -204,7 +207,7 @@ class LocalRunner:
             "LQ_CORES": str(job.cores_held),
             "LQ_MEMORY_MIB": str(share.memory_mib),
             "LQ_GPUS": str(gpus),
-            "LQ_SCRATCH": str(folder / "scratch"),
+            "LQ_SCRATCH": str(scratch),
             "LQ_SUBMITTED_FROM": job.origin.directory,
             "LQ_ATTEMPT": str(job.attempt),
             "LQ_ATTEMPT_FOLDER": str(folder),
@@ -232,6 +235,12 @@ class LocalRunner:
             request.grace_s,
             request.warn_s,
             [(one.node, one.ranks) for one in job.shares],
+            list(request.modules),
+            list(request.stage.into),
+            list(request.stage.out),
+            str(scratch),
+            str(self.folder / "spared" / folder.name),
+            request.readable_by,
         )
 
     def stop(self, job: Job, cause: str) -> None:

@@ -4,14 +4,19 @@ import os
 import platform
 import re
 import shutil
+import tempfile
 from pathlib import Path
 
+import platformdirs
 import psutil
 
-from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
-from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.core.site import Account, Node, Queue, Site, Storage, Tier
+from lazy_quarry.core.units import DAY_MS, format_size
+from lazy_quarry.run.modules import of_this_machine
 
-QUEUE, TIER = "here", "steady"
+QUEUE, TIER, TRIAL = "here", "steady", "trial"
+_OVER_NETWORK = ("nfs", "nfs4", "cifs", "smb3", "fuse.sshfs", "afs", "9p")
+"""File systems that don't stand heavy reading and writing by many."""
 
 
 def user_name() -> str:
@@ -41,6 +46,28 @@ def memory_mib() -> int:
     return total // 2**20
 
 
+def examples_folder() -> Path:
+    """Where a person keeps scripts to begin from, on this machine."""
+    return platformdirs.user_config_path("lazy-quarry") / "examples"
+
+
+def storage() -> tuple[Storage, ...]:
+    """The storage areas one meets here: home, the folder for temporary files, and what is mounted over the network."""
+    mounts = {one.mountpoint: one.fstype for one in psutil.disk_partitions(all=True)}
+    paths = dict.fromkeys((str(Path.home()), tempfile.gettempdir()))
+    paths |= dict.fromkeys(point for point, kind in mounts.items() if kind in _OVER_NETWORK)
+    found = []
+    for path in paths:
+        try:
+            free = shutil.disk_usage(path).free // 2**20
+        except OSError:
+            continue
+        under = [point for point in mounts if path == point or path.startswith(f"{point.rstrip('/')}/")]
+        network = mounts.get(max(under, key=len, default=""), "") in _OVER_NETWORK
+        found.append(Storage(path, f"{format_size(free)} free", shared=network, heavy=not network))
+    return tuple(found)
+
+
 def this_machine() -> Site:
     """One node, one queue, one account: what this machine has, for the user at it."""
     name = re.sub(r"[^A-Za-z0-9._-]", "-", platform.node().split(".")[0]) or "here"
@@ -62,8 +89,12 @@ def this_machine() -> Site:
         nodes=(node,),
         queues=(queue,),
         accounts=(Account(user),),
-        tiers=(Tier(TIER),),
+        tiers=(Tier(TIER, note="the usual"), Tier(TRIAL, walltime_limit_s=1800, note="short tries")),
         default_queue=QUEUE,
         default_tier=TIER,
+        software=of_this_machine(),
+        storage=storage(),
+        examples=str(examples_folder()),
+        trial=TRIAL,
         head=user,
     )

@@ -1,0 +1,92 @@
+"""Copying what a job is to have beside it into its scratch folder, and its results back."""
+
+import glob
+import os
+import shutil
+from collections.abc import Callable, Iterable
+from contextlib import suppress
+
+_CHUNK = 2**20
+
+
+class Stopped(Exception):
+    """There is no time left for more."""
+
+
+class Missing(Exception):
+    """Something that should be copied is not there; the message names it."""
+
+
+def copy_in(paths: Iterable[str], directory: str, scratch: str, go_on: Callable[[], bool]) -> None:
+    """Copy files, folders and what patterns meet from where the job starts into its scratch folder.
+
+    Relative paths keep their place below it; absolute ones come by their last name. Raises
+    :class:`Missing` for what is not there, :class:`Stopped` as soon as ``go_on`` says no.
+    """
+    for path in paths:
+        found = _found(path, directory)
+        if not found:
+            raise Missing(path)
+        for each in found:
+            copy_tree(os.path.join(directory, each), os.path.join(scratch, _below(each)), go_on)
+
+
+def copy_out(
+    paths: Iterable[str], scratch: str, directory: str, go_on: Callable[[], bool]
+) -> tuple[list[str], list[str]]:
+    """Copy results back to where the job started; returns what was copied and what was not there."""
+    copied: list[str] = []
+    missing: list[str] = []
+    for path in paths:
+        found = _found(path, scratch)
+        if not found:
+            missing.append(path)
+        for each in found:
+            target = each if not os.path.isabs(each) else os.path.basename(each)
+            copy_tree(os.path.join(scratch, each), os.path.join(directory, target), go_on)
+            copied.append(os.path.join(directory, target))
+    return copied, missing
+
+
+def _found(path: str, folder: str) -> list[str]:
+    if glob.has_magic(path):
+        return sorted(glob.glob(path, root_dir=folder, recursive=True))
+    return [path] if os.path.lexists(os.path.join(folder, path)) else []
+
+
+def _below(path: str) -> str:
+    plain = os.path.normpath(path)
+    return os.path.basename(plain) if os.path.isabs(plain) or plain.startswith("..") else plain
+
+
+def copy_tree(source: str, target: str, go_on: Callable[[], bool]) -> None:
+    """Copy a file or a folder; each file is there whole or not at all."""
+    if not os.path.isdir(source):
+        _copy_file(source, target, go_on)
+        return
+    os.makedirs(target, exist_ok=True)
+    for folder, below, names in os.walk(source):
+        here = os.path.normpath(os.path.join(target, os.path.relpath(folder, source)))
+        for name in below:
+            os.makedirs(os.path.join(here, name), exist_ok=True)
+        for name in names:
+            _copy_file(os.path.join(folder, name), os.path.join(here, name), go_on)
+
+
+def _copy_file(source: str, target: str, go_on: Callable[[], bool]) -> None:
+    if not go_on():
+        raise Stopped
+    os.makedirs(os.path.dirname(target) or ".", exist_ok=True)
+    short = f"{target}.{os.getpid()}.part"
+    try:
+        with open(source, "rb") as read, open(short, "wb") as write:
+            while chunk := read.read(_CHUNK):
+                write.write(chunk)
+                if not go_on():
+                    raise Stopped
+        shutil.copystat(source, short)
+        os.replace(short, target)
+    except BaseException:
+        with suppress(OSError):
+            os.unlink(short)
+        raise

@@ -1,0 +1,130 @@
+"""What a header asks for beside cores and time, for real on this machine."""
+
+import grp
+import os
+import stat
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import until
+
+
+def test_files_are_staged_in_and_results_back(machine):
+    (machine.work / "in").mkdir()
+    (machine.work / "in" / "a b.txt").write_text("water\n")
+    body = 'cd "$LQ_SCRATCH"\nmkdir out\ntr a-z A-Z < "in/a b.txt" > out/big.txt\ntouch -d 2020-01-01 out/big.txt'
+    found = machine.ended(machine.submit(body, 'stage = { in = ["in/*.txt"], out = ["out"] }'))
+    assert found["state"] == "done", found["reason"]
+    assert (machine.work / "out" / "big.txt").read_text() == "WATER\n"
+    assert (machine.work / "out" / "big.txt").stat().st_mtime < 1_600_000_000
+    assert not list((machine.state / "spool").glob(f"{found['job']}-1/scratch/out"))
+
+
+@pytest.mark.parametrize(
+    ("body", "walltime", "state"),
+    [("echo part > r; exit 3", "1m", "failed"), ("echo part > r; sleep 100", "1s", "overtime")],
+)
+def test_results_come_back_however_it_ends(machine, body, walltime, state):
+    settings = (f"walltime={walltime}", "grace=4s", 'stage = { out = ["r"] }')
+    found = machine.ended(machine.submit(f'cd "$LQ_SCRATCH"; {body}', *settings))
+    assert found["state"] == state
+    assert (machine.work / "r").read_text() == "part\n"
+
+
+def test_grace_is_kept_for_results_when_the_script_will_not_end(machine):
+    body = "cd \"$LQ_SCRATCH\"; echo part > r; trap '' TERM; while :; do sleep 0.1; done"
+    found = machine.ended(machine.submit(body, "walltime=1s", "grace=4s", 'stage = { out = ["r"] }'))
+    assert found["state"] == "overtime"
+    assert (machine.work / "r").read_text() == "part\n"
+
+
+def test_a_result_that_is_not_there_fails_a_job_that_exits_well(machine):
+    found = machine.ended(machine.submit("true", 'stage = { out = ["r"] }'))
+    assert found["state"] == "failed" and "should have left r" in found["reason"]
+
+
+def test_what_cannot_be_brought_back_is_kept(machine):
+    (machine.work / "r").mkdir()  # where the result should go is a folder
+    found = machine.ended(machine.submit('echo dear > "$LQ_SCRATCH/r"', 'stage = { out = ["r"] }'))
+    assert found["state"] == "failed" and "they are in" in found["reason"]
+    assert Path(found["reason"].rpartition("they are in ")[2], "r").read_text() == "dear\n"
+
+
+def test_a_kept_scratch_folder_is_there_for_the_next_of_that_name(machine):
+    first = machine.ended(machine.submit('echo 1 >> "$LQ_SCRATCH/n"', "name=again", "stage = { keep = true }"))
+    second = machine.ended(
+        machine.submit('echo 2 >> "$LQ_SCRATCH/n"; cat "$LQ_SCRATCH/n"', "name=again", "stage = { keep = true }")
+    )
+    assert first["state"] == "done"
+    assert Path(second["output"]).read_text() == "1\n2\n"
+
+
+def test_nobody_else_may_read_what_it_writes_unless_a_group_is_named(machine):
+    own = machine.ended(machine.submit("touch made", "name=own"))
+    assert stat.S_IMODE(os.stat(own["output"]).st_mode) & 0o077 == 0
+    assert stat.S_IMODE((machine.work / "made").stat().st_mode) & 0o077 == 0
+    group = grp.getgrgid(sorted({os.getgid(), *os.getgroups()})[-1]).gr_name
+    found = machine.ended(machine.submit("echo x > shown", f"readable-by={group}", 'expect=["shown"]', "name=shared"))
+    for path in (found["output"], machine.work / "shown"):
+        assert stat.S_IMODE(os.stat(path).st_mode) & 0o077 == 0o040
+        assert grp.getgrgid(os.stat(path).st_gid).gr_name == group
+
+
+def test_a_group_one_is_not_in_is_refused(machine):
+    path = machine.work / "job.sh"
+    path.write_text('#!/bin/sh\n# /// job\n# readable-by = "no-such-group"\n# ///\ntrue\n')
+    assert "[group]" in machine.lq("submit", str(path)).stderr
+
+
+FAKE_MODULE = """() { case "$1" in
+ -t) printf '%s\\n' '/opt/modules:' 'mesh/1.0' 'mesh/1.1(default)' 'solver/2.0';;
+ purge) unset MESH;;
+ load) [ "$2" = solver/2.0 ] && return 1; MESH=$2; export MESH;;
+esac; }"""
+
+
+def test_modules_are_read_and_loaded_where_there_is_a_module_command(machine):
+    machine.environment["BASH_FUNC_module%%"] = FAKE_MODULE
+    machine.environment["MESH"] = "left over"
+    found = machine.ended(machine.submit('echo "with $MESH"', 'modules=["mesh/1.1"]'))
+    assert Path(found["output"]).read_text() == "with mesh/1.1\n"
+    path = machine.work / "job.sh"
+    refused = machine.lq("submit", str(path), "--set", 'modules=["mehs/1.1"]')
+    assert 'did you mean "mesh/1.1"' in refused.stderr
+    failed = machine.ended(machine.submit("echo never", 'modules=["solver/2.0"]'))
+    assert failed["state"] == "failed"
+    assert "cannot be loaded" in Path(failed["output"]).read_text()
+
+
+def test_modules_where_there_are_none_are_an_error_that_says_so(machine):
+    path = machine.work / "job.sh"
+    path.write_text('#!/bin/sh\n# /// job\n# modules = ["mesh/1.0"]\n# ///\ntrue\n')
+    refused = machine.lq("submit", str(path))
+    assert refused.returncode == 1 and "offers no modules" in refused.stderr
+
+
+def test_overtime_goes_back_to_the_queue_when_asked(machine):
+    body = 'echo "$LQ_ATTEMPT"; [ "$LQ_ATTEMPT" = 2 ] && exit 0; sleep 100'
+    job = machine.submit(body, "walltime=1s", "grace=0s", "at-overtime=again")
+    until(lambda: machine.show(job)["state"] == "done", "its second attempt")
+    assert Path(machine.show(job)["output"]).read_text() == "1\n2\n"
+
+
+def test_arguments_input_directory_and_environment_reach_the_script(machine):
+    (machine.work / "below dir").mkdir()
+    (machine.work / "below dir" / "in.txt").write_text("from input\n")
+    settings = (
+        'arguments=["one two", "three"]', 'input="in.txt"', 'directory="below dir"', 'environment={ TIDE = "high" }',
+        'prepare=["export MADE=ready"]',
+    )  # fmt: skip
+    found = machine.ended(machine.submit('cat; echo "$1|$2|$TIDE|$MADE|$(basename "$PWD")"', *settings))
+    assert Path(found["output"]).read_text() == "from input\none two|three|high|ready|below dir\n"
+
+
+def test_it_does_not_start_before_its_time(machine):
+    found = machine.ended(machine.submit("true", "not-before=2020-01-01T00:00:00Z"))
+    assert found["state"] == "done"
+    later = machine.submit("true", "not-before=2090-01-01T00:00:00Z")
+    assert machine.state_of(later) == "waiting"
+    assert "not to start before" in machine.lq("why", str(later)).stdout
