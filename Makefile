@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 READY_TEST := $(VENV)/.ready-test
 
-.PHONY: demo test bench shots lint clean
+.PHONY: demo test bench docs shots lint clean
 
 demo: $(READY)
 	@$(BIN)/lazy-quarry demo
@@ -16,6 +16,9 @@ test: $(READY_TEST)
 
 bench: $(READY_TEST)
 	@$(BIN)/python -m bench
+
+docs: $(READY_TEST)
+	@$(BIN)/lazy-quarry check --codes > docs/checks.md
 
 shots: $(READY_TEST)
 	@sh tools/shots

@@ -99,11 +99,20 @@ def demo(
 
 @app.command()
 def check(
-    scripts: Annotated[list[str], typer.Argument(metavar="SCRIPT...")],
+    scripts: Annotated[list[str], typer.Argument(metavar="SCRIPT...")] = [],  # noqa: B006
     set_: SetOption = [],  # noqa: B006
+    codes: Annotated[bool, typer.Option("--codes", help="list all checks that there are, as Markdown")] = False,
     format_: FormatOption = "text",
 ) -> None:
     """Check scripts; exit 1 when something in one of them must change."""
+    if codes:
+        from lazy_quarry.core.header.codes import table
+        from lazy_quarry.run.shell import SLIPS
+
+        sys.stdout.write(table({number: (severity.value, words) for number, (severity, words) in SLIPS.items()}))
+        return
+    if not scripts:
+        raise Usage("check what? name one script or more")
     from lazy_quarry.commands import check_files
 
     json_too = _as_json(format_)

@@ -9,7 +9,7 @@ import tomllib
 from dataclasses import dataclass, field
 from typing import Any
 
-from lazy_quarry.core.header.diagnostic import Diagnostic, error
+from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
 
 _OPENING = re.compile(r"^# /// (?P<type>[a-zA-Z0-9-]+)$")
 _POSITION = re.compile(r" \(at line (\d+), column (\d+)\)$|\(at end of document\)$")
@@ -70,6 +70,7 @@ def find_block(text: str) -> tuple[Block | None, list[Diagnostic]]:
                             f"the header stands after the first command (line {first_command + 1}); "
                             "move it up, below the interpreter line",
                             number + 1,
+                            fix=_moved_up(text.split("\n"), number, closing),
                         )
                     )
             if closing is None:
@@ -81,7 +82,9 @@ def find_block(text: str) -> tuple[Block | None, list[Diagnostic]]:
                 block = (number, closing)
             number = closing + 1
             if number < len(lines) and _OPENING.match(lines[number]):
-                problems.append(error("header-crowded", "an empty line must stand between two blocks", number + 1))
+                said = "an empty line must stand between two blocks"
+                fix = Fix("put one there", number + 1, number + 1, ("", text.split("\n")[number]))
+                problems.append(error("header-crowded", said, number + 1, fix=fix))
             continue
         if first_command is None and line.strip() and not line.lstrip().startswith("#"):
             first_command = number
@@ -95,6 +98,15 @@ def find_block(text: str) -> tuple[Block | None, list[Diagnostic]]:
         problems.append(_toml_fault(fault, toml, block[0]))
         return Block(block[0] + 1, block[1] + 1, toml), problems
     return Block(block[0] + 1, block[1] + 1, toml, values, _places(toml, block[0] + 1)), problems
+
+
+def _moved_up(lines: list[str], opening: int, closing: int | None) -> Fix | None:
+    """The block put below the interpreter line."""
+    if closing is None:
+        return None
+    at = 1 if lines[0].startswith("#!") else 0
+    moved = [*lines[:at], *lines[opening : closing + 1], *lines[at:opening]]
+    return Fix("move it up", 1, closing + 1, tuple(moved))
 
 
 def _closing(lines: list[str], opening: int) -> int | None:
@@ -130,13 +142,16 @@ def _toml_fault(fault: tomllib.TOMLDecodeError, toml: str, opening: int) -> Diag
         if match[1]:
             line, column = int(match[1]), int(match[2])
     text = toml.split("\n")[line - 1] if line <= toml.count("\n") + 1 else ""
-    advice = ""
+    advice, fix = "", None
     if message.startswith(("Cannot overwrite", "Cannot declare")):
         message = "this stands in the header a second time"
     bare = re.fullmatch(r"\s*([A-Za-z0-9_.-]+)\s*=\s*([^\s\"'\[{][^\"']*?)\s*", text)
     if bare:
         advice = f'; text stands in quotes: {bare[1]} = "{bare[2]}"'
-    return error("toml", f"not TOML: {message[:1].lower()}{message[1:]}{advice}", opening + 1 + line, column + 2)
+        fixed = text.replace(bare[2], f'"{bare[2]}"', 1)
+        fix = Fix("put it in quotes", opening + 1 + line, opening + 1 + line, (f"# {fixed}",))
+    said = f"not TOML: {message[:1].lower()}{message[1:]}{advice}"
+    return error("toml", said, opening + 1 + line, column + 2, fix)
 
 
 def _places(toml: str, opening_line: int) -> dict[tuple[str, ...], Place]:

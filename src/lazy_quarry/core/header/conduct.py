@@ -249,7 +249,14 @@ def _programs(script: Script, body: Body) -> Iterator[Diagnostic]:
     told: set[str] = set()
     for command in body.commands:
         name = command.name
-        if not name or "/" in name or name in BUILTINS or name in body.functions or name in told:
+        if (
+            not name
+            or "/" in name
+            or name in BUILTINS
+            or name in _NEEDS_PERSON
+            or name in body.functions
+            or name in told
+        ):
             continue
         told.add(name)
         found = script.facts.programs.get(name, "there")
@@ -260,7 +267,7 @@ def _programs(script: Script, body: Body) -> Iterator[Diagnostic]:
         if found == "closed":
             yield warning("program-closed", f"{name} is on the PATH, but may not be executed", word.line, word.column)
         elif giving:
-            best = giving[-1] if len(giving) > 1 else giving[0]
+            best = giving[0]
             fix = _with_module(script, best)
             words = f"no {name} on the PATH; module {best} gives it"
             yield warning("program-absent", words, word.line, word.column, fix)

@@ -15,7 +15,7 @@ from lazy_quarry.core.request import Memory, Need, Rehearsal, Request, Stage, ne
 from lazy_quarry.core.site import Queue, Site
 from lazy_quarry.core.sweep import Array, make_array
 from lazy_quarry.core.traits import parse_traits
-from lazy_quarry.core.units import format_core_hours, format_duration, format_size, plural
+from lazy_quarry.core.units import fold_names, format_core_hours, format_duration, format_size, plural
 from lazy_quarry.errors import BadValue, Refused
 
 
@@ -119,13 +119,15 @@ class HeaderReader:
             walltime = min([walltime, *limits])
             said = f"no walltime; the job would be stopped after {format_duration(walltime)}, the default of queue {queue.name}"
             fix = self._added("walltime", format_duration(walltime))
-            self._note("walltime-absent", "walltime", said, severity=warning, fix=fix)
+            if self.block is not None:
+                self._note("walltime-absent", "walltime", said, severity=warning, fix=fix)
         memory = read.get("memory")
         if memory is None:
             memory = Memory(queue.memory_default_mib, "core")
             said = f"no memory; each core would get {format_size(memory.mib)}, the default of queue {queue.name}"
             fix = self._added("memory", f"{format_size(memory.mib)}/core")
-            self._note("memory-absent", "memory", said, severity=warning, fix=fix)
+            if self.block is not None:
+                self._note("memory-absent", "memory", said, severity=warning, fix=fix)
         if read.get("warn", 0) >= walltime and "warn" in read:
             said = f"warn: {format_duration(read['warn'])} before the end is before the start of {format_duration(walltime)}"
             self._note("value", "warn", said)
@@ -166,7 +168,7 @@ class HeaderReader:
             arguments=self.outside.arguments or read.get("arguments", ()),
             prepare=read.get("prepare", ()),
             directory=read.get("directory", ""),
-            output=read.get("output", "{name}-{job}.out"),
+            output=read.get("output", "{name}-{job}-{task}.out" if "array" in read else "{name}-{job}.out"),
             errors=read.get("errors", "joined"),
             input=read.get("input", ""),
             environment=tuple((name, str(value)) for name, value in variables.items()),
@@ -355,16 +357,28 @@ class HeaderReader:
             elif not over:
                 fitting.append(need)
         if not fitting:
+            if len(refusals) > 1 and all(key == "traits" for _, key, _, _ in refusals):
+                refusals = [("impossible", "traits", self._never_together(request), None)]
             for code, key, said, fix in refusals:
                 self._note(code, key, said, fix=fix)
         tier = self.site.tier[request.tier]
-        if tier.walltime_limit_s and request.walltime_s > tier.walltime_limit_s:
+        over = any(code == "over-limit" and key == "walltime" for code, key, _, _ in refusals) and not fitting
+        if tier.walltime_limit_s and request.walltime_s > tier.walltime_limit_s and not over:
             limit = format_duration(tier.walltime_limit_s)
             said = f"walltime {format_duration(request.walltime_s)} is over the limit of tier {tier.name}, {limit}"
             self._note("over-limit", "walltime", said, fix=self._shortened(limit))
         if fitting:
             self._budget(request, fitting[0])
         return tuple(fitting)
+
+    def _never_together(self, request: Request) -> str:
+        """Where each of the traits is to be had, when no node of the queues has what is asked for."""
+        told = []
+        for trait in sorted(parse_traits(request.traits).names):
+            names = [node.name for node in self.site.nodes if trait in node.traits and node.runs_jobs]
+            told.append(f"{trait} {'is on ' + fold_names(names) if names else 'is on no node'}")
+        queues = ", ".join(request.queues)
+        return f'no node of {queues} meets traits "{request.traits}": {"; ".join(told)}'
 
     def _shortened(self, limit: str) -> Fix | None:
         place = self.block.places.get(("walltime",)) if self.block else None

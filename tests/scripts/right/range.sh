@@ -1,0 +1,10 @@
+#!/usr/bin/env bash
+# /// job
+# walltime = "1h"
+# memory   = "2 GiB/core"
+# nodes = "2..4"
+# ranks = 64
+# modules = ["mpi/5.0"]
+# ///
+set -euo pipefail
+mpirun --hostfile "$LQ_NODES" hostname

@@ -1,0 +1,9 @@
+#!/usr/bin/env python3
+# /// job
+# walltime = "1h"
+# memory   = "2 GiB/core"
+# ///
+# /// script
+# dependencies = []
+# ///
+print(1)

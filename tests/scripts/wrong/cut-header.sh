@@ -1,0 +1,5 @@
+#!/bin/sh
+# /// job
+#walltime = "1h"
+# ///
+true

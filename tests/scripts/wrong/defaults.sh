@@ -1,0 +1,5 @@
+#!/usr/bin/env bash
+# /// job
+# ///
+set -euo pipefail
+true

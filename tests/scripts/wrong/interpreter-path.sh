@@ -1,0 +1,6 @@
+#!/opt/none/bin/bash
+# /// job
+# walltime = "1h"
+# memory   = "2 GiB/core"
+# ///
+true

@@ -1,0 +1,6 @@
+#!/bin/sh
+true
+# /// job
+# walltime = "1h"
+# memory   = "2 GiB/core"
+# ///

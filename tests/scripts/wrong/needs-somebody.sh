@@ -1,0 +1,7 @@
+#!/usr/bin/env bash
+# /// job
+# walltime = "1h"
+# memory   = "2 GiB/core"
+# ///
+set -euo pipefail
+sudo true

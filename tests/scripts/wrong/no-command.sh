@@ -1,0 +1,5 @@
+#!/usr/bin/env bash
+# /// job
+# walltime = "1h"
+# memory   = "2 GiB/core"
+# ///

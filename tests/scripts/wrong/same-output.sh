@@ -1,0 +1,8 @@
+#!/usr/bin/env bash
+# /// job
+# walltime = "1h"
+# memory   = "2 GiB/core"
+# output = "logs/out.txt"
+# ///
+set -euo pipefail
+true

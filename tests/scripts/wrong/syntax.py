@@ -1,0 +1,6 @@
+#!/usr/bin/env python3
+# /// job
+# walltime = "1h"
+# memory   = "2 GiB/core"
+# ///
+print(1

@@ -1,0 +1,9 @@
+#!/bin/sh
+# /// job
+# walltime = "1h"
+# memory   = "2 GiB/core"
+# ///
+
+# /// job
+# ///
+true

@@ -1,0 +1,4 @@
+#!/bin/sh
+# /// job
+# walltime = "1h"
+true
