@@ -337,6 +337,102 @@ def renew(state: StateOption = "") -> None:
     typer.echo("the engine is new; jobs went on")
 
 
+@app.command(name="try")
+def try_(
+    script: Annotated[str, typer.Argument(metavar="SCRIPT|-", help="a script, or - for standard input")],
+    arguments: Annotated[list[str], typer.Argument(metavar="[ARGUMENT...]")] = [],  # noqa: B006
+    task: Annotated[int | None, typer.Option(metavar="N", help="of an array, this task; else its first")] = None,
+    value: Annotated[list[str], typer.Option(metavar="NAME=VALUE", help="of a sweep, values of your choice")] = [],  # noqa: B006
+    set_: SetOption = [],  # noqa: B006
+    state: StateOption = "",
+) -> None:
+    """Run one of it in the trial tier, wait, and say what it used and what to ask for."""
+    from lazy_quarry.commands import submission_of, trial_lines, wait_for
+
+    values = dict(one.split("=", 1) for one in value if "=" in one)
+    if len(values) != len(value):
+        raise Usage("--value takes NAME=VALUE")
+    submission = submission_of(script, arguments, [], set_)
+    client = _client(state)
+    asked = client.check(submission).walltime_s
+    receipt = client.try_one(submission, task, values or None)
+    if receipt.job is None:
+        _print_checks(script, receipt.diagnostics, err=True)
+        typer.echo("not tried: something must change first", err=True)
+        raise typer.Exit(1)
+    typer.echo(f"trying one as {receipt.job}")
+    for view in wait_for(client, [receipt.job]):
+        for line in trial_lines(view, asked or view.walltime_s):
+            typer.echo(line)
+        if view.phase != "done":
+            raise typer.Exit(1)
+
+
+@app.command()
+def forecast(
+    script: Annotated[str, typer.Argument(metavar="SCRIPT|-", help="a script, or - for standard input")],
+    set_: SetOption = [],  # noqa: B006
+    state: StateOption = "",
+    format_: FormatOption = "text",
+) -> None:
+    """Say where a script would run, when it would start as it is and otherwise, and what it would cost."""
+    from lazy_quarry.commands import forecast_lines, submission_of
+
+    json_too = _as_json(format_)
+    report = _client(state).check(submission_of(script, [], [], set_))
+    if json_too:
+        from lazy_quarry.jsonview import report_json
+
+        _json(report_json(script, report))
+    else:
+        for line in forecast_lines(report, _zone()):
+            typer.echo(line)
+    if report.refused:
+        _print_checks(script, [one for one in report.diagnostics if one.severity == "error"], err=True)
+        raise typer.Exit(1)
+
+
+@app.command()
+def survey(state: StateOption = "", format_: FormatOption = "text") -> None:
+    """Say what there is: queues, nodes, room now, accounts, tiers, storage, modules."""
+    from lazy_quarry.commands import survey_lines
+
+    json_too = _as_json(format_)
+    client = _client(state)
+    board = client.board()
+    rooms = [room for queue in board.queues for room in client.room(queue.name)]
+    if json_too:
+        from lazy_quarry.jsonview import survey_json
+
+        _json(survey_json(board, rooms))
+        return
+    for line in survey_lines(board, rooms, _zone()):
+        typer.echo(line)
+
+
+@app.command()
+def shell(
+    cores: Annotated[int, typer.Option(metavar="N", help="cores to have")] = 1,
+    walltime: Annotated[str, typer.Option(metavar="D", help="it ends then, with a warning before")] = "1h",
+    memory: Annotated[str, typer.Option(metavar="SIZE", help="for each core, unless it says /job")] = "",
+    set_: SetOption = [],  # noqa: B006
+    state: StateOption = "",
+) -> None:
+    """Open a shell on cores of a node, within limits, charged like a job."""
+    from lazy_quarry.core.units import exact_duration, parse_duration
+    from lazy_quarry.shellclient import open_shell, shell_submission, warning_before
+    from lazy_quarry.store.folder import state_folder
+
+    seconds = parse_duration(walltime)
+    client = _client(state)
+    default = next(queue.memory_default_mib for queue in client.board().queues)
+    size = memory or f"{default} MiB"
+    size = size if "/" in size else f"{size}/core"
+    submission = shell_submission(cores, exact_duration(seconds), size, warning_before(seconds), tuple(set_))
+    done = open_shell(client, submission, state_folder("machine", state or None), typer.echo)
+    raise typer.Exit(done)
+
+
 def _fail(message: str, code: int) -> NoReturn:
     print(f"lazy-quarry: {message}", file=sys.stderr)
     sys.exit(code)

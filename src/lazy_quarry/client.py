@@ -17,7 +17,7 @@ from lazy_quarry import __version__
 from lazy_quarry.errors import EngineAway, StateFolderError
 from lazy_quarry.run.sockets import dial
 from lazy_quarry.store.folder import FolderLock
-from lazy_quarry.views import Board, DraftReport, JobDetail, JobView, OutputChunk, Receipt, Submission, Told
+from lazy_quarry.views import Board, DraftReport, JobDetail, JobView, OutputChunk, Receipt, RoomView, Submission, Told
 
 START_S = 20.0
 SOCKET = "engine.sock"
@@ -66,6 +66,14 @@ class SiteClient(Protocol):
 
     def board(self) -> Board:
         """Everything of the present."""
+        ...
+
+    def try_one(self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None) -> Receipt:
+        """Run one task of a draft in the site's trial tier."""
+        ...
+
+    def room(self, queue: str) -> list[RoomView]:
+        """The most that could start now in a queue, by walltime and kind."""
         ...
 
     def changes(self, since: int, timeout_s: float) -> int:
@@ -139,7 +147,7 @@ class SocketClient:
             self._news.wait_for(lambda: number in self._replies or self._closed)
             reply = self._replies.pop(number, None)
         if reply is None:
-            if method in ("submit", "hold", "release", "cancel"):
+            if method in ("submit", "try_one", "hold", "release", "cancel"):
                 raise EngineAway(f"the engine of {self.folder} went away during {method}; see lazy-quarry jobs")
             return self._call(method, **arguments)  # reading again changes nothing
         return result_of(method, reply)
@@ -217,6 +225,16 @@ class SocketClient:
         """See :class:`SiteClient`."""
         board: Board = self._call("board")
         return board
+
+    def try_one(self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None) -> Receipt:
+        """See :class:`SiteClient`."""
+        receipt: Receipt = self._call("try_one", submission=submission, task=task, values=values)
+        return receipt
+
+    def room(self, queue: str) -> list[RoomView]:
+        """See :class:`SiteClient`."""
+        found: list[RoomView] = self._call("room", queue=queue)
+        return found
 
 
 def _start_engine(folder: Path) -> socket.socket:

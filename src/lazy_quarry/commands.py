@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Literal
 
 from lazy_quarry.client import SiteClient
+from lazy_quarry.core.advice import Ran, advise
 from lazy_quarry.core.header.check import Outside, check_script, decode_script
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.units import (
@@ -22,12 +23,13 @@ from lazy_quarry.core.units import (
     format_size,
     parse_duration,
     parse_instant,
+    plural,
 )
 from lazy_quarry.errors import BadValue, EngineAway, QuarryError
 from lazy_quarry.run.look import looked_up
 from lazy_quarry.run.machine import this_machine, user_name
-from lazy_quarry.views import JobDetail, JobView, OutputChunk, Submission
-from lazy_quarry.words import state_words
+from lazy_quarry.views import Board, DraftReport, JobDetail, JobView, OutputChunk, RoomView, Submission
+from lazy_quarry.words import state_words, storage_words, verdict
 
 
 def read_script(path: str) -> str:
@@ -195,3 +197,93 @@ def wait_for(client: SiteClient, numbers: list[int]) -> Iterator[JobView]:
             time.sleep(0.5)
         if left:
             version = client.changes(version, 1.0)
+
+
+def trial_lines(view: JobView, walltime_s: int) -> Iterator[str]:
+    """What a trial used of what is asked for, and what to ask for."""
+    yield f"{view.job} {view.name}: {verdict(view)}"
+    ran = Ran(
+        view.phase, view.elapsed_s, walltime_s, view.cores, view.use.cpu_ms / 1000, view.memory_mib, view.memory_peak_mib
+    )  # fmt: skip
+    for one in advise(ran):
+        advice = (
+            f'; ask for {one.key} = "{one.value}"' if one.value is not None else f"; {one.reason}" if one.reason else ""
+        )
+        yield f"  {one.key:<10}{one.used} of {one.asked}{advice}"
+
+
+def _start_words(start_ms: int | None, now_ms: int, zone: tzinfo, refused: str = "") -> str:
+    if start_ms is None:
+        return refused or "no forecast"
+    if start_ms <= now_ms:
+        return "now"
+    return f"{clock_time(start_ms, now_ms, zone)}, in {format_duration((start_ms - now_ms) / 1000)}"
+
+
+def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
+    """Place, start and cost of a draft, for people."""
+    if not report.cores:
+        yield "the request cannot be made out; see the checks"
+        return
+    nodes = fold_names([one.node for one in report.placement]) or "no node"
+    beyond = report.placed_nodes - len(report.placement)
+    yield f"placed   {plural(report.ranks, 'rank')} of {plural(report.threads, 'thread')} on {nodes}" + (
+        f" and {beyond} more" if beyond > 0 else ""
+    )
+    yield f"starts   {_start_words(report.start_ms, report.now_ms, zone)}"
+    for rung in report.ladder:
+        mark = "*" if rung.asked else " "
+        start = _start_words(rung.start_ms, report.now_ms, zone, rung.refused)
+        yield f"       {mark} {format_duration(rung.walltime_s):<12} {start}"
+    for rung in report.fewer:
+        what = f"{plural(rung.nodes, 'node')}, {plural(rung.ranks, 'rank')}"
+        yield f"         {what:<20} {_start_words(rung.start_ms, report.now_ms, zone)}"
+    for each in report.through:
+        what = "as many as fit" if each.at_once is None else f"{each.at_once} at once"
+        yield f"       {'*' if each.asked else ' '} {what:<20} all through {_start_words(each.last_ms, report.now_ms, zone)}"
+    left = "" if report.left_core_ms is None else f" of {format_core_hours(report.left_core_ms)} left"
+    yield f"costs    at most {format_core_hours(report.cost_core_ms)} core-hours{left}, charged to {report.account}"
+
+
+def survey_lines(board: Board, rooms: list[RoomView], zone: tzinfo) -> Iterator[str]:
+    """What there is, for people."""
+    yield (
+        f"{board.site}"
+        + (f", head {board.head}" if board.head else "")
+        + (f", ask {board.contact}" if board.contact else "")
+    )
+    for queue in board.queues:
+        nodes = [node for node in board.nodes if queue.name in node.queues]
+        free = sum(node.cores - node.cores_used for node in nodes if not node.closed)
+        limit = f"at most {format_duration(queue.walltime_limit_s)}" if queue.walltime_limit_s else "no walltime limit"
+        state = "open" if queue.open else "closed"
+        yield f"queue {queue.name}: {state}, {free} of {sum(node.cores for node in nodes)} cores free, {limit}"
+        for room in rooms:
+            if room.queue == queue.name and room.cores:
+                gpus = f", {plural(room.gpus, 'GPU')}" if room.gpus else ""
+                where = plural(room.nodes, "node")
+                cores = plural(room.cores, "core")
+                yield f"  now for {format_duration(room.walltime_s):<4} {room.kind:<11} {cores} on {where}{gpus}"
+    for node in board.nodes:
+        closed = f", closed: {node.closed}" if node.closed else ""
+        traits = f", {', '.join(node.traits)}" if node.traits else ""
+        spare = f"{node.cores - node.cores_used} of {node.cores} cores free"
+        yield f"node {node.name}: {spare}, {format_size(node.memory_mib)}{traits}{closed}"
+    for node_ in board.closed_to_jobs:
+        yield f"node {node_.name}: for logging in, no job runs there"
+    for window in board.windows:
+        begins, ends = (clock_time(at, board.now_ms, zone) for at in (window.begins_ms, window.ends_ms))
+        yield f"ahead: {begins} to {ends} no jobs on {fold_names(window.nodes)}, {window.reason}"
+    for line in board.accounts:
+        if line.account in board.my_accounts:
+            left = (
+                "no limit" if line.left_core_ms is None else f"{format_core_hours(line.left_core_ms)} core-hours left"
+            )
+            yield f"account {line.account}: {left}"
+    for tier in board.tiers:
+        if not tier.users or board.user in tier.users:
+            yield f"tier {tier.name}: charge ×{tier.charge_permille / 1000:g}" + (f", {tier.note}" if tier.note else "")
+    for area in board.storage:
+        yield f"storage {area.path}: {storage_words(area)}"
+    for module in board.software:
+        yield f"module {module.name}" + (f": {module.note}" if module.note else "")

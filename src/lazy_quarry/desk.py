@@ -29,6 +29,7 @@ from lazy_quarry.core.header.diagnostic import error
 from lazy_quarry.core.job import Job, Origin, Phase
 from lazy_quarry.core.request import Request
 from lazy_quarry.core.site import Site
+from lazy_quarry.core.trial import trial_of
 from lazy_quarry.errors import NoSuchJob, Refused, StateFolderError
 from lazy_quarry.reading import Reading
 from lazy_quarry.run.modules import needed
@@ -169,6 +170,24 @@ class Desk(Reading):
                 else:
                     return self._take(submission, request, diagnostics)
             return Receipt(None, None, self.now(), diagnostics)
+
+    def try_one(self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None) -> Receipt:
+        """Run one task of a draft in the site's trial tier, or say what must change first.
+
+        Raises :class:`Refused` where the site has no such tier, or the draft no such task.
+        """
+        with self.lock:
+            checked = self._check(submission)
+            beside = ("not-yet", "over-limit", "budget")
+            errors = [one for one in checked.diagnostics if one.severity == "error" and one.code not in beside]
+            if checked.request is None or errors:
+                return Receipt(None, None, self.now(), checked.diagnostics)
+            if closed := self.runner.closed():
+                raise Refused(f"not submitted: {closed}")
+            request = trial_of(checked.request, self.site, task, values)
+            if blocked := self._blocked(request, submission):
+                return Receipt(None, None, self.now(), (error("path", blocked, 1), *checked.diagnostics))
+            return self._take(submission, request, checked.diagnostics)
 
     def _take(self, submission: Submission, request: Request, diagnostics: tuple) -> Receipt:
         origin = Origin(

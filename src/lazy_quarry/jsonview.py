@@ -4,7 +4,7 @@ from typing import Any
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.units import HOUR_MS, format_instant
-from lazy_quarry.views import JobDetail, JobView
+from lazy_quarry.views import Board, DraftReport, JobDetail, JobView, RoomView
 
 
 def _instant(at_ms: int | None) -> str | None:
@@ -71,4 +71,126 @@ def diagnostic_json(file: str, one: Diagnostic) -> dict[str, Any]:
         "code": one.code,
         "message": one.message,
         "fix": one.fix.label if one.fix else None,
+    }
+
+
+def report_json(file: str, report: DraftReport) -> dict[str, Any]:
+    """What a site says of a draft; instants RFC 3339 or null, ``placement`` its first 64 nodes."""
+    return {
+        "checks": [diagnostic_json(file, one) for one in report.diagnostics],
+        "queue": report.queue,
+        "account": report.account,
+        "nodes": report.placed_nodes or report.nodes,
+        "ranks": report.ranks,
+        "threads": report.threads,
+        "cores": report.cores,
+        "memory_mib": report.memory_mib,
+        "walltime_s": report.walltime_s,
+        "tasks": report.tasks or None,
+        "forecast": _instant(report.start_ms),
+        "placement": [{"node": one.node, "ranks": one.ranks, "cores": list(one.own)} for one in report.placement],
+        "ladder": [
+            {
+                "walltime_s": rung.walltime_s,
+                "nodes": rung.nodes or None,
+                "asked": rung.asked,
+                "forecast": _instant(rung.start_ms),
+                "refused": rung.refused or None,
+            }
+            for rung in (*report.ladder, *report.fewer)
+        ],
+        "through": [
+            {"at_once": one.at_once, "asked": one.asked, "last": _instant(one.last_ms), "reckoned": one.reckoned}
+            for one in report.through
+        ],
+        "cost_core_hours": round(report.cost_core_ms / HOUR_MS, 6),
+        "left_core_hours": None if report.left_core_ms is None else round(report.left_core_ms / HOUR_MS, 6),
+    }
+
+
+def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
+    """What there is of a site."""
+    return {
+        "site": board.site,
+        "head": board.head or None,
+        "contact": board.contact or None,
+        "queues": [
+            {
+                "name": queue.name,
+                "open": queue.open,
+                "nodes": list(queue.nodes),
+                "walltime_limit_s": queue.walltime_limit_s,
+                "walltime_default_s": queue.walltime_default_s,
+                "memory_default_mib": queue.memory_default_mib,
+                "max_cores": queue.max_cores,
+                "users": list(queue.users),
+                "tier": queue.tier,
+                "note": queue.note or None,
+            }
+            for queue in board.queues
+        ],
+        "nodes": [
+            {
+                "name": node.name,
+                "cores": node.cores,
+                "cores_used": node.cores_used,
+                "memory_mib": node.memory_mib,
+                "memory_used_mib": node.memory_used_mib,
+                "gpus": node.gpus,
+                "gpus_used": node.gpus_used,
+                "scratch_mib": node.scratch_mib,
+                "traits": list(node.traits),
+                "closed": node.closed or None,
+                "jobs": sorted({share.job for share in node.shares}),
+            }
+            for node in board.nodes
+        ],
+        "room": [
+            {
+                "queue": room.queue,
+                "walltime_s": room.walltime_s,
+                "kind": room.kind,
+                "cores": room.cores,
+                "nodes": room.nodes,
+                "gpus": room.gpus,
+                "header": dict(room.header),
+            }
+            for room in rooms
+        ],
+        "windows": [
+            {
+                "nodes": list(window.nodes),
+                "begins": format_instant(window.begins_ms),
+                "ends": format_instant(window.ends_ms),
+                "reason": window.reason,
+            }
+            for window in board.windows
+        ],
+        "accounts": [
+            {
+                "name": line.account,
+                "left_core_hours": None if line.left_core_ms is None else round(line.left_core_ms / HOUR_MS, 6),
+            }
+            for line in board.accounts
+            if line.account in board.my_accounts
+        ],
+        "tiers": [
+            {"name": tier.name, "charge": tier.charge_permille / 1000, "note": tier.note or None}
+            for tier in board.tiers
+            if not tier.users or board.user in tier.users
+        ],
+        "storage": [
+            {
+                "path": area.path,
+                "shared": area.shared,
+                "kept": area.kept,
+                "heavy": area.heavy,
+                "note": area.note or None,
+            }
+            for area in board.storage
+        ],
+        "modules": [
+            {"name": module.name, "programs": list(module.programs), "note": module.note or None}
+            for module in board.software
+        ],
     }

@@ -10,11 +10,12 @@ from lazy_quarry.core.header.check import Checked
 from lazy_quarry.core.job import Job, Phase
 from lazy_quarry.core.ledger import account_lines
 from lazy_quarry.core.plan.planner import Plan
+from lazy_quarry.core.plan.room import rooms
 from lazy_quarry.core.plan.why import Explainer
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.drafting import Drafting
-from lazy_quarry.errors import NoSuchJob
+from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.run.runner import Runner
 from lazy_quarry.store.journal import EndedFilter, Journal
 from lazy_quarry.views import (
@@ -27,9 +28,11 @@ from lazy_quarry.views import (
     NodeView,
     OutputChunk,
     Record,
+    RoomView,
     Strata,
     Submission,
     job_view,
+    room_view,
     start_directory,
 )
 from lazy_quarry.words import record_words, verdict
@@ -178,9 +181,27 @@ class Reading:
                 tuple(window for window in self.site.windows if window.ends_ms > self.now()),
                 self._accounts(),
                 own,
-                self.site.modules,
+                self.site.software,
                 tuple(notice for notice in [self.stuck, *self.runner.notices()] if notice),
+                self.site.default_queue,
+                self.site.default_tier,
+                self.site.storage,
+                tuple(node for node in self.site.nodes if not node.runs_jobs),
+                self.site.head,
+                self.site.contact,
+                self.site.examples,
+                self.site.trial,
             )
+
+    def room(self, queue: str) -> list[RoomView]:
+        """The most that could start now in a queue, by walltime and kind. Raises :class:`Refused` for no such queue."""
+        with self.lock:
+            known = self.site.queue.get(queue)
+            if known is None:
+                raise Refused(f'there is no queue "{queue}"; there are {", ".join(self.site.queue)}')
+            account = self.site.default_account(self.user) or ""
+            found = rooms(self.engine.planner, self._plan().whole(), self.site, known, account)
+            return [room_view(one) for one in found]
 
     def _recent_jobs(self) -> list[Job]:
         since = self.now() - RECENT_MS

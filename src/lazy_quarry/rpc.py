@@ -10,7 +10,20 @@ from pydantic import TypeAdapter, ValidationError
 from lazy_quarry.desk import Desk
 from lazy_quarry.errors import EngineAway, NoSuchJob, QuarryError, Refused, StateFolderError
 
-METHODS = ("submit", "hold", "release", "cancel", "jobs", "job", "detail", "output", "check", "board")
+METHODS = (
+    "submit",
+    "hold",
+    "release",
+    "cancel",
+    "jobs",
+    "job",
+    "detail",
+    "output",
+    "check",
+    "board",
+    "room",
+    "try_one",
+)
 """Of :class:`~lazy_quarry.desk.Desk`; no other is reached."""
 
 _CODES: dict[type[QuarryError], int] = {

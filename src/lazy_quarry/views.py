@@ -3,6 +3,7 @@
 Instants are milliseconds since the epoch, sizes MiB, work core-milliseconds, as everywhere.
 """
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
@@ -10,8 +11,9 @@ from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.header.facts import Facts
 from lazy_quarry.core.job import Job, Phase, Use
 from lazy_quarry.core.ledger import AccountLine, charge, held_core_ms
-from lazy_quarry.core.site import Queue, Site, Tier, Window
-from lazy_quarry.core.units import format_instant
+from lazy_quarry.core.plan.room import Room
+from lazy_quarry.core.site import Node, Queue, Site, Software, Storage, Tier, Window
+from lazy_quarry.core.units import exact_duration, exact_size, format_instant
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,8 +145,35 @@ class Board:
     windows: tuple[Window, ...]
     accounts: tuple[AccountLine, ...]
     my_accounts: tuple[str, ...]
-    modules: tuple[str, ...]
+    software: tuple[Software, ...]
     notices: tuple[str, ...]
+    default_queue: str = ""
+    default_tier: str = ""
+    storage: tuple[Storage, ...] = ()
+    closed_to_jobs: tuple[Node, ...] = ()
+    """Nodes where people log in; no job runs there."""
+    head: str = ""
+    contact: str = ""
+    examples: str = ""
+    trial: str = ""
+
+    @property
+    def modules(self) -> tuple[str, ...]:
+        """Names of the modules that may be loaded."""
+        return tuple(one.name for one in self.software)
+
+
+@dataclass(frozen=True, slots=True)
+class RoomView:
+    """The most of one kind that could start now: its size, and the header keys that ask for just that."""
+
+    queue: str
+    walltime_s: int
+    kind: str
+    cores: int
+    nodes: int
+    gpus: int
+    header: tuple[tuple[str, str | int | bool], ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -303,20 +332,26 @@ class OutputChunk:
     problem: str = ""
 
 
+def fill_in(template: str, words: Mapping[str, str]) -> str:
+    """Text with ``{placeholder}`` filled in where the word for it is known."""
+    for placeholder, word in words.items():
+        template = template.replace(f"{{{placeholder}}}", word)
+    return template
+
+
 def output_path(job: Job, template: str) -> str:
     """A job's output path with its placeholders filled in, absolute where its directory is known."""
     first = job.shares[0].node if job.shares else "{node}"
-    filled = template
     fillings = {
         "name": job.request.name,
         "job": str(job.number),
-        "task": "",
+        "task": "" if job.request.task is None else str(job.request.task),
+        **dict(job.request.parameters),
         "user": job.user,
         "node": first,
         "date": format_instant(job.submitted_ms)[:10],
     }
-    for placeholder, word in fillings.items():
-        filled = filled.replace(f"{{{placeholder}}}", word)
+    filled = fill_in(template, {name: word.replace("/", "-") for name, word in fillings.items()})
     directory = start_directory(job)
     return filled if filled.startswith("/") or not directory else f"{directory.rstrip('/')}/{filled}"
 
@@ -388,3 +423,21 @@ def job_view(
         output=output,
         errors=output if job.request.errors == "joined" else output_path(job, job.request.errors),
     )
+
+
+def room_view(room: Room) -> RoomView:
+    """A room as it is shown, with the header that asks for it."""
+    request = room.request
+    header: list[tuple[str, str | int | bool]] = []
+    if request is not None:
+        header = [("queue", room.queue), ("walltime", exact_duration(room.walltime_s))]
+        if request.anywhere:
+            header.append(("nodes", "any"))
+        elif request.nodes:
+            header.append(("nodes", request.nodes))
+        header += [("ranks", request.ranks)] if request.ranks > 1 else []
+        header += [("threads", request.threads)] if request.threads > 1 else []
+        header.append(("memory", f"{exact_size(request.memory.mib)}/core"))
+        header += [("gpus", request.gpus)] if request.gpus else []
+        header += [("whole-nodes", True)] if request.whole_nodes else []
+    return RoomView(room.queue, room.walltime_s, room.kind, room.cores, room.nodes, room.gpus, tuple(header))

@@ -16,6 +16,7 @@ from lazy_quarry.core.events import (
     Submitted,
 )
 from lazy_quarry.core.job import Phase
+from lazy_quarry.core.site import Storage
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.views import JobView
 
@@ -132,3 +133,10 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return f"brought forward for {event.account}: {plural(event.jobs, 'job')}"
         case ClockHeld():
             return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"
+
+
+def storage_words(area: Storage) -> str:
+    """What people need to know of a storage area."""
+    told = ["on every node" if area.shared else "on each node by itself", "backed up" if area.kept else "not backed up"]
+    told.append("stands heavy reading and writing" if area.heavy else "not for heavy reading and writing")
+    return "; ".join([", ".join(told), *([area.note] if area.note else [])])

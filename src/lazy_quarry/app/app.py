@@ -1,6 +1,8 @@
 """The application: it wires the places together and keeps them told of the present."""
 
 import asyncio
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Callable, Iterable
@@ -10,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from textual import work
-from textual.app import App, ComposeResult, SystemCommand
+from textual.app import App, ComposeResult, SuspendNotSupported, SystemCommand
 from textual.binding import Binding
 from textual.containers import Container
 from textual.css.query import NoMatches
@@ -25,7 +27,7 @@ from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
 from lazy_quarry.app.widgets.help import Help
 from lazy_quarry.app.widgets.question import Question
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.views import Board
+from lazy_quarry.views import Board, DraftReport, RoomView
 
 if TYPE_CHECKING:
     from lazy_quarry.client import SiteClient
@@ -260,11 +262,41 @@ class QuarryApp(App[None]):
         place: Any = await self.action_go("draft")
         place.put_script(script, name)
 
+    @work
+    async def draft_room(self, room: RoomView) -> None:
+        """Take a room to Draft, as a script that asks for just that."""
+        place: Any = await self.action_go("draft")
+        place.put_room(room)
+
+    @work
+    async def draft_module(self, module: str) -> None:
+        """Add a module to the draft."""
+        place: Any = await self.action_go("draft")
+        place.add_module(module)
+
     async def action_place_action(self, action: str) -> None:
         """Do what a key of the present place does, from a click."""
         place = self._present()
         if place is not None:
             await self.run_action(action, place)
+
+    def open_shell(self, report: DraftReport | None) -> None:
+        """Hand the terminal to a shell on cores of this machine until it ends."""
+        folder = getattr(self.client, "folder", None)
+        if folder is None:
+            words = "A rehearsal has no machine to give a shell on. Outside of it, lazy-quarry shell gives you one on this machine."
+            self.post_message(Say(words, bad=True))
+            return
+        command = [sys.executable, "-m", "lazy_quarry.cli", "shell", "--state", str(folder)]
+        if report is not None and report.threads > 1 and report.nodes <= 1:
+            command += ["--cores", str(report.threads)]
+        try:
+            with self.suspend():
+                subprocess.run(command, cwd=self.folder)
+                input("\nenter goes back to Lazy Quarry ")
+        except (SuspendNotSupported, EOFError, KeyboardInterrupt):
+            self.post_message(Say("This terminal cannot be handed over; run lazy-quarry shell beside it.", bad=True))
+        self.refresh()
 
     def ask(self, question: str, then: Callable[[], object]) -> None:
         """Do something only when the answer is yes."""
@@ -286,7 +318,7 @@ class QuarryApp(App[None]):
         """The other ground."""
         names = list(PALETTES)
         self.theme = names[(names.index(self.theme) + 1) % len(names)]
-        for editor in self.query("Editor").results():
+        for editor in self.query("Editor, OverridesEdit").results():
             editor.dress()  # type: ignore[attr-defined]
         self.refresh(layout=True)
         for widget in self.query("*"):

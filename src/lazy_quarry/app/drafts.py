@@ -14,6 +14,7 @@ class Draft:
     text: str
     path: str = ""
     edited: bool = False
+    overrides: str = ""
 
 
 class DraftShelf:

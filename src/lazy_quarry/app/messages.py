@@ -18,6 +18,13 @@ class OpenJob(Message):
 
 
 @dataclass
+class OpenNode(Message):
+    """Show the hours of a node."""
+
+    node: str
+
+
+@dataclass
 class Say(Message):
     """A sentence for the note, until something else is to be said. ``bad`` when something could not be done."""
 

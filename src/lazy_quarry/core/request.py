@@ -88,6 +88,9 @@ class Request:
     readable_by: str = ""
     again_at_overtime: bool = False
     array: Array | None = None
+    task: int | None = None
+    parameters: tuple[tuple[str, str], ...] = ()
+    """Of one task of an array: its number, and its parameters by name."""
     rehearsal: Rehearsal = Rehearsal()
 
 

@@ -100,6 +100,14 @@ def format_size(mib: float) -> str:
     return f"{value:.{0 if value >= 100 else 1}f}".removesuffix(".0") + f" {unit}"
 
 
+def exact_size(mib: int) -> str:
+    """A size in the header's own form, nothing rounded away: ``2800 MiB``, ``3 GiB``."""
+    for unit, scale in (("TiB", 2**20), ("GiB", 2**10)):
+        if mib and mib % scale == 0:
+            return f"{mib // scale} {unit}"
+    return f"{mib} MiB"
+
+
 def format_bytes(count: int) -> str:
     """A number of bytes for people: ``812 B``, ``3.4 KiB``, ``48 GiB``."""
     if count < 1024:

@@ -19,7 +19,18 @@ from lazy_quarry.desk import Desk
 from lazy_quarry.errors import Refused
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.store.journal import Journal
-from lazy_quarry.views import Board, ClockView, DraftReport, JobDetail, JobView, OutputChunk, Receipt, Submission, Told
+from lazy_quarry.views import (
+    Board,
+    ClockView,
+    DraftReport,
+    JobDetail,
+    JobView,
+    OutputChunk,
+    Receipt,
+    RoomView,
+    Submission,
+    Told,
+)
 
 RECENT_FROM_MS = BEGINS_MS - 30 * HOUR_MS
 PAST_DAYS = 90
@@ -246,3 +257,11 @@ class DemoClient:
     def board(self) -> Board:
         """See :class:`~lazy_quarry.client.SiteClient`."""
         return self.desk.board()
+
+    def room(self, queue: str) -> list[RoomView]:
+        """See :class:`~lazy_quarry.client.SiteClient`."""
+        return self.desk.room(queue)
+
+    def try_one(self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None) -> Receipt:
+        """See :class:`~lazy_quarry.client.SiteClient`."""
+        return self.desk.try_one(submission, task, values)

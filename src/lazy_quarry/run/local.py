@@ -16,7 +16,7 @@ from lazy_quarry.core.site import Site
 from lazy_quarry.run.attempt import Exit, Intent, read_claim, read_json, write_intent, write_whole
 from lazy_quarry.run.machine import core_numbers
 from lazy_quarry.run.sockets import dial
-from lazy_quarry.views import OutputChunk, output_path, start_directory
+from lazy_quarry.views import OutputChunk, fill_in, output_path, start_directory
 
 CONNECT_S = 5.0
 MOST_OLD = 2_000
@@ -211,6 +211,8 @@ class LocalRunner:
             "LQ_SUBMITTED_FROM": job.origin.directory,
             "LQ_ATTEMPT": str(job.attempt),
             "LQ_ATTEMPT_FOLDER": str(folder),
+            **dict(request.parameters),
+            **({} if request.task is None else {"LQ_TASK": str(request.task)}),
         }
         output = output_path(job, request.output)
         source = request.input
@@ -225,7 +227,7 @@ class LocalRunner:
             output if request.errors == "joined" else output_path(job, request.errors),
             source,
             environment,
-            list(request.arguments),
+            [fill_in(word, dict(request.parameters)) for word in request.arguments],
             list(request.prepare),
             list(request.expect),
             request.summary,

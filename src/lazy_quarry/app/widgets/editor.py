@@ -74,6 +74,25 @@ class Editor(Drawing, TextArea):
             return
         await super()._on_key(event)
 
+    def put(self, text: str) -> None:
+        """Change the text as one step that can be undone, in the lines that differ; the cursor stays where it can."""
+        old, new = self.text.split("\n"), text.split("\n")
+        head = 0
+        while head < min(len(old), len(new)) and old[head] == new[head]:
+            head += 1
+        tail = 0
+        while tail < min(len(old), len(new)) - head and old[-1 - tail] == new[-1 - tail]:
+            tail += 1
+        if head == len(old) == len(new):
+            return
+        self.history.checkpoint()
+        if tail:
+            lines = new[head : len(new) - tail]
+            self.replace("".join(f"{line}\n" for line in lines), (head, 0), (len(old) - tail, 0))
+        else:
+            self.replace(text, (0, 0), self.document.end)
+        self.history.checkpoint()
+
     def dress(self) -> None:
         """The colours of the palette in use."""
         theme = editor_theme(self.palette)

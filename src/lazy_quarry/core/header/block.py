@@ -38,10 +38,13 @@ class Block:
     places: dict[tuple[str, ...], Place] = field(default_factory=dict)
 
     def place(self, *path: str) -> Place:
-        """Where a key stands, else its table, else the block's opening line."""
+        """Where a key stands, else its table or what stands in it, else the block's opening line."""
         for end in range(len(path), 0, -1):
             if found := self.places.get(path[:end]):
                 return found
+        below = [place for known, place in self.places.items() if known[:1] == path[:1]]
+        if below:
+            return min(below, key=lambda place: place.line)
         return Place(self.first_line, 1, self.first_line)
 
 

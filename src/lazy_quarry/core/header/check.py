@@ -13,7 +13,7 @@ from lazy_quarry.core.header.facts import Facts
 from lazy_quarry.core.header.reader import HeaderReader, Known
 from lazy_quarry.core.request import Need, Request
 from lazy_quarry.core.site import Site
-from lazy_quarry.core.units import format_duration, format_size
+from lazy_quarry.core.units import exact_duration, exact_size
 from lazy_quarry.errors import BadValue
 
 _BROKEN = ("header-unclosed", "toml")
@@ -113,7 +113,7 @@ def _known(outside: Outside) -> Known:
 
 def _no_header(text: str, site: Site) -> Diagnostic:
     queue = site.queue[site.default_queue]
-    walltime, memory = format_duration(queue.walltime_default_s), format_size(queue.memory_default_mib)
+    walltime, memory = exact_duration(queue.walltime_default_s), exact_size(queue.memory_default_mib)
     header = ("# /// job", f'# walltime = "{walltime}"', f'# memory   = "{memory}/core"', "# ///")
     first = text.split("\n")[0]
     lines = (first, *header) if first.startswith("#!") else (*header, first)

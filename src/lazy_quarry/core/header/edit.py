@@ -1,5 +1,6 @@
 """Changing one key of a header, and nothing else in the file."""
 
+import re
 from typing import Any
 
 import tomlkit
@@ -32,11 +33,29 @@ def set_key(text: str, key: str, value: Any) -> str:
                 return text
             holder[table] = tomlkit.table()
         holder = holder[table]
+    added = last not in holder
     if value is None:
         holder.pop(last, None)
     else:
         holder[last] = value
-    return _with_toml(text, block.first_line, block.last_line, block.toml, tomlkit.dumps(document))
+    toml = tomlkit.dumps(document)
+    if added and value is not None and not tables:
+        toml = _aligned(toml, last)
+    return _with_toml(text, block.first_line, block.last_line, block.toml, toml)
+
+
+def _aligned(toml: str, key: str) -> str:
+    """A new key's ``=`` put below those of the others, where they stand in one column."""
+    lines = toml.split("\n")
+    columns = [match.end() - 1 for line in lines if (match := re.match(r"[\w-]+ +=", line)) and not _is(key, line)]
+    if not columns or len(set(columns)) > 1:
+        return toml
+    width = max(columns[0], len(key) + 1)
+    return "\n".join(f"{key:<{width}}{line[len(key) + 1 :]}" if _is(key, line) else line for line in lines)
+
+
+def _is(key: str, line: str) -> bool:
+    return line.startswith(f"{key} = ")
 
 
 def _with_toml(text: str, first_line: int, last_line: int, old: str, new: str) -> str:

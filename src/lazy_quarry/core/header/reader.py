@@ -15,7 +15,7 @@ from lazy_quarry.core.request import Memory, Need, Rehearsal, Request, Stage, ne
 from lazy_quarry.core.site import Queue, Site
 from lazy_quarry.core.sweep import Array, make_array
 from lazy_quarry.core.traits import parse_traits
-from lazy_quarry.core.units import fold_names, format_core_hours, format_duration, format_size, plural
+from lazy_quarry.core.units import exact_size, fold_names, format_core_hours, format_duration, format_size, plural
 from lazy_quarry.errors import BadValue, Refused
 
 
@@ -67,7 +67,9 @@ class HeaderReader:
             self._note("value", key, f"{key}: {fault}")
             return
         if known.later(self.read[key]):
-            self._note("not-yet", key, f"{key}: this isn't there yet, and the job would not be what it asks for")
+            more = "; one of its tasks can be tried" if key == "array" else ""
+            said = f"{key}: this isn't there yet, and the job would not be what it asks for{more}"
+            self._note("not-yet", key, said)
         elif key == "notify":
             self._note("not-yet", key, "notify: no mail is sent yet; the job runs all the same", severity=warning)
 
@@ -125,7 +127,7 @@ class HeaderReader:
         if memory is None:
             memory = Memory(queue.memory_default_mib, "core")
             said = f"no memory; each core would get {format_size(memory.mib)}, the default of queue {queue.name}"
-            fix = self._added("memory", f"{format_size(memory.mib)}/core")
+            fix = self._added("memory", f"{exact_size(memory.mib)}/core")
             if self.block is not None:
                 self._note("memory-absent", "memory", said, severity=warning, fix=fix)
         if read.get("warn", 0) >= walltime and "warn" in read:

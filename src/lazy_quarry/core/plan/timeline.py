@@ -248,6 +248,16 @@ class Timeline:
             return places[[int(key.argmin())]]
         return places[np.argsort(key)[:count]]
 
+    def least_free(self, nodes: NDArray[np.int64], duration_ms: int) -> NDArray[np.int32]:
+        """(4 × nodes) that stay free from now on for so long; negative where a node is closed meanwhile."""
+        width = int(self.used.max(initial=1))
+        times = self.times[nodes, :width]
+        ends = np.concatenate([times[:, 1:], np.full((len(nodes), 1), FAR, dtype=np.int64)], axis=1)
+        counts = (times < self.now_ms + duration_ms) & (ends > self.now_ms)
+        free = np.where(counts, self.free[:, nodes, :width], np.int32(2**30))
+        least: NDArray[np.int32] = free.min(axis=2)
+        return least
+
     def free_at(self, at_ms: int) -> NDArray[np.int32]:
         """(4 × nodes) free at an instant not before now; negative where a node is closed."""
         segment = (self.times <= at_ms).sum(axis=1) - 1
