@@ -240,3 +240,51 @@ def test_waiting_goes_on_when_the_engine_comes_back(machine):
 
 def test_an_empty_list_says_so():
     assert commands.jobs_table([], "") == ["no jobs"]
+
+
+SWEEP = script(
+    'walltime = "1h"\nmemory = "256 MiB/core"\n\n[array.sweep]\nlevel = [1, 2]', 'echo "level $level of task $LQ_TASK"'
+)
+
+
+def test_one_of_an_array_is_tried_with_advice(machine):
+    (machine.work / "sweep.sh").write_text(SWEEP)
+    done = machine.lq("try", "sweep.sh", "--value", "level=7")
+    assert done.returncode == 0, done.stderr
+    assert "trying one as 1" in done.stdout and 'ask for walltime = "1m"' in done.stdout
+    assert machine.lq("output", "1").stdout == "level 7 of task 1\n"
+    assert machine.lq("try", "sweep.sh", "--task", "9").returncode == 2
+    assert machine.lq("try", "sweep.sh", "--value", "level").returncode == 2
+
+
+def test_a_trial_that_fails_says_so_by_its_exit(machine):
+    (machine.work / "bad.sh").write_text(script('walltime = "1h"\nmemory = "256 MiB/core"', "exit 3"))
+    done = machine.lq("try", "bad.sh")
+    assert done.returncode == 1 and "exit 3" in done.stdout
+
+
+def test_a_forecast_says_where_when_and_how_dear(machine):
+    (machine.work / "sweep.sh").write_text(SWEEP)
+    done = machine.lq("forecast", "sweep.sh", "--set", "walltime=2h")
+    assert "starts   now" in done.stdout and "* 2h" in done.stdout and "at most 4.00 core-hours" in done.stdout
+    found = json.loads(machine.lq("forecast", "sweep.sh", "--format", "json").stdout)
+    assert found["tasks"] == 2 and found["placement"][0]["cores"] == [0]
+    assert any(rung["asked"] and rung["walltime_s"] == 3600 for rung in found["ladder"])
+
+
+def test_survey_tells_what_there_is_and_what_could_start(machine):
+    text = machine.lq("survey").stdout
+    assert "queue here: open" in text and "tier trial" in text and "storage" in text
+    found = json.loads(machine.lq("survey", "--format", "json").stdout)
+    assert found["queues"][0]["name"] == "here"
+    assert any(room["kind"] == "one node" and room["cores"] for room in found["room"])
+
+
+def test_a_shell_needs_a_terminal(machine):
+    done = machine.lq("shell", text="")
+    assert done.returncode == 2 and "needs a terminal" in done.stderr
+
+
+def test_all_checks_are_listed(machine):
+    assert "| `first-node-only` |" in machine.lq("check", "--codes").stdout
+    assert machine.lq("check").returncode == 2

@@ -219,7 +219,7 @@ def test_no_job_could_start_sooner_than_the_plan_says(jobs):
     timeline = Timeline(planner.ground, NOW)
     for one in asks:
         place = planner.place(timeline, one)
-        before = {place_start for place_start in (NOW, place.start_ms - 1) if place_start < place.start_ms}
+        before = {at for at in (NOW, place.start_ms - 1) if NOW <= at < place.start_ms}
         for at in before:
             assert not fits_at(planner, timeline, one, at)
         planner.occupy(timeline, place)

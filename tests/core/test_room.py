@@ -19,7 +19,9 @@ def busy(draws):
 
 
 @given(
-    st.lists(st.tuples(st.integers(1, 3), st.integers(1, 4), st.integers(1, 2000)), max_size=6, unique_by=lambda one: one[0]),
+    st.lists(
+        st.tuples(st.integers(1, 3), st.integers(1, 4), st.integers(1, 2000)), max_size=6, unique_by=lambda one: one[0]
+    ),
     st.lists(st.tuples(st.integers(1, 16), st.integers(600, 80_000)), max_size=5),
     st.booleans(),
 )
@@ -42,7 +44,9 @@ def test_what_room_promises_starts_at_once_and_more_would_not(held, waiting, win
         elif room.kind == "many nodes":
             more = replace(room.request, ranks=room.request.ranks + 1)
         elif room.kind == "whole nodes":
-            more = replace(room.request, nodes=room.nodes + 1, ranks=room.request.ranks // room.nodes * (room.nodes + 1))
+            more = replace(
+                room.request, nodes=room.nodes + 1, ranks=room.request.ranks // room.nodes * (room.nodes + 1)
+            )
         else:
             continue
         later = planner.place(timeline, Ask(-1, more)) if planner.needs(more) else None
@@ -53,6 +57,8 @@ def test_room_is_for_the_whole_walltime():
     site = small_site(cores=(8,), windows=(Window(("n1",), NOW + 2_000_000, NOW + 3_000_000, "work"),))
     planner = Planner(site)
     timeline = planner.plan(NOW, [], [], windows=site.windows).whole()
-    found = {(room.walltime_s, room.kind): room.cores for room in rooms(planner, timeline, site, site.queue["all"], "silt")}
+    found = {
+        (room.walltime_s, room.kind): room.cores for room in rooms(planner, timeline, site, site.queue["all"], "silt")
+    }
     assert found[(900, "one node")] == 8
     assert found[(3600, "one node")] == 0

@@ -23,7 +23,21 @@ RIGHT = sorted(path.name for path in (SCRIPTS / "right").iterdir() if path.is_fi
 def programs(tmp_path_factory):
     """A PATH on which everything is that the scripts may count on, whatever this machine has."""
     folder = tmp_path_factory.mktemp("bin")
-    for name in ("csh", "zsh", "Rscript", "python3", "bash", "awk", "sed", "sort", "wc", "tee", "grep", "date", "basename"):
+    for name in (
+        "csh",
+        "zsh",
+        "Rscript",
+        "python3",
+        "bash",
+        "awk",
+        "sed",
+        "sort",
+        "wc",
+        "tee",
+        "grep",
+        "date",
+        "basename",
+    ):
         (folder / name).write_text("#!/bin/sh\n")
         (folder / name).chmod(0o755)
     return f"{folder}:/usr/bin:/bin"

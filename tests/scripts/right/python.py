@@ -9,4 +9,4 @@
 # ///
 import os
 
-print(os.environ['LQ_JOB'])
+print(os.environ["LQ_JOB"])

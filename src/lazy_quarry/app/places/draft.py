@@ -127,6 +127,8 @@ class DraftPlace(DraftFiles):
     ]
     report: DraftReport | None = None
     trial: Trial | None = None
+    origin = ""
+    """Where a script without a file comes from."""
     _revision = 0
 
     def compose(self):  # type: ignore[no-untyped-def]
@@ -188,7 +190,7 @@ class DraftPlace(DraftFiles):
 
     def put_text(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), words: str = "") -> None:
         """Take up a script."""
-        self.path = path
+        self.path, self.origin = path, words
         self.saved = None if edited else text
         self.editor.load_text(text)
         self.editor.look()
@@ -197,8 +199,6 @@ class DraftPlace(DraftFiles):
         pane.display = bool(overrides)
         self.mark(edited)
         self.leave_begin()
-        if words:
-            self.query_one(Title).name_words = words
         self.call_after_refresh(self._check)
 
     def put_script(self, text: str, name: str) -> None:
@@ -224,7 +224,7 @@ class DraftPlace(DraftFiles):
         """Say whether it is saved."""
         self.edited = edited
         title = self.query_one(Title)
-        title.name_words = self.path or "new script"
+        title.name_words = self.path or self.origin or "new script"
         title.state_words = (
             ("edited, not saved" if self.path else "not saved") if edited else "saved" if self.path else ""
         )

@@ -1,6 +1,6 @@
 """What a draft can begin from: shapes as pictures, commands, earlier jobs, the site's examples, one's own scripts."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from textual.message import Message
@@ -141,7 +141,7 @@ class BeginRows(Rows):
     def choose(self) -> None:
         """Take what the cursor is on."""
         if self.cursor < len(self.entries) and (begin := self.entries[self.cursor].begin):
-            self.post_message(begin)
+            self.post_message(replace(begin))  # a message is sent only once
 
     def clicked(self, row: int, column: int) -> None:
         """A click takes it at once."""

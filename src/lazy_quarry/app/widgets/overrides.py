@@ -116,6 +116,4 @@ class Heading(Lines):
         """One line."""
         if row == 0:
             pen.write("  FOR THIS TIME ONLY", bold=True)
-            pen.write(
-                '   KEY=VALUE in a line, as in  walltime="2h"  or  array.at-once=4; the file stays as it is', "dim"
-            )
+            pen.write("   KEY=VALUE, one a line; the file stays as it is", "dim")

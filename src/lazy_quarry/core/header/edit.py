@@ -6,7 +6,7 @@ from typing import Any
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
-from lazy_quarry.core.header.block import find_block
+from lazy_quarry.core.header.block import Block, find_block
 from lazy_quarry.errors import BadValue
 
 
@@ -33,29 +33,29 @@ def set_key(text: str, key: str, value: Any) -> str:
                 return text
             holder[table] = tomlkit.table()
         holder = holder[table]
-    added = last not in holder
     if value is None:
         holder.pop(last, None)
+    elif last not in holder and not tables:
+        return _with_line(text, block, last, value)
     else:
         holder[last] = value
-    toml = tomlkit.dumps(document)
-    if added and value is not None and not tables:
-        toml = _aligned(toml, last)
-    return _with_toml(text, block.first_line, block.last_line, block.toml, toml)
+    return _with_toml(text, block.first_line, block.last_line, block.toml, tomlkit.dumps(document))
 
 
-def _aligned(toml: str, key: str) -> str:
-    """A new key's ``=`` put below those of the others, where they stand in one column."""
-    lines = toml.split("\n")
-    columns = [match.end() - 1 for line in lines if (match := re.match(r"[\w-]+ +=", line)) and not _is(key, line)]
-    if not columns or len(set(columns)) > 1:
-        return toml
-    width = max(columns[0], len(key) + 1)
-    return "\n".join(f"{key:<{width}}{line[len(key) + 1 :]}" if _is(key, line) else line for line in lines)
-
-
-def _is(key: str, line: str) -> bool:
-    return line.startswith(f"{key} = ")
+def _with_line(text: str, block: Block, key: str, value: Any) -> str:
+    """A line for a new key, below the last one that stands before any table, its ``=`` in their column."""
+    lines = text.split("\n")
+    own = [
+        place
+        for path, place in block.places.items()
+        if len(path) == 1 and not lines[place.line - 1].removeprefix("#").lstrip().startswith("[")
+    ]
+    at = max((place.last_line for place in own), default=block.first_line)
+    columns = {match.end() for place in own if (match := re.match(r"# [\w-]+ +(?==)", lines[place.line - 1]))}
+    width = max(columns.pop() - 2 if len(columns) == 1 else 0, len(key) + 1)
+    ending = "\r" if lines[block.first_line - 1].endswith("\r") else ""
+    lines[at:at] = [f"# {key:<{width}}= {tomlkit.item(value).as_string()}{ending}"]
+    return "\n".join(lines)
 
 
 def _with_toml(text: str, first_line: int, last_line: int, old: str, new: str) -> str:
