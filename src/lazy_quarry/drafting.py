@@ -120,8 +120,8 @@ class Drafting:
             self.site.trial,
         )
 
-    def _place(self, timeline: Timeline, request: Request) -> Placement | None:
-        return self.engine.planner.place(timeline, Ask(-1, replace(request, array=None)))
+    def _place(self, timeline: Timeline, request: Request, not_before_ms: int = 0) -> Placement | None:
+        return self.engine.planner.place(timeline, Ask(-1, replace(request, array=None)), not_before_ms)
 
     def _need(self, request: Request, placement: Placement | None) -> Need | None:
         """What is asked of the queue and number of nodes that the placement has."""
@@ -155,12 +155,14 @@ class Drafting:
     def _ladder(self, timeline: Timeline, request: Request) -> Iterable[Rung]:
         longest = self._longest(request)
         steps = {min(step, longest) if longest else step for step in LADDER_S}
+        start: int | None = 0
         for walltime in sorted({*steps, request.walltime_s}):
             asked = walltime == request.walltime_s
             if longest and walltime > longest:
                 yield Rung(walltime, None, asked, f"over the limit of {format_duration(longest)}")
                 continue
-            placement = self._place(timeline, replace(request, walltime_s=walltime))
+            longer = replace(request, walltime_s=walltime)
+            placement = self._place(timeline, longer, start) if start is not None else None  # longer is never sooner
             start = placement.start_ms if placement else None
             yield Rung(walltime, start, asked, "" if placement else "no forecast")
 

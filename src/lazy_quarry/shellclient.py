@@ -133,7 +133,7 @@ def _relay(link: socket.socket) -> None:
 
     old = signal.signal(signal.SIGWINCH, tell_size)
     try:
-        tty.setraw(terminal)
+        tty.setraw(terminal, termios.TCSADRAIN)  # what was typed ahead stays
         tell_size()
         while True:
             ready, _, _ = select.select([terminal, link], [], [])

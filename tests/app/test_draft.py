@@ -249,7 +249,7 @@ async def test_what_worked_in_a_shell_becomes_a_script(tmp_path):
 
 
 async def test_a_shell_on_a_rehearsal_is_explained(tmp_path):
-    async with demo(tmp_path) as (app, _):
+    async with demo(tmp_path) as (app, pilot):
         await drafted(app, pilot)
         await press(pilot, "f4")
         await wait_for(pilot, lambda: "rehearsal has no machine" in app.query_one(NoteBar).text)
@@ -259,7 +259,7 @@ async def test_a_shell_on_a_rehearsal_is_explained(tmp_path):
 
 
 async def test_every_room_of_every_queue_starts_at_once_when_it_is_submitted(tmp_path):
-    async with demo(tmp_path) as (app, pilot):
+    async with demo(tmp_path) as (app, _):
         tried = 0
         for queue in ("tidal", "deep", "lantern"):
             for room in app.client.room(queue):

@@ -86,7 +86,7 @@ def terminal(machine):
 
 def test_the_whole_path_on_the_demo_site(terminal):
     screen = terminal("demo --speed 60")
-    screen.sees("lazy quarry  oxbow", "TIDAL", "of 1,152 cores", "MAY CHARGE")
+    screen.sees("lazy quarry  oxbow", "TIDAL", "of 1,152 cores", "MAY USE")
     screen.keys("2")
     screen.sees("BEGIN FROM A SHAPE", "surge-north.sh")
     screen.keys("Down", "Enter")
@@ -150,10 +150,10 @@ def test_the_whole_path_on_this_machine(terminal, machine):
         '#!/bin/sh\n# /// job\n# walltime = "1m"\n# memory = "64 MiB/core"\n# ///\necho "good morning"\nsleep 1\nexit 3\n'
     )
     screen = terminal("")
-    screen.sees("HERE", "MAY CHARGE")
+    screen.sees("HERE", "MAY USE")
     screen.keys("2")
     screen.sees("BEGIN FROM A SHAPE", "hello.sh")
-    for _ in range(3):
+    for _ in range(11):  # nine shapes, a command line, a file of commands
         screen.keys("Down")
     screen.keys("Enter")
     screen.sees('echo "good morning"', "nothing to say", "REQUEST")

@@ -14,7 +14,7 @@ from lazy_quarry.views import Board, JobView
 from lazy_quarry.words import state_words
 
 ENDINGS = (".sh", ".bash", ".py", ".R", ".jl", ".pl", ".csh", ".zsh")
-EARLIER = 8
+EARLIER, OWN = 8, 12
 
 
 @dataclass
@@ -57,11 +57,11 @@ class BeginRows(Rows):
             if second:
                 self.entries.append(Entry(((f"   {second:<11}", "ochre"),)))
         self._make(worked)
+        self._scripts(folder, "YOUR SCRIPTS", str(folder), OWN)
         if board is not None:
             self._earlier(board)
             if board.examples:
-                self._scripts(Path(board.examples), f"EXAMPLES OF {board.site.upper()}", board.examples)
-        self._scripts(folder, "YOUR SCRIPTS", str(folder))
+                self._scripts(Path(board.examples), f"EXAMPLES OF {board.site.upper()}", board.examples, 500)
         self.refit()
 
     def _make(self, worked: tuple[str, ...]) -> None:
@@ -87,15 +87,19 @@ class BeginRows(Rows):
             words = f"{job.job}, {when}: {state_words(job, board.now_ms, self.quarry.zone)}"
             self._add(job.name, words, Begin(job=job.job))
 
-    def _scripts(self, folder: Path, title: str, where: str) -> None:
+    def _scripts(self, folder: Path, title: str, where: str, most: int) -> None:
+        """The scripts of a folder: so many at most, the newest, by name."""
         try:
-            found = sorted(path for path in folder.iterdir() if path.suffix in ENDINGS and path.is_file())[:500]
+            found = [path for path in folder.iterdir() if path.suffix in ENDINGS and path.is_file()]
+            newest = sorted(found, key=lambda path: -path.stat().st_mtime)[:most]
         except OSError:
-            found = []
+            found = newest = []
+        if len(found) > most:
+            where += f", the newest {most} of {len(found)}; ctrl+o opens others"
         self.entries += [Entry(()), _heading(title, where)]
         if not found:
             self.entries.append(Entry((("   no scripts there; ctrl+o opens one by its path", "dim"),)))
-        for path in found:
+        for path in sorted(newest):
             self._add(path.name, _first_words(path), Begin(path=path))
 
     def _add(self, name: str, words: str, begin: Begin) -> None:

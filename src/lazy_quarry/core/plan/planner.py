@@ -253,33 +253,33 @@ class Planner:
             return None
         return self._placement(ask, *best, duration)
 
-    def place_many(self, timeline: Timeline, ask: Ask, most: int, not_before_ms: int = 0) -> list[Placement]:
-        """Up to ``most`` jobs like this, all at the earliest start of one; empty for never.
+    def place_many(
+        self, timeline: Timeline, ask: Ask, most: int, not_before_ms: int = 0
+    ) -> tuple[int, int, int] | None:
+        """Place up to ``most`` jobs like this, all at the earliest start of one, and take their places.
 
-        Those of one node are placed together; of others, or where queues are to be chosen from, one.
+        Returns start, end and how many; None for never. Those of one node are placed together; others,
+        and where queues or shapes are to be chosen from, one by one.
         """
         prepared = self._prepare(ask)
-        alone = len(prepared) == 1 and prepared[0].need.node_count == 1 and not prepared[0].need.whole
-        if not alone or prepared[0].need.anywhere:
+        need = prepared[0].need if len(prepared) == 1 else None
+        if need is None or need.node_count > 1 or need.whole or need.anywhere:
             one = self.place(timeline, ask, not_before_ms)
-            return [one] if one else []
-        need = prepared[0].need
+            if one is None:
+                return None
+            self.occupy(timeline, one)
+            return one.start_ms, one.end_ms, 1
         duration = (ask.request.walltime_s + ask.request.grace_s) * 1000
         not_before = max(ask.request.not_before_ms or 0, not_before_ms, timeline.now_ms)
         amount = np.asarray(prepared[0].parts[0][1])
-        capacity = self.ground.capacity[:, prepared[0].nodes].max(axis=1)
-        wanted = amount > 0
-        fits = int((capacity[wanted] // amount[wanted]).min()) if wanted.any() else 1
-        levels = [(amount * count).astype(np.int32) for count in range(1, min(fits, most) + 1)]
-        slot = timeline.find_anywhere(prepared[0].nodes, levels, 1, duration, not_before, most)
-        if slot is None:
-            return []
-        part, end = need.parts[0], slot.start_ms + duration
-        nodes = [node for count, group in enumerate(slot.chosen, 1) for node in group for _ in range(count)]
-        return [
-            Placement(ask.job, need.queue, slot.start_ms, end, (self._placed(prepared[0], part, node),))
-            for node in nodes
-        ]
+        found = timeline.find_many(prepared[0].nodes, amount, most, duration, not_before)
+        if found is None:
+            return None
+        start, nodes = found
+        cores, memory, gpus, scratch = (int(value) for value in amount)
+        for node, count in nodes:
+            timeline.hold(node, start, start + duration, (cores * count, memory * count, gpus * count, scratch * count))
+        return start, start + duration, sum(count for _, count in nodes)
 
     def _placed(self, prepared: _Prepared, part: Part, node: int) -> Placed:
         return Placed(self.ground.names[node], part.ranks, self._amount(prepared, part, node))

@@ -134,15 +134,26 @@ class Timeline:
         """First and last possible start in each segment, (nodes × width), and where there is one."""
         width = int(self.used.max(initial=1))
         times = self.times[nodes, :width]
-        enough = times < FAR
+        return self._runs(times, self._enough(nodes, need, width), duration_ms, not_before_ms)
+
+    def _enough(self, nodes: NDArray[np.int64] | slice, need: NDArray[np.int32], width: int) -> NDArray[np.bool_]:
+        """(nodes × width) where a segment has what is needed."""
+        enough: NDArray[np.bool_] = self.times[nodes, :width] < FAR
         for kind in range(4):
             if need[kind].any():
                 enough &= self.free[kind][nodes, :width] >= need[kind][..., None]
+        return enough
+
+    @staticmethod
+    def _runs(
+        times: NDArray[np.int64], enough: NDArray[np.bool_], duration_ms: int, not_before_ms: int
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.bool_]]:
+        """First and last start in each segment from which there is enough for the whole duration."""
         blocked = np.where(enough, FAR, times)
         until = np.minimum.accumulate(blocked[:, ::-1], axis=1)[:, ::-1]
         begin = np.maximum(times, not_before_ms)
         last = until - duration_ms
-        if width > 1:
+        if times.shape[1] > 1:
             np.minimum(last[:, :-1], times[:, 1:] - 1, out=last[:, :-1])
         return begin, last, enough & (last >= begin)
 
@@ -179,32 +190,26 @@ class Timeline:
         ranks: int,
         duration_ms: int,
         not_before_ms: int = 0,
-        most: int = 0,
     ) -> Slot | None:
         """The earliest start at which ``nodes`` together hold so many ranks for the whole duration.
-
-        With ``most``, as many as there is room for at that start, up to so many.
 
         ``levels`` are what one rank, two ranks, … need of a node, as in :meth:`find`. A node hosts as many
         ranks as there are levels that it meets, so the ranks hosted at a time are the sum over levels of
         the nodes that meet each. In the slot, entry k of ``chosen`` are the nodes that get k + 1 ranks.
         """
-        spans = [self._spans(nodes, need, duration_ms, not_before_ms) for need in levels]
-        edges = [(np.sort(begin[good]), np.sort(last[good])) for begin, last, good in spans]
-        candidates = np.unique(np.concatenate([begins for begins, _ in edges]))
-        hosted = np.zeros(len(candidates), dtype=np.int64)
-        for begins, lasts in edges:
-            hosted += begins.searchsorted(candidates, "right") - lasts.searchsorted(candidates, "left")
-        where = np.flatnonzero(hosted >= ranks)
-        if not len(where):
-            return None
-        start = int(candidates[where[0]])
+        width = int(self.used.max(initial=1))
+        met = self._levels_met(nodes, levels, width)
+        start = max(not_before_ms, self.now_ms)
+        each = self._through_window(nodes, met, start, duration_ms)
+        if each.sum() < ranks:
+            later = self._start_of(nodes, met, len(levels), ranks, duration_ms, start)
+            if later is None:
+                return None
+            start = later
+            each = self._through_window(nodes, met, start, duration_ms)
         indices = np.arange(len(self.ground.names))[nodes]
-        each = np.zeros(len(indices), dtype=np.int64)
-        for begin, last, good in spans:
-            each += (good & (begin <= start) & (last >= start)).any(axis=1)
         chosen: list[list[int]] = [[] for _ in levels]
-        left = max(ranks, most)
+        left = ranks
         for place in self._tightest(indices, each > 0, start, len(indices)):
             here = min(left, int(each[place]))
             chosen[here - 1].append(int(indices[place]))
@@ -212,6 +217,95 @@ class Timeline:
             if not left:
                 break
         return Slot(start, tuple(tuple(group) for group in chosen))
+
+    def _levels_met(
+        self, nodes: NDArray[np.int64] | slice, levels: Sequence[NDArray[np.int32]], width: int
+    ) -> NDArray[np.int32]:
+        """(nodes × width): how many of the levels each segment has enough for."""
+        first, final, count = levels[0], levels[-1], len(levels)
+        grows = final != first
+        if first.ndim == 1 and count > 2 and (final[grows] == first[grows] * count).all() and (first[grows] > 0).all():
+            met = np.full(self.times[nodes, :width].shape, count, dtype=np.int32)
+            for kind in np.flatnonzero(grows):  # each level is so many times the first
+                np.minimum(met, self.free[kind][nodes, :width] // first[kind], out=met)
+            alike: NDArray[np.int32] = np.where(grows, 0, first).astype(np.int32)
+            return np.where(self._enough(nodes, alike, width), np.maximum(met, 0), 0).astype(np.int32)
+        met = self._enough(nodes, first, width).astype(np.int32)
+        for need in levels[1:]:
+            met += self._enough(nodes, need, width)
+        return met
+
+    def _through_window(
+        self, nodes: NDArray[np.int64] | slice, met: NDArray[np.int32], start_ms: int, duration_ms: int
+    ) -> NDArray[np.int32]:
+        """For each node the least of ``met`` (nodes × width) from a start on, for the whole duration."""
+        times = self.times[nodes, : met.shape[1]]
+        ends = np.concatenate([times[:, 1:], np.full((len(times), 1), FAR, dtype=np.int64)], axis=1)
+        inside = (times < start_ms + duration_ms) & (ends > start_ms)
+        least: NDArray[np.int32] = np.where(inside, met, np.int32(2**30)).min(axis=1)
+        return least
+
+    def _start_of(
+        self,
+        nodes: NDArray[np.int64] | slice,
+        met: NDArray[np.int32],
+        most: int,
+        ranks: int,
+        duration_ms: int,
+        not_before_ms: int,
+    ) -> int | None:
+        times = self.times[nodes, : met.shape[1]]
+        used = times < FAR
+        flat, depth = times[used], met[used]  # rows are mostly empty: one after another they are much shorter
+        ends = np.append(flat[1:], FAR)
+        closing = np.cumsum(used.sum(axis=1)) - 1  # the last segment of each node
+        ends[closing] = FAR
+        place = np.arange(len(flat))
+        after = np.repeat(closing, used.sum(axis=1))
+        begin = np.maximum(flat, not_before_ms)
+        edges = []
+        for level in range(1, most + 1):
+            enough = depth >= level
+            stop = np.minimum.accumulate(np.where(enough, len(flat), place)[::-1])[::-1]
+            until = np.where(stop > after, FAR, flat[np.minimum(stop, len(flat) - 1)])
+            last = np.minimum(until - duration_ms, ends - 1)
+            good = enough & (last >= begin)
+            edges.append((np.sort(begin[good]), np.sort(last[good])))
+        candidates = np.unique(np.concatenate([begins for begins, _ in edges]))
+        hosted = np.zeros(len(candidates), dtype=np.int64)
+        for begins, lasts in edges:
+            hosted += begins.searchsorted(candidates, "right") - lasts.searchsorted(candidates, "left")
+        where = np.flatnonzero(hosted >= ranks)
+        return int(candidates[where[0]]) if len(where) else None
+
+    def find_many(
+        self,
+        nodes: NDArray[np.int64] | slice,
+        amount: NDArray[np.int32],
+        most: int,
+        duration_ms: int,
+        not_before_ms: int = 0,
+    ) -> tuple[int, list[tuple[int, int]]] | None:
+        """The earliest start of one job of this amount, and how many such fit on which nodes then, up to ``most``."""
+        slot = self.find(nodes, [(1, amount)], duration_ms, not_before_ms)
+        if slot is None:
+            return None
+        width = int(self.used.max(initial=1))
+        wanted = np.flatnonzero(amount)
+        if not len(wanted):
+            return slot.start_ms, [(slot.chosen[0][0], most)]
+        free = self.free[:, nodes, :width][wanted]
+        met = (free // amount[wanted][:, None, None]).min(axis=0)
+        each = self._through_window(nodes, met, slot.start_ms, duration_ms)
+        indices = np.arange(len(self.ground.names))[nodes]
+        found, left = [], most
+        for place in self._tightest(indices, each > 0, slot.start_ms, len(indices)):
+            here = min(left, int(each[place]))
+            found.append((int(indices[place]), here))
+            left -= here
+            if not left:
+                break
+        return slot.start_ms, found
 
     @staticmethod
     def _first_start(

@@ -9,7 +9,7 @@ from lazy_quarry.core.plan.planner import Ask, Planner
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.request import Request
 
-MOST_WAVES = 40
+MOST_WAVES = 12
 """Beyond so many, the rest is reckoned at the pace of these."""
 
 
@@ -34,16 +34,14 @@ def through(planner: Planner, timeline: Timeline, request: Request, count: int, 
     for _ in range(MOST_WAVES):
         room = count - done if at_once is None else min(count - done, at_once - going)
         placed = planner.place_many(field, Ask(-1, task), room, not_before)
-        if not placed:
+        if placed is None:
             return None
-        start, end = placed[0].start_ms, placed[0].end_ms
-        for placement in placed:
-            planner.occupy(field, placement)
+        start, end, several = placed
         first = start if first is None else first
         last = max(last, end)
-        done += len(placed)
-        going += len(placed)
-        heapq.heappush(running, (end, len(placed)))
+        done += several
+        going += several
+        heapq.heappush(running, (end, several))
         if done >= count:
             return Through(first, last)
         not_before = start

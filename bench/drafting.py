@@ -1,0 +1,47 @@
+"""What Draft asks at every key, on 1,000 nodes with 5,000 waiting jobs and the plan at hand: checks, place, ladder, cost.
+
+The reference is NumPy's stable sort of a million numbers, about 0.1 s; the bound is the 100 ms that a
+person takes for at once.
+"""
+
+import numpy as np
+
+from bench.planning import ground
+from lazy_quarry.core.engine import Engine, State
+from lazy_quarry.core.header.facts import Facts
+from lazy_quarry.drafting import Drafting
+from lazy_quarry.run.look import with_facts
+from lazy_quarry.store.journal import Journal
+from lazy_quarry.views import Submission
+
+HEADERS = {
+    "draft": "nodes = 4\n# ranks = 64\n# threads = 2",
+    "draft-array": 'threads = 4\n#\n# [array]\n# tasks = "1..2000"\n# at-once = 200',
+    "draft-anywhere": 'nodes = "any"\n# ranks = 500',
+}
+
+
+def figures(best):
+    numbers = np.random.default_rng(1).random(1_000_000)
+    sort = best(5, lambda: np.sort(numbers, kind="stable"))
+    site, held, asks = ground(1000, 2000, 5000, 500)
+    engine = Engine(site, State())
+    plan = engine.planner.plan(0, held, asks)
+    plan.whole()
+    journal = Journal(None)
+    for name, header in HEADERS.items():
+        body = 'set -euo pipefail\nmpirun --hostfile "$LQ_NODES" ./program --case "$LQ_NAME"\n'
+        text = f'#!/usr/bin/env bash\n# /// job\n# {header.split("#")[0].strip()}\n'
+        rest = "\n".join(header.split("\n")[1:])
+        extra = '# walltime = "2h"\n# memory = "2 GiB/core"\n'
+        text = f"#!/usr/bin/env bash\n# /// job\n{extra}# {header.splitlines()[0]}\n{rest}\n# ///\n{body}"
+        submission = Submission(text.replace("\n\n# ///", "\n# ///"), "x.sh", "/tmp")
+
+        def answer(submission=submission):
+            looked = with_facts(submission)
+            report = Drafting(engine, plan, journal, "me", (), 0).report(looked)
+            assert report.cores and report.ladder, report.diagnostics
+
+        assert Facts is not None
+        answer()
+        yield name, best(5, answer), "s", sort, 1
