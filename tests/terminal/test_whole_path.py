@@ -74,7 +74,7 @@ def terminal(machine):
     def open_(words: str, size: tuple[int, int] = (160, 47)) -> Terminal:
         wanted = ("LQ_STATE", "XDG_RUNTIME_DIR", "LQ_LINGER", "PATH", "HOME")
         environment = {name: machine.environment[name] for name in wanted if name in machine.environment}
-        environment |= {"TERM": "tmux-256color", "LANG": "C.UTF-8"}
+        environment |= {"TERM": "tmux-256color", "LANG": "C.UTF-8", "HOME": str(machine.work)}
         made = Terminal(f"{sys.executable} -m lazy_quarry.cli {words}", environment, machine.work, size)
         opened.append(made)
         return made
@@ -156,7 +156,7 @@ def test_the_whole_path_on_this_machine(terminal, machine):
     for _ in range(11):  # nine shapes, a command line, a file of commands
         screen.keys("Down")
     screen.keys("Enter")
-    screen.sees('echo "good morning"', "nothing to say", "REQUEST")
+    screen.sees('echo "good morning"', "1 hint", "REQUEST")
     screen.keys("C-g")
     screen.sees("Submitted as 1")
     screen.keys("M-4")
