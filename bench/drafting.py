@@ -31,7 +31,7 @@ def figures(best):
     journal = Journal(None)
     for name, header in HEADERS.items():
         body = 'set -euo pipefail\nmpirun --hostfile "$LQ_NODES" ./program --case "$LQ_NAME"\n'
-        text = f'#!/usr/bin/env bash\n# /// job\n# {header.split("#")[0].strip()}\n'
+        text = f"#!/usr/bin/env bash\n# /// job\n# {header.split('#')[0].strip()}\n"
         rest = "\n".join(header.split("\n")[1:])
         extra = '# walltime = "2h"\n# memory = "2 GiB/core"\n'
         text = f"#!/usr/bin/env bash\n# /// job\n{extra}# {header.splitlines()[0]}\n{rest}\n# ///\n{body}"

@@ -236,7 +236,7 @@ def _walltime_dial(values: Mapping[str, Any], queues: Sequence[Any], board: Boar
 def _nodes_dial(values: Mapping[str, Any], most: int) -> Dial:
     asked = values.get("nodes")
     steps = ("any", None, *(count for count in COUNTS if count < most), most)
-    words = {"any": "any, wherever there is room", None: "as few as fit"}.get(asked, str(asked))
+    words = {"any": "any", None: "as few as fit"}.get(asked, str(asked))
     return Dial("nodes", "nodes", words, asked is not None, tuple(dict.fromkeys(steps)), asked)
 
 
@@ -321,6 +321,12 @@ def _names(expression: str) -> frozenset[str]:
         return frozenset()
 
 
+def _where(dial: Dial, report: DraftReport) -> str:
+    if isinstance(dial.at, int):
+        return ""
+    return f"{'wherever there is room: ' if dial.at == 'any' else ''}{plural(report.nodes, 'node')}"
+
+
 def follows(dial: Dial, report: DraftReport) -> str:
     """What follows from a dial's value, as the site says."""
     if dial.trait:
@@ -341,7 +347,7 @@ def follows(dial: Dial, report: DraftReport) -> str:
         "account": left or "no limit",
         "tier": "",
         "walltime": "",
-        "nodes": f"{plural(report.nodes, 'node')}" if not isinstance(dial.at, int) else "",
+        "nodes": _where(dial, report),
         "ranks": f"{even}{each} on each node" if nodes > 1 else "all on one node",
         "ranks-per-node": f"{report.ranks} in all",
         "threads": f"{plural(report.cores, 'core')} in all",

@@ -182,7 +182,7 @@ class NodeRows(Rows):
             words = f"   ✕ draining, empty by {until}: " if last else "   ✕ closed: "
             pen.write(words, "rust").cell(first.closed, max(0, self.room - pen.at), "dim")
         elif len(nodes) > 1:
-            pen.write(f"   each of {len(nodes)}", "dim")
+            pen.cell(f"   each of {len(nodes)}", min(13, max(0, self.room - pen.at)), "dim")
         else:
             names = ", ".join(dict.fromkeys(share.name for share in first.shares))
             room = self.room - pen.at - 4
