@@ -222,3 +222,43 @@ def test_advice_follows_what_was_used(ran, key, value):
 def test_idle_cores_are_named():
     idle = next(one for one in advise(Ran(Phase.DONE, 600, 900, 8, 660, 8192, 7900)) if one.key == "cores")
     assert "2 would do" in idle.reason
+
+
+# -- what earlier runs and the site itself say ----------------------------------------------------
+
+
+def codes_of(request_words, site=None, folder="", **facts):
+    from lazy_quarry.core.header.facts import Facts
+
+    known = Facts(bool(facts or folder), folder, **facts)
+    text = script(f'walltime = "1h"\nmemory = "1 GiB/core"\n{request_words}', 'cat "$LQ_NODES"')
+    found = check_script(text, site or oxbow(), Outside("tove", facts=known))
+    return {one.code: one.message for one in found.diagnostics}
+
+
+def test_heavy_work_in_a_storage_area_unfit_for_it_is_told_where_to_go():
+    told = codes_of("nodes = 2\nranks = 2", folder="/home/tove/work")
+    assert "/flow stands it" in told["storage-unfit"]
+    assert "storage-unfit" not in codes_of("nodes = 2\nranks = 2", folder="/flow/tove")
+    assert "storage-unfit" not in codes_of("", folder="/home/tove/work")
+
+
+@pytest.mark.parametrize(
+    ("earlier", "code"),
+    [
+        ({"longest_s": 600}, "walltime-generous"),
+        ({"longest_s": 4000}, "walltime-short"),
+        ({"longest_s": 3000, "memory_peak_mib": 500}, "memory-generous"),
+        ({"longest_s": 3000, "busiest": 1.5}, "cores-idle"),
+        ({"longest_s": 3000}, ""),
+    ],
+)
+def test_a_request_is_held_against_earlier_runs_of_its_name(earlier, code):
+    from lazy_quarry.core.header.conduct import against_earlier
+    from lazy_quarry.core.header.facts import Earlier
+
+    known = {"runs": 3, "longest_s": 600, "memory_peak_mib": 7000, "busiest": 7.5, "cores": 8} | earlier
+    request = replace(PLAIN, walltime_s=3600, threads=8, memory=Memory(1024))
+    need = choices(request, small_site().queue["all"], small_site())[0]
+    found = [one.code for one in against_earlier(request, need, Earlier(**known), {})]
+    assert found == ([code] if code else [])

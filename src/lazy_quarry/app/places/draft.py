@@ -106,7 +106,9 @@ class DraftPlace(DraftFiles):
     DraftPlace #path { display: none; border: none; height: 1; background: $raised; padding: 0 1; }
     DraftPlace #page { height: 1fr; }
     DraftPlace.-narrow #sides { layout: vertical; }
-    DraftPlace.-narrow #right { width: 1fr; height: 15; layout: horizontal; border-left: none; border-top: solid $faint; }
+    DraftPlace.-narrow { padding-top: 0; }
+    DraftPlace.-narrow #right { width: 1fr; height: 9; layout: horizontal; border-left: none; border-top: solid $faint; }
+    DraftPlace.-narrow #right:focus-within { height: 14; }
     DraftPlace.-narrow DialRows { max-height: 15; }
     DraftPlace.-narrow ReportRows { padding-top: 0; }
     """

@@ -254,8 +254,12 @@ class SurveyPlace(Place):
     SurveyPlace #search { border: none; height: 1; background: $raised; padding: 0 1; margin: 0 1 0 3; }
     SurveyPlace #software-box { height: 8; border-top: solid $faint; }
     SurveyPlace.-narrow #both { layout: vertical; }
-    SurveyPlace.-narrow #use-side { width: 1fr; height: 12; layout: horizontal; border-left: none; border-top: solid $faint; }
-    SurveyPlace.-narrow RoomGrid { width: 58; }
+    SurveyPlace.-narrow { padding-top: 0; }
+    SurveyPlace.-narrow #use-side { width: 1fr; height: 8; layout: horizontal; border-left: none; border-top: solid $faint; }
+    SurveyPlace.-narrow #use-side:focus-within { height: 10; }
+    SurveyPlace.-narrow RoomGrid { width: 60; height: 7; }
+    SurveyPlace.-narrow TraitRows { height: 1; border-top: none; }
+    SurveyPlace.-narrow TraitRows:focus { height: auto; }
     SurveyPlace.-narrow #software-box { display: none; }
     """
     BINDINGS = [

@@ -14,7 +14,7 @@ from lazy_quarry.app.widgets.drawn import Rows
 from lazy_quarry.errors import BadValue
 from lazy_quarry.views import Board, DraftReport
 
-NAME_WIDTH, VALUE_WIDTH = 14, 20
+NAME_WIDTH, VALUE_WIDTH, NARROW_VALUE = 14, 20, 17
 
 
 @dataclass
@@ -105,15 +105,17 @@ class DialRows(Rows):
             pen.ground = "ground"
         dial = self.dials[row - 1]
         name = f"   {'· ' if dial.trait else ''}{dial.name}"
+        width = VALUE_WIDTH if self.room >= 60 else NARROW_VALUE
         pen.cell(name, NAME_WIDTH, "ochre" if here else "dim")
         if here and self.typing is not None:
-            pen.cell(f"  {self.typing}▏", VALUE_WIDTH, "ochre", bold=True)
+            pen.cell(f"  {self.typing}▏", width, "ochre", bold=True)
         else:
             pen.write("‹ " if here else "  ", "ochre", hit=f"turn(-1,{row})" if here else "")
-            pen.cell(dial.words, VALUE_WIDTH - 4, "ink" if dial.given else "dim", bold=here)
+            pen.cell(dial.words, width - 4, "ink" if dial.given else "dim", bold=here)
             pen.write("› " if here else "  ", "ochre", hit=f"turn(1,{row})" if here else "")
         if self.report is not None and not self.problem:
-            pen.write(f" {follows(dial, self.report)}", "faint" if self.stale else "dim")
+            told = f" {follows(dial, self.report)}"
+            pen.cell(told, min(len(told), max(0, self.room - pen.at)), "faint" if self.stale else "dim")
 
     def _hint(self) -> str:
         if self.typing is not None:

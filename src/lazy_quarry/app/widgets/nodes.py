@@ -170,18 +170,19 @@ class NodeRows(Rows):
         rest = float(first.cores - first.cores_used)
         parts.append((rest, "▚", "rust") if first.closed else (rest, "░", "faint"))
         bar(pen, parts, width, first.cores)
-        free = 0 if first.closed else first.cores - first.cores_used
-        pen.cell(f"{free}", 5, "ink" if free else "dim", right=True).write(f" of {first.cores:<4}", "dim")
-        pen.cell(format_size(first.memory_mib - first.memory_used_mib), 9, "dim", right=True).write(" free", "dim")
-        if first.gpus:
-            pen.write(f"   {first.gpus - first.gpus_used} of {plural(first.gpus, 'GPU')}", "dim")
         if first.closed:
             assert self.board is not None
             last = max((share.until_ms for share in first.shares), default=0)
             until = clock_time(last, self.board.now_ms, self.quarry.zone) if last else ""
-            words = f"   ✕ draining, empty by {until}: " if last else "   ✕ closed: "
-            pen.write(words, "rust").cell(first.closed, max(0, self.room - pen.at), "dim")
-        elif len(nodes) > 1:
+            pen.write(f"  ✕ draining, empty by {until}: " if last else "  ✕ closed: ", "rust")
+            pen.cell(first.closed, max(0, self.room - pen.at), "dim")
+            return
+        free = first.cores - first.cores_used
+        pen.cell(f"{free}", 5, "ink" if free else "dim", right=True).write(f" of {first.cores:<4}", "dim")
+        pen.cell(format_size(first.memory_mib - first.memory_used_mib), 9, "dim", right=True).write(" free", "dim")
+        if first.gpus:
+            pen.write(f"   {first.gpus - first.gpus_used} of {plural(first.gpus, 'GPU')}", "dim")
+        if len(nodes) > 1:
             pen.cell(f"   each of {len(nodes)}", min(13, max(0, self.room - pen.at)), "dim")
         else:
             names = ", ".join(dict.fromkeys(share.name for share in first.shares))

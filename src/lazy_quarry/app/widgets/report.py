@@ -210,9 +210,13 @@ class ReportRows(Rows):
             self.put(*head, ("now", "moss"), change=change)
         else:
             wait = rung.start_ms - now
-            bar = "▊" * max(1, round(BAR * wait / max(1, longest_ms)))
+            bar = "▊" * max(1, round(self._bar() * wait / max(1, longest_ms)))
             when = f" {clock_time(rung.start_ms, now, self.quarry.zone)}, in {format_duration(wait / 1000)}"
             self.put(*head, (bar, "river"), (when, "ink" if rung.asked else "dim"), change=change)
+
+    def _bar(self) -> int:
+        """The longest bar that leaves room for the words beside it."""
+        return BAR if self.room >= 70 else 4
 
     def _through(self, one: ThroughRung, report: DraftReport, latest_ms: int) -> None:
         mark = " ▸ " if one.asked else "   "
@@ -223,7 +227,7 @@ class ReportRows(Rows):
             self.put(*head, ("never", "rust"))
             return
         lasts = one.last_ms - report.now_ms
-        bar = "▊" * max(1, round(BAR * lasts / max(1, latest_ms)))
+        bar = "▊" * max(1, round(self._bar() * lasts / max(1, latest_ms)))
         about = "about " if one.reckoned else ""
         when = f" {about}{clock_time(one.last_ms, report.now_ms, self.quarry.zone)}, in {format_duration(lasts / 1000)}"
         self.put(*head, (bar, "river"), (when, "ink" if one.asked else "dim"), change=change)
