@@ -238,6 +238,8 @@ def fits_at(planner, timeline, one, at):
             amount = (
                 ground.capacity[:, node] if need.whole else (part.cores, part.memory_mib, need.gpus, need.scratch_mib)
             )
+            if (ground.capacity[:, node] < (part.cores, part.memory_mib, need.gpus, need.scratch_mib)).any():
+                continue  # a whole node must still be large enough
             times = [at, *(t for t in timeline.times[node] if at < t < at + one.request.walltime_s * 1000)]
             if all(
                 (timeline.free[:, node, np.searchsorted(timeline.times[node], t, "right") - 1] >= amount).all()
