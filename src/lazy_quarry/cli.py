@@ -47,15 +47,32 @@ def _as_json(form: str) -> bool:
     return form == "json"
 
 
-def _numbers(jobs: list[str]) -> list[int]:
+def _numbers(client: Any, jobs: list[str]) -> list[int]:
+    """The jobs and tasks that are named: 4127, 4127/5, 4127/5..9."""
+    from lazy_quarry.core.job import task_id
+    from lazy_quarry.core.sweep import Array, parse_tasks
+    from lazy_quarry.errors import BadValue
+
     numbers = []
     for word in jobs:
-        job, slash, _ = word.partition("/")
+        job, slash, tasks = word.partition("/")
         if not job.isdecimal():
             raise Usage(f'"{word}" is not a job\'s number; lazy-quarry jobs lists them')
-        if slash:
+        if not slash:
+            numbers.append(int(job))
+            continue
+        rows = client.job(int(job)).rows
+        if not rows:
             raise NoSuchJob(f"{job} is not an array, so it has no tasks")
-        numbers.append(int(job))
+        try:
+            wanted = Array(parse_tasks(tasks))
+        except BadValue as fault:
+            raise Usage(f"{word}: {fault}") from None
+        for place in range(wanted.count):
+            index = Array(rows).index(wanted.number(place))
+            if index is None:
+                raise NoSuchJob(f"{job} has no task {wanted.number(place)}")
+            numbers.append(task_id(int(job), index))
     return numbers
 
 
@@ -167,7 +184,7 @@ def submit(
 
     if json_too:
         forecast = None if receipt.forecast_ms is None else format_instant(receipt.forecast_ms)
-        _json({"job": receipt.job, "tasks": None, "forecast": forecast})
+        _json({"job": receipt.job, "tasks": receipt.tasks, "forecast": forecast})
         return
     warnings = [one for one in receipt.diagnostics if one.severity != "hint"]
     if warnings:
@@ -176,7 +193,8 @@ def submit(
     if receipt.forecast_ms is not None:
         soon = receipt.forecast_ms <= receipt.now_ms
         when = "started" if soon else f"starts about {clock_time(receipt.forecast_ms, receipt.now_ms, _zone())}"
-    typer.echo(f"{receipt.job} submitted, {when}")
+    tasks = f", {receipt.tasks:,} tasks" if receipt.tasks is not None else ""
+    typer.echo(f"{receipt.job} submitted{tasks}, {when}")
 
 
 def _zone() -> Any:
@@ -219,7 +237,8 @@ def show(
     from lazy_quarry.commands import show_lines
 
     json_too = _as_json(format_)
-    detail = _client(state).detail(_numbers([job])[0])
+    client = _client(state)
+    detail = client.detail(_numbers(client, [job])[0])
     if json_too:
         from lazy_quarry.jsonview import detail_json
 
@@ -239,9 +258,10 @@ def output(
     """Print what a job printed."""
     from lazy_quarry.commands import follow_output
 
-    number = _numbers([job])[0]
+    client = _client(state)
+    number = _numbers(client, [job])[0]
     problem = ""
-    for piece in follow_output(_client(state), number, "errors" if errors else "output", follow):
+    for piece in follow_output(client, number, "errors" if errors else "output", follow):
         sys.stdout.write(piece.text)
         sys.stdout.flush()
         problem = piece.problem
@@ -258,15 +278,16 @@ def why(
 ) -> None:
     """Say in a sentence what a job waits for, and what would start sooner."""
     json_too = _as_json(format_)
-    detail = _client(state).detail(_numbers([job])[0])
+    client = _client(state)
+    detail = client.detail(_numbers(client, [job])[0])
     if json_too:
         _json({"job": detail.view.job, "why": detail.view.why or None, "instead": detail.instead or None})
     elif detail.view.why:
-        typer.echo(f"{detail.view.job} {detail.view.name}: {detail.view.why}")
+        typer.echo(f"{detail.view.label} {detail.view.name}: {detail.view.why}")
         if detail.instead:
             typer.echo(detail.instead)
     else:
-        typer.echo(f"{detail.view.job} {detail.view.name} waits for nothing: {detail.verdict or detail.view.phase}")
+        typer.echo(f"{detail.view.label} {detail.view.name} waits for nothing: {detail.verdict or detail.view.phase}")
 
 
 @app.command()
@@ -276,8 +297,9 @@ def wait(jobs: JobsArgument, state: StateOption = "") -> None:
     from lazy_quarry.words import verdict
 
     good = True
-    for view in wait_for(_client(state), _numbers(jobs)):
-        typer.echo(f"{view.job} {view.name}: {verdict(view)}")
+    client = _client(state)
+    for view in wait_for(client, _numbers(client, jobs)):
+        typer.echo(f"{view.label} {view.name}: {verdict(view)}")
         good = good and view.phase == "done"
     if not good:
         raise typer.Exit(1)
@@ -295,22 +317,22 @@ def _tell(told: list) -> None:
 @app.command()
 def cancel(jobs: JobsArgument, state: StateOption = "") -> None:
     """Take waiting jobs out, and stop running ones."""
-    numbers = _numbers(jobs)
-    _tell(_client(state).cancel(numbers))
+    client = _client(state)
+    _tell(client.cancel(_numbers(client, jobs)))
 
 
 @app.command()
 def hold(jobs: JobsArgument, state: StateOption = "") -> None:
     """Keep waiting jobs from starting."""
-    numbers = _numbers(jobs)
-    _tell(_client(state).hold(numbers))
+    client = _client(state)
+    _tell(client.hold(_numbers(client, jobs)))
 
 
 @app.command()
 def release(jobs: JobsArgument, state: StateOption = "") -> None:
     """Let held jobs start."""
-    numbers = _numbers(jobs)
-    _tell(_client(state).release(numbers))
+    client = _client(state)
+    _tell(client.release(_numbers(client, jobs)))
 
 
 @app.command()

@@ -91,7 +91,7 @@ def since_ms(text: str) -> int:
 
 
 COLUMNS = {
-    "job": lambda view, zone: str(view.job),
+    "job": lambda view, zone: view.label,
     "name": lambda view, zone: view.name,
     "state": lambda view, zone: f"{view.phase.sign} {view.phase}",
     "words": lambda view, zone: state_words(view, int(time.time() * 1000), zone),
@@ -135,7 +135,7 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
     """A job for people: verdict, what was asked and used, where it prints, its record."""
     view = detail.view
     now = int(time.time() * 1000)
-    lines = [f"{view.job} {view.name}   {view.phase.sign} {view.phase}, {state_words(view, now, zone)}"]
+    lines = [f"{view.label} {view.name}   {view.phase.sign} {view.phase}, {state_words(view, now, zone)}"]
     if detail.verdict:
         lines.append(detail.verdict)
     if view.why:
@@ -201,7 +201,7 @@ def wait_for(client: SiteClient, numbers: list[int]) -> Iterator[JobView]:
 
 def trial_lines(view: JobView, walltime_s: int) -> Iterator[str]:
     """What a trial used of what is asked for, and what to ask for."""
-    yield f"{view.job} {view.name}: {verdict(view)}"
+    yield f"{view.label} {view.name}: {verdict(view)}"
     ran = Ran(
         view.phase, view.elapsed_s, walltime_s, view.cores, view.use.cpu_ms / 1000, view.memory_mib, view.memory_peak_mib
     )  # fmt: skip

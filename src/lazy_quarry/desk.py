@@ -11,6 +11,7 @@ from datetime import UTC, tzinfo
 from lazy_quarry.core.engine import Engine
 from lazy_quarry.core.events import (
     CancelJob,
+    CancelTask,
     Command,
     Ended,
     Event,
@@ -26,7 +27,7 @@ from lazy_quarry.core.events import (
     Submitted,
 )
 from lazy_quarry.core.header.diagnostic import error
-from lazy_quarry.core.job import Job, Origin, Phase
+from lazy_quarry.core.job import TASK_SPAN, Job, Origin, Phase
 from lazy_quarry.core.request import Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.trial import trial_of
@@ -205,9 +206,11 @@ class Desk(Reading):
         forecast = None
         if job is not None and job.started_ms is not None:
             forecast = job.started_ms
+        elif any(self.engine.state.tasks.get(number, ())):
+            forecast = self.now()
         elif (placed := self._plan().placements.get(number)) is not None:
             forecast = placed.start_ms
-        return Receipt(number, forecast, self.now(), diagnostics)
+        return Receipt(number, forecast, self.now(), diagnostics, request.array.count if request.array else None)
 
     def _blocked(self, request: Request, submission: Submission) -> str:
         job = Job(self.engine.state.next_number, self.user, request, Origin("", "", submission.directory), self.now())
@@ -228,7 +231,12 @@ class Desk(Reading):
 
     def cancel(self, jobs: list[int]) -> list[Told]:
         """End waiting jobs, stop running ones."""
-        return self._each(jobs, lambda number: CancelJob(self.now(), number, self.user), "cancelled")
+        return self._each(jobs, self._cancelling, "cancelled")
+
+    def _cancelling(self, number: int) -> Command:
+        if number < TASK_SPAN:
+            return CancelJob(self.now(), number, self.user)
+        return CancelTask(self.now(), number // TASK_SPAN, number % TASK_SPAN - 1, self.user)
 
     def _each(self, jobs: list[int], command: Callable[[int], Command], done: str) -> list[Told]:
         told = []
@@ -245,10 +253,11 @@ class Desk(Reading):
                     continue
                 for event in events:
                     if isinstance(event, Stopping):
-                        self.runner.stop(self.engine.state.jobs[number], event.cause)
+                        self.runner.stop(self.engine.state.jobs[event.job], event.cause)
                 stopping = any(isinstance(event, Stopping) for event in events)
+                label = self._label(number)
                 told.append(
-                    Told(number, True, f"{number} is being stopped" if stopping or not events else f"{number} {done}")
+                    Told(number, True, f"{label} is being stopped" if stopping or not events else f"{label} {done}")
                 )
             self.step()
         return told

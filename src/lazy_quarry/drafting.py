@@ -62,6 +62,7 @@ class Drafting:
         """What the last runs of this name took that were done."""
         wanted = EndedFilter(user=self.user, name=name, phase="done", limit=10)
         runs = [job for job in self.journal.ended(wanted) if job.started_ms is not None and job.ended_ms is not None]
+        runs = [job for job in runs if job.request.array is None]
         if not runs:
             return None
         took = [max(1, ((job.ended_ms or 0) - (job.started_ms or 0)) // 1000) for job in runs]

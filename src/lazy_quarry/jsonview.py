@@ -14,8 +14,8 @@ def _instant(at_ms: int | None) -> str | None:
 def job_json(view: JobView) -> dict[str, Any]:
     """A job; instants are RFC 3339 or null, ``cores``, ``memory_mib`` and ``gpus`` totals of the job."""
     return {
-        "job": view.job,
-        "task": None,
+        "job": view.parent or view.job,
+        "task": view.task,
         "name": view.name,
         "state": view.phase.value,
         "user": view.user,
@@ -45,6 +45,8 @@ def job_json(view: JobView) -> dict[str, Any]:
         "output": view.output,
         "errors": view.errors,
         "cores_by_node": {node: list(cores) for node, cores in view.cores_by_node.items()},
+        **({"parameters": dict(view.parameters)} if view.parameters else {}),
+        **({"counts": dict(view.counts)} if view.rows else {}),
     }
 
 
@@ -57,6 +59,7 @@ def detail_json(detail: JobDetail) -> dict[str, Any]:
         "path": detail.script_path or None,
         "set": list(detail.overrides),
         "script": detail.script,
+        **({"tasks": [job_json(task) for task in detail.tasks]} if detail.view.rows else {}),
         "events": [{"at": format_instant(record.at_ms), "what": record.what} for record in detail.record],
     }
 

@@ -2,13 +2,14 @@
 
 import threading
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from datetime import tzinfo
 from typing import Literal
 
 from lazy_quarry.core.engine import Engine
 from lazy_quarry.core.header.check import Checked
-from lazy_quarry.core.job import Job, Phase
-from lazy_quarry.core.ledger import account_lines
+from lazy_quarry.core.job import TASK_SPAN, Job, Phase, Share
+from lazy_quarry.core.ledger import account_lines, charge, held_core_ms
 from lazy_quarry.core.plan.planner import Plan
 from lazy_quarry.core.plan.room import rooms
 from lazy_quarry.core.plan.why import Explainer
@@ -37,6 +38,7 @@ from lazy_quarry.views import (
 )
 from lazy_quarry.words import record_words, verdict
 
+MOST_TASKS = 100_000
 RECENT_MS = 12 * HOUR_MS
 """Jobs that ended within this stay on the board."""
 
@@ -69,8 +71,49 @@ class Reading:
         running = {job.number: job for job in self.engine.state.running()}
         return Explainer(self.site, self.engine.planner, self._plan(), running, self.zone)
 
+    def _label(self, number: int) -> str:
+        job = self.engine.state.jobs.get(number) if number >= TASK_SPAN else None
+        if job is not None:
+            return job.label
+        parent = self.engine.state.jobs.get(number // TASK_SPAN)
+        if parent is not None and parent.request.array is not None:
+            return f"{parent.number}/{parent.request.array.number(number % TASK_SPAN - 1)}"
+        return str(number)
+
+    def _together(self, job: Job) -> tuple[Job, tuple[tuple[str, int], ...]]:
+        """An array as its tasks together make it: what runs of it, since when, where; and its tasks by state."""
+        live = [self.engine.state.jobs[number] for number in self.engine.state.tasks.get(job.number, ())]
+        running = [task for task in live if task.phase is Phase.RUNNING]
+        counts = dict(job.counts)
+        for word, count in (("running", len(running)), ("waiting", job.unmade + len(live) - len(running))):
+            if count and not job.phase.final:
+                counts["held" if word == "waiting" and job.phase is Phase.HELD else word] = count
+        ordered = tuple(sorted(counts.items()))
+        if not running:
+            return job, ordered
+        shares: dict[str, Share] = {}
+        for share in (share for task in running for share in task.shares):
+            known = shares.get(share.node, Share(share.node, 0, (), 0))
+            cores, gpus = known.cores + share.cores, known.gpus + share.gpus
+            memory, scratch = known.memory_mib + share.memory_mib, known.scratch_mib + share.scratch_mib
+            shares[share.node] = Share(share.node, known.ranks + share.ranks, cores, memory, gpus, scratch)
+        began = min([*(task.started_ms or 0 for task in running), *([job.started_ms] if job.started_ms else [])])
+        charged = sum(charge(self.site, task.request.tier, held_core_ms(task, self.now())) for task in running)
+        phase = job.phase if job.phase is Phase.HELD else Phase.RUNNING
+        together = replace(
+            job,
+            phase=phase,
+            started_ms=began,
+            shares=tuple(shares.values()),
+            charge_core_ms=job.charge_core_ms + charged,
+        )
+        return together, ordered
+
     def _view(self, job: Job, explainer: Explainer | None = None) -> JobView:
         now = self.now()
+        counts: tuple[tuple[str, int], ...] = ()
+        if job.request.array is not None:
+            job, counts = self._together(job)
         needs = self.engine.planner.needs(job.request) if not job.shares else []
         forecast, why = None, ""
         if job.phase is Phase.WAITING:
@@ -91,7 +134,8 @@ class Reading:
             memory_mib=sum(part.nodes * part.memory_mib for part in need.parts) if need else 0,
             forecast=forecast,
             why=why,
-            live=self.runner.live(job, now) if job.phase is Phase.RUNNING else None,
+            live=self.runner.live(job, now) if job.phase is Phase.RUNNING and not counts else None,
+            counts=counts,
         )
 
     def jobs(
@@ -104,7 +148,7 @@ class Reading:
                 found: Iterable[Job] = self.journal.ended(EndedFilter(user=user, since_ms=since_ms, limit=limit))
             else:
                 live = (self.engine.state.jobs[number] for number in sorted(self.engine.state.jobs))
-                found = [job for job in live if everyone or job.user == self.user]
+                found = [job for job in live if (everyone or job.user == self.user) and job.parent is None]
             explainer = self._explainer()
             return [self._view(job, explainer) for job in found]
 
@@ -125,17 +169,28 @@ class Reading:
             job = self._find(number)
             explainer = self._explainer()
             view = self._view(job, explainer)
+            script = job.origin.script
+            if job.parent is not None and not script:
+                script = self._find(job.parent).origin.script
             record = [Record(event.at_ms, record_words(event, self.zone)) for event in self.journal.events_of(number)]
             return JobDetail(
                 view,
                 tuple(record),
-                job.origin.script,
+                script,
                 job.origin.path,
                 start_directory(job),
                 job.origin.overrides,
                 explainer.instead(job) if job.phase is Phase.WAITING else "",
                 verdict(view) if job.phase.final else "",
+                tuple(self._tasks(job)) if job.request.array is not None else (),
             )
+
+    def _tasks(self, job: Job) -> Iterable[JobView]:
+        """The tasks of an array that have been made, in their order."""
+        ended = self.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
+        live = [self.engine.state.jobs[number] for number in self.engine.state.tasks.get(job.number, ())]
+        for task in sorted([*ended, *live], key=lambda one: one.number):
+            yield self._view(task)
 
     def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
         """A piece of what a job printed."""

@@ -120,6 +120,15 @@ class JobView:
     charge_core_ms: int
     output: str
     errors: str
+    label: str = ""
+    """The number as people say it: ``4127``, or ``4127/5`` for a task."""
+    parent: int | None = None
+    task: int | None = None
+    parameters: tuple[tuple[str, str], ...] = ()
+    rows: tuple[tuple[int, int, int], ...] = ()
+    """Of an array, its task numbers as (first, last, step)."""
+    counts: tuple[tuple[str, int], ...] = ()
+    """Of an array, how many of its tasks are in each state."""
 
     @property
     def memory_peak_mib(self) -> int:
@@ -287,6 +296,7 @@ class Receipt:
     forecast_ms: int | None
     now_ms: int
     diagnostics: tuple[Diagnostic, ...]
+    tasks: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -319,6 +329,8 @@ class JobDetail:
     overrides: tuple[str, ...]
     instead: str
     verdict: str
+    tasks: tuple[JobView, ...] = ()
+    """Of an array, those of its tasks that have started or ended."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -344,7 +356,7 @@ def output_path(job: Job, template: str) -> str:
     first = job.shares[0].node if job.shares else "{node}"
     fillings = {
         "name": job.request.name,
-        "job": str(job.number),
+        "job": str(job.parent or job.number),
         "task": "" if job.request.task is None else str(job.request.task),
         **dict(job.request.parameters),
         "user": job.user,
@@ -375,14 +387,16 @@ def job_view(
     forecast: tuple[int, int, tuple[str, ...]] | None = None,
     why: str = "",
     live: tuple[Use, float] | None = None,
+    counts: tuple[tuple[str, int], ...] = (),
 ) -> JobView:
     """A job as it is shown. ``cores``, ``node_count`` and ``memory_mib`` are what it asks for before it has any."""
     held = job.held_core_ms
     charged = job.charge_core_ms
+    array = job.request.array is not None
     elapsed = 0
     if job.started_ms is not None:
         elapsed = max(0, (job.ended_ms if job.ended_ms is not None else now_ms) - job.started_ms)
-    if job.phase is Phase.RUNNING:
+    if job.phase is Phase.RUNNING and not array:
         held = held_core_ms(job, now_ms)
         charged += charge(site, job.request.tier, held)
     output = output_path(job, job.request.output)
@@ -422,6 +436,12 @@ def job_view(
         charge_core_ms=charged,
         output=output,
         errors=output if job.request.errors == "joined" else output_path(job, job.request.errors),
+        label=job.label,
+        parent=job.parent,
+        task=job.request.task,
+        parameters=job.request.parameters,
+        rows=job.request.array.rows if job.request.array else (),
+        counts=counts,
     )
 
 

@@ -14,6 +14,8 @@ from lazy_quarry.core.events import (
     Started,
     Stopping,
     Submitted,
+    TaskMade,
+    TasksDropped,
 )
 from lazy_quarry.core.job import Phase
 from lazy_quarry.core.site import Storage
@@ -23,6 +25,8 @@ from lazy_quarry.views import JobView
 
 def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
     """A job's state in a few words, without its sign: ``24m of 2h 30m``, ``starts about 10:40``."""
+    if view.rows and not view.phase.final and (len(view.counts) > 1 or view.phase is Phase.RUNNING):
+        return counts_words(view)
     match view.phase:
         case Phase.WAITING:
             if view.forecast_ms is None:
@@ -53,6 +57,15 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
     return "skipped"
 
 
+def counts_words(view: JobView) -> str:
+    """An array's tasks by state: ``12 of 40 done, 4 running``."""
+    counts = dict(view.counts)
+    total = sum(counts.values())
+    order = ("done", "running", *(phase.value for phase in Phase if phase.final and phase is not Phase.DONE))
+    told = [f"{counts[word]:,} {word}" for word in order if word != "done" and counts.get(word)]
+    return ", ".join([f"{counts.get('done', 0):,} of {total:,} done", *told])
+
+
 def outcome_words(view: JobView) -> str:
     """What became of a job, as short as it can be said beside its sign."""
     match view.phase:
@@ -79,6 +92,9 @@ def verdict(view: JobView) -> str:
     """What became of a job, as a sentence or two."""
     took = _took(view)
     limit = format_duration(view.walltime_s)
+    if view.rows and view.phase.final:
+        words = f"{view.phase.value.capitalize()} {'in' if view.phase is Phase.DONE else 'after'} {took}"
+        return f"{words}: {counts_words(view)}."
     match view.phase:
         case Phase.DONE:
             return f"Done in {took}, exit 0." + (f" {view.reason}" if view.reason else "")
@@ -129,6 +145,10 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return f"node {event.node} closed: {event.reason}"
         case NodeOpened():
             return f"node {event.node} opened"
+        case TaskMade():
+            return "became a job of its own"
+        case TasksDropped():
+            return f"{plural(event.count, 'task')} that had not started cancelled by {event.by}"
         case BroughtForward():
             return f"brought forward for {event.account}: {plural(event.jobs, 'job')}"
         case ClockHeld():

@@ -345,3 +345,29 @@ async def test_survey_and_draft_fit_a_small_terminal(tmp_path):
         await drafted(app, pilot)
         await settled(pilot)
         assert "REQUEST" in text_of(app, "#dials") and "PLACEMENT" in text_of(app, "#report")
+
+
+async def test_an_array_is_submitted_folds_in_watch_and_opens(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        text = script(
+            'name = "swept"\nwalltime = "10m"\nmemory = "1 GiB/core"\n\n[array]\nat-once = 2\n\n[array.sweep]\nlevel = [1, 2, 3]',
+            'echo "$level"', "#!/bin/bash",
+        )  # fmt: skip
+        await drafted(app, pilot, text)
+        await press(pilot, "ctrl+g")
+        await wait_for(pilot, lambda: app.looked_at is not None)
+        number = app.looked_at
+        await press(pilot, "alt+4")
+        await wait_for(pilot, lambda: app.query("#jobs") and "0 of 3 done, 2 running" in text_of(app, "#jobs"))
+        rows = app.query_one("#jobs")
+        await wait_for(pilot, lambda: rows.current() and rows.current().job == number)
+        await press(pilot, "a")
+        await wait_for(pilot, lambda: f"{number}/1" in text_of(app, "#jobs") and f"{number}/2" in text_of(app, "#jobs"))
+        app.client.rehearsed.advance(app.client.rehearsed.now_ms + 3_600_000)
+        app.read_board()
+        await wait_for(
+            pilot, lambda: "Done in" in app.query_one(NoteBar).text or "3 of 3 done" in text_of(app, "#jobs")
+        )
+        assert app.client.job(number).phase == "done"
+        await press(pilot, "a")
+        await wait_for(pilot, lambda: f"{number}/1" not in text_of(app, "#jobs"))

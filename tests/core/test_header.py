@@ -141,8 +141,6 @@ def test_a_value_that_cannot_be_read_is_an_error_in_its_line(line):
     "line",
     [
         'after = { 12 = "succeeds" }',
-        'array = { tasks = "1..4" }',
-        "array = { sweep = { level = [1, 2] } }",
     ],
 )
 def test_what_is_not_there_yet_says_so_and_is_refused(line):

@@ -1,13 +1,14 @@
 """What a header asks for beside cores and time, for real on this machine."""
 
 import grp
+import json
 import os
 import stat
 from pathlib import Path
 
 import pytest
 
-from tests.conftest import until
+from tests.conftest import script, until
 
 
 def test_files_are_staged_in_and_results_back(machine):
@@ -128,3 +129,63 @@ def test_it_does_not_start_before_its_time(machine):
     later = machine.submit("true", "not-before=2090-01-01T00:00:00Z")
     assert machine.state_of(later) == "waiting"
     assert "not to start before" in machine.lq("why", str(later)).stdout
+
+
+SWEEP = '[array.sweep]\nlevel = [1, 2]\ngrid = ["north", "south"]'
+ARRAY = 'walltime = "1m"\nmemory = "64 MiB/core"\n'
+
+
+def array_of(machine, body, table, *settings):
+    path = machine.work / "array.sh"
+    path.write_text(script(f"{ARRAY}\n{table}", body))
+    words = [word for each in settings for word in ("--set", each)]
+    done = machine.lq("submit", str(path), "--format", "json", *words)
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout)
+
+
+def test_an_array_runs_each_task_with_its_parameters_and_its_own_output(machine):
+    told = array_of(machine, 'echo "$LQ_JOB/$LQ_TASK $level $grid"; [ "$level$grid" != 2north ]', SWEEP)
+    assert told["tasks"] == 4
+    found = machine.ended(told["job"])
+    assert (found["state"], found["counts"]) == ("failed", {"done": 3, "failed": 1})
+    outputs = {task["task"]: Path(task["output"]).read_text() for task in found["tasks"]}
+    assert outputs == {
+        1: "1/1 1 north\n", 2: "1/2 1 south\n", 3: "1/3 2 north\n", 4: "1/4 2 south\n",
+    }  # fmt: skip
+    third = json.loads(machine.lq("show", "1/3", "--format", "json").stdout)
+    assert (third["job"], third["task"], third["state"], third["exit"]) == (1, 3, "failed", 1)
+    assert third["parameters"] == {"level": "2", "grid": "north"} and "level" in third["script"]
+    assert machine.lq("output", "1/2").stdout == "1/2 1 south\n"
+    assert machine.lq("wait", "1/1").returncode == 0
+    assert machine.lq("wait", "1").returncode == 1
+    listed = json.loads(machine.lq("jobs", "--ended", "--format", "json").stdout)
+    assert [job["job"] for job in listed] == [1]
+
+
+def test_at_once_is_kept_and_tasks_are_cancelled_one_by_one_or_together(machine):
+    table = '[array]\ntasks = "10..60 by 10"\nat-once = 1'
+    told = array_of(machine, "sleep 100", table)
+    until(lambda: machine.show(1)["counts"].get("running") == 1, "its first task")
+    assert machine.show(1)["counts"] == {"running": 1, "waiting": 5}
+    assert machine.lq("cancel", "1/20..30 by 10", "1/10").returncode == 0
+    until(lambda: machine.show(1)["counts"] == {"cancelled": 3, "running": 1, "waiting": 2}, "the next task")
+    assert machine.lq("show", "1/11").returncode == 2
+    assert machine.lq("cancel", "1").returncode == 0
+    found = machine.ended(told["job"])
+    assert (found["state"], found["counts"]) == ("cancelled", {"cancelled": 6})
+
+
+def test_an_array_survives_its_engine(machine):
+    told = array_of(machine, 'sleep 0.2; echo "$LQ_TASK"', '[array]\ntasks = "1..6"\nat-once = 2')
+    os.kill(machine.engine(), 9)
+    found = machine.ended(told["job"])
+    assert found["counts"] == {"done": 6}
+    assert [Path(task["output"]).read_text() for task in found["tasks"]] == [f"{number}\n" for number in range(1, 7)]
+
+
+def test_arguments_and_output_are_filled_in_with_parameters(machine):
+    settings = ('arguments=["--level", "{level}"]', 'output="{name}-{grid}-{level}.txt"', "name=swept")
+    told = array_of(machine, 'echo "$1=$2 $level $grid"', SWEEP, *settings)
+    machine.ended(told["job"])
+    assert (machine.work / "swept-south-2.txt").read_text() == "--level=2 2 south\n"

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from lazy_quarry.core.events import (
     BroughtForward,
     CancelJob,
+    CancelTask,
     ClockHeld,
     CloseNode,
     Command,
@@ -28,10 +29,13 @@ from lazy_quarry.core.events import (
     Stopping,
     Submit,
     Submitted,
+    TaskMade,
+    TasksDropped,
 )
-from lazy_quarry.core.job import Job, Phase, Share
+from lazy_quarry.core.job import Job, Phase, Share, Use, task_id
 from lazy_quarry.core.ledger import Tally, charge, held_core_ms
 from lazy_quarry.core.plan.planner import Ask, Placement, Plan, Planner, Stretch
+from lazy_quarry.core.request import task_request
 from lazy_quarry.core.site import Closure, Site
 from lazy_quarry.errors import NoSuchJob, Refused
 
@@ -48,6 +52,8 @@ class State:
     jobs: dict[int, Job] = field(default_factory=dict)
     closures: dict[str, str] = field(default_factory=dict)
     tallies: dict[str, Tally] = field(default_factory=dict)
+    tasks: dict[int, set[int]] = field(default_factory=dict)
+    """Of each array, its tasks that are live."""
     clock_held_ms: int = 0
     """Where journal time stood when the clock was last found set back."""
 
@@ -76,6 +82,10 @@ class State:
                 self.jobs[event.job] = replace(self.jobs[event.job], stopping=event.cause)
             case Ended():
                 return self._end(event)
+            case TaskMade():
+                self._make_task(event)
+            case TasksDropped():
+                self._drop_tasks(event)
             case NodeClosed():
                 self.closures[event.node] = event.reason
             case NodeOpened():
@@ -86,8 +96,33 @@ class State:
                 self.clock_held_ms = event.at_ms
         return None
 
+    def _make_task(self, event: TaskMade) -> None:
+        parent = self.jobs[event.parent]
+        request = task_request(parent.request, event.index)
+        self.jobs[event.job] = Job(event.job, parent.user, request, parent.origin, parent.submitted_ms)
+        aside = {*parent.aside, event.index}
+        reached = parent.next_index
+        while reached in aside:
+            aside.remove(reached)
+            reached += 1
+        self.jobs[event.parent] = replace(parent, next_index=reached, aside=tuple(sorted(aside)))
+        self.tasks.setdefault(event.parent, set()).add(event.job)
+
+    def _drop_tasks(self, event: TasksDropped) -> None:
+        parent = self.jobs[event.job]
+        assert parent.request.array is not None
+        counts = dict(parent.counts)
+        counts["cancelled"] = counts.get("cancelled", 0) + event.count
+        self.jobs[event.job] = replace(
+            parent, next_index=parent.request.array.count, aside=(), counts=tuple(sorted(counts.items()))
+        )
+
     def _end(self, event: Ended) -> Job | None:
         job = after(self.jobs[event.job], event)
+        if job.request.array is not None:  # its tasks were charged one by one
+            del self.jobs[job.number]
+            self.tasks.pop(job.number, None)
+            return job
         self._add(
             job.request.account,
             event.charge_core_ms,
@@ -99,7 +134,31 @@ class State:
             self.jobs[job.number] = job
             return None
         del self.jobs[job.number]
+        if job.parent is not None:
+            self._count_task(job, job.parent)
         return job
+
+    def _count_task(self, task: Job, number: int) -> None:
+        """An array's own figures are those of its tasks together."""
+        parent = self.jobs[number]
+        counts = dict(parent.counts)
+        counts[task.phase.value] = counts.get(task.phase.value, 0) + 1
+        use = Use(
+            parent.use.cpu_ms + task.use.cpu_ms,
+            max(parent.use.memory_peak_mib, task.use.memory_peak_mib),
+            parent.use.read_bytes + task.use.read_bytes,
+            parent.use.written_bytes + task.use.written_bytes,
+        )
+        began = [at for at in (parent.started_ms, task.started_ms) if at is not None]
+        self.jobs[number] = replace(
+            parent,
+            counts=tuple(sorted(counts.items())),
+            use=use,
+            started_ms=min(began, default=None),
+            held_core_ms=parent.held_core_ms + task.held_core_ms,
+            charge_core_ms=parent.charge_core_ms + task.charge_core_ms,
+        )
+        self.tasks[number].discard(task.number)
 
     def _add(self, account: str, charged: int, held: int, jobs: int, failed: int) -> None:
         tally = self.tallies.get(account, Tally())
@@ -167,6 +226,8 @@ class Engine:
             plan.started(event.job)
         elif not isinstance(event, Stopping | BroughtForward):
             self._plan = None
+        if isinstance(event, Submitted) and event.request.array is not None:
+            self._plan = None  # it is asked for task by task
 
     def plan(self, at_ms: int) -> Plan:
         """The one plan for this instant, made anew only when something has changed."""
@@ -174,15 +235,28 @@ class Engine:
             self._plan = self.planner.plan(
                 at_ms,
                 [stretch for job in self.state.running() for stretch in _stretches(job)],
-                [Ask(job.number, job.request) for job in self.in_order()],
+                [self._ask(job) for job in self.in_order()],
                 [Closure(node, reason) for node, reason in sorted(self.state.closures.items())],
                 self.site.windows,
             )
         return self._plan
 
+    def _ask(self, job: Job) -> Ask:
+        array = job.request.array
+        if array is None:
+            return Ask(job.number, job.request)
+        limit = None
+        if array.at_once is not None:
+            limit = max(0, array.at_once - len(self.state.tasks.get(job.number, ())))
+        return Ask(job.number, replace(job.request, array=None), job.unmade, limit)
+
     def in_order(self) -> list[Job]:
         """Jobs that may start, first come first: by submission, then number."""
-        waiting = (job for job in self.state.jobs.values() if job.phase is Phase.WAITING)
+        waiting = (
+            job
+            for job in self.state.jobs.values()
+            if job.phase is Phase.WAITING and (job.request.array is None or job.unmade)
+        )
         return sorted(waiting, key=lambda job: (job.submitted_ms, job.number))
 
     def decide(self, command: Command) -> list[Event]:
@@ -200,6 +274,8 @@ class Engine:
                 job = self._mine(command.job, command.by, "hold")
                 if job.phase is Phase.HELD:
                     raise Refused(f"{job.number} is held already")
+                if job.request.array is not None and not job.unmade:
+                    raise Refused(f"all tasks of {job.number} have started; there is nothing to hold")
                 if job.phase is not Phase.WAITING:
                     raise Refused(f"{job.number} is {job.phase}; only a waiting job can be held")
                 events.append(Held(at, job.number, command.by))
@@ -208,9 +284,13 @@ class Engine:
                 if job.phase is not Phase.HELD:
                     raise Refused(f"{job.number} is not held, it is {job.phase}")
                 events.append(Released(at, job.number, command.by))
+            case CancelTask():
+                events += self._cancel_task(command, at)
             case CancelJob():
                 job = self._mine(command.job, command.by, "cancel")
-                if job.phase is Phase.RUNNING:
+                if job.request.array is not None:
+                    events += self._cancel_array(job, command.by, at)
+                elif job.phase is Phase.RUNNING:
                     if job.stopping is None:
                         events.append(Stopping(at, job.number, "cancelled", command.by))
                 else:
@@ -223,6 +303,7 @@ class Engine:
                     raise Refused(f"node {command.node} is open already")
                 events.append(NodeOpened(at, command.node))
             case Schedule():
+                events += self._closings(at)
                 events += self._starts(at)
             case Finish():
                 events += self._finish(command, at)
@@ -248,6 +329,48 @@ class Engine:
         if not self.planner.needs(command.request):
             raise Refused(f"no queue of {', '.join(command.request.queues)} could ever run this")
 
+    def _cancel_array(self, job: Job, by: str, at: int) -> list[Event]:
+        """All that runs of it is stopped, all that waits is dropped."""
+        events: list[Event] = [TasksDropped(at, job.number, job.unmade, by)] if job.unmade else []
+        for number in sorted(self.state.tasks.get(job.number, ())):
+            task = self.state.jobs[number]
+            if task.phase is not Phase.RUNNING:
+                reason = f"cancelled by {by} before it started"
+                events.append(Ended(at, number, task.attempt, Phase.CANCELLED, reason=reason))
+            elif task.stopping is None:
+                events.append(Stopping(at, number, "cancelled", by))
+        return events
+
+    def _cancel_task(self, command: CancelTask, at: int) -> list[Event]:
+        job = self._mine(command.job, command.by, "cancel")
+        number = task_id(job.number, command.index)
+        task = self.state.jobs.get(number)
+        reason = f"cancelled by {command.by} before it started"
+        if task is None:
+            if command.index < job.next_index or command.index in job.aside:
+                raise Refused(f"task {command.job}/{_task_number(job, command.index)} has ended already")
+            made = TaskMade(at, number, job.number, command.index)
+            return [made, Ended(at, number, 0, Phase.CANCELLED, reason=reason)]
+        if task.phase is not Phase.RUNNING:
+            return [Ended(at, number, task.attempt, Phase.CANCELLED, reason=reason)]
+        return [Stopping(at, number, "cancelled", command.by)] if task.stopping is None else []
+
+    def _closings(self, at: int) -> list[Event]:
+        """Arrays of which nothing waits or runs any more have ended, as their tasks did."""
+        events: list[Event] = []
+        for job in self.state.jobs.values():
+            if job.request.array is None or job.unmade or self.state.tasks.get(job.number):
+                continue
+            counts = dict(job.counts)
+            phase = Phase.DONE
+            if set(counts) - {"done", "cancelled"}:
+                phase = Phase.FAILED
+            elif counts.get("cancelled"):
+                phase = Phase.CANCELLED
+            told = ", ".join(f"{count:,} {word}" for word, count in sorted(counts.items()))
+            events.append(Ended(at, job.number, job.attempt, phase, reason=f"of its tasks {told}", use=job.use))
+        return events
+
     def _starts(self, at: int) -> list[Event]:
         taken: dict[str, set[int]] = {}
         taken_gpus: dict[str, set[int]] = {}
@@ -256,10 +379,20 @@ class Engine:
                 taken.setdefault(share.node, set()).update(share.cores)
                 taken_gpus.setdefault(share.node, set()).update(share.gpus)
         events: list[Event] = []
+        made: dict[int, int] = {}
         for placement in self.plan(at).starting():
             job = self.state.jobs[placement.job]
             shares = tuple(self._shares(placement, taken, taken_gpus))
-            events.append(Started(at, job.number, job.attempt + 1, placement.queue, shares))
+            if job.request.array is None:
+                events.append(Started(at, job.number, job.attempt + 1, placement.queue, shares))
+                continue
+            index = made.get(job.number, job.next_index)
+            while index in job.aside:
+                index += 1
+            made[job.number] = index + 1
+            number = task_id(job.number, index)
+            events.append(TaskMade(at, number, job.number, index))
+            events.append(Started(at, number, 1, placement.queue, shares))
         return events
 
     def _shares(
@@ -308,6 +441,10 @@ class Engine:
                 charge(self.site, job.request.tier, held),
             )
         ]
+
+
+def _task_number(job: Job, index: int) -> int:
+    return job.request.array.number(index) if job.request.array else index
 
 
 def _lowest(count: int, taken: set[int], wanted: int) -> tuple[int, ...]:

@@ -91,7 +91,17 @@ class Finish:
     held_ms: int | None = None
 
 
-Command = Submit | HoldJob | ReleaseJob | CancelJob | CloseNode | OpenNode | Schedule | Finish
+@dataclass(frozen=True, slots=True)
+class CancelTask:
+    """End one task of an array, whether it has started or not; ``index`` counts from 0."""
+
+    at_ms: int
+    job: int
+    index: int
+    by: str
+
+
+Command = CancelTask | Submit | HoldJob | ReleaseJob | CancelJob | CloseNode | OpenNode | Schedule | Finish
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,6 +178,28 @@ class Ended:
 
 
 @dataclass(frozen=True, slots=True)
+class TaskMade:
+    """A task of an array became a job of its own, about to start or to be dealt with."""
+
+    kind: ClassVar[str] = "task-made"
+    at_ms: int
+    job: int
+    parent: int
+    index: int
+
+
+@dataclass(frozen=True, slots=True)
+class TasksDropped:
+    """All tasks of an array that had not started were cancelled."""
+
+    kind: ClassVar[str] = "tasks-dropped"
+    at_ms: int
+    job: int
+    count: int
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
 class NodeClosed:
     """A node takes no more jobs."""
 
@@ -208,11 +240,26 @@ class BroughtForward:
     failed: int
 
 
-Event = BroughtForward | Submitted | Held | Released | Started | Stopping | Ended | NodeClosed | NodeOpened | ClockHeld
+Event = (
+    TaskMade
+    | TasksDropped
+    | BroughtForward
+    | Submitted
+    | Held
+    | Released
+    | Started
+    | Stopping
+    | Ended
+    | NodeClosed
+    | NodeOpened
+    | ClockHeld
+)
 KINDS: dict[str, Any] = {
     event.kind: event
     for event in (
         BroughtForward,
+        TaskMade,
+        TasksDropped,
         Submitted,
         Held,
         Released,

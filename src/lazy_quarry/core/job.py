@@ -69,6 +69,15 @@ class Origin:
     overrides: tuple[str, ...] = ()
 
 
+TASK_SPAN = 10_000_000
+"""Job numbers stay below this; task ``index`` of array ``number`` is kept as job ``number × span + index + 1``."""
+
+
+def task_id(number: int, index: int) -> int:
+    """The number under which a task of an array is kept; ``index`` counts from 0."""
+    return number * TASK_SPAN + index + 1
+
+
 @dataclass(frozen=True, slots=True)
 class Job:
     """One job, instants in ms.
@@ -96,6 +105,33 @@ class Job:
     use: Use = Use()
     held_core_ms: int = 0
     charge_core_ms: int = 0
+    next_index: int = 0
+    """Of an array: the first task that has not been made a job of its own."""
+    aside: tuple[int, ...] = ()
+    """Of an array: tasks from there on that were dealt with one by one."""
+    counts: tuple[tuple[str, int], ...] = ()
+    """Of an array: how many of its tasks have ended, by state."""
+
+    @property
+    def parent(self) -> int | None:
+        """Of a task: the number of its array."""
+        return self.number // TASK_SPAN if self.number >= TASK_SPAN else None
+
+    @property
+    def index(self) -> int:
+        """Of a task: its place in the array, from 0."""
+        return self.number % TASK_SPAN - 1
+
+    @property
+    def label(self) -> str:
+        """The number as people say it: ``4127``, or ``4127/5`` for a task."""
+        return f"{self.number}" if self.parent is None else f"{self.parent}/{self.request.task}"
+
+    @property
+    def unmade(self) -> int:
+        """Of an array: tasks that wait to be made."""
+        array = self.request.array
+        return 0 if array is None else array.count - self.next_index - len(self.aside)
 
     @property
     def cores_held(self) -> int:

@@ -5,7 +5,7 @@ differ by one at most and the fuller nodes come first.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import ceil
 from typing import Literal
 
@@ -146,6 +146,14 @@ class Need:
         if self.anywhere:
             return self.anywhere * self.parts[0].cores
         return sum(part.nodes * part.cores for part in self.parts)
+
+
+def task_request(request: Request, index: int) -> Request:
+    """What one task of an array asks for, a job of its own; ``index`` counts from 0."""
+    array = request.array
+    if array is None:
+        raise ValueError("no array")
+    return replace(request, array=None, task=array.number(index), parameters=tuple(array.values(index).items()))
 
 
 def deal(ranks: int, nodes: int) -> list[tuple[int, int]]:

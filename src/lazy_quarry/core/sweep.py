@@ -60,6 +60,15 @@ class Array:
             index -= here
         raise IndexError(index)
 
+    def index(self, number: int) -> int | None:
+        """The place of the task with this number, or None when there is none."""
+        before = 0
+        for first, last, step in self.rows:
+            if first <= number <= last and (number - first) % step == 0:
+                return before + (number - first) // step
+            before += (last - first) // step + 1
+        return None
+
     def values(self, index: int) -> dict[str, str]:
         """The parameters of the task at a place, from 0, by name."""
         found: dict[str, str] = {}

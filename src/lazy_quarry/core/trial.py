@@ -60,19 +60,11 @@ def chosen_task(
         return 1, tuple(values.items())
     index = 0
     if task is not None:
-        found = list(_places(array.rows, task))
-        if not found:
+        found = array.index(task)
+        if found is None:
             raise Refused(f"the array has no task {task}")
-        index = found[0]
+        index = found
     return array.number(index), tuple(array.values(index).items())
-
-
-def _places(rows: tuple[tuple[int, int, int], ...], task: int) -> Iterator[int]:
-    before = 0
-    for first, last, step in rows:
-        if first <= task <= last and (task - first) % step == 0:
-            yield before + (task - first) // step
-        before += (last - first) // step + 1
 
 
 def _smaller(request: Request) -> Iterator[Request]:

@@ -200,9 +200,10 @@ class DemoClient:
 
     def faster(self, steps: int) -> ClockView:
         """The next speed up or down."""
-        speed = self.desk.clock_view.speed
-        places = [number for number, each in enumerate(SPEEDS) if each <= speed]
-        return self.set_clock(SPEEDS[max(0, min(len(SPEEDS) - 1, (places[-1] if places else 0) + steps))], False)
+        with self.desk.lock:  # two keys at once are two steps
+            speed = self.desk.clock_view.speed
+            places = [number for number, each in enumerate(SPEEDS) if each <= speed]
+            return self.set_clock(SPEEDS[max(0, min(len(SPEEDS) - 1, (places[-1] if places else 0) + steps))], False)
 
     def step(self) -> None:
         """Let the next thing happen, and no more."""

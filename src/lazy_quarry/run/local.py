@@ -196,7 +196,7 @@ class LocalRunner:
             "PATH": f"{path}:{self.folder / 'bin'}",
             **dict(request.environment),
             "LQ_STATE": str(self.folder),
-            "LQ_JOB": str(job.number),
+            "LQ_JOB": str(job.parent or job.number),
             "LQ_NAME": request.name,
             "LQ_ACCOUNT": request.account,
             "LQ_NODES": str(folder / "nodes"),

@@ -21,8 +21,9 @@ from lazy_quarry.core.codec import canonical, from_plain, to_plain
 from lazy_quarry.core.engine import State
 from lazy_quarry.core.engine import after as ended_job
 from lazy_quarry.core.events import Ended, Event, Happening, decode, encode
-from lazy_quarry.core.job import Job, Phase
+from lazy_quarry.core.job import TASK_SPAN, Job, Phase, task_id
 from lazy_quarry.core.ledger import by_day
+from lazy_quarry.core.request import task_request
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store.tables import VERSION, ended, events, meta, metadata, snapshots, sums
 
@@ -53,6 +54,8 @@ class EndedFilter:
     limit: int = 500
     name: str | None = None
     phase: str | None = None
+    array: int | None = None
+    """Tasks of this array; without it, everything but tasks."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,12 +172,20 @@ class Journal:
         return numbered
 
     def _record_ends(self, work: Any, ends: Sequence[Ended], state: State) -> None:
-        known = {end.job: state.jobs[end.job] for end in ends}
+        known = {end.job: state.jobs.get(end.job) for end in ends}
         final, cells = [], []
         for end in ends:
             job = known[end.job]
-            cells += sum_cells(job, end)
+            if job is None:  # a task that is made by the same events
+                parent = state.jobs[end.job // TASK_SPAN]
+                request = task_request(parent.request, end.job % TASK_SPAN - 1)
+                job = Job(end.job, parent.user, request, parent.origin, parent.submitted_ms)
+            if job.request.array is None:
+                cells += sum_cells(job, end)
             known[end.job] = finished = ended_job(job, end)
+            if finished.parent is not None:  # its script is kept once, with its array
+                origin = replace(finished.origin, script="", environment=())
+                finished = replace(finished, origin=origin)
             if not end.again:
                 final.append(ended_row(finished))
         driver: Any = work.connection.driver_connection
@@ -182,7 +193,13 @@ class Journal:
         driver.executemany(_ADD_SUMS, cells)
 
     def _snapshot(self, work: Any, state: State, happened: Sequence[Event], number: int) -> None:
-        copy = replace(state, jobs=dict(state.jobs), closures=dict(state.closures), tallies=dict(state.tallies))
+        copy = replace(
+            state,
+            jobs=dict(state.jobs),
+            closures=dict(state.closures),
+            tallies=dict(state.tallies),
+            tasks={number: set(live) for number, live in state.tasks.items()},
+        )
         for one in happened:
             copy.apply(one)
         work.execute(insert(snapshots).values(number=number, body=canonical(to_plain(copy))))
@@ -220,6 +237,10 @@ class Journal:
             query = query.where(ended.c.account.in_(wanted.accounts))
         if wanted.since_ms is not None:
             query = query.where(ended.c.ended_ms >= wanted.since_ms)
+        if wanted.array is not None:
+            query = query.where(ended.c.job.between(task_id(wanted.array, 0), task_id(wanted.array + 1, -1)))
+        elif wanted.name is None:
+            query = query.where(ended.c.job < TASK_SPAN)
         if wanted.name is not None:
             query = query.where(ended.c.name == wanted.name)
         if wanted.phase is not None:

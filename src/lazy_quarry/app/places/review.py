@@ -50,7 +50,7 @@ class RunRows(Rows):
         """Sign, number, name, outcome, and when."""
         view = self.runs[row]
         colour = self.palette.of_phase(view.phase)
-        pen.cell(f"{view.job}", 7, "dim", right=True).write(f" {view.phase.sign} ", colour)
+        pen.cell(view.label, 7, "dim", right=True).write(f" {view.phase.sign} ", colour)
         at = view.ended_ms or view.started_ms or view.submitted_ms
         when = clock_time(at, self.now_ms, self.quarry.zone)
         outcome = outcome_words(view)

@@ -1,5 +1,7 @@
 """Watch: what runs, what waits and why, when it will start."""
 
+from collections.abc import Iterable
+
 from textual import work
 from textual.binding import Binding
 
@@ -33,8 +35,11 @@ class WatchPlace(Place):
         Binding("left", "pan(-1)", "earlier"),
         Binding("right", "pan(1)", "later"),
         Binding("n", "now", "now"),
+        Binding("a", "unfold", "tasks"),
     ]
     scope = "mine"
+    opened: frozenset[int] | set[int] = frozenset()
+    """Arrays whose tasks are shown."""
     explained = ""
     explained_job = 0
 
@@ -51,9 +56,9 @@ class WatchPlace(Place):
         super().show(board)
         own = set(board.my_accounts)
         by_scope: dict[str, list[JobView]] = {
-            "mine": [job for job in board.jobs if job.user == board.user],
-            "accounts": [job for job in board.jobs if job.user == board.user or job.account in own],
-            "everyone": list(board.jobs),
+            "mine": [job for job in self._jobs(board) if job.user == board.user],
+            "accounts": [job for job in self._jobs(board) if job.user == board.user or job.account in own],
+            "everyone": self._jobs(board),
         }
         axis, rows, ground = self.query_one(AxisLine), self.query_one(JobRows), self.query_one(Ground)
         axis.scopes = [(name, words, len(by_scope[name])) for name, words in SCOPES]
@@ -61,11 +66,36 @@ class WatchPlace(Place):
         rows.axis.now_ms = board.now_ms
         rows.user = board.user
         axis.axis = ground.axis = rows.axis
-        rows.show(sorted(by_scope[self.scope], key=_rank))
+        rows.show(list(self._folded(sorted(by_scope[self.scope], key=_rank))))
         self._seek()
         ground.board, ground.view = board, rows.current()
         axis.refresh()
         ground.refresh()
+
+    @staticmethod
+    def _jobs(board: Board) -> list[JobView]:
+        """All but the tasks of arrays."""
+        return [job for job in board.jobs if job.parent is None]
+
+    def _folded(self, jobs: list[JobView]) -> Iterable[JobView]:
+        """The rows: below an array that is open, those of its tasks that run or have ended lately."""
+        tasks: dict[int, list[JobView]] = {}
+        for job in self.board.jobs if self.board else ():
+            if job.parent is not None and job.parent in self.opened:
+                tasks.setdefault(job.parent, []).append(job)
+        for job in jobs:
+            yield job
+            yield from sorted(tasks.get(job.job, ()), key=lambda one: (one.phase.final, one.job))
+
+    def action_unfold(self) -> None:
+        """Show the tasks of the array under the cursor, or put them away."""
+        view = self.query_one(JobRows).current()
+        if view is None or (not view.rows and view.parent is None):
+            self.post_message(Say("This is no array, so it has no tasks to show."))
+            return
+        self.opened ^= {view.parent or view.job}
+        if self.board is not None:
+            self.show(self.board)
 
     def arrive(self) -> None:
         """Keys go to the jobs, the cursor to the one that was just submitted."""
@@ -118,7 +148,7 @@ class WatchPlace(Place):
         if view is None:
             return "No jobs here. 2 goes to Draft, where one is written and submitted; m shows other people's."
         zone = self.quarry.zone
-        name = f"{view.job} {view.name}"
+        name = f"{view.label} {view.name}"
         if view.phase is Phase.RUNNING:
             limit = (view.started_ms or 0) + view.walltime_s * 1000
             left = format_duration(max(0, limit - board.now_ms) / 1000)
@@ -138,6 +168,8 @@ class WatchPlace(Place):
         keys: list[Key] = []
         if view is not None:
             keys.append(("enter", "inspect", "app.place_action('open')"))
+            if view.rows or view.parent is not None:
+                keys.append(("a", "tasks", "app.place_action('unfold')"))
             own = self.board is not None and view.user == self.board.user
             if own and view.phase is Phase.WAITING:
                 keys.append(("h", "hold", "app.place_action('hold')"))

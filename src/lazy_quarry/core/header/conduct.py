@@ -439,7 +439,7 @@ def against_earlier(request: Request, need: Need, earlier: Earlier, line: dict[s
         yield warning("walltime-short", words, line.get("walltime", 1))
     memory = need.memory_mib
     if earlier.memory_peak_mib and earlier.cores and memory >= 4 * earlier.memory_peak_mib and memory >= 4096:
-        words = f"{format_size(memory)} are asked for, and {runs} used at most {format_size(earlier.memory_peak_mib)}"
+        words = f"it asks for {format_size(memory)}, and {runs} used at most {format_size(earlier.memory_peak_mib)}"
         yield hint("memory-generous", words, line.get("memory", 1))
     if earlier.cores == need.cores and need.cores >= 4 and 0 < earlier.busiest <= need.cores / 3:
         words = f"{need.cores} cores are asked for, and {runs} kept at most {earlier.busiest:.1f} of them busy"

@@ -315,10 +315,6 @@ class Key:
     later: Callable[[Any], bool] = lambda value: False
 
 
-def _always(value: Any) -> bool:
-    return True
-
-
 KEYS: dict[str, Key] = {
     "name": Key(job_name),
     "account": Key(text),
@@ -355,6 +351,6 @@ KEYS: dict[str, Key] = {
     "not-before": Key(instant),
     "retries": Key(count(0, 100)),
     "at-overtime": Key(one_of("stop", "again")),
-    "array": Key(array, _always),
+    "array": Key(array),
     "rehearsal": Key(rehearsal),
 }

@@ -67,9 +67,7 @@ class HeaderReader:
             self._note("value", key, f"{key}: {fault}")
             return
         if known.later(self.read[key]):
-            more = "; one of its tasks can be tried" if key == "array" else ""
-            said = f"{key}: this isn't there yet, and the job would not be what it asks for{more}"
-            self._note("not-yet", key, said)
+            self._note("not-yet", key, f"{key}: this isn't there yet, and the job would not be what it asks for")
         elif key == "notify":
             self._note("not-yet", key, "notify: no mail is sent yet; the job runs all the same", severity=warning)
 

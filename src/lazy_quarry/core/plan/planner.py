@@ -28,6 +28,10 @@ class Ask:
 
     job: int
     request: Request
+    count: int = 1
+    """Of an array, the tasks that wait; ``request`` is that of one."""
+    at_once: int | None = None
+    """Of an array, how many more may run now."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,6 +87,8 @@ class Plan:
         self.valid_until_ms = valid_until_ms
         self.taken: dict[int, Placement] = {}
         self.reasons: dict[int, str] = {}
+        self.tasks: list[Placement] = []
+        """Of arrays, all places at *now* but the first, which is among the others."""
         self.steps: Iterator[bool] = iter(())
 
     def at(self, now_ms: int) -> bool:
@@ -97,7 +103,8 @@ class Plan:
         for room_left in self.steps:
             if not room_left:
                 break
-        return [placement for placement in self.taken.values() if placement.start_ms <= self.now_ms]
+        found = [placement for placement in self.taken.values() if placement.start_ms <= self.now_ms]
+        return found + self.tasks
 
     def extend(self, ask: Ask) -> None:
         """One more job, behind all others."""
@@ -168,6 +175,9 @@ class Steps:
         no_sooner = self.no_sooner.get(key, 0)
         if key not in self.seen and no_sooner > plan.now_ms:
             return self.room >= self.least
+        if ask.count > 1 or ask.at_once is not None:
+            self._array(ask, no_sooner)
+            return self.room >= self.least
         placement = planner.place(plan.timeline, ask, no_sooner)
         if placement is None:
             self.no_sooner[key] = FAR
@@ -183,6 +193,50 @@ class Steps:
             else:
                 plan.valid_until_ms = min(plan.valid_until_ms, placement.start_ms)
         return self.room >= self.least
+
+    def _array(self, ask: Ask, no_sooner: int) -> None:
+        """Place what may start now, task by task; the rest together, as many at a time as fit, a few times over."""
+        plan, planner = self.plan, self.planner
+        left, room = ask.count, ask.count if ask.at_once is None else min(ask.count, ask.at_once)
+        ends: list[int] = []
+        while room:
+            placement = planner.place(plan.timeline, ask, no_sooner)
+            if placement is None or placement.start_ms > plan.now_ms:
+                break
+            planner.occupy(plan.timeline, placement)
+            if ask.job in plan.taken:
+                plan.tasks.append(placement)
+            else:
+                plan.taken[ask.job] = placement
+            ends.append(placement.end_ms)
+            left, room = left - 1, room - 1
+        self._look()
+        if not left:
+            return
+        if ask.at_once is not None and ask.at_once <= 0:
+            plan.reasons[ask.job] = "as many of its tasks run as may at once"
+            return
+        not_before = min(ends) if ends and not room else no_sooner
+        for wave in range(ARRAY_WAVES):
+            several = left if ask.at_once is None else min(left, max(1, ask.at_once))
+            first = planner.place(plan.timeline, ask, not_before)
+            if first is None:
+                if not wave and ask.job not in plan.taken:
+                    plan.reasons[ask.job] = "no node that could take it is open"
+                return
+            plan.taken.setdefault(ask.job, first)
+            plan.valid_until_ms = min(plan.valid_until_ms, max(first.start_ms, plan.now_ms + 1))
+            placed = planner.place_many(plan.timeline, ask, several, not_before)
+            if placed is None:
+                return
+            left -= placed[2]
+            if not left:
+                return
+            not_before = placed[1] if ask.at_once is not None else placed[0]
+
+
+ARRAY_WAVES = 8
+"""So often an array's tasks are placed as many as fit; what is left then holds no place yet."""
 
 
 class Planner:
