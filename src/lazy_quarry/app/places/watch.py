@@ -10,10 +10,10 @@ from lazy_quarry.app.places.place import Key, Place
 from lazy_quarry.app.widgets.ground import Ground
 from lazy_quarry.app.widgets.lanes import AxisLine, JobRows, panned, zoomed
 from lazy_quarry.core.job import Phase
-from lazy_quarry.core.units import HOUR_MS, clock_time, format_core_hours, format_duration, plural
+from lazy_quarry.core.units import HOUR_MS, clock_time, fold_names, format_core_hours, format_duration, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.views import Board, JobView
-from lazy_quarry.words import verdict
+from lazy_quarry.words import counts_words, verdict
 
 SCOPES = (("mine", "mine"), ("accounts", "my accounts"), ("everyone", "everyone"))
 _ORDER = {Phase.RUNNING: 0, Phase.WAITING: 1, Phase.BLOCKED: 1, Phase.HELD: 2}
@@ -149,6 +149,10 @@ class WatchPlace(Place):
             return "No jobs here. 2 goes to Draft, where one is written and submitted; m shows other people's."
         zone = self.quarry.zone
         name = f"{view.label} {view.name}"
+        if view.rows and not view.phase.final and view.phase is Phase.RUNNING:
+            nodes = f" on {fold_names(view.nodes)}" if view.nodes else ""
+            charged = f"{format_core_hours(view.charge_core_ms)} core-hours charged so far."
+            return f"{name}: {counts_words(view)}{nodes}. {charged} a shows its tasks."
         if view.phase is Phase.RUNNING:
             limit = (view.started_ms or 0) + view.walltime_s * 1000
             left = format_duration(max(0, limit - board.now_ms) / 1000)

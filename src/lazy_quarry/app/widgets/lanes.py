@@ -178,7 +178,7 @@ class JobRows(Rows):
         colour = self.palette.of_phase(view.phase)
         left = lane_begin(self.room)
         wide = left > 60
-        pen.cell(view.label, 7, "dim", right=True).write("  ")
+        pen.cell(view.label, 9, "dim", right=True).write("  ")
         pen.cell(view.name, 18 if wide else 14, "dim" if past else "ink", bold=current)
         pen.cell(f"{view.cores}", 6, "dim", right=True).write("  ")
         pen.write(view.phase.sign, colour)
