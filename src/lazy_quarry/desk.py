@@ -6,6 +6,7 @@ answered one at a time, so none sees another half done.
 
 import threading
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from datetime import UTC, tzinfo
 
 from lazy_quarry.core.engine import Engine
@@ -27,7 +28,7 @@ from lazy_quarry.core.events import (
     Submitted,
 )
 from lazy_quarry.core.header.diagnostic import error
-from lazy_quarry.core.job import TASK_SPAN, Job, Origin, Phase
+from lazy_quarry.core.job import TASK_SPAN, Job, Origin, Phase, outlook
 from lazy_quarry.core.request import Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.trial import trial_of
@@ -35,7 +36,7 @@ from lazy_quarry.errors import NoSuchJob, Refused, StateFolderError
 from lazy_quarry.reading import Reading
 from lazy_quarry.run.modules import needed
 from lazy_quarry.run.runner import Runner
-from lazy_quarry.store.journal import Journal
+from lazy_quarry.store.journal import EndedFilter, Journal
 from lazy_quarry.views import (
     ClockView,
     Receipt,
@@ -162,6 +163,11 @@ class Desk(Reading):
             checked = self._check(submission)
             diagnostics = checked.diagnostics
             request = checked.request
+            if request is not None and not checked.refused and request.after:
+                request, problem = self._resolved(request)
+                if problem:
+                    line = dict(checked.lines).get("after", 1)
+                    return Receipt(None, None, self.now(), (error("after", problem, line), *diagnostics))
             if request is not None and not checked.refused:
                 if closed := self.runner.closed():
                     raise Refused(f"not submitted: {closed}")
@@ -211,6 +217,34 @@ class Desk(Reading):
         elif (placed := self._plan().placements.get(number)) is not None:
             forecast = placed.start_ms
         return Receipt(number, forecast, self.now(), diagnostics, request.array.count if request.array else None)
+
+    def _resolved(self, request: Request) -> tuple[Request, str]:
+        """The request with what it waits for by number, what is met left out; and why it could never start."""
+        open_: list[tuple[str, str]] = []
+        for word, condition in request.after:
+            number = int(word) if word.isdecimal() else self._newest(word)
+            live = self.engine.state.jobs.get(number or 0)
+            job = live or (self.journal.ended_job(number) if number else None)
+            if job is None or number is None or number >= TASK_SPAN:
+                return request, f"after: there is no job {word}" + ("" if word.isdecimal() else " of yours")
+            begun = job.started_ms is not None or bool(self.engine.state.tasks.get(number))
+            met = outlook(condition, None if live is not None else job.phase)
+            if live is not None and not (begun and condition == "begins"):
+                open_.append((str(number), condition))
+            elif not met:
+                return request, f"after: {number} {job.request.name} ended {job.phase}, so this could never start"
+        return replace(request, after=tuple(open_)), ""
+
+    def _newest(self, name: str) -> int | None:
+        """The person's newest job of a name."""
+        live = [
+            job.number
+            for job in self.engine.state.jobs.values()
+            if job.parent is None and job.user == self.user and job.request.name == name
+        ]
+        ended = self.journal.ended(EndedFilter(user=self.user, name=name, limit=200))
+        found = [*live, *(job.number for job in ended if job.parent is None)]
+        return max(found, default=None)
 
     def _blocked(self, request: Request, submission: Submission) -> str:
         job = Job(self.engine.state.next_number, self.user, request, Origin("", "", submission.directory), self.now())

@@ -116,7 +116,7 @@ def verdict(view: JobView) -> str:
         case Phase.LOST:
             return f"Lost after {took}: {view.reason or 'its node went'}."
         case Phase.SKIPPED:
-            return "Skipped: what it depends on can no longer happen."
+            return f"Skipped: {view.reason or 'what it depends on can no longer happen'}."
     return ""
 
 

@@ -140,7 +140,7 @@ def test_a_value_that_cannot_be_read_is_an_error_in_its_line(line):
 @pytest.mark.parametrize(
     "line",
     [
-        'after = { 12 = "succeeds" }',
+        'after = { 12 = "each-succeeds" }',
     ],
 )
 def test_what_is_not_there_yet_says_so_and_is_refused(line):

@@ -189,3 +189,20 @@ def test_arguments_and_output_are_filled_in_with_parameters(machine):
     told = array_of(machine, 'echo "$1=$2 $level $grid"', SWEEP, *settings)
     machine.ended(told["job"])
     assert (machine.work / "swept-south-2.txt").read_text() == "--level=2 2 south\n"
+
+
+def test_a_job_runs_after_another_by_number_or_name(machine):
+    first = machine.submit("while [ ! -e go ]; do sleep 0.05; done; exit 1", "name=first")
+    clean = machine.submit("echo cleaned", "name=clean", 'after={ first = "fails" }')
+    never = machine.submit("echo never", "name=never", f'after={{ {first} = "succeeds" }}')
+    assert machine.state_of(clean) == "blocked"
+    assert "waits until 1 fails" in machine.lq("why", str(clean)).stdout
+    (machine.work / "go").touch()
+    assert machine.ended(clean)["state"] == "done"
+    found = machine.ended(never)
+    assert (found["state"], found["started"]) == ("skipped", None)
+    assert "1 ended failed" in found["reason"]
+    path = machine.work / "job.sh"
+    refused = machine.lq("submit", str(path), "--set", f'after={{ {first} = "succeeds" }}')
+    assert refused.returncode == 1 and "could never start" in refused.stderr
+    assert "there is no job 99" in machine.lq("submit", str(path), "--set", 'after={ 99 = "fails" }').stderr

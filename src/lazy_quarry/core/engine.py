@@ -32,7 +32,7 @@ from lazy_quarry.core.events import (
     TaskMade,
     TasksDropped,
 )
-from lazy_quarry.core.job import Job, Phase, Share, Use, task_id
+from lazy_quarry.core.job import Job, Phase, Share, Use, outlook, task_id
 from lazy_quarry.core.ledger import Tally, charge, held_core_ms
 from lazy_quarry.core.plan.planner import Ask, Placement, Plan, Planner, Stretch
 from lazy_quarry.core.request import task_request
@@ -54,6 +54,8 @@ class State:
     tallies: dict[str, Tally] = field(default_factory=dict)
     tasks: dict[int, set[int]] = field(default_factory=dict)
     """Of each array, its tasks that are live."""
+    followers: dict[int, set[int]] = field(default_factory=dict)
+    """Of each job that others wait for, those others."""
     clock_held_ms: int = 0
     """Where journal time stood when the clock was last found set back."""
 
@@ -62,12 +64,19 @@ class State:
         self.at_ms = max(self.at_ms, event.at_ms)
         match event:
             case Submitted():
-                self.jobs[event.job] = Job(event.job, event.user, event.request, event.origin, event.at_ms)
+                waits = tuple((int(number), condition) for number, condition in event.request.after)
+                phase = Phase.BLOCKED if waits else Phase.WAITING
+                job = Job(event.job, event.user, event.request, event.origin, event.at_ms, phase, waits=waits)
+                self.jobs[event.job] = job
+                for number, _ in waits:
+                    self.followers.setdefault(number, set()).add(event.job)
                 self.next_number = max(self.next_number, event.job + 1)
             case Held():
                 self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.HELD, reason=event.by)
             case Released():
-                self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.WAITING, reason="")
+                job = self.jobs[event.job]
+                phase = Phase.BLOCKED if job.waits else Phase.WAITING
+                self.jobs[event.job] = replace(job, phase=phase, reason="")
             case Started():
                 self.jobs[event.job] = replace(
                     self.jobs[event.job],
@@ -78,6 +87,7 @@ class State:
                     shares=event.shares,
                     stopping=None,
                 )
+                self._tell_followers(self.jobs[event.job].parent or event.job, None)
             case Stopping():
                 self.jobs[event.job] = replace(self.jobs[event.job], stopping=event.cause)
             case Ended():
@@ -95,6 +105,27 @@ class State:
             case ClockHeld():
                 self.clock_held_ms = event.at_ms
         return None
+
+    def _tell_followers(self, number: int, phase: Phase | None) -> None:
+        """What waits for this job goes on, or never can."""
+        for follower in sorted(self.followers.get(number, ())):
+            job = self.jobs.get(follower)
+            if job is None or not any(one == number for one, _ in job.waits):
+                continue
+            waits, doomed = list[tuple[int, str]](), job.doomed
+            for one, condition in job.waits:
+                met = outlook(condition, phase) if one == number else None
+                if met is None:
+                    waits.append((one, condition))
+                elif not met:
+                    doomed = (
+                        doomed or f"{number} {_ended_words(phase)}, and it was to start only if {_WANTED[condition]}"
+                    )
+            freed = job.phase is Phase.BLOCKED and not waits and not doomed
+            phase_now = Phase.WAITING if freed else job.phase
+            self.jobs[follower] = replace(job, waits=tuple(waits), doomed=doomed, phase=phase_now)
+        if phase is not None:
+            self.followers.pop(number, None)
 
     def _make_task(self, event: TaskMade) -> None:
         parent = self.jobs[event.parent]
@@ -122,6 +153,7 @@ class State:
         if job.request.array is not None:  # its tasks were charged one by one
             del self.jobs[job.number]
             self.tasks.pop(job.number, None)
+            self._tell_followers(job.number, job.phase)
             return job
         self._add(
             job.request.account,
@@ -136,6 +168,7 @@ class State:
         del self.jobs[job.number]
         if job.parent is not None:
             self._count_task(job, job.parent)
+        self._tell_followers(job.number, job.phase)
         return job
 
     def _count_task(self, task: Job, number: int) -> None:
@@ -169,6 +202,19 @@ class State:
     def running(self) -> Iterable[Job]:
         """Jobs that hold cores."""
         return (job for job in self.jobs.values() if job.phase is Phase.RUNNING)
+
+
+_WANTED = {
+    "succeeds": "it succeeded",
+    "fails": "it failed",
+    "finishes": "it finished",
+    "begins": "it began",
+    "each-succeeds": "each of its tasks succeeded",
+}
+
+
+def _ended_words(phase: Phase | None) -> str:
+    return "has begun" if phase is None else f"ended {phase}"
 
 
 def after(job: Job, event: Ended) -> Job:
@@ -220,10 +266,13 @@ class Engine:
         if plan is None:
             return
         if isinstance(event, Submitted):
-            plan.extend(Ask(event.job, event.request))
+            if not event.request.after:
+                plan.extend(Ask(event.job, event.request))
         elif isinstance(event, Started) and event.job in plan.taken and event.at_ms == plan.taken[event.job].start_ms:
             plan.valid_until_ms = min(plan.valid_until_ms, plan.taken[event.job].end_ms)
             plan.started(event.job)
+            if event.job in self.state.followers:
+                self._plan = None
         elif not isinstance(event, Stopping | BroughtForward):
             self._plan = None
         if isinstance(event, Submitted) and event.request.array is not None:
@@ -276,7 +325,7 @@ class Engine:
                     raise Refused(f"{job.number} is held already")
                 if job.request.array is not None and not job.unmade:
                     raise Refused(f"all tasks of {job.number} have started; there is nothing to hold")
-                if job.phase is not Phase.WAITING:
+                if job.phase not in (Phase.WAITING, Phase.BLOCKED):
                     raise Refused(f"{job.number} is {job.phase}; only a waiting job can be held")
                 events.append(Held(at, job.number, command.by))
             case ReleaseJob():
@@ -304,6 +353,7 @@ class Engine:
                 events.append(NodeOpened(at, command.node))
             case Schedule():
                 events += self._closings(at)
+                events += self._skips(at)
                 events += self._starts(at)
             case Finish():
                 events += self._finish(command, at)
@@ -354,6 +404,11 @@ class Engine:
         if task.phase is not Phase.RUNNING:
             return [Ended(at, number, task.attempt, Phase.CANCELLED, reason=reason)]
         return [Stopping(at, number, "cancelled", command.by)] if task.stopping is None else []
+
+    def _skips(self, at: int) -> list[Event]:
+        """What can never start any more has ended."""
+        doomed = (job for job in self.state.jobs.values() if job.doomed and job.phase is not Phase.RUNNING)
+        return [Ended(at, job.number, job.attempt, Phase.SKIPPED, reason=job.doomed) for job in doomed]
 
     def _closings(self, at: int) -> list[Event]:
         """Arrays of which nothing waits or runs any more have ended, as their tasks did."""

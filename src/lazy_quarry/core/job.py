@@ -69,6 +69,22 @@ class Origin:
     overrides: tuple[str, ...] = ()
 
 
+def outlook(condition: str, phase: Phase | None) -> bool | None:
+    """Whether a condition on a job is met by what it is now (None: it has begun): None while that is open.
+
+    ``fails`` covers failed, overtime, overmemory and lost; not cancelled, which was somebody's wish.
+    """
+    if phase is None:
+        return True if condition == "begins" else None
+    if condition == "begins":
+        return phase not in (Phase.CANCELLED, Phase.SKIPPED)
+    if condition == "finishes":
+        return True
+    if condition == "succeeds":
+        return phase is Phase.DONE
+    return phase in (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST)
+
+
 TASK_SPAN = 10_000_000
 """Job numbers stay below this; task ``index`` of array ``number`` is kept as job ``number × span + index + 1``."""
 
@@ -105,6 +121,10 @@ class Job:
     use: Use = Use()
     held_core_ms: int = 0
     charge_core_ms: int = 0
+    waits: tuple[tuple[int, str], ...] = ()
+    """Jobs that it still waits for, each with its condition."""
+    doomed: str = ""
+    """Why what it waits for can no longer happen."""
     next_index: int = 0
     """Of an array: the first task that has not been made a job of its own."""
     aside: tuple[int, ...] = ()

@@ -87,6 +87,8 @@ class Request:
     stage: Stage = Stage()
     readable_by: str = ""
     again_at_overtime: bool = False
+    after: tuple[tuple[str, str], ...] = ()
+    """Jobs, by number or name, and the condition of each: it waits until all are met."""
     array: Array | None = None
     task: int | None = None
     parameters: tuple[tuple[str, str], ...] = ()

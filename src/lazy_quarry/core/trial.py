@@ -33,6 +33,7 @@ def trial_of(request: Request, site: Site, task: int | None = None, values: Mapp
         walltime_s=walltime,
         warn_s=None if request.warn_s and request.warn_s >= walltime else request.warn_s,
         not_before_ms=None,
+        after=(),
         failure_retries=0,
         again_at_overtime=False,
     )

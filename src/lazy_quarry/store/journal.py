@@ -199,6 +199,7 @@ class Journal:
             closures=dict(state.closures),
             tallies=dict(state.tallies),
             tasks={number: set(live) for number, live in state.tasks.items()},
+            followers={number: set(others) for number, others in state.followers.items()},
         )
         for one in happened:
             copy.apply(one)

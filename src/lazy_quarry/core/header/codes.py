@@ -69,6 +69,7 @@ CODES: tuple[Code, ...] = (
     _code("threads-differ", W, "Another number of threads than cores for each rank.", "`threads = 4`, `OMP_NUM_THREADS=8`", "Leave it out; it is set for you.", True),
     _code("stage-unused", W, "Files are staged, and no command goes to them.", "no `$LQ_SCRATCH`", '`cd "$LQ_SCRATCH"`.'),
     _code("scratch-unused", H, "Scratch asked for and never used.", '`# scratch = "10 GiB"`', "Use `$LQ_SCRATCH`, or leave it out."),
+    _code("after", E, "What it waits for isn't there, or can no longer happen.", '`# after = { 41 = "succeeds" }`', "Name a job of yours, by number or name."),
     # the commands
     _code("variable-unset", W, "A variable is used and never set.", '`cd "$RESULTS"`', "Set it, put it into `environment`, or correct its name.", True),
     _code("program-absent", W, "No program of that name on the PATH or in a loaded module.", "`surge` without its module", "Load the module that is named, or correct the name.", True),

@@ -347,7 +347,7 @@ KEYS: dict[str, Key] = {
     "expect": Key(texts),
     "readable-by": Key(text),
     "notify": Key(notify),
-    "after": Key(after, bool),
+    "after": Key(after, lambda table: "each-succeeds" in table.values()),
     "not-before": Key(instant),
     "retries": Key(count(0, 100)),
     "at-overtime": Key(one_of("stop", "again")),

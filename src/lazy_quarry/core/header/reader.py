@@ -179,6 +179,7 @@ class HeaderReader:
             stage=Stage(stage.get("in", ()), stage.get("out", ()), stage.get("keep", False)),
             readable_by=read.get("readable-by", ""),
             again_at_overtime=read.get("at-overtime") == "again",
+            after=tuple((str(job), str(condition)) for job, condition in read.get("after", {}).items()),
             array=array,
             rehearsal=read.get("rehearsal", Rehearsal()),
         )

@@ -46,6 +46,9 @@ class Explainer:
         """What a job that has not started waits for."""
         if job.phase is Phase.HELD:
             return Why(f"held by {held_by or job.user}; it waits until it is released")
+        if job.phase is Phase.BLOCKED:
+            told = [f"{number} {condition}" for number, condition in job.waits]
+            return Why(f"waits until {' and '.join(told)}")
         now = self.plan.now_ms
         placement = self.plan.placements.get(job.number)
         if placement is None:
