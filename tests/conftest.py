@@ -183,7 +183,9 @@ class Machine:
         for name in os.listdir("/proc"):
             if name.isdigit():
                 try:
-                    if f"{self.state}/".encode() in Path(f"/proc/{name}/environ").read_bytes():
+                    base = f"{self.state.parent}/".encode()  # copies of its folder too
+                    line = Path(f"/proc/{name}/cmdline").read_bytes()
+                    if base in Path(f"/proc/{name}/environ").read_bytes() or (b"lazy_quarry" in line and base in line):
                         os.kill(int(name), signal.SIGKILL)
                 except OSError:
                     continue

@@ -17,6 +17,12 @@ from lazy_quarry.store.journal import Journal
 from tests.conftest import until
 
 RUNS = 'echo "$LQ_JOB-$LQ_ATTEMPT" >> ran.txt\nsleep 1.2\necho through'
+WAITS = RUNS.replace("sleep 1.2", "until [ -e go ]; do sleep 0.05; done")
+"""It runs until it is let go."""
+
+
+def let_go(machine):
+    (machine.work / "go").touch()
 
 
 def ran(machine):
@@ -35,11 +41,12 @@ def began(machine, job, attempt=1):
 
 @pytest.mark.parametrize("victims", ["engine", "ganger", "engine ganger"])
 def test_a_job_goes_on_when_those_above_its_keeper_are_killed(machine, victims):
-    job = machine.submit(RUNS)
+    job = machine.submit(WAITS)
     began(machine, job)
     pids = {"engine": machine.engine(), "ganger": machine.ganger()}
     for victim in victims.split():
         kill(pids[victim])
+    let_go(machine)
     found = machine.ended(job)
     assert (found["state"], found["attempt"]) == ("done", 1)
     assert ran(machine) == [f"{job}-1"]
@@ -49,11 +56,12 @@ def test_a_job_goes_on_when_those_above_its_keeper_are_killed(machine, victims):
     "victims", ["keeper", "ganger keeper", "engine keeper", "engine ganger keeper", "keeper ganger engine"]
 )
 def test_an_attempt_without_its_keeper_is_lost_and_run_once_more(machine, victims):
-    job = machine.submit(RUNS)
+    job = machine.submit(WAITS)
     began(machine, job)
     pids = {"engine": machine.engine(), "ganger": machine.ganger(), "keeper": machine.keeper(job)}
     for victim in victims.split():
         kill(pids[victim])
+    let_go(machine)
     found = machine.ended(job)
     assert (found["state"], found["attempt"]) == ("done", 2)
     assert ran(machine) == [f"{job}-1", f"{job}-2"]
@@ -76,11 +84,12 @@ def test_without_retries_a_lost_attempt_is_the_end(machine):
 
 
 def test_a_job_ends_and_is_recorded_with_nobody_above_it(machine):
-    job = machine.submit(RUNS)
+    job = machine.submit(WAITS)
     began(machine, job)
     engine, ganger, keeper = machine.engine(), machine.ganger(), machine.keeper(job)
     kill(engine)
     kill(ganger)
+    let_go(machine)
     until(lambda: not os.path.exists(f"/proc/{keeper}"), "the keeper's end")
     assert (machine.state / "spool" / f"{job}-1" / f"exit.{keeper}").exists()
     found = machine.show(job)
