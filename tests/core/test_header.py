@@ -141,6 +141,7 @@ def test_a_value_that_cannot_be_read_is_an_error_in_its_line(line):
     "line",
     [
         'after = { 12 = "each-succeeds" }',
+        'array = { each-node = "fast" }',
     ],
 )
 def test_what_is_not_there_yet_says_so_and_is_refused(line):

@@ -74,6 +74,8 @@ def _memory(ran: Ran) -> Advice:
     if ran.phase is Phase.OVERMEMORY:
         value = exact_size(_round_up(ran.memory_mib / max(1, ran.cores) * 2))
         return Advice("memory", used, asked, 1.0, f"{value}/core", f"it needs more: twice is {value}/core")
+    if not ran.memory_peak_mib:
+        return Advice("memory", used, asked, share, None, "too short a run to tell")
     better = _round_up(each)
     if better * ran.cores >= ran.memory_mib * 0.75:
         return Advice("memory", used, asked, share, None, "about right")

@@ -5,7 +5,7 @@ in. Between the two, the caller puts the events on disk. Replaying the events gi
 """
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 
 from lazy_quarry.core.events import (
     BroughtForward,
@@ -32,214 +32,15 @@ from lazy_quarry.core.events import (
     TaskMade,
     TasksDropped,
 )
-from lazy_quarry.core.job import Job, Phase, Share, Use, outlook, task_id
-from lazy_quarry.core.ledger import Tally, charge, held_core_ms
+from lazy_quarry.core.job import Job, Phase, Share, task_id
+from lazy_quarry.core.ledger import charge, held_core_ms
 from lazy_quarry.core.plan.planner import Ask, Placement, Plan, Planner, Stretch
-from lazy_quarry.core.request import task_request
 from lazy_quarry.core.site import Closure, Site
+from lazy_quarry.core.state import State
 from lazy_quarry.errors import NoSuchJob, Refused
 
 CLOCK_SLACK_MS = 2_000
 """A clock set back by less than this is held without a word."""
-
-
-@dataclass
-class State:
-    """Live jobs, closed nodes and running sums: what the events so far amount to."""
-
-    at_ms: int = 0
-    next_number: int = 1
-    jobs: dict[int, Job] = field(default_factory=dict)
-    closures: dict[str, str] = field(default_factory=dict)
-    tallies: dict[str, Tally] = field(default_factory=dict)
-    tasks: dict[int, set[int]] = field(default_factory=dict)
-    """Of each array, its tasks that are live."""
-    followers: dict[int, set[int]] = field(default_factory=dict)
-    """Of each job that others wait for, those others."""
-    clock_held_ms: int = 0
-    """Where journal time stood when the clock was last found set back."""
-
-    def apply(self, event: Event) -> Job | None:
-        """Fold one event in; returns the job when it has just reached its final state and left."""
-        self.at_ms = max(self.at_ms, event.at_ms)
-        match event:
-            case Submitted():
-                waits = tuple((int(number), condition) for number, condition in event.request.after)
-                phase = Phase.BLOCKED if waits else Phase.WAITING
-                job = Job(event.job, event.user, event.request, event.origin, event.at_ms, phase, waits=waits)
-                self.jobs[event.job] = job
-                for number, _ in waits:
-                    self.followers.setdefault(number, set()).add(event.job)
-                self.next_number = max(self.next_number, event.job + 1)
-            case Held():
-                self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.HELD, reason=event.by)
-            case Released():
-                job = self.jobs[event.job]
-                phase = Phase.BLOCKED if job.waits else Phase.WAITING
-                self.jobs[event.job] = replace(job, phase=phase, reason="")
-            case Started():
-                self.jobs[event.job] = replace(
-                    self.jobs[event.job],
-                    phase=Phase.RUNNING,
-                    attempt=event.attempt,
-                    queue=event.queue,
-                    started_ms=event.at_ms,
-                    shares=event.shares,
-                    stopping=None,
-                )
-                self._tell_followers(self.jobs[event.job].parent or event.job, None)
-            case Stopping():
-                self.jobs[event.job] = replace(self.jobs[event.job], stopping=event.cause)
-            case Ended():
-                return self._end(event)
-            case TaskMade():
-                self._make_task(event)
-            case TasksDropped():
-                self._drop_tasks(event)
-            case NodeClosed():
-                self.closures[event.node] = event.reason
-            case NodeOpened():
-                self.closures.pop(event.node, None)
-            case BroughtForward():
-                self._add(event.account, event.charge_core_ms, event.held_core_ms, event.jobs, event.failed)
-            case ClockHeld():
-                self.clock_held_ms = event.at_ms
-        return None
-
-    def _tell_followers(self, number: int, phase: Phase | None) -> None:
-        """What waits for this job goes on, or never can."""
-        for follower in sorted(self.followers.get(number, ())):
-            job = self.jobs.get(follower)
-            if job is None or not any(one == number for one, _ in job.waits):
-                continue
-            waits, doomed = list[tuple[int, str]](), job.doomed
-            for one, condition in job.waits:
-                met = outlook(condition, phase) if one == number else None
-                if met is None:
-                    waits.append((one, condition))
-                elif not met:
-                    doomed = (
-                        doomed or f"{number} {_ended_words(phase)}, and it was to start only if {_WANTED[condition]}"
-                    )
-            freed = job.phase is Phase.BLOCKED and not waits and not doomed
-            phase_now = Phase.WAITING if freed else job.phase
-            self.jobs[follower] = replace(job, waits=tuple(waits), doomed=doomed, phase=phase_now)
-        if phase is not None:
-            self.followers.pop(number, None)
-
-    def _make_task(self, event: TaskMade) -> None:
-        parent = self.jobs[event.parent]
-        request = task_request(parent.request, event.index)
-        self.jobs[event.job] = Job(event.job, parent.user, request, parent.origin, parent.submitted_ms)
-        aside = {*parent.aside, event.index}
-        reached = parent.next_index
-        while reached in aside:
-            aside.remove(reached)
-            reached += 1
-        self.jobs[event.parent] = replace(parent, next_index=reached, aside=tuple(sorted(aside)))
-        self.tasks.setdefault(event.parent, set()).add(event.job)
-
-    def _drop_tasks(self, event: TasksDropped) -> None:
-        parent = self.jobs[event.job]
-        assert parent.request.array is not None
-        counts = dict(parent.counts)
-        counts["cancelled"] = counts.get("cancelled", 0) + event.count
-        self.jobs[event.job] = replace(
-            parent, next_index=parent.request.array.count, aside=(), counts=tuple(sorted(counts.items()))
-        )
-
-    def _end(self, event: Ended) -> Job | None:
-        job = after(self.jobs[event.job], event)
-        if job.request.array is not None:  # its tasks were charged one by one
-            del self.jobs[job.number]
-            self.tasks.pop(job.number, None)
-            self._tell_followers(job.number, job.phase)
-            return job
-        self._add(
-            job.request.account,
-            event.charge_core_ms,
-            event.held_core_ms,
-            int(not event.again),
-            int(not event.again and event.phase not in (Phase.DONE, Phase.CANCELLED)),
-        )
-        if event.again:
-            self.jobs[job.number] = job
-            return None
-        del self.jobs[job.number]
-        if job.parent is not None:
-            self._count_task(job, job.parent)
-        self._tell_followers(job.number, job.phase)
-        return job
-
-    def _count_task(self, task: Job, number: int) -> None:
-        """An array's own figures are those of its tasks together."""
-        parent = self.jobs[number]
-        counts = dict(parent.counts)
-        counts[task.phase.value] = counts.get(task.phase.value, 0) + 1
-        use = Use(
-            parent.use.cpu_ms + task.use.cpu_ms,
-            max(parent.use.memory_peak_mib, task.use.memory_peak_mib),
-            parent.use.read_bytes + task.use.read_bytes,
-            parent.use.written_bytes + task.use.written_bytes,
-        )
-        began = [at for at in (parent.started_ms, task.started_ms) if at is not None]
-        self.jobs[number] = replace(
-            parent,
-            counts=tuple(sorted(counts.items())),
-            use=use,
-            started_ms=min(began, default=None),
-            held_core_ms=parent.held_core_ms + task.held_core_ms,
-            charge_core_ms=parent.charge_core_ms + task.charge_core_ms,
-        )
-        self.tasks[number].discard(task.number)
-
-    def _add(self, account: str, charged: int, held: int, jobs: int, failed: int) -> None:
-        tally = self.tallies.get(account, Tally())
-        self.tallies[account] = Tally(
-            tally.charged_core_ms + charged, tally.held_core_ms + held, tally.jobs + jobs, tally.failed + failed
-        )
-
-    def running(self) -> Iterable[Job]:
-        """Jobs that hold cores."""
-        return (job for job in self.jobs.values() if job.phase is Phase.RUNNING)
-
-
-_WANTED = {
-    "succeeds": "it succeeded",
-    "fails": "it failed",
-    "finishes": "it finished",
-    "begins": "it began",
-    "each-succeeds": "each of its tasks succeeded",
-}
-
-
-def _ended_words(phase: Phase | None) -> str:
-    return "has begun" if phase is None else f"ended {phase}"
-
-
-def after(job: Job, event: Ended) -> Job:
-    """The job as this end leaves it: final, or waiting again."""
-    ended = replace(
-        job,
-        exit=event.exit,
-        signal=event.signal,
-        reason=event.reason,
-        use=event.use,
-        held_core_ms=job.held_core_ms + event.held_core_ms,
-        charge_core_ms=job.charge_core_ms + event.charge_core_ms,
-    )
-    if not event.again:
-        return replace(ended, phase=event.phase, ended_ms=event.at_ms)
-    lost = event.phase is Phase.LOST
-    return replace(
-        ended,
-        phase=Phase.WAITING,
-        failures=job.failures + (not lost),
-        losses=job.losses + lost,
-        started_ms=None,
-        shares=(),
-        stopping=None,
-    )
 
 
 class Engine:

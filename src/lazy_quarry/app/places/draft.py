@@ -14,18 +14,18 @@ from textual.widgets import Input, TextArea
 
 from lazy_quarry.app.dials import Change
 from lazy_quarry.app.drafts import Draft
+from lazy_quarry.app.keynotes import KEY_NOTES
 from lazy_quarry.app.messages import CursorMoved, Say
-from lazy_quarry.app.pen import Pen
 from lazy_quarry.app.places.draftfiles import DraftFiles
 from lazy_quarry.app.places.place import Key
 from lazy_quarry.app.places.trying import Trial, lines, receipt_words, task_words
 from lazy_quarry.app.templates import from_room, script
 from lazy_quarry.app.widgets.beginnings import BeginPreview, BeginRows
 from lazy_quarry.app.widgets.dials import DialRows, DialTurned
-from lazy_quarry.app.widgets.drawn import Lines
 from lazy_quarry.app.widgets.editor import Editor, Margin
 from lazy_quarry.app.widgets.overrides import Overrides, OverridesEdit
 from lazy_quarry.app.widgets.report import CheckChosen, ReportRows, RungChosen
+from lazy_quarry.app.widgets.title import Title
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
 from lazy_quarry.core.header.edit import set_key
@@ -40,60 +40,6 @@ if TYPE_CHECKING:
 
 PAUSE_S = 0.03
 """After the last key, before the draft is checked."""
-
-KEY_NOTES = {
-    "walltime": "The longest it may run; it is stopped at the limit. The less you ask for, the sooner a gap fits it.",
-    "memory": "What it may use, for each core, rank, node or the whole job. A job that uses more is stopped.",
-    "ranks": "Processes in all, dealt onto the nodes as evenly as can be.",
-    "ranks-per-node": "Processes on each node.",
-    "threads": "Cores for each rank.",
-    "nodes": "On how many nodes the ranks are dealt; without it, as few as they fit on.",
-    "gpu-memory": "Memory that each GPU must have.",
-    "scratch": "Local disk for each node, in $LQ_SCRATCH.",
-    "traits": "Properties its nodes must have, with and, or, not and ( ).",
-    "on-nodes": "It runs on none but these nodes, as in c01..c08, m02.",
-    "whole-nodes": "Every other job is kept off its nodes; all their cores are charged.",
-    "stage": "in is copied to $LQ_SCRATCH before, out back after, however it ends; keep leaves the folder for later jobs.",
-    "arguments": "Words given to the script as $1, $2 …",
-    "prepare": "Commands run before the script's own, in its shell.",
-    "input": "A file for its standard input.",
-    "environment": "Variables it gets; inherit = true adds yours.",
-    "summary": "The output ends with a few lines: what was asked, what was used.",
-    "readable-by": "A group that may read what it writes; otherwise nobody else may.",
-    "not-before": "It does not start before this date and time.",
-    "retries": "How often it runs again after a failure or a lost node.",
-    "at-overtime": "stop, or again: back to the queue, for scripts that resume.",
-    "tasks": "Which tasks there are: 1..40, 0..90 by 10, or 1, 4, 9..12.",
-    "at-once": "At most so many tasks run at a time.",
-    "queue": "Which nodes, under which limits; a list means any of them will do.",
-    "account": "What is charged for it.",
-    "output": "Where it prints; {name} {job} {user} {date} are filled in. Folders are made.",
-    "errors": "Where its standard error goes; joined puts it into the output.",
-    "name": "What it is called: letters, digits and . _ - only.",
-    "tier": "The level of service: priority, limits, charge.",
-    "grace": "Between SIGTERM at the end of the walltime and SIGKILL.",
-    "warn": "So long before its end the script gets SIGUSR1, to save its work.",
-    "expect": "Files that must be there and not empty when it is done, or it counts as failed.",
-    "modules": "What is loaded before it starts, after everything else is unloaded.",
-    "gpus": "GPUs for each node.",
-    "directory": "Where it starts; without it, where it was submitted.",
-}
-
-
-class Title(Lines):
-    """The file's name, and whether it is saved."""
-
-    DEFAULT_CSS = "Title { height: 2; }"
-
-    def __init__(self) -> None:
-        super().__init__(id="title")
-        self.name_words = "new script"
-        self.state_words = ""
-
-    def draw(self, row: int, pen: Pen) -> None:
-        """The one line."""
-        if row == 0:
-            pen.write(f"  {self.name_words}", bold=True).write(f"   {self.state_words}", "dim")
 
 
 class DraftPlace(DraftFiles):

@@ -332,7 +332,8 @@ def _count_option(command: ShellCommand) -> tuple[int, int] | None:
 
 def _habits(script: Script, body: Body) -> Iterator[Diagnostic]:
     plain = [command for command in body.commands if command.name not in ("set", "export", "trap", "cd")]
-    if not body.stops_on_failure and len(plain) > 1 and not body.open_ended:
+    lines = {command.words[0].line for command in plain}
+    if not body.stops_on_failure and len(lines) > 1 and not body.open_ended:
         last = script.block.last_line if script.block else 1
         line = script.text.split("\n")[last - 1]
         what = "set -euo pipefail" if interpreter(script.text) == "bash" else "set -eu"

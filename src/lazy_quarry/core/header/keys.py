@@ -351,6 +351,6 @@ KEYS: dict[str, Key] = {
     "not-before": Key(instant),
     "retries": Key(count(0, 100)),
     "at-overtime": Key(one_of("stop", "again")),
-    "array": Key(array),
+    "array": Key(array, lambda table: "each-node" in table),
     "rehearsal": Key(rehearsal),
 }

@@ -52,6 +52,8 @@ class HeaderReader:
         self.overridden = outside.overridden
         self.usable = True
         self.read: dict[str, Any] = {}
+        self.meant: set[str] = set()
+        """Keys that stand there misspelt; it is not said besides that they are missing."""
         for key, value in values.items():
             self._read(key, value)
 
@@ -60,6 +62,7 @@ class HeaderReader:
         if known is None:
             said = f'there is no key "{key}"{nearest(key, KEYS)}'
             self._note("key-unknown", key, said, at_value=False, fix=self._renamed(key))
+            self.meant |= set(difflib.get_close_matches(key, list(KEYS), 1, 0.6))
             return
         try:
             self.read[key] = known.read(value)
@@ -119,14 +122,14 @@ class HeaderReader:
             walltime = min([walltime, *limits])
             said = f"no walltime; the job would be stopped after {format_duration(walltime)}, the default of queue {queue.name}"
             fix = self._added("walltime", format_duration(walltime))
-            if self.block is not None:
+            if self.block is not None and "walltime" not in self.meant:
                 self._note("walltime-absent", "walltime", said, severity=warning, fix=fix)
         memory = read.get("memory")
         if memory is None:
             memory = Memory(queue.memory_default_mib, "core")
             said = f"no memory; each core would get {format_size(memory.mib)}, the default of queue {queue.name}"
             fix = self._added("memory", f"{exact_size(memory.mib)}/core")
-            if self.block is not None:
+            if self.block is not None and "memory" not in self.meant:
                 self._note("memory-absent", "memory", said, severity=warning, fix=fix)
         if read.get("warn", 0) >= walltime and "warn" in read:
             said = f"warn: {format_duration(read['warn'])} before the end is before the start of {format_duration(walltime)}"
