@@ -1,6 +1,5 @@
 """Ledger: what each account was charged, and what it has left."""
 
-from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.pen import Pen, bar
 from lazy_quarry.app.places.place import Key, Place
 from lazy_quarry.app.widgets.drawn import Lines, Rows
@@ -38,10 +37,6 @@ class LedgerRows(Rows):
     def row_count(self) -> int:
         """One for each account."""
         return len(self.lines)
-
-    def cursor_changed(self) -> None:
-        """Another account."""
-        self.post_message(CursorMoved())
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """Name, figures, and a bar of the budget."""

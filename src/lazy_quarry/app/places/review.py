@@ -42,10 +42,6 @@ class RunRows(Rows):
         """The run under the cursor."""
         return self.runs[self.cursor] if self.cursor < len(self.runs) else None
 
-    def cursor_changed(self) -> None:
-        """Another run."""
-        self.post_message(CursorMoved())
-
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """Sign, number, name, outcome, and when."""
         view = self.runs[row]

@@ -5,7 +5,6 @@ from pathlib import Path
 
 from textual.message import Message
 
-from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.pen import Pen
 from lazy_quarry.app.templates import Template, offered
 from lazy_quarry.app.widgets.drawn import Lines, Rows
@@ -118,10 +117,6 @@ class BeginRows(Rows):
             super().move(to)
         elif step < 0:
             self.scroll_to(y=0, animate=False)
-
-    def cursor_changed(self) -> None:
-        """Another thing to begin from."""
-        self.post_message(CursorMoved())
 
     def under_cursor(self) -> Begin | None:
         """What would be begun."""

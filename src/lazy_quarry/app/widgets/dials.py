@@ -8,7 +8,7 @@ from textual import events
 from textual.message import Message
 
 from lazy_quarry.app.dials import Change, Dial, dials, follows
-from lazy_quarry.app.messages import CursorMoved, Say
+from lazy_quarry.app.messages import Say
 from lazy_quarry.app.pen import Pen
 from lazy_quarry.app.widgets.drawn import Rows
 from lazy_quarry.errors import BadValue
@@ -77,14 +77,6 @@ class DialRows(Rows):
         """To another dial; what was being typed is left."""
         self.typing = None
         super().move(max(1, to))
-
-    def cursor_changed(self) -> None:
-        """Another dial."""
-        self.post_message(CursorMoved())
-
-    def on_focus(self) -> None:
-        """The cursor shows."""
-        self.refresh()
 
     def on_blur(self) -> None:
         """The cursor goes, and what was being typed with it."""

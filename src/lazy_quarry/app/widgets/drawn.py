@@ -8,6 +8,7 @@ from textual.scroll_view import ScrollView
 from textual.strip import Strip
 from textual.widget import Widget
 
+from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.palette import PALETTES, Palette
 from lazy_quarry.app.pen import Pen
 
@@ -84,6 +85,15 @@ class Rows(Drawing, ScrollView, can_focus=True):
 
     def cursor_changed(self) -> None:
         """The cursor is on another row."""
+        self.post_message(CursorMoved())
+
+    def on_focus(self) -> None:
+        """The cursor shows."""
+        self.refresh()
+
+    def on_blur(self) -> None:
+        """The cursor goes."""
+        self.refresh()
 
     @property
     def room(self) -> int:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
-from lazy_quarry.app.messages import CursorMoved, OpenJob
+from lazy_quarry.app.messages import OpenJob
 from lazy_quarry.app.pen import Pen
 from lazy_quarry.app.widgets.drawn import Lines, Rows
 from lazy_quarry.core.job import Phase
@@ -158,10 +158,6 @@ class JobRows(Rows):
                 self.cursor = place
                 self.scroll_to(y=max(0, self.scroll_offset.y + shift), animate=False)
         self.refit()
-
-    def cursor_changed(self) -> None:
-        """Another job."""
-        self.post_message(CursorMoved())
 
     def clicked(self, row: int, column: int) -> None:
         """The cursor goes there; a second click opens the job."""

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 from textual import events
 
-from lazy_quarry.app.messages import CursorMoved, OpenNode
+from lazy_quarry.app.messages import OpenNode
 from lazy_quarry.app.pen import Pen, bar
 from lazy_quarry.app.widgets.drawn import Rows
 from lazy_quarry.core.site import Queue
@@ -84,10 +84,6 @@ class NodeRows(Rows):
     def entry(self) -> Entry | None:
         """What the cursor is on."""
         return self.rows[self.cursor] if self.cursor < len(self.rows) else None
-
-    def cursor_changed(self) -> None:
-        """Another node."""
-        self.post_message(CursorMoved())
 
     def queue(self) -> str:
         """The queue that the cursor is in."""

@@ -5,7 +5,6 @@ from dataclasses import dataclass
 from textual.message import Message
 
 from lazy_quarry.app.dials import Change
-from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.pen import Pen, wrap
 from lazy_quarry.app.widgets.drawn import Rows
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
@@ -82,10 +81,6 @@ class ReportRows(Rows):
         """The check that the cursor is on."""
         line = self.under_cursor()
         return line.check if line else None
-
-    def cursor_changed(self) -> None:
-        """Another line."""
-        self.post_message(CursorMoved())
 
     def move(self, to: int) -> None:
         """To the next line that stands for something, in the direction of the move."""
@@ -289,10 +284,6 @@ class ReportRows(Rows):
     def on_focus(self) -> None:
         """The cursor shows."""
         self.first()
-        self.refresh()
-
-    def on_blur(self) -> None:
-        """The cursor goes."""
         self.refresh()
 
     def clicked(self, row: int, column: int) -> None:

@@ -57,18 +57,6 @@ class RoomGrid(Rows):
         """To another walltime."""
         super().move(max(2, to))
 
-    def cursor_changed(self) -> None:
-        """Another cell."""
-        self.post_message(CursorMoved())
-
-    def on_focus(self) -> None:
-        """The cursor shows."""
-        self.refresh()
-
-    def on_blur(self) -> None:
-        """The cursor goes."""
-        self.refresh()
-
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """The heading, or a walltime."""
         pen.ground = "ground"

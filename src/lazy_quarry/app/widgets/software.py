@@ -1,6 +1,5 @@
 """The modules of a site, as a search finds them."""
 
-from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.pen import Pen
 from lazy_quarry.app.widgets.drawn import Rows
 from lazy_quarry.core.site import Software
@@ -34,10 +33,6 @@ class SoftwareRows(Rows):
     def chosen(self) -> Software | None:
         """What the cursor is on."""
         return self.found[self.cursor] if self.cursor < len(self.found) else None
-
-    def cursor_changed(self) -> None:
-        """Another module."""
-        self.post_message(CursorMoved())
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """A module, what it is, and its programs."""

@@ -45,18 +45,6 @@ class TraitRows(Rows):
         """To another trait."""
         super().move(max(1, to))
 
-    def cursor_changed(self) -> None:
-        """Another trait."""
-        self.post_message(CursorMoved())
-
-    def on_focus(self) -> None:
-        """The cursor shows."""
-        self.refresh()
-
-    def on_blur(self) -> None:
-        """The cursor goes."""
-        self.refresh()
-
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """The heading, or a trait."""
         if not (current and self.has_focus) or row == 0:
