@@ -8,7 +8,6 @@ import numpy as np
 
 from bench.planning import ground
 from lazy_quarry.core.engine import Engine, State
-from lazy_quarry.core.header.facts import Facts
 from lazy_quarry.drafting import Drafting
 from lazy_quarry.run.look import with_facts
 from lazy_quarry.store.journal import Journal
@@ -19,6 +18,7 @@ HEADERS = {
     "draft-array": 'threads = 4\n#\n# [array]\n# tasks = "1..2000"\n# at-once = 200',
     "draft-anywhere": 'nodes = "any"\n# ranks = 500',
 }
+BODY = 'set -euo pipefail\nmpirun --hostfile "$LQ_NODES" ./program --case "$LQ_NAME"\n'
 
 
 def figures(best):
@@ -30,18 +30,13 @@ def figures(best):
     plan.whole()
     journal = Journal(None)
     for name, header in HEADERS.items():
-        body = 'set -euo pipefail\nmpirun --hostfile "$LQ_NODES" ./program --case "$LQ_NAME"\n'
-        text = f"#!/usr/bin/env bash\n# /// job\n# {header.split('#')[0].strip()}\n"
-        rest = "\n".join(header.split("\n")[1:])
-        extra = '# walltime = "2h"\n# memory = "2 GiB/core"\n'
-        text = f"#!/usr/bin/env bash\n# /// job\n{extra}# {header.splitlines()[0]}\n{rest}\n# ///\n{body}"
-        submission = Submission(text.replace("\n\n# ///", "\n# ///"), "x.sh", "/tmp")
+        text = f'#!/usr/bin/env bash\n# /// job\n# walltime = "2h"\n# memory = "2 GiB/core"\n# {header}\n# ///\n{BODY}'
+        submission = Submission(text, "x.sh", "/tmp")
 
         def answer(submission=submission):
             looked = with_facts(submission)
             report = Drafting(engine, plan, journal, "me", (), 0).report(looked)
             assert report.cores and report.ladder, report.diagnostics
 
-        assert Facts is not None
         answer()
         yield name, best(5, answer), "s", sort, 1

@@ -6,7 +6,6 @@ from dataclasses import replace
 from lazy_quarry.core.engine import Engine
 from lazy_quarry.core.header.check import Checked, Outside, check_script
 from lazy_quarry.core.header.conduct import against_earlier
-from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.header.facts import Earlier
 from lazy_quarry.core.ledger import AccountLine, greatest_charge
 from lazy_quarry.core.plan.planner import Ask, Placement, Plan
@@ -114,8 +113,6 @@ class Drafting:
             tuple(self._through(timeline, request)),
             traits,
             (len(matching), sum(node.cores for node in matching)),
-            request.most_nodes or 0,
-            request.anywhere,
             request.gpus,
             placement.start_ms if placement else None,
             self.site.trial,
@@ -235,8 +232,3 @@ class Drafting:
             closed = self.engine.state.closures
             free = sum(node.cores - used[node.name] for node in match if node.name not in closed)
             yield TraitRung(trait, trait in chosen, len(match), sum(node.cores for node in match), free)
-
-
-def worst(diagnostics: tuple[Diagnostic, ...]) -> Diagnostic | None:
-    """The first that must change, if any."""
-    return next((one for one in diagnostics if one.severity == "error"), None)

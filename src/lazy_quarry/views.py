@@ -261,8 +261,6 @@ class DraftReport:
     traits: tuple[TraitRung, ...] = ()
     matching: tuple[int, int] = (0, 0)
     """Nodes that match the request's traits in its queues, and their cores."""
-    most_nodes: int = 0
-    anywhere: bool = False
     gpus: int = 0
     start_ms: int | None = None
     trial: str = ""

@@ -36,17 +36,17 @@ class Ran:
     memory_peak_mib: int
 
 
-def advise(ran: Ran, same_work: bool = True) -> list[Advice]:
-    """Advice on walltime, cores and memory; of a shortened run (not ``same_work``) none on walltime."""
-    return [_walltime(ran, same_work), _cores(ran), _memory(ran)]
+def advise(ran: Ran) -> list[Advice]:
+    """Advice on walltime, cores and memory."""
+    return [_walltime(ran), _cores(ran), _memory(ran)]
 
 
-def _walltime(ran: Ran, same_work: bool) -> Advice:
+def _walltime(ran: Ran) -> Advice:
     used, asked = format_duration(ran.took_s), format_duration(ran.walltime_s)
     share = min(1.0, ran.took_s / max(1, ran.walltime_s))
     if ran.phase is Phase.OVERTIME:
         return Advice("walltime", used, asked, 1.0, None, "it was not through by then; the lot needs longer")
-    if ran.phase is not Phase.DONE or not same_work:
+    if ran.phase is not Phase.DONE:
         return Advice("walltime", used, asked, share, None, "")
     better = next((step for step in _STEPS_S if step >= ran.took_s * TIME_MARGIN), _STEPS_S[-1])
     if better >= ran.walltime_s:

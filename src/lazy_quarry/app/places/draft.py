@@ -402,8 +402,7 @@ class DraftPlace(DraftFiles):
             return
         if self.quarry.client is not None:
             walltime = self.report.walltime_s if self.report else 0
-            array = bool(self.report and self.report.tasks)
-            self._try(self.quarry.client, self._submission(), task, values, Trial(0, walltime, array))
+            self._try(self.quarry.client, self._submission(), task, values, Trial(0, walltime))
 
     @work(thread=True, group="submit", exclusive=True)
     def _try(

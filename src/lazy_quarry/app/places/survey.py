@@ -104,8 +104,7 @@ class SurveyPlace(Place):
     def _show_room(self, queue: str, rooms: list[RoomView]) -> None:
         if self.board is not None:
             total = sum(node.cores for node in self.board.nodes if queue in node.queues)
-            names = tuple(one.name for one in self.board.queues)
-            self.query_one(RoomGrid).show(queue, names, rooms, total)
+            self.query_one(RoomGrid).show(queue, rooms, total)
 
     def on_room_chosen(self, message: RoomChosen) -> None:
         """Draft just that."""

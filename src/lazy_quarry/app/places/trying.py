@@ -19,7 +19,6 @@ class Trial:
 
     job: int
     walltime_s: int
-    array: bool = False
 
 
 def task_words(text: str) -> tuple[int | None, dict[str, str] | None]:

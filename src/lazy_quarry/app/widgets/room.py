@@ -32,14 +32,13 @@ class RoomGrid(Rows):
         super().__init__(id="room")
         self.rooms: dict[tuple[int, str], RoomView] = {}
         self.queue = ""
-        self.queues: tuple[str, ...] = ()
         self.total = 1
         self.column = 0
         self.cursor = 2
 
-    def show(self, queue: str, queues: tuple[str, ...], rooms: list[RoomView], total: int) -> None:
+    def show(self, queue: str, rooms: list[RoomView], total: int) -> None:
         """What there is room for in a queue of so many cores."""
-        self.queue, self.queues, self.total = queue, queues, max(1, total)
+        self.queue, self.total = queue, max(1, total)
         self.rooms = {(room.walltime_s, room.kind): room for room in rooms}
         self.refit()
         self.cursor = max(2, self.cursor)

@@ -94,7 +94,6 @@ def check_script(text: str, site: Site, outside: Outside) -> Checked:
             fitting[0] if fitting else None,
             site,
             outside.facts,
-            frozenset(reader.read),
             names,
         )
         found += conduct(script)

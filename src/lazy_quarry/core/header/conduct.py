@@ -70,8 +70,6 @@ class Script:
     need: Need | None
     site: Site
     facts: Facts
-    given: frozenset[str]
-    """Keys that the header or an override gives."""
     parameters: tuple[str, ...] = ()
 
     def line(self, *keys: str) -> int:
