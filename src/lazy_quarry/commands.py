@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Literal
 
 from lazy_quarry.client import SiteClient
-from lazy_quarry.core.advice import Ran, advise
+from lazy_quarry.core.advice import advise
 from lazy_quarry.core.header.check import Outside, check_script, decode_script
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.units import (
@@ -29,7 +29,7 @@ from lazy_quarry.errors import BadValue, EngineAway, QuarryError
 from lazy_quarry.run.look import looked_up
 from lazy_quarry.run.machine import this_machine, user_name
 from lazy_quarry.views import Board, DraftReport, JobDetail, JobView, OutputChunk, RoomView, Submission
-from lazy_quarry.words import state_words, storage_words, verdict
+from lazy_quarry.words import ran, state_words, storage_words, verdict
 
 
 def read_script(path: str) -> str:
@@ -202,10 +202,7 @@ def wait_for(client: SiteClient, numbers: list[int]) -> Iterator[JobView]:
 def trial_lines(view: JobView, walltime_s: int) -> Iterator[str]:
     """What a trial used of what is asked for, and what to ask for."""
     yield f"{view.label} {view.name}: {verdict(view)}"
-    ran = Ran(
-        view.phase, view.elapsed_s, walltime_s, view.cores, view.use.cpu_ms / 1000, view.memory_mib, view.memory_peak_mib
-    )  # fmt: skip
-    for one in advise(ran):
+    for one in advise(ran(view, walltime_s)):
         advice = (
             f'; ask for {one.key} = "{one.value}"' if one.value is not None else f"; {one.reason}" if one.reason else ""
         )

@@ -169,13 +169,8 @@ class Desk(Reading):
                     line = dict(checked.lines).get("after", 1)
                     return Receipt(None, None, self.now(), (error("after", problem, line), *diagnostics))
             if request is not None and not checked.refused:
-                if closed := self.runner.closed():
-                    raise Refused(f"not submitted: {closed}")
-                blocked = self._blocked(request, submission)
-                if blocked:
-                    diagnostics = (error("path", blocked, 1), *diagnostics)
-                else:
-                    return self._take(submission, request, diagnostics)
+                self._need_runner()
+                return self._admit(submission, request, diagnostics)
             return Receipt(None, None, self.now(), diagnostics)
 
     def try_one(self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None) -> Receipt:
@@ -189,12 +184,19 @@ class Desk(Reading):
             errors = [one for one in checked.diagnostics if one.severity == "error" and one.code not in beside]
             if checked.request is None or errors:
                 return Receipt(None, None, self.now(), checked.diagnostics)
-            if closed := self.runner.closed():
-                raise Refused(f"not submitted: {closed}")
+            self._need_runner()
             request = trial_of(checked.request, self.site, task, values)
-            if blocked := self._blocked(request, submission):
-                return Receipt(None, None, self.now(), (error("path", blocked, 1), *checked.diagnostics))
-            return self._take(submission, request, checked.diagnostics)
+            return self._admit(submission, request, checked.diagnostics)
+
+    def _need_runner(self) -> None:
+        if closed := self.runner.closed():
+            raise Refused(f"not submitted: {closed}")
+
+    def _admit(self, submission: Submission, request: Request, diagnostics: tuple) -> Receipt:
+        """Take it in, unless its folder, output or input cannot be had."""
+        if blocked := self._blocked(request, submission):
+            return Receipt(None, None, self.now(), (error("path", blocked, 1), *diagnostics))
+        return self._take(submission, request, diagnostics)
 
     def _take(self, submission: Submission, request: Request, diagnostics: tuple) -> Receipt:
         origin = Origin(

@@ -2,6 +2,7 @@
 
 from datetime import UTC, tzinfo
 
+from lazy_quarry.core.advice import Ran
 from lazy_quarry.core.events import (
     BroughtForward,
     ClockHeld,
@@ -153,6 +154,13 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return f"brought forward for {event.account}: {plural(event.jobs, 'job')}"
         case ClockHeld():
             return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"
+
+
+def ran(view: JobView, walltime_s: int) -> Ran:
+    """What a job's view says of its run, for advice, against the walltime that was asked for."""
+    return Ran(
+        view.phase, view.elapsed_s, walltime_s, view.cores, view.use.cpu_ms / 1000, view.memory_mib, view.memory_peak_mib
+    )  # fmt: skip
 
 
 def storage_words(area: Storage) -> str:

@@ -67,7 +67,9 @@ class Engine:
         if plan is None:
             return
         if isinstance(event, Submitted):
-            if not event.request.after:
+            if event.request.array is not None:
+                self._plan = None  # it is asked for task by task
+            elif not event.request.after:
                 plan.extend(Ask(event.job, event.request))
         elif isinstance(event, Started) and event.job in plan.taken and event.at_ms == plan.taken[event.job].start_ms:
             plan.valid_until_ms = min(plan.valid_until_ms, plan.taken[event.job].end_ms)
@@ -76,8 +78,6 @@ class Engine:
                 self._plan = None
         elif not isinstance(event, Stopping | BroughtForward):
             self._plan = None
-        if isinstance(event, Submitted) and event.request.array is not None:
-            self._plan = None  # it is asked for task by task
 
     def plan(self, at_ms: int) -> Plan:
         """The one plan for this instant, made anew only when something has changed."""
@@ -144,8 +144,7 @@ class Engine:
                     if job.stopping is None:
                         events.append(Stopping(at, job.number, "cancelled", command.by))
                 else:
-                    reason = f"cancelled by {command.by} before it started"
-                    events.append(Ended(at, job.number, job.attempt, Phase.CANCELLED, reason=reason))
+                    events.append(_never_started(job.number, job.attempt, command.by, at))
             case CloseNode():
                 events.append(NodeClosed(at, self._node(command.node), command.reason))
             case OpenNode():
@@ -186,8 +185,7 @@ class Engine:
         for number in sorted(self.state.tasks.get(job.number, ())):
             task = self.state.jobs[number]
             if task.phase is not Phase.RUNNING:
-                reason = f"cancelled by {by} before it started"
-                events.append(Ended(at, number, task.attempt, Phase.CANCELLED, reason=reason))
+                events.append(_never_started(number, task.attempt, by, at))
             elif task.stopping is None:
                 events.append(Stopping(at, number, "cancelled", by))
         return events
@@ -196,14 +194,13 @@ class Engine:
         job = self._mine(command.job, command.by, "cancel")
         number = task_id(job.number, command.index)
         task = self.state.jobs.get(number)
-        reason = f"cancelled by {command.by} before it started"
         if task is None:
             if command.index < job.next_index or command.index in job.aside:
                 raise Refused(f"task {command.job}/{_task_number(job, command.index)} has ended already")
             made = TaskMade(at, number, job.number, command.index)
-            return [made, Ended(at, number, 0, Phase.CANCELLED, reason=reason)]
+            return [made, _never_started(number, 0, command.by, at)]
         if task.phase is not Phase.RUNNING:
-            return [Ended(at, number, task.attempt, Phase.CANCELLED, reason=reason)]
+            return [_never_started(number, task.attempt, command.by, at)]
         return [Stopping(at, number, "cancelled", command.by)] if task.stopping is None else []
 
     def _skips(self, at: int) -> list[Event]:
@@ -297,6 +294,10 @@ class Engine:
                 charge(self.site, job.request.tier, held),
             )
         ]
+
+
+def _never_started(number: int, attempt: int, by: str, at: int) -> Ended:
+    return Ended(at, number, attempt, Phase.CANCELLED, reason=f"cancelled by {by} before it started")
 
 
 def _task_number(job: Job, index: int) -> int:

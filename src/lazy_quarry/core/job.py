@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from enum import StrEnum
 
-from lazy_quarry.core.request import Request
+from lazy_quarry.core.request import Request, task_request
 from lazy_quarry.core.units import SECOND_MS
 
 
@@ -164,3 +164,9 @@ class Job:
         if self.started_ms is None:
             return None
         return self.started_ms + (self.request.walltime_s + self.request.grace_s) * SECOND_MS
+
+
+def make_task(parent: Job, index: int) -> Job:
+    """One task of an array as a job of its own; ``index`` counts from 0."""
+    number = task_id(parent.number, index)
+    return Job(number, parent.user, task_request(parent.request, index), parent.origin, parent.submitted_ms)

@@ -21,9 +21,8 @@ from lazy_quarry.core.events import (
     TaskMade,
     TasksDropped,
 )
-from lazy_quarry.core.job import Job, Phase, Use, outlook
+from lazy_quarry.core.job import Job, Phase, Use, make_task, outlook
 from lazy_quarry.core.ledger import Tally
-from lazy_quarry.core.request import task_request
 
 
 @dataclass
@@ -112,8 +111,7 @@ class State:
 
     def _make_task(self, event: TaskMade) -> None:
         parent = self.jobs[event.parent]
-        request = task_request(parent.request, event.index)
-        self.jobs[event.job] = Job(event.job, parent.user, request, parent.origin, parent.submitted_ms)
+        self.jobs[event.job] = make_task(parent, event.index)
         aside = {*parent.aside, event.index}
         reached = parent.next_index
         while reached in aside:

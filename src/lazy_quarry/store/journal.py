@@ -19,9 +19,8 @@ from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
 from lazy_quarry.core.codec import canonical, from_plain, to_plain
 from lazy_quarry.core.events import Ended, Event, Happening, decode, encode
-from lazy_quarry.core.job import TASK_SPAN, Job, Phase, task_id
+from lazy_quarry.core.job import TASK_SPAN, Job, Phase, make_task, task_id
 from lazy_quarry.core.ledger import by_day
-from lazy_quarry.core.request import task_request
 from lazy_quarry.core.state import State
 from lazy_quarry.core.state import after as ended_job
 from lazy_quarry.errors import StateFolderError
@@ -177,9 +176,7 @@ class Journal:
         for end in ends:
             job = known[end.job]
             if job is None:  # a task that is made by the same events
-                parent = state.jobs[end.job // TASK_SPAN]
-                request = task_request(parent.request, end.job % TASK_SPAN - 1)
-                job = Job(end.job, parent.user, request, parent.origin, parent.submitted_ms)
+                job = make_task(state.jobs[end.job // TASK_SPAN], end.job % TASK_SPAN - 1)
             if job.request.array is None:
                 cells += sum_cells(job, end)
             known[end.job] = finished = ended_job(job, end)

@@ -3,11 +3,11 @@
 from dataclasses import dataclass
 
 from lazy_quarry.app.dials import Change
-from lazy_quarry.core.advice import Advice, Ran, advise
+from lazy_quarry.core.advice import Advice, advise
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import BadValue
-from lazy_quarry.views import Board, JobView
-from lazy_quarry.words import state_words, verdict
+from lazy_quarry.views import Board
+from lazy_quarry.words import ran, state_words, verdict
 
 BAR = 12
 Pieces = tuple[tuple[str, str] | tuple[str, str, bool], ...]
@@ -54,13 +54,6 @@ def lines(trial: Trial, board: Board, zone) -> tuple[list[Pieces], list[Change]]
         told_lines.append(_line(one))
         changes.append(((one.key, one.value),) if one.value is not None else ())
     return told_lines, changes
-
-
-def ran(view: JobView, walltime_s: int) -> Ran:
-    """What a job's view says of its run, against the walltime that the draft asks for."""
-    return Ran(
-        view.phase, view.elapsed_s, walltime_s, view.cores, view.use.cpu_ms / 1000, view.memory_mib, view.memory_peak_mib
-    )  # fmt: skip
 
 
 def _line(one: Advice) -> Pieces:
