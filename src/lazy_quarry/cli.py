@@ -455,6 +455,50 @@ def shell(
     raise typer.Exit(done)
 
 
+@app.command()
+def replay(
+    trace: Annotated[str, typer.Argument(metavar="TRACE.swf", help="a trace to read, - for standard input; with --make the one to write")],
+    nodes: Annotated[int, typer.Option(metavar="N", help="nodes of the cluster")] = 64,
+    cores: Annotated[int, typer.Option(metavar="C", help="cores of each node; jobs may span nodes")] = 32,
+    policy: Annotated[str, typer.Option(metavar="P", help="first-come, easy or planned")] = "planned",
+    compare: Annotated[str, typer.Option(metavar="P,P", help="several policies side by side")] = "",
+    schedule: Annotated[str, typer.Option(metavar="OUT.csv", help="write when each job ran")] = "",
+    svg: Annotated[str, typer.Option(metavar="OUT.svg", help="draw use and queue over time; OUT.pdf for PDF")] = "",
+    make: Annotated[int, typer.Option(metavar="COUNT", help="write a made-up trace of so many jobs")] = 0,
+    seed: Annotated[int, typer.Option(help="of a made-up trace")] = 1,
+    load: Annotated[float, typer.Option(help="of a made-up trace: work against what the cluster could do")] = 0.85,
+    format_: FormatOption = "text",
+) -> None:
+    """Put a workload trace (Standard Workload Format) through the policies of the plan, or make one up."""
+    from lazy_quarry import studies
+
+    json_too = _as_json(format_)
+    if nodes < 1 or cores < 1 or make < 0 or load <= 0:
+        raise Usage("--nodes, --cores, --make and --load are more than nothing")
+    if make:
+        typer.echo(studies.make(trace, make, nodes * cores, load, seed))
+        return
+    policies = studies.policies_of(compare or policy)
+    if schedule and len(policies) > 1:
+        raise Usage("--schedule writes one policy's; name it with --policy, without --compare")
+    read = studies.read_file(trace, nodes * cores)
+    found = studies.run(read, nodes * cores, policies, json_too)
+    if schedule:
+        studies.write_schedule(schedule, found[0], cores)
+    if svg:
+        from pathlib import Path
+
+        from lazy_quarry.draw.study import draw_replays
+
+        name = "standard input" if trace == "-" else Path(trace).name
+        draw_replays(found, Path(svg), f"{name}: {len(read.jobs):,} jobs on {nodes} nodes of {cores} cores")
+    if json_too:
+        _json([studies.as_json(one) for one in found])
+    else:
+        for line in studies.table(found):
+            typer.echo(line)
+
+
 def _fail(message: str, code: int) -> NoReturn:
     print(f"lazy-quarry: {message}", file=sys.stderr)
     sys.exit(code)

@@ -1,0 +1,1 @@
+"""Open formats that the core reads and writes: text in, values out."""

@@ -1,0 +1,1 @@
+"""Charts and drawings as SVG and PDF. Matplotlib is imported only when something is drawn."""

@@ -1,0 +1,59 @@
+"""Replayed traces as a picture: cores in use and jobs waiting over time, a colour a policy."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+import numpy as np
+
+from lazy_quarry.core.replay import Replayed
+from lazy_quarry.draw.figure import COLOURS, new_figure, save
+from lazy_quarry.draw.words import policy_words
+
+POINTS = 1500
+"""Beyond so many, neighbours in time are drawn as one."""
+
+
+def levels(begin: np.ndarray, end: np.ndarray, amount: np.ndarray, edges: np.ndarray) -> np.ndarray:
+    """Mean of what is held between each two ``edges``, when each entry holds its amount from begin to end."""
+    times = np.concatenate([begin, end])
+    steps = np.concatenate([amount, -amount]).astype(float)
+    order = np.argsort(times, kind="stable")
+    times, held = times[order], np.cumsum(steps[order])
+    area = np.concatenate([[0.0], np.cumsum(held[:-1] * np.diff(times))])
+
+    def until(at: np.ndarray) -> np.ndarray:
+        place = np.searchsorted(times, at, "right") - 1
+        inside = np.maximum(place, 0)
+        return np.where(place < 0, 0.0, area[inside] + held[inside] * (at - times[inside]))
+
+    found: np.ndarray = np.diff(until(edges)) / np.diff(edges)
+    return found
+
+
+def draw_replays(replays: Sequence[Replayed], path: Path, title: str) -> None:
+    """Write the picture as SVG or PDF, by the path's ending. Raises :class:`QuarryError` when it can't be written."""
+    figure, (above, below) = new_figure(rows=2, share_x=True)
+    for colour, one in zip(COLOURS, replays, strict=False):
+        jobs = one.trace.jobs
+        if not jobs:
+            continue
+        zero = jobs[0].submit_s
+        submit = np.array([job.submit_s for job in jobs]) - zero
+        start = np.array(one.starts) - zero
+        end = start + np.array([job.run_s for job in jobs])
+        cores = np.array([job.cores for job in jobs])
+        edges = np.linspace(0.0, max(float(end.max()), 1.0), min(POINTS, 10 * len(jobs) + 2))
+        days = (edges[:-1] + edges[1:]) / 2 / 86_400
+        words = f"{policy_words(one.policy)}: use {one.use:.1%}, mean wait {one.wait_mean_s / 3600:.2g} h"
+        above.plot(days, levels(start, end, cores, edges), color=colour, linewidth=0.9, label=words)
+        below.plot(days, levels(submit, start, np.ones(len(jobs)), edges), color=colour, linewidth=0.9)
+    if replays:
+        above.axhline(replays[0].cores, color="#8b8374", linewidth=0.6, linestyle=(0, (4, 3)))
+    above.set_ylabel("cores in use")
+    above.set_ylim(bottom=0)
+    below.set_ylabel("jobs waiting")
+    below.set_ylim(bottom=0)
+    below.set_xlabel("days from the first submission")
+    above.set_title(title, loc="left")
+    above.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor="none")
+    save(figure, path)
