@@ -260,7 +260,7 @@ class Planner:
         """Place all of ``waiting``, which is in priority order, beside what is running."""
         index = self.ground.index
         holds = [
-            Hold(index[held.node], max(held.until_ms, now_ms + OVERDUE_MS), held.amount)
+            Hold(index[held.node], held.until_ms if held.until_ms > now_ms else now_ms + OVERDUE_MS, held.amount)
             for held in running
             if held.node in index
         ]
