@@ -109,7 +109,7 @@ class Timeline:
         row = self.times[node]
         place = int(row[:used].searchsorted(at_ms, "right"))
         if row[place - 1] == at_ms:
-            return int(row[:used].searchsorted(at_ms, "left"))
+            return place - 1  # of jobs that end together the last: what lies between them has no length
         if used == self.times.shape[1]:
             self._widen()
             row = self.times[node]
