@@ -4,13 +4,15 @@
 in. Between the two, the caller puts the events on disk. Replaying the events gives the state again.
 """
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import replace
 
 from lazy_quarry.core.events import (
     BroughtForward,
     CancelJob,
     CancelTask,
+    Changed,
+    ChangeJob,
     ClockHeld,
     CloseNode,
     Command,
@@ -19,11 +21,16 @@ from lazy_quarry.core.events import (
     Finish,
     Held,
     HoldJob,
+    LoseNode,
     NodeClosed,
     NodeOpened,
     OpenNode,
+    Ordered,
+    OrderJobs,
     Released,
     ReleaseJob,
+    Reserve,
+    Reserved,
     Schedule,
     Started,
     Stopping,
@@ -31,14 +38,22 @@ from lazy_quarry.core.events import (
     Submitted,
     TaskMade,
     TasksDropped,
+    Unreserve,
+    Unreserved,
 )
 from lazy_quarry.core.job import Job, Phase, Share, task_id
 from lazy_quarry.core.ledger import charge, held_core_ms
-from lazy_quarry.core.plan.planner import Ask, Placement, Plan, Planner, Stretch
-from lazy_quarry.core.site import Closure, Site
+from lazy_quarry.core.plan.limits import Kind, LimitRows, Owner, over_limits
+from lazy_quarry.core.plan.planner import OVERDUE_MS, Ask, Placement, Plan, Planner, Stretch
+from lazy_quarry.core.plan.standing import RECKONED_MS, Shares, in_order, reckoned_at
+from lazy_quarry.core.request import Request
+from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.core.state import State
+from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import NoSuchJob, Refused
 
+MOST_GIVEN_WAY = 3
+"""So many of the first waiting jobs are tried, when others may have to give way."""
 CLOCK_SLACK_MS = 2_000
 """A clock set back by less than this is held without a word."""
 
@@ -51,6 +66,7 @@ class Engine:
         self.state = state or State()
         self.planner = Planner(site)
         self._plan: Plan | None = None
+        self._order_until_ms = 0
 
     def apply(self, events: Iterable[Event]) -> list[Job]:
         """Fold events that are on disk into the state; returns the jobs they brought to their end."""
@@ -67,47 +83,104 @@ class Engine:
         if plan is None:
             return
         if isinstance(event, Submitted):
-            if event.request.array is not None:
-                self._plan = None  # it is asked for task by task
-            elif not event.request.after:
-                plan.extend(Ask(event.job, event.request))
+            if event.request.after:
+                return
+            order = self.in_order(event.at_ms)
+            access = self._access(event.user, event.request.account)
+            if event.request.array is not None or order[-1].number != event.job or access not in plan.timelines:
+                self._plan = None  # an array is asked for task by task; who stands before others changes their places
+            else:
+                plan.extend(self._ask(order[-1]))
         elif isinstance(event, Started) and event.job in plan.taken and event.at_ms == plan.taken[event.job].start_ms:
             plan.valid_until_ms = min(plan.valid_until_ms, plan.taken[event.job].end_ms)
             plan.started(event.job)
             if event.job in self.state.followers:
                 self._plan = None
-        elif not isinstance(event, Stopping | BroughtForward):
+        else:
             self._plan = None
 
     def plan(self, at_ms: int) -> Plan:
         """The one plan for this instant, made anew only when something has changed."""
-        if self._plan is None or not self._plan.at(at_ms):
-            self._plan = self.planner.plan(
-                at_ms,
-                [stretch for job in self.state.running() for stretch in _stretches(job)],
-                [self._ask(job) for job in self.in_order()],
-                [Closure(node, reason) for node, reason in sorted(self.state.closures.items())],
-                self.site.windows,
-            )
-        return self._plan
+        plan = self._plan
+        if plan is not None and plan.at(at_ms) and at_ms >= self._order_until_ms:
+            order = [job.number for job in self.in_order(at_ms)]
+            kept = set(order)
+            if order != [ask.job for ask in plan.asks if ask.job in kept]:
+                plan = None
+            self._order_until_ms = reckoned_at(at_ms) + RECKONED_MS
+        if plan is None or not plan.at(at_ms):
+            plan = self._plan = self.plan_of(at_ms, self.in_order(at_ms))
+            self._order_until_ms = reckoned_at(at_ms) + RECKONED_MS
+        return plan
+
+    def plan_of(self, at_ms: int, order: Iterable[Job], giving_way: Collection[int] = ()) -> Plan:
+        """A plan for jobs in this order beside what runs; of that, ``giving_way`` is thought to be told to stop now."""
+        running = list(self.state.running())
+        limits = self.limit_rows(at_ms)
+        stretches: list[Stretch] = []
+        for job in running:
+            until = job.end_limit_ms or 0
+            if job.number in giving_way:
+                until = min(until, at_ms + job.request.grace_s * 1000)
+            stretches += _stretches(job, until)
+            if limits.bounded:
+                claim = (1, job.cores_held, sum(len(share.gpus) for share in job.shares))
+                limits.hold(_owner(job), job.queue, at_ms, until if until > at_ms else at_ms + OVERDUE_MS, claim)
+        closures = [Closure(node, reason) for node, reason in sorted(self.state.closures.items())]
+        return self.planner.plan(at_ms, stretches, [self._ask(job) for job in order], closures, self.windows, limits)
+
+    @property
+    def windows(self) -> tuple[Window, ...]:
+        """The site's windows and those made here."""
+        return (*self.site.windows, *(window for _, window in sorted(self.state.reserved.items())))
+
+    def _access(self, user: str, account: str) -> frozenset[Window]:
+        return frozenset(one for one in self.windows if one.reserved and one.admits(user, account))
+
+    def limit_rows(self, at_ms: int) -> LimitRows:
+        """The site's limits, with each budget as the jobs that run leave it at the least; nothing held yet."""
+        left: dict[str, int] = {}
+        for account in self.site.accounts:
+            if account.budget_core_hours is not None:
+                tally = self.state.tallies.get(account.name)
+                left[account.name] = account.budget_core_hours * HOUR_MS - (tally.charged_core_ms if tally else 0)
+        rows = LimitRows(self.site, at_ms, left)
+        for job in self.state.running():
+            if job.request.account in left:
+                length = max(job.end_limit_ms or 0, at_ms) - (job.started_ms or at_ms)
+                most = charge(self.site, job.request.tier, job.cores_held * length)
+                rows.left[job.request.account] -= most
+                spent = charge(self.site, job.request.tier, held_core_ms(job, at_ms))
+                rows.coming[job.request.account] = rows.coming.get(job.request.account, 0) + most - spent
+        return rows
 
     def _ask(self, job: Job) -> Ask:
-        array = job.request.array
+        array, owner = job.request.array, _owner(job)
+        access = self._access(job.user, job.request.account)
         if array is None:
-            return Ask(job.number, job.request)
+            return Ask(job.number, job.request, owner=owner, access=access)
         limit = None
         if array.at_once is not None:
             limit = max(0, array.at_once - len(self.state.tasks.get(job.number, ())))
-        return Ask(job.number, replace(job.request, array=None), job.unmade, limit)
+        return Ask(job.number, replace(job.request, array=None), job.unmade, limit, owner, access)
 
-    def in_order(self) -> list[Job]:
-        """Jobs that may start, first come first: by submission, then number."""
+    def ask_of(self, user: str, request: Request) -> Ask:
+        """A job that somebody thinks of submitting, as the planner sees it."""
+        access = self._access(user, request.account)
+        return Ask(-1, request, owner=Owner(user, request.account, request.tier), access=access)
+
+    def shares(self, at_ms: int) -> Shares:
+        """Who has used how much lately, as it was last reckoned."""
+        return Shares(self.site, self.state.recent, self.state.running(), at_ms)
+
+    def in_order(self, at_ms: int) -> list[Job]:
+        """Jobs that may start, by their standing."""
         waiting = (
             job
             for job in self.state.jobs.values()
             if job.phase is Phase.WAITING and (job.request.array is None or job.unmade)
         )
-        return sorted(waiting, key=lambda job: (job.submitted_ms, job.number))
+        return in_order(waiting, self.shares(at_ms), self.state.orders)
 
     def decide(self, command: Command) -> list[Event]:
         """The events that a command makes. Raises :class:`Refused` when it is not carried out."""
@@ -145,6 +218,21 @@ class Engine:
                         events.append(Stopping(at, job.number, "cancelled", command.by))
                 else:
                     events.append(_never_started(job.number, job.attempt, command.by, at))
+            case ChangeJob():
+                events.append(self._changed(command, at))
+            case OrderJobs():
+                events.append(self._ordered(command, at))
+            case Reserve():
+                events.append(self._reserved(command, at))
+            case Unreserve():
+                if command.name not in self.state.reserved:
+                    raise Refused(f'there is no reservation "{command.name}" that was made here')
+                events.append(Unreserved(at, command.name, command.by))
+            case LoseNode():
+                events.append(NodeClosed(at, self._node(command.node), command.reason))
+                for job in self.state.running():
+                    if job.stopping is None and any(share.node == command.node for share in job.shares):
+                        events.append(Stopping(at, job.number, "lost", command.node))
             case CloseNode():
                 events.append(NodeClosed(at, self._node(command.node), command.reason))
             case OpenNode():
@@ -155,6 +243,9 @@ class Engine:
                 events += self._closings(at)
                 events += self._skips(at)
                 events += self._starts(at)
+                events += self._over(at)
+                if not any(isinstance(event, Started) for event in events):
+                    events += self._giving_way(at)
             case Finish():
                 events += self._finish(command, at)
         return events
@@ -176,8 +267,104 @@ class Engine:
 
     def _accept(self, command: Submit) -> None:
         """Refuse what could never run here, whatever else happens."""
-        if not self.planner.needs(command.request):
+        needs = self.planner.needs(command.request)
+        if not needs:
             raise Refused(f"no queue of {', '.join(command.request.queues)} could ever run this")
+        if problem := self.over_limits(command.user, command.request):
+            raise Refused(problem)
+
+    def over_limits(self, user: str, request: Request) -> str:
+        """Which limit a request can never meet, or that would be passed by one more waiting job; empty for none."""
+        needs = self.planner.needs(request)
+        if not needs:
+            return ""
+        cores, gpus = min(need.cores for need in needs), min(need.node_count * need.gpus for need in needs)
+        return over_limits(self.site, user, request, cores, gpus, self._waiting())
+
+    def _waiting(self) -> dict[tuple[Kind, str], int]:
+        """How many jobs wait, for whom."""
+        counts: dict[tuple[Kind, str], int] = {}
+        for job in self.state.jobs.values():
+            if job.phase is not Phase.RUNNING and job.parent is None:
+                pairs = [("user", job.user), ("account", job.request.account), ("tier", job.request.tier)]
+                for pair in [*pairs, *(("queue", name) for name in job.request.queues[:1])]:
+                    counts[pair] = counts.get(pair, 0) + 1
+        return counts
+
+    def _changed(self, command: ChangeJob, at: int) -> Changed:
+        job = self._mine(command.job, command.by, "change")
+        begun = bool(self.state.tasks.get(job.number)) or job.next_index > 0
+        if job.phase is Phase.RUNNING or begun:
+            what = "some of its tasks have started" if begun else "it runs"
+            raise Refused(f"{job.label} can't be changed any more: {what}")
+        if job.parent is not None:
+            raise Refused(f"{job.label} is a task; change the array before it starts")
+        self._accept(Submit(at, job.user, command.request, job.origin))
+        return Changed(at, job.number, command.by, command.request, command.overrides)
+
+    def _ordered(self, command: OrderJobs, at: int) -> Ordered:
+        jobs = [self._mine(number, command.by, "order") for number in dict.fromkeys(command.jobs)]
+        for job in jobs:
+            if job.phase is Phase.RUNNING:
+                raise Refused(f"{job.label} runs already; only waiting jobs have an order")
+        return Ordered(at, command.by, tuple(job.number for job in jobs))
+
+    def _reserved(self, command: Reserve, at: int) -> Reserved:
+        window = command.window
+        if not window.name or not window.name.strip():
+            raise Refused("a reservation needs a name")
+        if any(window.name == one.name for one in self.site.windows):
+            raise Refused(f'"{window.name}" is in the site file; change it there')
+        for name in window.nodes:
+            self._node(name)
+        if not window.nodes:
+            raise Refused("a reservation needs nodes")
+        if window.ends_ms <= window.begins_ms:
+            raise Refused("a reservation ends after it begins")
+        if window.ends_ms <= at:
+            raise Refused("this time is over already")
+        for account in window.accounts:
+            if account not in self.site.account:
+                raise Refused(f'there is no account "{account}"')
+        return Reserved(at, window, command.by)
+
+    def _over(self, at: int) -> list[Event]:
+        """Reservations whose time is over."""
+        return [Unreserved(at, name, "") for name, one in sorted(self.state.reserved.items()) if one.ends_ms <= at]
+
+    def _giving_way(self, at: int) -> list[Event]:
+        """Jobs of tiers that give way are told to stop where that lets the first of the others start sooner.
+
+        They are taken one by one, the last started first, until the plan made without them places that job; so what is
+        stopped is needed. One job at a time: the next is seen to when this one has its place.
+        """
+        running = {job.number: job for job in self.state.running() if self._gives_way(job)}
+        if not running or any(job.stopping is not None for job in running.values()):
+            return []
+        plan, order = self.plan(at), self.in_order(at)
+        for job in [one for one in order if not self._gives_way(one)][:MOST_GIVEN_WAY]:
+            longest = max(one.request.grace_s for one in running.values()) * 1000
+            place = plan.placements.get(job.number)
+            if place is None or place.start_ms <= at + longest:
+                continue
+            ahead = order[: order.index(job) + 1]
+            pressed = self.plan_of(at, ahead, running).placements.get(job.number)
+            if pressed is None or pressed.start_ms > at + longest:
+                continue
+            wanted = {one.node for one in pressed.nodes}
+            last_first = sorted(running.values(), key=lambda one: (-(one.started_ms or 0), -one.number))
+            chosen: list[int] = [one.number for one in last_first if wanted & {share.node for share in one.shares}]
+            for number in chosen[::-1]:  # who needn't, stays: the longest running first
+                fewer = [one for one in chosen if one != number]
+                found = self.plan_of(at, ahead, fewer).placements.get(job.number)
+                if found is not None and found.start_ms <= at + longest:
+                    chosen = fewer
+            return [Stopping(at, number, "gave-way", str(job.number)) for number in chosen]
+        return []
+
+    def _gives_way(self, job: Job) -> bool:
+        tier = self.site.tier.get(job.request.tier)
+        return tier is not None and tier.gives_way
 
     def _cancel_array(self, job: Job, by: str, at: int) -> list[Event]:
         """All that runs of it is stopped, all that waits is dropped."""
@@ -262,14 +449,19 @@ class Engine:
         job = self.state.jobs.get(report.job)
         if job is None or job.phase is not Phase.RUNNING or job.attempt != report.attempt:
             return []  # told before: a runner may say it twice, it counts once
-        cause = report.cause
+        cause, reason = report.cause, report.reason
+        if job.stopping == "lost" and cause not in ("overtime", "overmemory"):
+            cause, reason = "lost", report.reason or "its node went"
+        gave_way = job.stopping == "gave-way" and cause in ("gave-way", "cancelled", "lost")
+        if gave_way:
+            cause, reason = "cancelled", "it gave way to a job of another tier"
         if cause is None:
             phase = Phase.DONE if report.exit == 0 else Phase.FAILED
         else:
-            phase = Phase(cause)
-        again = False
+            phase = Phase(cause if cause != "gave-way" else "cancelled")
+        again = gave_way
         if phase is Phase.LOST:
-            again = job.losses < job.request.lost_retries and job.stopping is None
+            again = job.losses < job.request.lost_retries and job.stopping in (None, "lost")
         elif phase is Phase.FAILED:
             again = job.failures < job.request.failure_retries and job.stopping is None
         elif phase is Phase.OVERTIME:
@@ -288,7 +480,7 @@ class Engine:
                 again,
                 report.exit,
                 report.signal,
-                report.reason,
+                reason,
                 report.use,
                 held,
                 charge(self.site, job.request.tier, held),
@@ -313,7 +505,10 @@ def _lowest(count: int, taken: set[int], wanted: int) -> tuple[int, ...]:
     return tuple(own)
 
 
-def _stretches(job: Job) -> Iterable[Stretch]:
-    until = job.end_limit_ms or 0
+def _owner(job: Job) -> Owner:
+    return Owner(job.user, job.request.account, job.request.tier)
+
+
+def _stretches(job: Job, until: int) -> Iterable[Stretch]:
     for share in job.shares:
         yield Stretch(share.node, until, (len(share.cores), share.memory_mib, len(share.gpus), share.scratch_mib))

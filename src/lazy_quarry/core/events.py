@@ -9,6 +9,7 @@ from typing import Any, ClassVar
 from lazy_quarry.core.codec import canonical, from_plain, to_plain
 from lazy_quarry.core.job import Origin, Phase, Share, Use
 from lazy_quarry.core.request import Request
+from lazy_quarry.core.site import Window
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,6 +67,53 @@ class OpenNode:
 
 
 @dataclass(frozen=True, slots=True)
+class LoseNode:
+    """A node has gone: what ran on it is lost, and it takes no jobs until it is opened."""
+
+    at_ms: int
+    node: str
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeJob:
+    """Ask for something else on behalf of a job that has not started; it keeps its number and its waiting."""
+
+    at_ms: int
+    job: int
+    by: str
+    request: Request
+    overrides: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class OrderJobs:
+    """A user's own order among their waiting jobs: these first, as they stand here."""
+
+    at_ms: int
+    by: str
+    jobs: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Reserve:
+    """Keep nodes free of jobs for a time, or for some people's jobs alone; one of the same name is replaced."""
+
+    at_ms: int
+    window: Window
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class Unreserve:
+    """Take a reservation back."""
+
+    at_ms: int
+    name: str
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
 class Schedule:
     """Start whatever the plan places at this instant."""
 
@@ -101,7 +149,22 @@ class CancelTask:
     by: str
 
 
-Command = CancelTask | Submit | HoldJob | ReleaseJob | CancelJob | CloseNode | OpenNode | Schedule | Finish
+Command = (
+    CancelTask
+    | Submit
+    | HoldJob
+    | ReleaseJob
+    | CancelJob
+    | ChangeJob
+    | OrderJobs
+    | CloseNode
+    | OpenNode
+    | LoseNode
+    | Reserve
+    | Unreserve
+    | Schedule
+    | Finish
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -200,6 +263,48 @@ class TasksDropped:
 
 
 @dataclass(frozen=True, slots=True)
+class Changed:
+    """A job that has not started asks for something else."""
+
+    kind: ClassVar[str] = "changed"
+    at_ms: int
+    job: int
+    by: str
+    request: Request
+    overrides: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Ordered:
+    """A user has put their waiting jobs into an order."""
+
+    kind: ClassVar[str] = "ordered"
+    at_ms: int
+    by: str
+    jobs: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Reserved:
+    """Nodes are kept free for a time."""
+
+    kind: ClassVar[str] = "reserved"
+    at_ms: int
+    window: Window
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class Unreserved:
+    """A reservation was taken back, or is over."""
+
+    kind: ClassVar[str] = "unreserved"
+    at_ms: int
+    name: str
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
 class NodeClosed:
     """A node takes no more jobs."""
 
@@ -238,6 +343,8 @@ class BroughtForward:
     held_core_ms: int
     jobs: int
     failed: int
+    recent: tuple[tuple[str, int, int], ...] = ()
+    """Of what was held, when and by whom: (user, the day's first instant, core-ms)."""
 
 
 Event = (
@@ -250,6 +357,10 @@ Event = (
     | Started
     | Stopping
     | Ended
+    | Changed
+    | Ordered
+    | Reserved
+    | Unreserved
     | NodeClosed
     | NodeOpened
     | ClockHeld
@@ -266,6 +377,10 @@ KINDS: dict[str, Any] = {
         Started,
         Stopping,
         Ended,
+        Changed,
+        Ordered,
+        Reserved,
+        Unreserved,
         NodeClosed,
         NodeOpened,
         ClockHeld,

@@ -115,6 +115,8 @@ class Job:
     ended_ms: int | None = None
     shares: tuple[Share, ...] = ()
     stopping: str | None = None
+    stop_by_ms: int | None = None
+    """Told to end, it must be over by then."""
     exit: int | None = None
     signal: str | None = None
     reason: str = ""
@@ -163,7 +165,8 @@ class Job:
         """When the present attempt must be over: its walltime and grace."""
         if self.started_ms is None:
             return None
-        return self.started_ms + (self.request.walltime_s + self.request.grace_s) * SECOND_MS
+        limit = self.started_ms + (self.request.walltime_s + self.request.grace_s) * SECOND_MS
+        return limit if self.stop_by_ms is None else min(limit, self.stop_by_ms)
 
 
 def make_task(parent: Job, index: int) -> Job:

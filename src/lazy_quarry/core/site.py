@@ -6,6 +6,36 @@ from typing import Literal
 
 
 @dataclass(frozen=True)
+class Limits:
+    """What all jobs of a user, account, queue or tier may have together, and one job of them alone; None is no limit."""
+
+    running_jobs: int | None = None
+    waiting_jobs: int | None = None
+    """An array waits as one job, and runs as so many as run of it."""
+    cores: int | None = None
+    gpus: int | None = None
+    core_hours_each: int | None = None
+    """The most that one job may be charged."""
+    walltime_s: int | None = None
+
+    @property
+    def of_running(self) -> tuple[int | None, int | None, int | None]:
+        """Jobs, cores and GPUs that may be held together."""
+        return self.running_jobs, self.cores, self.gpus
+
+
+@dataclass(frozen=True)
+class Standing:
+    """What the parts of a job's standing are worth, in hours of waiting; tiers say their own."""
+
+    account_h: float = 12.0
+    user_h: float = 4.0
+    size_h: float = 2.0
+    half_life_h: float = 7 * 24.0
+    """After so long, use counts half."""
+
+
+@dataclass(frozen=True)
 class Node:
     """A machine with what it has to give; ``traits`` are properties a job may ask for."""
 
@@ -37,6 +67,7 @@ class Queue:
     tier: str | None = None
     """The only tier this queue serves, or None for all."""
     note: str = ""
+    limits: Limits = Limits()
 
 
 @dataclass(frozen=True)
@@ -46,6 +77,9 @@ class Account:
     name: str
     budget_core_hours: int | None = None
     users: tuple[str, ...] = ()
+    target: int = 1
+    """What it should get of the cluster, against the targets of the others."""
+    limits: Limits = Limits()
 
 
 @dataclass(frozen=True)
@@ -57,16 +91,33 @@ class Tier:
     users: tuple[str, ...] = ()
     walltime_limit_s: int | None = None
     note: str = ""
+    standing_h: float = 0.0
+    """Hours of waiting that it adds to a job's standing, or takes."""
+    gives_way: bool = False
+    """Its running jobs are stopped, and put back in the queue, when jobs of other tiers need their place."""
+    limits: Limits = Limits()
 
 
 @dataclass(frozen=True)
 class Window:
-    """A time in which these nodes run no jobs, such as maintenance. Instants in milliseconds."""
+    """A time in which these nodes run no jobs, or only those of some people. Instants in milliseconds."""
 
     nodes: tuple[str, ...]
     begins_ms: int
     ends_ms: int
     reason: str
+    users: tuple[str, ...] = ()
+    accounts: tuple[str, ...] = ()
+    name: str = ""
+
+    @property
+    def reserved(self) -> bool:
+        """True when somebody may use the nodes meanwhile."""
+        return bool(self.users or self.accounts)
+
+    def admits(self, user: str, account: str) -> bool:
+        """Whether a job of this user and account may run in it."""
+        return user in self.users or account in self.accounts
 
 
 @dataclass(frozen=True)
@@ -119,6 +170,11 @@ class Site:
     """A folder of scripts that the site keeps for people to begin from, or empty."""
     trial: str = ""
     """The tier in which a draft is tried, or empty."""
+    policy: Literal["planned", "easy", "first-come"] = "planned"
+    plan_depth: int = 1000
+    standing: Standing = Standing()
+    user_limits: tuple[tuple[str, Limits], ...] = ()
+    """By user's name; an empty name is for everyone who isn't named."""
     default_accounts: tuple[tuple[str, str], ...] = field(default=())
     """(user, account) pairs; a user not named has the first account they may charge."""
 
@@ -146,6 +202,14 @@ class Site:
     def cores(self) -> int:
         """Cores of all nodes that run jobs."""
         return sum(node.cores for node in self.nodes if node.runs_jobs)
+
+    @cached_property
+    def _user_limits(self) -> dict[str, Limits]:
+        return dict(self.user_limits)
+
+    def limits_of(self, user: str) -> Limits:
+        """The limits of a user."""
+        return self._user_limits.get(user) or self._user_limits.get("") or Limits()
 
     @cached_property
     def modules(self) -> tuple[str, ...]:

@@ -8,21 +8,28 @@ from dataclasses import dataclass, field, replace
 
 from lazy_quarry.core.events import (
     BroughtForward,
+    Changed,
     ClockHeld,
     Ended,
     Event,
     Held,
     NodeClosed,
     NodeOpened,
+    Ordered,
     Released,
+    Reserved,
     Started,
     Stopping,
     Submitted,
     TaskMade,
     TasksDropped,
+    Unreserved,
 )
 from lazy_quarry.core.job import Job, Phase, Use, make_task, outlook
-from lazy_quarry.core.ledger import Tally
+from lazy_quarry.core.ledger import Tally, by_day
+from lazy_quarry.core.plan.standing import KEPT_DAYS
+from lazy_quarry.core.site import Window
+from lazy_quarry.core.units import DAY_MS
 
 
 @dataclass
@@ -38,6 +45,12 @@ class State:
     """Of each array, its tasks that are live."""
     followers: dict[int, set[int]] = field(default_factory=dict)
     """Of each job that others wait for, those others."""
+    recent: dict[str, dict[str, dict[int, int]]] = field(default_factory=dict)
+    """Core-ms held by attempts that have ended, by account, user and day: what standing goes by."""
+    orders: dict[str, tuple[int, ...]] = field(default_factory=dict)
+    """Each user's own order among their waiting jobs."""
+    reserved: dict[str, Window] = field(default_factory=dict)
+    """Windows and reservations made here, beside those of the site, by name."""
     clock_held_ms: int = 0
     """Where journal time stood when the clock was last found set back."""
 
@@ -68,10 +81,22 @@ class State:
                     started_ms=event.at_ms,
                     shares=event.shares,
                     stopping=None,
+                    stop_by_ms=None,
                 )
+                self._forget_order(event.job)
                 self._tell_followers(self.jobs[event.job].parent or event.job, None)
             case Stopping():
-                self.jobs[event.job] = replace(self.jobs[event.job], stopping=event.cause)
+                job = self.jobs[event.job]
+                stop_by = event.at_ms + job.request.grace_s * 1000
+                self.jobs[event.job] = replace(job, stopping=event.cause, stop_by_ms=stop_by)
+            case Changed():
+                self._change(event)
+            case Ordered():
+                self.orders[event.by] = event.jobs
+            case Reserved():
+                self.reserved[event.window.name] = event.window
+            case Unreserved():
+                self.reserved.pop(event.name, None)
             case Ended():
                 return self._end(event)
             case TaskMade():
@@ -84,9 +109,39 @@ class State:
                 self.closures.pop(event.node, None)
             case BroughtForward():
                 self._add(event.account, event.charge_core_ms, event.held_core_ms, event.jobs, event.failed)
+                for user, day, core_ms in event.recent:
+                    self._used(event.account, user, day, core_ms)
             case ClockHeld():
                 self.clock_held_ms = event.at_ms
         return None
+
+    def _change(self, event: Changed) -> None:
+        job = self.jobs[event.job]
+        origin = replace(job.origin, overrides=(*job.origin.overrides, *event.overrides))
+        waits = tuple((int(number), condition) for number, condition in event.request.after)
+        phase = job.phase
+        if phase in (Phase.WAITING, Phase.BLOCKED):
+            phase = Phase.BLOCKED if waits else Phase.WAITING
+        for number, _ in waits:
+            self.followers.setdefault(number, set()).add(event.job)
+        self.jobs[event.job] = replace(job, request=event.request, origin=origin, waits=waits, phase=phase, doomed="")
+
+    def _used(self, account: str, user: str, day_ms: int, core_ms: int) -> None:
+        """Keep what was held on a day, and nothing that is too old to count."""
+        days = self.recent.setdefault(account, {}).setdefault(user, {})
+        days[day_ms] = days.get(day_ms, 0) + core_ms
+        oldest = self.at_ms - KEPT_DAYS * DAY_MS
+        for old in [day for day in days if day < oldest]:
+            del days[old]
+
+    def _forget_order(self, number: int) -> None:
+        user = self.jobs[number].user
+        if number in self.orders.get(user, ()):
+            left = tuple(one for one in self.orders[user] if one != number)
+            if left:
+                self.orders[user] = left
+            else:
+                del self.orders[user]
 
     def _tell_followers(self, number: int, phase: Phase | None) -> None:
         """What waits for this job goes on, or never can."""
@@ -131,6 +186,10 @@ class State:
 
     def _end(self, event: Ended) -> Job | None:
         job = after(self.jobs[event.job], event)
+        self._forget_order(event.job)
+        if event.held_core_ms and (began := self.jobs[event.job].started_ms) is not None:
+            for day, core_ms in by_day(began, event.at_ms, event.held_core_ms):
+                self._used(job.request.account, job.user, day, core_ms)
         if job.request.array is not None:  # its tasks were charged one by one
             del self.jobs[job.number]
             self.tasks.pop(job.number, None)
@@ -190,7 +249,7 @@ _WANTED = {
     "fails": "it failed",
     "finishes": "it finished",
     "begins": "it began",
-    "each-succeeds": "each of its tasks succeeded",
+    "each-succeeds": "its task of the same number succeeded",
 }
 
 
@@ -211,13 +270,14 @@ def after(job: Job, event: Ended) -> Job:
     )
     if not event.again:
         return replace(ended, phase=event.phase, ended_ms=event.at_ms)
-    lost = event.phase is Phase.LOST
+    lost, gave_way = event.phase is Phase.LOST, event.phase is Phase.CANCELLED
     return replace(
         ended,
         phase=Phase.WAITING,
-        failures=job.failures + (not lost),
+        failures=job.failures + (not lost and not gave_way),
         losses=job.losses + lost,
         started_ms=None,
         shares=(),
         stopping=None,
+        stop_by_ms=None,
     )

@@ -7,17 +7,18 @@ job further back may start sooner where that delays nobody in front: backfill ne
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lazy_quarry.core.plan.timeline import CORES, FAR, MEMORY, Amount, Ground, Hold, Slot, Timeline
+from lazy_quarry.core.ledger import charge
+from lazy_quarry.core.plan.limits import LimitRows, Owner
+from lazy_quarry.core.plan.timeline import CORES, FAR, GPUS, MEMORY, Amount, Ground, Hold, Slot, Timeline
 from lazy_quarry.core.request import Need, Part, Request, choices
 from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.errors import Refused
 
-PLAN_DEPTH = 1000
-"""So many different requests hold places; jobs behind them may start now, but have no forecast."""
 OVERDUE_MS = 60_000
 """A job past its end is expected to last this much longer, until its end is recorded."""
 
@@ -32,6 +33,10 @@ class Ask:
     """Of an array, the tasks that wait; ``request`` is that of one."""
     at_once: int | None = None
     """Of an array, how many more may run now."""
+    owner: Owner | None = None
+    """Whose limits and budget it is under; None for no limits."""
+    access: frozenset[Window] = frozenset()
+    """Reservations that it may use."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +67,11 @@ class Placement:
     end_ms: int
     nodes: tuple[Placed, ...]
 
+    @property
+    def claim(self) -> tuple[int, int, int]:
+        """What it counts for in limits: a job, its cores, its GPUs."""
+        return 1, sum(one.amount[CORES] for one in self.nodes), sum(one.amount[GPUS] for one in self.nodes)
+
 
 @dataclass(slots=True)
 class _Prepared:
@@ -80,9 +90,19 @@ class Plan:
     same plan. It holds until something ends, or the clock reaches ``valid_until_ms``.
     """
 
-    def __init__(self, now_ms: int, timeline: Timeline, asks: list[Ask], valid_until_ms: int) -> None:
+    def __init__(
+        self,
+        now_ms: int,
+        timelines: dict[frozenset[Window], Timeline],
+        limits: LimitRows,
+        asks: list[Ask],
+        valid_until_ms: int,
+    ) -> None:
         self.now_ms = now_ms
-        self.timeline = timeline
+        self.timelines = timelines
+        """What is free to those that may use these reservations; :attr:`timeline` is everybody's."""
+        self.timeline = timelines[frozenset()]
+        self.limits = limits
         self.asks = asks
         self.valid_until_ms = valid_until_ms
         self.taken: dict[int, Placement] = {}
@@ -95,7 +115,9 @@ class Plan:
         """Look at it from a later instant; False when it doesn't hold any more."""
         if not self.now_ms <= now_ms < self.valid_until_ms:
             return False
-        self.now_ms = self.timeline.now_ms = now_ms
+        self.now_ms = now_ms
+        for timeline in self.timelines.values():
+            timeline.now_ms = now_ms
         return True
 
     def starting(self) -> list[Placement]:
@@ -109,6 +131,10 @@ class Plan:
     def extend(self, ask: Ask) -> None:
         """One more job, behind all others."""
         self.asks.append(ask)
+
+    def timeline_of(self, ask: Ask) -> Timeline:
+        """What is free to this job."""
+        return self.timelines.get(ask.access, self.timeline)
 
     def started(self, job: int) -> None:
         """A job was started at its place, which it goes on holding."""
@@ -147,6 +173,8 @@ class Steps:
     def __init__(self, planner: "Planner", plan: Plan) -> None:
         self.planner, self.plan = planner, plan
         self.done = 0
+        self.first = 0
+        """The first job that has to wait, once it has been placed."""
         self.seen: set[tuple] = set()
         self.no_sooner: dict[tuple, int] = {}
         """Equal requests behind one another never start earlier."""
@@ -170,6 +198,8 @@ class Steps:
         ask = plan.asks[self.done]
         self.done += 1
         key = planner.key(ask)
+        if ask.access or plan.limits.bounded:
+            key = (*key, ask.access, ask.owner)
         if key not in self.seen and len(self.seen) < planner.depth:
             self.seen.add(key)
         no_sooner = self.no_sooner.get(key, 0)
@@ -178,32 +208,73 @@ class Steps:
         if ask.count > 1 or ask.at_once is not None:
             self._array(ask, no_sooner)
             return self.room >= self.least
-        placement = planner.place(plan.timeline, ask, no_sooner)
+        if self.first and planner.policy == "first-come":
+            plan.reasons[ask.job] = f"waits its turn: jobs start strictly in order here, and {self.first} comes first"
+            return self.room >= self.least
+        placement = planner.place(plan.timeline_of(ask), ask, no_sooner, plan.limits)
         if placement is None:
             self.no_sooner[key] = FAR
             plan.reasons[ask.job] = "no node that could take it is open"
-        else:
+        elif self._paid(ask, placement):
             self.no_sooner[key] = placement.start_ms
             now = placement.start_ms <= plan.now_ms
-            if key in self.seen or now:
-                planner.occupy(plan.timeline, placement)
+            if now or (key in self.seen and self._holds_place(ask)):
+                self._take(ask, placement)
                 plan.taken[ask.job] = placement
             if now:
                 self._look()
             else:
+                self.first = self.first or ask.job
                 plan.valid_until_ms = min(plan.valid_until_ms, placement.start_ms)
         return self.room >= self.least
+
+    def _holds_place(self, ask: Ask) -> bool:
+        """Whether a job that can't start now gets a place later on, by the policy."""
+        if self.planner.policy == "planned" or not self.first:
+            return True
+        self.plan.reasons[ask.job] = f"only the first job of the queue, {self.first}, holds a place here; no forecast"
+        return False
+
+    def _paid(self, ask: Ask, placement: Placement) -> bool:
+        """Count it on its account's budget, if that covers it; else say why it has no place."""
+        limits, owner = self.plan.limits, ask.owner
+        if owner is None or not limits.bounded:
+            return True
+        most = self.planner.greatest(ask, placement)
+        if limits.pays(owner.account, most):
+            limits.spend(owner.account, most)
+            return True
+        left = f"{max(0, limits.left[owner.account]) / 3_600_000:,.0f} core-hours are left"
+        asked = f"it could be charged {most / 3_600_000:,.0f}"
+        if limits.may_pay(owner.account, most):
+            limits.spend(owner.account, most)  # what comes back is for the first that waits for it
+            self.plan.reasons[ask.job] = (
+                f"waits for the budget of {owner.account}: {asked}, and {left} while jobs run that may yet use theirs"
+            )
+        else:
+            self.plan.reasons[ask.job] = f"the budget of {owner.account} does not cover it: {asked}, and {left}"
+        return False
+
+    def _take(self, ask: Ask, placement: Placement) -> None:
+        plan = self.plan
+        for timeline in plan.timelines.values():
+            self.planner.occupy(timeline, placement)
+        if ask.owner is not None and plan.limits.bounded:
+            plan.limits.hold(ask.owner, placement.queue, placement.start_ms, placement.end_ms, placement.claim)
 
     def _array(self, ask: Ask, no_sooner: int) -> None:
         """Place what may start now, task by task; the rest together, as many at a time as fit, a few times over."""
         plan, planner = self.plan, self.planner
         left, room = ask.count, ask.count if ask.at_once is None else min(ask.count, ask.at_once)
         ends: list[int] = []
-        while room:
-            placement = planner.place(plan.timeline, ask, no_sooner)
+        strict = bool(self.first) and planner.policy == "first-come"
+        while room and not strict:
+            placement = planner.place(plan.timeline_of(ask), ask, no_sooner, plan.limits)
             if placement is None or placement.start_ms > plan.now_ms:
                 break
-            planner.occupy(plan.timeline, placement)
+            if not self._paid(ask, placement):
+                return
+            self._take(ask, placement)
             if ask.job in plan.taken:
                 plan.tasks.append(placement)
             else:
@@ -216,17 +287,35 @@ class Steps:
         if ask.at_once is not None and ask.at_once <= 0:
             plan.reasons[ask.job] = "as many of its tasks run as may at once"
             return
-        not_before = min(ends) if ends and not room else no_sooner
+        if strict:
+            plan.reasons[ask.job] = f"waits its turn: jobs start strictly in order here, and {self.first} comes first"
+            return
+        if not self._holds_place(ask) and ask.job not in plan.taken:
+            return
+        self.first = self.first or ask.job
+        if planner.policy == "planned" or self.first == ask.job:
+            self._waves(ask, left, min(ends) if ends and not room else no_sooner)
+
+    def _waves(self, ask: Ask, left: int, not_before: int) -> None:
+        """Places for what is left of an array."""
+        plan, planner = self.plan, self.planner
+        several_timelines = len(plan.timelines) > 1 or plan.limits.bounded
         for wave in range(ARRAY_WAVES):
             several = left if ask.at_once is None else min(left, max(1, ask.at_once))
-            first = planner.place(plan.timeline, ask, not_before)
+            first = planner.place(plan.timeline_of(ask), ask, not_before, plan.limits)
             if first is None:
                 if not wave and ask.job not in plan.taken:
                     plan.reasons[ask.job] = "no node that could take it is open"
                 return
+            if several_timelines and not self._paid(ask, first):
+                return
             plan.taken.setdefault(ask.job, first)
             plan.valid_until_ms = min(plan.valid_until_ms, max(first.start_ms, plan.now_ms + 1))
-            placed = planner.place_many(plan.timeline, ask, several, not_before)
+            if several_timelines:
+                self._take(ask, first)
+                placed: tuple[int, int, int] | None = (first.start_ms, first.end_ms, 1)
+            else:
+                placed = planner.place_many(plan.timeline, ask, several, not_before)
             if placed is None:
                 return
             left -= placed[2]
@@ -242,9 +331,10 @@ ARRAY_WAVES = 8
 class Planner:
     """Plans for one site. It keeps nothing but what follows from the site and the requests it has seen."""
 
-    def __init__(self, site: Site, depth: int = PLAN_DEPTH) -> None:
+    def __init__(self, site: Site, depth: int | None = None) -> None:
         self.site = site
-        self.depth = depth
+        self.depth = site.plan_depth if depth is None else depth
+        self.policy = site.policy
         self.ground = Ground(site)
         self._prepared: dict[tuple, list[_Prepared]] = {}
         self._keys: dict[int, tuple[Request, tuple]] = {}
@@ -256,8 +346,13 @@ class Planner:
         waiting: Iterable[Ask],
         closures: Sequence[Closure] = (),
         windows: Sequence[Window] = (),
+        limits: LimitRows | None = None,
     ) -> Plan:
-        """Place all of ``waiting``, which is in priority order, beside what is running."""
+        """Place all of ``waiting``, which is in priority order, beside what is running.
+
+        ``limits`` are the site's limits with what is held of them now; None for none.
+        """
+        asks = list(waiting)
         index = self.ground.index
         holds = [
             Hold(index[held.node], held.until_ms if held.until_ms > now_ms else now_ms + OVERDUE_MS, held.amount)
@@ -268,15 +363,27 @@ class Planner:
         for closure in closures:
             if closure.node in index:
                 timeline.close(index[closure.node], now_ms, FAR)
-        for window in windows:
-            if window.ends_ms > now_ms:
-                for name in window.nodes:
-                    if name in index:
-                        timeline.close(index[name], window.begins_ms, window.ends_ms)
+        timelines = {}
+        for access in {frozenset[Window](), *(ask.access for ask in asks)}:
+            timelines[access] = timeline.copy() if access else timeline
+        for access, each in timelines.items():
+            for window in windows:
+                if window.ends_ms > now_ms and window not in access:
+                    for name in window.nodes:
+                        if name in index:
+                            each.close(index[name], window.begins_ms, window.ends_ms)
         until = min((hold.until_ms for hold in holds), default=FAR)
-        plan = Plan(now_ms, timeline, list(waiting), until)
+        plan = Plan(now_ms, timelines, limits or LimitRows(self._unlimited, now_ms), asks, until)
         plan.steps = Steps(self, plan)
         return plan
+
+    @cached_property
+    def _unlimited(self) -> Site:
+        return Site("", "rehearsal", (), (), (), (), "", "")
+
+    def greatest(self, ask: Ask, placement: Placement) -> int:
+        """Core-ms that a job may be charged at most at this place, its grace too."""
+        return charge(self.site, ask.request.tier, placement.claim[1] * (placement.end_ms - placement.start_ms))
 
     def key(self, ask: Ask) -> tuple:
         """Equal for requests that need not be told apart; worked out once for each job."""
@@ -287,15 +394,44 @@ class Planner:
             known = self._keys[ask.job] = (ask.request, request_key(ask.request))
         return known[1]
 
-    def place(self, timeline: Timeline, ask: Ask, not_before_ms: int = 0) -> Placement | None:
+    def place(
+        self, timeline: Timeline, ask: Ask, not_before_ms: int = 0, limits: LimitRows | None = None
+    ) -> Placement | None:
         """Where a job would go on this timeline, without taking the place; None when never."""
+        if limits is None or not limits.bounded or ask.owner is None:
+            return self._place(timeline, ask, self._prepare(ask), not_before_ms)
+        best: Placement | None = None
+        for prepared in self._prepare(ask):
+            found = self._within(timeline, ask, prepared, not_before_ms, limits)
+            if found and (best is None or found.start_ms < best.start_ms):
+                best = found
+        return best
+
+    def _within(
+        self, timeline: Timeline, ask: Ask, prepared: _Prepared, not_before_ms: int, limits: LimitRows
+    ) -> Placement | None:
+        """The earliest place at which its limits have room too: nodes and limits put it off in turn until both agree."""
+        assert ask.owner is not None
+        while True:
+            found = self._place(timeline, ask, [prepared], not_before_ms)
+            if found is None:
+                return None
+            length = found.end_ms - found.start_ms
+            start = limits.earliest(ask.owner, found.queue, found.start_ms, length, found.claim)
+            if start is None or start == found.start_ms:
+                return found if start is not None else None
+            not_before_ms = start
+
+    def _place(
+        self, timeline: Timeline, ask: Ask, choices_: Sequence[_Prepared], not_before_ms: int
+    ) -> Placement | None:
         request = ask.request
         duration = (request.walltime_s + request.grace_s) * 1000
         not_before = max(request.not_before_ms or 0, not_before_ms, timeline.now_ms)
         if not_before >= FAR:
             return None
         best = None
-        for prepared in self._prepare(ask):
+        for prepared in choices_:
             if prepared.need.anywhere:
                 levels = [amount for _, amount in prepared.parts]
                 slot = timeline.find_anywhere(prepared.nodes, levels, prepared.need.anywhere, duration, not_before)

@@ -1,0 +1,222 @@
+"""Limits of users, accounts, queues and tiers, and budgets, over the plan's time.
+
+A limit is one more thing that jobs hold while they run: so many jobs, cores, GPUs that a user (an account,
+a queue, a tier) may have together. A budget is held for good: the plan counts every job at its greatest
+charge, and what a job that ends early gives back is there when the plan is next made.
+"""
+
+from bisect import bisect_left, bisect_right
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from lazy_quarry.core.ledger import greatest_charge
+from lazy_quarry.core.plan.timeline import FAR
+from lazy_quarry.core.request import Request
+from lazy_quarry.core.site import Limits, Site
+
+Kind = str
+"""``user``, ``account``, ``queue`` or ``tier``."""
+Claim = tuple[int, int, int]
+"""Jobs, cores, GPUs."""
+MEASURES = ("running jobs", "cores", "GPUs")
+
+
+@dataclass(frozen=True, slots=True)
+class Owner:
+    """Whose limits a job is under."""
+
+    user: str
+    account: str
+    tier: str
+
+
+@dataclass(frozen=True, slots=True)
+class InTheWay:
+    """A limit that keeps a job from starting: whose, of what, how much is held, allowed and asked for."""
+
+    kind: Kind
+    name: str
+    measure: str
+    held: int
+    most: int
+    asked: int
+
+    @property
+    def words(self) -> str:
+        """``the limit of tier spare, 64 cores, of which 48 are held``."""
+        return f"the limit of {self.kind} {self.name}: {self.most:,} {self.measure}, of which {self.held:,} are in use"
+
+
+class _Row:
+    """What is free of one limit over time: ``free[k]`` from ``times[k]`` to the next, the last for ever."""
+
+    def __init__(self, now_ms: int, most: tuple[int | None, ...]) -> None:
+        self.most = tuple(FAR if one is None else one for one in most)
+        self.times, self.free = [now_ms], [list(self.most)]
+
+    def _cut(self, at_ms: int) -> int:
+        place = bisect_right(self.times, at_ms) - 1
+        if self.times[place] == at_ms:
+            return place
+        self.times.insert(place + 1, at_ms)
+        self.free.insert(place + 1, list(self.free[place]))
+        return place + 1
+
+    def hold(self, begin_ms: int, end_ms: int, claim: Claim) -> None:
+        begin_ms = max(begin_ms, self.times[0])
+        if end_ms <= begin_ms:
+            return
+        first, last = self._cut(begin_ms), self._cut(end_ms) if end_ms < FAR else len(self.times)
+        for levels in self.free[first:last]:
+            for kind, amount in enumerate(claim):
+                levels[kind] -= amount
+
+    def earliest(self, at_ms: int, duration_ms: int, claim: Claim) -> int | None:
+        """The first instant from which the claim stays within the limit for so long; None for never."""
+        if any(amount > most for amount, most in zip(claim, self.most, strict=True)):
+            return None
+        place = max(0, bisect_right(self.times, at_ms) - 1)
+        start = at_ms
+        while True:
+            end, fits = start + duration_ms, True
+            through = bisect_left(self.times, end)
+            for segment in range(place, max(through, place + 1)):
+                if any(amount > left for amount, left in zip(claim, self.free[segment], strict=True)):
+                    place, fits = segment + 1, False
+            if fits:
+                return start
+            if place >= len(self.times):
+                return None
+            start = self.times[place]
+
+    def now(self) -> list[int]:
+        """What is held at this instant."""
+        return [most - left for most, left in zip(self.most, self.free[0], strict=True)]
+
+
+class LimitRows:
+    """All limits of a site over the plan's time; only those that bound something are kept."""
+
+    def __init__(self, site: Site, now_ms: int, budgets: dict[str, int] | None = None) -> None:
+        self.site, self.now_ms = site, now_ms
+        self.rows: dict[tuple[Kind, str], _Row | None] = {}
+        self.left = dict(budgets or {})
+        """Core-ms of each account that has a budget: what neither was charged nor may yet be."""
+        self.coming: dict[str, int] = {}
+        """Core-ms that running jobs of an account may yet give back."""
+        self.bounded = bool(self.left) or any(
+            any(value is not None for value in limits.of_running) for limits in _all_limits(site)
+        )
+
+    def _row(self, kind: Kind, name: str) -> _Row | None:
+        key = (kind, name)
+        if key not in self.rows:
+            most = _limits(self.site, kind, name).of_running
+            self.rows[key] = None if all(one is None for one in most) else _Row(self.now_ms, most)
+        return self.rows[key]
+
+    def _rows_of(self, owner: Owner, queue: str) -> Iterable[tuple[Kind, str, _Row]]:
+        pairs = (("user", owner.user), ("account", owner.account), ("queue", queue), ("tier", owner.tier))
+        for kind, name in pairs:
+            if (row := self._row(kind, name)) is not None:
+                yield kind, name, row
+
+    def hold(self, owner: Owner, queue: str, begin_ms: int, end_ms: int, claim: Claim) -> None:
+        """A job has these from one instant to the other."""
+        for _, _, row in self._rows_of(owner, queue):
+            row.hold(begin_ms, end_ms, claim)
+
+    def earliest(self, owner: Owner, queue: str, at_ms: int, duration_ms: int, claim: Claim) -> int | None:
+        """The first instant from which all limits leave a job so much for so long; None for never."""
+        start = at_ms
+        while True:
+            later = start
+            for _, _, row in self._rows_of(owner, queue):
+                found = row.earliest(later, duration_ms, claim)
+                if found is None:
+                    return None
+                later = found
+            if later == start:
+                return start
+            start = later
+
+    def in_the_way(self, owner: Owner, queue: str, claim: Claim) -> InTheWay | None:
+        """The first limit that leaves no room for a job at this instant."""
+        for kind, name, row in self._rows_of(owner, queue):
+            for measure, held, most, asked in zip(MEASURES, row.now(), row.most, claim, strict=True):
+                if held + asked > most:
+                    return InTheWay(kind, name, measure, held, most, asked)
+        return None
+
+    def pays(self, account: str, charge: int) -> bool:
+        """Whether what is left of the budget covers a job, all that runs being counted in full."""
+        left = self.left.get(account)
+        return left is None or charge <= left
+
+    def may_pay(self, account: str, charge: int) -> bool:
+        """Whether it could, if what runs ended early enough."""
+        left = self.left.get(account)
+        return left is None or charge <= left + self.coming.get(account, 0)
+
+    def spend(self, account: str, charge: int) -> None:
+        """Count a job's greatest charge."""
+        if account in self.left:
+            self.left[account] -= charge
+
+
+def _limits(site: Site, kind: Kind, name: str) -> Limits:
+    if kind == "user":
+        return site.limits_of(name)
+    known = {"account": site.account, "queue": site.queue, "tier": site.tier}[kind].get(name)  # type: ignore[attr-defined]
+    return known.limits if known else Limits()
+
+
+def _all_limits(site: Site) -> Iterable[Limits]:
+    yield from (limits for _, limits in site.user_limits)
+    for group in (site.accounts, site.queues, site.tiers):
+        yield from (one.limits for one in group)  # type: ignore[attr-defined]
+
+
+def over_limits(site: Site, user: str, request: Request, cores: int, gpus: int, waiting: dict[tuple[Kind, str], int]) -> str:
+    """Why a request may not be taken in, or empty: what one job of these may never ask for, and how many may wait.
+
+    ``waiting`` counts the jobs that wait, by (kind, name).
+    """
+    tier = site.tier.get(request.tier)
+    own = [("user", user), ("account", request.account), ("tier", request.tier)]
+    queues = [("queue", name) for name in request.queues]
+    closed = []
+    for pairs in ([one] for one in own):
+        if problem := _over(site, pairs[0], request, cores, gpus, waiting):
+            return problem
+    for pair in queues:
+        closed.append(_over(site, pair, request, cores, gpus, waiting))
+    if closed and all(closed):
+        return closed[0]
+    if tier and tier.walltime_limit_s and request.walltime_s > tier.walltime_limit_s:
+        return f"tier {tier.name} runs no job longer than {tier.walltime_limit_s // 60} minutes"
+    return ""
+
+
+def _over(
+    site: Site, pair: tuple[Kind, str], request: Request, cores: int, gpus: int, waiting: dict[tuple[Kind, str], int]
+) -> str:
+    kind, name = pair
+    limits = _limits(site, kind, name)
+    whose = f"{kind} {name} may have"
+    if limits.cores is not None and cores > limits.cores:
+        return f"{whose} {limits.cores:,} cores at a time, and this asks for {cores:,}"
+    if limits.gpus is not None and gpus > limits.gpus:
+        return f"{whose} {limits.gpus:,} GPUs at a time, and this asks for {gpus:,}"
+    if limits.running_jobs == 0:
+        return f"{whose} no running jobs"
+    if limits.walltime_s is not None and request.walltime_s > limits.walltime_s:
+        return f"{whose} jobs of {limits.walltime_s / 3600:g} hours at most, and this asks for {request.walltime_s / 3600:.3g}"
+    if limits.core_hours_each is not None:
+        most = greatest_charge(site, request.tier, cores, request.walltime_s) / 3_600_000
+        if most > limits.core_hours_each:
+            return f"{whose} jobs of {limits.core_hours_each:,} core-hours at most, and this comes to {most:,.0f}"
+    count = waiting.get(pair, 0)
+    if limits.waiting_jobs is not None and count >= limits.waiting_jobs:
+        return f"{whose} {limits.waiting_jobs:,} waiting jobs, and {count:,} wait already"
+    return ""
