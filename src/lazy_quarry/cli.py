@@ -273,19 +273,26 @@ def output(
 @app.command()
 def why(
     job: Annotated[str, typer.Argument(metavar="JOB")],
+    than: Annotated[str, typer.Option("--than", metavar="JOB", help="compare with another job that waits")] = "",
     state: StateOption = "",
     format_: FormatOption = "text",
 ) -> None:
-    """Say in a sentence what a job waits for, and what would start sooner."""
+    """Say what a job waits for, when it should start, who is ahead and why, and what would start sooner."""
+    from lazy_quarry.commands import why_lines
+
     json_too = _as_json(format_)
     client = _client(state)
+    if than:
+        typer.echo(client.compare(*_numbers(client, [job, than])))
+        return
     detail = client.detail(_numbers(client, [job])[0])
     if json_too:
-        _json({"job": detail.view.job, "why": detail.view.why or None, "instead": detail.instead or None})
+        from lazy_quarry.jsonview import why_json
+
+        _json(why_json(detail))
     elif detail.view.why:
-        typer.echo(f"{detail.view.label} {detail.view.name}: {detail.view.why}")
-        if detail.instead:
-            typer.echo(detail.instead)
+        for line in why_lines(detail):
+            typer.echo(line)
     else:
         typer.echo(f"{detail.view.label} {detail.view.name} waits for nothing: {detail.verdict or detail.view.phase}")
 
@@ -333,6 +340,29 @@ def release(jobs: JobsArgument, state: StateOption = "") -> None:
     """Let held jobs start."""
     client = _client(state)
     _tell(client.release(_numbers(client, jobs)))
+
+
+@app.command()
+def again(jobs: JobsArgument, state: StateOption = "") -> None:
+    """Submit jobs again, each as it was."""
+    client = _client(state)
+    _tell(client.again(_numbers(client, jobs)))
+
+
+@app.command()
+def change(jobs: JobsArgument, set_: SetOption = [], state: StateOption = "") -> None:  # noqa: B006
+    """Ask for something else on behalf of waiting jobs (--set walltime=2h); they keep number and standing."""
+    if not set_:
+        raise Usage("change what? give --set KEY=VALUE")
+    client = _client(state)
+    _tell(client.change(_numbers(client, jobs), set_))
+
+
+@app.command()
+def order(jobs: JobsArgument, state: StateOption = "") -> None:
+    """Put your waiting jobs in order, these first; it moves nobody else's."""
+    client = _client(state)
+    _tell([client.order(_numbers(client, jobs))])
 
 
 @app.command()
@@ -457,7 +487,7 @@ def shell(
 
 @app.command()
 def replay(
-    trace: Annotated[str, typer.Argument(metavar="TRACE.swf", help="a trace to read, - for standard input; with --make the one to write")],
+    trace: Annotated[str, typer.Argument(metavar="TRACE.swf", help="what to read, - for standard input; or to --make")],
     nodes: Annotated[int, typer.Option(metavar="N", help="nodes of the cluster")] = 64,
     cores: Annotated[int, typer.Option(metavar="C", help="cores of each node; jobs may span nodes")] = 32,
     policy: Annotated[str, typer.Option(metavar="P", help="first-come, easy or planned")] = "planned",
@@ -506,6 +536,8 @@ def _fail(message: str, code: int) -> NoReturn:
 
 def main(arguments: list[str] | None = None) -> None:
     """The entry point of ``lazy-quarry`` and ``lq``."""
+    from lazy_quarry import clisite  # noqa: F401  its commands are added to these
+
     words = list(sys.argv[1:] if arguments is None else arguments)
     if "--" in words:
         at = words.index("--")
@@ -532,4 +564,6 @@ def main(arguments: list[str] | None = None) -> None:
 
 
 if __name__ == "__main__":
-    main()
+    from lazy_quarry.cli import main as begin  # the module by its name, which the other commands were added to
+
+    begin()

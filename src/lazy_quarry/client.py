@@ -14,12 +14,18 @@ from pathlib import Path
 from typing import Any, Literal, Protocol
 
 from lazy_quarry import __version__
+from lazy_quarry.core.site import Window
 from lazy_quarry.errors import EngineAway, StateFolderError
 from lazy_quarry.run.sockets import dial
 from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.views import Board, DraftReport, JobDetail, JobView, OutputChunk, Receipt, RoomView, Submission, Told
 
 START_S = 20.0
+CHANGES = (
+    *("submit", "try_one", "again", "hold", "release", "cancel"),
+    *("change", "order", "nodes", "reserve", "unreserve"),
+)
+"""Calls that must not be made twice when the link breaks."""
 SOCKET = "engine.sock"
 
 
@@ -74,6 +80,34 @@ class SiteClient(Protocol):
 
     def room(self, queue: str) -> list[RoomView]:
         """The most that could start now in a queue, by walltime and kind."""
+        ...
+
+    def change(self, jobs: list[int], settings: list[str]) -> list[Told]:
+        """Ask for something else on behalf of jobs that have not started."""
+        ...
+
+    def order(self, jobs: list[int]) -> Told:
+        """Put one's own waiting jobs into an order."""
+        ...
+
+    def again(self, jobs: list[int]) -> list[Told]:
+        """Submit jobs again, each as it was."""
+        ...
+
+    def compare(self, first: int, second: int) -> str:
+        """Which of two waiting jobs stands ahead, and why."""
+        ...
+
+    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Told]:
+        """Close nodes, open them, or tell that they have gone."""
+        ...
+
+    def reserve(self, window: Window) -> Told:
+        """Keep nodes free for a time, or for some people."""
+        ...
+
+    def unreserve(self, name: str) -> Told:
+        """Take a reservation back."""
         ...
 
     def changes(self, since: int, timeout_s: float) -> int:
@@ -147,7 +181,7 @@ class SocketClient:
             self._news.wait_for(lambda: number in self._replies or self._closed)
             reply = self._replies.pop(number, None)
         if reply is None:
-            if method in ("submit", "try_one", "hold", "release", "cancel"):
+            if method in CHANGES:
                 raise EngineAway(f"the engine of {self.folder} went away during {method}; see lazy-quarry jobs")
             return self._call(method, **arguments)  # reading again changes nothing
         return result_of(method, reply)
@@ -235,6 +269,40 @@ class SocketClient:
         """See :class:`SiteClient`."""
         found: list[RoomView] = self._call("room", queue=queue)
         return found
+
+    def change(self, jobs: list[int], settings: list[str]) -> list[Told]:
+        """See :class:`SiteClient`."""
+        told: list[Told] = self._call("change", jobs=jobs, settings=settings)
+        return told
+
+    def order(self, jobs: list[int]) -> Told:
+        """See :class:`SiteClient`."""
+        told: Told = self._call("order", jobs=jobs)
+        return told
+
+    def again(self, jobs: list[int]) -> list[Told]:
+        """See :class:`SiteClient`."""
+        told: list[Told] = self._call("again", jobs=jobs)
+        return told
+
+    def compare(self, first: int, second: int) -> str:
+        """See :class:`SiteClient`."""
+        return str(self._call("compare", first=first, second=second))
+
+    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Told]:
+        """See :class:`SiteClient`."""
+        told: list[Told] = self._call("nodes", names=names, what=what, reason=reason)
+        return told
+
+    def reserve(self, window: Window) -> Told:
+        """See :class:`SiteClient`."""
+        told: Told = self._call("reserve", window=window)
+        return told
+
+    def unreserve(self, name: str) -> Told:
+        """See :class:`SiteClient`."""
+        told: Told = self._call("unreserve", name=name)
+        return told
 
 
 def _start_engine(folder: Path) -> socket.socket:

@@ -8,30 +8,40 @@ import threading
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 from datetime import UTC, tzinfo
+from typing import Literal
 
 from lazy_quarry.core.engine import Engine
 from lazy_quarry.core.events import (
     CancelJob,
     CancelTask,
+    ChangeJob,
+    CloseNode,
     Command,
     Ended,
     Event,
     Finish,
     Held,
     HoldJob,
+    LoseNode,
     NodeClosed,
+    OpenNode,
+    OrderJobs,
     ReleaseJob,
+    Reserve,
     Schedule,
     Started,
     Stopping,
     Submit,
     Submitted,
+    Unreserve,
 )
 from lazy_quarry.core.header.diagnostic import error
 from lazy_quarry.core.job import TASK_SPAN, Job, Origin, Phase, outlook
+from lazy_quarry.core.plan.standing import RECKONED_MS, reckoned_at
 from lazy_quarry.core.request import Request
-from lazy_quarry.core.site import Site
+from lazy_quarry.core.site import Site, Window
 from lazy_quarry.core.trial import trial_of
+from lazy_quarry.core.units import plural
 from lazy_quarry.errors import NoSuchJob, Refused, StateFolderError
 from lazy_quarry.reading import Reading
 from lazy_quarry.run.modules import needed
@@ -45,6 +55,14 @@ from lazy_quarry.views import (
     output_path,
     start_directory,
 )
+
+_NODE_DONE = {
+    "close": "takes no more jobs; what runs there goes on",
+    "open": "takes jobs again",
+    "lost": "is told as gone; its jobs run again as their headers say",
+}
+_OF_SUBMITTING = ("output-overwrites", "results-overwritten")
+"""Checks that say nothing of a job that was submitted already."""
 
 
 class Desk(Reading):
@@ -126,6 +144,7 @@ class Desk(Reading):
                 if any(isinstance(event, Started) for event in events) and self.runner.closed():
                     return self.version != before
                 self._commit(events)
+                self._pass_on(events)
                 started = [self.engine.state.jobs[event.job] for event in events if isinstance(event, Started)]
                 if started:
                     self.runner.start(started)
@@ -146,7 +165,10 @@ class Desk(Reading):
         waiting = (
             job.request.not_before_ms or 0 for job in self.engine.state.jobs.values() if job.phase is Phase.WAITING
         )
-        instants = [*waiting, *(window.ends_ms for window in self.site.windows)]
+        instants = [*waiting, *(window.ends_ms for window in self.engine.windows)]
+        instants += [window.begins_ms for window in self.engine.windows if window.reserved]
+        if any(job.phase is Phase.WAITING for job in self.engine.state.jobs.values()):
+            instants.append(reckoned_at(now) + RECKONED_MS)
         return min((at for at in instants if at > now), default=None)
 
     def wait_change(self, since: int, timeout_s: float) -> int:
@@ -206,7 +228,10 @@ class Desk(Reading):
             submission.environment if request.inherit else _plain(submission.environment, bool(request.modules)),
             submission.overrides,
         )
-        events = self.engine.decide(Submit(self.now(), self.user, request, origin))
+        try:
+            events = self.engine.decide(Submit(self.now(), self.user, request, origin))
+        except Refused as fault:
+            return Receipt(None, None, self.now(), (error("over-limit", str(fault), 1), *diagnostics))
         self._commit(events)
         number = next(event.job for event in events if isinstance(event, Submitted))
         self.step()
@@ -274,6 +299,124 @@ class Desk(Reading):
             return CancelJob(self.now(), number, self.user)
         return CancelTask(self.now(), number // TASK_SPAN, number % TASK_SPAN - 1, self.user)
 
+    def change(self, jobs: list[int], settings: list[str]) -> list[Told]:
+        """Ask for something else on behalf of jobs that have not started: header keys, as for ``--set``."""
+        return self._each(jobs, lambda number: self._changing(number, settings), "changed")
+
+    def _changing(self, number: int, settings: list[str]) -> Command:
+        job = self._find(number)
+        if job.user != self.user:
+            raise Refused(f"{number} belongs to {job.user}; you may change only your own jobs")
+        origin = job.origin
+        overrides = (*origin.overrides, *settings)
+        arguments = job.request.arguments
+        submission = Submission(origin.script, origin.path, origin.directory, overrides, arguments, origin.environment)
+        checked = self._check(submission)
+        errors = [one for one in checked.diagnostics if one.severity == "error" and one.code not in _OF_SUBMITTING]
+        if checked.request is None or errors:
+            what = errors[0].message if errors else "the header can't be made out"
+            raise Refused(f"{job.label} stays as it is: {what}")
+        request = checked.request
+        if request.after:
+            request, problem = self._resolved(request)
+            if problem:
+                raise Refused(f"{job.label} stays as it is: {problem}")
+        return ChangeJob(self.now(), number, self.user, request, tuple(settings))
+
+    def order(self, jobs: list[int]) -> Told:
+        """Put one's own waiting jobs into this order, before one's others; it moves nobody else's."""
+        with self.lock:
+            try:
+                self._commit(self.engine.decide(OrderJobs(self.now(), self.user, tuple(jobs))))
+            except (Refused, NoSuchJob) as fault:
+                return Told(jobs[0] if jobs else 0, False, str(fault), isinstance(fault, Refused))
+            self.step()
+            return Told(jobs[0] if jobs else 0, True, f"your order now begins with {', '.join(map(str, jobs[:5]))}")
+
+    def again(self, jobs: list[int]) -> list[Told]:
+        """Submit jobs again, each as it was; what is told names the new one."""
+        told = []
+        with self.lock:
+            for number in dict.fromkeys(jobs):
+                try:
+                    job = self._find(number)
+                    if job.user != self.user:
+                        raise Refused(f"{number} belongs to {job.user}; you may run only your own jobs again")
+                    whole = self._find(job.parent) if job.parent is not None else job
+                    origin, settings = whole.origin, whole.origin.overrides
+                    if job.parent is not None:
+                        raise Refused(
+                            f"{job.label} is a task; run {job.parent} again, or draft it with tasks = {job.request.task}"
+                        )
+                    receipt = self.submit(
+                        Submission(
+                            origin.script,
+                            origin.path,
+                            origin.directory,
+                            settings,
+                            whole.request.arguments,
+                            origin.environment,
+                        )
+                    )
+                except (Refused, NoSuchJob) as fault:
+                    told.append(Told(number, False, str(fault), isinstance(fault, Refused)))
+                    continue
+                if receipt.job is None:
+                    first = next((one.message for one in receipt.diagnostics if one.severity == "error"), "")
+                    told.append(Told(number, False, f"{number} was not submitted again: {first}"))
+                else:
+                    told.append(Told(receipt.job, True, f"{number} runs again as {receipt.job}"))
+        return told
+
+    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Told]:
+        """Give nodes no more jobs, open them again, or tell that they have gone with all that ran on them."""
+        told = []
+        with self.lock:
+            for name in names:
+                now = self.now()
+                command: Command
+                if what == "open":
+                    command = OpenNode(now, name)
+                elif what == "close":
+                    command = CloseNode(now, name, reason or "closed by hand")
+                else:
+                    command = LoseNode(now, name, reason or "it has gone")
+                told.append(self._do(command, f"node {name} {_NODE_DONE[what]}"))
+            self.step()
+        return told
+
+    def reserve(self, window: Window) -> Told:
+        """Keep nodes free of jobs for a time, or for some people's alone; one of the same name is replaced."""
+        with self.lock:
+            told = self._do(
+                Reserve(self.now(), window, self.user), f"{window.name}: {plural(len(window.nodes), 'node')} reserved"
+            )
+            self.step()
+            return told
+
+    def unreserve(self, name: str) -> Told:
+        """Take a reservation back."""
+        with self.lock:
+            told = self._do(Unreserve(self.now(), name, self.user), f"{name} is taken back")
+            self.step()
+            return told
+
+    def _do(self, command: Command, done: str) -> Told:
+        """Carry out a command that is about no job."""
+        try:
+            events = self.engine.decide(command)
+        except Refused as fault:
+            return Told(0, False, str(fault))
+        self._commit(events)
+        self._pass_on(events)
+        return Told(0, True, done)
+
+    def _pass_on(self, events: list[Event]) -> None:
+        """What was told to stop is stopped."""
+        for event in events:
+            if isinstance(event, Stopping):
+                self.runner.stop(self.engine.state.jobs[event.job], event.cause)
+
     def _each(self, jobs: list[int], command: Callable[[int], Command], done: str) -> list[Told]:
         told = []
         with self.lock:
@@ -287,9 +430,7 @@ class Desk(Reading):
                 except Refused as fault:
                     told.append(Told(number, False, str(fault)))
                     continue
-                for event in events:
-                    if isinstance(event, Stopping):
-                        self.runner.stop(self.engine.state.jobs[event.job], event.cause)
+                self._pass_on(events)
                 stopping = any(isinstance(event, Stopping) for event in events)
                 label = self._label(number)
                 told.append(

@@ -77,7 +77,8 @@ class Drafting:
         traits = tuple(self._traits(request)) if request else ()
         if request is None or not needs:
             return DraftReport(checked.diagnostics, self.now_ms, traits=traits, trial=self.site.trial)
-        timeline = self.plan.whole()
+        self.base = self.engine.before(self.engine.thought_of(self.user, request, self.now_ms), self.now_ms)
+        timeline = self.base.timeline_of(self._ask(request))
         placement = self._place(timeline, request)
         need = self._need(request, placement) or needs[0]
         tasks = request.array.count if request.array else 0
@@ -119,7 +120,10 @@ class Drafting:
         )
 
     def _place(self, timeline: Timeline, request: Request, not_before_ms: int = 0) -> Placement | None:
-        return self.engine.planner.place(timeline, Ask(-1, replace(request, array=None)), not_before_ms)
+        return self.engine.planner.place(timeline, self._ask(request), not_before_ms, self.base.limits)
+
+    def _ask(self, request: Request) -> Ask:
+        return self.engine.ask_of(self.engine.thought_of(self.user, request, self.now_ms))
 
     def _need(self, request: Request, placement: Placement | None) -> Need | None:
         """What is asked of the queue and number of nodes that the placement has."""

@@ -64,6 +64,29 @@ def detail_json(detail: JobDetail) -> dict[str, Any]:
     }
 
 
+def why_json(detail: JobDetail) -> dict[str, Any]:
+    """What a job waits for, when and after which ends it should start, its standing in hours, who is ahead, what would help."""
+    view, told = detail.view, detail.explained
+    plain: dict[str, Any] = {"job": view.parent or view.job, "task": view.task, "why": view.why or None}
+    plain |= {"forecast": _instant(view.forecast_ms), "instead": detail.instead or None}
+    if told is None:
+        return plain | {"waits_for": None, "after": [], "place": None, "standing": None, "ahead": [], "changes": []}
+    hours = {name: round(value, 4) for name, value in told.parts.named()}
+    return plain | {
+        "waits_for": told.why.kind,
+        "after": list(told.why.ends),
+        "place": told.place,
+        "standing": {"hours": round(told.parts.total, 4), **hours},
+        "ahead": [
+            {"job": one.job, "name": one.name, "user": one.user, "hours": round(one.hours, 4), "words": one.words}
+            for one in told.ahead
+        ],
+        "changes": [
+            {"set": dict(one.set), "forecast": _instant(one.start_ms), "words": one.words} for one in told.changes
+        ],
+    }
+
+
 def diagnostic_json(file: str, one: Diagnostic) -> dict[str, Any]:
     """A finding; ``fix`` says in words what the fix does, or is null."""
     return {

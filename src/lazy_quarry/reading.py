@@ -13,6 +13,7 @@ from lazy_quarry.core.ledger import account_lines, charge, held_core_ms
 from lazy_quarry.core.plan.planner import Plan
 from lazy_quarry.core.plan.room import rooms
 from lazy_quarry.core.plan.why import Explainer
+from lazy_quarry.core.request import Memory, Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.drafting import Drafting
@@ -68,8 +69,7 @@ class Reading:
         return self.engine.plan(self.now())
 
     def _explainer(self) -> Explainer:
-        running = {job.number: job for job in self.engine.state.running()}
-        return Explainer(self.site, self.engine.planner, self._plan(), running, self.zone)
+        return Explainer(self.engine, self.now(), self.zone)
 
     def _label(self, number: int) -> str:
         job = self.engine.state.jobs.get(number) if number >= TASK_SPAN else None
@@ -169,6 +169,8 @@ class Reading:
             job = self._find(number)
             explainer = self._explainer()
             view = self._view(job, explainer)
+            waits = job.phase in (Phase.WAITING, Phase.HELD, Phase.BLOCKED)
+            explained = explainer.explained(job) if waits else None
             script = job.origin.script
             if job.parent is not None and not script:
                 script = self._find(job.parent).origin.script
@@ -180,9 +182,10 @@ class Reading:
                 job.origin.path,
                 start_directory(job),
                 job.origin.overrides,
-                explainer.instead(job) if job.phase is Phase.WAITING else "",
+                explained.instead if explained else "",
                 verdict(view) if job.phase.final else "",
                 tuple(self._tasks(job)) if job.request.array is not None else (),
+                explained,
             )
 
     def _tasks(self, job: Job) -> Iterable[JobView]:
@@ -233,7 +236,7 @@ class Reading:
                 nodes,
                 self.site.queues,
                 self.site.tiers,
-                tuple(window for window in self.site.windows if window.ends_ms > self.now()),
+                tuple(window for window in self.engine.windows if window.ends_ms > self.now()),
                 self._accounts(),
                 own,
                 self.site.software,
@@ -248,6 +251,15 @@ class Reading:
                 self.site.trial,
             )
 
+    def compare(self, first: int, second: int) -> str:
+        """Which of two waiting jobs stands ahead, and by which part. Raises :class:`Refused` when one doesn't wait."""
+        with self.lock:
+            jobs = [self._find(number) for number in (first, second)]
+            for job in jobs:
+                if job.phase is not Phase.WAITING:
+                    raise Refused(f"{job.label} is {job.phase}; only waiting jobs stand before one another")
+            return self._explainer().compare(*jobs)
+
     def room(self, queue: str) -> list[RoomView]:
         """The most that could start now in a queue, by walltime and kind. Raises :class:`Refused` for no such queue."""
         with self.lock:
@@ -255,7 +267,11 @@ class Reading:
             if known is None:
                 raise Refused(f'there is no queue "{queue}"; there are {", ".join(self.site.queue)}')
             account = self.site.default_account(self.user) or ""
-            found = rooms(self.engine.planner, self._plan().whole(), self.site, known, account)
+            tier = known.tier or self.site.default_tier
+            plain = Request("room", account, (queue,), tier, 60, Memory(1))
+            base = self.engine.before(self.engine.thought_of(self.user, plain, self.now()), self.now())
+            timeline = base.timeline_of(self.engine.ask_of(self.engine.thought_of(self.user, plain, self.now())))
+            found = rooms(self.engine.planner, timeline, self.site, known, account, self.user, base.limits)
             return [room_view(one) for one in found]
 
     def _recent_jobs(self) -> list[Job]:

@@ -23,6 +23,13 @@ METHODS = (
     "board",
     "room",
     "try_one",
+    "change",
+    "order",
+    "again",
+    "nodes",
+    "reserve",
+    "unreserve",
+    "compare",
 )
 """Of :class:`~lazy_quarry.desk.Desk`; no other is reached."""
 

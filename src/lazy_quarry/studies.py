@@ -51,7 +51,10 @@ def write_lines(path: str, lines: Iterator[str]) -> None:
 def make(path: str, count: int, cores: int, load: float, seed: int) -> str:
     """Write a made-up trace; returns a sentence on it."""
     jobs = make_trace(count, cores, load, seed)
-    remarks = [f"made up; {cores} cores at load {load:g}, seed {seed}", "sizes, run times, arrivals: Lublin and Feitelson 2003"]
+    remarks = [
+        f"made up; {cores} cores at load {load:g}, seed {seed}",
+        "sizes, run times, arrivals: Lublin and Feitelson 2003",
+    ]
     write_lines(path, trace_lines(jobs, cores, remarks))
     days = jobs[-1].submit_s / 86_400 if jobs else 0
     return f"{path}: {count:,} jobs over {days:,.1f} days, for {cores:,} cores at load {load:g}"

@@ -12,6 +12,7 @@ from lazy_quarry.core.header.facts import Facts
 from lazy_quarry.core.job import Job, Phase, Use
 from lazy_quarry.core.ledger import AccountLine, charge, held_core_ms
 from lazy_quarry.core.plan.room import Room
+from lazy_quarry.core.plan.why import Explained
 from lazy_quarry.core.site import Node, Queue, Site, Software, Storage, Tier, Window
 from lazy_quarry.core.units import exact_duration, exact_size, format_instant
 
@@ -329,6 +330,8 @@ class JobDetail:
     verdict: str
     tasks: tuple[JobView, ...] = ()
     """Of an array, those of its tasks that have started or ended."""
+    explained: Explained | None = None
+    """Of one that has not started: what it waits for, who is ahead, what would help."""
 
 
 @dataclass(frozen=True, slots=True)

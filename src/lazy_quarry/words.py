@@ -5,20 +5,25 @@ from datetime import UTC, tzinfo
 from lazy_quarry.core.advice import Ran
 from lazy_quarry.core.events import (
     BroughtForward,
+    Changed,
     ClockHeld,
     Ended,
     Event,
     Held,
     NodeClosed,
     NodeOpened,
+    Ordered,
     Released,
+    Reserved,
     Started,
     Stopping,
     Submitted,
     TaskMade,
     TasksDropped,
+    Unreserved,
 )
 from lazy_quarry.core.job import Phase
+from lazy_quarry.core.plan.standing import Parts
 from lazy_quarry.core.site import Storage
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.views import JobView
@@ -137,10 +142,24 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             again = f", attempt {event.attempt}" if event.attempt > 1 else ""
             return f"started on {fold_names([share.node for share in event.shares])}, {cores}{again}"
         case Stopping():
+            if event.cause == "gave-way":
+                return f"told to make way for {event.by}, and to end within its grace; it waits to run again"
             return f"told to stop by {event.by}: {event.cause}"
+        case Changed():
+            asked = f": {', '.join(event.overrides)}" if event.overrides else ""
+            return f"changed by {event.by}{asked}"
+        case Ordered():
+            return f"{event.by} put their waiting jobs in order: {', '.join(map(str, event.jobs[:8]))}"
+        case Reserved():
+            return (
+                f"{event.window.name}: {fold_names(event.window.nodes)} reserved by {event.by}, {event.window.reason}"
+            )
+        case Unreserved():
+            return f"reservation {event.name} " + (f"taken back by {event.by}" if event.by else "is over")
         case Ended():
             how = event.signal or (f"exit {event.exit}" if event.exit is not None else "")
-            words = ", ".join(word for word in (event.phase.value, how, event.reason) if word)
+            word = "stopped" if event.again and event.phase is Phase.CANCELLED else event.phase.value
+            words = ", ".join(word for word in (word, how, event.reason) if word)
             return words + ("; it waits to run again" if event.again else "")
         case NodeClosed():
             return f"node {event.node} closed: {event.reason}"
@@ -154,6 +173,13 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return f"brought forward for {event.account}: {plural(event.jobs, 'job')}"
         case ClockHeld():
             return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"
+
+
+def standing_words(parts: Parts) -> str:
+    """A standing and its parts: ``14.2h: waited 1.2h, account +8.5h, user +2h, size +0.1h``."""
+    told = [f"waited {parts.waited:.1f}h"]
+    told += [f"{name} {hours:+.1f}h" for name, hours in parts.named() if name != "waited" and abs(hours) >= 0.05]
+    return f"{parts.total:.1f}h: {', '.join(told)}"
 
 
 def ran(view: JobView, walltime_s: int) -> Ran:

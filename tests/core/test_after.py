@@ -112,7 +112,7 @@ def test_a_blocked_job_can_be_held_and_says_what_it_waits_for():
     assert phase(world, second) is Phase.RUNNING
     third = submit(world, (str(second), "finishes"))
     engine = world.engine
-    explainer = Explainer(engine.site, engine.planner, engine.plan(world.at), {})
+    explainer = Explainer(engine, world.at)
     assert explainer.why(engine.state.jobs[third]).because == f"waits until {second} finishes"
 
 

@@ -96,7 +96,9 @@ requests = st.builds(
     st.sampled_from([1, 5, 20, 90]),
     st.integers(1, 12),
     st.sampled_from([0, 0, 0, 1, 2]),
-    st.none() | st.none() | st.builds(lambda count, most: Array(((1, count, 1),), most), st.integers(1, 6), st.none() | st.integers(1, 3)),
+    st.none()
+    | st.none()
+    | st.builds(lambda count, most: Array(((1, count, 1),), most), st.integers(1, 6), st.none() | st.integers(1, 3)),
     st.integers(0, 1),
 )
 acts = st.lists(
@@ -151,12 +153,18 @@ class World:
         elif what == "open":
             self.tell(OpenNode(at, node))
         elif what == "reserve":
-            window = Window((node,), at + 60_000 * place, at + 60_000 * (place + 30), "r", USERS[: place % 2], (), f"w{place % 3}")
+            window = Window(
+                (node,), at + 60_000 * place, at + 60_000 * (place + 30), "r", USERS[: place % 2], (), f"w{place % 3}"
+            )
             self.tell(Reserve(at, window, "ada"))
         elif what == "look":
             len(self.engine.plan(max(at, self.engine.state.at_ms)).placements)
         elif job is not None and job.parent is None:
-            own_jobs = [n for n, other in self.engine.state.jobs.items() if other.user == own and other.phase is Phase.WAITING and other.parent is None]
+            own_jobs = [
+                n
+                for n, other in self.engine.state.jobs.items()
+                if other.user == own and other.phase is Phase.WAITING and other.parent is None
+            ]
             self.tell(
                 {
                     "hold": HoldJob(at, live, own),
@@ -189,7 +197,12 @@ class World:
                 held[share.node, "cores"] += len(share.cores)
                 held[share.node, "gpus"] += len(share.gpus)
                 held[share.node, "memory"] += share.memory_mib
-            owners = [("user", job.user), ("account", job.request.account), ("queue", job.queue), ("tier", job.request.tier)]
+            owners = [
+                ("user", job.user),
+                ("account", job.request.account),
+                ("queue", job.queue),
+                ("tier", job.request.tier),
+            ]
             for owner in owners:
                 counted[owner, "jobs"] += 1
                 counted[owner, "cores"] += job.cores_held
@@ -230,9 +243,9 @@ def test_whatever_happens_the_promises_hold(site, many):
         assert canonical(to_plain_all(said)) == canonical(to_plain_all(events))
         assert sum(isinstance(event, Started) for event in events) == len(planned)
         # 5: what started behind the first in order didn't delay it
-        if first is not None and first.phase is Phase.WAITING and first.number in world.engine.state.jobs:
-            if world.engine.state.jobs[first.number].phase is Phase.WAITING and first.request.array is None:
-                assert _start_alone(world.engine, first, at) <= alone
+        still = world.engine.state.jobs.get(first.number) if first is not None else None
+        if still is not None and still.phase is Phase.WAITING and first.request.array is None:
+            assert _start_alone(world.engine, first, at) <= alone
         world.check_never_over()
     _no_attempt_twice(world.events)
     _books_balance(world)
@@ -276,5 +289,7 @@ def _books_balance(world):
         elif isinstance(event, Ended) and event.held_core_ms:
             at, cores = began[event.job, event.attempt]
             assert event.held_core_ms == cores * (event.at_ms - at)
-            if event.job in requests_ and not any(getattr(one, "kind", "") == "changed" and one.job == event.job for one in world.events):
+            if event.job in requests_ and not any(
+                getattr(one, "kind", "") == "changed" and one.job == event.job for one in world.events
+            ):
                 assert event.charge_core_ms == charge(site, requests_[event.job].tier, event.held_core_ms)

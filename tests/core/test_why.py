@@ -23,10 +23,9 @@ def engine_with(*requests, site=None):
 
 
 def explain(engine, number):
-    running = {job.number: job for job in engine.state.running()}
-    explainer = Explainer(engine.site, engine.planner, engine.plan(0), running)
+    explainer = Explainer(engine, 0)
     job: Job = engine.state.jobs[number]
-    return explainer.why(job, "ada").because, explainer.instead(job)
+    return explainer.why(job, "ada").because, explainer.explained(job).instead
 
 
 def test_a_job_waits_for_the_limit_of_the_one_before_it():

@@ -8,7 +8,6 @@ from collections.abc import Collection, Iterable
 from dataclasses import replace
 
 from lazy_quarry.core.events import (
-    BroughtForward,
     CancelJob,
     CancelTask,
     Changed,
@@ -41,7 +40,7 @@ from lazy_quarry.core.events import (
     Unreserve,
     Unreserved,
 )
-from lazy_quarry.core.job import Job, Phase, Share, task_id
+from lazy_quarry.core.job import Job, Origin, Phase, Share, task_id
 from lazy_quarry.core.ledger import charge, held_core_ms
 from lazy_quarry.core.plan.limits import Kind, LimitRows, Owner, over_limits
 from lazy_quarry.core.plan.planner import OVERDUE_MS, Ask, Placement, Plan, Planner, Stretch
@@ -67,6 +66,7 @@ class Engine:
         self.planner = Planner(site)
         self._plan: Plan | None = None
         self._order_until_ms = 0
+        self._befores: tuple[Plan | None, dict[tuple, Plan]] = (None, {})
 
     def apply(self, events: Iterable[Event]) -> list[Job]:
         """Fold events that are on disk into the state; returns the jobs they brought to their end."""
@@ -113,7 +113,36 @@ class Engine:
             self._order_until_ms = reckoned_at(at_ms) + RECKONED_MS
         return plan
 
-    def plan_of(self, at_ms: int, order: Iterable[Job], giving_way: Collection[int] = ()) -> Plan:
+    def ahead_of(self, job: Job, at_ms: int) -> list[Job]:
+        """Those that stand before a job, which may be one that nobody has submitted, or one changed."""
+        others = [other for other in self._startable() if other.number != job.number]
+        order = in_order([*others, job], self.shares(at_ms), self.state.orders)
+        return order[: next(place for place, other in enumerate(order) if other is job)]
+
+    def before(self, job: Job, at_ms: int) -> Plan:
+        """The plan of those that stand before a job: what it would find, if it were asked for as it is here."""
+        plan, ahead = self.plan(at_ms), self.ahead_of(job, at_ms)
+        access = self._access(job.user, job.request.account)
+        last = job.number not in self.state.jobs and len(ahead) == sum(1 for _ in self._startable())
+        if last and access in plan.timelines:
+            plan.whole()
+            return plan
+        if self._befores[0] is not plan:
+            self._befores = (plan, {})
+        key = (access, *(other.number for other in ahead))
+        found = self._befores[1].get(key)
+        if found is None or not found.at(at_ms):
+            found = self._befores[1][key] = self.plan_of(at_ms, ahead, accesses=[access])
+            found.whole()
+        return found
+
+    def plan_of(
+        self,
+        at_ms: int,
+        order: Iterable[Job],
+        giving_way: Collection[int] = (),
+        accesses: Iterable[frozenset[Window]] = (),
+    ) -> Plan:
         """A plan for jobs in this order beside what runs; of that, ``giving_way`` is thought to be told to stop now."""
         running = list(self.state.running())
         limits = self.limit_rows(at_ms)
@@ -127,7 +156,8 @@ class Engine:
                 claim = (1, job.cores_held, sum(len(share.gpus) for share in job.shares))
                 limits.hold(_owner(job), job.queue, at_ms, until if until > at_ms else at_ms + OVERDUE_MS, claim)
         closures = [Closure(node, reason) for node, reason in sorted(self.state.closures.items())]
-        return self.planner.plan(at_ms, stretches, [self._ask(job) for job in order], closures, self.windows, limits)
+        asks = [self._ask(job) for job in order]
+        return self.planner.plan(at_ms, stretches, asks, closures, self.windows, limits, accesses)
 
     @property
     def windows(self) -> tuple[Window, ...]:
@@ -164,10 +194,14 @@ class Engine:
             limit = max(0, array.at_once - len(self.state.tasks.get(job.number, ())))
         return Ask(job.number, replace(job.request, array=None), job.unmade, limit, owner, access)
 
-    def ask_of(self, user: str, request: Request) -> Ask:
-        """A job that somebody thinks of submitting, as the planner sees it."""
-        access = self._access(user, request.account)
-        return Ask(-1, request, owner=Owner(user, request.account, request.tier), access=access)
+    def ask_of(self, job: Job) -> Ask:
+        """A job, or one task of an array, as the planner sees it, though nobody may have submitted it."""
+        access = self._access(job.user, job.request.account)
+        return Ask(-1, replace(job.request, array=None), owner=_owner(job), access=access)
+
+    def thought_of(self, user: str, request: Request, at_ms: int) -> Job:
+        """A job that somebody thinks of submitting now."""
+        return Job(self.state.next_number, user, request, Origin(""), at_ms)
 
     def shares(self, at_ms: int) -> Shares:
         """Who has used how much lately, as it was last reckoned."""
@@ -175,12 +209,14 @@ class Engine:
 
     def in_order(self, at_ms: int) -> list[Job]:
         """Jobs that may start, by their standing."""
-        waiting = (
+        return in_order(self._startable(), self.shares(at_ms), self.state.orders)
+
+    def _startable(self) -> Iterable[Job]:
+        return (
             job
             for job in self.state.jobs.values()
             if job.phase is Phase.WAITING and (job.request.array is None or job.unmade)
         )
-        return in_order(waiting, self.shares(at_ms), self.state.orders)
 
     def decide(self, command: Command) -> list[Event]:
         """The events that a command makes. Raises :class:`Refused` when it is not carried out."""
@@ -265,27 +301,30 @@ class Engine:
             raise Refused(f"there is no node {name}")
         return name
 
-    def _accept(self, command: Submit) -> None:
+    def _accept(self, command: Submit, but: int = 0) -> None:
         """Refuse what could never run here, whatever else happens."""
         needs = self.planner.needs(command.request)
         if not needs:
             raise Refused(f"no queue of {', '.join(command.request.queues)} could ever run this")
-        if problem := self.over_limits(command.user, command.request):
+        if problem := self.over_limits(command.user, command.request, but):
             raise Refused(problem)
 
-    def over_limits(self, user: str, request: Request) -> str:
-        """Which limit a request can never meet, or that would be passed by one more waiting job; empty for none."""
+    def over_limits(self, user: str, request: Request, but: int = 0) -> str:
+        """Which limit a request can never meet, or that would be passed by one more waiting job; empty for none.
+
+        ``but`` is a job that isn't counted, since it would ask for this instead.
+        """
         needs = self.planner.needs(request)
         if not needs:
             return ""
         cores, gpus = min(need.cores for need in needs), min(need.node_count * need.gpus for need in needs)
-        return over_limits(self.site, user, request, cores, gpus, self._waiting())
+        return over_limits(self.site, user, request, cores, gpus, self._waiting(but))
 
-    def _waiting(self) -> dict[tuple[Kind, str], int]:
+    def _waiting(self, but: int) -> dict[tuple[Kind, str], int]:
         """How many jobs wait, for whom."""
         counts: dict[tuple[Kind, str], int] = {}
         for job in self.state.jobs.values():
-            if job.phase is not Phase.RUNNING and job.parent is None:
+            if job.phase is not Phase.RUNNING and job.parent is None and job.number != but:
                 pairs = [("user", job.user), ("account", job.request.account), ("tier", job.request.tier)]
                 for pair in [*pairs, *(("queue", name) for name in job.request.queues[:1])]:
                     counts[pair] = counts.get(pair, 0) + 1
@@ -299,7 +338,7 @@ class Engine:
             raise Refused(f"{job.label} can't be changed any more: {what}")
         if job.parent is not None:
             raise Refused(f"{job.label} is a task; change the array before it starts")
-        self._accept(Submit(at, job.user, command.request, job.origin))
+        self._accept(Submit(at, job.user, command.request, job.origin), job.number)
         return Changed(at, job.number, command.by, command.request, command.overrides)
 
     def _ordered(self, command: OrderJobs, at: int) -> Ordered:

@@ -239,6 +239,22 @@ class State:
             tally.charged_core_ms + charged, tally.held_core_ms + held, tally.jobs + jobs, tally.failed + failed
         )
 
+    def copy(self) -> "State":
+        """The same, to go on apart from this one; jobs are values and are shared."""
+        return replace(
+            self,
+            jobs=dict(self.jobs),
+            closures=dict(self.closures),
+            tallies=dict(self.tallies),
+            tasks={number: set(live) for number, live in self.tasks.items()},
+            followers={number: set(others) for number, others in self.followers.items()},
+            recent={
+                account: {user: dict(days) for user, days in users.items()} for account, users in self.recent.items()
+            },
+            orders=dict(self.orders),
+            reserved=dict(self.reserved),
+        )
+
     def running(self) -> Iterable[Job]:
         """Jobs that hold cores."""
         return (job for job in self.jobs.values() if job.phase is Phase.RUNNING)

@@ -1,10 +1,10 @@
 """Made-up traces after a published model of what people submit.
 
 Sizes, run times and arrivals are drawn as U. Lublin and D. G. Feitelson found them in logs of batch machines: "The workload on
-parallel supercomputers: modeling the characteristics of rigid jobs", Journal of Parallel and Distributed Computing 63 (11), 2003,
-with their parameters for batch jobs. Walltimes are as in A. W. Mu'alem and D. G. Feitelson, "Utilization, predictability, workloads,
-and user runtime estimates", IEEE TPDS 12 (6), 2001: evenly between the run time and six times as much, here rounded up to a time that
-people ask for. Arrivals are then stretched so that the trace has the load that is wanted.
+parallel supercomputers: modeling the characteristics of rigid jobs", JPDC 63 (11), 2003,
+with their parameters for batch jobs. Walltimes are as in A. W. Mu'alem and D. G. Feitelson, "Utilization, predictability,
+workloads, and user runtime estimates", IEEE TPDS 12 (6), 2001: evenly between the run time and six times as much, here
+rounded up to a time that people ask for. Arrivals are then stretched so that the trace has the load that is wanted.
 """
 
 import numpy as np
@@ -23,7 +23,32 @@ DAILY = (8.1737, 3.9631)
 """Gamma of the half-hours of the day in which jobs arrive; the fullest is early in the afternoon."""
 ESTIMATE_FACTOR = 5.0
 LONGEST_S = 5 * 86_400
-_MINUTES = (5, 10, 15, 20, 30, 45, 60, 90, 120, 180, 240, 300, 360, 480, 600, 720, 960, 1080, 1440, 2160, 2880, 4320, 5760, 7200)
+_MINUTES = (
+    5,
+    10,
+    15,
+    20,
+    30,
+    45,
+    60,
+    90,
+    120,
+    180,
+    240,
+    300,
+    360,
+    480,
+    600,
+    720,
+    960,
+    1080,
+    1440,
+    2160,
+    2880,
+    4320,
+    5760,
+    7200,
+)
 _ASKED_S = np.array([minutes * 60 for minutes in _MINUTES], dtype=np.int64)
 
 
@@ -76,5 +101,3 @@ def _arrivals(chance: np.random.Generator, count: int) -> np.ndarray:
         at += gap / pace[int(at // 1800) % 48]
         arrive[place] = at
     return arrive - arrive[0] if count else arrive
-
-

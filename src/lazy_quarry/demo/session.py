@@ -5,11 +5,10 @@ import itertools
 import threading
 import time
 from collections.abc import Iterator
-from typing import Literal
 
 from lazy_quarry.core.events import BroughtForward, Ended, Event, Held, NodeClosed, Started, Submit, Submitted
 from lazy_quarry.core.job import Job
-from lazy_quarry.core.ledger import Tally
+from lazy_quarry.core.ledger import Tally, by_day
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, MINUTE_MS
 from lazy_quarry.demo.past import ran
 from lazy_quarry.demo.people import Arrival, arrivals
@@ -19,18 +18,7 @@ from lazy_quarry.desk import Desk
 from lazy_quarry.errors import Refused
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.store.journal import Journal
-from lazy_quarry.views import (
-    Board,
-    ClockView,
-    DraftReport,
-    JobDetail,
-    JobView,
-    OutputChunk,
-    Receipt,
-    RoomView,
-    Submission,
-    Told,
-)
+from lazy_quarry.views import ClockView
 
 RECENT_FROM_MS = BEGINS_MS - 30 * HOUR_MS
 PAST_DAYS = 90
@@ -97,7 +85,11 @@ class Rehearsed:
         site = self.desk.site
         jobs = [job for job in ran(site, stream, 1, frozenset()) if (job.ended_ms or 0) < RECENT_FROM_MS]
         tallies: dict[str, Tally] = {}
+        recent: dict[str, dict[tuple[str, int], int]] = {}
         for job in jobs:
+            for day, core_ms in by_day(job.started_ms or 0, job.ended_ms or 0, job.held_core_ms):
+                held = recent.setdefault(job.request.account, {})
+                held[job.user, day] = held.get((job.user, day), 0) + core_ms
             known = tallies.get(job.request.account, Tally())
             tallies[job.request.account] = Tally(
                 known.charged_core_ms + job.charge_core_ms,
@@ -110,7 +102,15 @@ class Rehearsed:
             at = self.desk.now()
             self.desk.take_in(
                 [
-                    BroughtForward(at, account, sums.charged_core_ms, sums.held_core_ms, sums.jobs, sums.failed)
+                    BroughtForward(
+                        at,
+                        account,
+                        sums.charged_core_ms,
+                        sums.held_core_ms,
+                        sums.jobs,
+                        sums.failed,
+                        tuple((user, day, amount) for (user, day), amount in sorted(recent[account].items())),
+                    )
                     for account, sums in sorted(tallies.items())
                 ]
             )
@@ -174,6 +174,18 @@ class DemoClient:
         self.rehearsed = Rehearsed(seed)
         self.desk = self.rehearsed.desk
         self._stop = threading.Event()
+        desk = self.desk
+        self.submit, self.try_one, self.again = desk.submit, desk.try_one, desk.again
+        self.hold, self.release, self.cancel, self.change, self.order = (
+            desk.hold,
+            desk.release,
+            desk.cancel,
+            desk.change,
+            desk.order,
+        )
+        self.nodes, self.reserve, self.unreserve = desk.nodes, desk.reserve, desk.unreserve
+        self.jobs, self.job, self.detail, self.output = desk.jobs, desk.job, desk.detail, desk.output
+        self.check, self.board, self.room, self.compare = desk.check, desk.board, desk.room, desk.compare
         self.desk.clock_view = ClockView("rehearsal", speed, paused)
         threading.Thread(target=self._tick, daemon=True, name="demo-clock").start()
 
@@ -216,53 +228,3 @@ class DemoClient:
     def close(self) -> None:
         """Stop the clock."""
         self._stop.set()
-
-    def submit(self, submission: Submission) -> Receipt:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.submit(submission)
-
-    def hold(self, jobs: list[int]) -> list[Told]:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.hold(jobs)
-
-    def release(self, jobs: list[int]) -> list[Told]:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.release(jobs)
-
-    def cancel(self, jobs: list[int]) -> list[Told]:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.cancel(jobs)
-
-    def jobs(
-        self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
-    ) -> list[JobView]:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.jobs(ended, since_ms, everyone, limit)
-
-    def job(self, number: int) -> JobView:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.job(number)
-
-    def detail(self, number: int) -> JobDetail:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.detail(number)
-
-    def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.output(number, which, from_byte)
-
-    def check(self, submission: Submission) -> DraftReport:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.check(submission)
-
-    def board(self) -> Board:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.board()
-
-    def room(self, queue: str) -> list[RoomView]:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.room(queue)
-
-    def try_one(self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None) -> Receipt:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
-        return self.desk.try_one(submission, task, values)

@@ -17,7 +17,12 @@ def new_figure(rows: int = 1, share_x: bool = False, width: float = 8.0, height:
     matplotlib.use("Agg")
     from matplotlib.figure import Figure
 
-    manner = {"font.size": 9, "svg.hashsalt": "lazy quarry", "svg.fonttype": "none", "axes.titlesize": 10}
+    manner: dict[Any, Any] = {
+        "font.size": 9,
+        "svg.hashsalt": "lazy quarry",
+        "svg.fonttype": "none",
+        "axes.titlesize": 10,
+    }
     matplotlib.rcParams.update(manner)
     figure = Figure(figsize=(width, height), layout="constrained")
     axes = figure.subplots(rows, 1, sharex=share_x, squeeze=False)[:, 0]

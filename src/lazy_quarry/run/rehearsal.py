@@ -60,6 +60,7 @@ class RehearsalRunner:
         self.seed = seed
         self._running: dict[int, tuple[Job, Outcome]] = {}
         self._stops: dict[int, int] = {}
+        self._causes: dict[int, str] = {}
         self._printed = printed or rehearsed_output
 
     def start(self, jobs: list[Job]) -> None:
@@ -70,6 +71,7 @@ class RehearsalRunner:
     def stop(self, job: Job, cause: str) -> None:
         """A rehearsed job obeys SIGTERM a second after it comes."""
         self._stops.setdefault(job.number, 0)
+        self._causes.setdefault(job.number, cause)
 
     def next_report_ms(self) -> int | None:
         """When the next attempt will be over."""
@@ -97,7 +99,7 @@ class RehearsalRunner:
         job, outcome = self._running[number]
         use = self._use(job, outcome, at)
         if at < (job.started_ms or 0) + outcome.after_ms:
-            return Finish(at, number, job.attempt, None, "SIGTERM", "cancelled", "", use)
+            return Finish(at, number, job.attempt, None, "SIGTERM", self._causes.get(number, "cancelled"), "", use)
         return Finish(at, number, job.attempt, outcome.exit, outcome.signal, outcome.cause, outcome.reason, use)
 
     @staticmethod
@@ -111,6 +113,7 @@ class RehearsalRunner:
         """Forget an attempt."""
         self._running.pop(job, None)
         self._stops.pop(job, None)
+        self._causes.pop(job, None)
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
         """What the model has used by now."""

@@ -190,14 +190,7 @@ class Journal:
         driver.executemany(_ADD_SUMS, cells)
 
     def _snapshot(self, work: Any, state: State, happened: Sequence[Event], number: int) -> None:
-        copy = replace(
-            state,
-            jobs=dict(state.jobs),
-            closures=dict(state.closures),
-            tallies=dict(state.tallies),
-            tasks={number: set(live) for number, live in state.tasks.items()},
-            followers={number: set(others) for number, others in state.followers.items()},
-        )
+        copy = state.copy()
         for one in happened:
             copy.apply(one)
         work.execute(insert(snapshots).values(number=number, body=canonical(to_plain(copy))))

@@ -77,9 +77,7 @@ def trace_lines(jobs: Iterable[TraceJob], cores: int, remarks: Iterable[str] = (
     for job in jobs:
         times = [_plain(value) for value in (job.submit_s, job.run_s, job.walltime_s)]
         submit, run, walltime = times
-        yield (
-            f"{job.number} {submit} -1 {run} {job.cores} -1 -1 {job.cores} {walltime} -1 1 -1 -1 -1 -1 -1 -1 -1"
-        )
+        yield (f"{job.number} {submit} -1 {run} {job.cores} -1 -1 {job.cores} {walltime} -1 1 -1 -1 -1 -1 -1 -1 -1")
 
 
 def _plain(seconds: float) -> str:

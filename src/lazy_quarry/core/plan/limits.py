@@ -140,6 +140,14 @@ class LimitRows:
                 return start
             start = later
 
+    def cores_left(self, owner: Owner, queue: str) -> int:
+        """The most cores that one more job may have at this instant."""
+        most = 2**31
+        for _, _, row in self._rows_of(owner, queue):
+            jobs, cores, _gpus = row.free[0]
+            most = min(most, cores if jobs > 0 else 0)
+        return max(0, most)
+
     def in_the_way(self, owner: Owner, queue: str, claim: Claim) -> InTheWay | None:
         """The first limit that leaves no room for a job at this instant."""
         for kind, name, row in self._rows_of(owner, queue):
@@ -174,10 +182,12 @@ def _limits(site: Site, kind: Kind, name: str) -> Limits:
 def _all_limits(site: Site) -> Iterable[Limits]:
     yield from (limits for _, limits in site.user_limits)
     for group in (site.accounts, site.queues, site.tiers):
-        yield from (one.limits for one in group)  # type: ignore[attr-defined]
+        yield from (one.limits for one in group)
 
 
-def over_limits(site: Site, user: str, request: Request, cores: int, gpus: int, waiting: dict[tuple[Kind, str], int]) -> str:
+def over_limits(
+    site: Site, user: str, request: Request, cores: int, gpus: int, waiting: dict[tuple[Kind, str], int]
+) -> str:
     """Why a request may not be taken in, or empty: what one job of these may never ask for, and how many may wait.
 
     ``waiting`` counts the jobs that wait, by (kind, name).

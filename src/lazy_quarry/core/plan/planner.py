@@ -347,10 +347,12 @@ class Planner:
         closures: Sequence[Closure] = (),
         windows: Sequence[Window] = (),
         limits: LimitRows | None = None,
+        accesses: Iterable[frozenset[Window]] = (),
     ) -> Plan:
         """Place all of ``waiting``, which is in priority order, beside what is running.
 
-        ``limits`` are the site's limits with what is held of them now; None for none.
+        ``limits`` are the site's limits with what is held of them now; None for none. ``accesses`` are
+        sets of reservations for which it will be asked later what is free to those who may use them.
         """
         asks = list(waiting)
         index = self.ground.index
@@ -364,7 +366,7 @@ class Planner:
             if closure.node in index:
                 timeline.close(index[closure.node], now_ms, FAR)
         timelines = {}
-        for access in {frozenset[Window](), *(ask.access for ask in asks)}:
+        for access in {frozenset[Window](), *accesses, *(ask.access for ask in asks)}:
             timelines[access] = timeline.copy() if access else timeline
         for access, each in timelines.items():
             for window in windows:

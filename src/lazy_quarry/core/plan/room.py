@@ -10,6 +10,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from lazy_quarry.core.plan.limits import LimitRows, Owner
 from lazy_quarry.core.plan.planner import Ask, Planner
 from lazy_quarry.core.plan.timeline import CORES, GPUS, MEMORY, Timeline
 from lazy_quarry.core.request import Memory, Request
@@ -33,8 +34,16 @@ class Room:
     request: Request | None = None
 
 
-def rooms(planner: Planner, timeline: Timeline, site: Site, queue: Queue, account: str) -> Iterator[Room]:
-    """All rooms of a queue, walltime by walltime; those beyond its limit are left out."""
+def rooms(
+    planner: Planner,
+    timeline: Timeline,
+    site: Site,
+    queue: Queue,
+    account: str,
+    user: str = "",
+    limited: LimitRows | None = None,
+) -> Iterator[Room]:
+    """All rooms of a queue, walltime by walltime; those beyond its limit, or the user's, are left out."""
     tier = queue.tier or site.default_tier
     limits = [one for one in (queue.walltime_limit_s, site.tier[tier].walltime_limit_s) if one]
     for walltime in WALLTIMES_S:
@@ -42,17 +51,25 @@ def rooms(planner: Planner, timeline: Timeline, site: Site, queue: Queue, accoun
             continue
         memory = Memory(queue.memory_default_mib, "core")
         plain = Request("room", account, (queue.name,), tier, walltime, memory)
-        yield from _of_walltime(planner, timeline, site, queue, plain)
+        yield from _of_walltime(planner, timeline, site, queue, plain, Owner(user, account, tier), limited)
 
 
-def _of_walltime(planner: Planner, timeline: Timeline, site: Site, queue: Queue, plain: Request) -> Iterator[Room]:
+def _of_walltime(
+    planner: Planner,
+    timeline: Timeline,
+    site: Site,
+    queue: Queue,
+    plain: Request,
+    owner: Owner,
+    limited: LimitRows | None,
+) -> Iterator[Room]:
     ground = planner.ground
     names = [name for name in queue.nodes if name in ground.index]
     nodes = np.array([ground.index[name] for name in names], dtype=np.int64)
     free = timeline.least_free(nodes, (plain.walltime_s + plain.grace_s) * 1000)
     each = plain.memory.mib
     cores = np.maximum(0, np.minimum(free[CORES], free[MEMORY] // max(1, each)))
-    most = queue.max_cores or 2**31
+    most = min(queue.max_cores or 2**31, limited.cores_left(owner, queue.name) if limited else 2**31)
     largest = int(min(cores.max(initial=0), most))
     total = int(min(cores.sum(), most))
     shapes: dict[Kind, Request | None] = {
@@ -67,7 +84,7 @@ def _of_walltime(planner: Planner, timeline: Timeline, site: Site, queue: Queue,
         if request is None:
             yield empty
             continue
-        placement = planner.place(timeline, Ask(-1, request))
+        placement = planner.place(timeline, Ask(-1, request, owner=owner), 0, limited)
         if placement is None or placement.start_ms > timeline.now_ms:
             yield empty  # what would start now is what the plan says, nothing else
             continue

@@ -5,7 +5,8 @@ counts by *lightness*: with ``t`` the part of the cluster that an account should
 what was lately used, its lightness is t / (t + u). Who has used nothing has 1, who has used just
 what is theirs has one half, and who has used ever more comes near 0 without end; so the part is bounded,
 falls smoothly, and needs no figure but the target. Within an account the same goes for its users, with
-equal targets. Use loses half of its weight in each half-life: a day's use counts 2^(−age / half-life), its age from that day's noon.
+equal targets. Use loses half of its weight in each half-life: a day's use counts 2^(−age / half-life), with its
+age from that day's noon.
 
 A user's own order among their jobs moves nobody else's: the jobs go on taking the turns that they have
 together, only in another order.
@@ -76,7 +77,8 @@ class Shares:
             mine = used.setdefault(account, {})
             for user, days in users.items():
                 mine[user] = sum(
-                    core_ms * 0.5 ** (max(0, at - day - DAY_MS // 2) / half_life) for day, core_ms in sorted(days.items())
+                    core_ms * 0.5 ** (max(0, at - day - DAY_MS // 2) / half_life)
+                    for day, core_ms in sorted(days.items())
                 )
         for job in running:
             mine = used.setdefault(job.request.account, {})
@@ -124,9 +126,7 @@ def cores_asked(request: Request, site: Site) -> int:
     return cores
 
 
-def in_order(
-    jobs: Iterable[Job], shares: Shares, orders: Mapping[str, Sequence[int]]
-) -> list[Job]:
+def in_order(jobs: Iterable[Job], shares: Shares, orders: Mapping[str, Sequence[int]]) -> list[Job]:
     """Jobs by standing, the highest first; of equals the one submitted earlier, then the lower number."""
     found = list(jobs)
     standing: dict[tuple, float] = {}  # all but the waiting, which grows alike for all

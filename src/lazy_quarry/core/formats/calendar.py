@@ -1,0 +1,77 @@
+"""Windows and reservations as iCalendar (RFC 5545), to be seen in anybody's calendar and taken from it.
+
+An event's UID is the reservation's name, its SUMMARY the reason, its LOCATION the nodes (``c01..c04``; none for all). Who may
+use the nodes meanwhile stands in two properties of our own, which other programs leave alone.
+"""
+
+from collections.abc import Iterable
+from datetime import UTC, date, datetime, time
+
+from icalendar import Calendar, Event
+
+from lazy_quarry.core.site import Window
+from lazy_quarry.core.units import fold_names, parse_names
+from lazy_quarry.errors import BadValue
+
+USERS, ACCOUNTS = "X-LAZY-QUARRY-USERS", "X-LAZY-QUARRY-ACCOUNTS"
+
+
+def write_calendar(windows: Iterable[Window], now_ms: int) -> str:
+    """A calendar of these."""
+    calendar = Calendar()
+    calendar.add("prodid", "-//Lazy Quarry//reservations//EN")
+    calendar.add("version", "2.0")
+    for place, window in enumerate(windows, 1):
+        event = Event()
+        event.add("uid", window.name or f"window-{place}")
+        event.add("dtstamp", _moment(now_ms))
+        event.add("dtstart", _moment(window.begins_ms))
+        event.add("dtend", _moment(window.ends_ms))
+        event.add("summary", window.reason)
+        event.add("location", fold_names(window.nodes))
+        if window.users:
+            event.add(USERS, " ".join(window.users))
+        if window.accounts:
+            event.add(ACCOUNTS, " ".join(window.accounts))
+        calendar.add_component(event)
+    text: str = calendar.to_ical().decode()
+    return text
+
+
+def read_calendar(text: str, all_nodes: tuple[str, ...]) -> list[Window]:
+    """The windows of a calendar. Raises :class:`BadValue` with the event that cannot be taken."""
+    try:
+        calendar = Calendar.from_ical(text)
+    except (ValueError, IndexError, KeyError) as fault:
+        raise BadValue(f"this is no iCalendar file: {fault}") from None
+    found = []
+    for event in calendar.walk("VEVENT"):
+        name = str(event.get("uid", "")).strip()
+        what = f'event "{event.get("summary") or name}"'
+        if event.get("rrule") is not None:
+            raise BadValue(f"{what} recurs; write each of its times as an event of its own")
+        if not name or event.get("dtstart") is None or event.get("dtend") is None:
+            raise BadValue(f"{what} needs a UID, a DTSTART and a DTEND")
+        location = str(event.get("location", "")).strip()
+        found.append(
+            Window(
+                tuple(parse_names(location)) if location else all_nodes,
+                _instant(event.decoded("dtstart")),
+                _instant(event.decoded("dtend")),
+                str(event.get("summary", "")) or "reserved",
+                tuple(str(event.get(USERS, "")).split()),
+                tuple(str(event.get(ACCOUNTS, "")).split()),
+                name,
+            )
+        )
+    return found
+
+
+def _moment(at_ms: int) -> datetime:
+    return datetime.fromtimestamp(at_ms // 1000, UTC)
+
+
+def _instant(value: date | datetime) -> int:
+    if not isinstance(value, datetime):
+        value = datetime.combine(value, time(), UTC)
+    return round((value if value.tzinfo else value.replace(tzinfo=UTC)).timestamp() * 1000)
