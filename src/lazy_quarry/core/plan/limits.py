@@ -166,10 +166,12 @@ class LimitRows:
         left = self.left.get(account)
         return left is None or charge <= left + self.coming.get(account, 0)
 
-    def spend(self, account: str, charge: int) -> None:
-        """Count a job's greatest charge."""
+    def spend(self, account: str, charge: int, comes_back: bool = False) -> None:
+        """Count a job's greatest charge; of one that has a place, some may come back."""
         if account in self.left:
             self.left[account] -= charge
+            if comes_back:
+                self.coming[account] = self.coming.get(account, 0) + charge
 
 
 def _limits(site: Site, kind: Kind, name: str) -> Limits:

@@ -182,7 +182,8 @@ class Steps:
         self._look()
 
     def _look(self) -> None:
-        self.room = int(self.plan.timeline.free_at(self.plan.now_ms)[CORES].max(initial=0))
+        timelines, now = self.plan.timelines.values(), self.plan.now_ms
+        self.room = max(int(timeline.free_at(now)[CORES].max(initial=0)) for timeline in timelines)
 
     def __iter__(self) -> "Steps":
         return self
@@ -242,7 +243,7 @@ class Steps:
             return True
         most = self.planner.greatest(ask, placement)
         if limits.pays(owner.account, most):
-            limits.spend(owner.account, most)
+            limits.spend(owner.account, most, comes_back=True)
             return True
         left = f"{max(0, limits.left[owner.account]) / 3_600_000:,.0f} core-hours are left"
         asked = f"it could be charged {most / 3_600_000:,.0f}"

@@ -8,6 +8,7 @@ falls smoothly, and needs no figure but the target. Within an account the same g
 equal targets. Use loses half of its weight in each half-life: a day's use counts 2^(−age / half-life), with its
 age from that day's noon.
 
+Jobs of a tier that gives way stand behind all others: else they would take back the place that they were stopped for.
 A user's own order among their jobs moves nobody else's: the jobs go on taking the turns that they have
 together, only in another order.
 """
@@ -38,6 +39,8 @@ class Parts:
     user: float = 0.0
     tier: float = 0.0
     size: float = 0.0
+    gives_way: bool = False
+    """Of a tier that gives way, and so behind all that don't, whatever their standings."""
 
     @property
     def total(self) -> float:
@@ -113,6 +116,7 @@ class Shares:
             site.standing.user_h * lightness(*self.of_user(asked.account, job.user)),
             tier.standing_h if tier else 0.0,
             site.standing.size_h * cores / site.cores if site.cores else 0.0,
+            bool(tier and tier.gives_way),
         )
 
 
@@ -127,19 +131,20 @@ def cores_asked(request: Request, site: Site) -> int:
 
 
 def in_order(jobs: Iterable[Job], shares: Shares, orders: Mapping[str, Sequence[int]]) -> list[Job]:
-    """Jobs by standing, the highest first; of equals the one submitted earlier, then the lower number."""
+    """Jobs by standing, the highest first, those that give way behind all others; of equals the one submitted earlier, then the lower number."""
     found = list(jobs)
-    standing: dict[tuple, float] = {}  # all but the waiting, which grows alike for all
+    standing: dict[tuple, tuple[bool, float]] = {}  # all but the waiting, which grows alike for all
 
-    def hours(job: Job) -> float:
+    def turn(job: Job) -> tuple[bool, float, int, int]:
         request = job.request
         key = (job.user, request.account, request.tier, cores_asked(request, shares.site))
         known = standing.get(key)
         if known is None:
-            known = standing[key] = shares.parts(job, job.submitted_ms).total
-        return known - job.submitted_ms / HOUR_MS
+            parts = shares.parts(job, job.submitted_ms)
+            known = standing[key] = (parts.gives_way, parts.total)
+        return known[0], job.submitted_ms / HOUR_MS - known[1], job.submitted_ms, job.number
 
-    found.sort(key=lambda job: (-hours(job), job.submitted_ms, job.number))
+    found.sort(key=turn)
     for user, chosen in sorted(orders.items()):
         rank = {number: place for place, number in enumerate(chosen)}
         turns = [place for place, job in enumerate(found) if job.user == user]

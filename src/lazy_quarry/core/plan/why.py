@@ -34,7 +34,7 @@ LESS = (3 / 4, 1 / 2, 1 / 4)
 """Parts of the memory that are tried."""
 SOONER_MS = HOUR_MS
 """A change that doesn't start the job now is told when it gains so much."""
-MOST_AHEAD = 5
+MOST_AHEAD = 3
 
 Kind = Literal["nothing", "nodes", "limit", "budget", "dependency", "hold", "not-before", "window", "turn", "at-once"]
 
@@ -108,6 +108,8 @@ def compared(first: Job, ahead: Parts, second: Job, behind: Parts) -> str:
 
     ``first`` may stand ahead though its standing is less: then its user has put it there.
     """
+    if behind.gives_way and not ahead.gives_way:
+        return f"{first.label} stands ahead: jobs of tier {second.request.tier} give way to all others."
     gap = ahead.total - behind.total
     if gap < 0 and first.user == second.user:
         return f"{first.label} {first.request.name} was put before it by {first.user}."
@@ -130,7 +132,12 @@ def _part_words(part: str, hours: float, first: Job, second: Job) -> str:
         case "account":
             return f"{first.request.account} has used {'less' if more else 'more'} of its part lately than {second.request.account}"
         case "user":
-            return f"{first.user} has used {'less' if more else 'more'} of the account lately than {second.user}"
+            used = f"{first.user} has used {'less' if more else 'more'} of"
+            if first.user == second.user:
+                return f"{used} {first.request.account} lately than of {second.request.account}"
+            if first.request.account != second.request.account:
+                return f"{used} {first.request.account} lately than {second.user} of {second.request.account}"
+            return f"{used} {first.request.account} lately than {second.user}"
         case "tier":
             return f"tier {first.request.tier} {'stands above' if more else 'stands below'} {second.request.tier}"
     return f"it is {'larger' if more else 'smaller'}"
@@ -261,7 +268,8 @@ class Explainer:
             return Explained(why, None, parts)
         ahead = self.engine.ahead_of(job, self.now_ms)
         told = []
-        for other in ahead[-MOST_AHEAD:][::-1]:
+        rivals = [other for other in ahead if set(other.request.queues) & set(job.request.queues)] or ahead
+        for other in rivals[-MOST_AHEAD:][::-1]:
             theirs = shares.parts(other, self.now_ms)
             words = compared(other, theirs, job, parts)
             told.append(Ahead(other.number, other.request.name, other.user, theirs.total - parts.total, words))
