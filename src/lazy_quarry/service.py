@@ -24,6 +24,7 @@ from lazy_quarry.errors import StateFolderError
 from lazy_quarry.rpc import answer
 from lazy_quarry.run.local import LocalRunner
 from lazy_quarry.run.machine import this_machine, user_name
+from lazy_quarry.run.sitefile import SiteFileError
 from lazy_quarry.run.sockets import listen
 from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.store.journal import Journal
@@ -155,7 +156,7 @@ def main() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:
         service = Service(folder)
-    except StateFolderError as fault:
+    except (StateFolderError, SiteFileError) as fault:
         sys.exit(f"refused: {fault}")
     asyncio.run(service.run())
     lock.release()

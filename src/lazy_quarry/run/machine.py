@@ -13,6 +13,7 @@ import psutil
 from lazy_quarry.core.site import Account, Node, Queue, Site, Storage, Tier
 from lazy_quarry.core.units import DAY_MS, format_size
 from lazy_quarry.run.modules import of_this_machine
+from lazy_quarry.run.sitefile import site_file, with_site_file
 
 QUEUE, TIER, TRIAL = "here", "steady", "trial"
 _OVER_NETWORK = ("nfs", "nfs4", "cifs", "smb3", "fuse.sshfs", "afs", "9p")
@@ -69,7 +70,10 @@ def storage() -> tuple[Storage, ...]:
 
 
 def this_machine() -> Site:
-    """One node, one queue, one account: what this machine has, for the user at it."""
+    """One node, one queue, one account: what this machine has, for the user at it, and what the site file says.
+
+    Raises :class:`~lazy_quarry.run.sitefile.SiteFileError` when that cannot be used.
+    """
     name = re.sub(r"[^A-Za-z0-9._-]", "-", platform.node().split(".")[0]) or "here"
     cores = len(core_numbers())
     memory = memory_mib()
@@ -83,7 +87,7 @@ def this_machine() -> Site:
         memory_default_mib=max(64, min(2048, memory // cores * 8 // 10)),
     )
     user = user_name()
-    return Site(
+    found = Site(
         name=name,
         kind="machine",
         nodes=(node,),
@@ -98,3 +102,4 @@ def this_machine() -> Site:
         trial=TRIAL,
         head=user,
     )
+    return with_site_file(found, site_file())
