@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any, Literal, Protocol
 
 from lazy_quarry import __version__
+from lazy_quarry.core.plan.why import Change
 from lazy_quarry.core.site import Window
 from lazy_quarry.errors import EngineAway, StateFolderError
 from lazy_quarry.run.sockets import dial
@@ -92,6 +93,18 @@ class SiteClient(Protocol):
 
     def again(self, jobs: list[int]) -> list[Told]:
         """Submit jobs again, each as it was."""
+        ...
+
+    def samples(self, number: int) -> list[tuple[int, float, int]]:
+        """What was measured of a running job: (instant in ms, cores busy, memory in MiB)."""
+        ...
+
+    def turns(self) -> list[int]:
+        """One's own waiting jobs in the order of their turns."""
+        ...
+
+    def ladder(self, number: int) -> list[Change]:
+        """When a waiting job would start with other walltimes."""
         ...
 
     def compare(self, first: int, second: int) -> str:
@@ -284,6 +297,21 @@ class SocketClient:
         """See :class:`SiteClient`."""
         told: list[Told] = self._call("again", jobs=jobs)
         return told
+
+    def samples(self, number: int) -> list[tuple[int, float, int]]:
+        """See :class:`SiteClient`."""
+        found: list[tuple[int, float, int]] = self._call("samples", number=number)
+        return found
+
+    def turns(self) -> list[int]:
+        """See :class:`SiteClient`."""
+        found: list[int] = self._call("turns")
+        return found
+
+    def ladder(self, number: int) -> list[Change]:
+        """See :class:`SiteClient`."""
+        found: list[Change] = self._call("ladder", number=number)
+        return found
 
     def compare(self, first: int, second: int) -> str:
         """See :class:`SiteClient`."""

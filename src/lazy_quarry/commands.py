@@ -29,7 +29,7 @@ from lazy_quarry.errors import BadValue, EngineAway, QuarryError
 from lazy_quarry.run.look import looked_up
 from lazy_quarry.run.machine import this_machine, user_name
 from lazy_quarry.views import Board, DraftReport, JobDetail, JobView, OutputChunk, RoomView, Submission
-from lazy_quarry.words import ran, standing_words, state_words, storage_words, verdict
+from lazy_quarry.words import ordinal, ran, standing_words, state_words, storage_words, verdict
 
 
 def read_script(path: str) -> str:
@@ -171,14 +171,9 @@ def why_lines(detail: JobDetail) -> Iterator[str]:
         yield f"{change.words}  (lazy-quarry change {view.label} {settings})"
     if told.place is None:
         return
-    yield f"{_ordinal(told.place)} in the queue, standing {standing_words(told.parts)}"
+    yield f"{ordinal(told.place)} in the queue, standing {standing_words(told.parts)}"
     for one in told.ahead:
         yield f"  {one.words}"
-
-
-def _ordinal(place: int) -> str:
-    ending = "th" if 10 <= place % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(place % 10, "th")
-    return f"{place:,}{ending}"
 
 
 def follow_output(

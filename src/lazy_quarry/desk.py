@@ -86,6 +86,7 @@ class Desk(Reading):
         """Why the journal could not be written last time, or empty."""
         self._changed = threading.Condition(self.lock)
         self._recent: list[Job] | None = None
+        self._ended_views, self._warned, self._usual = {}, {}, {}
         self.engine = Engine(site, journal.load())
         for closure in site.closures:
             if closure.node not in self.engine.state.closures and not journal.number:

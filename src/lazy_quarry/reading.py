@@ -6,13 +6,14 @@ from dataclasses import replace
 from datetime import tzinfo
 from typing import Literal
 
+from lazy_quarry.core.concern import concern
 from lazy_quarry.core.engine import Engine
 from lazy_quarry.core.header.check import Checked
-from lazy_quarry.core.job import TASK_SPAN, Job, Phase, Share
+from lazy_quarry.core.job import TASK_SPAN, Job, Phase, Share, Use
 from lazy_quarry.core.ledger import account_lines, charge, held_core_ms
 from lazy_quarry.core.plan.planner import Plan
 from lazy_quarry.core.plan.room import rooms
-from lazy_quarry.core.plan.why import Explainer
+from lazy_quarry.core.plan.why import Change, Explainer
 from lazy_quarry.core.request import Memory, Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import HOUR_MS
@@ -40,6 +41,7 @@ from lazy_quarry.views import (
 from lazy_quarry.words import record_words, verdict
 
 MOST_TASKS = 100_000
+WARN_EVERY_MS = 10_000
 RECENT_MS = 12 * HOUR_MS
 """Jobs that ended within this stay on the board."""
 
@@ -60,6 +62,9 @@ class Reading:
     stuck: str
     _changed: threading.Condition
     _recent: list[Job] | None
+    _ended_views: dict[int, tuple[Job, JobView]]
+    _warned: dict[int, tuple[int, int, str]]
+    _usual: dict[tuple[str, str, int], int | None]
 
     def now(self) -> int:
         """The present instant; it never runs backwards."""
@@ -110,20 +115,35 @@ class Reading:
         return together, ordered
 
     def _view(self, job: Job, explainer: Explainer | None = None) -> JobView:
+        """A job as it is shown. One that has ended is made into it once."""
+        if not job.phase.final:
+            return self._fresh_view(job, explainer)
+        known = self._ended_views.get(job.number)
+        if known is None or known[0] is not job:
+            if len(self._ended_views) > MOST_TASKS:
+                self._ended_views.clear()
+            known = self._ended_views[job.number] = (job, self._fresh_view(job, explainer))
+        return known[1]
+
+    def _fresh_view(self, job: Job, explainer: Explainer | None) -> JobView:
         now = self.now()
         counts: tuple[tuple[str, int], ...] = ()
         if job.request.array is not None:
             job, counts = self._together(job)
         needs = self.engine.planner.needs(job.request) if not job.shares else []
-        forecast, why = None, ""
+        forecast, why, warning = None, "", ""
         if job.phase is Phase.WAITING:
             placement = self._plan().placements.get(job.number)
             if placement is not None:
                 forecast = (placement.start_ms, placement.end_ms, tuple(one.node for one in placement.nodes))
         if not job.phase.final and job.phase is not Phase.RUNNING and explainer:
-            why = explainer.why(job, job.reason).because
+            told = explainer.why(job, job.reason)
+            why = told.because
+            warning = self._hopeless(job, told.kind, forecast is None)
             if job.phase is Phase.WAITING and (notices := self.runner.notices()):
                 why = notices[0]
+        if job.phase is Phase.RUNNING and not counts and job.request.array is None:
+            warning = self._careless(job, now)
         need = needs[0] if needs else None
         return job_view(
             job,
@@ -136,7 +156,59 @@ class Reading:
             why=why,
             live=self.runner.live(job, now) if job.phase is Phase.RUNNING and not counts else None,
             counts=counts,
+            warning=warning,
         )
+
+    def _hopeless(self, job: Job, kind: str, no_place: bool) -> str:
+        """Why a job that waits will not start by itself."""
+        if job.phase is Phase.WAITING and no_place and kind == "nodes":
+            return "no open node could take it; it waits until one is opened"
+        if job.phase is Phase.WAITING and no_place and kind == "budget":
+            return "its account's budget does not cover it"
+        for number, _ in job.waits:
+            other = self.engine.state.jobs.get(number)
+            if other is not None and other.phase is Phase.HELD:
+                return f"{other.label}, which it waits for, is held by {other.reason or other.user}"
+        return ""
+
+    def _careless(self, job: Job, now: int) -> str:
+        """What somebody should see to in a running job: worked out again when a few seconds have passed."""
+        known = self._warned.get(job.number)
+        if known is not None and known[0] == job.attempt and 0 <= now - known[1] < WARN_EVERY_MS:
+            return known[2]
+        if len(self._warned) > MOST_TASKS:
+            self._warned.clear()
+        live = self.runner.live(job, now)
+        words = concern(job, now, live[0] if live else Use(), self.runner.samples(job, now), self._usual_cpu_ms(job))
+        self._warned[job.number] = (job.attempt, now, words)
+        return words
+
+    def _usual_cpu_ms(self, job: Job) -> int | None:
+        """The CPU time that runs of this name and size used which were done, in the middle; None of less than three."""
+        key = (job.user, job.request.name, job.cores_held)
+        if key not in self._usual:
+            wanted = EndedFilter(user=job.user, name=job.request.name, phase="done", limit=20)
+            spent = sorted(one.use.cpu_ms for one in self.journal.ended(wanted) if one.cores_held == job.cores_held)
+            self._usual[key] = spent[len(spent) // 2] if len(spent) >= 3 else None
+        return self._usual[key]
+
+    def samples(self, number: int) -> list[tuple[int, float, int]]:
+        """What was measured of a running job: (instant in ms, cores busy, memory in MiB), oldest first."""
+        with self.lock:
+            job = self.engine.state.jobs.get(number)
+            return self.runner.samples(job, self.now()) if job and job.phase is Phase.RUNNING else []
+
+    def turns(self) -> list[int]:
+        """One's own waiting jobs in the order of their turns."""
+        with self.lock:
+            order = self.engine.in_order(self.now())
+            return [job.number for job in order if job.user == self.user and job.parent is None]
+
+    def ladder(self, number: int) -> list[Change]:
+        """When a waiting job would start with other walltimes."""
+        with self.lock:
+            job = self._find(number)
+            return list(self._explainer().ladder(job)) if job.phase is Phase.WAITING else []
 
     def jobs(
         self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500

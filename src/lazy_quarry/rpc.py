@@ -30,6 +30,9 @@ METHODS = (
     "reserve",
     "unreserve",
     "compare",
+    "samples",
+    "ladder",
+    "turns",
 )
 """Of :class:`~lazy_quarry.desk.Desk`; no other is reached."""
 

@@ -129,6 +129,8 @@ class JobView:
     rows: tuple[tuple[int, int, int], ...] = ()
     """Of an array, its task numbers as (first, last, step)."""
     counts: tuple[tuple[str, int], ...] = ()
+    warning: str = ""
+    """What somebody should see to, or empty."""
     """Of an array, how many of its tasks are in each state."""
 
     @property
@@ -389,6 +391,7 @@ def job_view(
     why: str = "",
     live: tuple[Use, float] | None = None,
     counts: tuple[tuple[str, int], ...] = (),
+    warning: str = "",
 ) -> JobView:
     """A job as it is shown. ``cores``, ``node_count`` and ``memory_mib`` are what it asks for before it has any."""
     held = job.held_core_ms
@@ -443,6 +446,7 @@ def job_view(
         parameters=job.request.parameters,
         rows=job.request.array.rows if job.request.array else (),
         counts=counts,
+        warning=warning,
     )
 
 

@@ -175,6 +175,12 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"
 
 
+def ordinal(place: int) -> str:
+    """``1st``, ``12th``, ``1,023rd``."""
+    ending = "th" if 10 <= place % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(place % 10, "th")
+    return f"{place:,}{ending}"
+
+
 def standing_words(parts: Parts) -> str:
     """A standing and its parts: ``14.2h: waited 1.2h, account +8.5h, user +2h, size +0.1h``."""
     told = [f"waited {parts.waited:.1f}h"]

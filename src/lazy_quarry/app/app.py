@@ -75,6 +75,8 @@ class QuarryApp(App[None]):
         self.looked_at: int | None = None
         """The job that the next visit to Watch begins at."""
         self._said_until = 0.0
+        self._seen: Place | None = None
+        """The place in sight."""
         self._leaving = threading.Event()
         for palette in (DUSK, CHALK):
             self.register_theme(palette.theme)
@@ -120,6 +122,8 @@ class QuarryApp(App[None]):
                 continue
             if self._leaving.is_set():
                 return
+            if self._seen is not None:
+                self._seen.prepare(board)
             self.hand_over(self._show, board)
             if first:
                 first = False
@@ -154,6 +158,8 @@ class QuarryApp(App[None]):
                 board = self.client.board()
             except QuarryError:
                 return
+            if self._seen is not None:
+                self._seen.prepare(board)
             self.hand_over(self._show, board)
 
     def _cannot_open(self, words: str) -> None:
@@ -167,9 +173,9 @@ class QuarryApp(App[None]):
             frame.refresh()
         if place := self._present():
             place.show(board)
-        self._tell()
+        self.tell()
 
-    def _tell(self) -> None:
+    def tell(self) -> None:
         """The note and the keys, for what the cursor is on now."""
         bar = self.query_one(NoteBar)
         place = self._present()
@@ -192,7 +198,7 @@ class QuarryApp(App[None]):
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
         """Something else is under the cursor."""
-        self._tell()
+        self.tell()
 
     def on_key(self) -> None:
         """A key ends what was said before it, but not at once."""
@@ -235,6 +241,7 @@ class QuarryApp(App[None]):
         for other in self.query(Place):
             other.display = other is place
         self.place = name
+        self._seen = place
         trail = self.query_one(Trail)
         trail.place = name
         trail.refresh()
@@ -243,7 +250,7 @@ class QuarryApp(App[None]):
         place.arrive()
         if self._said_until != float("inf"):
             self._said_until = 0.0
-        self._tell()
+        self.tell()
         return place
 
     async def action_show_jobs(self, scope: str) -> None:

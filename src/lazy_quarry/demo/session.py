@@ -186,6 +186,7 @@ class DemoClient:
         self.nodes, self.reserve, self.unreserve = desk.nodes, desk.reserve, desk.unreserve
         self.jobs, self.job, self.detail, self.output = desk.jobs, desk.job, desk.detail, desk.output
         self.check, self.board, self.room, self.compare = desk.check, desk.board, desk.room, desk.compare
+        self.samples, self.ladder, self.turns = desk.samples, desk.ladder, desk.turns
         self.desk.clock_view = ClockView("rehearsal", speed, paused)
         threading.Thread(target=self._tick, daemon=True, name="demo-clock").start()
 

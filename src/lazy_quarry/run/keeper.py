@@ -15,7 +15,7 @@ import signal
 import time
 from contextlib import suppress
 from pathlib import Path
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from lazy_quarry.run.attempt import EXIT_BYTES, Exit, Intent, exit_file, fields_of, read_json, write_whole
 from lazy_quarry.run.modules import loading
@@ -34,6 +34,7 @@ from lazy_quarry.run.process import (
 from lazy_quarry.run.staging import Missing, Stopped, copy_in, copy_out
 
 _WAKE = {signal.SIGCHLD, signal.SIGTERM, signal.SIGINT, signal.SIGHUP}
+_MOST_SAMPLES = 240
 _LIVE_EVERY_S = 1.0
 _SHELLS = ("sh", "bash", "dash", "ksh", "zsh")
 
@@ -96,6 +97,9 @@ class Keeper:
 
     def __init__(self, folder: Path, intent: Intent, record: int) -> None:
         self.folder, self.intent, self.record = folder, intent, record
+        self._samples: list[tuple[int, float, int]] = []
+        """(instant in ms, cores busy, memory in MiB), for the graphs of a running job."""
+        self._sample_every_ms = 0
         self.cause: str | None = None
         self.reason = ""
         self.status: int | None = None
@@ -338,10 +342,27 @@ class Keeper:
         before, spent_before = self._cpu_seen
         busy = (spent - spent_before) / 1000 / (now - before) if before else 0.0
         self._cpu_seen = (now, spent)
+        self._sample(now, max(0.0, busy), memory)
         read, written = self._bytes(below)
-        live = {"cpu_ms": spent, "memory_mib": memory, "peak_mib": self.peak_mib, "busy": max(0.0, busy)}
+        live: dict[str, Any] = {
+            "cpu_ms": spent,
+            "memory_mib": memory,
+            "peak_mib": self.peak_mib,
+            "busy": max(0.0, busy),
+        }
+        live["samples"] = self._samples
         with suppress(OSError):
             write_whole(self.folder / "live.json", json.dumps(live | {"read": read, "written": written}), durable=False)
+
+    def _sample(self, now: float, busy: float, memory: int) -> None:
+        """Keep what was measured, and when the list is full every second one, half as often from then on."""
+        at = round(time.time() * 1000)
+        if self._samples and at - self._samples[-1][0] < self._sample_every_ms:
+            return
+        self._samples.append((at, round(busy, 2), memory))
+        if len(self._samples) > _MOST_SAMPLES:
+            del self._samples[1::2]
+            self._sample_every_ms *= 2
 
     @property
     def _patience_s(self) -> float:

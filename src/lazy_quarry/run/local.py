@@ -279,6 +279,11 @@ class LocalRunner:
             return None
         return Use(found["cpu_ms"], found["peak_mib"], found["read"], found["written"]), found["busy"]
 
+    def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
+        """What its keeper measured, thinned out where it has run for long."""
+        found = read_json(self.spool / f"{job.number}-{job.attempt}" / "live.json")
+        return [(int(at), float(busy), int(mib)) for at, busy, mib in (found or {}).get("samples", ())]
+
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """A piece of a file of the job's."""
         try:

@@ -53,6 +53,9 @@ def model(seed: int, job: Job) -> Outcome:
     return Outcome(max(1000, runtime_ms), exit_status, None, None, memory_mib, busy)
 
 
+SAMPLES = 120
+
+
 class RehearsalRunner:
     """Runs jobs in a model. ``seed`` settles every outcome."""
 
@@ -121,6 +124,19 @@ class RehearsalRunner:
         if known is None:
             return None
         return self._use(job, known[1], now_ms), known[1].busy
+
+    def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
+        """What the model would have been measured at; the same whenever it is asked."""
+        known, began = self._running.get(job.number), job.started_ms
+        if known is None or began is None:
+            return []
+        step = max(15_000, (now_ms - began) // SAMPLES // 15_000 * 15_000)
+        found = []
+        for at in range(began, now_ms, step):
+            sway = random.Random(f"{self.seed}:{job.number}:{job.attempt}:{at}").uniform(0.92, 1.04)
+            use = self._use(job, known[1], at)
+            found.append((at, round(min(job.cores_held, known[1].busy * sway), 2), use.memory_peak_mib))
+        return found
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """What the rehearsed job would have printed by now."""

@@ -30,6 +30,10 @@ class Runner(Protocol):
         """What a running attempt has used so far, and the cores it keeps busy now; None when unknown."""
         ...
 
+    def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
+        """What was measured of a running attempt: (instant in ms, cores busy, memory in MiB), oldest first."""
+        ...
+
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """A piece of one of a job's output files."""
         ...

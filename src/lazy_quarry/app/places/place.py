@@ -38,6 +38,9 @@ class Place(Container):
         """Below 130 columns the right side folds under the left."""
         self.set_class(self.app.size.width < WIDE, "-narrow")
 
+    def prepare(self, board: Board) -> None:
+        """From a worker, before the place is shown a board: work out what takes long."""
+
     def show(self, board: Board) -> None:
         """Draw the present anew."""
         self.board = board

@@ -1,198 +1,308 @@
-"""Watch: what runs, what waits and why, when it will start."""
+"""Watch: what runs, what waits and why, when it will start, and what to do about it."""
 
+import json
 from collections.abc import Iterable
+from contextlib import suppress
+from dataclasses import replace
 
 from textual import work
 from textual.binding import Binding
+from textual.containers import Vertical
+from textual.widgets import Input
 
+from lazy_quarry.app.arrange import GROUPS, SCOPES, SORTS, Arranger, Choice, Key
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
-from lazy_quarry.app.places.place import Key, Place
-from lazy_quarry.app.widgets.ground import Ground
+from lazy_quarry.app.places import watchwords
+from lazy_quarry.app.places.place import Key as ShownKey
+from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.widgets.ground import Ground, Samples
 from lazy_quarry.app.widgets.lanes import AxisLine, JobRows, panned, zoomed
+from lazy_quarry.app.widgets.lower import (
+    ChangePane,
+    Chosen,
+    ColumnList,
+    ColumnsTaken,
+    Prose,
+    Title,
+    Typed,
+    why_prose,
+)
 from lazy_quarry.core.job import Phase
-from lazy_quarry.core.units import HOUR_MS, clock_time, fold_names, format_core_hours, format_duration, plural
+from lazy_quarry.core.plan.why import Change
+from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.views import Board, JobView
-from lazy_quarry.words import counts_words, verdict
+from lazy_quarry.views import Board, JobDetail, JobView, OutputChunk, Told
 
-SCOPES = (("mine", "mine"), ("accounts", "my accounts"), ("everyone", "everyone"))
-_ORDER = {Phase.RUNNING: 0, Phase.WAITING: 1, Phase.BLOCKED: 1, Phase.HELD: 2}
+TAIL_BYTES = 32 * 1024
+PANES = ("ground", "why", "output", "change", "columns")
 
 
 class WatchPlace(Place):
-    """Jobs as lanes above, the ground of the one under the cursor below."""
+    """Jobs or nodes as lanes above; below the ground, why, the output, a change, or the columns."""
 
-    DEFAULT_CSS = "WatchPlace { padding-top: 1; }"
+    DEFAULT_CSS = """
+    WatchPlace { padding-top: 1; }
+    WatchPlace #find { display: none; }
+    WatchPlace .pane { height: 1fr; min-height: 6; display: none; }
+    """
     BINDINGS = [
         Binding("enter", "open", "inspect"),
-        Binding("o", "open", "output"),
-        Binding("h", "hold", "hold"),
-        Binding("r", "release", "release"),
+        Binding("w", "pane('why')", "why"),
+        Binding("o", "pane('output')", "output"),
+        Binding("e", "change", "change"),
+        Binding("h", "do('hold')", "hold"),
+        Binding("r", "do('release')", "release"),
         Binding("x", "cancel", "cancel"),
+        Binding("u", "do('again')", "run again"),
+        Binding("t", "mark", "mark"),
+        Binding("T", "mark_all", "mark all"),
+        Binding("shift+up", "rank(-1)", "before"),
+        Binding("shift+down", "rank(1)", "behind"),
+        Binding("slash", "find", "find"),
+        Binding("s", "sort", "sort"),
+        Binding("g", "group", "group"),
         Binding("m", "scope", "scope"),
+        Binding("b", "by_node", "by node or job"),
+        Binding("a", "unfold", "open or fold"),
+        Binding("c", "pane('columns')", "columns"),
         Binding("left_square_bracket", "zoom(-1)", "shorter time"),
         Binding("right_square_bracket", "zoom(1)", "longer time"),
         Binding("left", "pan(-1)", "earlier"),
         Binding("right", "pan(1)", "later"),
         Binding("n", "now", "now"),
-        Binding("a", "unfold", "tasks"),
+        Binding("escape", "back", "back"),
     ]
-    scope = "mine"
-    opened: frozenset[int] | set[int] = frozenset()
-    """Arrays whose tasks are shown."""
-    explained = ""
-    explained_job = 0
+
+    def __init__(self, **arguments: str) -> None:
+        super().__init__(**arguments)  # type: ignore[arg-type]
+        self.arranger = Arranger()
+        self.choice = Choice()
+        self.pane = "ground"
+        self.detail: JobDetail | None = None
+        """What was last learnt of the job under the cursor."""
+        self.printed: OutputChunk | None = None
+
+    @property
+    def scope(self) -> str:
+        """Whose jobs are shown."""
+        return self.choice.scope
 
     def compose(self):  # type: ignore[no-untyped-def]
-        """Axis, jobs, ground."""
+        """Axis, what is searched for, rows; below them one of the panes."""
         yield AxisLine()
+        yield Typed(
+            placeholder="find by number, name, user, account, queue, tier or state; enter keeps it, escape clears it",
+            id="find",
+        )
         yield JobRows()
         yield Ground()
+        with Vertical(classes="pane", id="pane-why"):
+            yield Title()
+            yield Prose(id="why-lines")
+        with Vertical(classes="pane", id="pane-output"):
+            yield Title()
+            yield Prose(id="output-lines")
+        with Vertical(classes="pane", id="pane-change"):
+            yield ChangePane()
+        with Vertical(classes="pane", id="pane-columns"):
+            yield Title()
+            yield ColumnList()
+
+    def on_mount(self) -> None:
+        """Take the columns that were chosen last time."""
+        with suppress(OSError, ValueError, AttributeError):
+            widths = json.loads(self._columns_file.read_text())
+            self.query_one(JobRows).widths = {str(name): int(width) for name, width in widths.items()}
+        self.query_one(ChangePane).display = True
+
+    @property
+    def _columns_file(self):  # type: ignore[no-untyped-def]
+        return self.quarry.folder / "watch-columns.json"
+
+    # -- the present -------------------------------------------------------------------------------
+
+    def prepare(self, board: Board) -> None:
+        """Arrange the rows of a board, away from the interface's loop."""
+        self.arranger.arrange(board, self.choice)
 
     def show(self, board: Board) -> None:
         """New rows; nothing jumps under the cursor."""
         if self.board is None and board.clock.kind == "wall":
             self.query_one(JobRows).axis.span_ms = HOUR_MS  # what runs on one machine is mostly short
         super().show(board)
-        own = set(board.my_accounts)
-        by_scope: dict[str, list[JobView]] = {
-            "mine": [job for job in self._jobs(board) if job.user == board.user],
-            "accounts": [job for job in self._jobs(board) if job.user == board.user or job.account in own],
-            "everyone": self._jobs(board),
-        }
-        axis, rows, ground = self.query_one(AxisLine), self.query_one(JobRows), self.query_one(Ground)
-        axis.scopes = [(name, words, len(by_scope[name])) for name, words in SCOPES]
-        axis.scope = self.scope
-        rows.axis.now_ms = board.now_ms
-        rows.user = board.user
-        axis.axis = ground.axis = rows.axis
-        rows.show(list(self._folded(sorted(by_scope[self.scope], key=_rank))))
-        self._seek()
-        ground.board, ground.view = board, rows.current()
-        axis.refresh()
-        ground.refresh()
+        self._arrange()
+        self._learn()
 
-    @staticmethod
-    def _jobs(board: Board) -> list[JobView]:
-        """All but the tasks of arrays."""
-        return [job for job in board.jobs if job.parent is None]
-
-    def _folded(self, jobs: list[JobView]) -> Iterable[JobView]:
-        """The rows: below an array that is open, those of its tasks that run or have ended lately."""
-        tasks: dict[int, list[JobView]] = {}
-        for job in self.board.jobs if self.board else ():
-            if job.parent is not None and job.parent in self.opened:
-                tasks.setdefault(job.parent, []).append(job)
-        for job in jobs:
-            yield job
-            yield from sorted(tasks.get(job.job, ()), key=lambda one: (one.phase.final, one.job))
-
-    def action_unfold(self) -> None:
-        """Show the tasks of the array under the cursor, or put them away."""
-        view = self.query_one(JobRows).current()
-        if view is None or (not view.rows and view.parent is None):
-            self.post_message(Say("This is no array, so it has no tasks to show."))
+    def _arrange(self) -> None:
+        board = self.board
+        if board is None:
             return
-        self.opened ^= {view.parent or view.job}
-        if self.board is not None:
-            self.show(self.board)
+        arranged = self.arranger.arrange(board, self.choice)
+        axis, rows, ground = self.query_one(AxisLine), self.query_one(JobRows), self.query_one(Ground)
+        axis.scopes = [(name, words, arranged.counts.get(name, 0)) for name, words in SCOPES]
+        axis.scope = rows.scope = self.choice.scope
+        axis.choice = watchwords.choice_words(self.choice, len(rows.marked))
+        rows.axis.now_ms = board.now_ms
+        rows.user, rows.opened = board.user, self.choice.opened
+        axis.axis = ground.axis = rows.axis
+        rows.show(arranged)
+        axis.left = ground.left = rows.left
+        self._seek()
+        self._under(rows)
+        axis.refresh()
+
+    def _under(self, rows: JobRows) -> None:
+        """Tell the ground what is under the cursor."""
+        ground, row = self.query_one(Ground), rows.row()
+        ground.board, ground.view = self.board, row.view if row else None
+        ground.node = row.node if row else None
+        ground.refresh()
 
     def arrive(self) -> None:
         """Keys go to the jobs, the cursor to the one that was just submitted."""
         rows = self.query_one(JobRows)
         rows.focus()
         self._seek()
-        self._explain()
+        self._learn()
 
     def _seek(self) -> None:
         rows = self.query_one(JobRows)
         wanted = self.quarry.looked_at
-        place = next((number for number, job in enumerate(rows.jobs) if job.job == wanted), None)
+        place = rows.arranged.places.get(("job", wanted)) if wanted is not None else None
         if place is not None:
             self.quarry.looked_at = None
             rows.move(place)
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
-        """Another job is looked at."""
-        ground = self.query_one(Ground)
-        ground.view = self.query_one(JobRows).current()
-        ground.refresh()
-        self._explain()
+        """Something else is looked at."""
+        self._under(self.query_one(JobRows))
+        self._learn()
 
-    def _explain(self) -> None:
+    # -- what is learnt of the job under the cursor -------------------------------------------------
+
+    def _learn(self) -> None:
         view = self.query_one(JobRows).current()
-        if view is not None and view.phase is Phase.WAITING and view.job != self.explained_job:
-            self._ask_instead(view.job)
+        if view is not None and self.display:
+            self._ask(view, self.pane)
 
     @work(thread=True, exclusive=True, group="explain")
-    def _ask_instead(self, job: int) -> None:
+    def _ask(self, view: JobView, pane: str) -> None:
         client = self.quarry.client
         if client is None:
             return
+        detail: JobDetail | None = None
+        samples: Samples = []
+        printed: OutputChunk | None = None
         try:
-            instead = client.detail(job).instead
+            if view.phase is Phase.RUNNING and not view.rows:
+                samples = client.samples(view.job)
+            if pane == "why" or view.phase is Phase.WAITING:
+                detail = client.detail(view.job)
+            if pane == "output" and not view.rows:
+                printed = client.output(view.job, "output", -TAIL_BYTES)
         except QuarryError:
             return
-        self.quarry.hand_over(self._explained, job, instead)
+        self.quarry.hand_over(self._learnt, view.job, detail, samples, printed)
 
-    def _explained(self, job: int, instead: str) -> None:
-        self.explained_job, self.explained = job, instead
-        self.post_message(CursorMoved())
+    def _learnt(self, job: int, detail: JobDetail | None, samples: Samples, printed: OutputChunk | None) -> None:
+        ground = self.query_one(Ground)
+        ground.samples, ground.sampled = samples, job
+        ground.refresh()
+        self.detail = detail or (self.detail if self.detail and self.detail.view.job == job else None)
+        view = self.query_one(JobRows).current()
+        if view is None or view.job != job:
+            return
+        if self.pane == "why" and detail is not None:
+            self._pane("why").query_one(Title).say(f"WHY {view.label} {view.name.upper()}", "w or escape closes it")
+            self.query_one("#why-lines", Prose).put(list(why_prose(detail, self.size.width)))
+        elif self.pane == "output":
+            self._show_output(view, printed)
+        self.quarry.tell()
+
+    def _show_output(self, view: JobView, printed: OutputChunk | None) -> None:
+        self._pane("output").query_one(Title).say(f"OUTPUT OF {view.label} {view.name.upper()}", view.output)
+        lines = [("the tasks of an array print each into its own; open it with a", "dim")]
+        if printed is not None:
+            text = printed.text.replace("\t", "    ").splitlines()
+            lines = [(line, "ink") for line in text] or [(printed.problem or "it has not printed anything yet", "dim")]
+        self.query_one("#output-lines", Prose).put(lines, end=True)
+
+    def _pane(self, name: str) -> Vertical:
+        return self.query_one(f"#pane-{name}", Vertical)
+
+    def action_pane(self, name: str) -> None:
+        """Show something else below, or the ground again."""
+        self.pane = "ground" if self.pane == name else name
+        self.query_one(Ground).display = self.pane == "ground"
+        for other in PANES[1:]:
+            self._pane(other).display = other == self.pane
+        rows = self.query_one(JobRows)
+        if self.pane == "columns":
+            self._pane("columns").query_one(Title).say(
+                "COLUMNS", "enter takes one in or out, ← → its width; escape closes it"
+            )
+            listed = self.query_one(ColumnList)
+            listed.widths = dict(rows.widths) or {column.name: width for column, width in rows.columns}
+            listed.refit()
+            listed.focus()
+        elif self.pane != "change":
+            rows.focus()
+        self._learn()
+        self.quarry.tell()
+
+    def on_columns_taken(self, message: ColumnsTaken) -> None:
+        """Other columns: shown at once, kept for next time."""
+        self.query_one(JobRows).widths = message.widths
+        with suppress(OSError):
+            self._columns_file.write_text(json.dumps(message.widths))
+        self._arrange()
+        self.query_one(JobRows).refresh()
+
+    # -- the note and the keys ---------------------------------------------------------------------
 
     def note(self) -> str:
-        """What the job under the cursor does or waits for, and what would start sooner."""
-        view = self.query_one(JobRows).current()
-        board = self.board
-        if board is None:
+        """What the row under the cursor is, why it is so, and what could be done."""
+        row = self.query_one(JobRows).row()
+        if self.board is None:
             return ""
-        if view is None:
-            return "No jobs here. 2 goes to Draft, where one is written and submitted; m shows other people's."
-        zone = self.quarry.zone
-        name = f"{view.label} {view.name}"
-        if view.rows and not view.phase.final and view.phase is Phase.RUNNING:
-            nodes = f" on {fold_names(view.nodes)}" if view.nodes else ""
-            charged = f"{format_core_hours(view.charge_core_ms)} core-hours charged so far."
-            return f"{name}: {counts_words(view)}{nodes}. {charged} a shows its tasks."
-        if view.phase is Phase.RUNNING:
-            limit = (view.started_ms or 0) + view.walltime_s * 1000
-            left = format_duration(max(0, limit - board.now_ms) / 1000)
-            words = f"{name} runs on {', '.join(view.nodes)} and has {left} left, until {clock_time(limit, board.now_ms, zone)}."
-            if view.stopping:
-                words = f"{name} was told to stop and has {format_duration(view.grace_s)} to end by itself."
-            return f"{words} {format_core_hours(view.charge_core_ms)} core-hours charged so far."
-        if view.phase.final:
-            return f"{name}: {verdict(view)}"
-        words = f"{name} {view.why}" if view.why.startswith("waits") else f"{name}: {view.why}"
-        instead = self.explained if self.explained_job == view.job else ""
-        return f"{words.rstrip('.')}. {instead}"
+        if row is None:
+            return watchwords.empty_words(self.choice)
+        if row.view is None:
+            return watchwords.row_words(row, self.board)
+        instead = self.detail.instead if self.detail and self.detail.view.job == row.view.job else ""
+        return watchwords.job_words(row.view, self.board, self.quarry.zone, instead)
 
-    def keys(self) -> list[Key]:
-        """What can be done to the job under the cursor."""
-        view = self.query_one(JobRows).current()
-        keys: list[Key] = []
-        if view is not None:
-            keys.append(("enter", "inspect", "app.place_action('open')"))
-            if view.rows or view.parent is not None:
-                keys.append(("a", "tasks", "app.place_action('unfold')"))
-            own = self.board is not None and view.user == self.board.user
-            if own and view.phase is Phase.WAITING:
-                keys.append(("h", "hold", "app.place_action('hold')"))
-            if own and view.phase is Phase.HELD:
-                keys.append(("r", "release", "app.place_action('release')"))
-            if own and not view.phase.final:
-                keys.append(("x", "cancel", "app.place_action('cancel')"))
-        return [
-            *keys,
-            ("m", "mine, accounts, everyone", "app.place_action('scope')"),
-            ("[ ]", "zoom", "app.place_action('zoom(1)')"),
-            ("← →", "time", "app.place_action('pan(1)')"),
-            ("n", "now", "app.place_action('now')"),
-        ]
+    def keys(self) -> list[ShownKey]:
+        """What can be done to what is under the cursor, or to all that is marked."""
+        rows = self.query_one(JobRows)
+        if self.pane == "change":
+            return [
+                ("enter", "make the change", ""),
+                ("↑ ↓", "choose", ""),
+                ("escape", "leave it", "app.place_action('back')"),
+            ]
+        row, user = rows.row(), self.board.user if self.board else ""
+        return watchwords.keys_of(row, user, len(rows.marked), self.pane)
 
-    def action_open(self) -> None:
-        """Go to Review with this job."""
-        if view := self.query_one(JobRows).current():
-            self.post_message(OpenJob(view.job))
+    # -- what is shown -----------------------------------------------------------------------------
+
+    def _choose(self, **changes: object) -> None:
+        self.choice = replace(self.choice, **changes)  # type: ignore[arg-type]
+        self._arrange()
+        self.post_message(CursorMoved())
+
+    def action_unfold(self) -> None:
+        """Open the array, the node or the group under the cursor, or fold it."""
+        row = self.query_one(JobRows).row()
+        if row is None:
+            return
+        key: Key = row.key
+        if row.view is not None:
+            if not row.view.rows and row.view.parent is None:
+                self.post_message(Say("This is no array, so it has no tasks to show."))
+                return
+            key = ("array", row.view.parent or row.view.job)
+        self._choose(opened=self.choice.opened ^ {key})
 
     def action_scope(self) -> None:
         """The next scope."""
@@ -201,10 +311,55 @@ class WatchPlace(Place):
 
     def set_scope(self, scope: str) -> None:
         """Show mine, my accounts' or everyone's jobs."""
-        self.scope = scope
-        if self.board:
-            self.show(self.board)
-        self.post_message(CursorMoved())
+        self._choose(scope=scope)
+
+    def action_sort(self) -> None:
+        """Sort by the next thing."""
+        names = list(SORTS)
+        self._choose(sort=names[(names.index(self.choice.sort) + 1) % len(names)])
+
+    def action_group(self) -> None:
+        """Group by the next thing, at last by nothing."""
+        names = list(GROUPS)
+        self._choose(group=names[(names.index(self.choice.group) + 1) % len(names)], by_node=False)
+
+    def action_by_node(self) -> None:
+        """Nodes as lanes, or jobs again."""
+        self._choose(by_node=not self.choice.by_node)
+
+    def action_find(self) -> None:
+        """Type what to look for; rows follow each key."""
+        line = self.query_one("#find", Typed)
+        line.display = True
+        line.focus()
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """Only the rows that have what was typed."""
+        if event.input.id == "find":
+            event.stop()
+            self._choose(find=event.value)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Keep what was found, and go on among it."""
+        if event.input.id == "find":
+            event.input.display = False
+            self.query_one(JobRows).focus()
+
+    def action_back(self) -> None:
+        """Close the pane; or end the search; or take the marks away."""
+        rows, line = self.query_one(JobRows), self.query_one("#find", Typed)
+        if self.pane != "ground":
+            self.action_pane(self.pane)
+            rows.focus()
+        elif line.display or self.choice.find:
+            line.display = False
+            line.value = ""
+            self._choose(find="")
+            rows.focus()
+        elif rows.marked:
+            rows.marked.clear()
+            self._arrange()
+        self.quarry.tell()
 
     def action_zoom(self, steps: int) -> None:
         """More or less time in sight."""
@@ -225,53 +380,165 @@ class WatchPlace(Place):
         for kind in (AxisLine, JobRows, Ground):
             self.query_one(kind).refresh()
 
-    def action_hold(self) -> None:
-        """Hold the job under the cursor."""
-        self._command("hold")
+    # -- what is done ------------------------------------------------------------------------------
 
-    def action_release(self) -> None:
-        """Release it."""
-        self._command("release")
+    def action_open(self) -> None:
+        """Go to Review with this job; a node or a group opens."""
+        rows = self.query_one(JobRows)
+        if view := rows.current():
+            self.post_message(OpenJob(view.job))
+        elif rows.row() is not None:
+            self.action_unfold()
+
+    def action_mark(self) -> None:
+        """Mark this job, or take its mark away, and go to the next."""
+        rows = self.query_one(JobRows)
+        if view := rows.current():
+            rows.marked ^= {view.job}
+            rows.move(rows.cursor + 1)
+            self._arrange()
+
+    def action_mark_all(self) -> None:
+        """Mark all jobs of mine that are shown and have not ended; all marked already, none."""
+        rows, user = self.query_one(JobRows), self.board.user if self.board else ""
+        every = {view.job for view in rows.jobs if view.user == user and not view.phase.final}
+        rows.marked = set() if rows.marked >= every else rows.marked | every
+        self._arrange()
+
+    def _chosen(self) -> list[JobView]:
+        """The marked jobs, else the one under the cursor."""
+        rows = self.query_one(JobRows)
+        if rows.marked and self.board is not None:
+            return [view for view in self.board.jobs if view.job in rows.marked]
+        view = rows.current()
+        return [view] if view is not None else []
+
+    def action_do(self, verb: str) -> None:
+        """Hold, release or run again."""
+        if views := self._chosen():
+            self._send(verb, [view.job for view in views])
 
     def action_cancel(self) -> None:
-        """Cancel it, after a question when work would be lost."""
-        view = self.query_one(JobRows).current()
-        if view is None or view.phase.final:
+        """Cancel, after a question when work would be lost."""
+        views = [view for view in self._chosen() if not view.phase.final]
+        if not views:
             return
-        if view.phase is Phase.RUNNING:
-            lost = format_core_hours(view.charge_core_ms)
-            question = (
-                f"Cancel {view.job} {view.name}, which runs on {plural(len(view.nodes), 'node')}? "
-                f"{lost} core-hours of work so far would be lost."
-            )
-            self.quarry.ask(question, lambda: self._command("cancel"))
+        jobs = [view.job for view in views]
+        if question := watchwords.cancel_question(views):
+            self.quarry.ask(question, lambda: self._send("cancel", jobs))
         else:
-            self._command("cancel")
+            self._send("cancel", jobs)
 
-    def _command(self, verb: str) -> None:
-        if view := self.query_one(JobRows).current():
-            self._send(verb, view.job)
+    def action_change(self) -> None:
+        """Change the request of what waits, with the ladder beside it."""
+        view = self.query_one(JobRows).current()
+        if view is None or self.board is None:
+            return
+        if view.user != self.board.user or view.phase not in (Phase.WAITING, Phase.HELD, Phase.BLOCKED):
+            self.post_message(Say("Only a job of yours that has not started can be changed."))
+            return
+        if self.pane != "change":
+            self.action_pane("change")
+        self.query_one(ChangePane).open(view.job, view.name)
+        self._ask_ladder(view)
 
-    @work(thread=True, group="command")
-    def _send(self, verb: str, job: int) -> None:
+    @work(thread=True, exclusive=True, group="ladder")
+    def _ask_ladder(self, view: JobView) -> None:
         client = self.quarry.client
         if client is None:
             return
-        call = {"hold": client.hold, "release": client.release, "cancel": client.cancel}[verb]
         try:
-            told = call([job])[0]
+            ladder = client.ladder(view.job)
+            explained = client.detail(view.job).explained
         except QuarryError as fault:
             self.post_message(Say(str(fault), bad=True))
             return
-        self.post_message(Say(f"{told.message[:1].upper()}{told.message[1:]}.", bad=not told.done))
+        self.quarry.hand_over(self._show_ladder, view, list(explained.changes) if explained else [], ladder)
+
+    def _show_ladder(self, view: JobView, advised: list[Change], ladder: list[Change]) -> None:
+        if self.board is not None:
+            self.query_one(ChangePane).show(view.job, advised, ladder, self.board.now_ms, view.walltime_s)
+
+    def on_chosen(self, message: Chosen) -> None:
+        """Make the change; with marks, to all that are marked."""
+        rows = self.query_one(JobRows)
+        jobs = sorted(rows.marked | {message.job}) if message.job in rows.marked else [message.job]
+        self._send_change(jobs, message.settings)
+
+    @work(thread=True, group="command")
+    def _send_change(self, jobs: list[int], settings: list[str]) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            told = client.change(jobs, settings)
+        except QuarryError as fault:
+            self.post_message(Say(str(fault), bad=True))
+            return
+        self.quarry.hand_over(self._told, told, ", ".join(settings))
+        if all(one.done for one in told):
+            self.quarry.hand_over(self._close_change)
         self.quarry.hand_over(self.quarry.read_board)
 
+    def _close_change(self) -> None:
+        if self.pane == "change":
+            self.action_back()
 
-def _rank(view: JobView) -> tuple[int, int]:
-    """Running, waiting, held, then what has ended, newest first; within these by time."""
-    order = _ORDER.get(view.phase, 3)
-    if order == 3:
-        return order, -(view.ended_ms or 0)
-    if order == 1:
-        return order, view.forecast_ms if view.forecast_ms is not None else 2**62
-    return order, view.started_ms or view.submitted_ms
+    def action_rank(self, by: int) -> None:
+        """Move this job before or behind the next of mine that waits; nobody else's moves."""
+        view, board = self.query_one(JobRows).current(), self.board
+        if view is None or board is None:
+            return
+        if view.user != board.user or view.phase is not Phase.WAITING:
+            self.post_message(Say("Only a waiting job of yours can be moved among yours."))
+            return
+        self._send_rank(view.job, by)
+
+    @work(thread=True, group="command")
+    def _send_rank(self, job: int, by: int) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            mine = client.turns()
+            place = mine.index(job)
+            other = place + by
+            if not 0 <= other < len(mine):
+                words = "It is the first of yours already." if by < 0 else "It is the last of yours already."
+                self.post_message(Say(words))
+                return
+            mine[place], mine[other] = mine[other], mine[place]
+            told = client.order(mine)
+        except (QuarryError, ValueError) as fault:
+            self.post_message(Say(str(fault), bad=True))
+            return
+        words = f"{job} now stands {'before' if by < 0 else 'behind'} {mine[place]} among yours; nobody else's moved."
+        self.post_message(Say(words if told.done else told.message, bad=not told.done))
+        self.quarry.hand_over(self.quarry.read_board)
+
+    @work(thread=True, group="command")
+    def _send(self, verb: str, jobs: list[int]) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        call = {"hold": client.hold, "release": client.release, "cancel": client.cancel, "again": client.again}[verb]
+        try:
+            told = call(jobs)
+        except QuarryError as fault:
+            self.post_message(Say(str(fault), bad=True))
+            return
+        self.quarry.hand_over(self._told, told, "")
+        self.quarry.hand_over(self.quarry.read_board)
+
+    def _told(self, told: Iterable[Told], settings: str) -> None:
+        """Say what became of it; marks that were served go."""
+        told = list(told)
+        rows = self.query_one(JobRows)
+        rows.marked -= {one.job for one in told if one.done}
+        bad = [one for one in told if not one.done]
+        words = bad[0].message if bad else told[0].message if told else ""
+        if len(told) > 1:
+            words = f"{len(told) - len(bad)} of {len(told)} done" + (f"; {words}" if bad else "")
+        if settings and not bad:
+            words += f": {settings}"
+        self.post_message(Say(f"{words[:1].upper()}{words[1:]}.", bad=bool(bad)))

@@ -1,14 +1,27 @@
 """Jobs as rows with their lanes on one time axis."""
 
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
+from textual.geometry import Size
+
+from lazy_quarry.app.arrange import Arranged, Key, Row
 from lazy_quarry.app.messages import OpenJob
-from lazy_quarry.app.pen import Pen
+from lazy_quarry.app.pen import Pen, bar
 from lazy_quarry.app.widgets.drawn import Lines, Rows
 from lazy_quarry.core.job import Phase
-from lazy_quarry.core.units import DAY_MS, HOUR_MS, MINUTE_MS
-from lazy_quarry.views import JobView
+from lazy_quarry.core.units import (
+    DAY_MS,
+    HOUR_MS,
+    MINUTE_MS,
+    fold_names,
+    format_core_hours,
+    format_duration,
+    format_size,
+    plural,
+)
+from lazy_quarry.views import JobView, NodeView
 from lazy_quarry.words import state_words
 
 SPANS_MS = tuple(hours * HOUR_MS for hours in (1, 2, 4, 8, 16, 32, 72, 168))
@@ -97,6 +110,9 @@ class AxisLine(Lines):
         self.scopes: list[tuple[str, str, int]] = []
         self.scope = "mine"
         self.axis: Axis | None = None
+        self.left = 66
+        self.choice = ""
+        """What rows are sorted and grouped by and searched for, in words."""
 
     def draw(self, row: int, pen: Pen) -> None:
         """The one line."""
@@ -106,7 +122,8 @@ class AxisLine(Lines):
             pen.write(f"{words} {count}", "ink" if current else "dim", bold=current, hit=f"app.show_jobs('{name}')")
         if self.axis is None:
             return
-        left = lane_begin(self.size.width)
+        pen.write(f"   {self.choice}" if self.choice else "", "ochre")
+        left = self.left
         width = self.size.width - left
         for column, at in self.axis.ticks(width):
             label = tick_label(at, self.axis.span_ms, self.quarry.zone)
@@ -123,39 +140,103 @@ def tick_label(at_ms: int, span_ms: int, zone: tzinfo) -> str:
     return f"{at:%H:%M}"
 
 
-def lane_begin(width: int) -> int:
-    """Where the lanes begin: what stands before them has what it needs and no more."""
-    return 66 if width >= 130 else 52
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A column that may stand between a job's number and its state: its heading, its width, what it says."""
+
+    name: str
+    width: int
+    right: bool
+    says: Callable[[JobView], str]
+
+
+COLUMNS = {
+    column.name: column
+    for column in (
+        Column("name", 18, False, lambda view: view.name),
+        Column("user", 7, False, lambda view: view.user),
+        Column("account", 11, False, lambda view: view.account),
+        Column("queue", 8, False, lambda view: view.queue),
+        Column("tier", 7, False, lambda view: view.tier),
+        Column("cores", 6, True, lambda view: f"{view.cores:,}"),
+        Column("memory", 9, True, lambda view: format_size(view.memory_mib)),
+        Column("walltime", 8, True, lambda view: format_duration(view.walltime_s)),
+        Column("nodes", 12, False, lambda view: fold_names(view.nodes or view.forecast_nodes)),
+        Column("charged", 9, True, lambda view: format_core_hours(view.charge_core_ms)),
+    )
+}
+STATE_CELLS, LEAST_LANE = 26, 40
+NUMBER_CELLS = 9
+
+
+def shown_columns(widths: Mapping[str, int], width: int, scope: str) -> list[tuple[Column, int]]:
+    """The columns that there is room for beside the lanes, with their widths, in the order chosen."""
+    chosen = dict(widths) or {"name": 18, **({"user": 7} if scope != "mine" and width >= 130 else {}), "cores": 6}
+    found, used = [], NUMBER_CELLS + 3 + STATE_CELLS
+    for name, cells in chosen.items():
+        if name not in COLUMNS:
+            continue
+        cells = min(cells, 14) if width < 130 and name == "name" else cells
+        if used + cells + 2 > width - LEAST_LANE:
+            break
+        found.append((COLUMNS[name], cells))
+        used += cells + 2
+    return found
 
 
 class JobRows(Rows):
-    """The jobs of the chosen scope."""
+    """Jobs, groups or nodes as rows, each with its lane."""
 
     DEFAULT_CSS = "JobRows { height: 2fr; min-height: 6; }"
 
     def __init__(self) -> None:
         super().__init__(id="jobs")
-        self.jobs: list[JobView] = []
+        self.arranged = Arranged([])
         self.axis = Axis(0)
         self.user = ""
+        self.scope = "mine"
+        self.opened: frozenset[Key] = frozenset()
+        self.marked: set[int] = set()
+        self.widths: dict[str, int] = {}
+
+    @property
+    def jobs(self) -> list[JobView]:
+        """The jobs among the rows, in their order."""
+        return [row.view for row in self.arranged.rows if row.view is not None]
+
+    @property
+    def left(self) -> int:
+        """Where the lanes begin: what stands before them has what it needs and no more."""
+        return NUMBER_CELLS + 3 + STATE_CELLS + sum(cells + 2 for _, cells in self.columns)
+
+    @property
+    def columns(self) -> list[tuple[Column, int]]:
+        """The columns in sight."""
+        return shown_columns(self.widths, self.room or self.size.width, self.scope)
 
     def row_count(self) -> int:
-        """One for each job."""
-        return len(self.jobs)
+        """All rows."""
+        return len(self.arranged.rows)
+
+    def row(self) -> Row | None:
+        """What is under the cursor."""
+        return self.arranged.rows[self.cursor] if self.cursor < len(self.arranged.rows) else None
 
     def current(self) -> JobView | None:
         """The job under the cursor."""
-        return self.jobs[self.cursor] if self.cursor < len(self.jobs) else None
+        row = self.row()
+        return row.view if row else None
 
-    def show(self, jobs: list[JobView]) -> None:
-        """New rows; the cursor stays on the job it was on."""
-        under = self.current()
-        self.jobs = jobs
+    def show(self, arranged: Arranged) -> None:
+        """New rows; the cursor stays on what it was on, and that stays where it was on the screen."""
+        under = self.row()
+        self.arranged = arranged
         if under is not None:
-            place = next((number for number, job in enumerate(jobs) if job.job == under.job), None)
+            place = arranged.places.get(under.key)
             if place is not None and place != self.cursor:
                 shift = place - self.cursor
                 self.cursor = place
+                self.virtual_size = Size(self.room, self.row_count())
                 self.scroll_to(y=max(0, self.scroll_offset.y + shift), animate=False)
         self.refit()
 
@@ -167,22 +248,90 @@ class JobRows(Rows):
             self.post_message(OpenJob(job.job))
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
-        """Number, name, size, state, lane."""
-        view = self.jobs[row]
-        mine = view.user == self.user
+        """One row of whichever kind."""
+        one = self.arranged.rows[row]
+        if one.view is not None:
+            self._draw_job(one, one.view, pen, current)
+        elif one.node is not None:
+            self._draw_node(one, one.node, pen, current)
+        else:
+            sign = "▸" if one.key in self.opened else "▾"
+            pen.write(f" {sign} ", "ochre").write(f"{one.key[1]}".upper(), bold=True).write(f"   {one.words}", "dim")
+
+    def _draw_job(self, row: Row, view: JobView, pen: Pen, current: bool) -> None:
+        """Number, columns, state, lane."""
         past = view.phase.final
         colour = self.palette.of_phase(view.phase)
-        left = lane_begin(self.room)
-        wide = left > 60
-        pen.cell(view.label, 9, "dim", right=True).write("  ")
-        pen.cell(view.name, 18 if wide else 14, "dim" if past else "ink", bold=current)
-        pen.cell(f"{view.cores}", 6, "dim", right=True).write("  ")
+        left = self.left
+        pen.write("▍" if view.job in self.marked else " ", "ochre")
+        sign = ("▾" if ("array", view.job) in self.opened else "▸") if view.rows else " "
+        pen.write("  " * row.depth + sign, "dim")
+        label = f"·{view.task}" if view.parent is not None and row.depth else view.label
+        pen.cell(label, NUMBER_CELLS - pen.at, "dim", right=True).write("  ")
+        for column, cells in self.columns:
+            name = column.name == "name"
+            words = column.says(view)
+            if name and view.parameters and view.parent is not None:
+                words = " ".join(f"{key}={value}" for key, value in view.parameters)
+            pen.cell(
+                words, cells, ("dim" if past else "ink") if name else "dim", right=column.right, bold=current and name
+            )
+            pen.write("  ")
         pen.write(view.phase.sign, colour)
         words = state_words(view, self.axis.now_ms, self.quarry.zone)
-        pen.cell(f" {words}", left - pen.at - 1, colour if not past or view.phase is not Phase.DONE else "dim").write(
-            " "
-        )
-        draw_lane(pen, view, self.axis, self.room - left, mine)
+        tone = colour if not past or view.phase is not Phase.DONE else "dim"
+        room = left - pen.at - 1
+        if view.warning:
+            words = words[: room - 3]
+            pen.write(f" {words} ", tone).write("!", "rust", bold=True).to(left)
+        else:
+            pen.cell(f" {words}", room, tone).write(" ")
+        draw_lane(pen, view, self.axis, self.room - left, view.user == self.user)
+
+    def _draw_node(self, row: Row, node: NodeView, pen: Pen, current: bool) -> None:
+        """Name, what is free, who has its cores when."""
+        left = self.left
+        sign = "▾" if row.key in self.opened else "▸"
+        pen.write(f" {sign} ", "dim").cell(node.name, 9, "ink", bold=current).write(" ")
+        bar_cells = 12
+        used = min(node.cores, node.cores_used)
+        parts = [(float(used), "━", "stone"), (float(node.cores - used), "━", "rust" if node.closed else "faint")]
+        bar(pen, parts, bar_cells, node.cores)
+        jobs = len({share.job for share in node.shares})
+        told = f"  {row.words}" + (f", {plural(jobs, 'job')}" if jobs and not node.closed else "")
+        pen.cell(told, left - pen.at - 1, "rust" if node.closed else "dim").write(" ")
+        draw_node_lane(pen, self.arranged.held.get(node.name, []), node.cores, self.axis, self.room - left)
+
+
+LEVELS = "▁▂▃▄▅▆▇█"
+
+
+def draw_node_lane(pen: Pen, held: list[tuple[int, int, int, str]], cores: int, axis: Axis, width: int) -> None:
+    """How many of a node's cores were, are and will be taken, in the colour of who has most of them."""
+    if width <= 0:
+        return
+    ticks = {column for column, _ in axis.ticks(width)}
+    now = axis.column(axis.now_ms, width)
+    step = axis.span_ms / width
+    tones = {"mine": "ochre", "accounts": "moss", "others": "stone", "expected": "river"}
+    sums: list[dict[str, int]] = [{} for _ in range(width)]
+    for begin, end, amount, owner in held:
+        first, last = max(0, axis.column(begin, width)), min(width, int((end - axis.begin_ms) / step) + 1)
+        for column in range(first, last):
+            at = axis.begin_ms + (column + 0.5) * step
+            if begin <= at < end:
+                sums[column][owner] = sums[column].get(owner, 0) + amount
+    for column, owners in enumerate(sums):
+        taken = sum(owners.values())
+        if column == now:
+            pen.write("│", "ink")
+        elif taken and set(owners) == {"expected"}:
+            pen.write("░", "river")
+        elif taken:
+            level = LEVELS[max(0, min(7, taken * 8 // max(1, cores) - (taken * 8 % max(1, cores) == 0)))]
+            pen.write(level, tones[max(owners, key=lambda owner: owners[owner])])
+        else:
+            pen.write("┊" if column in ticks else "·", "faint")
 
 
 def zoomed(axis: Axis, steps: int) -> None:
@@ -196,4 +345,4 @@ def panned(axis: Axis, steps: int) -> None:
     axis.shift_ms += steps * axis.span_ms // 4
 
 
-__all__ = ["Axis", "AxisLine", "JobRows", "draw_lane", "lane_begin", "panned", "zoomed"]
+__all__ = ["COLUMNS", "Axis", "AxisLine", "JobRows", "draw_lane", "panned", "zoomed"]

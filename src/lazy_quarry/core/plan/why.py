@@ -305,6 +305,26 @@ class Explainer:
             if best is not None:
                 yield best
 
+    def ladder(self, job: Job) -> Iterator[Change]:
+        """When a waiting job would start with other walltimes, the shortest first; its own is among them.
+
+        Of walltimes with the same start only the longest is told: a shorter one gains nothing.
+        """
+        queues = [self.site.queue[name].walltime_limit_s for name in job.request.queues if name in self.site.queue]
+        limit = None if None in queues else max((one for one in queues if one), default=None)
+        steps = sorted({*SHORTER_S, job.request.walltime_s})
+        rungs: list[tuple[int, int]] = []
+        for walltime in steps:
+            if limit is not None and walltime > limit:
+                break
+            start = self.start_with(job, replace(job.request, walltime_s=walltime))
+            if start is not None:
+                if rungs and rungs[-1][1] == start and rungs[-1][0] != job.request.walltime_s:
+                    rungs.pop()
+                rungs.append((walltime, start))
+        for walltime, start in rungs:
+            yield Change((("walltime", exact_duration(walltime)),), format_duration(walltime), start)
+
     def start_with(self, job: Job, request: Request) -> int | None:
         """When a job would start if it asked for something else; None for never."""
         changed = replace(job, request=request)
