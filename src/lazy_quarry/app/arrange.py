@@ -5,10 +5,10 @@ costs no more for a hundred thousand jobs than for a hundred.
 """
 
 import threading
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
-from typing import Any
+from itertools import compress
+from typing import Any, overload
 
 from lazy_quarry.core.job import Phase
 from lazy_quarry.core.units import plural
@@ -78,19 +78,54 @@ class Choice:
     """Arrays whose tasks are shown, nodes whose jobs are shown, groups that are folded."""
 
 
+class JobList(Sequence[Row]):
+    """Jobs as rows, each made when it is looked at."""
+
+    def __init__(self, views: list[JobView]) -> None:
+        self.views = views
+
+    def __len__(self) -> int:
+        return len(self.views)
+
+    @overload
+    def __getitem__(self, place: int) -> Row: ...
+
+    @overload
+    def __getitem__(self, place: slice) -> list[Row]: ...
+
+    def __getitem__(self, place: int | slice) -> Row | list[Row]:
+        if isinstance(place, slice):
+            return [Row(("job", view.job), view) for view in self.views[place]]
+        view = self.views[place]
+        return Row(("job", view.job), view)
+
+    def place_of(self, key: Key) -> int | None:
+        """Where a job is."""
+        numbers = [view.job for view in self.views]
+        try:
+            return numbers.index(key[1]) if key[0] == "job" else None  # type: ignore[arg-type]
+        except ValueError:
+            return None
+
+
 @dataclass(frozen=True)
 class Arranged:
-    """The rows, where each is, how many jobs each scope has, and who holds which node when."""
+    """The rows, how many jobs each scope has, and who holds which node when."""
 
-    rows: list[Row]
+    rows: Sequence[Row]
     counts: dict[str, int] = field(default_factory=dict)
     held: dict[str, list[tuple[int, int, int, str]]] = field(default_factory=dict)
     """Of each node: (from, to, cores, ``mine`` | ``accounts`` | ``others`` | ``expected``)."""
 
-    @cached_property
-    def places(self) -> dict[Key, int]:
-        """The place of each row by its key."""
-        return {row.key: place for place, row in enumerate(self.rows)}
+    def place_of(self, key: Key, near: int = 0) -> int | None:
+        """Where a row is; looked for first where it may well be."""
+        rows = self.rows
+        for place in range(max(0, near - 2), min(len(rows), near + 3)):
+            if rows[place].key == key:
+                return place
+        if isinstance(rows, JobList):
+            return rows.place_of(key)
+        return next((place for place, row in enumerate(rows) if row.key == key), None)
 
 
 def haystack(view: JobView) -> str:
@@ -106,16 +141,16 @@ class Arranger:
         self._last: tuple[Board, Choice, Arranged] | None = None
         self._board: Board | None = None
         self._scopes: dict[str, list[JobView]] = {}
-        self._texts: dict[str, list[str]] = {}
+        self._texts: dict[tuple[str, str], list[str]] = {}
+        self._narrowed: tuple[Board | None, tuple[str, str], str, tuple[list[str], list[JobView]]] | None = None
+        """What was found for the words so far."""
         self._sorted: dict[tuple[str, str], list[JobView]] = {}
 
     def arrange(self, board: Board, choice: Choice) -> Arranged:
         """The rows for a board and a choice; asked again for the same, they are at hand."""
         with self._lock:
             if self._last is None or self._last[0] is not board or self._last[1] != choice:
-                arranged = self._arrange(board, choice)
-                len(arranged.places)
-                self._last = (board, choice, arranged)
+                self._last = (board, choice, self._arrange(board, choice))
             return self._last[2]
 
     def _arrange(self, board: Board, choice: Choice) -> Arranged:
@@ -133,24 +168,44 @@ class Arranger:
         if choice.by_node:
             held = holders(board)
             return Arranged(list(self._nodes(board, choice)), counts, held)
-        return Arranged(list(self._grouped(board, self._found(choice), choice)), counts)
+        found = self._found(choice)
+        if not choice.group and not any(kind == "array" for kind, _ in choice.opened):
+            return Arranged(JobList(found), counts)
+        return Arranged(list(self._grouped(board, found, choice)), counts)
+
+    def ready(self, board: Board, choice: Choice) -> None:
+        """Somebody is about to search: have at hand what is searched."""
+        self.arrange(board, choice)
+        with self._lock:
+            self._searched((choice.scope, choice.sort))
+
+    def _sorted_by(self, key: tuple[str, str]) -> list[JobView]:
+        if key not in self._sorted:
+            self._sorted[key] = sorted(self._scopes[key[0]], key=SORTS[key[1]])
+        return self._sorted[key]
+
+    def _searched(self, key: tuple[str, str]) -> tuple[list[str], list[JobView]]:
+        views = self._sorted_by(key)
+        if key not in self._texts:
+            self._texts[key] = [haystack(view) for view in views]
+        return self._texts[key], views
 
     def _found(self, choice: Choice) -> list[JobView]:
         key = (choice.scope, choice.sort)
-        if key not in self._sorted:
-            self._sorted[key] = sorted(self._scopes[choice.scope], key=SORTS[choice.sort])
-            self._texts[f"{key}"] = []
-        views = self._sorted[key]
-        words = choice.find.casefold().split()
-        if not words:
-            return views
-        texts = self._texts[f"{key}"]
-        if not texts:
-            texts += [haystack(view) for view in views]
-        if len(words) == 1:
-            wanted = words[0]
-            return [view for view, text in zip(views, texts, strict=True) if wanted in text]
-        return [view for view, text in zip(views, texts, strict=True) if all(word in text for word in words)]
+        words = choice.find.casefold()
+        if not words.strip():
+            self._narrowed = None
+            return self._sorted_by(key)
+        known = self._narrowed
+        if known and known[0] is self._board and known[1] == key and words.startswith(known[2]):
+            texts, views = known[3]  # one letter more: only what had the others can have it
+        else:
+            texts, views = self._searched(key)
+        for word in words.split():
+            has = [word in text for text in texts]
+            texts, views = list(compress(texts, has)), list(compress(views, has))
+        self._narrowed = (self._board, key, words, (texts, views))
+        return views
 
     def _grouped(self, board: Board, views: list[JobView], choice: Choice) -> Iterator[Row]:
         tasks = self._tasks(board, choice)

@@ -1,7 +1,7 @@
 """Colours by what they mean, in two grounds, and the styles made of them."""
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cache, cached_property
 
 from rich.style import Style
 from textual.theme import Theme
@@ -66,11 +66,16 @@ class Palette:
 
     def style(self, colour: str, ground: str | None = None, bold: bool = False) -> Style:
         """A style of a colour by its role's name, on the ground or on another role's colour."""
-        return Style(color=getattr(self, colour), bgcolor=getattr(self, ground or "ground"), bold=bold)
+        return _style(getattr(self, colour), getattr(self, ground or "ground"), bold)
 
     def of_phase(self, phase: Phase) -> str:
         """The role that stands for a state; its sign and its word are always there too."""
         return PHASE_ROLES[phase]
+
+
+@cache
+def _style(colour: str, ground: str, bold: bool) -> Style:
+    return Style(color=colour, bgcolor=ground, bold=bold)
 
 
 PHASE_ROLES = {

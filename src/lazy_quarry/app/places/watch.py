@@ -168,7 +168,7 @@ class WatchPlace(Place):
     def _seek(self) -> None:
         rows = self.query_one(JobRows)
         wanted = self.quarry.looked_at
-        place = rows.arranged.places.get(("job", wanted)) if wanted is not None else None
+        place = rows.arranged.place_of(("job", wanted)) if wanted is not None else None
         if place is not None:
             self.quarry.looked_at = None
             rows.move(place)
@@ -332,6 +332,12 @@ class WatchPlace(Place):
         line = self.query_one("#find", Typed)
         line.display = True
         line.focus()
+        self._make_ready()
+
+    @work(thread=True, group="find")
+    def _make_ready(self) -> None:
+        if self.board is not None:
+            self.arranger.ready(self.board, self.choice)
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Only the rows that have what was typed."""

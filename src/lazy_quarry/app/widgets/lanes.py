@@ -230,9 +230,9 @@ class JobRows(Rows):
     def show(self, arranged: Arranged) -> None:
         """New rows; the cursor stays on what it was on, and that stays where it was on the screen."""
         under = self.row()
-        self.arranged = arranged
-        if under is not None:
-            place = arranged.places.get(under.key)
+        self.arranged, before = arranged, self.arranged
+        if under is not None and before is not arranged:
+            place = arranged.place_of(under.key, self.cursor)
             if place is not None and place != self.cursor:
                 shift = place - self.cursor
                 self.cursor = place
