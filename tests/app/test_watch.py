@@ -1,0 +1,184 @@
+"""Watch as a person uses it, by keys alone: finding, grouping, nodes, why, changes, order, marks, columns."""
+
+from dataclasses import replace
+
+from lazy_quarry.app.arrange import Arranger, Choice
+from lazy_quarry.app.widgets.frame import NoteBar
+from lazy_quarry.app.widgets.lower import Changes
+from lazy_quarry.core.job import Phase
+from tests.app.support import demo, press, settled, text_of, wait_for
+
+
+async def to_watch(app, pilot):
+    await press(pilot, "4")
+    await wait_for(pilot, lambda: app.query("#jobs") and app.query_one("#jobs").jobs)
+    return app.query_one("#jobs")
+
+
+def put_on(jobs, name):
+    jobs.move(next(place for place, view in enumerate(jobs.jobs) if view.name == name))
+
+
+async def test_finding_narrows_with_each_letter_and_escape_brings_all_back(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        every = len(jobs.jobs)
+        await press(pilot, "slash", *"sedi")
+        await wait_for(pilot, lambda: [view.name for view in jobs.jobs] == ["sediment-big"])
+        assert "with “sedi”" in text_of(app, "#axis")
+        await press(pilot, "enter", "escape")
+        await wait_for(pilot, lambda: len(jobs.jobs) == every)
+        await press(pilot, "slash", *"nothing-like-it", "enter")
+        await wait_for(pilot, lambda: "Nothing here has" in app.query_one(NoteBar).text)
+
+
+async def test_groups_have_headings_that_fold_and_the_cursor_stays_on_its_job(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        put_on(jobs, "sediment-big")
+        await press(pilot, "g")
+        await settled(pilot)
+        assert jobs.current().name == "sediment-big"
+        assert "WAITING" in text_of(app, "#jobs")
+        jobs.move(0)
+        heading, shown = jobs.row().words, len(jobs.arranged.rows)
+        await press(pilot, "a")
+        await wait_for(pilot, lambda: len(jobs.arranged.rows) < shown)
+        assert jobs.row().words == heading
+
+
+async def test_nodes_are_lanes_with_the_jobs_on_them(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        await press(pilot, "m", "m", "b")
+        await settled(pilot)
+        assert [row.node.name for row in jobs.arranged.rows] == [node.name for node in app.board.nodes]
+        assert "closed: memory errors" in text_of(app, "#jobs")
+        busy = next(place for place, row in enumerate(jobs.arranged.rows) if row.node.shares)
+        jobs.move(busy)
+        await wait_for(pilot, lambda: "comes free by" in app.query_one(NoteBar).text)
+        await press(pilot, "a")
+        await wait_for(pilot, lambda: jobs.jobs)
+        assert {share.job for share in jobs.row().node.shares} <= {view.job for view in jobs.jobs}
+
+
+async def test_why_names_the_standing_and_who_is_ahead(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        put_on(jobs, "sediment-big")
+        await press(pilot, "w")
+        await wait_for(pilot, lambda: "in the queue, standing" in text_of(app, "#why-lines"))
+        text = text_of(app, "#why-lines")
+        assert "Waits for 8 nodes of tidal" in text and "ahead" in text and "waited" in text
+        await press(pilot, "escape")
+        assert app.query_one("#ground").display
+
+
+async def test_a_change_chosen_from_the_ladder_is_made_and_keeps_the_number(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        put_on(jobs, "estuary-long")
+        number = jobs.current().job
+        await press(pilot, "e")
+        rows = app.query_one(Changes)
+        await wait_for(pilot, lambda: rows.rows)
+        change = rows.rows[0][0]
+        await press(pilot, "enter")
+        await wait_for(pilot, lambda: app.query_one("#ground").display)
+        job = app.client.desk.engine.state.jobs[number]
+        assert job.request.walltime_s < 3 * 86_400 and dict(change.set)["walltime"]
+        await wait_for(
+            pilot, lambda: any(view.job == number and view.forecast_ms == change.start_ms for view in jobs.jobs)
+        )
+
+
+async def test_a_change_typed_by_hand_that_is_wrong_says_why_and_changes_nothing(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        put_on(jobs, "sediment-big")
+        before = app.client.desk.engine.state.jobs[jobs.current().job].request
+        await press(pilot, "e")
+        await wait_for(pilot, lambda: app.query_one(Changes).rows)
+        await press(pilot, *"nodes=99", "enter")
+        await wait_for(pilot, lambda: "stays as it is" in app.query_one(NoteBar).text)
+        assert app.client.desk.engine.state.jobs[jobs.current().job].request == before
+
+
+async def test_ones_own_jobs_move_among_themselves(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        before = app.client.turns()
+        jobs.move(next(place for place, view in enumerate(jobs.jobs) if view.job == before[-1]))
+        await press(pilot, "shift+up")
+        await wait_for(pilot, lambda: app.client.turns() != before)
+        assert app.client.turns() == [*before[:-2], before[-1], before[-2]]
+
+
+async def test_what_is_marked_is_held_together_and_cancelled_after_one_question(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        for name in ("eel-season", "sediment-big"):
+            put_on(jobs, name)
+            await press(pilot, "t")
+        chosen = set(jobs.marked)
+        assert len(chosen) == 2 and "2 marked" in text_of(app, "#axis")
+        await press(pilot, "h")
+        state = app.client.desk.engine.state
+        await wait_for(pilot, lambda: all(state.jobs[number].phase is Phase.HELD for number in chosen))
+        assert not jobs.marked
+        await press(pilot, "T", "x")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        await press(pilot, "escape")
+        assert all(number in state.jobs for number in chosen)
+        await press(pilot, "escape")
+        await wait_for(pilot, lambda: not jobs.marked)
+
+
+async def test_columns_are_taken_in_widened_and_kept(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        await press(pilot, "c", "down", "down", "down", "enter", "right", "right", "escape")
+        await settled(pilot)
+        assert jobs.widths["queue"] == 10
+        assert "tidal" in text_of(app, "#jobs")
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        assert jobs.widths["queue"] == 10
+
+
+async def test_output_is_followed_and_graphs_show_what_is_measured(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        jobs.move(0)
+        await wait_for(pilot, lambda: app.query_one("#ground").samples)
+        assert "busy now" in text_of(app, "#ground")
+        await press(pilot, "o")
+        await wait_for(pilot, lambda: "a rehearsal: nothing is run" in text_of(app, "#output-lines"))
+        app.client.rehearsed.advance(app.client.rehearsed.now_ms + 600_000)
+        await wait_for(pilot, lambda: "step" in text_of(app, "#output-lines"))
+
+
+async def test_a_job_that_has_ended_runs_again_as_a_new_one(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        put_on(jobs, "levels-check")
+        await press(pilot, "u")
+        await wait_for(pilot, lambda: "runs again as" in app.query_one(NoteBar).text)
+
+
+async def test_a_careless_job_is_marked_and_the_note_says_what_is_wrong(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        place = next(place for place, view in enumerate(jobs.jobs) if view.warning)
+        jobs.move(place)
+        assert "!" in text_of(app, "#jobs").split("\n")[place]
+        await wait_for(pilot, lambda: "busy these ten minutes" in app.query_one(NoteBar).text)
+
+
+async def test_rows_are_the_same_however_they_are_searched(tmp_path):
+    async with demo(tmp_path) as (app, _):
+        arranger, choice = Arranger(), Choice("everyone")
+        for words in ("e", "ee", "eel tidal", "eel", "waiting"):
+            rows = arranger.arrange(app.board, replace(choice, find=words)).rows
+            fresh = Arranger().arrange(app.board, replace(choice, find=words)).rows
+            assert [row.key for row in rows] == [row.key for row in fresh]
