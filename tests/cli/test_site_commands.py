@@ -1,0 +1,126 @@
+"""Commands about waiting jobs, nodes, reservations and traces, on this machine."""
+
+import json
+import os
+
+from tests.conftest import until
+
+LONG = "sleep 600"
+
+
+def cores():
+    return len(os.sched_getaffinity(0))
+
+
+def fill(machine, *settings):
+    """A job that takes all cores."""
+    job = machine.submit(LONG, f"threads={cores()}", *settings)
+    until(lambda: machine.state_of(job) == "running", f"{job} to run")
+    return job
+
+
+def test_a_waiting_job_is_explained_changed_and_put_before_another(machine):
+    first = fill(machine)
+    second, third = machine.submit(LONG, f"threads={cores()}"), machine.submit(LONG)
+    told = json.loads(machine.lq("why", str(second), "--format", "json").stdout)
+    assert told["waits_for"] == "nodes" and told["after"] == [first] and told["place"] in (1, 2)
+    assert set(told["standing"]) == {"hours", "waited", "account", "user", "tier", "size"}
+    assert f"{second} stands" in machine.lq("why", str(third), "--than", str(second)).stdout
+    done = machine.lq("change", str(second), "--set", "walltime=30m", "--set", "name=brisk")
+    assert done.returncode == 0, done.stderr
+    shown = machine.show(second)
+    assert (shown["walltime_s"], shown["name"], shown["state"]) == (1800, "brisk", "waiting")
+    assert any("changed by" in event["what"] for event in shown["events"])
+    bad = machine.lq("change", str(second), "--set", "threads=9999")
+    assert bad.returncode == 1 and "stays as it is" in bad.stderr
+    assert machine.lq("change", str(first), "--set", "walltime=2m").returncode == 1
+    assert machine.lq("order", str(third), str(second)).returncode == 0
+    machine.lq("cancel", str(first))
+    until(lambda: machine.state_of(third) == "running", "the one put first")
+    assert machine.state_of(second) == "waiting"
+
+
+def test_a_job_runs_again_as_a_new_one(machine):
+    job = machine.submit("echo once more")
+    machine.ended(job)
+    done = machine.lq("again", str(job))
+    assert done.returncode == 0, done.stderr
+    assert f"{job} runs again as {job + 1}" in done.stdout
+    machine.ended(job + 1)
+    assert machine.lq("output", str(job + 1)).stdout.endswith("once more\n")
+
+
+def test_a_closed_node_takes_no_job_and_a_lost_one_loses_what_runs(machine):
+    node = json.loads(machine.lq("survey", "--format", "json").stdout)["nodes"][0]["name"]
+    assert machine.lq("node", "close", node, "--reason", "new disks").returncode == 0
+    job = machine.submit(LONG, "retries=0")
+    assert "no node that could take it is open" in machine.lq("why", str(job)).stdout
+    assert machine.lq("node", "open", node).returncode == 0
+    until(lambda: machine.state_of(job) == "running", "the job to run")
+    assert machine.lq("node", "lost", node).returncode == 0
+    assert machine.ended(job)["state"] == "lost"
+    assert machine.lq("node", "open", "nowhere").returncode == 1
+    assert machine.lq("node", "mend", node).returncode == 2
+
+
+def test_a_reservation_keeps_jobs_off_and_goes_through_a_calendar(machine):
+    done = machine.lq("reserve", "course", "--begin", "2m", "--end", "1h", "--reason", "a course")
+    assert done.returncode == 0, done.stderr
+    job = machine.submit("true", "walltime=1h")
+    told = machine.lq("why", str(job)).stdout
+    assert "a course lasts until" in told
+    assert "It would start now if it asked for at most" not in told or "1m" in told
+    assert "a course" in machine.lq("reservations").stdout
+    calendar = machine.work / "site.ics"
+    assert machine.lq("reservations", "--ics", str(calendar)).returncode == 0
+    assert machine.lq("unreserve", "course").returncode == 0
+    machine.ended(job)
+    assert machine.lq("reservations").stdout == "none\n"
+    assert machine.lq("reserve", "--import", str(calendar)).returncode == 0
+    assert json.loads(machine.lq("reservations", "--format", "json").stdout)[0]["reason"] == "a course"
+    assert machine.lq("reserve", "x", "--end", "soon").returncode == 2
+    calendar.write_text("half of")
+    assert machine.lq("reserve", "--import", str(calendar)).returncode == 2
+
+
+def test_limits_and_tiers_of_the_site_file_hold(machine):
+    sites = machine.work / "sites"
+    sites.mkdir()
+    machine.environment["LQ_SITES"] = str(sites)
+    (sites / "machine.toml").write_text(
+        '[limits.everyone]\nrunning-jobs = 1\nwaiting-jobs = 1\n[[tiers]]\nname = "spare"\ngives-way = true\n'
+    )
+    first = machine.submit(LONG, "tier=spare")
+    until(lambda: machine.state_of(first) == "running", "the spare job")
+    second = machine.submit("true")
+    machine.ended(second)
+    events = [event["what"] for event in machine.show(first)["events"]]
+    assert any("make way" in what for what in events)
+    until(lambda: machine.show(first)["attempt"] == 2, "the spare job again")
+    third = machine.submit(LONG, "tier=spare")
+    assert "the limit of user" in machine.lq("why", str(third)).stdout
+    (machine.work / "one.sh").write_text('#!/bin/sh\n# /// job\n# walltime = "1m"\n# ///\ntrue\n')
+    refused = machine.lq("submit", str(machine.work / "one.sh"))
+    assert refused.returncode == 1 and "1 waiting jobs, and 1 wait already" in refused.stderr
+    (sites / "machine.toml").write_text("policy = 3")
+    broken = machine.lq("check", str(machine.work / "one.sh"))
+    assert broken.returncode == 2 and "machine.toml: policy" in broken.stderr
+
+
+def test_a_made_up_trace_is_replayed_compared_and_drawn(machine):
+    made = machine.lq("replay", "--make", "300", "--seed", "4", "--nodes", "4", "--cores", "8", "t.swf")
+    assert made.returncode == 0 and "300 jobs" in made.stdout
+    shape = ("--nodes", "4", "--cores", "8")
+    done = machine.lq("replay", "t.swf", *shape, "--compare", "first-come,easy,planned", "--svg", "t.svg", "--format", "json")
+    assert done.returncode == 0, done.stderr
+    found = json.loads(done.stdout)
+    assert [one["policy"] for one in found] == ["first-come", "easy", "planned"]
+    assert found[0]["wait_mean_s"] >= found[1]["wait_mean_s"]
+    assert (machine.work / "t.svg").read_text().startswith("<?xml")
+    assert machine.lq("replay", "t.swf", *shape, "--policy", "easy", "--schedule", "t.csv").returncode == 0
+    lines = (machine.work / "t.csv").read_text().splitlines()
+    assert lines[0] == "job,submit,start,end,cores,nodes" and len(lines) == 301
+    assert machine.lq("replay", "t.swf", "--policy", "quick").returncode == 2
+    assert machine.lq("replay", "nothing.swf").returncode == 2
+    (machine.work / "t.swf").write_text("1 2 3\n")
+    assert "line 1" in machine.lq("replay", "t.swf").stderr
