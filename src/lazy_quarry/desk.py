@@ -36,14 +36,14 @@ from lazy_quarry.core.events import (
     Unreserve,
 )
 from lazy_quarry.core.header.diagnostic import error
-from lazy_quarry.core.job import TASK_SPAN, Job, Origin, Phase, outlook
+from lazy_quarry.core.job import EACH, TASK_SPAN, Job, Origin, Phase, outlook
 from lazy_quarry.core.plan.standing import RECKONED_MS, reckoned_at
 from lazy_quarry.core.request import Request
 from lazy_quarry.core.site import Site, Window
 from lazy_quarry.core.trial import trial_of
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import NoSuchJob, Refused, StateFolderError
-from lazy_quarry.reading import Reading
+from lazy_quarry.reading import MOST_TASKS, Reading
 from lazy_quarry.run.modules import needed
 from lazy_quarry.run.runner import Runner
 from lazy_quarry.store.journal import EndedFilter, Journal
@@ -230,7 +230,8 @@ class Desk(Reading):
             submission.overrides,
         )
         try:
-            events = self.engine.decide(Submit(self.now(), self.user, request, origin))
+            ready, spoiled = self._paired(request)
+            events = self.engine.decide(Submit(self.now(), self.user, request, origin, ready, spoiled))
         except Refused as fault:
             return Receipt(None, None, self.now(), (error("over-limit", str(fault), 1), *diagnostics))
         self._commit(events)
@@ -255,6 +256,11 @@ class Desk(Reading):
             job = live or (self.journal.ended_job(number) if number else None)
             if job is None or number is None or number >= TASK_SPAN:
                 return request, f"after: there is no job {word}" + ("" if word.isdecimal() else " of yours")
+            if condition == EACH:
+                if problem := _unlike(request, job):
+                    return request, f"after: {problem}"
+                open_.append((str(number), condition))
+                continue
             begun = job.started_ms is not None or bool(self.engine.state.tasks.get(number))
             met = outlook(condition, None if live is not None else job.phase)
             if live is not None and not (begun and condition == "begins"):
@@ -262,6 +268,22 @@ class Desk(Reading):
             elif not met:
                 return request, f"after: {number} {job.request.name} ended {job.phase}, so this could never start"
         return replace(request, after=tuple(open_)), ""
+
+    def _paired(self, request: Request) -> tuple[tuple[int, ...], tuple[int, ...]]:
+        """Of an array that waits task by task for another: which of its tasks may start, and which never can."""
+        array = request.array
+        other = next((int(number) for number, condition in request.after if condition == EACH), None)
+        if array is None or other is None:
+            return (), ()
+        ready, spoiled, heard = set[int](), set[int](), set[int]()
+        for task in self.journal.ended(EndedFilter(array=other, limit=MOST_TASKS)):
+            index = array.index(task.request.task or 0)
+            if index is not None:
+                heard.add(index)
+                (ready if task.phase is Phase.DONE else spoiled).add(index)
+        if other not in self.engine.state.jobs:  # it has ended: of the rest nothing more will be heard
+            spoiled |= set(range(array.count)) - heard
+        return tuple(sorted(ready)), tuple(sorted(spoiled))
 
     def _newest(self, name: str) -> int | None:
         """The person's newest job of a name."""
@@ -439,6 +461,20 @@ class Desk(Reading):
                 )
             self.step()
         return told
+
+
+def _unlike(request: Request, other: Job) -> str:
+    """Why two jobs can't go task by task, or empty."""
+    mine, theirs = request.array, other.request.array
+    if mine is None:
+        return "each-succeeds goes task by task, and this is no array"
+    if theirs is None:
+        return f"each-succeeds goes task by task, and {other.number} {other.request.name} is no array"
+    if mine.count != theirs.count or any(
+        mine.number(place) != theirs.number(place) for place in range(min(mine.count, 100_000))
+    ):
+        return f"each-succeeds goes task by task, and {other.number} {other.request.name} has other tasks"
+    return ""
 
 
 def _plain(environment: Iterable[tuple[str, str]], modules: bool) -> tuple[tuple[str, str], ...]:

@@ -111,7 +111,9 @@ def test_a_made_up_trace_is_replayed_compared_and_drawn(machine):
     made = machine.lq("replay", "--make", "300", "--seed", "4", "--nodes", "4", "--cores", "8", "t.swf")
     assert made.returncode == 0 and "300 jobs" in made.stdout
     shape = ("--nodes", "4", "--cores", "8")
-    done = machine.lq("replay", "t.swf", *shape, "--compare", "first-come,easy,planned", "--svg", "t.svg", "--format", "json")
+    done = machine.lq(
+        "replay", "t.swf", *shape, "--compare", "first-come,easy,planned", "--svg", "t.svg", "--format", "json"
+    )
     assert done.returncode == 0, done.stderr
     found = json.loads(done.stdout)
     assert [one["policy"] for one in found] == ["first-come", "easy", "planned"]

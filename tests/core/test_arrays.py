@@ -152,3 +152,101 @@ def test_only_its_owner_may_cancel_a_task(by):
     world.tell(Submit(NOW, "ada", request(2), Origin("x")))
     with pytest.raises(Refused):
         world.tell(CancelTask(NOW, 1, 0, by))
+
+
+def test_each_node_gives_every_node_a_task_of_its_own():
+    world = World()
+    array = Array(((1, 3, 1),), None, (), "any", ("n1", "n2", "n3"))
+    world.tell(Submit(NOW, "ada", replace(request(3), array=array), Origin("x")))
+    world.schedule()
+    assert {job.shares[0].node for job in world.engine.state.running()} == {"n1", "n2", "n3"}
+    assert {job.request.task: job.shares[0].node for job in world.engine.state.running()} == {1: "n1", 2: "n2", 3: "n3"}
+
+
+def test_a_task_for_a_node_that_is_full_waits_for_that_node_alone():
+    world = World()
+    world.tell(Submit(NOW, "bo", replace(request(1, threads=8), array=None, on_nodes=("n1",)), Origin("x")))
+    world.schedule()
+    array = Array(((1, 2, 1),), None, (), "any", ("n1", "n2"))
+    world.tell(Submit(NOW, "ada", replace(request(2), array=array), Origin("x")))
+    world.schedule()
+    assert world.running() == [1, task_id(2, 1)]
+    world.finish(1)
+    world.schedule()
+    assert world.running() == [task_id(2, 0), task_id(2, 1)]
+
+
+def pair_of_arrays(world, count=3):
+    world.tell(Submit(NOW, "ada", request(count, 1), Origin("x")))
+    world.tell(Submit(NOW, "ada", request(count, after=(("1", "each-succeeds"),)), Origin("y")))
+    world.schedule()
+
+
+def test_each_succeeds_goes_task_by_task_and_skips_those_whose_task_failed():
+    world = World()
+    pair_of_arrays(world)
+    assert world.running() == [task_id(1, 0)]
+    assert world.engine.state.jobs[2].phase is Phase.BLOCKED
+    world.finish(task_id(1, 0))
+    world.schedule()
+    assert world.running() == [task_id(1, 1), task_id(2, 0)]
+    world.finish(task_id(1, 1), 3)
+    world.schedule()
+    assert dict(world.engine.state.jobs[2].counts) == {"skipped": 1}
+    for number in (task_id(2, 0), task_id(1, 2), task_id(2, 2)):
+        world.finish(number)
+        world.schedule()
+        world.schedule()
+    ended = {event.job: event.phase for event in world.events if isinstance(event, Ended)}
+    assert ended[task_id(2, 1)] is Phase.SKIPPED
+    assert not world.engine.state.jobs
+
+
+def test_what_waits_task_by_task_for_a_cancelled_array_is_skipped_whole():
+    world = World()
+    pair_of_arrays(world)
+    world.tell(CancelJob(NOW, 1, "ada"))
+    world.tell(Finish(NOW, task_id(1, 0), 1, None, cause="cancelled"))
+    for _ in range(4):
+        world.schedule()
+    ended = {event.job: event.phase for event in world.events if isinstance(event, Ended)}
+    assert ended[2] is Phase.SKIPPED and not world.engine.state.jobs
+
+
+@given(
+    st.integers(1, 6), st.lists(st.tuples(st.integers(0, 20), st.sampled_from([0, 0, 1, "lost", "task"])), max_size=30)
+)
+def test_however_pairs_end_each_follower_ran_only_after_its_own_succeeded(count, acts):
+    world = World()
+    pair_of_arrays(world, count)
+    for pick, act in [*acts, *[(0, 0)] * 60]:
+        world.at += 1000
+        world.schedule()
+        running = world.running()
+        if not running:
+            continue
+        number = running[pick % len(running)]
+        if act == "task":
+            with suppress(Refused):
+                world.tell(CancelTask(world.at, number // 10_000_000, pick % count, "ada"))
+        elif isinstance(act, str):
+            world.finish(number, None, act)
+        else:
+            world.finish(number, act)
+        for live in world.running():
+            if world.engine.state.jobs[live].stopping:
+                world.finish(live, None, "cancelled")
+    for _ in range(3):
+        world.schedule()
+    done = set()
+    final = {}
+    for event in world.events:
+        if isinstance(event, Ended) and not event.again:
+            assert event.job not in final
+            final[event.job] = event.phase
+            if event.phase is Phase.DONE:
+                done.add(event.job)
+        elif isinstance(event, Started) and event.job >= task_id(2, 0):
+            assert task_id(1, event.job - task_id(2, 0)) in done
+    assert not world.engine.state.jobs
+    assert all(task_id(array, index) in final for array in (1, 2) for index in range(count))

@@ -137,19 +137,6 @@ def test_a_value_that_cannot_be_read_is_an_error_in_its_line(line):
     assert found[0].message.startswith(key) or key in found[0].message
 
 
-@pytest.mark.parametrize(
-    "line",
-    [
-        'after = { 12 = "each-succeeds" }',
-        'array = { each-node = "fast" }',
-    ],
-)
-def test_what_is_not_there_yet_says_so_and_is_refused(line):
-    found = checked(script(f"{GOOD}\n{line}"))
-    assert "not-yet" in [one.code for one in found.diagnostics]
-    assert found.refused
-
-
 def test_a_notice_by_mail_is_not_there_yet_but_changes_nothing():
     found = checked(script(f'{GOOD}\nnotify = {{ to = "a@b.example", on = ["failed", "75%", "20m left"] }}'))
     assert "not-yet" in [one.code for one in found.diagnostics]

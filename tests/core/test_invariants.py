@@ -184,10 +184,14 @@ class World:
 
     def move(self, by):
         """The clock goes on, or is set back; what has come to its limit ends first."""
-        self.at += by
-        for job in sorted(self.engine.state.running(), key=lambda one: one.number):
-            if (job.end_limit_ms or 0) <= self.at:
-                self.end(job.number, 0, "overtime")
+        until = self.at + by
+        while limits_ := [(job.end_limit_ms or 0, job.number) for job in self.engine.state.running()]:
+            limit, number = min(limits_)
+            if limit > until:
+                break
+            self.at = max(self.at, limit)
+            self.end(number, 0, "overtime")
+        self.at = until
 
     def check_never_over(self):
         state, site = self.engine.state, self.site

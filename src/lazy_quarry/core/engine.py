@@ -6,6 +6,7 @@ in. Between the two, the caller puts the events on disk. Replaying the events gi
 
 from collections.abc import Collection, Iterable
 from dataclasses import replace
+from itertools import islice
 
 from lazy_quarry.core.events import (
     CancelJob,
@@ -45,12 +46,14 @@ from lazy_quarry.core.ledger import charge, held_core_ms
 from lazy_quarry.core.plan.limits import Kind, LimitRows, Owner, over_limits
 from lazy_quarry.core.plan.planner import OVERDUE_MS, Ask, Placement, Plan, Planner, Stretch
 from lazy_quarry.core.plan.standing import RECKONED_MS, Shares, in_order, reckoned_at
-from lazy_quarry.core.request import Request
+from lazy_quarry.core.request import Request, task_request
 from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.core.state import State
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import NoSuchJob, Refused
 
+MOST_EACH = 500
+"""Of an array whose tasks are placed one by one, so many are looked at together."""
 MOST_GIVEN_WAY = 3
 """So many of the first waiting jobs are tried, when others may have to give way."""
 CLOCK_SLACK_MS = 2_000
@@ -192,7 +195,20 @@ class Engine:
         limit = None
         if array.at_once is not None:
             limit = max(0, array.at_once - len(self.state.tasks.get(job.number, ())))
-        return Ask(job.number, replace(job.request, array=None), job.unmade, limit, owner, access)
+        request = replace(job.request, array=None)
+        if array.nodes or job.paired:
+            return Ask(job.number, request, job.startable, limit, owner, access, tuple(self._each(job)))
+        return Ask(job.number, request, job.unmade, limit, owner, access)
+
+    @staticmethod
+    def _each(job: Job) -> Iterable[tuple[int, Request]]:
+        """The tasks that may start, one by one, as far as the plan looks."""
+        array = job.request.array
+        assert array is not None
+        indices: Iterable[int] = job.ready if job.paired else range(job.next_index, array.count)
+        left = (index for index in indices if index not in job.aside and index not in job.spoiled)
+        for index in islice(left, MOST_EACH):
+            yield index, replace(task_request(job.request, index), after=())
 
     def ask_of(self, job: Job) -> Ask:
         """A job, or one task of an array, as the planner sees it, though nobody may have submitted it."""
@@ -215,7 +231,7 @@ class Engine:
         return (
             job
             for job in self.state.jobs.values()
-            if job.phase is Phase.WAITING and (job.request.array is None or job.unmade)
+            if job.phase is Phase.WAITING and (job.request.array is None or job.startable)
         )
 
     def decide(self, command: Command) -> list[Event]:
@@ -228,7 +244,8 @@ class Engine:
             case Submit():
                 self._accept(command)
                 number = self.state.next_number
-                events.append(Submitted(at, number, command.user, command.request, command.origin))
+                told = (command.user, command.request, command.origin, command.ready, command.spoiled)
+                events.append(Submitted(at, number, *told))
             case HoldJob():
                 job = self._mine(command.job, command.by, "hold")
                 if job.phase is Phase.HELD:
@@ -432,7 +449,14 @@ class Engine:
     def _skips(self, at: int) -> list[Event]:
         """What can never start any more has ended."""
         doomed = (job for job in self.state.jobs.values() if job.doomed and job.phase is not Phase.RUNNING)
-        return [Ended(at, job.number, job.attempt, Phase.SKIPPED, reason=job.doomed) for job in doomed]
+        events: list[Event] = [Ended(at, job.number, job.attempt, Phase.SKIPPED, reason=job.doomed) for job in doomed]
+        for job in self.state.jobs.values():
+            for index in job.spoiled if not job.doomed else ():
+                number = task_id(job.number, index)
+                reason = "the task of its number that it was to follow did not succeed"
+                events.append(TaskMade(at, number, job.number, index))
+                events.append(Ended(at, number, 0, Phase.SKIPPED, reason=reason))
+        return events
 
     def _closings(self, at: int) -> list[Event]:
         """Arrays of which nothing waits or runs any more have ended, as their tasks did."""
@@ -442,7 +466,9 @@ class Engine:
                 continue
             counts = dict(job.counts)
             phase = Phase.DONE
-            if set(counts) - {"done", "cancelled"}:
+            if set(counts) == {"skipped"}:
+                phase = Phase.SKIPPED
+            elif set(counts) - {"done", "cancelled"}:
                 phase = Phase.FAILED
             elif counts.get("cancelled"):
                 phase = Phase.CANCELLED
@@ -465,10 +491,13 @@ class Engine:
             if job.request.array is None:
                 events.append(Started(at, job.number, job.attempt + 1, placement.queue, shares))
                 continue
-            index = made.get(job.number, job.next_index)
-            while index in job.aside:
-                index += 1
-            made[job.number] = index + 1
+            if placement.index is not None:
+                index = placement.index
+            else:
+                index = made.get(job.number, job.next_index)
+                while index in job.aside:
+                    index += 1
+                made[job.number] = index + 1
             number = task_id(job.number, index)
             events.append(TaskMade(at, number, job.number, index))
             events.append(Started(at, number, 1, placement.queue, shares))

@@ -20,6 +20,10 @@ class Submit:
     user: str
     request: Request
     origin: Origin
+    ready: tuple[int, ...] = ()
+    """Of an array that waits task by task for another: those of its tasks that need wait no more, from 0."""
+    spoiled: tuple[int, ...] = ()
+    """And those that can't start any more."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,6 +181,8 @@ class Submitted:
     user: str
     request: Request
     origin: Origin
+    ready: tuple[int, ...] = ()
+    spoiled: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -76,6 +76,8 @@ def outlook(condition: str, phase: Phase | None) -> bool | None:
     """
     if phase is None:
         return True if condition == "begins" else None
+    if condition == EACH:
+        return True  # its tasks have told one by one
     if condition == "begins":
         return phase not in (Phase.CANCELLED, Phase.SKIPPED)
     if condition == "finishes":
@@ -85,6 +87,7 @@ def outlook(condition: str, phase: Phase | None) -> bool | None:
     return phase in (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST)
 
 
+EACH = "each-succeeds"
 TASK_SPAN = 10_000_000
 """Job numbers stay below this; task ``index`` of array ``number`` is kept as job ``number × span + index + 1``."""
 
@@ -133,6 +136,10 @@ class Job:
     """Of an array: tasks from there on that were dealt with one by one."""
     counts: tuple[tuple[str, int], ...] = ()
     """Of an array: how many of its tasks have ended, by state."""
+    ready: tuple[int, ...] = ()
+    """Of an array that waits task by task for another: its tasks that may start, and have not."""
+    spoiled: tuple[int, ...] = ()
+    """And those that can't any more, and have not been ended yet."""
 
     @property
     def parent(self) -> int | None:
@@ -154,6 +161,16 @@ class Job:
         """Of an array: tasks that wait to be made."""
         array = self.request.array
         return 0 if array is None else array.count - self.next_index - len(self.aside)
+
+    @property
+    def paired(self) -> bool:
+        """Of an array: whether its tasks wait each for that of the same number of another."""
+        return any(condition == EACH for _, condition in self.request.after)
+
+    @property
+    def startable(self) -> int:
+        """Of an array: tasks that may start."""
+        return len(self.ready) if self.paired else self.unmade
 
     @property
     def cores_held(self) -> int:

@@ -155,7 +155,9 @@ def task_request(request: Request, index: int) -> Request:
     array = request.array
     if array is None:
         raise ValueError("no array")
-    return replace(request, array=None, task=array.number(index), parameters=tuple(array.values(index).items()))
+    there = (array.nodes[index],) if array.nodes else request.on_nodes
+    parameters = tuple(array.values(index).items())
+    return replace(request, array=None, task=array.number(index), parameters=parameters, on_nodes=there)
 
 
 def deal(ranks: int, nodes: int) -> list[tuple[int, int]]:

@@ -25,7 +25,7 @@ from lazy_quarry.core.events import (
     TasksDropped,
     Unreserved,
 )
-from lazy_quarry.core.job import Job, Phase, Use, make_task, outlook
+from lazy_quarry.core.job import EACH, Job, Phase, Use, make_task, outlook
 from lazy_quarry.core.ledger import Tally, by_day
 from lazy_quarry.core.plan.standing import KEPT_DAYS
 from lazy_quarry.core.site import Window
@@ -60,8 +60,12 @@ class State:
         match event:
             case Submitted():
                 waits = tuple((int(number), condition) for number, condition in event.request.after)
-                phase = Phase.BLOCKED if waits else Phase.WAITING
-                job = Job(event.job, event.user, event.request, event.origin, event.at_ms, phase, waits=waits)
+                job = Job(event.job, event.user, event.request, event.origin, event.at_ms, waits=waits)
+                array = event.request.array
+                if array is not None and len(event.ready) + len(event.spoiled) == array.count:
+                    waits = tuple(one for one in waits if one[1] != EACH)  # what they wait for has all ended
+                job = replace(job, ready=event.ready, spoiled=event.spoiled, waits=waits)
+                job = replace(job, phase=_waiting_phase(job))
                 self.jobs[event.job] = job
                 for number, _ in waits:
                     self.followers.setdefault(number, set()).add(event.job)
@@ -70,8 +74,7 @@ class State:
                 self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.HELD, reason=event.by)
             case Released():
                 job = self.jobs[event.job]
-                phase = Phase.BLOCKED if job.waits else Phase.WAITING
-                self.jobs[event.job] = replace(job, phase=phase, reason="")
+                self.jobs[event.job] = replace(job, phase=_waiting_phase(job), reason="")
             case Started():
                 self.jobs[event.job] = replace(
                     self.jobs[event.job],
@@ -158,20 +161,27 @@ class State:
                     doomed = (
                         doomed or f"{number} {_ended_words(phase)}, and it was to start only if {_WANTED[condition]}"
                     )
-            freed = job.phase is Phase.BLOCKED and not waits and not doomed
-            phase_now = Phase.WAITING if freed else job.phase
-            self.jobs[follower] = replace(job, waits=tuple(waits), doomed=doomed, phase=phase_now)
+            told = replace(job, waits=tuple(waits), doomed=doomed)
+            if phase is not None and (number, EACH) in job.waits:
+                told = replace(told, spoiled=_left_over(told))
+            freed = job.phase is Phase.BLOCKED and not doomed
+            self.jobs[follower] = replace(told, phase=_waiting_phase(told)) if freed else told
         if phase is not None:
             self.followers.pop(number, None)
 
     def _make_task(self, event: TaskMade) -> None:
         parent = self.jobs[event.parent]
         self.jobs[event.job] = make_task(parent, event.index)
+        if parent.paired:
+            ready, spoiled = (tuple(one for one in few if one != event.index) for few in (parent.ready, parent.spoiled))
+            parent = replace(parent, ready=ready, spoiled=spoiled)
         aside = {*parent.aside, event.index}
         reached = parent.next_index
         while reached in aside:
             aside.remove(reached)
             reached += 1
+        if parent.phase is Phase.WAITING:
+            parent = replace(parent, phase=_waiting_phase(parent))
         self.jobs[event.parent] = replace(parent, next_index=reached, aside=tuple(sorted(aside)))
         self.tasks.setdefault(event.parent, set()).add(event.job)
 
@@ -181,7 +191,12 @@ class State:
         counts = dict(parent.counts)
         counts["cancelled"] = counts.get("cancelled", 0) + event.count
         self.jobs[event.job] = replace(
-            parent, next_index=parent.request.array.count, aside=(), counts=tuple(sorted(counts.items()))
+            parent,
+            next_index=parent.request.array.count,
+            aside=(),
+            ready=(),
+            spoiled=(),
+            counts=tuple(sorted(counts.items())),
         )
 
     def _end(self, event: Ended) -> Job | None:
@@ -232,6 +247,23 @@ class State:
             charge_core_ms=parent.charge_core_ms + task.charge_core_ms,
         )
         self.tasks[number].discard(task.number)
+        for follower in sorted(self.followers.get(number, ())):
+            self._pair(follower, number, task)
+
+    def _pair(self, follower: int, number: int, task: Job) -> None:
+        """A task has ended: that of the same number which waits for it may start, or never can."""
+        job = self.jobs.get(follower)
+        if job is None or (number, EACH) not in job.waits or job.request.array is None:
+            return
+        index = job.request.array.index(task.request.task or 0)
+        if index is None or index < job.next_index or index in job.aside:
+            return
+        if task.phase is Phase.DONE:
+            job = replace(job, ready=tuple(sorted({*job.ready, index})))
+        else:
+            job = replace(job, spoiled=tuple(sorted({*job.spoiled, index})))
+        freed = job.phase is Phase.BLOCKED
+        self.jobs[follower] = replace(job, phase=_waiting_phase(job)) if freed else job
 
     def _add(self, account: str, charged: int, held: int, jobs: int, failed: int) -> None:
         tally = self.tallies.get(account, Tally())
@@ -258,6 +290,22 @@ class State:
     def running(self) -> Iterable[Job]:
         """Jobs that hold cores."""
         return (job for job in self.jobs.values() if job.phase is Phase.RUNNING)
+
+
+def _waiting_phase(job: Job) -> Phase:
+    """Blocked while it waits for another; one that waits task by task, while none of its tasks may start."""
+    if any(condition != EACH for _, condition in job.waits):
+        return Phase.BLOCKED
+    return Phase.BLOCKED if job.waits and not job.ready else Phase.WAITING
+
+
+def _left_over(job: Job) -> tuple[int, ...]:
+    """Tasks that nothing more will be heard of, since the array they waited for has ended."""
+    array = job.request.array
+    if array is None:
+        return ()
+    known = {*job.ready, *job.aside}
+    return tuple(index for index in range(job.next_index, array.count) if index not in known)
 
 
 _WANTED = {

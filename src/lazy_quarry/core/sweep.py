@@ -40,6 +40,8 @@ class Array:
     at_once: int | None = None
     groups: tuple[tuple[Parameter, ...], ...] = ()
     each_node: str = ""
+    nodes: tuple[str, ...] = ()
+    """With ``each_node``, the node of each task."""
 
     @property
     def count(self) -> int:
@@ -157,12 +159,12 @@ def _values(value: Any, texts: Mapping[str, str], matches: Mapping[str, Sequence
 
 
 def make_array(
-    table: Mapping[str, Any], texts: Mapping[str, str], matches: Mapping[str, Sequence[str]], nodes: int = 0
+    table: Mapping[str, Any], texts: Mapping[str, str], matches: Mapping[str, Sequence[str]], nodes: Sequence[str] = ()
 ) -> Array:
     """An array as an ``[array]`` table says it. Raises :class:`BadValue` naming the parameter that is wrong.
 
-    ``texts`` are the files named, by path; ``matches`` the files that patterns meet; ``nodes`` how many
-    nodes an ``each-node`` expression meets.
+    ``texts`` are the files named, by path; ``matches`` the files that patterns meet; ``nodes`` those that
+    an ``each-node`` expression meets.
     """
     sweep = dict(table.get("sweep", {}))
     together = sweep.pop("together", [])
@@ -187,14 +189,15 @@ def make_array(
     elif "each-node" in table:
         if "tasks" in table:
             raise BadValue("tasks and each-node don't go together; each-node makes one task for every node")
-        if nodes < 1:
+        if not nodes:
             raise BadValue(f'no node meets each-node = "{table["each-node"]}"')
-        rows = ((1, nodes, 1),)
+        rows = ((1, len(nodes), 1),)
     elif "tasks" in table:
         rows = parse_tasks(table["tasks"])
     else:
         raise BadValue('an array says which tasks it has: tasks = "1..40", a [array.sweep], or each-node')
-    return Array(rows, table.get("at-once"), groups, table.get("each-node", ""))
+    each = table.get("each-node", "")
+    return Array(rows, table.get("at-once"), groups, each, tuple(nodes) if each else ())
 
 
 def _groups(parameters: dict[str, Parameter], together: Sequence[Sequence[str]]) -> tuple[tuple[Parameter, ...], ...]:

@@ -1,4 +1,6 @@
-"""The site file: what a person may say of this machine as a site, in TOML 1.0, at ``sites/machine.toml`` in their configuration folder.
+"""The site file: what a person may say of this machine as a site, in TOML 1.0.
+
+It is ``sites/machine.toml`` in their configuration folder.
 
 All of it may be left out. Durations and sizes are written as in a job's header; see docs/sites.md.
 """

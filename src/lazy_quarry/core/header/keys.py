@@ -347,10 +347,10 @@ KEYS: dict[str, Key] = {
     "expect": Key(texts),
     "readable-by": Key(text),
     "notify": Key(notify),
-    "after": Key(after, lambda table: "each-succeeds" in table.values()),
+    "after": Key(after),
     "not-before": Key(instant),
     "retries": Key(count(0, 100)),
     "at-overtime": Key(one_of("stop", "again")),
-    "array": Key(array, lambda table: "each-node" in table),
+    "array": Key(array),
     "rehearsal": Key(rehearsal),
 }

@@ -139,7 +139,7 @@ class HeaderReader:
         inherit = bool(variables.pop("inherit", False))
         retries = read.get("retries")
         nodes, most_nodes, anywhere, ranks, ranks_each = shape
-        array = self._array()
+        array = self._array(queues)
         self._placeholders(array)
         if not self.usable:
             return None
@@ -284,15 +284,17 @@ class HeaderReader:
         """Names of the sweep's parameters, also while their values cannot be read."""
         return tuple(name for name in self.read.get("array", {}).get("sweep", {}) if name != "together")
 
-    def _array(self) -> Array | None:
+    def _array(self, queues: list[Queue]) -> Array | None:
         table = self.read.get("array")
         if table is None:
             return None
         facts = self.outside.facts
-        meeting = 0
+        meeting: list[str] = []
         if "each-node" in table:
             wanted = parse_traits(table["each-node"])
-            meeting = sum(node.runs_jobs and wanted.met_by(set(node.traits)) for node in self.site.nodes)
+            names = {name for queue in queues for name in queue.nodes}
+            nodes = [node for node in self.site.nodes if node.runs_jobs and node.name in names]
+            meeting = [node.name for node in nodes if wanted.met_by(set(node.traits))]
         try:
             return make_array(table, facts.texts, facts.matches, meeting)
         except BadValue as fault:

@@ -6,7 +6,7 @@ job further back may start sooner where that delays nobody in front: backfill ne
 """
 
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -37,6 +37,8 @@ class Ask:
     """Whose limits and budget it is under; None for no limits."""
     access: frozenset[Window] = frozenset()
     """Reservations that it may use."""
+    each: tuple[tuple[int, Request], ...] = ()
+    """Of an array whose tasks aren't alike, or wait each for another: (place in the array, request) of those that may start."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,6 +68,8 @@ class Placement:
     start_ms: int
     end_ms: int
     nodes: tuple[Placed, ...]
+    index: int | None = None
+    """Which task of an array it is, where that matters."""
 
     @property
     def claim(self) -> tuple[int, int, int]:
@@ -206,6 +210,9 @@ class Steps:
         no_sooner = self.no_sooner.get(key, 0)
         if key not in self.seen and no_sooner > plan.now_ms:
             return self.room >= self.least
+        if ask.each:
+            self._each(ask)
+            return self.room >= self.least
         if ask.count > 1 or ask.at_once is not None:
             self._array(ask, no_sooner)
             return self.room >= self.least
@@ -296,6 +303,38 @@ class Steps:
         self.first = self.first or ask.job
         if planner.policy == "planned" or self.first == ask.job:
             self._waves(ask, left, min(ends) if ends and not room else no_sooner)
+
+    def _each(self, ask: Ask) -> None:
+        """Place tasks one by one, each where it alone may run; those that may not start yet hold no place."""
+        plan, planner = self.plan, self.planner
+        room = len(ask.each) if ask.at_once is None else ask.at_once
+        for index, request in ask.each:
+            one = replace(ask, request=request, count=1, at_once=None, each=())
+            placement = planner.place(plan.timeline_of(one), one, 0, plan.limits)
+            if placement is None:
+                if ask.job not in plan.taken:
+                    plan.reasons[ask.job] = "no node that could take it is open"
+                continue
+            now = placement.start_ms <= plan.now_ms
+            if (now and room <= 0) or not self._paid(one, placement):
+                if ask.job not in plan.taken:
+                    plan.reasons.setdefault(ask.job, "as many of its tasks run as may at once")
+                continue
+            if not now and planner.policy != "planned":
+                continue
+            placement = replace(placement, index=index)
+            self._take(one, placement)
+            room -= now
+            if ask.job not in plan.taken:
+                plan.taken[ask.job] = placement
+            elif now and plan.taken[ask.job].start_ms > plan.now_ms:
+                plan.taken[ask.job] = placement  # the soonest stands for the array
+            elif now:
+                plan.tasks.append(placement)
+            if not now:
+                self.first = self.first or ask.job
+                plan.valid_until_ms = min(plan.valid_until_ms, placement.start_ms)
+        self._look()
 
     def _waves(self, ask: Ask, left: int, not_before: int) -> None:
         """Places for what is left of an array."""

@@ -131,7 +131,10 @@ def cores_asked(request: Request, site: Site) -> int:
 
 
 def in_order(jobs: Iterable[Job], shares: Shares, orders: Mapping[str, Sequence[int]]) -> list[Job]:
-    """Jobs by standing, the highest first, those that give way behind all others; of equals the one submitted earlier, then the lower number."""
+    """Jobs by standing, the highest first, those that give way behind all others.
+
+    Of equals the one submitted earlier comes first, then the lower number.
+    """
     found = list(jobs)
     standing: dict[tuple, tuple[bool, float]] = {}  # all but the waiting, which grows alike for all
 
