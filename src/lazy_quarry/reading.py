@@ -27,6 +27,7 @@ from lazy_quarry.views import (
     DraftReport,
     JobDetail,
     JobView,
+    LimitView,
     NodeShare,
     NodeView,
     OutputChunk,
@@ -321,7 +322,18 @@ class Reading:
                 self.site.contact,
                 self.site.examples,
                 self.site.trial,
+                tuple(self._limits(own)),
             )
+
+    def _limits(self, own_accounts: Iterable[str]) -> Iterable[LimitView]:
+        """The limits that the person is under, with what is in use of each."""
+        tiers = [tier.name for tier in self.site.tiers if not tier.users or self.user in tier.users]
+        pairs = [
+            ("user", self.user),
+            *(("account", name) for name in own_accounts),
+            *(("tier", name) for name in tiers),
+        ]
+        return [LimitView(*one) for one in self.engine.limits_in_use(pairs)]
 
     def compare(self, first: int, second: int) -> str:
         """Which of two waiting jobs stands ahead, and by which part. Raises :class:`Refused` when one doesn't wait."""

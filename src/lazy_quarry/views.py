@@ -140,6 +140,17 @@ class JobView:
 
 
 @dataclass(frozen=True, slots=True)
+class LimitView:
+    """A limit that the person is under, and how much of it is in use: ``3 of 50 running jobs``."""
+
+    kind: str
+    name: str
+    measure: str
+    held: int
+    most: int
+
+
+@dataclass(frozen=True, slots=True)
 class Board:
     """Everything that the frame and the places show of the present, read in one go."""
 
@@ -168,6 +179,7 @@ class Board:
     contact: str = ""
     examples: str = ""
     trial: str = ""
+    limits: tuple[LimitView, ...] = ()
 
     @property
     def modules(self) -> tuple[str, ...]:

@@ -362,7 +362,7 @@ async def test_an_array_is_submitted_folds_in_watch_and_opens(tmp_path):
         rows = app.query_one("#jobs")
         await wait_for(pilot, lambda: rows.current() and rows.current().job == number)
         await press(pilot, "a")
-        await wait_for(pilot, lambda: f"{number}/1" in text_of(app, "#jobs") and f"{number}/2" in text_of(app, "#jobs"))
+        await wait_for(pilot, lambda: all(one in text_of(app, "#jobs") for one in ("·1  level=1", "·2  level=2")))
         app.client.rehearsed.advance(app.client.rehearsed.now_ms + 3_600_000)
         app.read_board()
         await wait_for(
@@ -370,4 +370,4 @@ async def test_an_array_is_submitted_folds_in_watch_and_opens(tmp_path):
         )
         assert app.client.job(number).phase == "done"
         await press(pilot, "a")
-        await wait_for(pilot, lambda: f"{number}/1" not in text_of(app, "#jobs"))
+        await wait_for(pilot, lambda: "·1  level=1" not in text_of(app, "#jobs"))

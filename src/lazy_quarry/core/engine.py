@@ -43,7 +43,7 @@ from lazy_quarry.core.events import (
 )
 from lazy_quarry.core.job import Job, Origin, Phase, Share, task_id
 from lazy_quarry.core.ledger import charge, held_core_ms
-from lazy_quarry.core.plan.limits import Kind, LimitRows, Owner, over_limits
+from lazy_quarry.core.plan.limits import MEASURES, Kind, LimitRows, Owner, limits_of, over_limits
 from lazy_quarry.core.plan.planner import OVERDUE_MS, Ask, Placement, Plan, Planner, Stretch
 from lazy_quarry.core.plan.standing import RECKONED_MS, Shares, in_order, reckoned_at
 from lazy_quarry.core.request import Request, task_request
@@ -336,6 +336,31 @@ class Engine:
             return ""
         cores, gpus = min(need.cores for need in needs), min(need.node_count * need.gpus for need in needs)
         return over_limits(self.site, user, request, cores, gpus, self._waiting(but))
+
+    def limits_in_use(self, pairs: Iterable[tuple[Kind, str]]) -> Iterable[tuple[Kind, str, str, int, int]]:
+        """Of each limit of these (kind, name): what it is of, how much is in use, and the most."""
+        waiting = self._waiting(0)
+        held: dict[tuple[Kind, str], list[int]] = {}
+        for job in self.state.running():
+            claim = (1, job.cores_held, sum(len(share.gpus) for share in job.shares))
+            owners = [
+                ("user", job.user),
+                ("account", job.request.account),
+                ("tier", job.request.tier),
+                ("queue", job.queue),
+            ]
+            for owner in owners:
+                sums = held.setdefault(owner, [0, 0, 0])
+                for kind, amount in enumerate(claim):
+                    sums[kind] += amount
+        for pair in pairs:
+            limits = limits_of(self.site, *pair)
+            in_use = held.get(pair, [0, 0, 0])
+            for measure, used, most in zip(MEASURES, in_use, limits.of_running, strict=True):
+                if most is not None:
+                    yield *pair, measure, used, most
+            if limits.waiting_jobs is not None:
+                yield *pair, "waiting jobs", waiting.get(pair, 0), limits.waiting_jobs
 
     def _waiting(self, but: int) -> dict[tuple[Kind, str], int]:
         """How many jobs wait, for whom."""

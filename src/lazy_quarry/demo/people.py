@@ -50,6 +50,13 @@ KINDS = (
 )
 
 
+SPARE = (
+    Kind("kelp-sweep", "bram", "kelp-fit", "tidal", 1, 16, 1, 1500, 8, 0.6, 3, tier="spare"),
+    Kind("silt-replay", "ilse", "silt", "tidal", 1, 32, 1, 2000, 12, 0.5, 2, tier="spare"),
+)
+"""What fills the gaps, and gives way when others need the place."""
+
+
 @dataclass(frozen=True, slots=True)
 class Arrival:
     """Somebody submits a job."""

@@ -11,7 +11,7 @@ from lazy_quarry.core.job import Job
 from lazy_quarry.core.ledger import Tally, by_day
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, MINUTE_MS
 from lazy_quarry.demo.past import ran
-from lazy_quarry.demo.people import Arrival, arrivals
+from lazy_quarry.demo.people import SPARE, Arrival, arrivals
 from lazy_quarry.demo.site import BEGINS_MS, YOU, oxbow
 from lazy_quarry.demo.yours import yours, yours_waiting
 from lazy_quarry.desk import Desk
@@ -22,7 +22,7 @@ from lazy_quarry.views import ClockView
 
 RECENT_FROM_MS = BEGINS_MS - 30 * HOUR_MS
 PAST_DAYS = 90
-PAST_A_DAY, RECENT_A_DAY, FUTURE_A_DAY = 105, 250, 150
+PAST_A_DAY, RECENT_A_DAY, FUTURE_A_DAY, SPARE_A_DAY = 105, 250, 150, 40
 FIRST_RECENT = 14_200
 """Numbers of jobs before it belong to the past that is made later."""
 SPEEDS = (1, 10, 60, 300, 900, 3600)
@@ -40,7 +40,11 @@ class Rehearsed:
         journal.append_past(list(_recent(seed)))
         self.runner = RehearsalRunner(seed)
         self.desk = Desk(site, journal, self.runner, YOU, lambda: self.now_ms)
-        self._coming: Iterator[Arrival] = arrivals(f"{seed}:coming", BEGINS_MS, FUTURE_A_DAY)
+        self._coming: Iterator[Arrival] = heapq.merge(
+            arrivals(f"{seed}:coming", BEGINS_MS, FUTURE_A_DAY),
+            arrivals(f"{seed}:spare", BEGINS_MS, SPARE_A_DAY, SPARE),
+            key=lambda one: one.at_ms,
+        )
         self._next = next(self._coming)
         self.desk.step()
 

@@ -3,7 +3,7 @@
 from datetime import UTC, datetime
 from pathlib import Path
 
-from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Storage, Tier, Window
+from lazy_quarry.core.site import Account, Closure, Limits, Node, Queue, Site, Software, Storage, Tier, Window
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 
 BEGINS_MS = round(datetime(2027, 3, 1, 9, 42, tzinfo=UTC).timestamp() * 1000)
@@ -52,17 +52,19 @@ def oxbow() -> Site:
             Queue("trial", tidal[22:], 1800, 600, 2 * _GIB, max_cores=32, tier="trial", note="short tries, soon"),
         ),
         accounts=(
-            Account("tide-surge", 400_000, ("tove", "imre", "salka")),
-            Account("eel-tracks", 160_000, ("tove", "noor")),
-            Account("kelp-fit", 136_000, ("bram", "ilse")),
-            Account("silt", 300_000, ("ilse", "salka", "noor")),
-            Account("commons", 30_000),
+            Account("tide-surge", 400_000, ("tove", "imre", "salka"), target=4),
+            Account("eel-tracks", 160_000, ("tove", "noor"), target=2),
+            Account("kelp-fit", 136_000, ("bram", "ilse"), target=2),
+            Account("silt", 300_000, ("ilse", "salka", "noor"), target=3),
+            Account("commons", 30_000, limits=Limits(cores=64)),
         ),
         tiers=(
             Tier("steady", 1000, note="the usual"),
-            Tier("urgent", 2000, ("tove", "imre", "bram"), 24 * _HOUR_S, "sooner"),
-            Tier("trial", 0, walltime_limit_s=1800, note="short tries"),
-            Tier("spare", 500, note="may wait long"),
+            Tier(
+                "urgent", 2000, ("tove", "imre", "bram"), 24 * _HOUR_S, "sooner", standing_h=6, limits=Limits(cores=256)
+            ),
+            Tier("trial", 0, walltime_limit_s=1800, note="short tries", standing_h=2),
+            Tier("spare", 500, note="gives way to others, and runs again", gives_way=True),
         ),
         default_queue="tidal",
         default_tier="steady",
@@ -80,6 +82,7 @@ def oxbow() -> Site:
         trial="trial",
         head="Ilse Marrow",
         contact="help@oxbow.example",
+        user_limits=(("", Limits(running_jobs=40, waiting_jobs=50)),),
         default_accounts=tuple(
             zip(USERS, ("tide-surge", "tide-surge", "silt", "kelp-fit", "eel-tracks", "kelp-fit"), strict=True)
         ),

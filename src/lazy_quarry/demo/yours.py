@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 
 from lazy_quarry.core.request import Memory, Rehearsal, Request
+from lazy_quarry.core.sweep import Array, Parameter
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.demo.people import Arrival, origin_of
 from lazy_quarry.demo.site import BEGINS_MS, YOU
@@ -54,4 +55,9 @@ def yours_waiting() -> Iterator[Arrival]:
     yield _arrival(41, _ask("sediment-big", tide, 8, 256, 1, 10, rehearsal=_ran(400, 240)))
     yield _arrival(33, _ask("eel-season", eel, 2, 64, 1, 3, rehearsal=_ran(95, 60)))
     yield _arrival(27, _ask("estuary-long", tide, 1, 16, 2, 70, rehearsal=_ran(3000, 30)))  # too long before the window
+    levels = (Parameter("level", tuple(f"{step / 4:g}" for step in range(8))),)
+    grids = (Parameter("grid", ("coarse", "mid", "fine")),)
+    array = Array(((1, 24, 1),), 4, (levels, grids))
+    sweep = _ask("surge-levels", tide, 1, 4, 1, 1, array=array, output="logs/{name}-{job}-{task}.txt")
+    yield _arrival(8, replace(sweep, rehearsal=Rehearsal((600, 2700), None, 3.7)))  # a sweep, four at once
     yield _arrival(12, _ask("night-archive", tide, 1, 8, 1, 5, rehearsal=_ran(200, 4)))  # held

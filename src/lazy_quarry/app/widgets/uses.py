@@ -38,6 +38,11 @@ class Uses(Rows):
         running = sum(job.phase == "running" for job in mine)
         waiting = sum(job.phase in ("waiting", "held", "blocked") for job in mine)
         self.lines.append([(f"   yours now: {running} running, {waiting} waiting", "dim", False)])
+        for bound in board.limits:
+            full = bound.held >= bound.most
+            whose = "you" if bound.kind == "user" else f"{bound.kind} {bound.name}"
+            words = f"{bound.held:,} of {bound.most:,} {bound.measure}"
+            self.lines.append([(f"   {whose:<14}", "ink", False), (words, "rust" if full else "dim", False)])
         for tier in board.tiers:
             if not tier.users or board.user in tier.users:
                 charge = f"charge ×{tier.charge_permille / 1000:g}"

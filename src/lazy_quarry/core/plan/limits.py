@@ -111,7 +111,7 @@ class LimitRows:
     def _row(self, kind: Kind, name: str) -> _Row | None:
         key = (kind, name)
         if key not in self.rows:
-            most = _limits(self.site, kind, name).of_running
+            most = limits_of(self.site, kind, name).of_running
             self.rows[key] = None if all(one is None for one in most) else _Row(self.now_ms, most)
         return self.rows[key]
 
@@ -174,7 +174,8 @@ class LimitRows:
                 self.coming[account] = self.coming.get(account, 0) + charge
 
 
-def _limits(site: Site, kind: Kind, name: str) -> Limits:
+def limits_of(site: Site, kind: Kind, name: str) -> Limits:
+    """The limits of a user, an account, a queue or a tier."""
     if kind == "user":
         return site.limits_of(name)
     known = {"account": site.account, "queue": site.queue, "tier": site.tier}[kind].get(name)  # type: ignore[attr-defined]
@@ -214,7 +215,7 @@ def _over(
     site: Site, pair: tuple[Kind, str], request: Request, cores: int, gpus: int, waiting: dict[tuple[Kind, str], int]
 ) -> str:
     kind, name = pair
-    limits = _limits(site, kind, name)
+    limits = limits_of(site, kind, name)
     whose = f"{kind} {name} may have"
     if limits.cores is not None and cores > limits.cores:
         return f"{whose} {limits.cores:,} cores at a time, and this asks for {cores:,}"

@@ -12,7 +12,7 @@ from typing import Literal
 import numpy as np
 
 from lazy_quarry.core.engine import Engine
-from lazy_quarry.core.job import Job, Phase
+from lazy_quarry.core.job import EACH, Job, Phase
 from lazy_quarry.core.plan.planner import Placement, Plan
 from lazy_quarry.core.plan.standing import Parts
 from lazy_quarry.core.request import Need, Request, choices
@@ -164,7 +164,10 @@ class Explainer:
         if job.phase is Phase.HELD:
             return Why(f"held by {held_by or job.user}; it waits until it is released", "hold")
         if job.phase is Phase.BLOCKED:
-            told = [f"{number} {condition}" for number, condition in job.waits]
+            told = [
+                f"a task of {number} succeeds whose number it has too" if condition == EACH else f"{number} {condition}"
+                for number, condition in job.waits
+            ]
             return Why(f"waits until {' and '.join(told)}", "dependency")
         now = self.plan.now_ms
         placement = self.plan.placements.get(job.number)
