@@ -145,6 +145,8 @@ class Reading:
                 why = notices[0]
         if job.phase is Phase.RUNNING and not counts and job.request.array is None:
             warning = self._careless(job, now)
+        if counts and job.phase is Phase.RUNNING:
+            forecast = self._through(job, dict(counts))
         need = needs[0] if needs else None
         return job_view(
             job,
@@ -159,6 +161,14 @@ class Reading:
             counts=counts,
             warning=warning,
         )
+
+    def _through(self, job: Job, counts: dict[str, int]) -> tuple[int, int, tuple[str, ...]]:
+        """Of an array that runs: when what runs of it must be over, and when all of it would be at this pace."""
+        live = [self.engine.state.jobs[number] for number in self.engine.state.tasks.get(job.number, ())]
+        limit = max((task.end_limit_ms or 0 for task in live), default=self.now())
+        at_a_time = max(1, counts.get("running", 0))
+        rounds = -(-counts.get("waiting", 0) // at_a_time)
+        return limit, limit + rounds * (job.request.walltime_s + job.request.grace_s) * 1000, ()
 
     def _hopeless(self, job: Job, kind: str, no_place: bool) -> str:
         """Why a job that waits will not start by itself."""

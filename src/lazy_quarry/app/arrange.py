@@ -229,6 +229,7 @@ class Arranger:
         """Of the arrays that are open, the tasks that run or have ended lately."""
         tasks: dict[int, list[JobView]] = {}
         if any(kind == "array" for kind, _ in choice.opened):
+            tasks = {view.job: [] for view in board.jobs if view.rows and ("array", view.job) in choice.opened}
             for view in board.jobs:
                 if view.parent is not None and ("array", view.parent) in choice.opened:
                     tasks.setdefault(view.parent, []).append(view)
@@ -238,8 +239,12 @@ class Arranger:
     def _with_tasks(views: Iterable[JobView], tasks: dict[int, list[JobView]], depth: int) -> Iterator[Row]:
         for view in views:
             yield Row(("job", view.job), view, depth=depth)
-            for task in sorted(tasks.get(view.job, ()), key=lambda one: (one.phase.final, one.job)):
+            if view.job not in tasks:
+                continue
+            for task in sorted(tasks[view.job], key=lambda one: (one.phase.final, one.job)):
                 yield Row(("job", task.job), task, depth=depth + 1)
+            if waiting := dict(view.counts).get("waiting", 0):
+                yield Row(("rest", view.job), words=f"{plural(waiting, 'task')} more, in turn", depth=depth + 1)
 
     def _nodes(self, board: Board, choice: Choice) -> Iterator[Row]:
         """Every node, and below one that is open the jobs on it and those expected there."""

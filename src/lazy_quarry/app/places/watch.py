@@ -296,7 +296,7 @@ class WatchPlace(Place):
         row = self.query_one(JobRows).row()
         if row is None:
             return
-        key: Key = row.key
+        key: Key = row.key if row.key[0] != "rest" else ("array", row.key[1])
         if row.view is not None:
             if not row.view.rows and row.view.parent is None:
                 self.post_message(Say("This is no array, so it has no tasks to show."))

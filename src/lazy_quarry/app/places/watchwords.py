@@ -31,6 +31,8 @@ def empty_words(choice: Choice) -> str:
 
 def row_words(row: Row, board: Board) -> str:
     """Of a group or a node."""
+    if row.key[0] == "rest":
+        return f"{row.words}: they start as others end. a folds the array."
     if row.node is None:
         return f"{row.key[1]}: {row.words}. a folds it or opens it; g groups by something else."
     node = row.node

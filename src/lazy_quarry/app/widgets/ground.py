@@ -43,6 +43,9 @@ class Ground(Lines):
         if row == 1:
             pen.write(f" {view.name.upper()}", bold=True)
             pen.write(f"   {view.user} · {view.account} · {view.queue} · {view.tier}   ", "dim")
+            if view.rows:
+                pen.write(plural(sum(count for _, count in view.counts), "task"), "dim")
+                return
             shape = f"{plural(view.node_count, 'node')} × {plural(-(-view.ranks // max(1, view.node_count)), 'rank')}"
             pen.write(f"{shape} × {plural(view.threads, 'thread')}, {format_size(view.memory_mib)}", "dim")
         elif view.rows and not view.phase.final:

@@ -78,6 +78,10 @@ def draw_lane(pen: Pen, view: JobView, axis: Axis, width: int, mine: bool) -> No
     if view.started_ms is not None:
         if view.phase is Phase.RUNNING:
             limit = view.started_ms + view.walltime_s * 1000
+            if view.rows and view.forecast_ms is not None and view.forecast_end_ms is not None:
+                limit = view.forecast_ms  # of an array: when what runs of it must be over, and then the rest
+                if view.forecast_end_ms > limit:
+                    fill(limit, view.forecast_end_ms, "░", "river")
             fill(view.started_ms, now, "█", own)
             fill(now, max(limit, now), "▒", own)
         elif view.ended_ms is not None:
@@ -254,6 +258,9 @@ class JobRows(Rows):
             self._draw_job(one, one.view, pen, current)
         elif one.node is not None:
             self._draw_node(one, one.node, pen, current)
+        elif one.key[0] == "rest":
+            pen.write("  " * one.depth).cell("·…", NUMBER_CELLS - pen.at, "dim", right=True)
+            pen.write("  ").write(f"▱ {one.words}", "river")
         else:
             sign = "▸" if one.key in self.opened else "▾"
             pen.write(f" {sign} ", "ochre").write(f"{one.key[1]}".upper(), bold=True).write(f"   {one.words}", "dim")
@@ -268,11 +275,16 @@ class JobRows(Rows):
         pen.write("  " * row.depth + sign, "dim")
         label = f"·{view.task}" if view.parent is not None and row.depth else view.label
         pen.cell(label, NUMBER_CELLS - pen.at, "dim", right=True).write("  ")
-        for column, cells in self.columns:
+        columns = self.columns
+        if view.parameters and row.depth and columns:  # a task of an open array: what tells it from the others
+            values = " ".join(f"{key}={value}" for key, value in view.parameters)
+            pen.cell(values, sum(cells + 2 for _, cells in columns) - 2, "dim" if past else "ink", bold=current).write(
+                "  "
+            )
+            columns = []
+        for column, cells in columns:
             name = column.name == "name"
             words = column.says(view)
-            if name and view.parameters and view.parent is not None:
-                words = " ".join(f"{key}={value}" for key, value in view.parameters)
             pen.cell(
                 words, cells, ("dim" if past else "ink") if name else "dim", right=column.right, bold=current and name
             )
