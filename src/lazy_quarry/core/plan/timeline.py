@@ -29,6 +29,7 @@ class Ground:
         self.capacity = np.array(
             [(node.cores, node.memory_mib, node.gpus, node.scratch_mib) for node in nodes], dtype=np.int32
         ).T.reshape(4, len(nodes))
+        self.numbers = np.arange(len(self.names))
         self.traits = np.array([len(node.traits) for node in nodes], dtype=np.int64)
         order = sorted(range(len(nodes)), key=lambda number: self.names[number])
         self.rank = np.empty(len(nodes), dtype=np.int64)
@@ -110,7 +111,7 @@ class Timeline:
         place = int(row[:used].searchsorted(at_ms, "right"))
         if row[place - 1] == at_ms:
             return place - 1  # of jobs that end together the last: what lies between them has no length
-        if used == self.times.shape[1]:
+        if used == self.times.shape[1] - 1:  # the last entry of a row is always FAR
             self._widen()
             row = self.times[node]
         row[place + 1 : used + 1] = row[place:used]
@@ -128,34 +129,40 @@ class Timeline:
         free[:, :, :width] = self.free
         self.times, self.free = times, free
 
-    def _spans(
-        self, nodes: NDArray[np.int64] | slice, need: NDArray[np.int32], duration_ms: int, not_before_ms: int
-    ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.bool_]]:
-        """First and last possible start in each segment, (nodes × width), and where there is one."""
-        width = int(self.used.max(initial=1))
-        times = self.times[nodes, :width]
-        return self._runs(times, self._enough(nodes, need, width), duration_ms, not_before_ms)
-
     def _enough(self, nodes: NDArray[np.int64] | slice, need: NDArray[np.int32], width: int) -> NDArray[np.bool_]:
-        """(nodes × width) where a segment has what is needed."""
-        enough: NDArray[np.bool_] = self.times[nodes, :width] < FAR
+        """(nodes × width) where a segment has what is needed; entries that aren't used have nothing."""
+        enough: NDArray[np.bool_] | None = None
         for kind in range(4):
-            if need[kind].any():
-                enough &= self.free[kind][nodes, :width] >= need[kind][..., None]
+            wanted = need[kind]
+            if wanted.any() if wanted.ndim else wanted:
+                there = self.free[kind][nodes, :width] >= wanted[..., None]
+                enough = there if enough is None else np.logical_and(enough, there, out=enough)
+        if enough is None or not need[CORES].all():
+            used = self.times[nodes, :width] < FAR
+            enough = used if enough is None else enough & used
         return enough
 
-    @staticmethod
     def _runs(
-        times: NDArray[np.int64], enough: NDArray[np.bool_], duration_ms: int, not_before_ms: int
-    ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.bool_]]:
-        """First and last start in each segment from which there is enough for the whole duration."""
-        blocked = np.where(enough, FAR, times)
-        until = np.minimum.accumulate(blocked[:, ::-1], axis=1)[:, ::-1]
-        begin = np.maximum(times, not_before_ms)
-        last = until - duration_ms
-        if times.shape[1] > 1:
-            np.minimum(last[:, :-1], times[:, 1:] - 1, out=last[:, :-1])
-        return begin, last, enough & (last >= begin)
+        self, nodes: NDArray[np.int64] | slice, need: NDArray[np.int32], duration_ms: int, not_before_ms: int
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
+        """Stretches of time with enough for the whole duration: first and last start of each, and its node's position.
+
+        Of a node they never touch one another, so at any instant it is counted once at most.
+        """
+        width = int(self.used.max(initial=1))
+        enough = self._enough(nodes, need, width)
+        edged = np.zeros((len(enough), width + 2), dtype=bool)  # so that no stretch goes on from one row to the next
+        edged[:, 1:-1] = enough
+        line = edged.ravel()
+        turns = np.flatnonzero(line[1:] != line[:-1])
+        begins, ends = turns[0::2], turns[1::2]
+        row = begins // (width + 2)
+        shift = self.ground.numbers[nodes][row] * self.times.shape[1] - row * (width + 2)
+        times = self.times.ravel()
+        last = times.take(ends + shift) - duration_ms  # the segment behind a stretch, or FAR
+        first = np.maximum(times.take(begins + shift), not_before_ms)
+        good = np.flatnonzero(last >= first)
+        return first.take(good), last.take(good), row.take(good)
 
     def find(
         self,
@@ -169,18 +176,18 @@ class Timeline:
         ``parts`` are (number of nodes, amount of each), the greater first; an amount is an array (4,),
         or (4 × nodes) where it differs by node. None when there is no such time.
         """
-        spans = [self._spans(nodes, need, duration_ms, not_before_ms) for _, need in parts]
-        start = self._first_start(parts, spans)
+        runs = [self._runs(nodes, need, duration_ms, not_before_ms) for _, need in parts]
+        start = self._first_start(parts, runs)
         if start is None:
             return None
-        indices = np.arange(len(self.ground.names))[nodes]
+        indices = self.ground.numbers[nodes]
         taken = np.zeros(len(indices), dtype=bool)
         chosen = []
-        for (count, _), (begin, last, good) in zip(parts, spans, strict=True):
-            hosts = (good & (begin <= start) & (last >= start)).any(axis=1) & ~taken
-            picked = self._tightest(indices, hosts, start, count)
+        for (count, _), (begin, last, row) in zip(parts, runs, strict=True):
+            places = row[(begin <= start) & (last >= start)]
+            picked = self._tightest(indices, places[~taken[places]], start, count)
             taken[picked] = True
-            chosen.append(tuple(int(number) for number in indices[picked]))
+            chosen.append(tuple(indices[picked].tolist()))
         return Slot(start, tuple(chosen))
 
     def find_anywhere(
@@ -207,10 +214,10 @@ class Timeline:
                 return None
             start = later
             each = self._through_window(nodes, met, start, duration_ms)
-        indices = np.arange(len(self.ground.names))[nodes]
+        indices = self.ground.numbers[nodes]
         chosen: list[list[int]] = [[] for _ in levels]
         left = ranks
-        for place in self._tightest(indices, each > 0, start, len(indices)):
+        for place in self._tightest(indices, np.flatnonzero(each > 0), start, len(indices)):
             here = min(left, int(each[place]))
             chosen[here - 1].append(int(indices[place]))
             left -= here
@@ -297,9 +304,9 @@ class Timeline:
         free = self.free[:, nodes, :width][wanted]
         met = (free // amount[wanted][:, None, None]).min(axis=0)
         each = self._through_window(nodes, met, slot.start_ms, duration_ms)
-        indices = np.arange(len(self.ground.names))[nodes]
+        indices = self.ground.numbers[nodes]
         found, left = [], most
-        for place in self._tightest(indices, each > 0, slot.start_ms, len(indices)):
+        for place in self._tightest(indices, np.flatnonzero(each > 0), slot.start_ms, len(indices)):
             here = min(left, int(each[place]))
             found.append((int(indices[place]), here))
             left -= here
@@ -310,13 +317,13 @@ class Timeline:
     @staticmethod
     def _first_start(
         parts: Sequence[tuple[int, NDArray[np.int32]]],
-        spans: Sequence[tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.bool_]]],
+        runs: Sequence[tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]],
     ) -> int | None:
+        """The first instant at which as many nodes host each part as it and those before it need."""
         if len(parts) == 1 and parts[0][0] == 1:
-            begin, _, good = spans[0]
-            begins = begin[good]
-            return int(begins.min()) if len(begins) else None
-        edges = [(np.sort(begin[good]), np.sort(last[good])) for begin, last, good in spans]
+            begin = runs[0][0]
+            return int(begin.min()) if len(begin) else None
+        edges = [(np.sort(begin), np.sort(last)) for begin, last, _ in runs]
         candidates = edges[0][0] if len(edges) == 1 else np.unique(np.concatenate([begins for begins, _ in edges]))
         enough = np.ones(len(candidates), dtype=bool)
         needed = 0
@@ -324,14 +331,13 @@ class Timeline:
             needed += count
             hosting = begins.searchsorted(candidates, "right") - lasts.searchsorted(candidates, "left")
             enough &= hosting >= needed
-        where = np.flatnonzero(enough)
-        return int(candidates[where[0]]) if len(where) else None
+        where = int(enough.argmax()) if len(enough) else 0
+        return int(candidates[where]) if len(enough) and enough[where] else None
 
     def _tightest(
-        self, indices: NDArray[np.int64], hosts: NDArray[np.bool_], start_ms: int, count: int
+        self, indices: NDArray[np.int64], places: NDArray[np.int64], start_ms: int, count: int
     ) -> NDArray[np.int64]:
-        """Positions of the ``count`` hosts that leave the least broken nodes behind."""
-        places = np.flatnonzero(hosts)
+        """Those ``count`` of some positions that leave the least broken nodes behind."""
         nodes = indices[places]
         segment = (self.times[nodes] <= start_ms).sum(axis=1) - 1
         spare = self.free[CORES][nodes, segment].astype(np.int64)
