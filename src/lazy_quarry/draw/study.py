@@ -6,11 +6,11 @@ from pathlib import Path
 import numpy as np
 
 from lazy_quarry.core.replay import Replayed
+from lazy_quarry.core.units import format_duration
 from lazy_quarry.draw.figure import COLOURS, new_figure, save
-from lazy_quarry.draw.words import policy_words
 
-POINTS = 1500
-"""Beyond so many, neighbours in time are drawn as one."""
+POINTS = 180
+"""Times that are told apart; what lies between two is drawn as its mean."""
 
 
 def levels(begin: np.ndarray, end: np.ndarray, amount: np.ndarray, edges: np.ndarray) -> np.ndarray:
@@ -44,16 +44,17 @@ def draw_replays(replays: Sequence[Replayed], path: Path, title: str) -> None:
         cores = np.array([job.cores for job in jobs])
         edges = np.linspace(0.0, max(float(end.max()), 1.0), min(POINTS, 10 * len(jobs) + 2))
         days = (edges[:-1] + edges[1:]) / 2 / 86_400
-        words = f"{policy_words(one.policy)}: use {one.use:.1%}, mean wait {one.wait_mean_s / 3600:.2g} h"
-        above.plot(days, levels(start, end, cores, edges), color=colour, linewidth=0.9, label=words)
-        below.plot(days, levels(submit, start, np.ones(len(jobs)), edges), color=colour, linewidth=0.9)
+        words = f"{one.policy}: {one.use:.0%} in use, waits {format_duration(one.wait_mean_s)}"
+        above.plot(days, levels(start, end, cores, edges), color=colour, linewidth=1.1, label=words)
+        below.plot(days, levels(submit, start, np.ones(len(jobs)), edges), color=colour, linewidth=1.1)
     if replays:
         above.axhline(replays[0].cores, color="#8b8374", linewidth=0.6, linestyle=(0, (4, 3)))
     above.set_ylabel("cores in use")
     above.set_ylim(bottom=0)
     below.set_ylabel("jobs waiting")
+    below.set_yscale("symlog", linthresh=10)
     below.set_ylim(bottom=0)
     below.set_xlabel("days from the first submission")
     above.set_title(title, loc="left")
-    above.legend(loc="lower right", frameon=True, framealpha=0.9, edgecolor="none")
+    figure.legend(loc="outside lower left", ncols=3, frameon=False, columnspacing=1.2, handlelength=1.2, fontsize=8)
     save(figure, path)
