@@ -74,7 +74,7 @@ def why_json(detail: JobDetail) -> dict[str, Any]:
     hours = {name: round(value, 4) for name, value in told.parts.named()}
     return plain | {
         "waits_for": told.why.kind,
-        "after": list(told.why.ends),
+        "after": [int(label) if label.isdecimal() else label for label in told.why.ends],
         "place": told.place,
         "standing": {"hours": round(told.parts.total, 4), **hours},
         "ahead": [

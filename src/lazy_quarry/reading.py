@@ -402,6 +402,7 @@ class Reading:
                         share.memory_mib,
                         len(share.gpus),
                         job.end_limit_ms or 0,
+                        job.label,
                     )
                 )
         queues: dict[str, list[str]] = {}

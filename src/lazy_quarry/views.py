@@ -50,6 +50,8 @@ class NodeShare:
     memory_mib: int
     gpus: int
     until_ms: int
+    label: str = ""
+    """The job's number as people say it."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -64,7 +64,7 @@ def oxbow() -> Site:
                 "urgent", 2000, ("tove", "imre", "bram"), 24 * _HOUR_S, "sooner", standing_h=6, limits=Limits(cores=256)
             ),
             Tier("trial", 0, walltime_limit_s=1800, note="short tries", standing_h=2),
-            Tier("spare", 500, note="gives way to others, and runs again", gives_way=True),
+            Tier("spare", 500, note="gives way, then runs again", gives_way=True),
         ),
         default_queue="tidal",
         default_tier="steady",

@@ -98,7 +98,7 @@ class Ground(Lines):
         elif 0 <= row - 1 - bool(node.closed) < len(node.shares):
             share = node.shares[row - 1 - bool(node.closed)]
             tone = {"mine": "ochre", "accounts": "moss", "others": "dim"}[share.owner]
-            pen.write("   ").cell(f"{share.job}", 9, "dim", right=True).write("  ")
+            pen.write("   ").cell(f"{share.label}", 9, "dim", right=True).write("  ")
             pen.cell(f"{share.name} of {share.user}", 30, tone).write("  ")
             pen.write(f"{plural(len(share.cores), 'core')}, {format_size(share.memory_mib)}", "dim")
 
@@ -174,7 +174,7 @@ class Ground(Lines):
         assert self.axis is not None
         axis, now = self.axis, self.axis.now_ms
         pen.write("   ").cell(node.name, 8)
-        held = ", ".join(f"{share.job} {share.name}" for share in node.shares) or "free now"
+        held = ", ".join(f"{share.label} {share.name}" for share in node.shares) or "free now"
         pen.cell(
             f"{node.cores - node.cores_used:3d} of {node.cores} free  {held}", self.left - pen.at - 1, "dim"
         ).write(" ")

@@ -32,7 +32,7 @@ class NodeHours(Rows):
         lanes: list[tuple[str, str, int, int, str]] = []
         for share in sorted(found.shares, key=lambda one: one.until_ms) if found else []:
             colour = {"mine": "ochre", "accounts": "moss", "others": "stone"}[share.owner]
-            words = f"{share.job} {share.name} of {share.user}, {plural(len(share.cores), 'core')}"
+            words = f"{share.label} {share.name} of {share.user}, {plural(len(share.cores), 'core')}"
             lanes.append((words, colour, now, max(now, share.until_ms), "runs"))
         coming = [job for job in board.jobs if node in job.forecast_nodes and job.forecast_ms is not None]
         for job in sorted(coming, key=lambda one: one.forecast_ms or 0)[:60]:

@@ -35,14 +35,15 @@ class Uses(Rows):
             words = f"{format_core_hours(left)} of {format_core_hours(line.budget_core_ms)} left"
             self.lines.append([(f"   {name:<14}", "ink", False), (words, "dim", False)])
         mine = [job for job in board.jobs if job.user == board.user]
-        running = sum(job.phase == "running" for job in mine)
-        waiting = sum(job.phase in ("waiting", "held", "blocked") for job in mine)
-        self.lines.append([(f"   yours now: {running} running, {waiting} waiting", "dim", False)])
+        running = sum(job.phase == "running" and not job.rows for job in mine)
+        waiting = sum(job.phase in ("waiting", "held", "blocked") for job in mine if job.parent is None)
+        if not any(bound.kind == "user" for bound in board.limits):
+            self.lines.append([(f"   yours now: {running} running, {waiting} waiting", "dim", False)])
         for bound in board.limits:
             full = bound.held >= bound.most
             whose = "you" if bound.kind == "user" else f"{bound.kind} {bound.name}"
             words = f"{bound.held:,} of {bound.most:,} {bound.measure}"
-            self.lines.append([(f"   {whose:<14}", "ink", False), (words, "rust" if full else "dim", False)])
+            self.lines.append([(f"   {whose:<17}", "ink", False), (words, "rust" if full else "dim", False)])
         for tier in board.tiers:
             if not tier.users or board.user in tier.users:
                 charge = f"charge ×{tier.charge_permille / 1000:g}"

@@ -66,7 +66,7 @@ class Why:
     because: str
     kind: Kind = "nothing"
     start_ms: int | None = None
-    ends: tuple[int, ...] = ()
+    ends: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,7 +198,7 @@ class Explainer:
             after = f"{starts[:1].upper()}{starts[1:]}"
             after += f", when {freed[0].label} reaches its limit." if freed else "."
             return Why(
-                f"waits for {way.words}. {after}", "limit", placement.start_ms, tuple(one.number for one in freed)
+                f"waits for {way.words}. {after}", "limit", placement.start_ms, tuple(one.label for one in freed)
             )
         lasting = format_duration(job.request.walltime_s)
         because = f"waits for {wanted} for {lasting}; free now, but not for so long. {turns}"
@@ -224,7 +224,7 @@ class Explainer:
             wanted = np.array([(part.cores, part.memory_mib, need.gpus, need.scratch_mib)])
         return int((wanted <= self._free[:, nodes].T).all(axis=1).sum())
 
-    def _turns(self, placement: Placement, starts: str) -> tuple[str, Kind, tuple[int, ...]]:
+    def _turns(self, placement: Placement, starts: str) -> tuple[str, Kind, tuple[str, ...]]:
         """Which end, window or opening the expected start hangs on."""
         nodes = {placed.node for placed in placement.nodes}
         ends = [
@@ -240,7 +240,7 @@ class Explainer:
             words = (
                 f"{where} {comes} free at {self._clock(placement.start_ms)} at the latest, when {job.label} {limit}."
             )
-            return words, "nodes", tuple(one.number for one, _ in ends)
+            return words, "nodes", tuple(one.label for one, _ in ends)
         for window in self.engine.windows:
             if window.ends_ms == placement.start_ms and nodes & set(window.nodes):
                 words = f"{window.reason} lasts until {self._clock(window.ends_ms)}; {starts}."
@@ -258,7 +258,7 @@ class Explainer:
             None,
         )
         behind = f", after {ahead}" if ahead else ""
-        return f"{starts[:1].upper()}{starts[1:]}{behind}.", "nodes", (ahead,) if ahead else ()
+        return f"{starts[:1].upper()}{starts[1:]}{behind}.", "nodes", (str(ahead),) if ahead else ()
 
     # -- who is ahead, and what would help ---------------------------------------------------------
 
