@@ -11,6 +11,11 @@ def _instant(at_ms: int | None) -> str | None:
     return None if at_ms is None else format_instant(at_ms)
 
 
+def _number(label: str) -> int | str:
+    """A job's number; a task as ``4127/5``."""
+    return int(label) if label.isdecimal() else label
+
+
 def job_json(view: JobView) -> dict[str, Any]:
     """A job; instants are RFC 3339 or null, ``cores``, ``memory_mib`` and ``gpus`` totals of the job."""
     return {
@@ -74,7 +79,7 @@ def why_json(detail: JobDetail) -> dict[str, Any]:
     hours = {name: round(value, 4) for name, value in told.parts.named()}
     return plain | {
         "waits_for": told.why.kind,
-        "after": [int(label) if label.isdecimal() else label for label in told.why.ends],
+        "after": [_number(label) for label in told.why.ends],
         "place": told.place,
         "standing": {"hours": round(told.parts.total, 4), **hours},
         "ahead": [
@@ -167,7 +172,7 @@ def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
                 "scratch_mib": node.scratch_mib,
                 "traits": list(node.traits),
                 "closed": node.closed or None,
-                "jobs": sorted({share.job for share in node.shares}),
+                "jobs": [_number(label) for label in dict.fromkeys(share.label for share in node.shares)],
             }
             for node in board.nodes
         ],

@@ -221,7 +221,7 @@ class SurveyPlace(Place):
         for share in sorted(node.shares, key=lambda share: share.until_ms)[:4]:
             until = clock_time(share.until_ms, self.board.now_ms, self.quarry.zone)
             told.append(
-                f"{share.job} {share.name} of {share.user} has {plural(len(share.cores), 'core')} until {until} at most"
+                f"{share.label} {share.name} of {share.user} has {plural(len(share.cores), 'core')} until {until} at most"
             )
         more = len(node.shares) - len(told)
         return words + "; ".join(told) + (f"; and {more} more." if more else ".")
