@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any, Literal, Protocol
 
 from lazy_quarry import __version__
-from lazy_quarry.core.plan.why import Change
+from lazy_quarry.core.plan.told import Change
 from lazy_quarry.core.site import Window
 from lazy_quarry.errors import EngineAway, StateFolderError
 from lazy_quarry.run.sockets import dial
@@ -177,7 +177,7 @@ class SocketClient:
             self._news.notify_all()
 
     def _call(self, method: str, **arguments: Any) -> Any:
-        from lazy_quarry.rpc import params_of, result_of
+        from lazy_quarry.wire import params_of, result_of
 
         with self._lock:
             if self._closed:
@@ -185,7 +185,12 @@ class SocketClient:
                 self._socket = self._connect()
             self._number += 1
             number = self._number
-            request = {"jsonrpc": "2.0", "id": number, "method": method, "params": params_of(method, arguments)}
+            request = {
+                "jsonrpc": "2.0",
+                "id": number,
+                "method": method,
+                "params": params_of(SiteClient, method, arguments),
+            }
             try:
                 self._socket.sendall(json.dumps(request).encode() + b"\n")
             except OSError:
@@ -197,7 +202,7 @@ class SocketClient:
             if method in CHANGES:
                 raise EngineAway(f"the engine of {self.folder} went away during {method}; see lazy-quarry jobs")
             return self._call(method, **arguments)  # reading again changes nothing
-        return result_of(method, reply)
+        return result_of(SiteClient, method, reply)
 
     def leave(self) -> None:
         """Have the engine end, and wait until it has; its jobs go on."""

@@ -13,7 +13,8 @@ from lazy_quarry.core.job import TASK_SPAN, Job, Phase, Share, Use
 from lazy_quarry.core.ledger import account_lines, charge, held_core_ms
 from lazy_quarry.core.plan.planner import Plan
 from lazy_quarry.core.plan.room import rooms
-from lazy_quarry.core.plan.why import Change, Explainer
+from lazy_quarry.core.plan.told import Change
+from lazy_quarry.core.plan.why import Explainer
 from lazy_quarry.core.request import Memory, Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import HOUR_MS

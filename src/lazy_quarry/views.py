@@ -11,8 +11,7 @@ from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.header.facts import Facts
 from lazy_quarry.core.job import Job, Phase, Use
 from lazy_quarry.core.ledger import AccountLine, charge, held_core_ms
-from lazy_quarry.core.plan.room import Room
-from lazy_quarry.core.plan.why import Explained
+from lazy_quarry.core.plan.told import Explained, Room
 from lazy_quarry.core.site import Node, Queue, Site, Software, Storage, Tier, Window
 from lazy_quarry.core.units import exact_duration, exact_size, format_instant
 

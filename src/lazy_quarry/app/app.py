@@ -319,7 +319,7 @@ class QuarryApp(App[None]):
     def action_keys(self) -> None:
         """All keys of the place."""
         place = self._present()
-        self.push_screen(Help(self.place, place.keys() if place else []))
+        self.push_screen(Help(self.place, place.all_keys() if place else []))
 
     def action_ground(self) -> None:
         """The other ground."""

@@ -1,5 +1,1 @@
-"""The journal and its tables."""
-
-from lazy_quarry.store.journal import EndedFilter, Journal, SumRow
-
-__all__ = ["EndedFilter", "Journal", "SumRow"]
+"""The state folder, the journal and its tables."""

@@ -54,6 +54,10 @@ class Place(Container):
         """The keys that work here and now, most useful first."""
         return []
 
+    def all_keys(self) -> list[Key]:
+        """Every key of the place, whatever is under the cursor."""
+        return self.keys()
+
     def leave(self) -> None:
         """The person leaves the application; what must not be lost is put away."""
 

@@ -28,7 +28,7 @@ from lazy_quarry.app.widgets.lower import (
     why_prose,
 )
 from lazy_quarry.core.job import Phase
-from lazy_quarry.core.plan.why import Change
+from lazy_quarry.core.plan.told import Change
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.views import Board, JobDetail, JobView, OutputChunk, Told
@@ -283,6 +283,10 @@ class WatchPlace(Place):
             ]
         row, user = rows.row(), self.board.user if self.board else ""
         return watchwords.keys_of(row, user, len(rows.marked), self.pane)
+
+    def all_keys(self) -> list[ShownKey]:
+        """Every key, with what it does in a sentence."""
+        return watchwords.ALL_KEYS
 
     # -- what is shown -----------------------------------------------------------------------------
 

@@ -9,6 +9,25 @@ from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, fo
 from lazy_quarry.views import Board, JobView
 from lazy_quarry.words import counts_words, verdict
 
+ALL_KEYS: list[Key] = [
+    ("enter", "inspect the job in Review", ""),
+    ("w", "why it waits, who is ahead, what would help", ""),
+    ("e", "change its request, with the ladder beside it", ""),
+    ("o", "follow its output", ""),
+    ("h r x", "hold, release, cancel", ""),
+    ("u", "run again what has ended", ""),
+    ("t T", "mark a job, or all of mine that are shown", ""),
+    ("⇧↑ ⇧↓", "before or behind another of mine", ""),
+    ("a", "open or fold an array, a node, a group", ""),
+    ("/", "find", ""),
+    ("s g", "sort by, group by", ""),
+    ("m", "mine, my accounts', everyone's", ""),
+    ("b", "lanes by node, or by job", ""),
+    ("c", "columns: which, and how wide", ""),
+    ("[ ] ← → n", "zoom, earlier, later, now", ""),
+    ("escape", "close the pane, end the search, unmark", ""),
+]
+
 
 def choice_words(choice: Choice, marked: int) -> str:
     """What rows are sorted by, grouped by and searched for."""

@@ -10,7 +10,7 @@ from textual.widgets import Input
 from lazy_quarry.app.pen import Pen, wrap
 from lazy_quarry.app.widgets.drawn import Drawing, Lines, Rows
 from lazy_quarry.app.widgets.lanes import COLUMNS
-from lazy_quarry.core.plan.why import Change
+from lazy_quarry.core.plan.told import Change
 from lazy_quarry.core.units import clock_time, format_duration
 from lazy_quarry.views import JobDetail
 from lazy_quarry.words import ordinal, standing_words

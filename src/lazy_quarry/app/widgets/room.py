@@ -8,7 +8,7 @@ from textual.message import Message
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.pen import Pen
 from lazy_quarry.app.widgets.drawn import Rows
-from lazy_quarry.core.plan.room import KINDS, WALLTIMES_S
+from lazy_quarry.core.plan.told import KINDS, WALLTIMES_S
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.views import RoomView
 

@@ -4,8 +4,7 @@ Read from the one plan, with every waiting job in its place; so what starts in a
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
-from typing import Literal
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,25 +12,9 @@ from numpy.typing import NDArray
 from lazy_quarry.core.plan.limits import LimitRows, Owner
 from lazy_quarry.core.plan.planner import Ask, Planner
 from lazy_quarry.core.plan.timeline import CORES, GPUS, MEMORY, Timeline
+from lazy_quarry.core.plan.told import KINDS, WALLTIMES_S, Room, RoomKind
 from lazy_quarry.core.request import Memory, Request
 from lazy_quarry.core.site import Queue, Site
-
-WALLTIMES_S = (900, 3600, 4 * 3600, 12 * 3600, 2 * 86400)
-Kind = Literal["one node", "many nodes", "GPUs", "whole nodes"]
-KINDS: tuple[Kind, ...] = ("one node", "many nodes", "GPUs", "whole nodes")
-
-
-@dataclass(frozen=True, slots=True)
-class Room:
-    """The most of one kind that could start now in a queue for a walltime; no request where there is nothing."""
-
-    queue: str
-    walltime_s: int
-    kind: Kind
-    cores: int = 0
-    nodes: int = 0
-    gpus: int = 0
-    request: Request | None = None
 
 
 def rooms(
@@ -72,7 +55,7 @@ def _of_walltime(
     most = min(queue.max_cores or 2**31, limited.cores_left(owner, queue.name) if limited else 2**31)
     largest = int(min(cores.max(initial=0), most))
     total = int(min(cores.sum(), most))
-    shapes: dict[Kind, Request | None] = {
+    shapes: dict[RoomKind, Request | None] = {
         "one node": replace(plain, nodes=1, threads=largest) if largest else None,
         "many nodes": replace(plain, anywhere=True, ranks=total) if total else None,
         "GPUs": _gpus(plain, free, cores, most),

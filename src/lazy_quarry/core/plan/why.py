@@ -5,9 +5,8 @@ start. So applying the change does just that.
 """
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import UTC, tzinfo
-from typing import Literal
 
 import numpy as np
 
@@ -15,6 +14,7 @@ from lazy_quarry.core.engine import Engine
 from lazy_quarry.core.job import EACH, Job, Phase
 from lazy_quarry.core.plan.planner import Placement, Plan
 from lazy_quarry.core.plan.standing import Parts
+from lazy_quarry.core.plan.told import Ahead, Change, Explained, Kind, Why
 from lazy_quarry.core.request import Need, Request, choices
 from lazy_quarry.core.units import (
     HOUR_MS,
@@ -35,55 +35,6 @@ LESS = (3 / 4, 1 / 2, 1 / 4)
 SOONER_MS = HOUR_MS
 """A change that doesn't start the job now is told when it gains so much."""
 MOST_AHEAD = 3
-
-Kind = Literal["nothing", "nodes", "limit", "budget", "dependency", "hold", "not-before", "window", "turn", "at-once"]
-
-
-@dataclass(frozen=True, slots=True)
-class Change:
-    """A smaller request: the header keys to set, in words, and when the job would start with it."""
-
-    set: tuple[tuple[str, str], ...]
-    words: str
-    start_ms: int
-
-
-@dataclass(frozen=True, slots=True)
-class Ahead:
-    """A job that stands before, by how many hours, and the sentence that says which parts make it so."""
-
-    job: int
-    name: str
-    user: str
-    hours: float
-    words: str
-
-
-@dataclass(frozen=True, slots=True)
-class Why:
-    """``because``: a sentence on what the job waits for. ``ends`` are jobs whose end its expected start hangs on."""
-
-    because: str
-    kind: Kind = "nothing"
-    start_ms: int | None = None
-    ends: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True, slots=True)
-class Explained:
-    """All that can be said of a waiting job."""
-
-    why: Why
-    place: int | None = None
-    """Its place in the order, from 1; None when it isn't its turn to be planned."""
-    parts: Parts = field(default_factory=Parts)
-    ahead: tuple[Ahead, ...] = ()
-    changes: tuple[Change, ...] = ()
-
-    @property
-    def instead(self) -> str:
-        """What would start sooner, in a sentence or two; empty for nothing."""
-        return " ".join(change.words for change in self.changes[:2])
 
 
 def need_words(need: Need) -> str:
