@@ -22,9 +22,9 @@ from lazy_quarry.app.widgets.lower import (
     Chosen,
     ColumnList,
     ColumnsTaken,
+    FindLine,
     Prose,
     Title,
-    Typed,
     why_prose,
 )
 from lazy_quarry.core.job import Phase
@@ -58,7 +58,7 @@ class WatchPlace(Place):
         Binding("T", "mark_all", "mark all"),
         Binding("shift+up", "rank(-1)", "before"),
         Binding("shift+down", "rank(1)", "behind"),
-        Binding("slash", "find", "find"),
+        Binding("slash", "find", "find", priority=True),  # before the letters behind it are handed on
         Binding("s", "sort", "sort"),
         Binding("g", "group", "group"),
         Binding("m", "scope", "scope"),
@@ -90,10 +90,7 @@ class WatchPlace(Place):
     def compose(self):  # type: ignore[no-untyped-def]
         """Axis, what is searched for, rows; below them one of the panes."""
         yield AxisLine()
-        yield Typed(
-            placeholder="find by number, name, user, account, queue, tier or state; enter keeps it, escape clears it",
-            id="find",
-        )
+        yield FindLine("find by number, name, user, account, queue, tier or state; enter keeps it, escape clears it")
         yield JobRows()
         yield Ground()
         with Vertical(classes="pane", id="pane-why"):
@@ -331,11 +328,15 @@ class WatchPlace(Place):
         """Nodes as lanes, or jobs again."""
         self._choose(by_node=not self.choice.by_node)
 
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """A slash that is being typed is a slash."""
+        return action != "find" or (self.display and not isinstance(self.app.focused, Input))
+
     def action_find(self) -> None:
         """Type what to look for; rows follow each key."""
-        line = self.query_one("#find", Typed)
+        line = self.query_one("#find", FindLine)
         line.display = True
-        line.focus()
+        self.screen.set_focus(line)
         self._make_ready()
 
     @work(thread=True, group="find")
@@ -349,23 +350,17 @@ class WatchPlace(Place):
             event.stop()
             self._choose(find=event.value)
 
-    def on_input_submitted(self, event: Input.Submitted) -> None:
-        """Keep what was found, and go on among it."""
-        if event.input.id == "find":
-            event.input.display = False
-            self.query_one(JobRows).focus()
-
     def action_back(self) -> None:
         """Close the pane; or end the search; or take the marks away."""
-        rows, line = self.query_one(JobRows), self.query_one("#find", Typed)
+        rows, line = self.query_one(JobRows), self.query_one("#find", FindLine)
         if self.pane != "ground":
             self.action_pane(self.pane)
-            rows.focus()
+            self.screen.set_focus(rows)
         elif line.display or self.choice.find:
             line.display = False
             line.value = ""
             self._choose(find="")
-            rows.focus()
+            self.screen.set_focus(rows)
         elif rows.marked:
             rows.marked.clear()
             self._arrange()

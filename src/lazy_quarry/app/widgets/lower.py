@@ -135,6 +135,20 @@ class Typed(Drawing, Input):
     """
 
 
+class FindLine(Typed):
+    """What rows are searched for. With enter the keys go back to the rows at once, so what is typed ahead gets there."""
+
+    BINDINGS = [Binding("enter", "submit", "keep", show=False, priority=True)]  # before later keys are handed on
+
+    def __init__(self, placeholder: str) -> None:
+        super().__init__(placeholder=placeholder, id="find")
+
+    async def action_submit(self) -> None:
+        """Keep what was found."""
+        self.display = False
+        self.screen.set_focus(self.screen.query_one("#jobs"))
+
+
 class ChangePane(Vertical):
     """Change the request of a job that waits, with the ladder beside it."""
 
