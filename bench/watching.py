@@ -65,7 +65,7 @@ async def timed(count: int) -> dict[str, float]:
 
             for _ in range(12):
                 await note("step", "down")
-            for _ in range(6):
+            for _ in range(3):
                 await note("page", "pagedown")
             await pilot.press("slash")
             await pilot.pause(0.5)
