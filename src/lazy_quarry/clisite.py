@@ -1,6 +1,5 @@
 """Commands about the site itself: its nodes, and the times for which they are kept free."""
 
-import os
 import sys
 from pathlib import Path
 from typing import Annotated, Any
@@ -105,13 +104,14 @@ def reservations(
     json_too = _as_json(format_)
     board = _client(state).board()
     if ics:
+        from lazy_quarry.commands import write_pieces
         from lazy_quarry.core.formats.calendar import write_calendar
 
         text = write_calendar(board.windows, board.now_ms)
         if ics == "-":
             typer.echo(text, nl=False)
             return
-        _write(ics, text)
+        write_pieces(ics, [text])
         return
     if json_too:
         _json([_window_json(window) for window in board.windows])
@@ -124,15 +124,6 @@ def reservations(
         whose = f", only for {who}" if who else ", no jobs"
         name = window.name or "(of the site)"
         typer.echo(f"{name}: {begins} to {ends} on {fold_names(window.nodes)}{whose}: {window.reason}")
-
-
-def _write(path: str, text: str) -> None:
-    beside = Path(f"{path}.part")
-    try:
-        beside.write_text(text, encoding="utf-8", newline="")
-        os.replace(beside, path)
-    except OSError as fault:
-        raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None
 
 
 def _window_json(window: Any) -> dict[str, Any]:

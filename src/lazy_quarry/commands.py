@@ -5,7 +5,7 @@ import re
 import shlex
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from datetime import UTC, tzinfo
 from pathlib import Path
 from typing import Literal
@@ -43,6 +43,18 @@ def read_script(path: str) -> str:
     except OSError as fault:
         raise BadValue(f"it cannot be read: {fault.strerror}") from None
     return decode_script(raw)
+
+
+def write_pieces(path: str, pieces: Iterable[str]) -> None:
+    """Write all of it to a file, or nothing: it takes the place of an older one only when it is whole."""
+    beside = Path(f"{path}.part")
+    try:
+        with beside.open("w", encoding="utf-8", newline="") as out:
+            out.writelines(pieces)
+        os.replace(beside, path)
+    except OSError as fault:
+        beside.unlink(missing_ok=True)
+        raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None
 
 
 def check_files(paths: list[str], overrides: list[str]) -> tuple[list[tuple[str, list[Diagnostic]]], bool]:

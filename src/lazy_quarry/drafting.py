@@ -11,11 +11,10 @@ from lazy_quarry.core.ledger import AccountLine, greatest_charge
 from lazy_quarry.core.plan.planner import Ask, Placement, Plan
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waves import through
-from lazy_quarry.core.request import Need, Request, choices, eligible_nodes
+from lazy_quarry.core.request import Need, Request, eligible_nodes
 from lazy_quarry.core.site import Node, Site
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import format_duration
-from lazy_quarry.errors import Refused
 from lazy_quarry.store.journal import EndedFilter, Journal
 from lazy_quarry.views import DraftReport, PlacedNode, Rung, Submission, ThroughRung, TraitRung
 
@@ -178,19 +177,10 @@ class Drafting:
             same = replace(request, nodes=count, most_nodes=None)
             less = replace(same, ranks=max(count, request.ranks * count // nodes))
             for smaller in (same, less):
-                placement = self._place(timeline, smaller) if self._possible(smaller) else None
+                placement = self._place(timeline, smaller)
                 if placement is not None:
                     yield Rung(request.walltime_s, placement.start_ms, False, "", count, smaller.ranks)
                     break
-
-    def _possible(self, request: Request) -> bool:
-        for name in request.queues:
-            try:
-                choices(request, self.site.queue[name], self.site)
-            except Refused:
-                continue
-            return True
-        return False
 
     def _through(self, timeline: Timeline, request: Request) -> Iterable[ThroughRung]:
         array = request.array

@@ -1,12 +1,11 @@
 """Traces replayed from the command line: read, run, print, write."""
 
 import csv
-import os
 import sys
 from collections.abc import Callable, Iterator, Sequence
-from pathlib import Path
 from typing import Any
 
+from lazy_quarry.commands import write_pieces
 from lazy_quarry.core.formats.swf import Trace, read_trace, trace_lines
 from lazy_quarry.core.replay import POLICIES, Policy, Replayed, replay
 from lazy_quarry.core.units import format_duration
@@ -36,18 +35,6 @@ def read_file(path: str, cores: int) -> Trace:
         raise QuarryError(f"{path} cannot be read: {fault.strerror}") from None
 
 
-def write_lines(path: str, lines: Iterator[str]) -> None:
-    """Write all lines to a file, or nothing: it takes the place of an older one only when it is whole."""
-    beside = Path(f"{path}.part")
-    try:
-        with beside.open("w", encoding="utf-8", newline="") as out:
-            out.writelines(f"{line}\n" for line in lines)
-        os.replace(beside, path)
-    except OSError as fault:
-        beside.unlink(missing_ok=True)
-        raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None
-
-
 def make(path: str, count: int, cores: int, load: float, seed: int) -> str:
     """Write a made-up trace; returns a sentence on it."""
     jobs = make_trace(count, cores, load, seed)
@@ -55,7 +42,7 @@ def make(path: str, count: int, cores: int, load: float, seed: int) -> str:
         f"made up; {cores} cores at load {load:g}, seed {seed}",
         "sizes, run times, arrivals: Lublin and Feitelson 2003",
     ]
-    write_lines(path, trace_lines(jobs, cores, remarks))
+    write_pieces(path, (f"{line}\n" for line in trace_lines(jobs, cores, remarks)))
     days = jobs[-1].submit_s / 86_400 if jobs else 0
     return f"{path}: {count:,} jobs over {days:,.1f} days, for {cores:,} cores at load {load:g}"
 
@@ -105,8 +92,7 @@ def write_schedule(path: str, one: Replayed, cores_each: int) -> None:
     """When each job ran, as CSV (RFC 4180): job, submit, start, end in the trace's seconds, cores, nodes at the least."""
 
     class Lines(list[str]):
-        def write(self, text: str) -> None:
-            self.append(text.removesuffix("\n"))
+        write = list.append
 
     lines = Lines()
     rows = csv.writer(lines, lineterminator="\n")
@@ -114,7 +100,7 @@ def write_schedule(path: str, one: Replayed, cores_each: int) -> None:
     for job, start in zip(one.trace.jobs, one.starts, strict=True):
         times = [_plain(value) for value in (job.submit_s, start, start + job.run_s)]
         rows.writerow([job.number, *times, job.cores, -(-job.cores // cores_each)])
-    write_lines(path, iter(lines))
+    write_pieces(path, lines)
 
 
 def _plain(seconds: float) -> float:

@@ -46,7 +46,7 @@ from lazy_quarry.core.ledger import charge, held_core_ms
 from lazy_quarry.core.plan.limits import MEASURES, Kind, LimitRows, Owner, limits_of, over_limits
 from lazy_quarry.core.plan.planner import OVERDUE_MS, Ask, Placement, Plan, Planner, Stretch
 from lazy_quarry.core.plan.standing import RECKONED_MS, Shares, in_order, reckoned_at
-from lazy_quarry.core.request import Request, task_request
+from lazy_quarry.core.request import Need, Request, task_request
 from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.core.state import State
 from lazy_quarry.core.units import HOUR_MS
@@ -156,7 +156,7 @@ class Engine:
                 until = min(until, at_ms + job.request.grace_s * 1000)
             stretches += _stretches(job, until)
             if limits.bounded:
-                claim = (1, job.cores_held, sum(len(share.gpus) for share in job.shares))
+                claim = _claim(job)
                 limits.hold(_owner(job), job.queue, at_ms, until if until > at_ms else at_ms + OVERDUE_MS, claim)
         closures = [Closure(node, reason) for node, reason in sorted(self.state.closures.items())]
         asks = [self._ask(job) for job in order]
@@ -323,7 +323,7 @@ class Engine:
         needs = self.planner.needs(command.request)
         if not needs:
             raise Refused(f"no queue of {', '.join(command.request.queues)} could ever run this")
-        if problem := self.over_limits(command.user, command.request, but):
+        if problem := self._over_limits(command.user, command.request, needs, but):
             raise Refused(problem)
 
     def over_limits(self, user: str, request: Request, but: int = 0) -> str:
@@ -332,8 +332,9 @@ class Engine:
         ``but`` is a job that isn't counted, since it would ask for this instead.
         """
         needs = self.planner.needs(request)
-        if not needs:
-            return ""
+        return self._over_limits(user, request, needs, but) if needs else ""
+
+    def _over_limits(self, user: str, request: Request, needs: Collection[Need], but: int) -> str:
         cores, gpus = min(need.cores for need in needs), min(need.node_count * need.gpus for need in needs)
         return over_limits(self.site, user, request, cores, gpus, self._waiting(but))
 
@@ -342,7 +343,7 @@ class Engine:
         waiting = self._waiting(0)
         held: dict[tuple[Kind, str], list[int]] = {}
         for job in self.state.running():
-            claim = (1, job.cores_held, sum(len(share.gpus) for share in job.shares))
+            claim = _claim(job)
             owners = [
                 ("user", job.user),
                 ("account", job.request.account),
@@ -596,6 +597,11 @@ def _lowest(count: int, taken: set[int], wanted: int) -> tuple[int, ...]:
         raise AssertionError("the plan gave more than the node has")  # invariant 3
     taken.update(own)
     return tuple(own)
+
+
+def _claim(job: Job) -> tuple[int, int, int]:
+    """What a running job counts for in limits: a job, its cores, its GPUs."""
+    return 1, job.cores_held, sum(len(share.gpus) for share in job.shares)
 
 
 def _owner(job: Job) -> Owner:

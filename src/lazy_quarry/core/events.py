@@ -4,7 +4,7 @@ Commands carry the instant at which they are given; nothing in the core reads a 
 """
 
 from dataclasses import dataclass, field
-from typing import Any, ClassVar
+from typing import Any, ClassVar, get_args
 
 from lazy_quarry.core.codec import canonical, from_plain, to_plain
 from lazy_quarry.core.job import Origin, Phase, Share, Use
@@ -371,27 +371,7 @@ Event = (
     | NodeOpened
     | ClockHeld
 )
-KINDS: dict[str, Any] = {
-    event.kind: event
-    for event in (
-        BroughtForward,
-        TaskMade,
-        TasksDropped,
-        Submitted,
-        Held,
-        Released,
-        Started,
-        Stopping,
-        Ended,
-        Changed,
-        Ordered,
-        Reserved,
-        Unreserved,
-        NodeClosed,
-        NodeOpened,
-        ClockHeld,
-    )
-}
+KINDS: dict[str, Any] = {event.kind: event for event in get_args(Event)}
 
 
 def encode(event: Event) -> tuple[str, str]:

@@ -198,12 +198,10 @@ def over_limits(
     tier = site.tier.get(request.tier)
     own = [("user", user), ("account", request.account), ("tier", request.tier)]
     queues = [("queue", name) for name in request.queues]
-    closed = []
-    for pairs in ([one] for one in own):
-        if problem := _over(site, pairs[0], request, cores, gpus, waiting):
+    for pair in own:
+        if problem := _over(site, pair, request, cores, gpus, waiting):
             return problem
-    for pair in queues:
-        closed.append(_over(site, pair, request, cores, gpus, waiting))
+    closed = [_over(site, pair, request, cores, gpus, waiting) for pair in queues]
     if closed and all(closed):
         return closed[0]
     if tier and tier.walltime_limit_s and request.walltime_s > tier.walltime_limit_s:

@@ -217,7 +217,7 @@ class Steps:
             self._array(ask, no_sooner)
             return self.room >= self.least
         if self.first and planner.policy == "first-come":
-            plan.reasons[ask.job] = f"waits its turn: jobs start strictly in order here, and {self.first} comes first"
+            self._wait_turn(ask)
             return self.room >= self.least
         placement = planner.place(plan.timeline_of(ask), ask, no_sooner, plan.limits)
         if placement is None:
@@ -235,6 +235,10 @@ class Steps:
                 self.first = self.first or ask.job
                 plan.valid_until_ms = min(plan.valid_until_ms, placement.start_ms)
         return self.room >= self.least
+
+    def _wait_turn(self, ask: Ask) -> None:
+        words = f"waits its turn: jobs start strictly in order here, and {self.first} comes first"
+        self.plan.reasons[ask.job] = words
 
     def _holds_place(self, ask: Ask) -> bool:
         """Whether a job that can't start now gets a place later on, by the policy."""
@@ -296,7 +300,7 @@ class Steps:
             plan.reasons[ask.job] = "as many of its tasks run as may at once"
             return
         if strict:
-            plan.reasons[ask.job] = f"waits its turn: jobs start strictly in order here, and {self.first} comes first"
+            self._wait_turn(ask)
             return
         if not self._holds_place(ask) and ask.job not in plan.taken:
             return

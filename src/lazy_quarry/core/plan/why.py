@@ -15,7 +15,7 @@ from lazy_quarry.core.job import EACH, Job, Phase
 from lazy_quarry.core.plan.planner import Placement, Plan
 from lazy_quarry.core.plan.standing import Parts
 from lazy_quarry.core.plan.told import Ahead, Change, Explained, Kind, Why
-from lazy_quarry.core.request import Need, Request, choices
+from lazy_quarry.core.request import Need, Request
 from lazy_quarry.core.units import (
     HOUR_MS,
     clock_time,
@@ -26,7 +26,6 @@ from lazy_quarry.core.units import (
     format_size,
     plural,
 )
-from lazy_quarry.errors import Refused
 
 SHORTER_S = tuple(minutes * 60 for minutes in (15, 30, 45, 60, 90, 120, 180, 240, 360, 480, 720, 1440, 2880))
 """Walltimes that are tried for a sooner start."""
@@ -282,10 +281,7 @@ class Explainer:
     def start_with(self, job: Job, request: Request) -> int | None:
         """When a job would start if it asked for something else; None for never."""
         changed = replace(job, request=request)
-        try:
-            if self.engine.over_limits(job.user, request, but=job.number):
-                return None
-        except Refused:
+        if self.engine.over_limits(job.user, request, but=job.number):
             return None
         plan = self.engine.before(changed, self.now_ms)
         if self.planner.policy != "planned":
@@ -320,14 +316,14 @@ class Explainer:
                 settings += (("ranks", str(ranks)),)
             smaller = replace(request, nodes=fewer, ranks=request.ranks_each * fewer if request.ranks_each else ranks)
             words = f"with {plural(fewer, 'node')} and {plural(smaller.ranks * smaller.threads, 'core')}"
-            if self._possible(smaller):
+            if self.planner.needs(smaller):
                 yield settings, words, smaller
 
     def _leaner(self, job: Job) -> Iterable[tuple[tuple[tuple[str, str], ...], str, Request]]:
         memory = job.request.memory
         for part in LESS:
             mib = max(1, int(memory.mib * part))
-            written = exact_size(mib) + (f"/{memory.per}" if memory.per != "job" else "/job")
+            written = f"{exact_size(mib)}/{memory.per}"
             less = replace(job.request, memory=replace(memory, mib=mib))
             yield (("memory", written),), f"with {format_size(mib)} of memory for each {memory.per}", less
 
@@ -340,17 +336,8 @@ class Explainer:
             if queue.name in job.request.queues or not (mine and fits and narrow and queue.open):
                 continue
             other = replace(job.request, queues=(queue.name,))
-            if queue.tier in (None, tier) and self._possible(other):
+            if queue.tier in (None, tier) and self.planner.needs(other):
                 yield (("queue", queue.name),), f"in queue {queue.name}", other
-
-    def _possible(self, request: Request) -> bool:
-        for name in request.queues:
-            try:
-                choices(request, self.site.queue[name], self.site)
-            except Refused:
-                continue
-            return True
-        return False
 
     def _clock(self, at_ms: int) -> str:
         return clock_time(at_ms, self.plan.now_ms, self.zone)
