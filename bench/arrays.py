@@ -2,12 +2,12 @@
 
 import tracemalloc
 
-from lazy_quarry.core.engine import Engine
-from lazy_quarry.core.events import Schedule, Submit
-from lazy_quarry.core.job import Origin
-from lazy_quarry.core.request import Memory, Request
+from lazy_quarry.core.engine.engine import Engine
+from lazy_quarry.core.engine.events import Schedule, Submit
+from lazy_quarry.core.job.job import Origin
+from lazy_quarry.core.job.request import Memory, Request
+from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
-from lazy_quarry.core.sweep import Array
 from lazy_quarry.store.journal import Journal
 
 MANY, FEW, TIMES = 1_000_000, 10, 200

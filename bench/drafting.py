@@ -7,11 +7,11 @@ person takes for at once.
 import numpy as np
 
 from bench.planning import ground
-from lazy_quarry.core.engine import Engine, State
-from lazy_quarry.drafting import Drafting
-from lazy_quarry.run.look import with_facts
+from lazy_quarry.core.engine.engine import Engine, State
+from lazy_quarry.probe.script import with_facts
+from lazy_quarry.site.drafts import Drafting
+from lazy_quarry.site.views import Submission
 from lazy_quarry.store.journal import Journal
-from lazy_quarry.views import Submission
 
 HEADERS = {
     "draft": "nodes = 4\n# ranks = 64\n# threads = 2",

@@ -4,8 +4,8 @@ import sqlite3
 import tempfile
 from pathlib import Path
 
-from lazy_quarry.core.engine import State
-from lazy_quarry.core.events import Held, encode
+from lazy_quarry.core.engine.engine import State
+from lazy_quarry.core.engine.events import Held, encode
 from lazy_quarry.store.journal import Journal
 
 EVENTS, BATCH = 100_000, 1000

@@ -4,8 +4,8 @@ import random
 
 import numpy as np
 
+from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.planner import Ask, Planner, Stretch
-from lazy_quarry.core.request import Memory, Request
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 
 DAY_S = 86_400

@@ -3,9 +3,9 @@
 import heapq
 import random
 
-from lazy_quarry.core.formats.swf import Trace
-from lazy_quarry.core.replay import replay
-from lazy_quarry.core.workload import make_trace
+from lazy_quarry.study.replay import replay
+from lazy_quarry.study.swf import Trace
+from lazy_quarry.study.workload import make_trace
 
 
 def bare(events: int) -> None:

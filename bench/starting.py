@@ -38,10 +38,10 @@ def first_paint(words: list[str], sign: bytes, environment: dict[str, str]) -> N
 
 def figures(best):
     bare = best(9, lambda: run("-c", "pass"))
-    yield "help", best(9, lambda: run("-m", "lazy_quarry.cli", "--help")), "s", bare, 8
+    yield "help", best(9, lambda: run("-m", "lazy_quarry", "--help")), "s", bare, 8
     with tempfile.TemporaryDirectory() as state:
         empty = best(5, lambda: first_paint(["-c", EMPTY], b"painted", {}))
-        demo = ["-m", "lazy_quarry.cli", "demo"]
+        demo = ["-m", "lazy_quarry", "demo"]
         painted = best(5, lambda: first_paint(demo, b"Ledger", {"LQ_STATE": state}))
         yield "first-paint", painted, "s", empty, 2
         told = best(3, lambda: first_paint(demo, b"others", {"LQ_STATE": state}))

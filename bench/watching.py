@@ -9,8 +9,8 @@ import tempfile
 import time
 from dataclasses import replace
 
-from lazy_quarry.app.start import demo_app
-from lazy_quarry.core.job import Phase
+from lazy_quarry.app.open_site import demo_app
+from lazy_quarry.core.job.job import Phase
 
 
 def board_of(board, count: int):

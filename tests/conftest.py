@@ -95,7 +95,7 @@ class Machine:
     def lq(self, *words: str, text: str | None = None) -> subprocess.CompletedProcess[str]:
         """Run a command to its end."""
         return subprocess.run(
-            [sys.executable, "-m", "lazy_quarry.cli", *words],
+            [sys.executable, "-m", "lazy_quarry", *words],
             capture_output=True,
             text=True,
             cwd=self.work,
@@ -145,11 +145,11 @@ class Machine:
 
     def engine(self) -> int:
         """The number of the engine's process."""
-        return until(lambda: self.processes("lazy_quarry.service"), "an engine")[0]
+        return until(lambda: self.processes("lazy_quarry.link.server"), "an engine")[0]
 
     def gangers(self) -> list[int]:
         """The ganger and its keepers: they share a command line."""
-        return self.processes("lazy_quarry.run.ganger")
+        return self.processes("lazy_quarry.run.node.agent")
 
     def keeper(self, job: int, attempt: int = 1) -> int:
         """The number of a job's keeper, once it has claimed it."""
@@ -166,7 +166,7 @@ class Machine:
     @staticmethod
     def keeper_of(folder: Path) -> int:
         """The claimed keeper of an attempt, or 0."""
-        from lazy_quarry.run.attempt import read_claim
+        from lazy_quarry.run.node.attempt import read_claim
 
         claim = read_claim(folder)
         return claim.pid if claim else 0
@@ -175,7 +175,7 @@ class Machine:
         """End whatever of it still runs."""
         import signal
 
-        for pid in [*self.processes("lazy_quarry.service"), *self.gangers()]:
+        for pid in [*self.processes("lazy_quarry.link.server"), *self.gangers()]:
             try:
                 os.kill(pid, signal.SIGKILL)
             except ProcessLookupError:

@@ -3,7 +3,7 @@
 import time
 from contextlib import asynccontextmanager
 
-from lazy_quarry.app.start import demo_app
+from lazy_quarry.app.open_site import demo_app
 
 PATIENCE_S = 30.0
 

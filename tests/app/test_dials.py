@@ -8,14 +8,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lazy_quarry.app.dials import dials, follows, wanted_traits
+from lazy_quarry.app.header_dials import dials, follows, wanted_traits
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.check import Outside, check_script
 from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.demo.session import Rehearsed
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.errors import BadValue
-from lazy_quarry.views import DraftReport, TraitRung
+from lazy_quarry.site.views import DraftReport, TraitRung
 
 
 @cache

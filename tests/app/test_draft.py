@@ -266,8 +266,8 @@ async def test_every_room_of_every_queue_starts_at_once_when_it_is_submitted(tmp
                 if not room.cores:
                     continue
                 from lazy_quarry.app.templates import from_room
-                from lazy_quarry.run.look import looked_up
-                from lazy_quarry.views import Submission
+                from lazy_quarry.probe.script import looked_up
+                from lazy_quarry.site.views import Submission
 
                 submission = looked_up(Submission(from_room(room, app.board), "", str(tmp_path)))
                 report = app.client.check(submission)

@@ -3,10 +3,10 @@
 import pytest
 
 from lazy_quarry.app.app import QuarryApp
-from lazy_quarry.app.drafts import DraftShelf
+from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier
-from lazy_quarry.desk import Desk
 from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.operations import Desk
 from lazy_quarry.store.journal import Journal
 from tests.app.support import press, text_of, wait_for
 
@@ -78,8 +78,8 @@ async def test_survey_folds_alike_nodes_and_draft_places_on_any_number(tmp_path,
 async def test_a_draining_node_says_until_when(tmp_path):
     client = Client(site_of(10))
     app = QuarryApp(lambda: client, tmp_path, DraftShelf(tmp_path, "x"))
-    from lazy_quarry.core.events import CloseNode
-    from lazy_quarry.views import Submission
+    from lazy_quarry.core.engine.events import CloseNode
+    from lazy_quarry.site.views import Submission
 
     desk = client.desk
     receipt = desk.submit(Submission(SCRIPT.format(nodes=1), "x", str(tmp_path)))

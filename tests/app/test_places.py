@@ -6,11 +6,11 @@ from pathlib import Path
 import pytest
 
 from lazy_quarry.app.app import QuarryApp
-from lazy_quarry.app.drafts import Draft, DraftShelf, save
-from lazy_quarry.app.palette import CHALK, DUSK, PHASE_ROLES
+from lazy_quarry.app.draft_shelf import Draft, DraftShelf, save
+from lazy_quarry.app.theme import CHALK, DUSK, PHASE_ROLES
 from lazy_quarry.app.widgets.frame import NoteBar, StrataLines, Trail
 from lazy_quarry.core.header.block import find_block
-from lazy_quarry.core.job import Phase
+from lazy_quarry.core.job.job import Phase
 from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
 from tests.conftest import script
 
@@ -445,7 +445,7 @@ def test_a_damaged_shelf_is_an_empty_one(tmp_path):
 def test_every_template_is_a_right_request():
     from lazy_quarry.app.templates import TEMPLATES, fill
     from lazy_quarry.demo.session import Rehearsed
-    from lazy_quarry.views import Submission
+    from lazy_quarry.site.views import Submission
 
     desk = Rehearsed(7).desk
     board = desk.board()

@@ -2,10 +2,10 @@
 
 from dataclasses import replace
 
-from lazy_quarry.app.arrange import Arranger, Choice
+from lazy_quarry.app.watch_list import Arranger, Choice
 from lazy_quarry.app.widgets.frame import NoteBar
-from lazy_quarry.app.widgets.lower import Changes
-from lazy_quarry.core.job import Phase
+from lazy_quarry.app.widgets.panes import Changes
+from lazy_quarry.core.job.job import Phase
 from tests.app.support import demo, press, settled, text_of, wait_for
 
 

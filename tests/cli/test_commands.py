@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
-from lazy_quarry import commands
-from lazy_quarry.core.header.body import interpreter
-from lazy_quarry.run.shell import findings
+from lazy_quarry.cli import actions as commands
+from lazy_quarry.core.header.script_body import interpreter
+from lazy_quarry.probe.shell import findings
 from tests.conftest import script, until
 
 GOOD = 'walltime = "1m"\nmemory = "64 MiB/core"'
@@ -75,7 +75,7 @@ def test_check_lists_everything_with_its_line_and_starts_no_engine(machine):
     assert machine.lq("check", "good.sh").returncode == 0
     assert "nothing to say" in machine.lq("check", "good.sh").stdout
     assert machine.lq("check", "good.sh", "--set", "ranks=9999").returncode == 1
-    assert not machine.processes("lazy_quarry.service")
+    assert not machine.processes("lazy_quarry.link.server")
 
 
 @pytest.mark.parametrize(
@@ -226,7 +226,7 @@ def test_waiting_goes_on_when_the_engine_comes_back(machine):
 
     job = machine.submit("sleep 2")
     waiting = subprocess.Popen(
-        [sys.executable, "-m", "lazy_quarry.cli", "wait", str(job)],
+        [sys.executable, "-m", "lazy_quarry", "wait", str(job)],
         stdout=subprocess.PIPE,
         text=True,
         cwd=machine.work,

@@ -12,7 +12,7 @@ from collections import Counter
 
 import pytest
 
-from lazy_quarry.core.events import Started, decode
+from lazy_quarry.core.engine.events import Started, decode
 from lazy_quarry.store.journal import Journal
 from tests.conftest import until
 
@@ -123,7 +123,7 @@ def test_kills_at_any_instant_lose_nothing_and_run_nothing_twice(machine, seed):
     ]
     pause = random.Random(seed + 100)
     for _ in range(10):
-        pids = [*machine.processes("lazy_quarry.service"), *machine.gangers()]
+        pids = [*machine.processes("lazy_quarry.link.server"), *machine.gangers()]
         if pids:
             for pid in chance.sample(pids, chance.randint(1, len(pids))):
                 kill(pid)
@@ -145,12 +145,12 @@ def test_an_attempt_placed_but_never_claimed_is_started_after_all(machine):
     began(machine, job)
     machine.ended(job)
     kill(machine.engine())
-    until(lambda: not machine.processes("lazy_quarry.service"), "the engine's end")
+    until(lambda: not machine.processes("lazy_quarry.link.server"), "the engine's end")
     journal = Journal(machine.state)
     state = journal.load()
-    from lazy_quarry.core.engine import Engine
-    from lazy_quarry.core.events import Schedule, Submit
-    from lazy_quarry.run.machine import this_machine, user_name
+    from lazy_quarry.core.engine.engine import Engine
+    from lazy_quarry.core.engine.events import Schedule, Submit
+    from lazy_quarry.probe.machine import this_machine, user_name
 
     ended = journal.ended_job(job)
     engine = Engine(this_machine(), state)
@@ -181,7 +181,7 @@ def test_a_copied_folder_neither_runs_again_nor_harms_the_original(machine):
     assert held["state"] == "held"
     assert machine.ended(job)["state"] == "done"
     assert ran(machine) == [f"{job}-1"]
-    for pid in machine.processes("lazy_quarry.service"):
+    for pid in machine.processes("lazy_quarry.link.server"):
         kill(pid)
 
 
@@ -212,7 +212,7 @@ def test_a_folder_that_cannot_be_written_says_so(machine):
 @pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
 def test_a_read_only_folder_says_so(machine):
     machine.ended(machine.submit("true"))
-    for pid in [*machine.processes("lazy_quarry.service"), *machine.gangers()]:
+    for pid in [*machine.processes("lazy_quarry.link.server"), *machine.gangers()]:
         kill(pid)
     mount = subprocess.run(["mount", "--bind", machine.state, machine.state], capture_output=True)
     if mount.returncode:
@@ -265,7 +265,7 @@ def test_the_journal_replays_to_what_was_shown(machine):
         machine.ended(machine.submit(body))
     shown = [machine.show(job)["state"] for job in (1, 2)]
     kill(machine.engine())
-    until(lambda: not machine.processes("lazy_quarry.service"), "the engine's end")
+    until(lambda: not machine.processes("lazy_quarry.link.server"), "the engine's end")
     journal = Journal(machine.state)
     kinds = [type(decode(kind, json.loads(body))).__name__ for _, kind, body in journal.all_events()]
     journal.close()

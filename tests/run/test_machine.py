@@ -258,7 +258,7 @@ def test_fifty_commands_at_once_are_served_and_none_is_lost(machine):
     path.write_text(script('walltime = "1m"\nmemory = "16 MiB/core"', "true"))
     commands = [
         subprocess.Popen(
-            [sys.executable, "-m", "lazy_quarry.cli", "submit", str(path)],
+            [sys.executable, "-m", "lazy_quarry", "submit", str(path)],
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
             text=True,
@@ -272,13 +272,13 @@ def test_fifty_commands_at_once_are_served_and_none_is_lost(machine):
     numbers = sorted(int(out.split()[0]) for out, _ in told)
     assert numbers == list(range(1, 51))
     assert machine.lq("wait", *map(str, numbers)).returncode == 0
-    assert len(machine.processes("lazy_quarry.service")) == 1
+    assert len(machine.processes("lazy_quarry.link.server")) == 1
 
 
 def test_the_engine_leaves_when_there_is_nothing_to_do(machine):
     machine.environment["LQ_LINGER"] = "0.2"
     machine.ended(machine.submit("true"))
-    until(lambda: not machine.processes("lazy_quarry.service"), "the engine's leaving")
+    until(lambda: not machine.processes("lazy_quarry.link.server"), "the engine's leaving")
     until(lambda: not machine.gangers(), "the ganger's leaving")
     assert machine.state_of(1) == "done"
 

@@ -6,14 +6,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lazy_quarry.core.job import Job, Origin, Phase, Share
-from lazy_quarry.core.request import Memory, Rehearsal, Request
+from lazy_quarry.core.job.job import Job, Origin, Phase, Share
+from lazy_quarry.core.job.request import Memory, Rehearsal, Request
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
 from lazy_quarry.demo.people import arrivals, busyness
 from lazy_quarry.demo.session import DemoClient, Rehearsed
 from lazy_quarry.demo.site import BEGINS_MS, oxbow
 from lazy_quarry.run.rehearsal import model, rehearsed_output
-from lazy_quarry.views import Submission
+from lazy_quarry.site.views import Submission
 from tests.conftest import script, until
 
 HEADER = 'name = "mine"\nwalltime = "1h"\nmemory = "1 GiB/core"'

@@ -5,10 +5,10 @@ import subprocess
 import pytest
 from sqlalchemy import text
 
-from lazy_quarry.core.engine import Engine
-from lazy_quarry.core.events import CancelJob, Finish, Schedule, Submit
-from lazy_quarry.core.job import Origin, Phase
-from lazy_quarry.core.request import Memory, Request
+from lazy_quarry.core.engine.engine import Engine
+from lazy_quarry.core.engine.events import CancelJob, Finish, Schedule, Submit
+from lazy_quarry.core.job.job import Origin, Phase
+from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store import journal as journal_module

@@ -75,7 +75,7 @@ def terminal(machine):
         wanted = ("LQ_STATE", "XDG_RUNTIME_DIR", "LQ_LINGER", "PATH", "HOME")
         environment = {name: machine.environment[name] for name in wanted if name in machine.environment}
         environment |= {"TERM": "tmux-256color", "LANG": "C.UTF-8", "HOME": str(machine.work)}
-        made = Terminal(f"{sys.executable} -m lazy_quarry.cli {words}", environment, machine.work, size)
+        made = Terminal(f"{sys.executable} -m lazy_quarry {words}", environment, machine.work, size)
         opened.append(made)
         return made
 

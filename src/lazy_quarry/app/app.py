@@ -18,19 +18,19 @@ from textual.containers import Container
 from textual.css.query import NoMatches
 from textual.screen import Screen
 
-from lazy_quarry.app.drafts import DraftShelf
-from lazy_quarry.app.keys import teach_alt_numbers
+from lazy_quarry.app.alt_numbers import teach_alt_numbers
+from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
-from lazy_quarry.app.palette import CHALK, DUSK, PALETTES
 from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.theme import CHALK, DUSK, PALETTES
 from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
-from lazy_quarry.app.widgets.help import Help
+from lazy_quarry.app.widgets.key_help import Help
 from lazy_quarry.app.widgets.question import Question
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.views import Board, DraftReport, RoomView
+from lazy_quarry.site.views import Board, DraftReport, RoomView
 
 if TYPE_CHECKING:
-    from lazy_quarry.client import SiteClient
+    from lazy_quarry.link.client import SiteClient
 
 REFRESH_S = 0.5
 SAY_S = 8.0
@@ -294,7 +294,7 @@ class QuarryApp(App[None]):
             words = "A rehearsal has no machine to give a shell on. Outside of it, lazy-quarry shell gives you one on this machine."
             self.post_message(Say(words, bad=True))
             return
-        command = [sys.executable, "-m", "lazy_quarry.cli", "shell", "--state", str(folder)]
+        command = [sys.executable, "-m", "lazy_quarry", "shell", "--state", str(folder)]
         if report is not None and report.threads > 1 and report.nodes <= 1:
             command += ["--cores", str(report.threads)]
         try:

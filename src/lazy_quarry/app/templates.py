@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lazy_quarry.core.units import exact_size
-from lazy_quarry.views import Board, RoomView
+from lazy_quarry.site.views import Board, RoomView
 
 
 @dataclass(frozen=True, slots=True)

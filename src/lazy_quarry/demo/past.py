@@ -4,9 +4,9 @@ import heapq
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from lazy_quarry.core.job import Job, Phase, Share, Use
-from lazy_quarry.core.ledger import charge
-from lazy_quarry.core.request import Request, deal, memory_on_node
+from lazy_quarry.core.job.job import Job, Phase, Share, Use
+from lazy_quarry.core.job.request import Request, deal, memory_on_node
+from lazy_quarry.core.ledger.charges import charge
 from lazy_quarry.core.site import Site
 from lazy_quarry.demo.people import Arrival
 

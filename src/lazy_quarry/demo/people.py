@@ -5,8 +5,8 @@ import random
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
-from lazy_quarry.core.job import Origin
-from lazy_quarry.core.request import Memory, Rehearsal, Request
+from lazy_quarry.core.job.job import Origin
+from lazy_quarry.core.job.request import Memory, Rehearsal, Request
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, exact_duration
 
 

@@ -6,19 +6,19 @@ import threading
 import time
 from collections.abc import Iterator
 
-from lazy_quarry.core.events import BroughtForward, Ended, Event, Held, NodeClosed, Started, Submit, Submitted
-from lazy_quarry.core.job import Job
-from lazy_quarry.core.ledger import Tally, by_day
+from lazy_quarry.core.engine.events import BroughtForward, Ended, Event, Held, NodeClosed, Started, Submit, Submitted
+from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.ledger.charges import Tally, by_day
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, MINUTE_MS
 from lazy_quarry.demo.past import ran
 from lazy_quarry.demo.people import SPARE, Arrival, arrivals
 from lazy_quarry.demo.site import BEGINS_MS, YOU, oxbow
 from lazy_quarry.demo.yours import yours, yours_waiting
-from lazy_quarry.desk import Desk
 from lazy_quarry.errors import Refused
 from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.operations import Desk
+from lazy_quarry.site.views import ClockView
 from lazy_quarry.store.journal import Journal
-from lazy_quarry.views import ClockView
 
 RECENT_FROM_MS = BEGINS_MS - 30 * HOUR_MS
 PAST_DAYS = 90
@@ -171,7 +171,7 @@ def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
 
 
 class DemoClient:
-    """The demo as a :class:`~lazy_quarry.client.SiteClient`; also its clock's handle."""
+    """The demo as a :class:`~lazy_quarry.link.client.SiteClient`; also its clock's handle."""
 
     def __init__(self, speed: int = 60, paused: bool = False, seed: int = 7, past_days: int = PAST_DAYS) -> None:
         self.past_days = past_days
@@ -227,7 +227,7 @@ class DemoClient:
         self.rehearsed.advance(self.rehearsed.next_instant())
 
     def changes(self, since: int, timeout_s: float) -> int:
-        """See :class:`~lazy_quarry.client.SiteClient`."""
+        """See :class:`~lazy_quarry.link.client.SiteClient`."""
         return self.desk.wait_change(since, timeout_s)
 
     def close(self) -> None:

@@ -3,8 +3,8 @@
 from collections.abc import Iterator
 from dataclasses import replace
 
-from lazy_quarry.core.request import Memory, Rehearsal, Request
-from lazy_quarry.core.sweep import Array, Parameter
+from lazy_quarry.core.job.request import Memory, Rehearsal, Request
+from lazy_quarry.core.job.sweep import Array, Parameter
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.demo.people import Arrival, origin_of
 from lazy_quarry.demo.site import BEGINS_MS, YOU

@@ -5,9 +5,9 @@ from pathlib import Path
 
 import numpy as np
 
-from lazy_quarry.core.replay import Replayed
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.draw.figure import COLOURS, new_figure, save
+from lazy_quarry.study.replay import Replayed
 
 POINTS = 180
 """Times that are told apart; what lies between two is drawn as its mean."""

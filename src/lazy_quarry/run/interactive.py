@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 from lazy_quarry.core.units import format_duration
-from lazy_quarry.run.sockets import listen
+from lazy_quarry.run.node.sockets import listen
 
 SOCKET = "shell.sock"
 WORKED = "shell-commands.json"

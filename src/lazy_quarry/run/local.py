@@ -10,13 +10,13 @@ import time
 from contextlib import suppress
 from pathlib import Path
 
-from lazy_quarry.core.events import Finish
-from lazy_quarry.core.job import Job, Use
+from lazy_quarry.core.engine.events import Finish
+from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.site import Site
-from lazy_quarry.run.attempt import Exit, Intent, read_claim, read_json, write_intent, write_whole
-from lazy_quarry.run.machine import core_numbers
-from lazy_quarry.run.sockets import dial
-from lazy_quarry.views import OutputChunk, fill_in, output_path, start_directory
+from lazy_quarry.probe.machine import core_numbers
+from lazy_quarry.run.node.attempt import Exit, Intent, read_claim, read_json, write_intent, write_whole
+from lazy_quarry.run.node.sockets import dial
+from lazy_quarry.site.views import OutputChunk, fill_in, output_path, start_directory
 
 CONNECT_S = 5.0
 MOST_OLD = 2_000
@@ -51,7 +51,7 @@ class LocalRunner:
         folder.mkdir(exist_ok=True)
         target = folder / "lq"
         if not target.exists():
-            text = f'#!/bin/sh\nexec "{sys.executable}" -m lazy_quarry.cli "$@"\n'
+            text = f'#!/bin/sh\nexec "{sys.executable}" -m lazy_quarry "$@"\n'
             write_whole(target, text, durable=False)
             target.chmod(0o700)
 
@@ -85,7 +85,7 @@ class LocalRunner:
             (self.spool / "ganger.refused").unlink(missing_ok=True)
             with open(self.folder / "ganger.log", "ab") as log:
                 self._ganger = subprocess.Popen(
-                    [sys.executable, "-m", "lazy_quarry.run.ganger", str(self.spool)],
+                    [sys.executable, "-m", "lazy_quarry.run.node.agent", str(self.spool)],
                     start_new_session=True,
                     stdin=subprocess.DEVNULL,
                     stdout=log,

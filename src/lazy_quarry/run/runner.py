@@ -2,9 +2,9 @@
 
 from typing import Protocol
 
-from lazy_quarry.core.events import Finish
-from lazy_quarry.core.job import Job, Use
-from lazy_quarry.views import OutputChunk
+from lazy_quarry.core.engine.events import Finish
+from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.site.views import OutputChunk
 
 
 class Runner(Protocol):

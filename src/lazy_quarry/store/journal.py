@@ -17,12 +17,12 @@ from sqlalchemy import Engine, Table, create_engine, event, func, insert, select
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
-from lazy_quarry.core.codec import canonical, from_plain, to_plain
-from lazy_quarry.core.events import Ended, Event, Happening, decode, encode
-from lazy_quarry.core.job import TASK_SPAN, Job, Phase, make_task, task_id
-from lazy_quarry.core.ledger import by_day
-from lazy_quarry.core.state import State
-from lazy_quarry.core.state import after as ended_job
+from lazy_quarry.core.engine.codec import canonical, from_plain, to_plain
+from lazy_quarry.core.engine.events import Ended, Event, Happening, decode, encode
+from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.engine.state import after as ended_job
+from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, make_task, task_id
+from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store.tables import VERSION, ended, events, meta, metadata, snapshots, sums
 

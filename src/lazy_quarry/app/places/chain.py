@@ -1,8 +1,8 @@
 """Chain: jobs one after another. It comes next; the place says what it will be."""
 
-from lazy_quarry.app.pen import Pen
+from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.places.place import Key, Place
-from lazy_quarry.app.widgets.drawn import Lines
+from lazy_quarry.app.widgets.drawing import Lines
 
 
 class ChainWords(Lines):

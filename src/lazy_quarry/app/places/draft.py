@@ -12,31 +12,31 @@ from textual.binding import Binding
 from textual.containers import Container, Horizontal, Vertical
 from textual.widgets import Input, TextArea
 
-from lazy_quarry.app.dials import Change
-from lazy_quarry.app.drafts import Draft
-from lazy_quarry.app.keynotes import KEY_NOTES
+from lazy_quarry.app.draft_shelf import Draft
+from lazy_quarry.app.header_dials import Change
+from lazy_quarry.app.key_notes import KEY_NOTES
 from lazy_quarry.app.messages import CursorMoved, Say
-from lazy_quarry.app.places.draftfiles import DraftFiles
+from lazy_quarry.app.places.draft_files import DraftFiles
 from lazy_quarry.app.places.place import Key
-from lazy_quarry.app.places.trying import Trial, lines, receipt_words, task_words
+from lazy_quarry.app.places.trial_report import Trial, lines, receipt_words, task_words
 from lazy_quarry.app.templates import from_room, script
-from lazy_quarry.app.widgets.beginnings import BeginPreview, BeginRows
-from lazy_quarry.app.widgets.dials import DialRows, DialTurned
+from lazy_quarry.app.widgets.dial_rows import DialRows, DialTurned
+from lazy_quarry.app.widgets.draft_report import CheckChosen, ReportRows, RungChosen
+from lazy_quarry.app.widgets.draft_title import Title
 from lazy_quarry.app.widgets.editor import Editor, Margin
 from lazy_quarry.app.widgets.overrides import Overrides, OverridesEdit
-from lazy_quarry.app.widgets.report import CheckChosen, ReportRows, RungChosen
-from lazy_quarry.app.widgets.title import Title
+from lazy_quarry.app.widgets.starting_points import BeginPreview, BeginRows
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
 from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import BadValue, QuarryError
-from lazy_quarry.run.look import looked_up, with_facts
-from lazy_quarry.run.shell import findings
-from lazy_quarry.views import Board, DraftReport, Receipt, RoomView, Submission
+from lazy_quarry.probe.script import looked_up, with_facts
+from lazy_quarry.probe.shell import findings
+from lazy_quarry.site.views import Board, DraftReport, Receipt, RoomView, Submission
 
 if TYPE_CHECKING:
-    from lazy_quarry.client import SiteClient
+    from lazy_quarry.link.client import SiteClient
 
 PAUSE_S = 0.03
 """After the last key, before the draft is checked."""

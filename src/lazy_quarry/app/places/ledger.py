@@ -1,11 +1,11 @@
 """Ledger: what each account was charged, and what it has left."""
 
-from lazy_quarry.app.pen import Pen, bar
+from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.places.place import Key, Place
-from lazy_quarry.app.widgets.drawn import Lines, Rows
-from lazy_quarry.core.ledger import AccountLine
+from lazy_quarry.app.widgets.drawing import Lines, Rows
+from lazy_quarry.core.ledger.charges import AccountLine
 from lazy_quarry.core.units import format_core_hours, plural
-from lazy_quarry.views import Board
+from lazy_quarry.site.views import Board
 
 
 class LedgerHead(Lines):

@@ -6,19 +6,19 @@ from textual import work
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 
+from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.messages import CursorMoved
-from lazy_quarry.app.pen import Pen
 from lazy_quarry.app.places.place import Key, Place
-from lazy_quarry.app.widgets.drawn import Rows
-from lazy_quarry.app.widgets.verdict import VerdictLines
-from lazy_quarry.core.job import Phase
+from lazy_quarry.app.widgets.drawing import Rows
+from lazy_quarry.app.widgets.run_verdict import VerdictLines
+from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.views import Board, JobDetail, JobView, OutputChunk
-from lazy_quarry.words import outcome_words, state_words, verdict
+from lazy_quarry.site.sentences import outcome_words, state_words, verdict
+from lazy_quarry.site.views import Board, JobDetail, JobView, OutputChunk
 
 if TYPE_CHECKING:
-    from lazy_quarry.client import SiteClient
+    from lazy_quarry.link.client import SiteClient
 
 TAIL = -64 * 1024
 """So much of an output's end is shown; the whole is in its file."""

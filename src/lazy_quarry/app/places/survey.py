@@ -9,18 +9,18 @@ from textual.widgets import Input
 
 from lazy_quarry.app.messages import CursorMoved, OpenNode, Say
 from lazy_quarry.app.places.place import Key, Place
-from lazy_quarry.app.widgets.hours import NodeHours
-from lazy_quarry.app.widgets.nodes import NodeRows
-from lazy_quarry.app.widgets.room import RoomChosen, RoomGrid
-from lazy_quarry.app.widgets.software import SoftwareRows
-from lazy_quarry.app.widgets.traits import TraitRows
-from lazy_quarry.app.widgets.uses import Uses
+from lazy_quarry.app.widgets.may_use import Uses
+from lazy_quarry.app.widgets.node_hours import NodeHours
+from lazy_quarry.app.widgets.node_rows import NodeRows
+from lazy_quarry.app.widgets.room_grid import RoomChosen, RoomGrid
+from lazy_quarry.app.widgets.software_rows import SoftwareRows
+from lazy_quarry.app.widgets.trait_rows import TraitRows
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.views import Board, RoomView
+from lazy_quarry.site.views import Board, RoomView
 
 if TYPE_CHECKING:
-    from lazy_quarry.client import SiteClient
+    from lazy_quarry.link.client import SiteClient
 
 
 class SurveyPlace(Place):

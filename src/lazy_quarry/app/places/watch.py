@@ -10,14 +10,14 @@ from textual.binding import Binding
 from textual.containers import Vertical
 from textual.widgets import Input
 
-from lazy_quarry.app.arrange import GROUPS, SCOPES, SORTS, Arranger, Choice, Key
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
-from lazy_quarry.app.places import watchwords
+from lazy_quarry.app.places import watch_sentences as watchwords
 from lazy_quarry.app.places.place import Key as ShownKey
 from lazy_quarry.app.places.place import Place
-from lazy_quarry.app.widgets.ground import Ground, Samples
+from lazy_quarry.app.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, Key
+from lazy_quarry.app.widgets.job_context import Ground, Samples
 from lazy_quarry.app.widgets.lanes import AxisLine, JobRows, panned, zoomed
-from lazy_quarry.app.widgets.lower import (
+from lazy_quarry.app.widgets.panes import (
     ChangePane,
     Chosen,
     ColumnList,
@@ -27,11 +27,11 @@ from lazy_quarry.app.widgets.lower import (
     Title,
     why_prose,
 )
-from lazy_quarry.core.job import Phase
-from lazy_quarry.core.plan.told import Change
+from lazy_quarry.core.explain.answers import Change
+from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.views import Board, JobDetail, JobView, OutputChunk, Told
+from lazy_quarry.site.views import Board, JobDetail, JobView, OutputChunk, Told
 
 TAIL_BYTES = 32 * 1024
 PANES = ("ground", "why", "output", "change", "columns")

@@ -8,12 +8,12 @@ from textual.strip import Strip
 from textual.widgets import TextArea
 from textual.widgets.text_area import TextAreaTheme
 
-from lazy_quarry.app.palette import Palette
-from lazy_quarry.app.pen import Pen
-from lazy_quarry.app.widgets.drawn import Drawing, Lines
+from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.theme import Palette
+from lazy_quarry.app.widgets.drawing import Drawing, Lines
 from lazy_quarry.core.header.block import find_block
-from lazy_quarry.core.header.body import interpreter
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
+from lazy_quarry.core.header.script_body import interpreter
 
 
 def editor_theme(palette: Palette) -> TextAreaTheme:

@@ -1,9 +1,9 @@
 """The frame that is on every place: the trail, the strata, the note and the keys."""
 
-from lazy_quarry.app.pen import Pen, bar, wrap
-from lazy_quarry.app.widgets.drawn import Lines
+from lazy_quarry.app.cells import Pen, bar, wrap
+from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.units import clock_time
-from lazy_quarry.views import Board
+from lazy_quarry.site.views import Board
 
 PLACES = ("survey", "draft", "chain", "watch", "review", "ledger")
 

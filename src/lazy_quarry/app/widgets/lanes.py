@@ -6,11 +6,11 @@ from datetime import datetime, tzinfo
 
 from textual.geometry import Size
 
-from lazy_quarry.app.arrange import Arranged, Key, Row
+from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.messages import OpenJob
-from lazy_quarry.app.pen import Pen, bar
-from lazy_quarry.app.widgets.drawn import Lines, Rows
-from lazy_quarry.core.job import Phase
+from lazy_quarry.app.watch_list import Arranged, Key, Row
+from lazy_quarry.app.widgets.drawing import Lines, Rows
+from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import (
     DAY_MS,
     HOUR_MS,
@@ -21,8 +21,8 @@ from lazy_quarry.core.units import (
     format_size,
     plural,
 )
-from lazy_quarry.views import JobView, NodeView
-from lazy_quarry.words import state_words
+from lazy_quarry.site.sentences import state_words
+from lazy_quarry.site.views import JobView, NodeView
 
 SPANS_MS = tuple(hours * HOUR_MS for hours in (1, 2, 4, 8, 16, 32, 72, 168))
 STEPS_MS = (

@@ -5,8 +5,8 @@ from typing import Any
 from textual.containers import Vertical
 from textual.widgets import TextArea
 
-from lazy_quarry.app.pen import Pen
-from lazy_quarry.app.widgets.drawn import Drawing, Lines
+from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.widgets.drawing import Drawing, Lines
 from lazy_quarry.app.widgets.editor import editor_theme
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.check import override_values

@@ -4,8 +4,8 @@ from textual import events
 from textual.containers import Vertical
 from textual.screen import ModalScreen
 
-from lazy_quarry.app.pen import Pen, wrap
-from lazy_quarry.app.widgets.drawn import Lines
+from lazy_quarry.app.cells import Pen, wrap
+from lazy_quarry.app.widgets.drawing import Lines
 
 
 class QuestionLines(Lines):

@@ -6,12 +6,12 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from lazy_quarry.core.header.block import Block, find_block
-from lazy_quarry.core.header.body import read_body
-from lazy_quarry.core.header.conduct import Script, conduct
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, Severity, error, warning
-from lazy_quarry.core.header.facts import Facts
 from lazy_quarry.core.header.reader import HeaderReader, Known
-from lazy_quarry.core.request import Need, Request
+from lazy_quarry.core.header.script_body import read_body
+from lazy_quarry.core.header.script_checks import Script, conduct
+from lazy_quarry.core.header.surroundings import Facts
+from lazy_quarry.core.job.request import Need, Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import exact_duration, exact_size
 from lazy_quarry.errors import BadValue

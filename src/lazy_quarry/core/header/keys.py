@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
 
-from lazy_quarry.core.request import Memory, Rehearsal
-from lazy_quarry.core.sweep import parse_tasks
+from lazy_quarry.core.job.request import Memory, Rehearsal
+from lazy_quarry.core.job.sweep import parse_tasks
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import parse_duration, parse_instant, parse_names, parse_size
 from lazy_quarry.errors import BadValue

@@ -8,12 +8,12 @@ from typing import Any
 
 from lazy_quarry.core.header.block import Block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error, warning
-from lazy_quarry.core.header.facts import Facts
 from lazy_quarry.core.header.keys import KEYS, PLACEHOLDERS, nearest
-from lazy_quarry.core.ledger import greatest_charge
-from lazy_quarry.core.request import Memory, Need, Rehearsal, Request, Stage, needs
+from lazy_quarry.core.header.surroundings import Facts
+from lazy_quarry.core.job.request import Memory, Need, Rehearsal, Request, Stage, needs
+from lazy_quarry.core.job.sweep import Array, make_array
+from lazy_quarry.core.ledger.charges import greatest_charge
 from lazy_quarry.core.site import Queue, Site
-from lazy_quarry.core.sweep import Array, make_array
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import exact_size, fold_names, format_core_hours, format_duration, format_size, plural
 from lazy_quarry.errors import BadValue, Refused

@@ -9,9 +9,9 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from lazy_quarry.core.ledger import greatest_charge
+from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.ledger.charges import greatest_charge
 from lazy_quarry.core.plan.timeline import FAR
-from lazy_quarry.core.request import Request
 from lazy_quarry.core.site import Limits, Site
 
 Kind = str

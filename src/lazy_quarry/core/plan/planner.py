@@ -12,10 +12,10 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from lazy_quarry.core.ledger import charge
+from lazy_quarry.core.job.request import Need, Part, Request, choices
+from lazy_quarry.core.ledger.charges import charge
 from lazy_quarry.core.plan.limits import LimitRows, Owner
 from lazy_quarry.core.plan.timeline import CORES, FAR, GPUS, MEMORY, Amount, Ground, Hold, Slot, Timeline
-from lazy_quarry.core.request import Need, Part, Request, choices
 from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.errors import Refused
 

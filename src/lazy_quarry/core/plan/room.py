@@ -9,11 +9,11 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from lazy_quarry.core.explain.answers import KINDS, WALLTIMES_S, Room, RoomKind
+from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.limits import LimitRows, Owner
 from lazy_quarry.core.plan.planner import Ask, Planner
 from lazy_quarry.core.plan.timeline import CORES, GPUS, MEMORY, Timeline
-from lazy_quarry.core.plan.told import KINDS, WALLTIMES_S, Room, RoomKind
-from lazy_quarry.core.request import Memory, Request
 from lazy_quarry.core.site import Queue, Site
 
 

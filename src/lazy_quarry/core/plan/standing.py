@@ -16,8 +16,8 @@ together, only in another order.
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from lazy_quarry.core.job import Job
-from lazy_quarry.core.request import Request
+from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 

@@ -1,0 +1,357 @@
+"""Dials: the common keys of a header as things to turn.
+
+They read the header through its one parser, and write through its one editor.
+"""
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from lazy_quarry.core.header.keys import KEYS
+from lazy_quarry.core.traits import parse_traits
+from lazy_quarry.core.units import (
+    exact_duration,
+    exact_size,
+    format_duration,
+    format_size,
+    parse_duration,
+    parse_size,
+    plural,
+)
+from lazy_quarry.errors import BadValue
+from lazy_quarry.site.views import Board, DraftReport, NodeView
+
+MINUTE, HOUR, DAY = 60, 3600, 86400
+WALLTIMES = (
+    *(minutes * MINUTE for minutes in (1, 2, 5, 10, 15, 20, 30, 45, 60, 90)),
+    *(hours * HOUR for hours in (2, 3, 4, 6, 8, 10, 12, 18, 24, 36, 48, 60)),
+    *(days * DAY for days in (3, 4, 5, 7, 10, 14, 21, 30)),
+)
+COUNTS = (1, 2, 3, 4, 6, 8, 10, 12, 16, 20, 24, 28, 32, 40, 48, 56, 64, 80, 96, 112, 128, 160, 192, 224, 256, 320, 384,
+          448, 512, 640, 768, 896, 1024, 1280, 1536, 2048, 3072, 4096)  # fmt: skip
+SIZES_MIB = (128, 256, 512, 768, *(1024 * gib for gib in (1, 1.5, 2, 3, 4, 6, 8, 12, 16, 24, 32, 48, 64, 96, 128, 192,
+             256, 384, 512, 768, 1024, 2048)))  # fmt: skip
+
+Change = tuple[tuple[str, Any], ...]
+"""Keys to set, in order; None takes a key out."""
+
+
+@dataclass(frozen=True, slots=True)
+class Dial:
+    """One dial as it stands: its value in words, whether the header says so, and what it may be turned to.
+
+    ``steps`` are the values to turn through, in order, None for leaving the key out; ``at`` is the present one.
+    """
+
+    name: str
+    key: str
+    words: str
+    given: bool
+    steps: tuple[Any, ...] = ()
+    at: Any = None
+    trait: bool = False
+
+    def turned(self, by: int) -> Change:
+        """What to set when it is turned by a step up or down; nothing at its ends."""
+        values = list(self.steps)
+        if not values:
+            return ()
+        if self.at in values:
+            to = values.index(self.at) + by
+        else:  # between two steps
+            to = _between(values, self.at) + (by if by < 0 else 0)
+        if not 0 <= to < len(values) or values[to] == self.at:
+            return ()
+        return ((self.key, _written(self, values[to])),)
+
+    def typed(self, text: str) -> Change:
+        """What to set for a text that was typed. Raises :class:`BadValue` saying what to write instead."""
+        text = text.strip()
+        if not text:
+            return ((self.key, None),)
+        return _TYPED.get(self.key, _plain)(self, text)
+
+
+def _between(values: list[Any], at: Any) -> int:
+    """The place of the first value past one that is none of them."""
+    for place, value in enumerate(values):
+        if _size(value) > _size(at):
+            return place
+    return len(values)
+
+
+def _size(value: Any) -> float:
+    if isinstance(value, int | float) and not isinstance(value, bool):
+        return float(value)
+    return -1.0
+
+
+def _written(dial: Dial, value: Any) -> Any:
+    if value is None:
+        return None
+    if dial.key == "walltime":
+        return exact_duration(int(value))
+    if dial.key == "memory":
+        return f"{exact_size(int(value))}/{_per(dial.words)}"
+    return value
+
+
+def _per(words: str) -> str:
+    return words.partition("/")[2].strip() or "core"
+
+
+# -- what is typed --------------------------------------------------------------------------------
+
+
+def _plain(dial: Dial, text: str) -> Change:
+    value: Any = text
+    if dial.key in ("ranks", "ranks-per-node", "threads", "gpus"):
+        if not text.isdecimal():
+            raise BadValue(f'"{text}" is not a whole number')
+        value = int(text)
+    KEYS[dial.key].read(value)
+    return ((dial.key, value),)
+
+
+def _walltime(dial: Dial, text: str) -> Change:
+    return (("walltime", exact_duration(parse_duration(text))),)
+
+
+def _memory(dial: Dial, text: str) -> Change:
+    amount, slash, per = text.partition("/")
+    if not amount.strip() and slash:
+        amount = dial.words.partition("/")[0]
+    per = per.strip() or _per(dial.words)
+    written = f"{exact_size(parse_size(amount))}/{per}" if parse_size(amount) >= 1 else text
+    KEYS["memory"].read(written)
+    return (("memory", written),)
+
+
+def _nodes(dial: Dial, text: str) -> Change:
+    if text in ("fit", "as few as fit"):
+        return (("nodes", None),)
+    value: Any = int(text) if text.isdecimal() else text
+    KEYS["nodes"].read(value)
+    return (("nodes", value),)
+
+
+def _ranks(dial: Dial, text: str) -> Change:
+    match = re.fullmatch(r"(\d+)\s*(?:/|on each|a|each)\s*(?:node)?", text)
+    if match:
+        each = int(match[1])
+        KEYS["ranks-per-node"].read(each)
+        return (("ranks", None), ("ranks-per-node", each))
+    if not text.isdecimal():
+        raise BadValue(f'"{text}" is not a number of ranks; write 24, or 8/node')
+    KEYS["ranks"].read(int(text))
+    return (("ranks-per-node", None), ("ranks", int(text)))
+
+
+def _queue(dial: Dial, text: str) -> Change:
+    names = [name.strip() for name in text.split(",") if name.strip()]
+    return (("queue", names[0] if len(names) == 1 else names),)
+
+
+def _flag(dial: Dial, text: str) -> Change:
+    if text.lower() not in ("true", "false", "yes", "no"):
+        raise BadValue(f'"{text}" is neither yes nor no')
+    return ((dial.key, text.lower() in ("true", "yes")),)
+
+
+def _traits(dial: Dial, text: str) -> Change:
+    parse_traits(text)
+    return (("traits", text),)
+
+
+_TYPED = {
+    "walltime": _walltime,
+    "memory": _memory,
+    "nodes": _nodes,
+    "ranks": _ranks,
+    "ranks-per-node": _ranks,
+    "queue": _queue,
+    "whole-nodes": _flag,
+    "traits": _traits,
+}
+
+
+# -- the dials of a header ------------------------------------------------------------------------
+
+
+def dials(values: Mapping[str, Any], board: Board) -> list[Dial]:
+    """The dials for a header's values on a site: those of the request, then one for each trait of its queues."""
+    queues = [queue for queue in board.queues if not queue.users or board.user in queue.users]
+    asked = values.get("queue")
+    names = [asked] if isinstance(asked, str) else list(asked) if isinstance(asked, list) else []
+    default = board.default_queue
+    here = [queue for queue in board.queues if queue.name in (names or [default])]
+    nodes = [node for node in board.nodes if any(queue.name in node.queues for queue in here)]
+    widest = max((node.cores for node in nodes), default=1)
+    only = next((queue.tier for queue in here if queue.tier), None)
+    tiers = [tier.name for tier in board.tiers if not tier.users or board.user in tier.users]
+    found = [
+        _choice("queue", names, default, [queue.name for queue in queues]),
+        _choice("account", values.get("account"), board.account, list(board.my_accounts)),
+        _choice("tier", values.get("tier"), only or board.default_tier, [only] if only else tiers),
+        _walltime_dial(values, here, board),
+        _nodes_dial(values, len(nodes)),
+        _ranks_dial(values, sum(node.cores for node in nodes)),
+        _count("threads", values.get("threads"), 1, widest),
+        _memory_dial(values, here, max((node.memory_mib for node in nodes), default=0)),
+    ]
+    gpus = max((node.gpus for node in nodes), default=0)
+    if gpus or values.get("gpus"):
+        found.append(_gpus_dial(values.get("gpus"), gpus))
+    whole = values.get("whole-nodes")
+    words = "kept to itself" if whole is True else "shared"
+    found.append(Dial("whole nodes", "whole-nodes", words, whole is not None, (False, True), whole is True))
+    return [*found, *_trait_dials(values.get("traits"), nodes)]
+
+
+def _choice(key: str, asked: Any, default: str, names: Sequence[str]) -> Dial:
+    if isinstance(asked, list):
+        asked = ", ".join(map(str, asked)) or None
+    words = str(asked) if asked else default
+    return Dial(key, key, words, bool(asked), tuple(names), words)
+
+
+def _walltime_dial(values: Mapping[str, Any], queues: Sequence[Any], board: Board) -> Dial:
+    asked = values.get("walltime")
+    try:
+        seconds = KEYS["walltime"].read(asked) if asked is not None else None
+    except BadValue:
+        return Dial("walltime", "walltime", str(asked), True, WALLTIMES, 0)
+    limits = [queue.walltime_limit_s for queue in queues]
+    limit = max((one for one in limits if one), default=0) if all(limits) else 0
+    tier = next((one for one in board.tiers if one.name == values.get("tier")), None)
+    if tier and tier.walltime_limit_s:
+        limit = min(limit or tier.walltime_limit_s, tier.walltime_limit_s)
+    steps = sorted({one for one in WALLTIMES if not limit or one <= limit} | ({limit} if limit else set()))
+    default = queues[0].walltime_default_s if queues else HOUR
+    at = default if seconds is None else seconds
+    return Dial("walltime", "walltime", format_duration(at, 4), seconds is not None, tuple(steps), at)
+
+
+def _nodes_dial(values: Mapping[str, Any], most: int) -> Dial:
+    asked = values.get("nodes")
+    steps = ("any", None, *(count for count in COUNTS if count < most), most)
+    words = {"any": "any", None: "as few as fit"}.get(asked, str(asked))
+    return Dial("nodes", "nodes", words, asked is not None, tuple(dict.fromkeys(steps)), asked)
+
+
+def _ranks_dial(values: Mapping[str, Any], most: int) -> Dial:
+    each, ranks = values.get("ranks-per-node"), values.get("ranks")
+    steps = tuple(count for count in COUNTS if count <= max(1, most))
+    if each is not None and ranks is None:
+        return Dial("ranks", "ranks-per-node", f"{each} on each node", True, steps, each)
+    nodes = values.get("nodes")
+    default = nodes if isinstance(nodes, int) else 1
+    return Dial("ranks", "ranks", str(default if ranks is None else ranks), ranks is not None, steps, ranks or default)
+
+
+def _count(key: str, asked: Any, default: int, most: int) -> Dial:
+    steps = tuple(dict.fromkeys((*(count for count in COUNTS if count < most), most)))
+    value = default if asked is None else asked
+    return Dial(key, key, str(value), asked is not None, steps, value)
+
+
+def _memory_dial(values: Mapping[str, Any], queues: Sequence[Any], most_mib: int) -> Dial:
+    asked = values.get("memory")
+    default = queues[0].memory_default_mib if queues else 1024
+    steps = tuple(size for size in SIZES_MIB if size <= most_mib)
+    if asked is None:
+        return Dial("memory", "memory", f"{exact_size(default)}/core", False, steps, default)
+    try:
+        read = KEYS["memory"].read(asked)
+    except BadValue:
+        return Dial("memory", "memory", str(asked), True, steps, 0)
+    return Dial("memory", "memory", f"{exact_size(read.mib)}/{read.per}", True, steps, read.mib)
+
+
+def _gpus_dial(asked: Any, most: int) -> Dial:
+    words = "none" if not asked else f"{asked} on each node"
+    return Dial("gpus", "gpus", words, asked is not None, tuple(range(most + 1)), asked or 0)
+
+
+def _trait_dials(asked: Any, nodes: Sequence[NodeView]) -> list[Dial]:
+    """A dial for each trait: left alone, wanted, or unwanted."""
+    chosen = wanted_traits(asked) if isinstance(asked, str) else {}
+    found = []
+    for trait in sorted({trait for node in nodes for trait in node.traits}):
+        found.append(_trait_dial(trait, asked if isinstance(asked, str) else "", chosen))
+    return found
+
+
+def wanted_traits(expression: str) -> dict[str, bool] | None:
+    """A plain row of traits, each wanted or not, as in ``a and not b``; None for any other expression."""
+    found: dict[str, bool] = {}
+    for piece in re.split(r"\s+and\s+", expression.strip()):
+        match = re.fullmatch(r"(not\s+)?([A-Za-z0-9][A-Za-z0-9._-]*)", piece)
+        if not match or match[2] in ("or", "not", "and"):
+            return None
+        found[match[2]] = not match[1]
+    return found
+
+
+def _trait_dial(trait: str, expression: str, chosen: dict[str, bool] | None) -> Dial:
+    if chosen is None:  # too much for a dial to take apart; it can still be added to
+        named = trait in _names(expression)
+        more = (expression, f"({expression}) and {trait}")
+        return Dial(
+            trait, "traits", "in the expression" if named else "", named, () if named else more, expression, True
+        )
+
+    def without(how: bool | None) -> str | None:
+        row = {name: want for name, want in chosen.items() if name != trait}
+        if how is not None:
+            row[trait] = how
+        return " and ".join(name if want else f"not {name}" for name, want in row.items()) or None
+
+    now = chosen.get(trait)
+    words = {None: "", True: "wanted", False: "not wanted"}[now]
+    steps = tuple(without(how) for how in (None, True, False))
+    return Dial(trait, "traits", words, now is not None, steps, without(now), True)
+
+
+def _names(expression: str) -> frozenset[str]:
+    try:
+        return parse_traits(expression).names
+    except BadValue:
+        return frozenset()
+
+
+def _where(dial: Dial, report: DraftReport) -> str:
+    if isinstance(dial.at, int):
+        return ""
+    return f"{'wherever there is room: ' if dial.at == 'any' else ''}{plural(report.nodes, 'node')}"
+
+
+def follows(dial: Dial, report: DraftReport) -> str:
+    """What follows from a dial's value, as the site says."""
+    if dial.trait:
+        trait = next((one for one in report.traits if one.name == dial.name), None)
+        if trait is None:
+            return ""
+        if not trait.nodes:
+            return "no node has it together with these"
+        return f"{plural(trait.nodes, 'node')}, {trait.free:,} of {plural(trait.cores, 'core')} free"
+    if not report.cores:
+        return ""
+    nodes = max(1, report.nodes)
+    each = -(-report.ranks // nodes)
+    left = "" if report.left_core_ms is None else f"{report.left_core_ms / 3_600_000:,.0f} core-hours left"
+    even = "" if report.ranks % nodes == 0 else "at most "
+    return {
+        "queue": f"{plural(report.matching[0], 'node')} of it may serve" if report.matching[0] else "",
+        "account": left or "no limit",
+        "tier": "",
+        "walltime": "",
+        "nodes": _where(dial, report),
+        "ranks": f"{even}{each} on each node" if nodes > 1 else "all on one node",
+        "ranks-per-node": f"{report.ranks} in all",
+        "threads": f"{plural(report.cores, 'core')} in all",
+        "memory": f"{format_size(report.memory_mib / nodes)} on each node",
+        "gpus": f"{report.gpus * nodes} in all" if report.gpus else "",
+        "whole-nodes": "",
+    }.get(dial.key, "")

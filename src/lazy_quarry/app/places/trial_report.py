@@ -1,0 +1,75 @@
+"""Trying one from Draft: the job is followed to its end, and its verdict comes back as lines with advice."""
+
+from dataclasses import dataclass
+
+from lazy_quarry.app.header_dials import Change
+from lazy_quarry.core.advice.next_request import Advice, advise
+from lazy_quarry.core.units import format_duration
+from lazy_quarry.errors import BadValue
+from lazy_quarry.site.sentences import ran, state_words, verdict
+from lazy_quarry.site.views import Board
+
+BAR = 12
+Pieces = tuple[tuple[str, str] | tuple[str, str, bool], ...]
+
+
+@dataclass
+class Trial:
+    """A job that was started to try a draft. ``walltime_s`` is what the draft itself asks for."""
+
+    job: int
+    walltime_s: int
+
+
+def task_words(text: str) -> tuple[int | None, dict[str, str] | None]:
+    """``3``, or ``level=0.5 grid=north``; nothing means the first task. Raises :class:`BadValue`."""
+    text = text.strip()
+    if not text:
+        return None, None
+    if text.isdecimal():
+        return int(text), None
+    values = {}
+    for word in text.split():
+        name, equals, value = word.partition("=")
+        if not equals or not name:
+            raise BadValue(f'"{word}" is neither a task\'s number nor name=value')
+        values[name] = value
+    return None, values
+
+
+def lines(trial: Trial, board: Board, zone) -> tuple[list[Pieces], list[Change]]:  # type: ignore[no-untyped-def]
+    """What is to be shown of it now, and what each line would change in the header."""
+    view = next((job for job in board.jobs if job.job == trial.job), None)
+    if view is None:
+        return [((" TRYING ONE", "ink", True), (f"   {trial.job} is not to be seen any more", "dim"))], [()]
+    if not view.phase.final:
+        words = state_words(view, board.now_ms, zone)
+        told = f"   job {trial.job} {words}; its verdict comes here"
+        return [((" TRYING ONE", "ink", True), (told, "ochre"))], [()]
+    colour = "moss" if view.phase == "done" else "rust"
+    head: Pieces = ((" TRIED ONE", "ink", True), (f"   {trial.job}: {view.phase.sign} {verdict(view)}", colour))
+    told_lines: list[Pieces] = [head]
+    changes: list[Change] = [()]
+    for one in advise(ran(view, trial.walltime_s)):
+        told_lines.append(_line(one))
+        changes.append(((one.key, one.value),) if one.value is not None else ())
+    return told_lines, changes
+
+
+def _line(one: Advice) -> Pieces:
+    full = round(BAR * one.share)
+    key = f"   {one.key:<10}"
+    pieces: list[tuple[str, str] | tuple[str, str, bool]] = [
+        (key, "dim"),
+        ("▰" * full, "ochre"),
+        ("▱" * (BAR - full), "faint"),
+        (f"  {one.used} of {one.asked}", "ink"),
+    ]
+    if one.reason:
+        pieces.append((f"   {'enter: ' if one.value is not None else ''}{one.reason}", "ochre" if one.value else "dim"))
+    return tuple(pieces)
+
+
+def receipt_words(job: int, walltime_s: int) -> str:
+    """What is said when it was sent."""
+    return f"Trying one as {job}, at most {format_duration(walltime_s)}; its verdict comes back here."

@@ -1,0 +1,162 @@
+"""What Watch says: of the row under the cursor, of what is chosen, of what would be lost, and which keys work."""
+
+from datetime import tzinfo
+
+from lazy_quarry.app.places.place import Key
+from lazy_quarry.app.watch_list import Choice, Row
+from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, plural
+from lazy_quarry.site.sentences import counts_words, verdict
+from lazy_quarry.site.views import Board, JobView
+
+ALL_KEYS: list[Key] = [
+    ("enter", "inspect the job in Review", ""),
+    ("w", "why it waits, who is ahead, what would help", ""),
+    ("e", "change its request, with the ladder beside it", ""),
+    ("o", "follow its output", ""),
+    ("h r x", "hold, release, cancel", ""),
+    ("u", "run again what has ended", ""),
+    ("t T", "mark a job, or all of mine that are shown", ""),
+    ("⇧↑ ⇧↓", "before or behind another of mine", ""),
+    ("a", "open or fold an array, a node, a group", ""),
+    ("/", "find", ""),
+    ("s g", "sort by, group by", ""),
+    ("m", "mine, my accounts', everyone's", ""),
+    ("b", "lanes by node, or by job", ""),
+    ("c", "columns: which, and how wide", ""),
+    ("[ ] ← → n", "zoom, earlier, later, now", ""),
+    ("escape", "close the pane, end the search, unmark", ""),
+]
+
+
+def choice_words(choice: Choice, marked: int) -> str:
+    """What rows are sorted by, grouped by and searched for."""
+    told = ["by node"] if choice.by_node else []
+    told += [f"sorted by {choice.sort}"] if choice.sort != "turn" and not choice.by_node else []
+    told += [f"grouped by {choice.group}"] if choice.group and not choice.by_node else []
+    told += [f"with “{choice.find}”"] if choice.find else []
+    told += [f"{marked} marked"] if marked else []
+    return ", ".join(told)
+
+
+def empty_words(choice: Choice) -> str:
+    """What to do where there is no row."""
+    if choice.find:
+        return f"Nothing here has “{choice.find}”. escape clears it; m looks among other people's."
+    if choice.by_node:
+        return "None of your jobs is on a node. m shows everyone's."
+    return "No jobs here. 2 goes to Draft, where one is written and submitted; m shows other people's."
+
+
+def row_words(row: Row, board: Board) -> str:
+    """Of a group or a node."""
+    if row.key[0] == "rest":
+        return f"{row.words}: they start as others end. a folds the array."
+    if row.node is None:
+        return f"{row.key[1]}: {row.words}. a folds it or opens it; g groups by something else."
+    node = row.node
+    if node.closed:
+        return f"{node.name} takes no jobs: {node.closed}. What runs there goes on."
+    who = sorted({share.user for share in node.shares})
+    first = min((share.until_ms for share in node.shares), default=None)
+    words = f"{node.name}: {row.words}"
+    if who:
+        words += f", used by {', '.join(who)}"
+    if first is not None:
+        words += f"; the next part comes free by {clock_time(first, board.now_ms)} at the latest"
+    window = next((one for one in board.windows if node.name in one.nodes), None)
+    if window is not None:
+        words += f". From {clock_time(window.begins_ms, board.now_ms)} on: {window.reason}"
+    return f"{words}. a shows its jobs and those expected."
+
+
+def job_words(view: JobView, board: Board, zone: tzinfo, instead: str) -> str:
+    """What a job does or waits for, what would start sooner, and what somebody should see to."""
+    name = f"{view.label} {view.name}"
+    if view.rows and not view.phase.final and view.phase is Phase.RUNNING:
+        nodes = f" on {fold_names(view.nodes)}" if view.nodes else ""
+        charged = f"{format_core_hours(view.charge_core_ms)} core-hours charged so far."
+        return f"{name}: {counts_words(view)}{nodes}. {charged} a shows its tasks."
+    if view.phase is Phase.RUNNING:
+        return _running(view, name, board, zone)
+    if view.phase.final:
+        return f"{name}: {verdict(view)}"
+    words = f"{name} {view.why}" if view.why.startswith("waits") else f"{name}: {view.why}"
+    warned = f" {view.warning[:1].upper()}{view.warning[1:]}." if view.warning and view.warning not in words else ""
+    return f"{words.rstrip('.')}.{warned} {instead}"
+
+
+def _running(view: JobView, name: str, board: Board, zone: tzinfo) -> str:
+    limit = (view.started_ms or 0) + view.walltime_s * 1000
+    left = format_duration(max(0, limit - board.now_ms) / 1000)
+    if view.stopping == "gave-way":
+        return f"{name} makes way for a job of another tier: it ends within {format_duration(view.grace_s)} and waits again."
+    if view.stopping:
+        return f"{name} was told to stop and has {format_duration(view.grace_s)} to end by itself."
+    where = fold_names(view.nodes)
+    words = f"{name} runs on {where} and has {left} left, until {clock_time(limit, board.now_ms, zone)}."
+    if view.warning:
+        return f"{words} {view.warning[:1].upper()}{view.warning[1:]}."
+    return f"{words} {format_core_hours(view.charge_core_ms)} core-hours charged so far."
+
+
+def cancel_question(views: list[JobView]) -> str:
+    """What would be lost, when something runs; empty when nothing does."""
+    running = [view for view in views if view.phase is Phase.RUNNING]
+    if not running:
+        return ""
+    lost = format_core_hours(sum(view.charge_core_ms for view in running))
+    if len(views) == 1:
+        view = views[0]
+        tasks = dict(view.counts).get("running", 0)
+        what = f"{plural(tasks, 'running task')} of " if view.rows and tasks else ""
+        where = f", which runs on {plural(len(view.nodes), 'node')}" if not view.rows else ""
+        return f"Cancel {what}{view.label} {view.name}{where}? {lost} core-hours of work so far would be lost."
+    run = "runs" if len(running) == 1 else "run"
+    return f"Cancel {plural(len(views), 'job')}, of which {len(running)} {run}? {lost} core-hours of work so far would be lost."
+
+
+def keys_of(row: Row | None, user: str, marked: int, pane: str) -> list[Key]:
+    """The keys that work here and now, most useful first."""
+    keys: list[Key] = []
+
+    def add(key: str, words: str, action: str) -> None:
+        keys.append((key, words, f"app.place_action('{action}')"))
+
+    view = row.view if row else None
+    if pane != "ground":
+        add("escape", "close", "back")
+    if view is not None:
+        add("enter", "inspect", "open")
+        own, live = view.user == user, not view.phase.final
+        if view.phase in (Phase.WAITING, Phase.BLOCKED, Phase.HELD):
+            add("w", "why", 'pane("why")')
+            if own:
+                add("e", "change", "change")
+        if view.phase is Phase.RUNNING or view.phase.final:
+            add("o", "output", 'pane("output")')
+        if view.rows or view.parent is not None:
+            add("a", "tasks", "unfold")
+        if (own and view.phase is Phase.WAITING) or marked:
+            add("h", "hold", 'do("hold")')
+        if (own and view.phase is Phase.HELD) or marked:
+            add("r", "release", 'do("release")')
+        if (own and live) or marked:
+            add("x", "cancel", "cancel")
+        if own and view.phase.final:
+            add("u", "run again", 'do("again")')
+        if own and view.phase is Phase.WAITING:
+            add("⇧↑ ⇧↓", "among mine", "rank(-1)")
+        add("t", "mark", "mark")
+    elif row is not None:
+        add("a", "open or fold", "unfold")
+    add("/", "find", "find")
+    add("m", "whose", "scope")
+    add("b", "by node", "by_node")
+    add("s", "sort", "sort")
+    add("g", "group", "group")
+    add("c", "columns", 'pane("columns")')
+    add("[ ]", "zoom", "zoom(1)")
+    add("← →", "time", "pan(1)")
+    add("n", "now", "now")
+    return keys

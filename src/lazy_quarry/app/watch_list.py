@@ -1,0 +1,290 @@
+"""Which rows Watch shows, in which order: a value made from the board and what the person has chosen.
+
+Made in a worker, and only when the board or the choice has changed; so what is done at a key or a scroll
+costs no more for a hundred thousand jobs than for a hundred.
+"""
+
+import threading
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import compress
+from typing import Any, overload
+
+from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.units import plural
+from lazy_quarry.site.views import Board, JobView, NodeView
+
+SCOPES = (("mine", "mine"), ("accounts", "my accounts"), ("everyone", "everyone"))
+_ORDER = {Phase.RUNNING: 0, Phase.WAITING: 1, Phase.BLOCKED: 1, Phase.HELD: 2}
+NEVER = 2**62
+
+
+def _turn(view: JobView) -> tuple[int, int]:
+    """Running, waiting, held, then what has ended, newest first; within these by time."""
+    order = _ORDER.get(view.phase, 3)
+    if order == 3:
+        return order, -(view.ended_ms or 0)
+    if order == 1:
+        return order, view.forecast_ms if view.forecast_ms is not None else NEVER
+    return order, view.started_ms or view.submitted_ms
+
+
+SORTS: dict[str, Callable[[JobView], Any]] = {
+    "turn": _turn,
+    "number": lambda view: view.job,
+    "name": lambda view: (view.name, view.job),
+    "user": lambda view: (view.user, view.job),
+    "cores": lambda view: (-view.cores, view.job),
+    "waited": lambda view: ((view.started_ms or view.ended_ms or NEVER) - view.submitted_ms, view.job),
+    "time left": lambda view: (
+        (view.started_ms or NEVER) + view.walltime_s * 1000 if view.phase is Phase.RUNNING else NEVER,
+        view.job,
+    ),
+    "memory": lambda view: (-view.memory_mib, view.job),
+}
+"""What rows may be sorted by; those waiting count as waiting still, after what has started."""
+GROUPS: dict[str, Callable[[JobView], str]] = {
+    "": lambda view: "",
+    "state": lambda view: view.phase.value,
+    "user": lambda view: view.user,
+    "account": lambda view: view.account,
+    "queue": lambda view: view.queue,
+    "name": lambda view: view.name,
+}
+Key = tuple[str, str | int]
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A line of Watch: a job, the heading of a group, or a node. ``depth`` is how far it is set in."""
+
+    key: Key
+    view: JobView | None = None
+    node: NodeView | None = None
+    words: str = ""
+    depth: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """What a person has chosen to see."""
+
+    scope: str = "mine"
+    find: str = ""
+    sort: str = "turn"
+    group: str = ""
+    by_node: bool = False
+    opened: frozenset[Key] = frozenset()
+    """Arrays whose tasks are shown, nodes whose jobs are shown, groups that are folded."""
+
+
+class JobList(Sequence[Row]):
+    """Jobs as rows, each made when it is looked at."""
+
+    def __init__(self, views: list[JobView]) -> None:
+        self.views = views
+
+    def __len__(self) -> int:
+        return len(self.views)
+
+    @overload
+    def __getitem__(self, place: int) -> Row: ...
+
+    @overload
+    def __getitem__(self, place: slice) -> list[Row]: ...
+
+    def __getitem__(self, place: int | slice) -> Row | list[Row]:
+        if isinstance(place, slice):
+            return [Row(("job", view.job), view) for view in self.views[place]]
+        view = self.views[place]
+        return Row(("job", view.job), view)
+
+    def place_of(self, key: Key) -> int | None:
+        """Where a job is."""
+        numbers = [view.job for view in self.views]
+        try:
+            return numbers.index(key[1]) if key[0] == "job" else None  # type: ignore[arg-type]
+        except ValueError:
+            return None
+
+
+@dataclass(frozen=True)
+class Arranged:
+    """The rows, how many jobs each scope has, and who holds which node when."""
+
+    rows: Sequence[Row]
+    counts: dict[str, int] = field(default_factory=dict)
+    held: dict[str, list[tuple[int, int, int, str]]] = field(default_factory=dict)
+    """Of each node: (from, to, cores, ``mine`` | ``accounts`` | ``others`` | ``expected``)."""
+
+    def place_of(self, key: Key, near: int = 0) -> int | None:
+        """Where a row is; looked for first where it may well be."""
+        rows = self.rows
+        for place in range(max(0, near - 2), min(len(rows), near + 3)):
+            if rows[place].key == key:
+                return place
+        if isinstance(rows, JobList):
+            return rows.place_of(key)
+        return next((place for place, row in enumerate(rows) if row.key == key), None)
+
+
+def haystack(view: JobView) -> str:
+    """What is searched by the words that a person types."""
+    return f"{view.label} {view.name} {view.user} {view.account} {view.queue} {view.tier} {view.phase}".casefold()
+
+
+class Arranger:
+    """Arranges one board after another; what one board's jobs are searched and sorted by is worked out once."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._last: tuple[Board, Choice, Arranged] | None = None
+        self._board: Board | None = None
+        self._scopes: dict[str, list[JobView]] = {}
+        self._texts: dict[tuple[str, str], list[str]] = {}
+        self._narrowed: tuple[Board | None, tuple[str, str], str, tuple[list[str], list[JobView]]] | None = None
+        """What was found for the words so far."""
+        self._sorted: dict[tuple[str, str], list[JobView]] = {}
+
+    def arrange(self, board: Board, choice: Choice) -> Arranged:
+        """The rows for a board and a choice; asked again for the same, they are at hand."""
+        with self._lock:
+            if self._last is None or self._last[0] is not board or self._last[1] != choice:
+                self._last = (board, choice, self._arrange(board, choice))
+            return self._last[2]
+
+    def _arrange(self, board: Board, choice: Choice) -> Arranged:
+        if board is not self._board:
+            self._board = board
+            own = set(board.my_accounts)
+            top = [view for view in board.jobs if view.parent is None]
+            self._scopes = {
+                "mine": [view for view in top if view.user == board.user],
+                "accounts": [view for view in top if view.user == board.user or view.account in own],
+                "everyone": top,
+            }
+            self._texts, self._sorted = {}, {}
+        counts = {scope: len(views) for scope, views in self._scopes.items()}
+        if choice.by_node:
+            held = holders(board)
+            return Arranged(list(self._nodes(board, choice)), counts, held)
+        found = self._found(choice)
+        if not choice.group and not any(kind == "array" for kind, _ in choice.opened):
+            return Arranged(JobList(found), counts)
+        return Arranged(list(self._grouped(board, found, choice)), counts)
+
+    def ready(self, board: Board, choice: Choice) -> None:
+        """Somebody is about to search: have at hand what is searched."""
+        self.arrange(board, choice)
+        with self._lock:
+            self._searched((choice.scope, choice.sort))
+
+    def _sorted_by(self, key: tuple[str, str]) -> list[JobView]:
+        if key not in self._sorted:
+            self._sorted[key] = sorted(self._scopes[key[0]], key=SORTS[key[1]])
+        return self._sorted[key]
+
+    def _searched(self, key: tuple[str, str]) -> tuple[list[str], list[JobView]]:
+        views = self._sorted_by(key)
+        if key not in self._texts:
+            self._texts[key] = [haystack(view) for view in views]
+        return self._texts[key], views
+
+    def _found(self, choice: Choice) -> list[JobView]:
+        key = (choice.scope, choice.sort)
+        words = choice.find.casefold()
+        if not words.strip():
+            self._narrowed = None
+            return self._sorted_by(key)
+        known = self._narrowed
+        if known and known[0] is self._board and known[1] == key and words.startswith(known[2]):
+            texts, views = known[3]  # one letter more: only what had the others can have it
+        else:
+            texts, views = self._searched(key)
+        for word in words.split():
+            has = [word in text for text in texts]
+            texts, views = list(compress(texts, has)), list(compress(views, has))
+        self._narrowed = (self._board, key, words, (texts, views))
+        return views
+
+    def _grouped(self, board: Board, views: list[JobView], choice: Choice) -> Iterator[Row]:
+        tasks = self._tasks(board, choice)
+        if not choice.group:
+            yield from self._with_tasks(views, tasks, 0)
+            return
+        groups: dict[str, list[JobView]] = {}
+        of = GROUPS[choice.group]
+        for view in views:
+            groups.setdefault(of(view), []).append(view)
+        for name, members in sorted(groups.items()):
+            key = ("group", name)
+            cores = sum(view.cores for view in members if view.phase is Phase.RUNNING)
+            words = f"{plural(len(members), 'job')}, {cores:,} cores running"
+            yield Row(key, words=words)
+            if key not in choice.opened:
+                yield from self._with_tasks(members, tasks, 1)
+
+    @staticmethod
+    def _tasks(board: Board, choice: Choice) -> dict[int, list[JobView]]:
+        """Of the arrays that are open, the tasks that run or have ended lately."""
+        tasks: dict[int, list[JobView]] = {}
+        if any(kind == "array" for kind, _ in choice.opened):
+            tasks = {view.job: [] for view in board.jobs if view.rows and ("array", view.job) in choice.opened}
+            for view in board.jobs:
+                if view.parent is not None and ("array", view.parent) in choice.opened:
+                    tasks.setdefault(view.parent, []).append(view)
+        return tasks
+
+    @staticmethod
+    def _with_tasks(views: Iterable[JobView], tasks: dict[int, list[JobView]], depth: int) -> Iterator[Row]:
+        for view in views:
+            yield Row(("job", view.job), view, depth=depth)
+            if view.job not in tasks:
+                continue
+            for task in sorted(tasks[view.job], key=lambda one: (one.phase.final, one.job)):
+                yield Row(("job", task.job), task, depth=depth + 1)
+            if waiting := dict(view.counts).get("waiting", 0):
+                yield Row(("rest", view.job), words=f"{plural(waiting, 'task')} more, in turn", depth=depth + 1)
+
+    def _nodes(self, board: Board, choice: Choice) -> Iterator[Row]:
+        """Every node, and below one that is open the jobs on it and those expected there."""
+        there: dict[str, list[JobView]] = {}
+        for view in board.jobs:
+            if view.rows:
+                continue  # an array stands in its tasks
+            for name in view.nodes if view.phase is Phase.RUNNING else view.forecast_nodes:
+                there.setdefault(name, []).append(view)
+        scope = {view.job for view in self._scopes[choice.scope]}
+        words = choice.find.casefold()
+        for node in board.nodes:
+            jobs = there.get(node.name, [])
+            mine = [view for view in jobs if view.job in scope or view.parent in scope]
+            if words and words not in node.name.casefold() and not any(words in haystack(view) for view in jobs):
+                continue
+            if choice.scope != "everyone" and not mine and not words:
+                continue
+            free = node.cores - node.cores_used
+            told = f"{free} of {node.cores} free" if not node.closed else f"closed: {node.closed}"
+            yield Row(("node", node.name), node=node, words=told)
+            if ("node", node.name) in choice.opened:
+                for view in sorted(jobs, key=_turn):
+                    yield Row(("job", f"{node.name}:{view.job}"), view, depth=1)
+
+
+def holders(board: Board) -> dict[str, list[tuple[int, int, int, str]]]:
+    """Who has, had or is expected to have how many cores of each node, and from when to when."""
+    own = set(board.my_accounts)
+    held: dict[str, list[tuple[int, int, int, str]]] = {}
+    for view in board.jobs:
+        if view.rows:
+            continue
+        owner = "mine" if view.user == board.user else "accounts" if view.account in own else "others"
+        if view.started_ms is not None:
+            end = view.ended_ms or max(board.now_ms, view.started_ms + (view.walltime_s + view.grace_s) * 1000)
+            for name, cores in view.cores_by_node.items():
+                held.setdefault(name, []).append((view.started_ms, end, len(cores), owner))
+        elif view.forecast_ms is not None and view.forecast_end_ms is not None and view.forecast_nodes:
+            each = -(-view.cores // len(view.forecast_nodes))
+            for name in view.forecast_nodes:
+                held.setdefault(name, []).append((view.forecast_ms, view.forecast_end_ms, each, "expected"))
+    return held

@@ -1,0 +1,325 @@
+"""What the site says of a draft: placement, start, cost, checks."""
+
+from dataclasses import dataclass
+
+from textual.message import Message
+
+from lazy_quarry.app.cells import Pen, wrap
+from lazy_quarry.app.header_dials import Change
+from lazy_quarry.app.widgets.drawing import Rows
+from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
+from lazy_quarry.core.units import (
+    clock_time,
+    exact_duration,
+    format_core_hours,
+    format_duration,
+    plural,
+)
+from lazy_quarry.site.views import DraftReport, PlacedNode, Rung, ThroughRung
+
+RANKS = "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
+SHOWN_NODES = 8
+SIGNS = {Severity.ERROR: ("✕", "rust"), Severity.WARNING: ("·", "ochre"), Severity.HINT: ("·", "river")}
+BAR = 20
+
+Piece = tuple[str, str] | tuple[str, str, bool]
+
+
+@dataclass
+class CheckChosen(Message):
+    """Go to the line of a check."""
+
+    diagnostic: Diagnostic
+
+
+@dataclass
+class RungChosen(Message):
+    """Ask for what stands on a rung of the ladder."""
+
+    change: Change
+
+
+@dataclass(frozen=True, slots=True)
+class Line:
+    """A drawn line: its pieces (text, colour, bold), and what it stands for, if anything."""
+
+    pieces: tuple[tuple[str, str, bool], ...]
+    check: Diagnostic | None = None
+    change: Change = ()
+    opens: bool = False
+
+    @property
+    def stands_for_something(self) -> bool:
+        """True for lines that the cursor may be on."""
+        return self.check is not None or bool(self.change) or self.opens
+
+
+class ReportRows(Rows):
+    """The lower right side of Draft."""
+
+    DEFAULT_CSS = "ReportRows { width: 1fr; height: 1fr; padding-top: 1; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="report")
+        self.lines: list[Line] = []
+        self.report: DraftReport | None = None
+        self.tried: list[tuple[Piece, ...]] = []
+        self.tried_changes: list[Change] = []
+        self.stale = False
+        self.open = False
+        """True while all nodes of a large placement are drawn."""
+
+    def row_count(self) -> int:
+        """All its lines."""
+        return len(self.lines)
+
+    def under_cursor(self) -> Line | None:
+        """The line that the cursor is on."""
+        return self.lines[self.cursor] if self.cursor < len(self.lines) else None
+
+    def check_under_cursor(self) -> Diagnostic | None:
+        """The check that the cursor is on."""
+        line = self.under_cursor()
+        return line.check if line else None
+
+    def move(self, to: int) -> None:
+        """To the next line that stands for something, in the direction of the move."""
+        step = 1 if to >= self.cursor else -1
+        while 0 <= to < len(self.lines) and not self.lines[to].stands_for_something:
+            to += step
+        if 0 <= to < len(self.lines):
+            super().move(to)
+        elif step < 0:
+            self.scroll_to(y=0, animate=False)
+
+    def first(self) -> None:
+        """The cursor to the first check, else the first line that stands for something."""
+        places = [number for number, line in enumerate(self.lines) if line.stands_for_something]
+        checks = [number for number in places if self.lines[number].check]
+        if places and (self.cursor not in places):
+            super().move((checks or places)[0])
+
+    # -- lines -------------------------------------------------------------------------------------
+
+    def put(self, *pieces: Piece, check: Diagnostic | None = None, change: Change = (), opens: bool = False) -> None:
+        """Add a line."""
+        full = tuple((piece[0], piece[1], len(piece) > 2 and bool(piece[2])) for piece in pieces)
+        self.lines.append(Line(full, check, change, opens))
+
+    def show(self, report: DraftReport) -> None:
+        """Draw a report anew; what must change comes before anything else."""
+        self.report, self.stale = report, False
+        under = self.under_cursor()
+        self.lines = []
+        if self.tried:
+            self._tried()
+        if report.refused:
+            self._checks(report)
+        self._placement(report)
+        self._start(report)
+        self._cost(report)
+        if not report.refused:
+            self._checks(report)
+        same = [number for number, line in enumerate(self.lines) if under and _same(line, under)]
+        if same:
+            self.cursor = same[0]
+        self.refit()
+
+    def redraw(self) -> None:
+        """Draw what is known anew."""
+        if self.report is not None:
+            self.show(self.report)
+
+    def _tried(self) -> None:
+        for pieces, change in zip(self.tried, self.tried_changes, strict=True):
+            self.put(*pieces, change=change)
+        self.put()
+
+    def _placement(self, report: DraftReport) -> None:
+        self.put((" PLACEMENT", "ink", True), (f"   {self._placement_words(report)}", "dim"))
+        if not report.placement:
+            words = "   no place" if report.cores else "   the request cannot be made out yet; see the checks"
+            self.put((words, "dim"))
+        ranks = []
+        rank = 0
+        for node in report.placement:
+            ranks.append(rank)
+            rank += node.ranks
+        shown = list(zip(report.placement, ranks, strict=True))
+        more = report.placed_nodes - min(len(shown), SHOWN_NODES)
+        if more > 0 and not self.open:
+            shown = shown[:SHOWN_NODES]
+        width = max((len(node.node) for node, _ in shown), default=6) + 1
+        for node, first in shown:
+            words = f"  ranks {first}–{first + node.ranks - 1}" if node.ranks > 1 else f"  rank {first}"
+            self.put((f"   {node.node:<{width}}", "ink"), *_cores(node, report.threads, first), (words, "dim"))
+        if more > 0:
+            beyond = report.placed_nodes - len(report.placement)
+            words = f"   and {plural(more, 'more node')}; enter draws them"
+            if self.open:
+                words = "   enter folds them"
+                if beyond > 0:
+                    words = f"   and {plural(beyond, 'more node')}, {report.ranks - rank:,} ranks; enter folds them"
+            self.put((words, "ochre"), opens=True)
+        self.put()
+
+    @staticmethod
+    def _placement_words(report: DraftReport) -> str:
+        if not report.placement:
+            return ""
+        where = f"{plural(report.ranks, 'rank')} on {plural(report.placed_nodes, 'node')} of {report.queue}"
+        return f"{where}; a sign a core, one for each rank"
+
+    def _start(self, report: DraftReport) -> None:
+        self.put((" START", "ink", True), ("    if it asked for        it would start", "dim"))
+        rungs = [*report.ladder, *report.fewer]
+        longest = max((rung.start_ms - report.now_ms for rung in rungs if rung.start_ms), default=0)
+        for rung in report.ladder:
+            self._rung(rung, report, longest)
+        for rung in report.fewer:
+            self._rung(rung, report, longest)
+        if report.through:
+            self.put((f"          at once, of {plural(report.tasks, 'task')}    all would be through by", "dim"))
+            latest = max((one.last_ms - report.now_ms for one in report.through if one.last_ms), default=0)
+            for each in report.through:
+                self._through(each, report, latest)
+        self.put()
+
+    def _rung(self, rung: Rung, report: DraftReport, longest_ms: int) -> None:
+        mark = " ▸ " if rung.asked else "   "
+        words = format_duration(rung.walltime_s)
+        change: Change = (("walltime", exact_duration(rung.walltime_s)),)
+        if rung.nodes:
+            words = f"{plural(rung.nodes, 'node')}"
+            change = (("nodes", rung.nodes),)
+            if rung.ranks != report.ranks:
+                words += f", {rung.ranks} ranks"
+                change = (*change, ("ranks-per-node", None), ("ranks", rung.ranks))
+        head: tuple[Piece, ...] = ((f"         {mark}", "ochre"), (f"{words:<19}", "ink", rung.asked))
+        if rung.asked:
+            change = ()
+        now = report.now_ms
+        if rung.start_ms is None:
+            self.put(*head, (rung.refused, "rust"))
+        elif rung.start_ms <= now:
+            self.put(*head, ("now", "moss"), change=change)
+        else:
+            wait = rung.start_ms - now
+            bar = "▊" * max(1, round(self._bar() * wait / max(1, longest_ms)))
+            when = f" {clock_time(rung.start_ms, now, self.quarry.zone)}, in {format_duration(wait / 1000)}"
+            self.put(*head, (bar, "river"), (when, "ink" if rung.asked else "dim"), change=change)
+
+    def _bar(self) -> int:
+        """The longest bar that leaves room for the words beside it."""
+        return BAR if self.room >= 70 else 4
+
+    def _through(self, one: ThroughRung, report: DraftReport, latest_ms: int) -> None:
+        mark = " ▸ " if one.asked else "   "
+        words = "as many as fit" if one.at_once is None else f"{one.at_once:,} at once"
+        head: tuple[Piece, ...] = ((f"         {mark}", "ochre"), (f"{words:<19}", "ink", one.asked))
+        change: Change = () if one.asked else (("array.at-once", one.at_once),)
+        if one.last_ms is None:
+            self.put(*head, ("never", "rust"))
+            return
+        lasts = one.last_ms - report.now_ms
+        bar = "▊" * max(1, round(self._bar() * lasts / max(1, latest_ms)))
+        about = "about " if one.reckoned else ""
+        when = f" {about}{clock_time(one.last_ms, report.now_ms, self.quarry.zone)}, in {format_duration(lasts / 1000)}"
+        self.put(*head, (bar, "river"), (when, "ink" if one.asked else "dim"), change=change)
+
+    def _cost(self, report: DraftReport) -> None:
+        self.put((" COST", "ink", True))
+        if not report.cores:
+            self.put(("   not known yet", "dim"))
+        else:
+            walltime = format_duration(report.walltime_s)
+            most = format_core_hours(report.cost_core_ms)
+            tasks = f"{plural(report.tasks, 'task')} × " if report.tasks else ""
+            self.put((f"   {tasks}{plural(report.cores, 'core')} × {walltime} = at most {most} core-hours", "ink"))
+            if report.left_core_ms is not None:
+                over = report.cost_core_ms > report.left_core_ms
+                self.put((f"   {_left(report)}", "rust" if over else "dim"))
+        self.put()
+
+    def _checks(self, report: DraftReport) -> None:
+        counts = {severity: sum(one.severity is severity for one in report.diagnostics) for severity in Severity}
+        told = ", ".join(f"{count} {severity.words}" for severity, count in counts.items() if count)
+        self.put((" CHECKS", "ink", True), (f"   {told or 'nothing to say'}", "dim" if told else "moss"))
+        for one in report.diagnostics:
+            self._check(one)
+        if report.refused:
+            self.put()
+
+    def _check(self, one: Diagnostic) -> None:
+        sign, colour = SIGNS[one.severity]
+        width = max(30, self.room - 12)
+        told = wrap(one.message, width, 4)
+        self.put((f"   {sign} ", colour, True), (f"{one.line:>4}  ", colour), (told[0], "ink"), check=one)
+        for line in told[1:]:
+            self.put((f"           {line}", "ink"))
+        if one.fix:
+            self.put((f"           f9: {one.fix.label}", "ochre"))
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
+        """One of the lines."""
+        line = self.lines[row]
+        if not (self.has_focus and line.stands_for_something):
+            pen.ground = "ground"
+        for text, colour, bold in line.pieces:
+            pen.write(text, "dim" if self.stale and colour in ("ink", "river", "moss") else colour, bold=bold)
+
+    def choose(self) -> None:
+        """Do what the line under the cursor stands for."""
+        line = self.under_cursor()
+        if line is None:
+            return
+        if line.check:
+            self.post_message(CheckChosen(line.check))
+        elif line.change:
+            self.post_message(RungChosen(line.change))
+        elif line.opens:
+            self.open = not self.open
+            self.redraw()
+
+    def on_focus(self) -> None:
+        """The cursor shows."""
+        self.first()
+        self.refresh()
+
+    def clicked(self, row: int, column: int) -> None:
+        """What is clicked is done."""
+        if self.lines[row].stands_for_something:
+            self.move(row)
+            self.choose()
+
+
+def _same(one: Line, other: Line) -> bool:
+    if one.check and other.check:
+        return (one.check.code, one.check.message) == (other.check.code, other.check.message)
+    return bool(one.change) and one.change == other.change
+
+
+def _left(report: DraftReport) -> str:
+    if report.left_core_ms is None:
+        return "no limit"
+    if report.cost_core_ms > report.left_core_ms:
+        more = format_core_hours(report.cost_core_ms - report.left_core_ms)
+        return f"{more} more than {report.account} has left"
+    return f"{report.account} has {format_core_hours(report.left_core_ms)} left"
+
+
+def _cores(node: PlacedNode, threads: int, first_rank: int) -> list[tuple[str, str]]:
+    """A node's cores: each rank its own sign, repeated for its threads, in two tones; others' cores faint."""
+    own = {core: number for number, core in enumerate(node.own)}
+    taken = set(node.taken)
+    used = node.ranks * max(1, threads)
+    pieces: list[tuple[str, str]] = []
+    for core in range(min(node.cores, 64)):
+        if core in own and own[core] < used:
+            rank = first_rank + own[core] // max(1, threads)
+            pieces.append((RANKS[rank % len(RANKS)], "ochre" if rank % 2 == 0 else "moss"))
+        elif core in own:
+            pieces.append(("-", "ochre"))
+        else:
+            pieces.append(("▪" if core in taken else "·", "faint"))
+    return pieces

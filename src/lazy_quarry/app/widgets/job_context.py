@@ -1,0 +1,198 @@
+"""The ground under Watch: for the job under the cursor, the nodes that matter to it, or what it uses over time."""
+
+from lazy_quarry.app.cells import Pen, bar
+from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.app.widgets.lanes import Axis
+from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.units import format_bytes, format_duration, format_size, plural
+from lazy_quarry.site.sentences import counts_words, verdict
+from lazy_quarry.site.views import Board, JobView, NodeView
+
+LEVELS = " ▁▂▃▄▅▆▇█"
+Samples = list[tuple[int, float, int]]
+
+
+class Ground(Lines):
+    """A few lines about one job, on the same time axis."""
+
+    DEFAULT_CSS = "Ground { height: 1fr; min-height: 6; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="ground")
+        self.board: Board | None = None
+        self.view: JobView | None = None
+        self.node: NodeView | None = None
+        self.axis: Axis | None = None
+        self.left = 66
+        self.samples: Samples = []
+        self.sampled = 0
+        """The job whose samples these are."""
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """One line of it."""
+        view = self.view
+        if row == 0:
+            pen.write("─" * self.size.width, "faint")
+            return
+        if self.board is None:
+            return
+        if view is None:
+            if self.node is not None:
+                self._draw_of_node(row - 1, self.node, pen)
+            return
+        if row == 1:
+            pen.write(f" {view.name.upper()}", bold=True)
+            pen.write(f"   {view.user} · {view.account} · {view.queue} · {view.tier}   ", "dim")
+            if view.rows:
+                pen.write(plural(sum(count for _, count in view.counts), "task"), "dim")
+                return
+            shape = f"{plural(view.node_count, 'node')} × {plural(-(-view.ranks // max(1, view.node_count)), 'rank')}"
+            pen.write(f"{shape} × {plural(view.threads, 'thread')}, {format_size(view.memory_mib)}", "dim")
+        elif view.rows and not view.phase.final:
+            self._draw_array(row - 2, view, pen)
+        elif view.phase is Phase.RUNNING:
+            self._draw_running(row - 2, view, pen)
+        elif view.phase.final:
+            if row == 2:
+                pen.write(f"   {verdict(view)}", self.palette.of_phase(view.phase))
+            elif row == 3:
+                pen.write(f"   output  {view.output}", "dim")
+        else:
+            self._draw_waiting(row - 2, view, pen)
+
+    # -- an array, a node --------------------------------------------------------------------------
+
+    def _draw_array(self, row: int, view: JobView, pen: Pen) -> None:
+        if row == 0:
+            tones = {"done": "moss", "running": "ochre", "waiting": "river", "held": "dim", "cancelled": "dim"}
+            order = (
+                "done",
+                "running",
+                "failed",
+                "overtime",
+                "overmemory",
+                "lost",
+                "skipped",
+                "cancelled",
+                "held",
+                "waiting",
+            )
+            counts = dict(view.counts)
+            parts = [(float(counts[word]), "█", tones.get(word, "rust")) for word in order if counts.get(word)]
+            pen.write("   ")
+            bar(pen, parts, max(10, self.size.width - 6), sum(amount for amount, _, _ in parts) or 1.0)
+        elif row == 1:
+            pen.write(f"   {counts_words(view)}", "dim").write("   a shows its tasks", "dim")
+        elif view.phase is Phase.WAITING:
+            self._draw_waiting(row - 2, view, pen)
+
+    def _draw_of_node(self, row: int, node: NodeView, pen: Pen) -> None:
+        if row == 0:
+            pen.write(f" {node.name.upper()}", bold=True)
+            memory = f"{format_size(node.memory_mib - node.memory_used_mib)} of {format_size(node.memory_mib)} free"
+            gpus = f", {node.gpus - node.gpus_used} of {plural(node.gpus, 'GPU')}" if node.gpus else ""
+            words = f"{node.cores - node.cores_used} of {plural(node.cores, 'core')} free, {memory}{gpus}"
+            pen.write(f"   {', '.join(node.queues)}   {words}", "dim")
+        elif node.closed and row == 1:
+            pen.write(f"   closed: {node.closed}", "rust")
+        elif 0 <= row - 1 - bool(node.closed) < len(node.shares):
+            share = node.shares[row - 1 - bool(node.closed)]
+            tone = {"mine": "ochre", "accounts": "moss", "others": "dim"}[share.owner]
+            pen.write("   ").cell(f"{share.label}", 9, "dim", right=True).write("  ")
+            pen.cell(f"{share.name} of {share.user}", 30, tone).write("  ")
+            pen.write(f"{plural(len(share.cores), 'core')}, {format_size(share.memory_mib)}", "dim")
+
+    # -- running -----------------------------------------------------------------------------------
+
+    def _draw_running(self, row: int, view: JobView, pen: Pen) -> None:
+        height = self.size.height - 2
+        tall = max(1, min(4, (height - 4) // 2))
+        if row == 0:
+            pen.write("   ").cell("walltime", 10, "dim")
+            width = max(10, self.left - pen.at - 2)
+            bar(
+                pen,
+                [(view.elapsed_s, "█", "ochre"), (view.walltime_s - view.elapsed_s, "░", "faint")],
+                width,
+                view.walltime_s,
+            )
+            pen.to(self.left).write(f"{format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}", "dim")
+            pen.write(f"   {view.warning}" if view.warning else "", "rust")
+        elif row <= tall:
+            busy = [sample[1] for sample in self._seen(view)]
+            now = view.cores_busy if view.cores_busy is not None else 0.0
+            self._graph(pen, row - 1, tall, "cores", busy, view.cores, f"{now:.1f} of {view.cores} busy now")
+        elif row <= 2 * tall:
+            used = [float(sample[2]) for sample in self._seen(view)]
+            words = f"{format_size(used[-1] if used else view.use.memory_peak_mib)} now, "
+            words += f"{format_size(view.use.memory_peak_mib)} at most, of {format_size(view.memory_mib)}"
+            self._graph(pen, row - tall - 1, tall, "memory", used, view.memory_mib, words)
+        elif row == 2 * tall + 1:
+            moved = f"read {format_bytes(view.use.read_bytes)}, written {format_bytes(view.use.written_bytes)}"
+            pen.write(f"   on {', '.join(view.nodes)}   {moved}", "dim")
+        elif row == 2 * tall + 2:
+            pen.write(f"   output  {view.output}", "dim")
+
+    def _seen(self, view: JobView) -> Samples:
+        return self.samples if self.sampled == view.job else []
+
+    def _graph(self, pen: Pen, line: int, tall: int, name: str, values: list[float], asked: float, words: str) -> None:
+        """Columns over the time it has run, the top of the box being what was asked for."""
+        pen.write("   ").cell(name if line == 0 else "", 10, "dim")
+        width = max(10, self.left - pen.at - 2)
+        for column in range(width):
+            value = values[column * len(values) // width] if values else 0.0
+            part = min(1.0, value / asked) if asked else 0.0
+            filled = part * tall * 8 - (tall - 1 - line) * 8
+            level = max(0, min(8, round(filled)))
+            if line == tall - 1 and values:
+                level = max(1, level)  # what is measured is seen, however little
+            tone = "rust" if name == "memory" and part >= 0.92 else "ochre"
+            pen.write(LEVELS[level] if level else "·" if not values or line == 0 else " ", tone if level else "faint")
+        if line == 0:
+            pen.to(self.left).write(words, "dim")
+
+    # -- waiting -----------------------------------------------------------------------------------
+
+    def _draw_waiting(self, row: int, view: JobView, pen: Pen) -> None:
+        assert self.board is not None
+        nodes = [node for node in self.board.nodes if node.name in view.forecast_nodes]
+        if not nodes:
+            if row == 0:
+                pen.write(
+                    f"   no place is planned for it: {view.why}" if view.why else "   no place is planned for it", "dim"
+                )
+            return
+        most = self.size.height - 3
+        if row == most and len(nodes) > most + 1:
+            pen.write(f"   and {plural(len(nodes) - most, 'node')} more", "dim")
+        elif row < len(nodes) and row <= most:
+            self._draw_node(nodes[row], view, pen)
+
+    def _draw_node(self, node: NodeView, view: JobView, pen: Pen) -> None:
+        """Who holds a node until when, one tone a job, and the outlined place that is expected on it."""
+        assert self.axis is not None
+        axis, now = self.axis, self.axis.now_ms
+        pen.write("   ").cell(node.name, 8)
+        held = ", ".join(f"{share.label} {share.name}" for share in node.shares) or "free now"
+        pen.cell(
+            f"{node.cores - node.cores_used:3d} of {node.cores} free  {held}", self.left - pen.at - 1, "dim"
+        ).write(" ")
+        width = self.size.width - self.left
+        tones = {"mine": "ochre", "accounts": "moss", "others": "stone"}
+        for column in range(width):
+            at = axis.begin_ms + (column * axis.span_ms + axis.span_ms // 2) // width
+            lasting = [share for share in node.shares if share.until_ms > at]
+            taken = sum(len(share.cores) for share in lasting)
+            expected = view.forecast_ms is not None and view.forecast_ms <= at < (view.forecast_end_ms or 0)
+            if column == axis.column(now, width):
+                pen.write("│", "ink")
+            elif at < now:
+                pen.write(" ")
+            elif expected:
+                pen.write("░", "river")
+            elif taken:
+                widest = max(lasting, key=lambda share: len(share.cores))
+                pen.write(LEVELS[1 + min(7, taken * 8 // max(1, node.cores + 1))], tones[widest.owner])
+            else:
+                pen.write("·", "faint")

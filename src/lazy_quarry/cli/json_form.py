@@ -1,0 +1,227 @@
+"""The JSON that ``--format json`` prints: one form for a job wherever it is listed."""
+
+from typing import Any
+
+from lazy_quarry.core.header.diagnostic import Diagnostic
+from lazy_quarry.core.units import HOUR_MS, format_instant
+from lazy_quarry.site.views import Board, DraftReport, JobDetail, JobView, RoomView
+
+
+def _instant(at_ms: int | None) -> str | None:
+    return None if at_ms is None else format_instant(at_ms)
+
+
+def _number(label: str) -> int | str:
+    """A job's number; a task as ``4127/5``."""
+    return int(label) if label.isdecimal() else label
+
+
+def job_json(view: JobView) -> dict[str, Any]:
+    """A job; instants are RFC 3339 or null, ``cores``, ``memory_mib`` and ``gpus`` totals of the job."""
+    return {
+        "job": view.parent or view.job,
+        "task": view.task,
+        "name": view.name,
+        "state": view.phase.value,
+        "user": view.user,
+        "account": view.account,
+        "queue": view.queue,
+        "tier": view.tier,
+        "submitted": _instant(view.submitted_ms),
+        "started": _instant(view.started_ms),
+        "ended": _instant(view.ended_ms),
+        "forecast": _instant(view.forecast_ms),
+        "why": view.why or None,
+        "nodes": list(view.nodes),
+        "cores": view.cores,
+        "gpus": view.gpus,
+        "memory_mib": view.memory_mib,
+        "walltime_s": view.walltime_s,
+        "elapsed_s": view.elapsed_s,
+        "cpu_s": round(view.use.cpu_ms / 1000, 3),
+        "memory_peak_mib": view.use.memory_peak_mib,
+        "read_bytes": view.use.read_bytes,
+        "written_bytes": view.use.written_bytes,
+        "exit": view.exit,
+        "signal": view.signal,
+        "reason": view.reason or None,
+        "attempt": view.attempt,
+        "charge_core_hours": round(view.charge_core_ms / HOUR_MS, 6),
+        "output": view.output,
+        "errors": view.errors,
+        "cores_by_node": {node: list(cores) for node, cores in view.cores_by_node.items()},
+        **({"parameters": dict(view.parameters)} if view.parameters else {}),
+        **({"counts": dict(view.counts)} if view.rows else {}),
+    }
+
+
+def detail_json(detail: JobDetail) -> dict[str, Any]:
+    """A job with its record and its script."""
+    return job_json(detail.view) | {
+        "verdict": detail.verdict or None,
+        "instead": detail.instead or None,
+        "directory": detail.directory,
+        "path": detail.script_path or None,
+        "set": list(detail.overrides),
+        "script": detail.script,
+        **({"tasks": [job_json(task) for task in detail.tasks]} if detail.view.rows else {}),
+        "events": [{"at": format_instant(record.at_ms), "what": record.what} for record in detail.record],
+    }
+
+
+def why_json(detail: JobDetail) -> dict[str, Any]:
+    """What a job waits for, when and after which ends it should start, its standing in hours, who is ahead, what would help."""
+    view, told = detail.view, detail.explained
+    plain: dict[str, Any] = {"job": view.parent or view.job, "task": view.task, "why": view.why or None}
+    plain |= {"forecast": _instant(view.forecast_ms), "instead": detail.instead or None}
+    if told is None:
+        return plain | {"waits_for": None, "after": [], "place": None, "standing": None, "ahead": [], "changes": []}
+    hours = {name: round(value, 4) for name, value in told.parts.named()}
+    return plain | {
+        "waits_for": told.why.kind,
+        "after": [_number(label) for label in told.why.ends],
+        "place": told.place,
+        "standing": {"hours": round(told.parts.total, 4), **hours},
+        "ahead": [
+            {"job": one.job, "name": one.name, "user": one.user, "hours": round(one.hours, 4), "words": one.words}
+            for one in told.ahead
+        ],
+        "changes": [
+            {"set": dict(one.set), "forecast": _instant(one.start_ms), "words": one.words} for one in told.changes
+        ],
+    }
+
+
+def diagnostic_json(file: str, one: Diagnostic) -> dict[str, Any]:
+    """A finding; ``fix`` says in words what the fix does, or is null."""
+    return {
+        "file": file,
+        "line": one.line,
+        "column": one.column,
+        "severity": one.severity.value,
+        "code": one.code,
+        "message": one.message,
+        "fix": one.fix.label if one.fix else None,
+    }
+
+
+def report_json(file: str, report: DraftReport) -> dict[str, Any]:
+    """What a site says of a draft; instants RFC 3339 or null, ``placement`` its first 64 nodes."""
+    return {
+        "checks": [diagnostic_json(file, one) for one in report.diagnostics],
+        "queue": report.queue,
+        "account": report.account,
+        "nodes": report.placed_nodes or report.nodes,
+        "ranks": report.ranks,
+        "threads": report.threads,
+        "cores": report.cores,
+        "memory_mib": report.memory_mib,
+        "walltime_s": report.walltime_s,
+        "tasks": report.tasks or None,
+        "forecast": _instant(report.start_ms),
+        "placement": [{"node": one.node, "ranks": one.ranks, "cores": list(one.own)} for one in report.placement],
+        "ladder": [
+            {
+                "walltime_s": rung.walltime_s,
+                "nodes": rung.nodes or None,
+                "asked": rung.asked,
+                "forecast": _instant(rung.start_ms),
+                "refused": rung.refused or None,
+            }
+            for rung in (*report.ladder, *report.fewer)
+        ],
+        "through": [
+            {"at_once": one.at_once, "asked": one.asked, "last": _instant(one.last_ms), "reckoned": one.reckoned}
+            for one in report.through
+        ],
+        "cost_core_hours": round(report.cost_core_ms / HOUR_MS, 6),
+        "left_core_hours": None if report.left_core_ms is None else round(report.left_core_ms / HOUR_MS, 6),
+    }
+
+
+def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
+    """What there is of a site."""
+    return {
+        "site": board.site,
+        "head": board.head or None,
+        "contact": board.contact or None,
+        "queues": [
+            {
+                "name": queue.name,
+                "open": queue.open,
+                "nodes": list(queue.nodes),
+                "walltime_limit_s": queue.walltime_limit_s,
+                "walltime_default_s": queue.walltime_default_s,
+                "memory_default_mib": queue.memory_default_mib,
+                "max_cores": queue.max_cores,
+                "users": list(queue.users),
+                "tier": queue.tier,
+                "note": queue.note or None,
+            }
+            for queue in board.queues
+        ],
+        "nodes": [
+            {
+                "name": node.name,
+                "cores": node.cores,
+                "cores_used": node.cores_used,
+                "memory_mib": node.memory_mib,
+                "memory_used_mib": node.memory_used_mib,
+                "gpus": node.gpus,
+                "gpus_used": node.gpus_used,
+                "scratch_mib": node.scratch_mib,
+                "traits": list(node.traits),
+                "closed": node.closed or None,
+                "jobs": [_number(label) for label in dict.fromkeys(share.label for share in node.shares)],
+            }
+            for node in board.nodes
+        ],
+        "room": [
+            {
+                "queue": room.queue,
+                "walltime_s": room.walltime_s,
+                "kind": room.kind,
+                "cores": room.cores,
+                "nodes": room.nodes,
+                "gpus": room.gpus,
+                "header": dict(room.header),
+            }
+            for room in rooms
+        ],
+        "windows": [
+            {
+                "nodes": list(window.nodes),
+                "begins": format_instant(window.begins_ms),
+                "ends": format_instant(window.ends_ms),
+                "reason": window.reason,
+            }
+            for window in board.windows
+        ],
+        "accounts": [
+            {
+                "name": line.account,
+                "left_core_hours": None if line.left_core_ms is None else round(line.left_core_ms / HOUR_MS, 6),
+            }
+            for line in board.accounts
+            if line.account in board.my_accounts
+        ],
+        "tiers": [
+            {"name": tier.name, "charge": tier.charge_permille / 1000, "note": tier.note or None}
+            for tier in board.tiers
+            if not tier.users or board.user in tier.users
+        ],
+        "storage": [
+            {
+                "path": area.path,
+                "shared": area.shared,
+                "kept": area.kept,
+                "heavy": area.heavy,
+                "note": area.note or None,
+            }
+            for area in board.storage
+        ],
+        "modules": [
+            {"name": module.name, "programs": list(module.programs), "note": module.note or None}
+            for module in board.software
+        ],
+    }

@@ -1,0 +1,347 @@
+"""The state of a site: live jobs, closed nodes and running sums, as the events so far amount to.
+
+State is a fold: :meth:`State.apply` takes one event in, and nothing else ever changes it. Replaying the events gives it again.
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+
+from lazy_quarry.core.engine.events import (
+    BroughtForward,
+    Changed,
+    ClockHeld,
+    Ended,
+    Event,
+    Held,
+    NodeClosed,
+    NodeOpened,
+    Ordered,
+    Released,
+    Reserved,
+    Started,
+    Stopping,
+    Submitted,
+    TaskMade,
+    TasksDropped,
+    Unreserved,
+)
+from lazy_quarry.core.job.job import EACH, Job, Phase, Use, make_task, outlook
+from lazy_quarry.core.ledger.charges import Tally, by_day
+from lazy_quarry.core.plan.standing import KEPT_DAYS
+from lazy_quarry.core.site import Window
+from lazy_quarry.core.units import DAY_MS
+
+
+@dataclass
+class State:
+    """Live jobs, closed nodes and running sums: what the events so far amount to."""
+
+    at_ms: int = 0
+    next_number: int = 1
+    jobs: dict[int, Job] = field(default_factory=dict)
+    closures: dict[str, str] = field(default_factory=dict)
+    tallies: dict[str, Tally] = field(default_factory=dict)
+    tasks: dict[int, set[int]] = field(default_factory=dict)
+    """Of each array, its tasks that are live."""
+    followers: dict[int, set[int]] = field(default_factory=dict)
+    """Of each job that others wait for, those others."""
+    recent: dict[str, dict[str, dict[int, int]]] = field(default_factory=dict)
+    """Core-ms held by attempts that have ended, by account, user and day: what standing goes by."""
+    orders: dict[str, tuple[int, ...]] = field(default_factory=dict)
+    """Each user's own order among their waiting jobs."""
+    reserved: dict[str, Window] = field(default_factory=dict)
+    """Windows and reservations made here, beside those of the site, by name."""
+    clock_held_ms: int = 0
+    """Where journal time stood when the clock was last found set back."""
+
+    def apply(self, event: Event) -> Job | None:
+        """Fold one event in; returns the job when it has just reached its final state and left."""
+        self.at_ms = max(self.at_ms, event.at_ms)
+        match event:
+            case Submitted():
+                waits = tuple((int(number), condition) for number, condition in event.request.after)
+                job = Job(event.job, event.user, event.request, event.origin, event.at_ms, waits=waits)
+                array = event.request.array
+                if array is not None and len(event.ready) + len(event.spoiled) == array.count:
+                    waits = tuple(one for one in waits if one[1] != EACH)  # what they wait for has all ended
+                job = replace(job, ready=event.ready, spoiled=event.spoiled, waits=waits)
+                job = replace(job, phase=_waiting_phase(job))
+                self.jobs[event.job] = job
+                for number, _ in waits:
+                    self.followers.setdefault(number, set()).add(event.job)
+                self.next_number = max(self.next_number, event.job + 1)
+            case Held():
+                self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.HELD, reason=event.by)
+            case Released():
+                job = self.jobs[event.job]
+                self.jobs[event.job] = replace(job, phase=_waiting_phase(job), reason="")
+            case Started():
+                self.jobs[event.job] = replace(
+                    self.jobs[event.job],
+                    phase=Phase.RUNNING,
+                    attempt=event.attempt,
+                    queue=event.queue,
+                    started_ms=event.at_ms,
+                    shares=event.shares,
+                    stopping=None,
+                    stop_by_ms=None,
+                )
+                self._forget_order(event.job)
+                self._tell_followers(self.jobs[event.job].parent or event.job, None)
+            case Stopping():
+                job = self.jobs[event.job]
+                stop_by = event.at_ms + job.request.grace_s * 1000
+                self.jobs[event.job] = replace(job, stopping=event.cause, stop_by_ms=stop_by)
+            case Changed():
+                self._change(event)
+            case Ordered():
+                self.orders[event.by] = event.jobs
+            case Reserved():
+                self.reserved[event.window.name] = event.window
+            case Unreserved():
+                self.reserved.pop(event.name, None)
+            case Ended():
+                return self._end(event)
+            case TaskMade():
+                self._make_task(event)
+            case TasksDropped():
+                self._drop_tasks(event)
+            case NodeClosed():
+                self.closures[event.node] = event.reason
+            case NodeOpened():
+                self.closures.pop(event.node, None)
+            case BroughtForward():
+                self._add(event.account, event.charge_core_ms, event.held_core_ms, event.jobs, event.failed)
+                for user, day, core_ms in event.recent:
+                    self._used(event.account, user, day, core_ms)
+            case ClockHeld():
+                self.clock_held_ms = event.at_ms
+        return None
+
+    def _change(self, event: Changed) -> None:
+        job = self.jobs[event.job]
+        origin = replace(job.origin, overrides=(*job.origin.overrides, *event.overrides))
+        waits = tuple((int(number), condition) for number, condition in event.request.after)
+        phase = job.phase
+        if phase in (Phase.WAITING, Phase.BLOCKED):
+            phase = Phase.BLOCKED if waits else Phase.WAITING
+        for number, _ in waits:
+            self.followers.setdefault(number, set()).add(event.job)
+        self.jobs[event.job] = replace(job, request=event.request, origin=origin, waits=waits, phase=phase, doomed="")
+
+    def _used(self, account: str, user: str, day_ms: int, core_ms: int) -> None:
+        """Keep what was held on a day, and nothing that is too old to count."""
+        days = self.recent.setdefault(account, {}).setdefault(user, {})
+        days[day_ms] = days.get(day_ms, 0) + core_ms
+        oldest = self.at_ms - KEPT_DAYS * DAY_MS
+        for old in [day for day in days if day < oldest]:
+            del days[old]
+
+    def _forget_order(self, number: int) -> None:
+        user = self.jobs[number].user
+        if number in self.orders.get(user, ()):
+            left = tuple(one for one in self.orders[user] if one != number)
+            if left:
+                self.orders[user] = left
+            else:
+                del self.orders[user]
+
+    def _tell_followers(self, number: int, phase: Phase | None) -> None:
+        """What waits for this job goes on, or never can."""
+        for follower in sorted(self.followers.get(number, ())):
+            job = self.jobs.get(follower)
+            if job is None or not any(one == number for one, _ in job.waits):
+                continue
+            waits, doomed = list[tuple[int, str]](), job.doomed
+            for one, condition in job.waits:
+                met = outlook(condition, phase) if one == number else None
+                if met is None:
+                    waits.append((one, condition))
+                elif not met:
+                    doomed = (
+                        doomed or f"{number} {_ended_words(phase)}, and it was to start only if {_WANTED[condition]}"
+                    )
+            told = replace(job, waits=tuple(waits), doomed=doomed)
+            if phase is not None and (number, EACH) in job.waits:
+                told = replace(told, spoiled=_left_over(told))
+            freed = job.phase is Phase.BLOCKED and not doomed
+            self.jobs[follower] = replace(told, phase=_waiting_phase(told)) if freed else told
+        if phase is not None:
+            self.followers.pop(number, None)
+
+    def _make_task(self, event: TaskMade) -> None:
+        parent = self.jobs[event.parent]
+        self.jobs[event.job] = make_task(parent, event.index)
+        if parent.paired:
+            ready, spoiled = (tuple(one for one in few if one != event.index) for few in (parent.ready, parent.spoiled))
+            parent = replace(parent, ready=ready, spoiled=spoiled)
+        aside = {*parent.aside, event.index}
+        reached = parent.next_index
+        while reached in aside:
+            aside.remove(reached)
+            reached += 1
+        if parent.phase is Phase.WAITING:
+            parent = replace(parent, phase=_waiting_phase(parent))
+        self.jobs[event.parent] = replace(parent, next_index=reached, aside=tuple(sorted(aside)))
+        self.tasks.setdefault(event.parent, set()).add(event.job)
+
+    def _drop_tasks(self, event: TasksDropped) -> None:
+        parent = self.jobs[event.job]
+        assert parent.request.array is not None
+        counts = dict(parent.counts)
+        counts["cancelled"] = counts.get("cancelled", 0) + event.count
+        self.jobs[event.job] = replace(
+            parent,
+            next_index=parent.request.array.count,
+            aside=(),
+            ready=(),
+            spoiled=(),
+            counts=tuple(sorted(counts.items())),
+        )
+
+    def _end(self, event: Ended) -> Job | None:
+        job = after(self.jobs[event.job], event)
+        self._forget_order(event.job)
+        if event.held_core_ms and (began := self.jobs[event.job].started_ms) is not None:
+            for day, core_ms in by_day(began, event.at_ms, event.held_core_ms):
+                self._used(job.request.account, job.user, day, core_ms)
+        if job.request.array is not None:  # its tasks were charged one by one
+            del self.jobs[job.number]
+            self.tasks.pop(job.number, None)
+            self._tell_followers(job.number, job.phase)
+            return job
+        self._add(
+            job.request.account,
+            event.charge_core_ms,
+            event.held_core_ms,
+            int(not event.again),
+            int(not event.again and event.phase not in (Phase.DONE, Phase.CANCELLED)),
+        )
+        if event.again:
+            self.jobs[job.number] = job
+            return None
+        del self.jobs[job.number]
+        if job.parent is not None:
+            self._count_task(job, job.parent)
+        self._tell_followers(job.number, job.phase)
+        return job
+
+    def _count_task(self, task: Job, number: int) -> None:
+        """An array's own figures are those of its tasks together."""
+        parent = self.jobs[number]
+        counts = dict(parent.counts)
+        counts[task.phase.value] = counts.get(task.phase.value, 0) + 1
+        use = Use(
+            parent.use.cpu_ms + task.use.cpu_ms,
+            max(parent.use.memory_peak_mib, task.use.memory_peak_mib),
+            parent.use.read_bytes + task.use.read_bytes,
+            parent.use.written_bytes + task.use.written_bytes,
+        )
+        began = [at for at in (parent.started_ms, task.started_ms) if at is not None]
+        self.jobs[number] = replace(
+            parent,
+            counts=tuple(sorted(counts.items())),
+            use=use,
+            started_ms=min(began, default=None),
+            held_core_ms=parent.held_core_ms + task.held_core_ms,
+            charge_core_ms=parent.charge_core_ms + task.charge_core_ms,
+        )
+        self.tasks[number].discard(task.number)
+        for follower in sorted(self.followers.get(number, ())):
+            self._pair(follower, number, task)
+
+    def _pair(self, follower: int, number: int, task: Job) -> None:
+        """A task has ended: that of the same number which waits for it may start, or never can."""
+        job = self.jobs.get(follower)
+        if job is None or (number, EACH) not in job.waits or job.request.array is None:
+            return
+        index = job.request.array.index(task.request.task or 0)
+        if index is None or index < job.next_index or index in job.aside:
+            return
+        if task.phase is Phase.DONE:
+            job = replace(job, ready=tuple(sorted({*job.ready, index})))
+        else:
+            job = replace(job, spoiled=tuple(sorted({*job.spoiled, index})))
+        freed = job.phase is Phase.BLOCKED
+        self.jobs[follower] = replace(job, phase=_waiting_phase(job)) if freed else job
+
+    def _add(self, account: str, charged: int, held: int, jobs: int, failed: int) -> None:
+        tally = self.tallies.get(account, Tally())
+        self.tallies[account] = Tally(
+            tally.charged_core_ms + charged, tally.held_core_ms + held, tally.jobs + jobs, tally.failed + failed
+        )
+
+    def copy(self) -> "State":
+        """The same, to go on apart from this one; jobs are values and are shared."""
+        return replace(
+            self,
+            jobs=dict(self.jobs),
+            closures=dict(self.closures),
+            tallies=dict(self.tallies),
+            tasks={number: set(live) for number, live in self.tasks.items()},
+            followers={number: set(others) for number, others in self.followers.items()},
+            recent={
+                account: {user: dict(days) for user, days in users.items()} for account, users in self.recent.items()
+            },
+            orders=dict(self.orders),
+            reserved=dict(self.reserved),
+        )
+
+    def running(self) -> Iterable[Job]:
+        """Jobs that hold cores."""
+        return (job for job in self.jobs.values() if job.phase is Phase.RUNNING)
+
+
+def _waiting_phase(job: Job) -> Phase:
+    """Blocked while it waits for another; one that waits task by task, while none of its tasks may start."""
+    if any(condition != EACH for _, condition in job.waits):
+        return Phase.BLOCKED
+    return Phase.BLOCKED if job.waits and not job.ready else Phase.WAITING
+
+
+def _left_over(job: Job) -> tuple[int, ...]:
+    """Tasks that nothing more will be heard of, since the array they waited for has ended."""
+    array = job.request.array
+    if array is None:
+        return ()
+    known = {*job.ready, *job.aside}
+    return tuple(index for index in range(job.next_index, array.count) if index not in known)
+
+
+_WANTED = {
+    "succeeds": "it succeeded",
+    "fails": "it failed",
+    "finishes": "it finished",
+    "begins": "it began",
+    "each-succeeds": "its task of the same number succeeded",
+}
+
+
+def _ended_words(phase: Phase | None) -> str:
+    return "has begun" if phase is None else f"ended {phase}"
+
+
+def after(job: Job, event: Ended) -> Job:
+    """The job as this end leaves it: final, or waiting again."""
+    ended = replace(
+        job,
+        exit=event.exit,
+        signal=event.signal,
+        reason=event.reason,
+        use=event.use,
+        held_core_ms=job.held_core_ms + event.held_core_ms,
+        charge_core_ms=job.charge_core_ms + event.charge_core_ms,
+    )
+    if not event.again:
+        return replace(ended, phase=event.phase, ended_ms=event.at_ms)
+    lost, gave_way = event.phase is Phase.LOST, event.phase is Phase.CANCELLED
+    return replace(
+        ended,
+        phase=Phase.WAITING,
+        failures=job.failures + (not lost and not gave_way),
+        losses=job.losses + lost,
+        started_ms=None,
+        shares=(),
+        stopping=None,
+        stop_by_ms=None,
+    )

@@ -1,0 +1,1 @@
+"""Why a job waits, who is ahead, and what would start sooner."""

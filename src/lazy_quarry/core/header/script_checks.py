@@ -1,0 +1,445 @@
+"""What a script does, held against what it asks for and what is there."""
+
+import difflib
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from lazy_quarry.core.header.block import Block
+from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error, hint, warning
+from lazy_quarry.core.header.script_body import Body, NamedFile, ShellCommand, interpreter, named_files
+from lazy_quarry.core.header.surroundings import Earlier, Facts
+from lazy_quarry.core.job.request import Need, Request
+from lazy_quarry.core.site import Site
+from lazy_quarry.core.units import format_duration, format_size, plural
+
+GIVEN = (
+    "LQ_JOB", "LQ_TASK", "LQ_NAME", "LQ_ACCOUNT", "LQ_NODES", "LQ_NODE_COUNT", "LQ_RANKS", "LQ_THREADS", "LQ_CORES",
+    "LQ_MEMORY_MIB", "LQ_GPUS", "LQ_SCRATCH", "LQ_SUBMITTED_FROM", "LQ_DEADLINE", "LQ_ATTEMPT", "LQ_RANK", "LQ_STATE",
+)  # fmt: skip
+"""What a running job is given."""
+
+
+def _words(text: str) -> list[str]:
+    return text.split()
+
+
+_SHELLS_OWN = frozenset(
+    _words(
+        """
+HOME USER PATH LANG OMP_NUM_THREADS PWD OLDPWD SHELL SHLVL HOSTNAME UID EUID PPID RANDOM SECONDS LINENO IFS BASH
+BASHPID BASH_SOURCE BASH_VERSION BASH_REMATCH FUNCNAME PIPESTATUS REPLY OPTARG OPTIND OPTERR TMPDIR EPOCHSECONDS
+EPOCHREALTIME DIRSTACK GROUPS HOSTTYPE OSTYPE MACHTYPE COLUMNS LINES TERM LOGNAME _
+"""
+    )
+)
+BUILTINS = frozenset(
+    _words(
+        """
+. : [ alias bg bind break builtin caller cd command compgen complete continue declare dirs disown echo enable eval
+exec exit export false fc fg getopts hash help history jobs kill let local logout mapfile popd printf pushd pwd
+read readarray readonly return set shift shopt source suspend test time times trap true type typeset ulimit umask
+unalias unset wait module lq lazy-quarry
+"""
+    )
+)
+_STARTS_RANKS = frozenset(("mpirun", "mpiexec", "ssh", "pdsh", "parallel", "lq", "lazy-quarry", "pbsdsh", "torchrun"))
+_NEEDS_PERSON = {
+    "sudo": "asks for a password",
+    "su": "asks for a password",
+    "vim": "is an editor",
+    "vi": "is an editor",
+    "nano": "is an editor",
+    "emacs": "is an editor",
+    "less": "waits for keys",
+    "more": "waits for keys",
+    "top": "waits for keys",
+    "htop": "waits for keys",
+    "passwd": "asks for a password",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Script:
+    """A script with all that is known of it; what the checks below look at."""
+
+    text: str
+    block: Block | None
+    body: Body | None
+    request: Request
+    need: Need | None
+    site: Site
+    facts: Facts
+    parameters: tuple[str, ...] = ()
+
+    def line(self, *keys: str) -> int:
+        """The line of the first of these keys that stands in the header, else the header's."""
+        if self.block is None:
+            return 1
+        places = (self.block.places.get((key,)) for key in keys)
+        return next((place.line for place in places if place), self.block.first_line)
+
+    def column(self, key: str) -> int:
+        """Where the key's value begins in its line."""
+        place = self.block.places.get((key,)) if self.block else None
+        return place.column if place else 1
+
+    def changed(self, key: str, old: str, new: str, label: str) -> Fix | None:
+        """A fix that changes part of a key's line, where it stands on one."""
+        place = self.block.places.get((key,)) if self.block else None
+        if place is None or place.line != place.last_line:
+            return None
+        line = self.text.split("\n")[place.line - 1]
+        return Fix(label, place.line, place.line, (line.replace(old, new, 1),)) if old in line else None
+
+
+def conduct(script: Script) -> Iterator[Diagnostic]:
+    """All that can be said of how the script goes about it."""
+    yield from _output(script)
+    yield from _times(script)
+    yield from _place(script)
+    yield from _interpreter(script)
+    if script.body is not None:
+        yield from _variables(script, script.body)
+        yield from _programs(script, script.body)
+        yield from _ranks(script, script.body)
+        yield from _habits(script, script.body)
+        yield from _files(script, script.body)
+    yield from _promises(script)
+
+
+# -- request and header ---------------------------------------------------------------------------
+
+
+def _output(script: Script) -> Iterator[Diagnostic]:
+    request = script.request
+    keys = {"output": request.output}
+    if request.errors != "joined":
+        keys["errors"] = request.errors
+    for key, path in keys.items():
+        missing = "{job}" if "{job}" not in path else ""
+        tasked = "{task}" in path or any(f"{{{name}}}" in path for name in script.parameters)
+        if request.array is not None and not tasked:
+            missing = missing + ("-{task}" if missing else "{task}")
+        if not missing or path.startswith("/dev/"):
+            continue
+        stem, dot, ending = path.rpartition(".")
+        better = f"{stem}-{missing}{dot}{ending}" if dot and "/" not in ending and stem else f"{path}-{missing}"
+        fix = script.changed(key, path, better, f'write "{better}"')
+        who = "tasks of it would write over one another" if "task" in missing else "a later run would write over it"
+        words = f'{key} "{path}" is the same each time, so {who}'
+        yield warning("output-repeats", words, script.line(key), script.column(key), fix)
+
+
+def _times(script: Script) -> Iterator[Diagnostic]:
+    request, facts = script.request, script.facts
+    if request.not_before_ms and facts.now_ms and request.not_before_ms <= facts.now_ms:
+        yield hint(
+            "not-before-past", "not-before is in the past already, so it changes nothing", script.line("not-before")
+        )
+    if request.warn_s and script.body is not None and interpreter(script.text) in ("bash", "sh", "dash", "ksh"):
+        traps = [command for command in script.body.commands if command.name == "trap"]
+        if not any("USR1" in word.text for command in traps for word in command.words):
+            words = "warn sends SIGUSR1, which ends a shell script that has no trap for it"
+            yield warning("warn-untrapped", words, script.line("warn"))
+    if request.readable_by and facts.looked and request.readable_by not in facts.groups:
+        known = ", ".join(facts.groups[:8]) or "none"
+        words = f'you are not in a group "{request.readable_by}"; you are in {known}'
+        yield error("group", words, script.line("readable-by"))
+
+
+def _place(script: Script) -> Iterator[Diagnostic]:
+    request, need = script.request, script.need
+    if need is None:
+        return
+    if request.whole_nodes:
+        widest = max((script.site.node[name].cores for name in need.eligible), default=0)
+        each = max(part.cores for part in need.parts) if not need.anywhere else widest
+        if widest >= 2 and each * 2 <= widest:
+            words = f"whole-nodes keeps {widest} cores of each node, and only {each} of them would be used"
+            yield hint("nodes-half-used", words, script.line("whole-nodes"))
+    if request.array is not None and request.array.at_once and request.array.at_once > request.array.count:
+        words = f"at-once = {request.array.at_once} is more than the {plural(request.array.count, 'task')} there are"
+        yield hint("at-once-idle", words, script.line("array"))
+    folder = request.directory if request.directory.startswith("/") else script.facts.folder
+    heavy = need.node_count > 1 or request.gpus or (request.array is not None and request.array.count > 10)
+    if heavy and folder:
+        area = script.site.storage_of(folder)
+        if area is not None and not area.heavy:
+            better = [other.path for other in script.site.storage if other.heavy and other.shared]
+            advice = f"; {better[0]} stands it" if better else ""
+            words = f"it would work in {folder}, and {area.path} is not for heavy reading and writing{advice}"
+            yield warning("storage-unfit", words, script.line("directory"))
+
+
+def _interpreter(script: Script) -> Iterator[Diagnostic]:
+    first = script.text.split("\n", 1)[0].rstrip("\r")
+    words = first.removeprefix("#!").split()
+    if not first.startswith("#!") or not words or not script.facts.looked:
+        return
+    path = words[0]
+    if script.facts.files.get(path) == "absent":
+        yield error("interpreter-absent", f"there is no interpreter {path}", 1, 3)
+    elif path.endswith("/env"):
+        name = interpreter(script.text)
+        if script.facts.programs.get(name) == "absent" and not _from_modules(script, name):
+            yield error("interpreter-absent", f'the PATH has no interpreter "{name}"', 1, 3)
+
+
+# -- the body -------------------------------------------------------------------------------------
+
+
+def _variables(script: Script, body: Body) -> Iterator[Diagnostic]:
+    known = {*GIVEN, *_SHELLS_OWN, *body.assigned, *script.parameters}
+    known |= {name for name, _ in script.request.environment}
+    if script.request.inherit:
+        known |= script.facts.variables
+    told: set[str] = set()
+    for use in body.used:
+        if use.name in known or use.name in told:
+            continue
+        told.add(use.name)
+        ours = use.name.startswith("LQ_")
+        if (body.open_ended or _module_variable(script, use.name)) and not ours:
+            continue
+        near = difflib.get_close_matches(use.name, sorted(GIVEN if ours else known - _SHELLS_OWN), 1, 0.75)
+        advice = f"; did you mean ${near[0]}?" if near else ""
+        fix = _replaced(script, use.line, f"${use.name}", f"${near[0]}") if near else None
+        fix = fix or (_replaced(script, use.line, f"${{{use.name}", f"${{{near[0]}") if near else None)
+        if use.name == "LQ_TASK":
+            continue
+        yield warning("variable-unset", f"${use.name} is never set{advice}", use.line, use.column, fix)
+    if script.request.array is None and "LQ_TASK" in body.mentioned:
+        first = next((use for use in body.used if use.name == "LQ_TASK"), None)
+        if first is not None and "LQ_TASK" not in body.assigned:
+            words = "$LQ_TASK is set only for tasks of an array, and this is none"
+            yield warning("task-without-array", words, first.line, first.column)
+    words_of_job = " ".join([*script.request.arguments, *script.request.prepare, script.request.output])
+    for name in script.parameters:
+        if name not in body.mentioned and f"{{{name}}}" not in words_of_job and f"${name}" not in words_of_job:
+            line = script.block.place("array", "sweep", name).line if script.block else 1
+            yield warning("parameter-unused", f"no command uses the parameter {name}, so its tasks do the same", line)
+
+
+def _module_variable(script: Script, name: str) -> bool:
+    """Modules may set variables; in capitals, as their custom is."""
+    loads = any(command.name == "module" for command in script.body.commands) if script.body else False
+    return name.isupper() and bool(script.request.modules or loads)
+
+
+def _replaced(script: Script, line: int, old: str, new: str) -> Fix | None:
+    text = script.text.split("\n")[line - 1]
+    return Fix(f"write {new}", line, line, (text.replace(old, new, 1),)) if old in text else None
+
+
+def _from_modules(script: Script, program: str) -> bool:
+    """A module that is loaded gives the program, or may give it."""
+    software = {module.name: module for module in script.site.software}
+    loaded = [software[name] for name in script.request.modules if name in software]
+    return any(program in module.programs or not module.programs for module in loaded)
+
+
+def _programs(script: Script, body: Body) -> Iterator[Diagnostic]:
+    if not script.facts.looked or body.open_ended or "PATH" in body.assigned:
+        return
+    if any(command.name in ("module", "alias", "conda", "enable") for command in body.commands):
+        return
+    told: set[str] = set()
+    for command in body.commands:
+        name = command.name
+        if (
+            not name
+            or "/" in name
+            or name in BUILTINS
+            or name in _NEEDS_PERSON
+            or name in body.functions
+            or name in told
+        ):
+            continue
+        told.add(name)
+        found = script.facts.programs.get(name, "there")
+        if found == "there" or _from_modules(script, name):
+            continue
+        word = command.words[0]
+        giving = [module.name for module in script.site.software if name in module.programs]
+        if found == "closed":
+            yield warning("program-closed", f"{name} is on the PATH, but may not be executed", word.line, word.column)
+        elif giving:
+            best = giving[0]
+            fix = _with_module(script, best)
+            words = f"no {name} on the PATH; module {best} gives it"
+            yield warning("program-absent", words, word.line, word.column, fix)
+        else:
+            yield warning(
+                "program-absent", f"no {name} on the PATH, and no loaded module gives it", word.line, word.column
+            )
+
+
+def _with_module(script: Script, module: str) -> Fix | None:
+    if script.block is None:
+        return None
+    label = f"load {module}"
+    if not script.request.modules:
+        at = script.block.first_line
+        line = script.text.split("\n")[at - 1]
+        return Fix(label, at, at, (line, f'# modules  = ["{module}"]'))
+    return script.changed("modules", "]", f', "{module}"]', label)
+
+
+def _ranks(script: Script, body: Body) -> Iterator[Diagnostic]:
+    request, need = script.request, script.need
+    starters = [command for command in body.commands if command.name in _STARTS_RANKS]
+    spreads = bool(starters) or bool({"LQ_NODES", "LQ_NODE_COUNT"} & body.mentioned) or body.open_ended
+    several = need is not None and need.node_count > 1
+    prog = any("mpi" in word.text.lower() for command in body.commands for word in command.words)
+    if several and not spreads and not prog and body.commands and need is not None:
+        words = (
+            f"{plural(need.node_count, 'node')} are asked for, and only the first is ever used: "
+            'start the program with mpirun --hostfile "$LQ_NODES", or lq ranks'
+        )
+        yield warning("first-node-only", words, script.line("nodes", "ranks"))
+    alone = request.ranks > 1 and not several and not spreads and not prog and bool(body.commands)
+    counted = {"LQ_CORES", "LQ_RANKS"} & body.mentioned or any(one.name == "wait" for one in body.commands)
+    if alone and not counted:
+        words = f"{request.ranks} ranks are asked for, and nothing starts more than one process"
+        yield hint("one-rank-used", words, script.line("ranks", "ranks-per-node"))
+    for command in starters:
+        count = _count_option(command)
+        total = need.ranks if need else request.ranks
+        if command.name in ("mpirun", "mpiexec") and count is not None and count[0] != total:
+            word = command.words[count[1]]
+            words = f"{command.name} starts {plural(count[0], 'rank')}, and {total} are asked for"
+            yield warning("ranks-differ", words, word.line, word.column)
+    for number, line in enumerate(script.text.split("\n"), 1):
+        match = re.match(r"\s*(?:export\s+)?OMP_NUM_THREADS=(\d+)", line)
+        if match and int(match[1]) != request.threads and not (request.threads == 1 and request.ranks == int(match[1])):
+            unneeded = Fix("leave it out; it is set for you", number, number, ())
+            words = f"{match[1]} threads for each rank, and threads = {request.threads} cores are asked for"
+            yield warning("threads-differ", words, number, match.start(1) + 1, unneeded)
+
+
+def _count_option(command: ShellCommand) -> tuple[int, int] | None:
+    """The number of ranks that a starter is told, and the place of that word."""
+    for at, word in enumerate(command.words[:-1]):
+        if word.text in ("-n", "-np", "--n", "--np"):
+            value = command.words[at + 1].value
+            if value and value.isdigit():
+                return int(value), at + 1
+    return None
+
+
+def _habits(script: Script, body: Body) -> Iterator[Diagnostic]:
+    plain = [command for command in body.commands if command.name not in ("set", "export", "trap", "cd")]
+    lines = {command.words[0].line for command in plain}
+    if not body.stops_on_failure and len(lines) > 1 and not body.open_ended:
+        last = script.block.last_line if script.block else 1
+        line = script.text.split("\n")[last - 1]
+        what = "set -euo pipefail" if interpreter(script.text) == "bash" else "set -eu"
+        fix = Fix(f"add {what}", last, last, (line, what))
+        yield hint("goes-on", "a command that fails doesn't stop this script; it goes on with the next", last, 1, fix)
+    for command in body.commands:
+        why = _NEEDS_PERSON.get(command.name)
+        word = command.words[0]
+        if why:
+            yield warning("needs-person", f"{command.name} {why}, and nobody sits at a job", word.line, word.column)
+        if command.name == "module" and len(command.words) > 2 and command.words[1].value in ("load", "add"):
+            for each in command.words[2:]:
+                if each.value and script.site.software and not _offered(script.site, each.value):
+                    near = difflib.get_close_matches(each.value, script.site.modules, 1, 0.5)
+                    advice = f"; did you mean {near[0]}?" if near else ""
+                    better = _replaced(script, each.line, each.value, near[0]) if near else None
+                    words = f"{script.site.name} has no module {each.value}{advice}"
+                    yield warning("module", words, each.line, each.column, better)
+    if body.background_line and not any(command.name == "wait" for command in body.commands):
+        words = "this goes on in the background, and the script ends without waiting for it; it would be stopped"
+        fix = Fix("add wait at the end", *_last_line(script))
+        yield warning("background-left", words, body.background_line, 1, fix)
+    if (script.request.stage.into or script.request.stage.out) and "LQ_SCRATCH" not in body.mentioned:
+        words = "what is staged lies in $LQ_SCRATCH, and no command goes there"
+        yield warning("stage-unused", words, script.line("stage"))
+    elif script.request.scratch_mib and "LQ_SCRATCH" not in body.mentioned and "TMPDIR" not in body.mentioned:
+        yield hint("scratch-unused", "scratch is asked for, and no command uses $LQ_SCRATCH", script.line("scratch"))
+
+
+def _offered(site: Site, name: str) -> bool:
+    return any(module == name or module.startswith(f"{name}/") for module in site.modules)
+
+
+def _last_line(script: Script) -> tuple[int, int, tuple[str, ...]]:
+    lines = script.text.rstrip("\n").split("\n")
+    return len(lines), len(lines), (lines[-1], "wait")
+
+
+def _files(script: Script, body: Body) -> Iterator[Diagnostic]:
+    """Files that commands read and that aren't there; files that are there and would be written over."""
+    if not script.facts.looked:
+        return
+    made = {path.rstrip("/") for path in (*script.request.expect, *script.request.stage.out, script.request.output)}
+    told: set[str] = set()
+    named = list(named_files(body))
+    made |= {one.path for one in named if one.way == "written"}
+    made |= {word.value for command in body.commands for word in command.appends if word.value}
+    for command in body.commands:
+        if command.name in ("mkdir", "touch", "tee", "git", "tar", "unzip", "gunzip", "curl", "wget", "cp", "mv", "ln"):
+            made |= {word.value.rstrip("/") for word in command.words[1:] if word.value}
+    for one in named:
+        found = script.facts.files.get(one.path)
+        if one.path in told or found is None:
+            continue
+        told.add(one.path)
+        yield from _file(script, one, found, made)
+
+
+def _file(script: Script, one: NamedFile, found: str, made: set[str]) -> Iterator[Diagnostic]:
+    where = script.facts.folder
+    inside = any(one.path == path or one.path.startswith(f"{path}/") for path in made)
+    if one.way == "run" and found == "absent" and not inside:
+        yield warning(
+            "program-absent", f"there is no {one.path} in {where}, where it would start", one.line, one.column
+        )
+    elif one.way == "run" and found == "closed":
+        words = f"{one.path} may not be executed; chmod +x makes it so"
+        yield warning("program-closed", words, one.line, one.column)
+    elif one.way == "read" and found == "absent" and not inside:
+        yield warning("file-absent", f"{one.path} is not in {where}, where the job would start", one.line, one.column)
+    elif one.way == "written" and found == "file":
+        yield hint("overwrites", f"{one.path} is there already, and this would write over it", one.line, one.column)
+
+
+def _promises(script: Script) -> Iterator[Diagnostic]:
+    """What the header itself names: inputs to be staged, results that earlier runs left."""
+    files = script.facts.files
+    if not script.facts.looked:
+        return
+    for path in script.request.stage.into:
+        if files.get(path) == "absent":
+            yield error("file-absent", f"stage: {path} is not in {script.facts.folder}", script.line("stage"))
+    if script.request.input and files.get(script.request.input) == "absent":
+        words = f"input {script.request.input} is not in {script.facts.folder}"
+        yield error("file-absent", words, script.line("input"))
+    for key, paths in (("stage", script.request.stage.out), ("expect", script.request.expect)):
+        for path in paths:
+            if files.get(path) == "file":
+                words = f"{key}: {path} of an earlier run is there already, and this one would write over it"
+                yield hint("overwrites", words, script.line(key))
+
+
+def against_earlier(request: Request, need: Need, earlier: Earlier, line: dict[str, int]) -> Iterator[Diagnostic]:
+    """The request held against what runs of the same name took. ``line`` gives the lines of its keys."""
+    runs = f"the last {earlier.runs} runs of {request.name}" if earlier.runs > 1 else f"the last run of {request.name}"
+    took = format_duration(earlier.longest_s)
+    if request.walltime_s >= 3 * max(earlier.longest_s, 300) and request.walltime_s >= 1800:
+        words = (
+            f"{format_duration(request.walltime_s)} are asked for, and {runs} took at most {took}; less starts sooner"
+        )
+        yield hint("walltime-generous", words, line.get("walltime", 1))
+    elif request.walltime_s < earlier.longest_s:
+        words = f"{runs} took up to {took}, more than the walltime"
+        yield warning("walltime-short", words, line.get("walltime", 1))
+    memory = need.memory_mib
+    if earlier.memory_peak_mib and earlier.cores and memory >= 4 * earlier.memory_peak_mib and memory >= 4096:
+        words = f"it asks for {format_size(memory)}, and {runs} used at most {format_size(earlier.memory_peak_mib)}"
+        yield hint("memory-generous", words, line.get("memory", 1))
+    if earlier.cores == need.cores and need.cores >= 4 and 0 < earlier.busiest <= need.cores / 3:
+        words = f"{need.cores} cores are asked for, and {runs} kept at most {earlier.busiest:.1f} of them busy"
+        yield hint("cores-idle", words, line.get("ranks", line.get("threads", 1)))

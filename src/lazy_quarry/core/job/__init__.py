@@ -1,0 +1,1 @@
+"""A job: what it asks for, what that means for nodes, and where it stands."""

@@ -1,0 +1,192 @@
+"""A job as the engine keeps it: what was asked, where it stands, what it used."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from lazy_quarry.core.job.request import Request, task_request
+from lazy_quarry.core.units import SECOND_MS
+
+
+class Phase(StrEnum):
+    """The states of a job. Each is told by its word and its sign; colour is never the only sign."""
+
+    WAITING = "waiting"
+    BLOCKED = "blocked"
+    HELD = "held"
+    RUNNING = "running"
+    DONE = "done"
+    FAILED = "failed"
+    OVERTIME = "overtime"
+    OVERMEMORY = "overmemory"
+    CANCELLED = "cancelled"
+    LOST = "lost"
+    SKIPPED = "skipped"
+
+    @property
+    def sign(self) -> str:
+        """The shape that stands for the state."""
+        return SIGNS[self]
+
+    @property
+    def final(self) -> bool:
+        """True when nothing can happen to the job any more."""
+        return self not in (Phase.WAITING, Phase.BLOCKED, Phase.HELD, Phase.RUNNING)
+
+
+SIGNS = dict(zip(Phase, "▱◇◫▰◆✕◔▲⊘◌▿", strict=True))
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """What a job holds of one node: which of its cores and GPUs, and how much memory and scratch."""
+
+    node: str
+    ranks: int
+    cores: tuple[int, ...]
+    memory_mib: int
+    gpus: tuple[int, ...] = ()
+    scratch_mib: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """What an attempt used, as measured or modelled. ``memory_peak_mib`` is the greatest sum at one time."""
+
+    cpu_ms: int = 0
+    memory_peak_mib: int = 0
+    read_bytes: int = 0
+    written_bytes: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """What was submitted, from where: the script's text as it was, its path if it had one."""
+
+    script: str
+    path: str = ""
+    directory: str = ""
+    environment: tuple[tuple[str, str], ...] = ()
+    overrides: tuple[str, ...] = ()
+
+
+def outlook(condition: str, phase: Phase | None) -> bool | None:
+    """Whether a condition on a job is met by what it is now (None: it has begun): None while that is open.
+
+    ``fails`` covers failed, overtime, overmemory and lost; not cancelled, which was somebody's wish.
+    """
+    if phase is None:
+        return True if condition == "begins" else None
+    if condition == EACH:
+        return True  # its tasks have told one by one
+    if condition == "begins":
+        return phase not in (Phase.CANCELLED, Phase.SKIPPED)
+    if condition == "finishes":
+        return True
+    if condition == "succeeds":
+        return phase is Phase.DONE
+    return phase in (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST)
+
+
+EACH = "each-succeeds"
+TASK_SPAN = 10_000_000
+"""Job numbers stay below this; task ``index`` of array ``number`` is kept as job ``number × span + index + 1``."""
+
+
+def task_id(number: int, index: int) -> int:
+    """The number under which a task of an array is kept; ``index`` counts from 0."""
+    return number * TASK_SPAN + index + 1
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """One job, instants in ms.
+
+    ``reason`` is why it ended as it did, or who holds it; ``held_core_ms`` and ``charge_core_ms`` are of attempts that have ended.
+    """
+
+    number: int
+    user: str
+    request: Request
+    origin: Origin
+    submitted_ms: int
+    phase: Phase = Phase.WAITING
+    attempt: int = 0
+    failures: int = 0
+    losses: int = 0
+    queue: str = ""
+    started_ms: int | None = None
+    ended_ms: int | None = None
+    shares: tuple[Share, ...] = ()
+    stopping: str | None = None
+    stop_by_ms: int | None = None
+    """Told to end, it must be over by then."""
+    exit: int | None = None
+    signal: str | None = None
+    reason: str = ""
+    use: Use = Use()
+    held_core_ms: int = 0
+    charge_core_ms: int = 0
+    waits: tuple[tuple[int, str], ...] = ()
+    """Jobs that it still waits for, each with its condition."""
+    doomed: str = ""
+    """Why what it waits for can no longer happen."""
+    next_index: int = 0
+    """Of an array: the first task that has not been made a job of its own."""
+    aside: tuple[int, ...] = ()
+    """Of an array: tasks from there on that were dealt with one by one."""
+    counts: tuple[tuple[str, int], ...] = ()
+    """Of an array: how many of its tasks have ended, by state."""
+    ready: tuple[int, ...] = ()
+    """Of an array that waits task by task for another: its tasks that may start, and have not."""
+    spoiled: tuple[int, ...] = ()
+    """And those that can't any more, and have not been ended yet."""
+
+    @property
+    def parent(self) -> int | None:
+        """Of a task: the number of its array."""
+        return self.number // TASK_SPAN if self.number >= TASK_SPAN else None
+
+    @property
+    def index(self) -> int:
+        """Of a task: its place in the array, from 0."""
+        return self.number % TASK_SPAN - 1
+
+    @property
+    def label(self) -> str:
+        """The number as people say it: ``4127``, or ``4127/5`` for a task."""
+        return f"{self.number}" if self.parent is None else f"{self.parent}/{self.request.task}"
+
+    @property
+    def unmade(self) -> int:
+        """Of an array: tasks that wait to be made."""
+        array = self.request.array
+        return 0 if array is None else array.count - self.next_index - len(self.aside)
+
+    @property
+    def paired(self) -> bool:
+        """Of an array: whether its tasks wait each for that of the same number of another."""
+        return any(condition == EACH for _, condition in self.request.after)
+
+    @property
+    def startable(self) -> int:
+        """Of an array: tasks that may start."""
+        return len(self.ready) if self.paired else self.unmade
+
+    @property
+    def cores_held(self) -> int:
+        """Cores of the present or last attempt."""
+        return sum(len(share.cores) for share in self.shares)
+
+    @property
+    def end_limit_ms(self) -> int | None:
+        """When the present attempt must be over: its walltime and grace."""
+        if self.started_ms is None:
+            return None
+        limit = self.started_ms + (self.request.walltime_s + self.request.grace_s) * SECOND_MS
+        return limit if self.stop_by_ms is None else min(limit, self.stop_by_ms)
+
+
+def make_task(parent: Job, index: int) -> Job:
+    """One task of an array as a job of its own; ``index`` counts from 0."""
+    number = task_id(parent.number, index)
+    return Job(number, parent.user, task_request(parent.request, index), parent.origin, parent.submitted_ms)

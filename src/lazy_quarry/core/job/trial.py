@@ -1,0 +1,93 @@
+"""Trying one: the same work as a single job within the limits of the site's trial tier."""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+
+from lazy_quarry.core.job.request import Request, choices
+from lazy_quarry.core.site import Queue, Site
+from lazy_quarry.core.units import format_duration
+from lazy_quarry.errors import Refused
+
+
+def trial_of(request: Request, site: Site, task: int | None = None, values: Mapping[str, str] | None = None) -> Request:
+    """The request as it would be tried: one task, in the trial tier, as long and as large as that allows.
+
+    ``task`` is the number of one task of an array, by default its first; ``values`` stand in for its
+    parameters. Raises :class:`Refused` where the site has no trial tier, or nothing of it fits there.
+    """
+    tier = site.tier.get(site.trial)
+    if tier is None:
+        raise Refused(f"{site.name} has no tier for trying; submit it with a short walltime")
+    own = tuple(queue.name for queue in site.queues if queue.tier == tier.name and queue.open)
+    queues = own or request.queues
+    number, parameters = chosen_task(request, task, values)
+    limits = [tier.walltime_limit_s, *(site.queue[name].walltime_limit_s for name in queues)]
+    walltime = min([request.walltime_s, *(limit for limit in limits if limit)])
+    base = replace(
+        request,
+        array=None,
+        task=number,
+        parameters=parameters,
+        tier=tier.name,
+        queues=queues,
+        walltime_s=walltime,
+        warn_s=None if request.warn_s and request.warn_s >= walltime else request.warn_s,
+        not_before_ms=None,
+        after=(),
+        failure_retries=0,
+        again_at_overtime=False,
+    )
+    for smaller in _smaller(base):
+        if any(_fits(smaller, site.queue[name], site) for name in queues):
+            return smaller
+    raise Refused(f"nothing of this fits into tier {tier.name}, at most {format_duration(walltime)} there")
+
+
+def chosen_task(
+    request: Request, task: int | None, values: Mapping[str, str] | None
+) -> tuple[int | None, tuple[tuple[str, str], ...]]:
+    """The number and the parameters of the task to be tried. Raises :class:`Refused` for what the array hasn't."""
+    array = request.array
+    if array is None:
+        if task is not None or values:
+            raise Refused("this is no array, so there is no task to choose")
+        return None, ()
+    if values:
+        unknown = sorted(set(values) - set(array.names))
+        missing = sorted(set(array.names) - set(values))
+        if unknown or missing:
+            told = f"there is no parameter {unknown[0]}" if unknown else f"no value for {missing[0]}"
+            raise Refused(f"{told}; the parameters are {', '.join(array.names) or 'none'}")
+        return 1, tuple(values.items())
+    index = 0
+    if task is not None:
+        found = array.index(task)
+        if found is None:
+            raise Refused(f"the array has no task {task}")
+        index = found
+    return array.number(index), tuple(array.values(index).items())
+
+
+def _smaller(request: Request) -> Iterator[Request]:
+    """The request, then the same on one node, then with fewer and fewer ranks and threads."""
+    yield request
+    plain = replace(request, nodes=None, most_nodes=None, anywhere=False, ranks_each=None, whole_nodes=False)
+    yield replace(plain, on_nodes=())
+    ranks = request.ranks
+    plain = replace(plain, on_nodes=(), traits="")
+    while ranks > 1:
+        ranks //= 2
+        yield replace(plain, ranks=ranks)
+    threads = request.threads
+    while threads > 1:
+        threads //= 2
+        yield replace(plain, ranks=1, threads=threads)
+    yield replace(plain, ranks=1, threads=1, gpus=0, gpu_memory_mib=0, scratch_mib=0)
+
+
+def _fits(request: Request, queue: Queue, site: Site) -> bool:
+    try:
+        need = choices(request, queue, site)[0]
+    except Refused:
+        return False
+    return not queue.max_cores or need.cores <= queue.max_cores

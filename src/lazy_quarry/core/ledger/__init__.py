@@ -1,0 +1,1 @@
+"""Charges, budgets and shares."""

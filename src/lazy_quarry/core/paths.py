@@ -1,0 +1,1 @@
+"""Every path that follows from a script and a job."""

@@ -1,0 +1,105 @@
+"""This machine as a site: found by itself, no configuration needed."""
+
+import os
+import platform
+import re
+import shutil
+import tempfile
+from pathlib import Path
+
+import platformdirs
+import psutil
+
+from lazy_quarry.core.site import Account, Node, Queue, Site, Storage, Tier
+from lazy_quarry.core.units import DAY_MS, format_size
+from lazy_quarry.probe.modules import of_this_machine
+from lazy_quarry.site.site_file import site_file, with_site_file
+
+QUEUE, TIER, TRIAL = "here", "steady", "trial"
+_OVER_NETWORK = ("nfs", "nfs4", "cifs", "smb3", "fuse.sshfs", "afs", "9p")
+"""File systems that don't stand heavy reading and writing by many."""
+
+
+def user_name() -> str:
+    """The person's name on this machine."""
+    import pwd
+
+    try:
+        return pwd.getpwuid(os.getuid()).pw_name
+    except KeyError:
+        return f"user{os.getuid()}"
+
+
+def core_numbers() -> list[int]:
+    """The processors that this program may use, in order; a job's core k is the k-th of them."""
+    return sorted(os.sched_getaffinity(0))
+
+
+def memory_mib() -> int:
+    """Memory of the machine, or what a control group above this process leaves of it."""
+    total: int = psutil.virtual_memory().total
+    for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
+        try:
+            with open(path) as file:
+                total = min(total, int(file.read()))
+        except (OSError, ValueError):
+            continue
+    return total // 2**20
+
+
+def examples_folder() -> Path:
+    """Where a person keeps scripts to begin from, on this machine."""
+    return platformdirs.user_config_path("lazy-quarry") / "examples"
+
+
+def storage() -> tuple[Storage, ...]:
+    """The storage areas one meets here: home, the folder for temporary files, and what is mounted over the network."""
+    mounts = {one.mountpoint: one.fstype for one in psutil.disk_partitions(all=True)}
+    paths = dict.fromkeys((str(Path.home()), tempfile.gettempdir()))
+    paths |= dict.fromkeys(point for point, kind in mounts.items() if kind in _OVER_NETWORK)
+    found = []
+    for path in paths:
+        try:
+            free = shutil.disk_usage(path).free // 2**20
+        except OSError:
+            continue
+        under = [point for point in mounts if path == point or path.startswith(f"{point.rstrip('/')}/")]
+        network = mounts.get(max(under, key=len, default=""), "") in _OVER_NETWORK
+        found.append(Storage(path, f"{format_size(free)} free", shared=network, heavy=not network))
+    return tuple(found)
+
+
+def this_machine() -> Site:
+    """One node, one queue, one account: what this machine has, for the user at it, and what the site file says.
+
+    Raises :class:`~lazy_quarry.site.site_file.SiteFileError` when that cannot be used.
+    """
+    name = re.sub(r"[^A-Za-z0-9._-]", "-", platform.node().split(".")[0]) or "here"
+    cores = len(core_numbers())
+    memory = memory_mib()
+    scratch = shutil.disk_usage(Path.home()).free // 2**20
+    node = Node(name, cores, memory, scratch_mib=scratch)
+    queue = Queue(
+        QUEUE,
+        (name,),
+        walltime_limit_s=30 * DAY_MS // 1000,
+        walltime_default_s=3600,
+        memory_default_mib=max(64, min(2048, memory // cores * 8 // 10)),
+    )
+    user = user_name()
+    found = Site(
+        name=name,
+        kind="machine",
+        nodes=(node,),
+        queues=(queue,),
+        accounts=(Account(user),),
+        tiers=(Tier(TIER, note="the usual"), Tier(TRIAL, walltime_limit_s=1800, note="short tries")),
+        default_queue=QUEUE,
+        default_tier=TIER,
+        software=of_this_machine(),
+        storage=storage(),
+        examples=str(examples_folder()),
+        trial=TRIAL,
+        head=user,
+    )
+    return with_site_file(found, site_file())

@@ -1,0 +1,1 @@
+"""The processes on a node that run jobs. Standard library only; nothing else of this program is imported."""

@@ -1,0 +1,267 @@
+"""The process on a node that starts jobs and records them, one for each node and user.
+
+It keeps nothing in mind that isn't in the folders of attempts: whatever is asked of it may be asked
+again, of it or of the next one. Messages are JSON, one a line, over a Unix socket in the spool.
+
+    engine → ganger   {"ensure": "4127-1"}   see to it that this attempt runs or has run
+                      {"stop": "4127-1"}     its ``stop`` file has been written
+    ganger → engine   {"ended": "4127-1", "exit": {…}}
+                      {"lost": "4127-1", "exit": {…}}
+                      {"waits": "4127-1", "reason": "…"}   it could not be started yet
+"""
+
+import fcntl
+import gc
+import json
+import os
+import selectors
+import signal
+import socket
+import sys
+import time
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+from lazy_quarry.run.node.attempt import Exit, fields_of, read_claim, read_exit, read_intent, read_json, write_whole
+from lazy_quarry.run.node.process import become_subreaper, boot_id, children, living, of_attempt, send
+from lazy_quarry.run.node.sockets import listen
+from lazy_quarry.run.node.supervisor import keep
+
+IDLE_S = 3.0
+"""It leaves when no job has run and nobody was connected for so long."""
+RETRY_S = 2.0
+
+
+def runtime_folder() -> Path:
+    """The user's own folder for what lives no longer than the boot."""
+    given = os.environ.get("XDG_RUNTIME_DIR")
+    base = Path(given) if given else Path(f"/run/user/{os.getuid()}")
+    if base.is_dir() and os.access(base, os.W_OK):
+        folder = base / "lazy-quarry"
+    else:
+        folder = Path(f"/tmp/lazy-quarry-{os.getuid()}")
+    folder.mkdir(mode=0o700, exist_ok=True)
+    if folder.stat().st_uid != os.getuid():
+        raise PermissionError(f"{folder} belongs to somebody else")
+    return folder
+
+
+class Taken(Exception):
+    """Another state folder's jobs have this machine's cores."""
+
+
+class CoresLock:
+    """The promise of this machine's cores to one state folder, kept as long as a ganger or keeper of it lives."""
+
+    def __init__(self, spool: Path) -> None:
+        folder = runtime_folder()
+        self.single = os.open(folder / "ganger.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        self.cores = os.open(folder / "cores.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        holder = read_json(folder / "cores.lock") or {}
+        try:
+            fcntl.flock(self.single, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            raise Taken(holder.get("spool", "another state folder")) from None
+        try:
+            fcntl.flock(self.cores, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            if holder.get("spool") != str(spool):
+                raise Taken(holder.get("spool", "another state folder")) from None
+        else:
+            os.ftruncate(self.cores, 0)
+            os.pwrite(self.cores, json.dumps({"spool": str(spool)}).encode(), 0)
+        fcntl.flock(self.cores, fcntl.LOCK_SH)
+
+
+class Ganger:
+    """Starts keepers, watches them through pidfds, and tells whoever is connected."""
+
+    def __init__(self, spool: Path) -> None:
+        self.spool = spool
+        self.lock = CoresLock(spool)
+        self.selector = selectors.DefaultSelector()
+        self.listener = listen(spool, "ganger.sock")
+        self.selector.register(self.listener, selectors.EVENT_READ, ("accept", None))
+        self.clients: dict[socket.socket, bytearray] = {}
+        self.watched: dict[str, int] = {}  # attempt → pidfd of its keeper
+        self.own: dict[str, int] = {}  # attempt → number of a keeper forked here
+        self.retries: dict[str, float] = {}
+        self.idle_since = time.monotonic()
+
+    def run(self) -> None:
+        """Serve until there is nothing to do and nobody to do it for."""
+        while True:
+            for key, _ in self.selector.select(timeout=0.5):
+                kind, name = key.data
+                if kind == "accept":
+                    client, _ = self.listener.accept()
+                    client.setblocking(False)
+                    self.clients[client] = bytearray()
+                    self.selector.register(client, selectors.EVENT_READ, ("client", client))
+                elif kind == "client":
+                    self._hear(name)
+                else:
+                    self._over(name)
+            now = time.monotonic()
+            for name in [name for name, at in self.retries.items() if at <= now]:
+                del self.retries[name]
+                self._ensure(name)
+            self._reap_adopted()
+            if self.clients or self.watched:
+                self.idle_since = now
+            elif now - self.idle_since > IDLE_S:
+                return
+
+    def _hear(self, client: socket.socket) -> None:
+        try:
+            heard = client.recv(65536)
+        except BlockingIOError:
+            return
+        except OSError:
+            heard = b""
+        if not heard:
+            self.selector.unregister(client)
+            client.close()
+            del self.clients[client]
+            return
+        buffer = self.clients[client]
+        buffer += heard
+        *lines, rest = bytes(buffer).split(b"\n")
+        self.clients[client] = bytearray(rest)
+        for line in lines:
+            with suppress(ValueError):
+                message = json.loads(line)
+                if "ensure" in message:
+                    self._ensure(message["ensure"])
+                elif "stop" in message:
+                    self._wake(message["stop"])
+
+    def _tell(self, message: dict[str, Any]) -> None:
+        line = json.dumps(message).encode() + b"\n"
+        for client in list(self.clients):
+            try:
+                client.setblocking(True)
+                client.sendall(line)
+                client.setblocking(False)
+            except OSError:
+                continue  # its end is heard by the selector
+
+    def _ensure(self, name: str) -> None:
+        """Bring an attempt on its way, or tell how it went."""
+        if name in self.watched:
+            return
+        folder = self.spool / name
+        if read_claim(folder) is not None:
+            self._follow(name)
+            return
+        (folder / "refused").unlink(missing_ok=True)
+        intent = read_intent(folder)
+        if intent is None:
+            return  # the engine will finish laying it out, and ask again
+        pid = os.fork()
+        if pid == 0:
+            self._shed()
+            keep(folder, intent)
+        self.own[name] = pid
+        self._watch(name, pid)
+
+    def _shed(self) -> None:
+        """In a new keeper: let go of what is the ganger's, but not of the promise of the cores."""
+        self.selector.close()
+        self.listener.close()
+        for client in self.clients:
+            client.close()
+        for pidfd in self.watched.values():
+            os.close(pidfd)
+        os.close(self.lock.single)
+        signal.signal(signal.SIGTERM, signal.SIG_DFL)
+
+    def _watch(self, name: str, pid: int) -> None:
+        pidfd = os.pidfd_open(pid)
+        self.watched[name] = pidfd
+        self.selector.register(pidfd, selectors.EVENT_READ, ("keeper", name))
+
+    def _over(self, name: str) -> None:
+        """A keeper's process has ended."""
+        pidfd = self.watched.pop(name)
+        self.selector.unregister(pidfd)
+        os.close(pidfd)
+        if pid := self.own.pop(name, 0):
+            with suppress(ChildProcessError):
+                os.waitpid(pid, 0)
+        self._follow(name)
+
+    def _follow(self, name: str) -> None:
+        """Watch the keeper that claimed an attempt; tell how it went when it is gone."""
+        claim = read_claim(self.spool / name)
+        if claim is not None and claim.alive():
+            with suppress(ProcessLookupError):
+                self._watch(name, claim.pid)
+                return
+        self._settle(name)
+
+    def _settle(self, name: str) -> None:
+        """Tell how an attempt went whose keeper is gone."""
+        folder = self.spool / name
+        ended = read_exit(folder)
+        if ended is not None:
+            self._tell({"ended": name, "exit": fields_of(ended)})
+            return
+        if not folder.exists():
+            return
+        if read_claim(folder) is None:
+            refused = folder / "refused"
+            reason = refused.read_text() if refused.exists() else "the disk is full"
+            self._tell({"waits": name, "reason": reason})
+            self.retries[name] = time.monotonic() + RETRY_S
+            return
+        self._end_orphans(folder)
+        ended = Exit(round(time.time() * 1000), 0, cause="lost", reason="its keeper was killed")
+        self._tell({"lost": name, "exit": fields_of(ended)})
+
+    def _end_orphans(self, folder: Path) -> None:
+        """Nothing may go on of an attempt that is told as lost: its cores will be given to others."""
+        mark = f"LQ_ATTEMPT_FOLDER={folder}"
+        claim, session = read_claim(folder), read_json(folder / "session")
+        if claim is None or claim.boot != boot_id():
+            return
+        while left := living(of_attempt(mark, session)):
+            send(left, signal.SIGSTOP)
+            send(living(of_attempt(mark, session)), signal.SIGKILL)
+            self._reap_adopted()
+            time.sleep(0.01)
+
+    def _reap_adopted(self) -> None:
+        """Bury what came to this process as orphans; its own keepers are waited for by name."""
+        for pid in set(children(os.getpid())) - set(self.own.values()):
+            with suppress(ChildProcessError):
+                os.waitpid(pid, os.WNOHANG)
+
+    def _wake(self, name: str) -> None:
+        claim = read_claim(self.spool / name)
+        if claim is not None and claim.alive():
+            send([claim.pid], signal.SIGTERM)
+        elif claim is None and name in self.own:
+            send([self.own[name]], signal.SIGTERM)
+
+
+def main() -> None:
+    """``python -m lazy_quarry.run.node.agent SPOOL``."""
+    spool = Path(sys.argv[1])
+    try:
+        ganger = Ganger(spool)
+    except Taken as taken:
+        write_whole(spool / "ganger.refused", json.dumps({"by": str(taken)}), durable=False)
+        sys.exit(3)
+    (spool / "ganger.refused").unlink(missing_ok=True)
+    with suppress(OSError):
+        become_subreaper()
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGHUP, signal.SIG_IGN)
+    gc.disable()  # a collection in a keeper would copy every page that it shares with this process
+    ganger.run()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,202 @@
+"""Sentences about jobs, the same in the application and on the command line."""
+
+from datetime import UTC, tzinfo
+
+from lazy_quarry.core.advice.next_request import Ran
+from lazy_quarry.core.engine.events import (
+    BroughtForward,
+    Changed,
+    ClockHeld,
+    Ended,
+    Event,
+    Held,
+    NodeClosed,
+    NodeOpened,
+    Ordered,
+    Released,
+    Reserved,
+    Started,
+    Stopping,
+    Submitted,
+    TaskMade,
+    TasksDropped,
+    Unreserved,
+)
+from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.plan.standing import Parts
+from lazy_quarry.core.site import Storage
+from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
+from lazy_quarry.site.views import JobView
+
+
+def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
+    """A job's state in a few words, without its sign: ``24m of 2h 30m``, ``starts about 10:40``."""
+    if view.rows and not view.phase.final and (len(view.counts) > 1 or view.phase is Phase.RUNNING):
+        return counts_words(view)
+    match view.phase:
+        case Phase.WAITING:
+            if view.forecast_ms is None:
+                return "waiting, no forecast"
+            if view.forecast_ms <= now_ms:
+                return "starts now"
+            return f"starts about {clock_time(view.forecast_ms, now_ms, zone)}"
+        case Phase.BLOCKED:
+            return view.why or "blocked"
+        case Phase.HELD:
+            return "held"
+        case Phase.RUNNING:
+            if view.stopping:
+                return f"stopping, {view.stopping}"
+            return f"{format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}"
+        case Phase.DONE:
+            return f"done in {_took(view)}"
+        case Phase.FAILED:
+            return f"failed, {_how(view)}"
+        case Phase.OVERTIME:
+            return f"overtime at {format_duration(view.walltime_s)}"
+        case Phase.OVERMEMORY:
+            return f"over its {format_size(view.memory_mib)}"
+        case Phase.CANCELLED:
+            return "cancelled" + (f" after {format_duration(view.elapsed_s)}" if view.started_ms is not None else "")
+        case Phase.LOST:
+            return "lost, its node went"
+    return "skipped"
+
+
+def counts_words(view: JobView) -> str:
+    """An array's tasks by state: ``12 of 40 done, 4 running``."""
+    counts = dict(view.counts)
+    total = sum(counts.values())
+    order = ("done", "running", *(phase.value for phase in Phase if phase.final and phase is not Phase.DONE))
+    told = [f"{counts[word]:,} {word}" for word in order if word != "done" and counts.get(word)]
+    return ", ".join([f"{counts.get('done', 0):,} of {total:,} done", *told])
+
+
+def outcome_words(view: JobView) -> str:
+    """What became of a job, as short as it can be said beside its sign."""
+    match view.phase:
+        case Phase.DONE:
+            return _took(view)
+        case Phase.FAILED:
+            return _how(view)
+        case Phase.RUNNING:
+            return f"{format_duration(view.elapsed_s, 1)} of {format_duration(view.walltime_s)}"
+    return view.phase.value
+
+
+def _took(view: JobView) -> str:
+    return format_duration(view.elapsed_s) if view.elapsed_s else "under 1s"
+
+
+def _how(view: JobView) -> str:
+    if view.signal:
+        return view.signal
+    return f"exit {view.exit}" if view.exit is not None else "never began"
+
+
+def verdict(view: JobView) -> str:
+    """What became of a job, as a sentence or two."""
+    took = _took(view)
+    limit = format_duration(view.walltime_s)
+    if view.rows and view.phase.final:
+        words = f"{view.phase.value.capitalize()} {'in' if view.phase is Phase.DONE else 'after'} {took}"
+        return f"{words}: {counts_words(view)}."
+    match view.phase:
+        case Phase.DONE:
+            return f"Done in {took}, exit 0." + (f" {view.reason}" if view.reason else "")
+        case Phase.FAILED:
+            if view.signal:
+                words = f"Failed after {took}: ended by {view.signal}."
+            elif view.exit is None:
+                return f"Failed before it began: {view.reason}."
+            else:
+                words = f"Failed after {took} with exit {view.exit}."
+            return words + (f" {view.reason[:1].upper()}{view.reason[1:]}." if view.reason else "")
+        case Phase.OVERTIME:
+            return f"Stopped at its walltime of {limit}. It was not done; ask for more, or save its work earlier."
+        case Phase.OVERMEMORY:
+            peak = format_size(view.memory_peak_mib)
+            return f"Stopped after {took}: it used {peak} and had asked for {format_size(view.memory_mib)}."
+        case Phase.CANCELLED:
+            return view.reason[:1].upper() + view.reason[1:] + "." if view.reason else f"Cancelled after {took}."
+        case Phase.LOST:
+            return f"Lost after {took}: {view.reason or 'its node went'}."
+        case Phase.SKIPPED:
+            return f"Skipped: {view.reason or 'what it depends on can no longer happen'}."
+    return ""
+
+
+def record_words(event: Event, zone: tzinfo = UTC) -> str:
+    """One line of a job's record."""
+    match event:
+        case Submitted():
+            return f"submitted by {event.user}" + (
+                f" from {event.origin.path}" if event.origin.path.startswith("/") else ""
+            )
+        case Held():
+            return f"held by {event.by}"
+        case Released():
+            return f"released by {event.by}"
+        case Started():
+            cores = plural(sum(len(share.cores) for share in event.shares), "core")
+            again = f", attempt {event.attempt}" if event.attempt > 1 else ""
+            return f"started on {fold_names([share.node for share in event.shares])}, {cores}{again}"
+        case Stopping():
+            if event.cause == "gave-way":
+                return f"told to make way for {event.by}, and to end within its grace; it waits to run again"
+            return f"told to stop by {event.by}: {event.cause}"
+        case Changed():
+            asked = f": {', '.join(event.overrides)}" if event.overrides else ""
+            return f"changed by {event.by}{asked}"
+        case Ordered():
+            return f"{event.by} put their waiting jobs in order: {', '.join(map(str, event.jobs[:8]))}"
+        case Reserved():
+            return (
+                f"{event.window.name}: {fold_names(event.window.nodes)} reserved by {event.by}, {event.window.reason}"
+            )
+        case Unreserved():
+            return f"reservation {event.name} " + (f"taken back by {event.by}" if event.by else "is over")
+        case Ended():
+            how = event.signal or (f"exit {event.exit}" if event.exit is not None else "")
+            word = "stopped" if event.again and event.phase is Phase.CANCELLED else event.phase.value
+            words = ", ".join(word for word in (word, how, event.reason) if word)
+            return words + ("; it waits to run again" if event.again else "")
+        case NodeClosed():
+            return f"node {event.node} closed: {event.reason}"
+        case NodeOpened():
+            return f"node {event.node} opened"
+        case TaskMade():
+            return "became a job of its own"
+        case TasksDropped():
+            return f"{plural(event.count, 'task')} that had not started cancelled by {event.by}"
+        case BroughtForward():
+            return f"brought forward for {event.account}: {plural(event.jobs, 'job')}"
+        case ClockHeld():
+            return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"
+
+
+def ordinal(place: int) -> str:
+    """``1st``, ``12th``, ``1,023rd``."""
+    ending = "th" if 10 <= place % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(place % 10, "th")
+    return f"{place:,}{ending}"
+
+
+def standing_words(parts: Parts) -> str:
+    """A standing and its parts: ``14.2h: waited 1.2h, account +8.5h, user +2h, size +0.1h``."""
+    told = [f"waited {parts.waited:.1f}h"]
+    told += [f"{name} {hours:+.1f}h" for name, hours in parts.named() if name != "waited" and abs(hours) >= 0.05]
+    return f"{parts.total:.1f}h: {', '.join(told)}"
+
+
+def ran(view: JobView, walltime_s: int) -> Ran:
+    """What a job's view says of its run, for advice, against the walltime that was asked for."""
+    return Ran(
+        view.phase, view.elapsed_s, walltime_s, view.cores, view.use.cpu_ms / 1000, view.memory_mib, view.memory_peak_mib
+    )  # fmt: skip
+
+
+def storage_words(area: Storage) -> str:
+    """What people need to know of a storage area."""
+    told = ["on every node" if area.shared else "on each node by itself", "backed up" if area.kept else "not backed up"]
+    told.append("stands heavy reading and writing" if area.heavy else "not for heavy reading and writing")
+    return "; ".join([", ".join(told), *([area.note] if area.note else [])])

@@ -1,0 +1,1 @@
+"""Workload traces through the policies of the plan."""
