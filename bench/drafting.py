@@ -6,10 +6,10 @@ person takes for at once.
 
 import numpy as np
 
-from bench.planning import ground
+from bench.planning import table
 from lazy_quarry.core.engine.engine import Engine, State
 from lazy_quarry.probe.script import with_facts
-from lazy_quarry.site.drafts import Drafting
+from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.views import Submission
 from lazy_quarry.store.journal import Journal
 
@@ -24,9 +24,9 @@ BODY = 'set -euo pipefail\nmpirun --hostfile "$LQ_NODES" ./program --case "$LQ_N
 def figures(best):
     numbers = np.random.default_rng(1).random(1_000_000)
     sort = best(5, lambda: np.sort(numbers, kind="stable"))
-    site, held, asks = ground(1000, 2000, 5000, 500)
+    site, held, requests = table(1000, 2000, 5000, 500)
     engine = Engine(site, State())
-    plan = engine.planner.plan(0, held, asks)
+    plan = engine.planner.plan(0, held, requests)
     plan.whole()
     journal = Journal(None)
     for name, header in HEADERS.items():
@@ -35,7 +35,7 @@ def figures(best):
 
         def answer(submission=submission):
             looked = with_facts(submission)
-            report = Drafting(engine, plan, journal, "me", (), 0).report(looked)
+            report = Drafts(engine, plan, journal, "me", (), 0).report(looked)
             assert report.cores and report.ladder, report.diagnostics
 
         answer()

@@ -5,13 +5,13 @@ import random
 import numpy as np
 
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.plan.planner import Ask, Planner, Stretch
+from lazy_quarry.core.plan.planner import PlannedAllocation, Planner, PlanRequest
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 
 DAY_S = 86_400
 
 
-def ground(nodes: int, running: int, waiting: int, kinds: int, seed: int = 1):
+def table(nodes: int, running: int, waiting: int, kinds: int, seed: int = 1):
     """A busy cluster: half of its cores held, and a queue of waiting jobs in no order of kind."""
     chance = random.Random(seed)
     machines = tuple(Node(f"n{number:05d}", 32, 131_072) for number in range(nodes))
@@ -23,21 +23,21 @@ def ground(nodes: int, running: int, waiting: int, kinds: int, seed: int = 1):
         while used[node] + cores > 32:
             node, cores = chance.randrange(nodes), chance.choice((4, 8))
         used[node] += cores
-        held.append(Stretch(names[node], chance.randrange(60_000, DAY_S * 1000), (cores, cores * 2048, 0, 0)))
+        held.append(PlannedAllocation(names[node], chance.randrange(60_000, DAY_S * 1000), (cores, cores * 2048, 0, 0)))
     requests = []
     for number in range(kinds):
         count = None if chance.random() < 0.7 else chance.choice((2, 4, 8))
         ranks = chance.choice((1, 2, 4, 8, 16, 32, 64)) if count is None else count * chance.choice((4, 16, 32))
         memory = Memory(chance.choice((1024, 2048, 3072)))
         requests.append(Request(f"k{number}", "a", ("q",), "t", chance.randrange(600, DAY_S), memory, count, ranks))
-    return site, held, [Ask(number, chance.choice(requests)) for number in range(waiting)]
+    return site, held, [PlanRequest(number, chance.choice(requests)) for number in range(waiting)]
 
 
 def replan(best, nodes: int, running: int, waiting: int) -> float:
-    site, held, asks = ground(nodes, running, waiting, 500)
+    site, held, requests = table(nodes, running, waiting, 500)
     planner = Planner(site)
-    len(planner.plan(0, held, asks).placements)  # requests are made into arrays when they are submitted
-    return best(2, lambda: len(planner.plan(1, held[1:], asks).placements))
+    len(planner.plan(0, held, requests).placements)  # requests are made into arrays when they are submitted
+    return best(2, lambda: len(planner.plan(1, held[1:], requests).placements))
 
 
 def figures(best):

@@ -147,25 +147,25 @@ class Machine:
         """The number of the engine's process."""
         return until(lambda: self.processes("lazy_quarry.link.server"), "an engine")[0]
 
-    def gangers(self) -> list[int]:
-        """The ganger and its keepers: they share a command line."""
+    def agents(self) -> list[int]:
+        """The agent and its supervisors: they share a command line."""
         return self.processes("lazy_quarry.run.node.agent")
 
-    def keeper(self, job: int, attempt: int = 1) -> int:
-        """The number of a job's keeper, once it has claimed it."""
+    def supervisor(self, job: int, attempt: int = 1) -> int:
+        """The number of a job's supervisor, once it has claimed it."""
         import json
 
         claim = self.state / "spool" / f"{job}-{attempt}" / "claim.json"
         return int(until(lambda: claim.exists() and json.loads(claim.read_text()), "a claim")["pid"])
 
-    def ganger(self) -> int:
-        """The ganger alone: the one that leads its session and is no keeper."""
-        claimed = {self.keeper_of(folder) for folder in (self.state / "spool").glob("*-*")}
-        return next(pid for pid in self.gangers() if pid not in claimed)
+    def agent(self) -> int:
+        """The agent alone: the one that leads its session and is no supervisor."""
+        claimed = {self.supervisor_of(folder) for folder in (self.state / "spool").glob("*-*")}
+        return next(pid for pid in self.agents() if pid not in claimed)
 
     @staticmethod
-    def keeper_of(folder: Path) -> int:
-        """The claimed keeper of an attempt, or 0."""
+    def supervisor_of(folder: Path) -> int:
+        """The claimed supervisor of an attempt, or 0."""
         from lazy_quarry.run.node.attempt import read_claim
 
         claim = read_claim(folder)
@@ -175,7 +175,7 @@ class Machine:
         """End whatever of it still runs."""
         import signal
 
-        for pid in [*self.processes("lazy_quarry.link.server"), *self.gangers()]:
+        for pid in [*self.processes("lazy_quarry.link.server"), *self.agents()]:
             try:
                 os.kill(pid, signal.SIGKILL)
             except ProcessLookupError:

@@ -6,7 +6,7 @@ from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier
 from lazy_quarry.run.rehearsal import RehearsalRunner
-from lazy_quarry.site.operations import Desk
+from lazy_quarry.site.operations import Operations
 from lazy_quarry.store.journal import Journal
 from tests.app.support import press, text_of, wait_for
 
@@ -17,7 +17,7 @@ class Client:
     """A desk of the test's own, as the application reaches it."""
 
     def __init__(self, site):
-        self.desk = Desk(site, Journal(None), RehearsalRunner(1), "ada", lambda: 1_000_000_000)
+        self.desk = Operations(site, Journal(None), RehearsalRunner(1), "ada", lambda: 1_000_000_000)
 
     def __getattr__(self, name):
         return getattr(self.desk, name)

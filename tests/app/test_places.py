@@ -353,7 +353,7 @@ async def test_the_ledger_is_true_to_the_second(tmp_path):
         line = next(line for line in rows.lines if line.account == "tide-surge")
         desk = app.client.desk
         running = [job for job in desk.engine.state.running() if job.request.account == "tide-surge"]
-        assert line.running_core_ms == sum(job.cores_held * (desk.now() - job.started_ms) for job in running)
+        assert line.running_core_ms == sum(job.cores_allocated * (desk.now() - job.started_ms) for job in running)
         assert line.left_core_ms == 400_000 * 3_600_000 - line.charged_core_ms - line.running_core_ms
         sums = sum(row.charge_core_ms for row in desk.journal.sums_since(0) if row.account == "tide-surge")
         assert sums == line.charged_core_ms

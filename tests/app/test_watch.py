@@ -54,12 +54,12 @@ async def test_nodes_are_lanes_with_the_jobs_on_them(tmp_path):
         await settled(pilot)
         assert [row.node.name for row in jobs.arranged.rows] == [node.name for node in app.board.nodes]
         assert "closed: memory errors" in text_of(app, "#jobs")
-        busy = next(place for place, row in enumerate(jobs.arranged.rows) if row.node.shares)
+        busy = next(place for place, row in enumerate(jobs.arranged.rows) if row.node.occupants)
         jobs.move(busy)
         await wait_for(pilot, lambda: "comes free by" in app.query_one(NoteBar).text)
         await press(pilot, "a")
         await wait_for(pilot, lambda: jobs.jobs)
-        assert {share.job for share in jobs.row().node.shares} <= {view.job for view in jobs.jobs}
+        assert {occupant.job for occupant in jobs.row().node.occupants} <= {view.job for view in jobs.jobs}
 
 
 async def test_why_names_the_standing_and_who_is_ahead(tmp_path):

@@ -39,11 +39,11 @@ def began(machine, job, attempt=1):
     until(lambda: f"{job}-{attempt}" in ran(machine), "the job's first line")
 
 
-@pytest.mark.parametrize("victims", ["engine", "ganger", "engine ganger"])
-def test_a_job_goes_on_when_those_above_its_keeper_are_killed(machine, victims):
+@pytest.mark.parametrize("victims", ["engine", "agent", "engine agent"])
+def test_a_job_goes_on_when_those_above_its_supervisor_are_killed(machine, victims):
     job = machine.submit(WAITS)
     began(machine, job)
-    pids = {"engine": machine.engine(), "ganger": machine.ganger()}
+    pids = {"engine": machine.engine(), "agent": machine.agent()}
     for victim in victims.split():
         kill(pids[victim])
     let_go(machine)
@@ -53,12 +53,13 @@ def test_a_job_goes_on_when_those_above_its_keeper_are_killed(machine, victims):
 
 
 @pytest.mark.parametrize(
-    "victims", ["keeper", "ganger keeper", "engine keeper", "engine ganger keeper", "keeper ganger engine"]
+    "victims",
+    ["supervisor", "agent supervisor", "engine supervisor", "engine agent supervisor", "supervisor agent engine"],
 )
-def test_an_attempt_without_its_keeper_is_lost_and_run_once_more(machine, victims):
+def test_an_attempt_without_its_supervisor_is_lost_and_run_once_more(machine, victims):
     job = machine.submit(WAITS)
     began(machine, job)
-    pids = {"engine": machine.engine(), "ganger": machine.ganger(), "keeper": machine.keeper(job)}
+    pids = {"engine": machine.engine(), "agent": machine.agent(), "supervisor": machine.supervisor(job)}
     for victim in victims.split():
         kill(pids[victim])
     let_go(machine)
@@ -73,7 +74,7 @@ def test_without_retries_a_lost_attempt_is_the_end(machine):
         "(trap '' TERM HUP; sleep 1000) & env -i sleep 1000 & " + RUNS.replace("1.2", "1000"), "retries=0"
     )
     began(machine, job)
-    kill(machine.keeper(job))
+    kill(machine.supervisor(job))
     found = machine.ended(job)
     assert (found["state"], found["attempt"]) == ("lost", 1)
     left = subprocess.run(["pgrep", "-f", "^sleep 1000$"], capture_output=True, text=True).stdout.split()
@@ -86,12 +87,12 @@ def test_without_retries_a_lost_attempt_is_the_end(machine):
 def test_a_job_ends_and_is_recorded_with_nobody_above_it(machine):
     job = machine.submit(WAITS)
     began(machine, job)
-    engine, ganger, keeper = machine.engine(), machine.ganger(), machine.keeper(job)
+    engine, agent, supervisor = machine.engine(), machine.agent(), machine.supervisor(job)
     kill(engine)
-    kill(ganger)
+    kill(agent)
     let_go(machine)
-    until(lambda: not os.path.exists(f"/proc/{keeper}"), "the keeper's end")
-    assert (machine.state / "spool" / f"{job}-1" / f"exit.{keeper}").exists()
+    until(lambda: not os.path.exists(f"/proc/{supervisor}"), "the supervisor's end")
+    assert (machine.state / "spool" / f"{job}-1" / f"exit.{supervisor}").exists()
     found = machine.show(job)
     assert found["state"] == "done"
     until(lambda: not (machine.state / "spool" / f"{job}-1").exists(), "the tidying of the spool")
@@ -99,17 +100,17 @@ def test_a_job_ends_and_is_recorded_with_nobody_above_it(machine):
 
 def test_walltime_is_kept_with_nobody_above(machine):
     job = machine.submit("exec sleep 1000", 'walltime = "2s"', 'grace = "1s"')
-    keeper = machine.keeper(job)
+    supervisor = machine.supervisor(job)
     kill(machine.engine())
-    kill(machine.ganger())
-    until(lambda: not os.path.exists(f"/proc/{keeper}"), "the keeper's end")
+    kill(machine.agent())
+    until(lambda: not os.path.exists(f"/proc/{supervisor}"), "the supervisor's end")
     assert machine.ended(job)["state"] == "overtime"
 
 
-def test_a_cancel_reaches_a_job_whose_ganger_was_killed(machine):
+def test_a_cancel_reaches_a_job_whose_agent_was_killed(machine):
     job = machine.submit("exec sleep 1000")
-    machine.keeper(job)
-    kill(machine.ganger())
+    machine.supervisor(job)
+    kill(machine.agent())
     assert machine.lq("cancel", str(job)).returncode == 0
     assert machine.ended(job)["state"] == "cancelled"
 
@@ -123,7 +124,7 @@ def test_kills_at_any_instant_lose_nothing_and_run_nothing_twice(machine, seed):
     ]
     pause = random.Random(seed + 100)
     for _ in range(10):
-        pids = [*machine.processes("lazy_quarry.link.server"), *machine.gangers()]
+        pids = [*machine.processes("lazy_quarry.link.server"), *machine.agents()]
         if pids:
             for pid in chance.sample(pids, chance.randint(1, len(pids))):
                 kill(pid)
@@ -140,7 +141,7 @@ def test_kills_at_any_instant_lose_nothing_and_run_nothing_twice(machine, seed):
 
 
 def test_an_attempt_placed_but_never_claimed_is_started_after_all(machine):
-    """The engine is killed between the journal's entry and the keeper's claim."""
+    """The engine is killed between the journal's entry and the supervisor's claim."""
     job = machine.submit(RUNS, "retries=0")
     began(machine, job)
     machine.ended(job)
@@ -188,7 +189,7 @@ def test_a_copied_folder_neither_runs_again_nor_harms_the_original(machine):
 def test_a_second_folder_does_not_promise_the_same_cores(machine):
     cores = len(os.sched_getaffinity(0))
     first = machine.submit("sleep 1000", f"ranks={cores}")
-    machine.keeper(first)
+    machine.supervisor(first)
     other = str(machine.state.with_name("other"))
     done = machine.lq("submit", "--state", other, "--set", "walltime=1m", "--", "true")
     assert done.returncode == 2
@@ -212,7 +213,7 @@ def test_a_folder_that_cannot_be_written_says_so(machine):
 @pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
 def test_a_read_only_folder_says_so(machine):
     machine.ended(machine.submit("true"))
-    for pid in [*machine.processes("lazy_quarry.link.server"), *machine.gangers()]:
+    for pid in [*machine.processes("lazy_quarry.link.server"), *machine.agents()]:
         kill(pid)
     mount = subprocess.run(["mount", "--bind", machine.state, machine.state], capture_output=True)
     if mount.returncode:

@@ -1,4 +1,4 @@
-"""Real scripts on this machine, through the command line, the engine, the ganger and the keepers."""
+"""Real scripts on this machine, through the command line, the engine, the agent and the supervisors."""
 
 import json
 import os
@@ -279,7 +279,7 @@ def test_the_engine_leaves_when_there_is_nothing_to_do(machine):
     machine.environment["LQ_LINGER"] = "0.2"
     machine.ended(machine.submit("true"))
     until(lambda: not machine.processes("lazy_quarry.link.server"), "the engine's leaving")
-    until(lambda: not machine.gangers(), "the ganger's leaving")
+    until(lambda: not machine.agents(), "the agent's leaving")
     assert machine.state_of(1) == "done"
 
 

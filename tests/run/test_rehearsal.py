@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lazy_quarry.core.job.job import Job, Origin, Phase, Share
+from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
 from lazy_quarry.demo.people import arrivals, busyness
@@ -21,8 +21,8 @@ HEADER = 'name = "mine"\nwalltime = "1h"\nmemory = "1 GiB/core"'
 
 def job(number=1, **told):
     request = Request("j", "a", ("q",), "t", 3600, Memory(1000), rehearsal=Rehearsal(**told))
-    share = Share("n1", 1, (0, 1), 2000)
-    return Job(number, "ada", request, Origin(""), 0, Phase.RUNNING, 1, started_ms=0, shares=(share,))
+    allocation = Allocation("n1", 1, (0, 1), 2000)
+    return Job(number, "ada", request, Origin(""), 0, Phase.RUNNING, 1, started_ms=0, allocations=(allocation,))
 
 
 @given(st.integers(), st.integers(1, 10**6))
@@ -78,10 +78,10 @@ def test_no_node_is_ever_over_in_the_demo(seed):
     for _ in range(12):
         rehearsed.advance(rehearsed.now_ms + HOUR_MS)
         held = [
-            (share.node, core)
+            (allocation.node, core)
             for one in rehearsed.desk.engine.state.running()
-            for share in one.shares
-            for core in share.cores
+            for allocation in one.allocations
+            for core in allocation.cores
         ]
         assert len(held) == len(set(held))
         assert not any(node == "c17" for node, _ in held)

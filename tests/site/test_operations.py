@@ -6,7 +6,7 @@ from lazy_quarry.core.engine.events import ClockHeld, Ended
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.run.rehearsal import RehearsalRunner
-from lazy_quarry.site.operations import Desk
+from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.views import Submission
 from lazy_quarry.store.journal import Journal
 from tests.conftest import script, small_site
@@ -29,7 +29,7 @@ def clock():
 
 @pytest.fixture
 def desk(clock):
-    return Desk(small_site(), Journal(None), RehearsalRunner(1), "ada", clock)
+    return Operations(small_site(), Journal(None), RehearsalRunner(1), "ada", clock)
 
 
 def events(desk, kind):
@@ -88,10 +88,10 @@ def test_a_draft_and_a_submission_are_told_the_same(desk):
 
 
 def test_who_holds_a_job_is_still_known_after_opening_again(tmp_path, clock):
-    first = Desk(small_site(), Journal(tmp_path), RehearsalRunner(1), "ada", clock)
+    first = Operations(small_site(), Journal(tmp_path), RehearsalRunner(1), "ada", clock)
     desk_full = first.submit(Submission(script(HEADER), overrides=("ranks=25",))).job
     number = first.submit(Submission(script(HEADER), overrides=("ranks=25",))).job
     first.hold([number])
-    again = Desk(small_site(), Journal(tmp_path), RehearsalRunner(1), "ada", clock)
+    again = Operations(small_site(), Journal(tmp_path), RehearsalRunner(1), "ada", clock)
     assert again.job(number).why.startswith("held by ada")
     assert again.job(desk_full).phase is Phase.RUNNING

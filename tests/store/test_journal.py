@@ -66,7 +66,7 @@ def test_ended_jobs_and_sums_stand_in_the_same_transaction(tmp_path):
     site.run(DAY_MS - 500, "over-midnight", 1000)
     site.run(DAY_MS + 5000, "later")
     rows = site.journal.sums_since(0)
-    assert [(row.day_ms, row.name, row.held_core_ms, row.jobs) for row in rows] == [
+    assert [(row.day_ms, row.name, row.allocated_core_ms, row.jobs) for row in rows] == [
         (0, "over-midnight", 1000, 0),
         (DAY_MS, "later", 2000, 1),
         (DAY_MS, "over-midnight", 1000, 1),
@@ -178,7 +178,7 @@ def test_a_past_is_brought_in_with_its_sums(tmp_path):
     target = Journal(tmp_path)
     target.import_past(source.journal.ended(EndedFilter()))
     assert len(target.ended(EndedFilter())) == 3
-    assert sum(row.held_core_ms for row in target.sums_since(0)) == 6000
+    assert sum(row.allocated_core_ms for row in target.sums_since(0)) == 6000
 
 
 def test_cancelling_what_waits_ends_it_without_charge(tmp_path):

@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.plan.planner import Ask, Planner, Stretch
+from lazy_quarry.core.plan.planner import PlannedAllocation, Planner, PlanRequest
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 from lazy_quarry.errors import BadValue
 from lazy_quarry.study.replay import POLICIES, replay
@@ -82,14 +82,16 @@ SITE = Site(
 
 def by_the_planner(now, waiting, running, starts):
     held = [
-        Stretch("n", int(1000 * (starts[job.number] + job.walltime_s)), (job.cores, job.cores, 0, 0))
+        PlannedAllocation("n", int(1000 * (starts[job.number] + job.walltime_s)), (job.cores, job.cores, 0, 0))
         for job in running.values()
     ]
-    asks = [
-        Ask(job.number, Request("j", "a", ("q",), "t", int(job.walltime_s), Memory(1), threads=job.cores, grace_s=0))
+    requests = [
+        PlanRequest(
+            job.number, Request("j", "a", ("q",), "t", int(job.walltime_s), Memory(1), threads=job.cores, grace_s=0)
+        )
         for job in waiting
     ]
-    plan = Planner(SITE).plan(int(now * 1000), held, asks)
+    plan = Planner(SITE).plan(int(now * 1000), held, requests)
     chosen = {placement.job for placement in plan.starting()}
     return [job for job in waiting if job.number in chosen]
 

@@ -33,7 +33,7 @@ COUNTS = (1, 2, 3, 4, 6, 8, 10, 12, 16, 20, 24, 28, 32, 40, 48, 56, 64, 80, 96, 
 SIZES_MIB = (128, 256, 512, 768, *(1024 * gib for gib in (1, 1.5, 2, 3, 4, 6, 8, 12, 16, 24, 32, 48, 64, 96, 128, 192,
              256, 384, 512, 768, 1024, 2048)))  # fmt: skip
 
-Change = tuple[tuple[str, Any], ...]
+HeaderEdit = tuple[tuple[str, Any], ...]
 """Keys to set, in order; None takes a key out."""
 
 
@@ -52,7 +52,7 @@ class Dial:
     at: Any = None
     trait: bool = False
 
-    def turned(self, by: int) -> Change:
+    def turned(self, by: int) -> HeaderEdit:
         """What to set when it is turned by a step up or down; nothing at its ends."""
         values = list(self.steps)
         if not values:
@@ -65,7 +65,7 @@ class Dial:
             return ()
         return ((self.key, _written(self, values[to])),)
 
-    def typed(self, text: str) -> Change:
+    def typed(self, text: str) -> HeaderEdit:
         """What to set for a text that was typed. Raises :class:`BadValue` saying what to write instead."""
         text = text.strip()
         if not text:
@@ -104,7 +104,7 @@ def _per(words: str) -> str:
 # -- what is typed --------------------------------------------------------------------------------
 
 
-def _plain(dial: Dial, text: str) -> Change:
+def _plain(dial: Dial, text: str) -> HeaderEdit:
     value: Any = text
     if dial.key in ("ranks", "ranks-per-node", "threads", "gpus"):
         if not text.isdecimal():
@@ -114,11 +114,11 @@ def _plain(dial: Dial, text: str) -> Change:
     return ((dial.key, value),)
 
 
-def _walltime(dial: Dial, text: str) -> Change:
+def _walltime(dial: Dial, text: str) -> HeaderEdit:
     return (("walltime", exact_duration(parse_duration(text))),)
 
 
-def _memory(dial: Dial, text: str) -> Change:
+def _memory(dial: Dial, text: str) -> HeaderEdit:
     amount, slash, per = text.partition("/")
     if not amount.strip() and slash:
         amount = dial.words.partition("/")[0]
@@ -128,7 +128,7 @@ def _memory(dial: Dial, text: str) -> Change:
     return (("memory", written),)
 
 
-def _nodes(dial: Dial, text: str) -> Change:
+def _nodes(dial: Dial, text: str) -> HeaderEdit:
     if text in ("fit", "as few as fit"):
         return (("nodes", None),)
     value: Any = int(text) if text.isdecimal() else text
@@ -136,7 +136,7 @@ def _nodes(dial: Dial, text: str) -> Change:
     return (("nodes", value),)
 
 
-def _ranks(dial: Dial, text: str) -> Change:
+def _ranks(dial: Dial, text: str) -> HeaderEdit:
     match = re.fullmatch(r"(\d+)\s*(?:/|on each|a|each)\s*(?:node)?", text)
     if match:
         each = int(match[1])
@@ -148,18 +148,18 @@ def _ranks(dial: Dial, text: str) -> Change:
     return (("ranks-per-node", None), ("ranks", int(text)))
 
 
-def _queue(dial: Dial, text: str) -> Change:
+def _queue(dial: Dial, text: str) -> HeaderEdit:
     names = [name.strip() for name in text.split(",") if name.strip()]
     return (("queue", names[0] if len(names) == 1 else names),)
 
 
-def _flag(dial: Dial, text: str) -> Change:
+def _flag(dial: Dial, text: str) -> HeaderEdit:
     if text.lower() not in ("true", "false", "yes", "no"):
         raise BadValue(f'"{text}" is neither yes nor no')
     return ((dial.key, text.lower() in ("true", "yes")),)
 
 
-def _traits(dial: Dial, text: str) -> Change:
+def _traits(dial: Dial, text: str) -> HeaderEdit:
     parse_traits(text)
     return (("traits", text),)
 

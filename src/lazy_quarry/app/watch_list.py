@@ -51,14 +51,14 @@ GROUPS: dict[str, Callable[[JobView], str]] = {
     "queue": lambda view: view.queue,
     "name": lambda view: view.name,
 }
-Key = tuple[str, str | int]
+RowKey = tuple[str, str | int]
 
 
 @dataclass(frozen=True, slots=True)
 class Row:
     """A line of Watch: a job, the heading of a group, or a node. ``depth`` is how far it is set in."""
 
-    key: Key
+    key: RowKey
     view: JobView | None = None
     node: NodeView | None = None
     words: str = ""
@@ -74,7 +74,7 @@ class Choice:
     sort: str = "turn"
     group: str = ""
     by_node: bool = False
-    opened: frozenset[Key] = frozenset()
+    opened: frozenset[RowKey] = frozenset()
     """Arrays whose tasks are shown, nodes whose jobs are shown, groups that are folded."""
 
 
@@ -99,7 +99,7 @@ class JobList(Sequence[Row]):
         view = self.views[place]
         return Row(("job", view.job), view)
 
-    def place_of(self, key: Key) -> int | None:
+    def place_of(self, key: RowKey) -> int | None:
         """Where a job is."""
         numbers = [view.job for view in self.views]
         try:
@@ -117,7 +117,7 @@ class Arranged:
     held: dict[str, list[tuple[int, int, int, str]]] = field(default_factory=dict)
     """Of each node: (from, to, cores, ``mine`` | ``accounts`` | ``others`` | ``expected``)."""
 
-    def place_of(self, key: Key, near: int = 0) -> int | None:
+    def place_of(self, key: RowKey, near: int = 0) -> int | None:
         """Where a row is; looked for first where it may well be."""
         rows = self.rows
         for place in range(max(0, near - 2), min(len(rows), near + 3)):

@@ -69,7 +69,9 @@ def check_files(paths: list[str], overrides: list[str]) -> tuple[list[tuple[str,
             refused = True
             continue
         looked = looked_up(Submission(text, path, os.getcwd(), tuple(overrides), (), tuple(os.environ.items())))
-        outside = Outside(user, path, os.getcwd(), tuple(overrides), findings=looked.findings, facts=looked.facts)
+        outside = Outside(
+            user, path, os.getcwd(), tuple(overrides), findings=looked.findings, surroundings=looked.surroundings
+        )
         checked = check_script(text, site, outside)
         found.append((path, list(checked.diagnostics)))
         refused = refused or checked.refused

@@ -172,7 +172,7 @@ def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
                 "scratch_mib": node.scratch_mib,
                 "traits": list(node.traits),
                 "closed": node.closed or None,
-                "jobs": [_number(label) for label in dict.fromkeys(share.label for share in node.shares)],
+                "jobs": [_number(label) for label in dict.fromkeys(allocation.label for allocation in node.occupants)],
             }
             for node in board.nodes
         ],

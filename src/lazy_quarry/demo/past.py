@@ -4,7 +4,7 @@ import heapq
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from lazy_quarry.core.job.job import Job, Phase, Share, Use
+from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.request import Request, deal, memory_on_node
 from lazy_quarry.core.ledger.charges import charge
 from lazy_quarry.core.site import Site
@@ -19,7 +19,7 @@ class _Ground:
     cores: dict[str, set[int]]
     memory: dict[str, int]
     gpus: dict[str, set[int]]
-    ends: list[tuple[int, int, tuple[Share, ...]]]
+    ends: list[tuple[int, int, tuple[Allocation, ...]]]
     clock: int = 0
 
 
@@ -64,39 +64,39 @@ def _run(site: Site, ground: _Ground, number: int, arrival: Arrival) -> Job:
             break
         start = ground.ends[0][0]
     hosts.sort(key=lambda name: len(ground.cores[name]))
-    shares = tuple(_take(ground, name, ranks, request, memory) for name, ranks in zip(hosts, wanted, strict=False))
+    allocations = tuple(_take(ground, name, ranks, request, memory) for name, ranks in zip(hosts, wanted, strict=False))
     ground.clock = start
-    job = _ended(site, number, arrival, start, shares)
-    heapq.heappush(ground.ends, (job.ended_ms or 0, number, shares))
+    job = _ended(site, number, arrival, start, allocations)
+    heapq.heappush(ground.ends, (job.ended_ms or 0, number, allocations))
     return job
 
 
-def _take(ground: _Ground, name: str, ranks: int, request: Request, memory: int) -> Share:
+def _take(ground: _Ground, name: str, ranks: int, request: Request, memory: int) -> Allocation:
     cores = tuple(sorted(ground.cores[name])[: ranks * request.threads])
     gpus = tuple(sorted(ground.gpus[name])[: request.gpus])
     ground.cores[name].difference_update(cores)
     ground.gpus[name].difference_update(gpus)
     ground.memory[name] -= memory
-    return Share(name, ranks, cores, memory, gpus)
+    return Allocation(name, ranks, cores, memory, gpus)
 
 
-def _free(ground: _Ground, shares: tuple[Share, ...]) -> None:
-    for share in shares:
-        ground.cores[share.node].update(share.cores)
-        ground.gpus[share.node].update(share.gpus)
-        ground.memory[share.node] += share.memory_mib
+def _free(ground: _Ground, allocations: tuple[Allocation, ...]) -> None:
+    for allocation in allocations:
+        ground.cores[allocation.node].update(allocation.cores)
+        ground.gpus[allocation.node].update(allocation.gpus)
+        ground.memory[allocation.node] += allocation.memory_mib
 
 
-def _ended(site: Site, number: int, arrival: Arrival, start: int, shares: tuple[Share, ...]) -> Job:
+def _ended(site: Site, number: int, arrival: Arrival, start: int, allocations: tuple[Allocation, ...]) -> Job:
     request, told = arrival.request, arrival.request.rehearsal
     runtime = (told.runtime_s or (60, 60))[0]
-    asked = sum(share.memory_mib for share in shares)
+    asked = sum(allocation.memory_mib for allocation in allocations)
     phase, status, name = Phase.DONE if not told.exit else Phase.FAILED, told.exit, None
     if (told.memory_mib or 0) > asked:
         phase, status, name, runtime = Phase.OVERMEMORY, None, "SIGKILL", max(5, min(runtime, request.walltime_s) // 3)
     elif runtime >= request.walltime_s:
         phase, status, name, runtime = Phase.OVERTIME, None, "SIGTERM", request.walltime_s
-    cores = sum(len(share.cores) for share in shares)
+    cores = sum(len(allocation.cores) for allocation in allocations)
     held = cores * runtime * 1000
     written = round(runtime * 40_000 * (told.busy or 1))
     return Job(
@@ -110,10 +110,10 @@ def _ended(site: Site, number: int, arrival: Arrival, start: int, shares: tuple[
         queue=request.queues[0],
         started_ms=start,
         ended_ms=start + runtime * 1000,
-        shares=shares,
+        allocations=allocations,
         exit=status,
         signal=name,
         use=Use(round(runtime * 1000 * (told.busy or 1)), told.memory_mib or asked * 2 // 5, 2 * written, written),
-        held_core_ms=held,
+        allocated_core_ms=held,
         charge_core_ms=charge(site, request.tier, held),
     )

@@ -16,7 +16,7 @@ from lazy_quarry.demo.site import BEGINS_MS, YOU, oxbow
 from lazy_quarry.demo.yours import yours, yours_waiting
 from lazy_quarry.errors import Refused
 from lazy_quarry.run.rehearsal import RehearsalRunner
-from lazy_quarry.site.operations import Desk
+from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.views import ClockView
 from lazy_quarry.store.journal import Journal
 
@@ -39,7 +39,7 @@ class Rehearsed:
         journal = Journal(None)
         journal.append_past(list(_recent(seed)))
         self.runner = RehearsalRunner(seed)
-        self.desk = Desk(site, journal, self.runner, YOU, lambda: self.now_ms)
+        self.desk = Operations(site, journal, self.runner, YOU, lambda: self.now_ms)
         self._coming: Iterator[Arrival] = heapq.merge(
             arrivals(f"{seed}:coming", BEGINS_MS, FUTURE_A_DAY),
             arrivals(f"{seed}:spare", BEGINS_MS, SPARE_A_DAY, SPARE),
@@ -91,13 +91,13 @@ class Rehearsed:
         tallies: dict[str, Tally] = {}
         recent: dict[str, dict[tuple[str, int], int]] = {}
         for job in jobs:
-            for day, core_ms in by_day(job.started_ms or 0, job.ended_ms or 0, job.held_core_ms):
+            for day, core_ms in by_day(job.started_ms or 0, job.ended_ms or 0, job.allocated_core_ms):
                 held = recent.setdefault(job.request.account, {})
                 held[job.user, day] = held.get((job.user, day), 0) + core_ms
             known = tallies.get(job.request.account, Tally())
             tallies[job.request.account] = Tally(
                 known.charged_core_ms + job.charge_core_ms,
-                known.held_core_ms + job.held_core_ms,
+                known.allocated_core_ms + job.allocated_core_ms,
                 known.jobs + 1,
                 known.failed + (job.phase not in ("done", "cancelled")),
             )
@@ -110,7 +110,7 @@ class Rehearsed:
                         at,
                         account,
                         sums.charged_core_ms,
-                        sums.held_core_ms,
+                        sums.allocated_core_ms,
                         sums.jobs,
                         sums.failed,
                         tuple((user, day, amount) for (user, day), amount in sorted(recent[account].items())),
@@ -149,7 +149,7 @@ def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
     number, started, ended = job.number, job.started_ms or 0, job.ended_ms or 0
     yield job.submitted_ms, number, Submitted(job.submitted_ms, number, job.user, job.request, job.origin)
     if started <= BEGINS_MS:
-        yield started, number, Started(started, number, 1, job.queue, job.shares)
+        yield started, number, Started(started, number, 1, job.queue, job.allocations)
     if ended <= BEGINS_MS:
         yield (
             ended,
@@ -164,7 +164,7 @@ def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
                 job.signal,
                 "",
                 job.use,
-                job.held_core_ms,
+                job.allocated_core_ms,
                 job.charge_core_ms,
             ),
         )

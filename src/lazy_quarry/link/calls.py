@@ -8,7 +8,7 @@ from pydantic import ValidationError
 
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.protocol import CODES, adapters
-from lazy_quarry.site.operations import Desk
+from lazy_quarry.site.operations import Operations
 
 METHODS = (
     "submit",
@@ -34,12 +34,12 @@ METHODS = (
     "ladder",
     "turns",
 )
-"""Of :class:`~lazy_quarry.site.operations.Desk`; no other is reached."""
+"""Of :class:`~lazy_quarry.site.operations.Operations`; no other is reached."""
 
 BAD_REQUEST, NO_METHOD, BAD_PARAMS = -32600, -32601, -32602
 
 
-def answer(desk: Desk, message: Any) -> dict[str, Any]:
+def answer(desk: Operations, message: Any) -> dict[str, Any]:
     """The response to one request; never raises for what the message holds."""
     reply: dict[str, Any] = {"jsonrpc": "2.0", "id": None}
     if not isinstance(message, dict) or message.get("jsonrpc") != "2.0":
@@ -48,7 +48,7 @@ def answer(desk: Desk, message: Any) -> dict[str, Any]:
     method, params = message.get("method"), message.get("params", {})
     if method not in METHODS:
         return reply | {"error": {"code": NO_METHOD, "message": f"there is no method {method!r}"}}
-    takes, gives = adapters(Desk, method)
+    takes, gives = adapters(Operations, method)
     try:
         values = {name: takes[name].validate_python(value) for name, value in params.items()}
     except (ValidationError, KeyError, AttributeError) as fault:

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any, Literal, Protocol
 
 from lazy_quarry import __version__
-from lazy_quarry.core.explain.answers import Change
+from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.site import Window
 from lazy_quarry.errors import EngineAway, StateFolderError
 from lazy_quarry.run.node.sockets import dial
@@ -23,11 +23,11 @@ from lazy_quarry.site.views import (
     DraftReport,
     JobDetail,
     JobView,
+    Outcome,
     OutputChunk,
     Receipt,
     RoomView,
     Submission,
-    Told,
 )
 from lazy_quarry.store.folder import FolderLock
 
@@ -47,15 +47,15 @@ class SiteClient(Protocol):
         """Take a script in, or say what must change first."""
         ...
 
-    def hold(self, jobs: list[int]) -> list[Told]:
+    def hold(self, jobs: list[int]) -> list[Outcome]:
         """Keep waiting jobs from starting."""
         ...
 
-    def release(self, jobs: list[int]) -> list[Told]:
+    def release(self, jobs: list[int]) -> list[Outcome]:
         """Let held jobs start."""
         ...
 
-    def cancel(self, jobs: list[int]) -> list[Told]:
+    def cancel(self, jobs: list[int]) -> list[Outcome]:
         """End waiting jobs, stop running ones."""
         ...
 
@@ -93,15 +93,15 @@ class SiteClient(Protocol):
         """The most that could start now in a queue, by walltime and kind."""
         ...
 
-    def change(self, jobs: list[int], settings: list[str]) -> list[Told]:
+    def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:
         """Ask for something else on behalf of jobs that have not started."""
         ...
 
-    def order(self, jobs: list[int]) -> Told:
+    def order(self, jobs: list[int]) -> Outcome:
         """Put one's own waiting jobs into an order."""
         ...
 
-    def again(self, jobs: list[int]) -> list[Told]:
+    def again(self, jobs: list[int]) -> list[Outcome]:
         """Submit jobs again, each as it was."""
         ...
 
@@ -113,7 +113,7 @@ class SiteClient(Protocol):
         """One's own waiting jobs in the order of their turns."""
         ...
 
-    def ladder(self, number: int) -> list[Change]:
+    def ladder(self, number: int) -> list[Suggestion]:
         """When a waiting job would start with other walltimes."""
         ...
 
@@ -121,15 +121,15 @@ class SiteClient(Protocol):
         """Which of two waiting jobs stands ahead, and why."""
         ...
 
-    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Told]:
+    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
         """Close nodes, open them, or tell that they have gone."""
         ...
 
-    def reserve(self, window: Window) -> Told:
+    def reserve(self, window: Window) -> Outcome:
         """Keep nodes free for a time, or for some people."""
         ...
 
-    def unreserve(self, name: str) -> Told:
+    def unreserve(self, name: str) -> Outcome:
         """Take a reservation back."""
         ...
 
@@ -241,19 +241,19 @@ class SocketClient:
         receipt: Receipt = self._call("submit", submission=submission)
         return receipt
 
-    def hold(self, jobs: list[int]) -> list[Told]:
+    def hold(self, jobs: list[int]) -> list[Outcome]:
         """See :class:`SiteClient`."""
-        told: list[Told] = self._call("hold", jobs=jobs)
+        told: list[Outcome] = self._call("hold", jobs=jobs)
         return told
 
-    def release(self, jobs: list[int]) -> list[Told]:
+    def release(self, jobs: list[int]) -> list[Outcome]:
         """See :class:`SiteClient`."""
-        told: list[Told] = self._call("release", jobs=jobs)
+        told: list[Outcome] = self._call("release", jobs=jobs)
         return told
 
-    def cancel(self, jobs: list[int]) -> list[Told]:
+    def cancel(self, jobs: list[int]) -> list[Outcome]:
         """See :class:`SiteClient`."""
-        told: list[Told] = self._call("cancel", jobs=jobs)
+        told: list[Outcome] = self._call("cancel", jobs=jobs)
         return told
 
     def jobs(
@@ -298,19 +298,19 @@ class SocketClient:
         found: list[RoomView] = self._call("room", queue=queue)
         return found
 
-    def change(self, jobs: list[int], settings: list[str]) -> list[Told]:
+    def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:
         """See :class:`SiteClient`."""
-        told: list[Told] = self._call("change", jobs=jobs, settings=settings)
+        told: list[Outcome] = self._call("change", jobs=jobs, settings=settings)
         return told
 
-    def order(self, jobs: list[int]) -> Told:
+    def order(self, jobs: list[int]) -> Outcome:
         """See :class:`SiteClient`."""
-        told: Told = self._call("order", jobs=jobs)
+        told: Outcome = self._call("order", jobs=jobs)
         return told
 
-    def again(self, jobs: list[int]) -> list[Told]:
+    def again(self, jobs: list[int]) -> list[Outcome]:
         """See :class:`SiteClient`."""
-        told: list[Told] = self._call("again", jobs=jobs)
+        told: list[Outcome] = self._call("again", jobs=jobs)
         return told
 
     def samples(self, number: int) -> list[tuple[int, float, int]]:
@@ -323,28 +323,28 @@ class SocketClient:
         found: list[int] = self._call("turns")
         return found
 
-    def ladder(self, number: int) -> list[Change]:
+    def ladder(self, number: int) -> list[Suggestion]:
         """See :class:`SiteClient`."""
-        found: list[Change] = self._call("ladder", number=number)
+        found: list[Suggestion] = self._call("ladder", number=number)
         return found
 
     def compare(self, first: int, second: int) -> str:
         """See :class:`SiteClient`."""
         return str(self._call("compare", first=first, second=second))
 
-    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Told]:
+    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
         """See :class:`SiteClient`."""
-        told: list[Told] = self._call("nodes", names=names, what=what, reason=reason)
+        told: list[Outcome] = self._call("nodes", names=names, what=what, reason=reason)
         return told
 
-    def reserve(self, window: Window) -> Told:
+    def reserve(self, window: Window) -> Outcome:
         """See :class:`SiteClient`."""
-        told: Told = self._call("reserve", window=window)
+        told: Outcome = self._call("reserve", window=window)
         return told
 
-    def unreserve(self, name: str) -> Told:
+    def unreserve(self, name: str) -> Outcome:
         """See :class:`SiteClient`."""
-        told: Told = self._call("unreserve", name=name)
+        told: Outcome = self._call("unreserve", name=name)
         return told
 
 

@@ -24,7 +24,7 @@ from lazy_quarry.link.calls import answer
 from lazy_quarry.probe.machine import this_machine, user_name
 from lazy_quarry.run.local import LocalRunner
 from lazy_quarry.run.node.sockets import listen
-from lazy_quarry.site.operations import Desk
+from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.site_file import SiteFileError
 from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.store.journal import Journal
@@ -48,7 +48,7 @@ class Service:
         self.runner = LocalRunner(folder, site)
         zone = datetime.now().astimezone().tzinfo
         assert zone is not None
-        self.desk = Desk(site, journal, self.runner, user_name(), lambda: time.time_ns() // 1_000_000, zone)
+        self.desk = Operations(site, journal, self.runner, user_name(), lambda: time.time_ns() // 1_000_000, zone)
         self.runner.sweep({f"{job.number}-{job.attempt}" for job in self.desk.engine.state.running()})
         self.writers: set[asyncio.StreamWriter] = set()
         self.idle_since = time.monotonic()
@@ -80,7 +80,7 @@ class Service:
         self._tell_changes()
 
     def _watch_link(self) -> None:
-        """Have the loop wake when the ganger says something."""
+        """Have the loop wake when the agent says something."""
         loop = asyncio.get_running_loop()
         link = self.runner.fileno()
         if link != self._watched:

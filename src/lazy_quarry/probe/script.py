@@ -12,7 +12,7 @@ from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.check import override_values
 from lazy_quarry.core.header.script_body import interpreter, named_files, read_body
 from lazy_quarry.core.header.script_checks import BUILTINS
-from lazy_quarry.core.header.surroundings import Facts
+from lazy_quarry.core.header.surroundings import Surroundings
 from lazy_quarry.core.job.sweep import files_of
 from lazy_quarry.probe.shell import findings
 from lazy_quarry.site.views import Submission
@@ -23,15 +23,15 @@ MOST_MATCHES = 100_000
 
 def looked_up(submission: Submission) -> Submission:
     """The submission with what its own language says of it, and with what was found of what it names."""
-    return replace(submission, findings=findings(submission.script), facts=look(submission))
+    return replace(submission, findings=findings(submission.script), surroundings=look(submission))
 
 
 def with_facts(submission: Submission) -> Submission:
     """As :func:`looked_up`, without asking other programs: quick enough for every key."""
-    return replace(submission, facts=look(submission))
+    return replace(submission, surroundings=look(submission))
 
 
-def look(submission: Submission) -> Facts:
+def look(submission: Submission) -> Surroundings:
     """What is here of the files and programs that a script names; nothing where its folder isn't here."""
     block, _ = find_block(submission.script)
     values = dict(block.values) if block else {}
@@ -44,9 +44,9 @@ def look(submission: Submission) -> Facts:
     names = frozenset(variables)
     now_ms = round(time.time() * 1000)
     if not os.path.isdir(folder):
-        return Facts(folder=str(folder), variables=names, now_ms=now_ms)
+        return Surroundings(folder=str(folder), variables=names, now_ms=now_ms)
     texts, matches = _sweep(values, folder)
-    return Facts(
+    return Surroundings(
         True,
         str(folder),
         _files(submission.script, values, folder),

@@ -1,4 +1,4 @@
-"""A shell on a terminal of its own, run as a job: what the keeper starts for ``lazy-quarry shell``.
+"""A shell on a terminal of its own, run as a job: what the supervisor starts for ``lazy-quarry shell``.
 
 The person's terminal reaches it over a Unix socket in the attempt's folder. To the shell go frames: a
 letter, four bytes of length, and what was typed (``d``) or the window's size (``w``); back comes what the

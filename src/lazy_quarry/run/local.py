@@ -1,4 +1,4 @@
-"""Runs jobs on this machine through its ganger: the engine's side of the spool."""
+"""Runs jobs on this machine through its agent: the engine's side of the spool."""
 
 import json
 import os
@@ -41,7 +41,7 @@ class LocalRunner:
         self._link: socket.socket | None = None
         self._heard = b""
         self._tried = 0.0
-        self._ganger: subprocess.Popen[bytes] | None = None
+        self._agent: subprocess.Popen[bytes] | None = None
         self._idle_since = time.monotonic()
         self._old: list[Path] = []
 
@@ -50,22 +50,22 @@ class LocalRunner:
         folder = self.folder / "bin"
         folder.mkdir(exist_ok=True)
         target = folder / "lq"
-        if not target.exists():
-            text = f'#!/bin/sh\nexec "{sys.executable}" -m lazy_quarry "$@"\n'
+        text = f'#!/bin/sh\nexec "{sys.executable}" -m lazy_quarry "$@"\n'
+        if not target.exists() or target.read_text() != text:  # the folder may be older than this program's place
             write_whole(target, text, durable=False)
             target.chmod(0o700)
 
-    # -- the ganger --------------------------------------------------------------------------------
+    # -- the agent --------------------------------------------------------------------------------
 
     def fileno(self) -> int | None:
-        """The link to the ganger, to wait on; None while there is none."""
+        """The link to the agent, to wait on; None while there is none."""
         return self._link.fileno() if self._link else None
 
     def tick(self, waiting: bool) -> None:
-        """Keep a ganger at hand while something runs or waits, and let it go when nothing does."""
+        """Keep an agent at hand while something runs or waits, and let it go when nothing does."""
         now = time.monotonic()
-        if self._ganger is not None and self._ganger.poll() is not None:
-            self._ganger = None
+        if self._agent is not None and self._agent.poll() is not None:
+            self._agent = None
         if not self._active or len(self._old) > MOST_OLD:
             for folder in self._old[:50]:
                 shutil.rmtree(folder, ignore_errors=True)
@@ -82,9 +82,9 @@ class LocalRunner:
         self._tried = time.monotonic()
         if not self._dial():
             self._refused = ""
-            (self.spool / "ganger.refused").unlink(missing_ok=True)
-            with open(self.folder / "ganger.log", "ab") as log:
-                self._ganger = subprocess.Popen(
+            (self.spool / "agent.refused").unlink(missing_ok=True)
+            with open(self.folder / "agent.log", "ab") as log:
+                self._agent = subprocess.Popen(
                     [sys.executable, "-m", "lazy_quarry.run.node.agent", str(self.spool)],
                     start_new_session=True,
                     stdin=subprocess.DEVNULL,
@@ -94,13 +94,13 @@ class LocalRunner:
                 )
             until = time.monotonic() + CONNECT_S
             while not self._dial():
-                if self._ganger.poll() is not None or time.monotonic() > until:
-                    by = (read_json(self.spool / "ganger.refused") or {}).get("by")
+                if self._agent.poll() is not None or time.monotonic() > until:
+                    by = (read_json(self.spool / "agent.refused") or {}).get("by")
                     self._refused = (
                         f"this machine's cores are promised to the jobs of {Path(by).parent}; "
                         "jobs here start when those have ended"
                         if by
-                        else f"the ganger does not start; see {self.folder / 'ganger.log'}"
+                        else f"the agent does not start; see {self.folder / 'agent.log'}"
                     )
                     return
                 time.sleep(0.01)
@@ -111,7 +111,7 @@ class LocalRunner:
                 self._say({"stop": name})
 
     def _dial(self) -> bool:
-        link = dial(self.spool, "ganger.sock")
+        link = dial(self.spool, "agent.sock")
         if link is None:
             return False
         link.setblocking(False)
@@ -159,7 +159,7 @@ class LocalRunner:
     # -- the protocol ------------------------------------------------------------------------------
 
     def start(self, jobs: list[Job]) -> None:
-        """Lay the attempts out in the spool and tell the ganger."""
+        """Lay the attempts out in the spool and tell the agent."""
         for job in jobs:
             intent = self._intent(job)
             try:
@@ -182,12 +182,12 @@ class LocalRunner:
                 self.start([job])
 
     def _intent(self, job: Job) -> Intent:
-        request, share = job.request, job.shares[0]
+        request, allocation = job.request, job.allocations[0]
         folder = self.spool / f"{job.number}-{job.attempt}"
         directory = start_directory(job)
         base = dict(job.origin.environment)
         path = base.get("PATH", os.environ.get("PATH", os.defpath))
-        gpus = sum(len(one.gpus) for one in job.shares)
+        gpus = sum(len(one.gpus) for one in job.allocations)
         scratch = folder / "scratch"
         if request.stage.keep:
             scratch = self.folder / "scratch" / request.name
@@ -200,12 +200,12 @@ class LocalRunner:
             "LQ_NAME": request.name,
             "LQ_ACCOUNT": request.account,
             "LQ_NODES": str(folder / "nodes"),
-            "LQ_NODE_COUNT": str(len(job.shares)),
-            "LQ_RANKS": str(sum(one.ranks for one in job.shares)),
+            "LQ_NODE_COUNT": str(len(job.allocations)),
+            "LQ_RANKS": str(sum(one.ranks for one in job.allocations)),
             "LQ_THREADS": str(request.threads),
             "OMP_NUM_THREADS": str(request.threads),
-            "LQ_CORES": str(job.cores_held),
-            "LQ_MEMORY_MIB": str(share.memory_mib),
+            "LQ_CORES": str(job.cores_allocated),
+            "LQ_MEMORY_MIB": str(allocation.memory_mib),
             "LQ_GPUS": str(gpus),
             "LQ_SCRATCH": str(scratch),
             "LQ_SUBMITTED_FROM": job.origin.directory,
@@ -231,12 +231,12 @@ class LocalRunner:
             list(request.prepare),
             list(request.expect),
             request.summary,
-            [self._cores[core] for core in share.cores],
-            share.memory_mib,
+            [self._cores[core] for core in allocation.cores],
+            allocation.memory_mib,
             request.walltime_s,
             request.grace_s,
             request.warn_s,
-            [(one.node, one.ranks) for one in job.shares],
+            [(one.node, one.ranks) for one in job.allocations],
             list(request.modules),
             list(request.stage.into),
             list(request.stage.out),
@@ -246,14 +246,14 @@ class LocalRunner:
         )
 
     def stop(self, job: Job, cause: str) -> None:
-        """Leave the word in the attempt's folder and wake its keeper."""
+        """Leave the word in the attempt's folder and wake its supervisor."""
         name = f"{job.number}-{job.attempt}"
         with suppress(OSError):
             write_whole(self.spool / name / "stop", json.dumps({"cause": cause}))
         self._say({"stop": name})
 
     def reports(self, now_ms: int) -> list[Finish]:
-        """What the ganger told, in the order of the ends."""
+        """What the agent told, in the order of the ends."""
         self._listen()
         return sorted(self._over.values(), key=lambda one: (one.at_ms, one.job))
 
@@ -273,14 +273,14 @@ class LocalRunner:
                     shutil.rmtree(folder, ignore_errors=True)
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
-        """What the keeper last wrote of it."""
+        """What the supervisor last wrote of it."""
         found = read_json(self.spool / f"{job.number}-{job.attempt}" / "live.json")
         if found is None:
             return None
         return Use(found["cpu_ms"], found["peak_mib"], found["read"], found["written"]), found["busy"]
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
-        """What its keeper measured, thinned out where it has run for long."""
+        """What its supervisor measured, thinned out where it has run for long."""
         found = read_json(self.spool / f"{job.number}-{job.attempt}" / "live.json")
         return [(int(at), float(busy), int(mib)) for at, busy, mib in (found or {}).get("samples", ())]
 

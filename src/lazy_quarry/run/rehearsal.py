@@ -15,7 +15,7 @@ from lazy_quarry.site.views import OutputChunk
 
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
+class ModelledRun:
     """How one attempt goes: after so many ms it ends like this, having used so much."""
 
     after_ms: int
@@ -27,8 +27,8 @@ class Outcome:
     reason: str = ""
 
 
-def model(seed: int, job: Job) -> Outcome:
-    """The outcome of a job's present attempt, drawn from its header's ``rehearsal`` and the seed.
+def model(seed: int, job: Job) -> ModelledRun:
+    """The modelled of a job's present attempt, drawn from its header's ``rehearsal`` and the seed.
 
     Without a runtime of its own a job takes about a third of its walltime, between a twelfth and
     nine tenths; it keeps most of its cores busy and fills about half of its memory.
@@ -41,27 +41,27 @@ def model(seed: int, job: Job) -> Outcome:
     if told.runtime_s:
         shortest, longest = told.runtime_s
         runtime_ms = round(1000 * chance.uniform(shortest, longest))
-    asked_mib = sum(part.memory_mib for part in job.shares)
+    asked_mib = sum(part.memory_mib for part in job.allocations)
     memory_mib = told.memory_mib or max(1, round(asked_mib * chance.uniform(0.25, 0.8)))
-    busy = told.busy if told.busy is not None else job.cores_held * chance.uniform(0.72, 0.99)
+    busy = told.busy if told.busy is not None else job.cores_allocated * chance.uniform(0.72, 0.99)
     exit_status = told.exit or 0
     if memory_mib > asked_mib:
         at = round(min(runtime_ms, walltime_ms) * chance.uniform(0.2, 0.7))
-        return Outcome(at, None, "SIGKILL", "overmemory", memory_mib, busy)
+        return ModelledRun(at, None, "SIGKILL", "overmemory", memory_mib, busy)
     if runtime_ms >= walltime_ms:
-        return Outcome(walltime_ms, None, "SIGTERM", "overtime", memory_mib, busy)
-    return Outcome(max(1000, runtime_ms), exit_status, None, None, memory_mib, busy)
+        return ModelledRun(walltime_ms, None, "SIGTERM", "overtime", memory_mib, busy)
+    return ModelledRun(max(1000, runtime_ms), exit_status, None, None, memory_mib, busy)
 
 
 SAMPLES = 120
 
 
 class RehearsalRunner:
-    """Runs jobs in a model. ``seed`` settles every outcome."""
+    """Runs jobs in a model. ``seed`` settles every modelled."""
 
     def __init__(self, seed: int, printed: Callable[[Job, int], str] | None = None) -> None:
         self.seed = seed
-        self._running: dict[int, tuple[Job, Outcome]] = {}
+        self._running: dict[int, tuple[Job, ModelledRun]] = {}
         self._stops: dict[int, int] = {}
         self._causes: dict[int, str] = {}
         self._printed = printed or rehearsed_output
@@ -78,11 +78,11 @@ class RehearsalRunner:
 
     def next_report_ms(self) -> int | None:
         """When the next attempt will be over."""
-        ends = [self._end(job, outcome) for job, outcome in self._running.values()]
+        ends = [self._end(job, modelled) for job, modelled in self._running.values()]
         return min(ends, default=None)
 
-    def _end(self, job: Job, outcome: Outcome) -> int:
-        own = (job.started_ms or 0) + outcome.after_ms
+    def _end(self, job: Job, modelled: ModelledRun) -> int:
+        own = (job.started_ms or 0) + modelled.after_ms
         stop = self._stops.get(job.number)
         return own if not stop else min(own, stop)
 
@@ -92,25 +92,25 @@ class RehearsalRunner:
             if at == 0:
                 self._stops[number] = now_ms + 1000
         over = [
-            (self._end(job, outcome), number)
-            for number, (job, outcome) in self._running.items()
-            if self._end(job, outcome) <= now_ms
+            (self._end(job, modelled), number)
+            for number, (job, modelled) in self._running.items()
+            if self._end(job, modelled) <= now_ms
         ]
         return [self._report(number, at) for at, number in sorted(over)]
 
     def _report(self, number: int, at: int) -> Finish:
-        job, outcome = self._running[number]
-        use = self._use(job, outcome, at)
-        if at < (job.started_ms or 0) + outcome.after_ms:
+        job, modelled = self._running[number]
+        use = self._use(job, modelled, at)
+        if at < (job.started_ms or 0) + modelled.after_ms:
             return Finish(at, number, job.attempt, None, "SIGTERM", self._causes.get(number, "cancelled"), "", use)
-        return Finish(at, number, job.attempt, outcome.exit, outcome.signal, outcome.cause, outcome.reason, use)
+        return Finish(at, number, job.attempt, modelled.exit, modelled.signal, modelled.cause, modelled.reason, use)
 
     @staticmethod
-    def _use(job: Job, outcome: Outcome, at: int) -> Use:
+    def _use(job: Job, modelled: ModelledRun, at: int) -> Use:
         ran = max(0, at - (job.started_ms or 0))
-        ramp = min(1.0, ran / max(1, outcome.after_ms) * 3)  # memory fills over the first third
-        written = round(ran / 1000 * 40_000 * max(1.0, outcome.busy))
-        return Use(round(ran * outcome.busy), round(outcome.memory_mib * ramp), written * 2, written)
+        ramp = min(1.0, ran / max(1, modelled.after_ms) * 3)  # memory fills over the first third
+        written = round(ran / 1000 * 40_000 * max(1.0, modelled.busy))
+        return Use(round(ran * modelled.busy), round(modelled.memory_mib * ramp), written * 2, written)
 
     def settled(self, job: int, attempt: int) -> None:
         """Forget an attempt."""
@@ -135,7 +135,7 @@ class RehearsalRunner:
         for at in range(began, now_ms, step):
             sway = 0.92 + 0.12 * ((at // 1000 + job.number * 40_503 + job.attempt) * 2_654_435_761 % 2**32) / 2**32
             use = self._use(job, known[1], at)
-            found.append((at, round(min(job.cores_held, known[1].busy * sway), 2), use.memory_peak_mib))
+            found.append((at, round(min(job.cores_allocated, known[1].busy * sway), 2), use.memory_peak_mib))
         return found
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
@@ -163,7 +163,9 @@ def rehearsed_output(job: Job, now_ms: int) -> str:
     until = job.ended_ms if job.ended_ms is not None else now_ms
     steps = min(40, int((until - job.started_ms) / 1000 / max(1, job.request.walltime_s) * 60))
     lines = ["a rehearsal: nothing is run, times are modelled"]
-    lines.append(f"on {', '.join(share.node for share in job.shares)} with {plural(job.cores_held, 'core')}")
+    lines.append(
+        f"on {', '.join(allocation.node for allocation in job.allocations)} with {plural(job.cores_allocated, 'core')}"
+    )
     each = job.request.walltime_s / 60
     lines += [
         f"step {step + 1:3d}   {format_duration(each * (step + 1)):>8} of the model's time" for step in range(steps)

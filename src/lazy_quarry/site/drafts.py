@@ -5,17 +5,17 @@ from dataclasses import replace
 
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.header.check import Checked, Outside, check_script
-from lazy_quarry.core.header.script_checks import against_earlier
-from lazy_quarry.core.header.surroundings import Earlier
+from lazy_quarry.core.header.script_checks import compared_with_earlier
+from lazy_quarry.core.header.surroundings import EarlierRuns
 from lazy_quarry.core.job.request import Need, Request, eligible_nodes
 from lazy_quarry.core.ledger.charges import AccountLine, greatest_charge
 from lazy_quarry.core.plan.array_finish import through
-from lazy_quarry.core.plan.planner import Ask, Placement, Plan
+from lazy_quarry.core.plan.planner import Placement, Plan, PlanRequest
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.site import Node, Site
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import format_duration
-from lazy_quarry.site.views import DraftReport, PlacedNode, Rung, Submission, ThroughRung, TraitRung
+from lazy_quarry.site.views import DraftReport, FinishRung, PlacedNode, Rung, Submission, TraitRung
 from lazy_quarry.store.journal import EndedFilter, Journal
 
 LADDER_S = (900, 3600, 4 * 3600, 12 * 3600, 2 * 86400)
@@ -23,7 +23,7 @@ DRAWN_NODES = 64
 """Nodes of a placement that are told one by one."""
 
 
-class Drafting:
+class Drafts:
     """Answers for drafts at one instant, from the one plan."""
 
     def __init__(
@@ -44,7 +44,7 @@ class Drafting:
             submission.arguments,
             submission.findings,
             {name: line.left_core_ms for name, line in self.accounts.items()},
-            replace(submission.facts, now_ms=self.now_ms),
+            replace(submission.surroundings, now_ms=self.now_ms),
         )
         checked = check_script(submission.script, self.site, outside)
         if checked.request is None or not checked.needs:
@@ -52,11 +52,11 @@ class Drafting:
         earlier = self._earlier(checked.request.name)
         if earlier is None:
             return checked
-        more = against_earlier(checked.request, checked.needs[0], earlier, dict(checked.lines))
+        more = compared_with_earlier(checked.request, checked.needs[0], earlier, dict(checked.lines))
         found = sorted([*checked.diagnostics, *more], key=lambda one: one.rank)
         return replace(checked, diagnostics=tuple(found))
 
-    def _earlier(self, name: str) -> Earlier | None:
+    def _earlier(self, name: str) -> EarlierRuns | None:
         """What the last runs of this name took that were done."""
         wanted = EndedFilter(user=self.user, name=name, phase="done", limit=10)
         runs = [job for job in self.journal.ended(wanted) if job.started_ms is not None and job.ended_ms is not None]
@@ -66,7 +66,7 @@ class Drafting:
         took = [max(1, ((job.ended_ms or 0) - (job.started_ms or 0)) // 1000) for job in runs]
         busy = [job.use.cpu_ms / 1000 / seconds for job, seconds in zip(runs, took, strict=True)]
         peak = max(job.use.memory_peak_mib for job in runs)
-        return Earlier(len(runs), max(took), peak, max(busy), runs[0].cores_held)
+        return EarlierRuns(len(runs), max(took), peak, max(busy), runs[0].cores_allocated)
 
     def report(self, submission: Submission) -> DraftReport:
         """All that can be said of a draft."""
@@ -76,8 +76,8 @@ class Drafting:
         traits = tuple(self._traits(request)) if request else ()
         if request is None or not needs:
             return DraftReport(checked.diagnostics, self.now_ms, traits=traits, trial=self.site.trial)
-        self.base = self.engine.before(self.engine.thought_of(self.user, request, self.now_ms), self.now_ms)
-        timeline = self.base.timeline_of(self._ask(request))
+        self.base = self.engine.before(self.engine.hypothetical_job(self.user, request, self.now_ms), self.now_ms)
+        timeline = self.base.timeline_of(self._plan_request(request))
         placement = self._place(timeline, request)
         need = self._need(request, placement) or needs[0]
         tasks = request.array.count if request.array else 0
@@ -119,10 +119,10 @@ class Drafting:
         )
 
     def _place(self, timeline: Timeline, request: Request, not_before_ms: int = 0) -> Placement | None:
-        return self.engine.planner.place(timeline, self._ask(request), not_before_ms, self.base.limits)
+        return self.engine.planner.place(timeline, self._plan_request(request), not_before_ms, self.base.limits)
 
-    def _ask(self, request: Request) -> Ask:
-        return self.engine.ask_of(self.engine.thought_of(self.user, request, self.now_ms))
+    def _plan_request(self, request: Request) -> PlanRequest:
+        return self.engine.plan_request_of(self.engine.hypothetical_job(self.user, request, self.now_ms))
 
     def _need(self, request: Request, placement: Placement | None) -> Need | None:
         """What is asked of the queue and number of nodes that the placement has."""
@@ -136,8 +136,8 @@ class Drafting:
         held: dict[str, set[int]] = {}
         for job in self.engine.state.running():
             if (job.end_limit_ms or 0) > placement.start_ms:
-                for share in job.shares:
-                    held.setdefault(share.node, set()).update(share.cores)
+                for allocation in job.allocations:
+                    held.setdefault(allocation.node, set()).update(allocation.cores)
         for one in placement.nodes[:DRAWN_NODES]:
             node = self.site.node[one.node]
             taken = held.get(one.node, set())
@@ -172,7 +172,7 @@ class Drafting:
         nodes = request.nodes or need.node_count
         if request.anywhere or request.most_nodes or nodes < 2:
             return
-        counts = sorted({max(1, nodes * share // 4) for share in (1, 2, 3)} - {nodes}, reverse=True)
+        counts = sorted({max(1, nodes * part // 4) for part in (1, 2, 3)} - {nodes}, reverse=True)
         for count in counts:
             same = replace(request, nodes=count, most_nodes=None)
             less = replace(same, ranks=max(count, request.ranks * count // nodes))
@@ -182,7 +182,7 @@ class Drafting:
                     yield Rung(request.walltime_s, placement.start_ms, False, "", count, smaller.ranks)
                     break
 
-    def _through(self, timeline: Timeline, request: Request) -> Iterable[ThroughRung]:
+    def _through(self, timeline: Timeline, request: Request) -> Iterable[FinishRung]:
         array = request.array
         if array is None:
             return
@@ -197,7 +197,7 @@ class Drafting:
                 continue
             found = through(self.engine.planner, timeline, request, array.count, limit)
             first, last = (found.first_ms, found.last_ms) if found else (None, None)
-            yield ThroughRung(limit, limit == asked, first, last, bool(found and found.reckoned))
+            yield FinishRung(limit, limit == asked, first, last, bool(found and found.reckoned))
 
     # -- traits ------------------------------------------------------------------------------------
 
@@ -216,9 +216,9 @@ class Drafting:
         chosen = parse_traits(request.traits).names if request.traits else frozenset[str]()
         used = dict.fromkeys(names, 0)
         for job in self.engine.state.running():
-            for share in job.shares:
-                if share.node in used:
-                    used[share.node] += len(share.cores)
+            for allocation in job.allocations:
+                if allocation.node in used:
+                    used[allocation.node] += len(allocation.cores)
         for trait in sorted({trait for node in nodes for trait in node.traits}):
             both = request.traits if trait in chosen else f"({request.traits}) and {trait}" if request.traits else trait
             wanted = parse_traits(both)

@@ -39,18 +39,18 @@ from lazy_quarry.core.header.diagnostic import error
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Job, Origin, Phase, outlook
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.job.trial import trial_of
-from lazy_quarry.core.plan.standing import RECKONED_MS, reckoned_at
+from lazy_quarry.core.plan.standing import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.core.site import Site, Window
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import NoSuchJob, Refused, StateFolderError
 from lazy_quarry.probe.modules import needed
 from lazy_quarry.run.runner import Runner
-from lazy_quarry.site.queries import MOST_TASKS, Reading
+from lazy_quarry.site.queries import MOST_TASKS, Queries
 from lazy_quarry.site.views import (
     ClockView,
+    Outcome,
     Receipt,
     Submission,
-    Told,
     output_path,
     start_directory,
 )
@@ -65,7 +65,7 @@ _OF_SUBMITTING = ("output-overwrites", "results-overwritten")
 """Checks that say nothing of a job that was submitted already."""
 
 
-class Desk(Reading):
+class Operations(Queries):
     """One site in use, with what can be done there. ``clock`` gives the present instant in milliseconds."""
 
     def __init__(
@@ -169,7 +169,7 @@ class Desk(Reading):
         instants = [*waiting, *(window.ends_ms for window in self.engine.windows)]
         instants += [window.begins_ms for window in self.engine.windows if window.reserved]
         if any(job.phase is Phase.WAITING for job in self.engine.state.jobs.values()):
-            instants.append(reckoned_at(now) + RECKONED_MS)
+            instants.append(use_updated_at(now) + USE_UPDATE_MS)
         return min((at for at in instants if at > now), default=None)
 
     def wait_change(self, since: int, timeout_s: float) -> int:
@@ -230,8 +230,8 @@ class Desk(Reading):
             submission.overrides,
         )
         try:
-            ready, spoiled = self._paired(request)
-            events = self.engine.decide(Submit(self.now(), self.user, request, origin, ready, spoiled))
+            freed_tasks, doomed_tasks = self._paired(request)
+            events = self.engine.decide(Submit(self.now(), self.user, request, origin, freed_tasks, doomed_tasks))
         except Refused as fault:
             return Receipt(None, None, self.now(), (error("over-limit", str(fault), 1), *diagnostics))
         self._commit(events)
@@ -275,15 +275,15 @@ class Desk(Reading):
         other = next((int(number) for number, condition in request.after if condition == EACH), None)
         if array is None or other is None:
             return (), ()
-        ready, spoiled, heard = set[int](), set[int](), set[int]()
+        freed_tasks, doomed_tasks, heard = set[int](), set[int](), set[int]()
         for task in self.journal.ended(EndedFilter(array=other, limit=MOST_TASKS)):
             index = array.index(task.request.task or 0)
             if index is not None:
                 heard.add(index)
-                (ready if task.phase is Phase.DONE else spoiled).add(index)
+                (freed_tasks if task.phase is Phase.DONE else doomed_tasks).add(index)
         if other not in self.engine.state.jobs:  # it has ended: of the rest nothing more will be heard
-            spoiled |= set(range(array.count)) - heard
-        return tuple(sorted(ready)), tuple(sorted(spoiled))
+            doomed_tasks |= set(range(array.count)) - heard
+        return tuple(sorted(freed_tasks)), tuple(sorted(doomed_tasks))
 
     def _newest(self, name: str) -> int | None:
         """The person's newest job of a name."""
@@ -305,15 +305,15 @@ class Desk(Reading):
             start_directory(job), [path for path in paths if "{node}" not in path], request.input
         )
 
-    def hold(self, jobs: list[int]) -> list[Told]:
+    def hold(self, jobs: list[int]) -> list[Outcome]:
         """Keep waiting jobs from starting."""
         return self._each(jobs, lambda number: HoldJob(self.now(), number, self.user), "held")
 
-    def release(self, jobs: list[int]) -> list[Told]:
+    def release(self, jobs: list[int]) -> list[Outcome]:
         """Let held jobs start."""
         return self._each(jobs, lambda number: ReleaseJob(self.now(), number, self.user), "released")
 
-    def cancel(self, jobs: list[int]) -> list[Told]:
+    def cancel(self, jobs: list[int]) -> list[Outcome]:
         """End waiting jobs, stop running ones."""
         return self._each(jobs, self._cancelling, "cancelled")
 
@@ -322,8 +322,8 @@ class Desk(Reading):
             return CancelJob(self.now(), number, self.user)
         return CancelTask(self.now(), number // TASK_SPAN, number % TASK_SPAN - 1, self.user)
 
-    def change(self, jobs: list[int], settings: list[str]) -> list[Told]:
-        """Ask for something else on behalf of jobs that have not started: header keys, as for ``--set``."""
+    def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:
+        """PlanRequest for something else on behalf of jobs that have not started: header keys, as for ``--set``."""
         return self._each(jobs, lambda number: self._changing(number, settings), "changed")
 
     def _changing(self, number: int, settings: list[str]) -> Command:
@@ -346,17 +346,17 @@ class Desk(Reading):
                 raise Refused(f"{job.label} stays as it is: {problem}")
         return ChangeJob(self.now(), number, self.user, request, tuple(settings))
 
-    def order(self, jobs: list[int]) -> Told:
+    def order(self, jobs: list[int]) -> Outcome:
         """Put one's own waiting jobs into this order, before one's others; it moves nobody else's."""
         with self.lock:
             try:
                 self._commit(self.engine.decide(OrderJobs(self.now(), self.user, tuple(jobs))))
             except (Refused, NoSuchJob) as fault:
-                return Told(jobs[0] if jobs else 0, False, str(fault), isinstance(fault, Refused))
+                return Outcome(jobs[0] if jobs else 0, False, str(fault), isinstance(fault, Refused))
             self.step()
-            return Told(jobs[0] if jobs else 0, True, f"your order now begins with {', '.join(map(str, jobs[:5]))}")
+            return Outcome(jobs[0] if jobs else 0, True, f"your order now begins with {', '.join(map(str, jobs[:5]))}")
 
-    def again(self, jobs: list[int]) -> list[Told]:
+    def again(self, jobs: list[int]) -> list[Outcome]:
         """Submit jobs again, each as it was; what is told names the new one."""
         told = []
         with self.lock:
@@ -382,16 +382,16 @@ class Desk(Reading):
                         )
                     )
                 except (Refused, NoSuchJob) as fault:
-                    told.append(Told(number, False, str(fault), isinstance(fault, Refused)))
+                    told.append(Outcome(number, False, str(fault), isinstance(fault, Refused)))
                     continue
                 if receipt.job is None:
                     first = next((one.message for one in receipt.diagnostics if one.severity == "error"), "")
-                    told.append(Told(number, False, f"{number} was not submitted again: {first}"))
+                    told.append(Outcome(number, False, f"{number} was not submitted again: {first}"))
                 else:
-                    told.append(Told(receipt.job, True, f"{number} runs again as {receipt.job}"))
+                    told.append(Outcome(receipt.job, True, f"{number} runs again as {receipt.job}"))
         return told
 
-    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Told]:
+    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
         """Give nodes no more jobs, open them again, or tell that they have gone with all that ran on them."""
         told = []
         with self.lock:
@@ -408,7 +408,7 @@ class Desk(Reading):
             self.step()
         return told
 
-    def reserve(self, window: Window) -> Told:
+    def reserve(self, window: Window) -> Outcome:
         """Keep nodes free of jobs for a time, or for some people's alone; one of the same name is replaced."""
         with self.lock:
             told = self._do(
@@ -417,22 +417,22 @@ class Desk(Reading):
             self.step()
             return told
 
-    def unreserve(self, name: str) -> Told:
+    def unreserve(self, name: str) -> Outcome:
         """Take a reservation back."""
         with self.lock:
             told = self._do(Unreserve(self.now(), name, self.user), f"{name} is taken back")
             self.step()
             return told
 
-    def _do(self, command: Command, done: str) -> Told:
+    def _do(self, command: Command, done: str) -> Outcome:
         """Carry out a command that is about no job."""
         try:
             events = self.engine.decide(command)
         except Refused as fault:
-            return Told(0, False, str(fault))
+            return Outcome(0, False, str(fault))
         self._commit(events)
         self._pass_on(events)
-        return Told(0, True, done)
+        return Outcome(0, True, done)
 
     def _pass_on(self, events: list[Event]) -> None:
         """What was told to stop is stopped."""
@@ -440,7 +440,7 @@ class Desk(Reading):
             if isinstance(event, Stopping):
                 self.runner.stop(self.engine.state.jobs[event.job], event.cause)
 
-    def _each(self, jobs: list[int], command: Callable[[int], Command], done: str) -> list[Told]:
+    def _each(self, jobs: list[int], command: Callable[[int], Command], done: str) -> list[Outcome]:
         told = []
         with self.lock:
             for number in dict.fromkeys(jobs):
@@ -448,16 +448,16 @@ class Desk(Reading):
                     events = self.engine.decide(command(number))
                     self._commit(events)
                 except NoSuchJob as fault:
-                    told.append(Told(number, False, str(fault), known=False))
+                    told.append(Outcome(number, False, str(fault), known=False))
                     continue
                 except Refused as fault:
-                    told.append(Told(number, False, str(fault)))
+                    told.append(Outcome(number, False, str(fault)))
                     continue
                 self._pass_on(events)
                 stopping = any(isinstance(event, Stopping) for event in events)
                 label = self._label(number)
                 told.append(
-                    Told(number, True, f"{label} is being stopped" if stopping or not events else f"{label} {done}")
+                    Outcome(number, True, f"{label} is being stopped" if stopping or not events else f"{label} {done}")
                 )
             self.step()
         return told

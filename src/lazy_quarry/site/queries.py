@@ -6,21 +6,21 @@ from dataclasses import replace
 from datetime import tzinfo
 from typing import Literal
 
-from lazy_quarry.core.advice.warnings import concern
+from lazy_quarry.core.advice.warnings import warning_of
 from lazy_quarry.core.engine.engine import Engine
-from lazy_quarry.core.explain.answers import Change
+from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.header.check import Checked
-from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, Share, Use
+from lazy_quarry.core.job.job import TASK_SPAN, Allocation, Job, Phase, Use
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.ledger.charges import account_lines, charge, held_core_ms
+from lazy_quarry.core.ledger.charges import account_lines, allocated_core_ms, charge
 from lazy_quarry.core.plan.planner import Plan
 from lazy_quarry.core.plan.room import rooms
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.run.runner import Runner
-from lazy_quarry.site.drafts import Drafting
+from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.sentences import record_words, verdict
 from lazy_quarry.site.views import (
     Board,
@@ -29,8 +29,8 @@ from lazy_quarry.site.views import (
     JobDetail,
     JobView,
     LimitView,
-    NodeShare,
     NodeView,
+    Occupant,
     OutputChunk,
     Record,
     RoomView,
@@ -48,7 +48,7 @@ RECENT_MS = 12 * HOUR_MS
 """Jobs that ended within this stay on the board."""
 
 
-class Reading:
+class Queries:
     """The reading side of a desk. ``clock`` gives the present instant in milliseconds."""
 
     site: Site
@@ -92,26 +92,28 @@ class Reading:
         live = [self.engine.state.jobs[number] for number in self.engine.state.tasks.get(job.number, ())]
         running = [task for task in live if task.phase is Phase.RUNNING]
         counts = dict(job.counts)
-        for word, count in (("running", len(running)), ("waiting", job.unmade + len(live) - len(running))):
+        for word, count in (("running", len(running)), ("waiting", job.unmade_tasks + len(live) - len(running))):
             if count and not job.phase.final:
                 counts["held" if word == "waiting" and job.phase is Phase.HELD else word] = count
         ordered = tuple(sorted(counts.items()))
         if not running:
             return job, ordered
-        shares: dict[str, Share] = {}
-        for share in (share for task in running for share in task.shares):
-            known = shares.get(share.node, Share(share.node, 0, (), 0))
-            cores, gpus = known.cores + share.cores, known.gpus + share.gpus
-            memory, scratch = known.memory_mib + share.memory_mib, known.scratch_mib + share.scratch_mib
-            shares[share.node] = Share(share.node, known.ranks + share.ranks, cores, memory, gpus, scratch)
+        allocations: dict[str, Allocation] = {}
+        for allocation in (allocation for task in running for allocation in task.allocations):
+            known = allocations.get(allocation.node, Allocation(allocation.node, 0, (), 0))
+            cores, gpus = known.cores + allocation.cores, known.gpus + allocation.gpus
+            memory, scratch = known.memory_mib + allocation.memory_mib, known.scratch_mib + allocation.scratch_mib
+            allocations[allocation.node] = Allocation(
+                allocation.node, known.ranks + allocation.ranks, cores, memory, gpus, scratch
+            )
         began = min([*(task.started_ms or 0 for task in running), *([job.started_ms] if job.started_ms else [])])
-        charged = sum(charge(self.site, task.request.tier, held_core_ms(task, self.now())) for task in running)
+        charged = sum(charge(self.site, task.request.tier, allocated_core_ms(task, self.now())) for task in running)
         phase = job.phase if job.phase is Phase.HELD else Phase.RUNNING
         together = replace(
             job,
             phase=phase,
             started_ms=began,
-            shares=tuple(shares.values()),
+            allocations=tuple(allocations.values()),
             charge_core_ms=job.charge_core_ms + charged,
         )
         return together, ordered
@@ -132,7 +134,7 @@ class Reading:
         counts: tuple[tuple[str, int], ...] = ()
         if job.request.array is not None:
             job, counts = self._together(job)
-        needs = self.engine.planner.needs(job.request) if not job.shares else []
+        needs = self.engine.planner.needs(job.request) if not job.allocations else []
         forecast, why, warning = None, "", ""
         if job.phase is Phase.WAITING:
             placement = self._plan().placements.get(job.number)
@@ -177,7 +179,7 @@ class Reading:
             return "no open node could take it; it waits until one is opened"
         if job.phase is Phase.WAITING and no_place and kind == "budget":
             return "its account's budget does not cover it"
-        for number, _ in job.waits:
+        for number, _ in job.unmet:
             other = self.engine.state.jobs.get(number)
             if other is not None and other.phase is Phase.HELD:
                 return f"{other.label}, which it waits for, is held by {other.reason or other.user}"
@@ -191,16 +193,18 @@ class Reading:
         if len(self._warned) > MOST_TASKS:
             self._warned.clear()
         live = self.runner.live(job, now)
-        words = concern(job, now, live[0] if live else Use(), self.runner.samples(job, now), self._usual_cpu_ms(job))
+        words = warning_of(job, now, live[0] if live else Use(), self.runner.samples(job, now), self._usual_cpu_ms(job))
         self._warned[job.number] = (job.attempt, now, words)
         return words
 
     def _usual_cpu_ms(self, job: Job) -> int | None:
         """The CPU time that runs of this name and size used which were done, in the middle; None of less than three."""
-        key = (job.user, job.request.name, job.cores_held)
+        key = (job.user, job.request.name, job.cores_allocated)
         if key not in self._usual:
             wanted = EndedFilter(user=job.user, name=job.request.name, phase="done", limit=20)
-            spent = sorted(one.use.cpu_ms for one in self.journal.ended(wanted) if one.cores_held == job.cores_held)
+            spent = sorted(
+                one.use.cpu_ms for one in self.journal.ended(wanted) if one.cores_allocated == job.cores_allocated
+            )
             self._usual[key] = spent[len(spent) // 2] if len(spent) >= 3 else None
         return self._usual[key]
 
@@ -216,7 +220,7 @@ class Reading:
             order = self.engine.in_order(self.now())
             return [job.number for job in order if job.user == self.user and job.parent is None]
 
-    def ladder(self, number: int) -> list[Change]:
+    def ladder(self, number: int) -> list[Suggestion]:
         """When a waiting job would start with other walltimes."""
         with self.lock:
             job = self._find(number)
@@ -292,8 +296,8 @@ class Reading:
         with self.lock:
             return self._drafting().report(submission)
 
-    def _drafting(self) -> Drafting:
-        return Drafting(self.engine, self._plan(), self.journal, self.user, self._accounts(), self.now())
+    def _drafting(self) -> Drafts:
+        return Drafts(self.engine, self._plan(), self.journal, self.user, self._accounts(), self.now())
 
     def _check(self, submission: Submission) -> Checked:
         return self._drafting().check(submission)
@@ -364,8 +368,10 @@ class Reading:
             account = self.site.default_account(self.user) or ""
             tier = known.tier or self.site.default_tier
             plain = Request("room", account, (queue,), tier, 60, Memory(1))
-            base = self.engine.before(self.engine.thought_of(self.user, plain, self.now()), self.now())
-            timeline = base.timeline_of(self.engine.ask_of(self.engine.thought_of(self.user, plain, self.now())))
+            base = self.engine.before(self.engine.hypothetical_job(self.user, plain, self.now()), self.now())
+            timeline = base.timeline_of(
+                self.engine.plan_request_of(self.engine.hypothetical_job(self.user, plain, self.now()))
+            )
             found = rooms(self.engine.planner, timeline, self.site, known, account, self.user, base.limits)
             return [room_view(one) for one in found]
 
@@ -385,23 +391,23 @@ class Reading:
             self._changed.notify_all()
 
     def _nodes(self, own_accounts: set[str]) -> Iterable[NodeView]:
-        shares: dict[str, list[NodeShare]] = {}
+        occupants: dict[str, list[Occupant]] = {}
         for job in self.engine.state.running():
             owner: Literal["mine", "accounts", "others"] = "others"
             if job.user == self.user:
                 owner = "mine"
             elif job.request.account in own_accounts:
                 owner = "accounts"
-            for share in job.shares:
-                shares.setdefault(share.node, []).append(
-                    NodeShare(
+            for allocation in job.allocations:
+                occupants.setdefault(allocation.node, []).append(
+                    Occupant(
                         job.number,
                         owner,
                         job.request.name,
                         job.user,
-                        share.cores,
-                        share.memory_mib,
-                        len(share.gpus),
+                        allocation.cores,
+                        allocation.memory_mib,
+                        len(allocation.gpus),
                         job.end_limit_ms or 0,
                         job.label,
                     )
@@ -421,7 +427,7 @@ class Reading:
                     node.scratch_mib,
                     node.traits,
                     self.engine.state.closures.get(node.name, ""),
-                    tuple(shares.get(node.name, ())),
+                    tuple(occupants.get(node.name, ())),
                 )
 
 
@@ -429,8 +435,8 @@ def _strata(nodes: Iterable[NodeView]) -> Strata:
     counts = {"mine": 0, "accounts": 0, "others": 0}
     closed = free = total = 0
     for node in nodes:
-        for share in node.shares:
-            counts[share.owner] += len(share.cores)
+        for occupant in node.occupants:
+            counts[occupant.owner] += len(occupant.cores)
         rest = node.cores - node.cores_used
         total += node.cores
         if node.closed:

@@ -23,7 +23,7 @@ from lazy_quarry.core.engine.events import (
     Unreserved,
 )
 from lazy_quarry.core.job.job import Phase
-from lazy_quarry.core.plan.standing import Parts
+from lazy_quarry.core.plan.standing import StandingParts
 from lazy_quarry.core.site import Storage
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.site.views import JobView
@@ -138,9 +138,9 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
         case Released():
             return f"released by {event.by}"
         case Started():
-            cores = plural(sum(len(share.cores) for share in event.shares), "core")
+            cores = plural(sum(len(allocation.cores) for allocation in event.allocations), "core")
             again = f", attempt {event.attempt}" if event.attempt > 1 else ""
-            return f"started on {fold_names([share.node for share in event.shares])}, {cores}{again}"
+            return f"started on {fold_names([allocation.node for allocation in event.allocations])}, {cores}{again}"
         case Stopping():
             if event.cause == "gave-way":
                 return f"told to make way for {event.by}, and to end within its grace; it waits to run again"
@@ -181,7 +181,7 @@ def ordinal(place: int) -> str:
     return f"{place:,}{ending}"
 
 
-def standing_words(parts: Parts) -> str:
+def standing_words(parts: StandingParts) -> str:
     """A standing and its parts: ``14.2h: waited 1.2h, account +8.5h, user +2h, size +0.1h``."""
     told = [f"waited {parts.waited:.1f}h"]
     told += [f"{name} {hours:+.1f}h" for name, hours in parts.named() if name != "waited" and abs(hours) >= 0.05]

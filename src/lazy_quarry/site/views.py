@@ -9,9 +9,9 @@ from typing import Literal
 
 from lazy_quarry.core.explain.answers import Explained, Room
 from lazy_quarry.core.header.diagnostic import Diagnostic
-from lazy_quarry.core.header.surroundings import Facts
+from lazy_quarry.core.header.surroundings import Surroundings
 from lazy_quarry.core.job.job import Job, Phase, Use
-from lazy_quarry.core.ledger.charges import AccountLine, charge, held_core_ms
+from lazy_quarry.core.ledger.charges import AccountLine, allocated_core_ms, charge
 from lazy_quarry.core.site import Node, Queue, Site, Software, Storage, Tier, Window
 from lazy_quarry.core.units import exact_duration, exact_size, format_instant
 
@@ -38,7 +38,7 @@ class Strata:
 
 
 @dataclass(frozen=True, slots=True)
-class NodeShare:
+class Occupant:
     """What one job has of one node."""
 
     job: int
@@ -65,22 +65,22 @@ class NodeView:
     scratch_mib: int
     traits: tuple[str, ...]
     closed: str
-    shares: tuple[NodeShare, ...]
+    occupants: tuple[Occupant, ...]
 
     @property
     def cores_used(self) -> int:
         """Cores held by jobs."""
-        return sum(len(share.cores) for share in self.shares)
+        return sum(len(occupant.cores) for occupant in self.occupants)
 
     @property
     def memory_used_mib(self) -> int:
         """Memory held by jobs."""
-        return sum(share.memory_mib for share in self.shares)
+        return sum(occupant.memory_mib for occupant in self.occupants)
 
     @property
     def gpus_used(self) -> int:
         """GPUs held by jobs."""
-        return sum(share.gpus for share in self.shares)
+        return sum(occupant.gpus for occupant in self.occupants)
 
 
 @dataclass(frozen=True, slots=True)
@@ -228,7 +228,7 @@ class Rung:
 
 
 @dataclass(frozen=True, slots=True)
-class ThroughRung:
+class FinishRung:
     """When all tasks of an array would be through with so many at once; None: as many as fit."""
 
     at_once: int | None
@@ -273,7 +273,7 @@ class DraftReport:
     """Nodes of the placement; ``placement`` has the first 64 of them."""
     fewer: tuple[Rung, ...] = ()
     tasks: int = 0
-    through: tuple[ThroughRung, ...] = ()
+    through: tuple[FinishRung, ...] = ()
     traits: tuple[TraitRung, ...] = ()
     matching: tuple[int, int] = (0, 0)
     """Nodes that match the request's traits in its queues, and their cores."""
@@ -299,7 +299,7 @@ class Submission:
     arguments: tuple[str, ...] = ()
     environment: tuple[tuple[str, str], ...] = ()
     findings: tuple[Diagnostic, ...] = ()
-    facts: Facts = Facts()
+    surroundings: Surroundings = Surroundings()
 
 
 @dataclass(frozen=True, slots=True)
@@ -314,7 +314,7 @@ class Receipt:
 
 
 @dataclass(frozen=True, slots=True)
-class Told:
+class Outcome:
     """What became of one command to one job: done, or the reason why not. ``known``: there is such a job."""
 
     job: int
@@ -369,7 +369,7 @@ def fill_in(template: str, words: Mapping[str, str]) -> str:
 
 def output_path(job: Job, template: str) -> str:
     """A job's output path with its placeholders filled in, absolute where its directory is known."""
-    first = job.shares[0].node if job.shares else "{node}"
+    first = job.allocations[0].node if job.allocations else "{node}"
     fillings = {
         "name": job.request.name,
         "job": str(job.parent or job.number),
@@ -407,14 +407,14 @@ def job_view(
     warning: str = "",
 ) -> JobView:
     """A job as it is shown. ``cores``, ``node_count`` and ``memory_mib`` are what it asks for before it has any."""
-    held = job.held_core_ms
+    held = job.allocated_core_ms
     charged = job.charge_core_ms
     array = job.request.array is not None
     elapsed = 0
     if job.started_ms is not None:
         elapsed = max(0, (job.ended_ms if job.ended_ms is not None else now_ms) - job.started_ms)
     if job.phase is Phase.RUNNING and not array:
-        held = held_core_ms(job, now_ms)
+        held = allocated_core_ms(job, now_ms)
         charged += charge(site, job.request.tier, held)
     output = output_path(job, job.request.output)
     return JobView(
@@ -432,14 +432,14 @@ def job_view(
         forecast_end_ms=forecast[1] if forecast else None,
         forecast_nodes=forecast[2] if forecast else (),
         why=why,
-        nodes=tuple(share.node for share in job.shares),
-        cores_by_node={share.node: share.cores for share in job.shares},
-        node_count=len(job.shares) or node_count,
-        cores=job.cores_held or cores,
-        ranks=sum(share.ranks for share in job.shares) or job.request.ranks,
+        nodes=tuple(allocation.node for allocation in job.allocations),
+        cores_by_node={allocation.node: allocation.cores for allocation in job.allocations},
+        node_count=len(job.allocations) or node_count,
+        cores=job.cores_allocated or cores,
+        ranks=sum(allocation.ranks for allocation in job.allocations) or job.request.ranks,
         threads=job.request.threads,
-        gpus=sum(len(share.gpus) for share in job.shares) or job.request.gpus * node_count,
-        memory_mib=sum(share.memory_mib for share in job.shares) or memory_mib,
+        gpus=sum(len(allocation.gpus) for allocation in job.allocations) or job.request.gpus * node_count,
+        memory_mib=sum(allocation.memory_mib for allocation in job.allocations) or memory_mib,
         walltime_s=job.request.walltime_s,
         grace_s=job.request.grace_s,
         elapsed_s=elapsed // 1000,

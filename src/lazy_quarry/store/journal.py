@@ -25,10 +25,11 @@ from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, make_task, task_id
 from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store.tables import VERSION, ended, events, meta, metadata, snapshots, sums
+from lazy_quarry.store.upgrade import upgrade
 
 SNAPSHOT_EVERY = 2_000
 """Events between snapshots, so that opening replays no more than these."""
-_RISING = ("jobs", "failed", "held_core_ms", "charge_core_ms", "cpu_ms")
+_RISING = ("jobs", "failed", "allocated_core_ms", "charge_core_ms", "cpu_ms")
 
 
 def _insert_all(table: Table) -> str:
@@ -69,7 +70,7 @@ class SumRow:
     name: str
     jobs: int
     failed: int
-    held_core_ms: int
+    allocated_core_ms: int
     charge_core_ms: int
     cpu_ms: int
 
@@ -102,6 +103,8 @@ class Journal:
                     f"{self.folder} was written by a newer Lazy Quarry (its journal is version {version}, this "
                     f"program knows {VERSION}); install the newer one, or use another folder with --state"
                 )
+            if version < VERSION:
+                upgrade(work, version)
             identity = _identity(self.folder) if self.folder else {}
             if (
                 self.folder
@@ -294,7 +297,7 @@ def ended_row(job: Job) -> dict[str, Any]:
         "submitted_ms": job.submitted_ms,
         "started_ms": job.started_ms,
         "ended_ms": job.ended_ms,
-        "held_core_ms": job.held_core_ms,
+        "allocated_core_ms": job.allocated_core_ms,
         "charge_core_ms": job.charge_core_ms,
         "cpu_ms": job.use.cpu_ms,
         "body": canonical(to_plain(job)),
@@ -304,7 +307,7 @@ def ended_row(job: Job) -> dict[str, Any]:
 def sum_cells(job: Job, end: Ended) -> list[dict[str, Any]]:
     """What one end adds to the sums, by UTC day; the job itself counts on its last day."""
     begin = job.started_ms if job.started_ms is not None else end.at_ms
-    held = by_day(begin, end.at_ms, end.held_core_ms)
+    held = by_day(begin, end.at_ms, end.allocated_core_ms)
     charged = by_day(begin, end.at_ms, end.charge_core_ms)
     used = by_day(begin, end.at_ms, end.use.cpu_ms)
     cells = []
@@ -322,7 +325,7 @@ def sum_cells(job: Job, end: Ended) -> list[dict[str, Any]]:
                 "name": job.request.name,
                 "jobs": int(last),
                 "failed": int(last and end.phase not in (Phase.DONE, Phase.CANCELLED)),
-                "held_core_ms": held_part,
+                "allocated_core_ms": held_part,
                 "charge_core_ms": charged_part,
                 "cpu_ms": used_part,
             }
@@ -337,7 +340,7 @@ def _as_end(job: Job) -> Ended:
         job.attempt,
         job.phase,
         use=job.use,
-        held_core_ms=job.held_core_ms,
+        allocated_core_ms=job.allocated_core_ms,
         charge_core_ms=job.charge_core_ms,
     )
 

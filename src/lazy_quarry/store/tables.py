@@ -2,7 +2,7 @@
 
 from sqlalchemy import BigInteger, Column, Index, Integer, MetaData, String, Table, Text
 
-VERSION = 1
+VERSION = 2
 """Of these tables. A folder with a greater one was written by a newer program and is left alone."""
 
 metadata = MetaData()
@@ -40,7 +40,7 @@ ended = Table(
     Column("submitted_ms", BigInteger, nullable=False),
     Column("started_ms", BigInteger),
     Column("ended_ms", BigInteger, nullable=False),
-    Column("held_core_ms", BigInteger, nullable=False),
+    Column("allocated_core_ms", BigInteger, nullable=False),
     Column("charge_core_ms", BigInteger, nullable=False),
     Column("cpu_ms", BigInteger, nullable=False),
     Column("body", Text, nullable=False),
@@ -60,7 +60,7 @@ sums = Table(
     Column("name", String, primary_key=True),
     Column("jobs", Integer, nullable=False),
     Column("failed", Integer, nullable=False),
-    Column("held_core_ms", BigInteger, nullable=False),
+    Column("allocated_core_ms", BigInteger, nullable=False),
     Column("charge_core_ms", BigInteger, nullable=False),
     Column("cpu_ms", BigInteger, nullable=False),
 )

@@ -96,7 +96,7 @@ def test_whatever_happens_each_task_ends_once_and_no_more_run_than_may(count, at
             job = world.engine.state.jobs[1]
             if job.phase is Phase.HELD:
                 world.tell(ReleaseJob(world.at, 1, "ada"))
-            elif job.unmade:
+            elif job.unmade_tasks:
                 world.tell(HoldJob(world.at, 1, "ada"))
         elif act == "task" and 1 in world.engine.state.jobs:
             with suppress(Refused):
@@ -142,7 +142,7 @@ def test_a_million_tasks_are_one_request_until_they_start():
     world.tell(Submit(NOW, "ada", request(1_000_000, 3), Origin("x")))
     world.schedule()
     assert len(world.engine.state.jobs) == 4
-    assert world.engine.state.jobs[1].unmade == 999_997
+    assert world.engine.state.jobs[1].unmade_tasks == 999_997
     world.tell(CancelJob(NOW, 1, "ada"))
     assert dict(world.engine.state.jobs[1].counts) == {"cancelled": 999_997}
 
@@ -169,8 +169,12 @@ def test_each_node_gives_every_node_a_task_of_its_own():
     array = Array(((1, 3, 1),), None, (), "any", ("n1", "n2", "n3"))
     world.tell(Submit(NOW, "ada", replace(request(3), array=array), Origin("x")))
     world.schedule()
-    assert {job.shares[0].node for job in world.engine.state.running()} == {"n1", "n2", "n3"}
-    assert {job.request.task: job.shares[0].node for job in world.engine.state.running()} == {1: "n1", 2: "n2", 3: "n3"}
+    assert {job.allocations[0].node for job in world.engine.state.running()} == {"n1", "n2", "n3"}
+    assert {job.request.task: job.allocations[0].node for job in world.engine.state.running()} == {
+        1: "n1",
+        2: "n2",
+        3: "n3",
+    }
 
 
 def test_a_task_for_a_node_that_is_full_waits_for_that_node_alone():

@@ -46,9 +46,9 @@ def test_a_job_goes_from_waiting_to_running_to_done():
     engine = Engine(small_site())
     number = running(engine, ranks=4)
     job = engine.state.jobs[number]
-    assert (job.phase, job.attempt, job.cores_held) == (Phase.RUNNING, 1, 4)
+    assert (job.phase, job.attempt, job.cores_allocated) == (Phase.RUNNING, 1, 4)
     ended = do(engine, Finish(61_000, number, 1, exit=0, use=Use(5)))[0]
-    assert (ended.phase, ended.held_core_ms) == (Phase.DONE, 4 * 60_000)
+    assert (ended.phase, ended.allocated_core_ms) == (Phase.DONE, 4 * 60_000)
     assert number not in engine.state.jobs
 
 
@@ -77,7 +77,7 @@ def test_a_lost_attempt_runs_once_more_and_then_is_lost():
     do(engine, Schedule(2000))
     assert engine.state.jobs[number].attempt == 2
     assert do(engine, Finish(3000, number, 2, cause="lost"))[0] == Ended(
-        3000, number, 2, Phase.LOST, held_core_ms=1000, charge_core_ms=1000
+        3000, number, 2, Phase.LOST, allocated_core_ms=1000, charge_core_ms=1000
     )
 
 
@@ -214,14 +214,17 @@ def play(commands):
 def check_never_over(engine):
     held = {}
     for job in engine.state.running():
-        for share in job.shares:
-            for core in share.cores:
-                assert (share.node, core) not in held, "a core was given twice"
-                held[share.node, core] = job.number
-            assert max(share.cores) < engine.site.node[share.node].cores
+        for allocation in job.allocations:
+            for core in allocation.cores:
+                assert (allocation.node, core) not in held, "a core was given twice"
+                held[allocation.node, core] = job.number
+            assert max(allocation.cores) < engine.site.node[allocation.node].cores
     for node in engine.site.nodes:
         memory = sum(
-            share.memory_mib for job in engine.state.running() for share in job.shares if share.node == node.name
+            allocation.memory_mib
+            for job in engine.state.running()
+            for allocation in job.allocations
+            if allocation.node == node.name
         )
         assert memory <= node.memory_mib
 
@@ -253,14 +256,17 @@ def test_books_balance_and_every_attempt_ends_once(commands):
         event = decode(kind, json.loads(body))
         if isinstance(event, Started):
             assert (event.job, event.attempt) not in started
-            started[event.job, event.attempt] = (event.at_ms, sum(len(share.cores) for share in event.shares))
+            started[event.job, event.attempt] = (
+                event.at_ms,
+                sum(len(allocation.cores) for allocation in event.allocations),
+            )
         elif isinstance(event, Ended):
             assert event.job not in ends, "a job ended twice"
             if not event.again:
                 ends[event.job] = event
             if (event.job, event.attempt) in started:
                 began, cores = started[event.job, event.attempt]
-                assert event.held_core_ms == cores * (event.at_ms - began)
+                assert event.allocated_core_ms == cores * (event.at_ms - began)
             charged += event.charge_core_ms
     assert charged == sum(tally.charged_core_ms for tally in engine.state.tallies.values())
     lines = account_lines(engine.site, engine.state.tallies, engine.state.jobs.values(), engine.state.at_ms)

@@ -197,10 +197,10 @@ class World:
         state, site = self.engine.state, self.site
         held, counted = Counter(), Counter()
         for job in state.running():
-            for share in job.shares:
-                held[share.node, "cores"] += len(share.cores)
-                held[share.node, "gpus"] += len(share.gpus)
-                held[share.node, "memory"] += share.memory_mib
+            for allocation in job.allocations:
+                held[allocation.node, "cores"] += len(allocation.cores)
+                held[allocation.node, "gpus"] += len(allocation.gpus)
+                held[allocation.node, "memory"] += allocation.memory_mib
             owners = [
                 ("user", job.user),
                 ("account", job.request.account),
@@ -209,8 +209,8 @@ class World:
             ]
             for owner in owners:
                 counted[owner, "jobs"] += 1
-                counted[owner, "cores"] += job.cores_held
-                counted[owner, "gpus"] += sum(len(share.gpus) for share in job.shares)
+                counted[owner, "cores"] += job.cores_allocated
+                counted[owner, "gpus"] += sum(len(allocation.gpus) for allocation in job.allocations)
         for node in site.nodes:
             assert held[node.name, "cores"] <= node.cores
             assert held[node.name, "gpus"] <= node.gpus
@@ -281,19 +281,24 @@ def _no_attempt_twice(events):
 
 def _books_balance(world):
     state, site = world.engine.state, world.site
-    ended = [event for event in world.events if isinstance(event, Ended) and event.held_core_ms]
-    assert sum(tally.held_core_ms for tally in state.tallies.values()) == sum(event.held_core_ms for event in ended)
+    ended = [event for event in world.events if isinstance(event, Ended) and event.allocated_core_ms]
+    assert sum(tally.allocated_core_ms for tally in state.tallies.values()) == sum(
+        event.allocated_core_ms for event in ended
+    )
     days = (core_ms for users in state.recent.values() for each in users.values() for core_ms in each.values())
-    assert sum(days) == sum(event.held_core_ms for event in ended)
+    assert sum(days) == sum(event.allocated_core_ms for event in ended)
     began = {}
     requests_ = {event.job: event.request for event in world.events if isinstance(event, Submitted)}
     for event in world.events:
         if isinstance(event, Started):
-            began[event.job, event.attempt] = (event.at_ms, sum(len(share.cores) for share in event.shares))
-        elif isinstance(event, Ended) and event.held_core_ms:
+            began[event.job, event.attempt] = (
+                event.at_ms,
+                sum(len(allocation.cores) for allocation in event.allocations),
+            )
+        elif isinstance(event, Ended) and event.allocated_core_ms:
             at, cores = began[event.job, event.attempt]
-            assert event.held_core_ms == cores * (event.at_ms - at)
+            assert event.allocated_core_ms == cores * (event.at_ms - at)
             if event.job in requests_ and not any(
                 getattr(one, "kind", "") == "changed" and one.job == event.job for one in world.events
             ):
-                assert event.charge_core_ms == charge(site, requests_[event.job].tier, event.held_core_ms)
+                assert event.charge_core_ms == charge(site, requests_[event.job].tier, event.allocated_core_ms)

@@ -11,7 +11,7 @@ from lazy_quarry.core.explain.explainer import Explainer, compared
 from lazy_quarry.core.formats.calendar import read_calendar, write_calendar
 from lazy_quarry.core.job.job import Job, Origin, Phase
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.plan.standing import Shares, lightness
+from lazy_quarry.core.plan.standing import RecentUse, lightness
 from lazy_quarry.core.site import Limits, Standing, Tier, Window
 from lazy_quarry.core.units import HOUR_MS, parse_duration, parse_size
 from lazy_quarry.errors import BadValue
@@ -147,10 +147,10 @@ def test_the_order_is_that_of_the_standings_and_each_comparison_says_so(many):
     for place, (user, request) in enumerate(many):
         engine.apply(engine.decide(Submit(place * 60_000, user, request, Origin(""))))
     at = len(many) * 60_000
-    shares, order = engine.shares(at), engine.in_order(at)
-    standings = [shares.parts(job, at).total for job in order]
+    usage, order = engine.recent_use(at), engine.in_order(at)
+    standings = [usage.parts(job, at).total for job in order]
     assert all(first >= second - 1e-9 for first, second in pairwise(standings))
-    words = compared(order[0], shares.parts(order[0], at), order[-1], shares.parts(order[-1], at))
+    words = compared(order[0], usage.parts(order[0], at), order[-1], usage.parts(order[-1], at))
     assert words.startswith(f"{order[0].number} stands ")
 
 
@@ -164,8 +164,8 @@ def test_use_counts_half_after_each_half_life():
     site = replace(small_site(), standing=Standing(half_life_h=24))
     day = 86_400_000
     recent = {"silt": {"ada": {0: 1000, day: 1000}}}
-    now = Shares(site, recent, (), day + day // 2).by_account["silt"]
-    later = Shares(site, recent, (), 2 * day + day // 2).by_account["silt"]
+    now = RecentUse(site, recent, (), day + day // 2).by_account["silt"]
+    later = RecentUse(site, recent, (), 2 * day + day // 2).by_account["silt"]
     assert later == pytest.approx(now / 2)
 
 
@@ -209,7 +209,7 @@ def test_a_tier_that_gives_way_is_stopped_for_others_and_waits_to_run_again():
     assert engine.state.jobs[2].phase is Phase.RUNNING
     again = engine.state.jobs[1]
     assert (again.phase, again.attempt, again.failures) == (Phase.WAITING, 1, 0)
-    assert again.held_core_ms == 8 * 20_000
+    assert again.allocated_core_ms == 8 * 20_000
 
 
 def test_who_may_use_a_reservation_runs_in_it_and_others_do_not():
@@ -223,7 +223,7 @@ def test_who_may_use_a_reservation_runs_in_it_and_others_do_not():
 
 def test_jobs_of_a_lost_node_run_again_as_their_header_says():
     engine = engine_with(asked(8, nodes=1), asked(8, nodes=1, lost_retries=0))
-    node = {job.number: job.shares[0].node for job in engine.state.running()}
+    node = {job.number: job.allocations[0].node for job in engine.state.running()}
     for place, number in enumerate((1, 2)):
         engine.apply(engine.decide(LoseNode(1000 + place, node[number], "its power went")))
         assert engine.state.jobs[number].stopping == "lost"

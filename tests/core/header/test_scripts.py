@@ -47,7 +47,7 @@ def findings(path, programs, text=None):
     folder = str(path.parent)
     text = path.read_bytes().decode() if text is None else text
     looked = looked_up(Submission(text, str(path), folder, environment=(("PATH", programs),)))
-    outside = Outside("tove", str(path), folder, findings=looked.findings, facts=looked.facts)
+    outside = Outside("tove", str(path), folder, findings=looked.findings, surroundings=looked.surroundings)
     return check_script(text, oxbow(), outside).diagnostics
 
 

@@ -13,7 +13,7 @@ from lazy_quarry.core.job.request import Memory, Request, choices
 from lazy_quarry.core.job.sweep import Array, Parameter, make_array, parse_tasks, parse_values
 from lazy_quarry.core.job.trial import trial_of
 from lazy_quarry.core.plan.array_finish import through
-from lazy_quarry.core.plan.planner import Ask, Planner, Stretch
+from lazy_quarry.core.plan.planner import PlannedAllocation, Planner, PlanRequest
 from lazy_quarry.core.site import Tier
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.errors import BadValue, Refused
@@ -26,8 +26,8 @@ PLAIN = Request("j", "silt", ("all",), "steady", 600, Memory(100), grace_s=0)
 def placed(request, busy=(), site=None):
     site = site or small_site()
     planner = Planner(site)
-    running = [Stretch(node, NOW + until, (cores, 0, 0, 0)) for node, cores, until in busy]
-    return planner.place(planner.plan(NOW, running, []).whole(), Ask(1, request))
+    running = [PlannedAllocation(node, NOW + until, (cores, 0, 0, 0)) for node, cores, until in busy]
+    return planner.place(planner.plan(NOW, running, []).whole(), PlanRequest(1, request))
 
 
 def counts(place):
@@ -42,7 +42,7 @@ def test_a_range_takes_the_most_nodes_that_start_as_soon():
 
 
 def test_ranks_that_follow_from_the_nodes_follow_in_a_range():
-    place = placed(replace(PLAIN, nodes=2, most_nodes=3, ranks=4, ranks_each=2))
+    place = placed(replace(PLAIN, nodes=2, most_nodes=3, ranks=4, ranks_per_node=2))
     assert [one.ranks for one in place.nodes] == [2, 2, 2]
 
 
@@ -156,13 +156,13 @@ def test_parameters_are_read_from_files_columns_and_patterns():
 @given(st.integers(1, 60), st.integers(1, 20) | st.none(), st.integers(1, 8))
 def test_an_array_is_through_when_its_tasks_laid_one_by_one_would_be(count, at_once, threads):
     planner = Planner(small_site())
-    timeline = planner.plan(NOW, [Stretch("n1", NOW + 90_000, (3, 0, 0, 0))], []).whole()
+    timeline = planner.plan(NOW, [PlannedAllocation("n1", NOW + 90_000, (3, 0, 0, 0))], []).whole()
     request = replace(PLAIN, threads=threads)
     found = through(planner, timeline, request, count, at_once)
     field, ends = timeline.copy(), []
     for _ in range(count):
         not_before = sorted(ends)[-at_once] if at_once and len(ends) >= at_once else 0
-        place = planner.place(field, Ask(-1, request), not_before)
+        place = planner.place(field, PlanRequest(-1, request), not_before)
         planner.occupy(field, place)
         ends.append(place.end_ms)
     if not found.reckoned:
@@ -228,11 +228,11 @@ def test_idle_cores_are_named():
 
 
 def codes_of(request_words, site=None, folder="", **facts):
-    from lazy_quarry.core.header.surroundings import Facts
+    from lazy_quarry.core.header.surroundings import Surroundings
 
-    known = Facts(bool(facts or folder), folder, **facts)
+    known = Surroundings(bool(facts or folder), folder, **facts)
     text = script(f'walltime = "1h"\nmemory = "1 GiB/core"\n{request_words}', 'cat "$LQ_NODES"')
-    found = check_script(text, site or oxbow(), Outside("tove", facts=known))
+    found = check_script(text, site or oxbow(), Outside("tove", surroundings=known))
     return {one.code: one.message for one in found.diagnostics}
 
 
@@ -254,11 +254,11 @@ def test_heavy_work_in_a_storage_area_unfit_for_it_is_told_where_to_go():
     ],
 )
 def test_a_request_is_held_against_earlier_runs_of_its_name(earlier, code):
-    from lazy_quarry.core.header.script_checks import against_earlier
-    from lazy_quarry.core.header.surroundings import Earlier
+    from lazy_quarry.core.header.script_checks import compared_with_earlier
+    from lazy_quarry.core.header.surroundings import EarlierRuns
 
     known = {"runs": 3, "longest_s": 600, "memory_peak_mib": 7000, "busiest": 7.5, "cores": 8} | earlier
     request = replace(PLAIN, walltime_s=3600, threads=8, memory=Memory(1024))
     need = choices(request, small_site().queue["all"], small_site())[0]
-    found = [one.code for one in against_earlier(request, need, Earlier(**known), {})]
+    found = [one.code for one in compared_with_earlier(request, need, EarlierRuns(**known), {})]
     assert found == ([code] if code else [])

@@ -4,8 +4,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lazy_quarry.core.job.request import Memory, Request, deal, needs
-from lazy_quarry.core.plan.planner import Ask, Planner, Stretch
-from lazy_quarry.core.plan.timeline import FAR, Ground, Hold, Timeline
+from lazy_quarry.core.plan.planner import PlannedAllocation, Planner, PlanRequest
+from lazy_quarry.core.plan.timeline import FAR, Hold, NodeTable, Timeline
 from lazy_quarry.core.site import Closure, Window
 from lazy_quarry.errors import Refused
 from tests.conftest import small_site
@@ -17,12 +17,12 @@ def ask(number, ranks=1, nodes=None, walltime_s=600, threads=1, mib=100, **more)
     request = Request(
         "j", "silt", ("all",), "steady", walltime_s, Memory(mib), nodes, ranks, threads, grace_s=0, **more
     )
-    return Ask(number, request)
+    return PlanRequest(number, request)
 
 
-def plan(asks, running=(), site=None, **more):
+def plan(requests, running=(), site=None, **more):
     site = site or small_site()
-    return Planner(site, **more.pop("planner", {})).plan(NOW, running, asks, **more)
+    return Planner(site, **more.pop("planner", {})).plan(NOW, running, requests, **more)
 
 
 def start_of(plan, job):
@@ -62,12 +62,14 @@ def test_a_job_that_fits_starts_now_on_the_tightest_node():
 
 
 def test_a_job_waits_for_the_walltime_of_what_runs():
-    running = [Stretch(f"n{number}", NOW + 500_000, (cores, 0, 0, 0)) for number, cores in ((1, 8), (2, 8), (3, 16))]
+    running = [
+        PlannedAllocation(f"n{number}", NOW + 500_000, (cores, 0, 0, 0)) for number, cores in ((1, 8), (2, 8), (3, 16))
+    ]
     assert start_of(plan([ask(1, ranks=4)], running), 1) == 500_000
 
 
 def test_a_short_job_behind_fills_the_gap_and_a_long_one_does_not():
-    running = [Stretch("n3", NOW + 600_000, (16, 0, 0, 0))]
+    running = [PlannedAllocation("n3", NOW + 600_000, (16, 0, 0, 0))]
     whole = ask(1, ranks=24, nodes=3, walltime_s=600)
     found = plan([whole, ask(2, ranks=8, walltime_s=600), ask(3, ranks=8, walltime_s=601)], running)
     assert start_of(found, 1) == 600_000
@@ -83,7 +85,7 @@ def test_uneven_ranks_need_enough_large_nodes():
 def test_whole_nodes_are_held_whole():
     placed = plan([ask(1, ranks=2, nodes=2, whole_nodes=True)]).placements[1]
     assert [node.amount[0] for node in placed.nodes] == [8, 8]
-    busy = [Stretch("n1", NOW + 60_000, (1, 0, 0, 0)), Stretch("n2", NOW + 60_000, (1, 0, 0, 0))]
+    busy = [PlannedAllocation("n1", NOW + 60_000, (1, 0, 0, 0)), PlannedAllocation("n2", NOW + 60_000, (1, 0, 0, 0))]
     assert start_of(plan([ask(1, ranks=2, nodes=2, whole_nodes=True)], busy), 1) == 60_000
 
 
@@ -106,31 +108,33 @@ def test_gpus_traits_and_names_choose_nodes():
 
 
 def test_any_of_the_queues_that_starts_sooner():
-    running = [Stretch("n3", NOW + 600_000, (16, 0, 0, 0))]
-    found = plan([Ask(1, Request("j", "silt", ("last", "all"), "steady", 600, Memory(1), 1))], running)
+    running = [PlannedAllocation("n3", NOW + 600_000, (16, 0, 0, 0))]
+    found = plan([PlanRequest(1, Request("j", "silt", ("last", "all"), "steady", 600, Memory(1), 1))], running)
     assert (found.placements[1].queue, start_of(found, 1)) == ("all", 0)
 
 
 def test_what_is_overdue_still_holds_its_place():
-    running = [Stretch(f"n{number}", NOW - 5, (cores, 0, 0, 0)) for number, cores in ((1, 8), (2, 8), (3, 16))]
+    running = [
+        PlannedAllocation(f"n{number}", NOW - 5, (cores, 0, 0, 0)) for number, cores in ((1, 8), (2, 8), (3, 16))
+    ]
     assert start_of(plan([ask(1)], running), 1) > 0
 
 
 def test_beyond_the_depth_jobs_start_only_where_they_delay_nobody():
-    asks = [ask(1, ranks=24, nodes=3, walltime_s=100)]
-    asks += [
+    requests = [ask(1, ranks=24, nodes=3, walltime_s=100)]
+    requests += [
         ask(2, ranks=16, nodes=1, walltime_s=99),
         ask(3, ranks=1, walltime_s=50),
         ask(4, ranks=16, nodes=1, walltime_s=98),
     ]
-    found = plan(asks, planner={"depth": 2})
+    found = plan(requests, planner={"depth": 2})
     assert set(found.placements) == {1, 2, 3}
     assert start_of(found, 3) == 0
 
 
 def test_what_starts_is_read_from_the_same_plan_as_the_forecasts():
-    asks = [ask(number, ranks=8, walltime_s=100 + number) for number in range(12)]
-    early, whole = plan(asks), plan(asks)
+    requests = [ask(number, ranks=8, walltime_s=100 + number) for number in range(12)]
+    early, whole = plan(requests), plan(requests)
     first = early.starting()
     assert whole.placements == early.placements
     assert first == [place for place in whole.placements.values() if place.start_ms == NOW]
@@ -159,15 +163,15 @@ RUNNING = st.lists(st.tuples(st.integers(1, 3), st.integers(1, 3), st.integers(1
 
 
 def possible(jobs, site):
-    asks = []
+    requests = []
     for number, (ranks, nodes, walltime, threads, mib, whole) in enumerate(jobs, 1):
         one = ask(number, max(ranks, nodes or 1), nodes, walltime, threads, mib, whole_nodes=whole)
         try:
             needs(one.request, site.queue["all"], site)
         except Refused:
             continue
-        asks.append(one)
-    return asks
+        requests.append(one)
+    return requests
 
 
 def used_at(site, at, running, placements):
@@ -185,7 +189,10 @@ def used_at(site, at, running, placements):
 @given(JOBS, RUNNING)
 def test_the_plan_never_gives_more_than_a_node_has(jobs, held):
     site = small_site()
-    running = [Stretch(f"n{node}", NOW + seconds * 1000 + 60_000, (cores, 100, 0, 0)) for node, cores, seconds in held]
+    running = [
+        PlannedAllocation(f"n{node}", NOW + seconds * 1000 + 60_000, (cores, 100, 0, 0))
+        for node, cores, seconds in held
+    ]
     running = [
         one
         for number, one in enumerate(running)
@@ -202,22 +209,22 @@ def test_the_plan_never_gives_more_than_a_node_has(jobs, held):
 @given(JOBS)
 def test_every_possible_job_is_placed_and_none_is_delayed_by_one_behind_it(jobs):
     site = small_site()
-    asks = possible(jobs, site)
-    found = plan(asks, site=site)
-    assert set(found.placements) == {one.job for one in asks}
-    for count in range(len(asks)):
-        alone = plan(asks[: count + 1], site=site)
-        job = asks[count].job
+    requests = possible(jobs, site)
+    found = plan(requests, site=site)
+    assert set(found.placements) == {one.job for one in requests}
+    for count in range(len(requests)):
+        alone = plan(requests[: count + 1], site=site)
+        job = requests[count].job
         assert alone.placements[job] == found.placements[job]
 
 
 @given(JOBS)
 def test_no_job_could_start_sooner_than_the_plan_says(jobs):
     site = small_site()
-    asks = possible(jobs, site)
+    requests = possible(jobs, site)
     planner = Planner(site)
-    timeline = Timeline(planner.ground, NOW)
-    for one in asks:
+    timeline = Timeline(planner.table, NOW)
+    for one in requests:
         place = planner.place(timeline, one)
         before = {at for at in (NOW, place.start_ms - 1) if NOW <= at < place.start_ms}
         for at in before:
@@ -228,17 +235,17 @@ def test_no_job_could_start_sooner_than_the_plan_says(jobs):
 def fits_at(planner, timeline, one, at):
     """The slow and plain answer: count nodes that are free at every instant of the walltime."""
     need = planner.needs(one.request)[0]
-    ground = planner.ground
+    table = planner.table
     wanted, hosts = 0, set()
     for part in need.parts:
         wanted += part.nodes
         able = set()
         for name in need.eligible:
-            node = ground.index[name]
+            node = table.index[name]
             amount = (
-                ground.capacity[:, node] if need.whole else (part.cores, part.memory_mib, need.gpus, need.scratch_mib)
+                table.capacity[:, node] if need.whole else (part.cores, part.memory_mib, need.gpus, need.scratch_mib)
             )
-            if (ground.capacity[:, node] < (part.cores, part.memory_mib, need.gpus, need.scratch_mib)).any():
+            if (table.capacity[:, node] < (part.cores, part.memory_mib, need.gpus, need.scratch_mib)).any():
                 continue  # a whole node must still be large enough
             times = [at, *(t for t in timeline.times[node] if at < t < at + one.request.walltime_s * 1000)]
             if all(
@@ -253,8 +260,8 @@ def fits_at(planner, timeline, one, at):
 
 
 def test_a_timeline_grows_and_keeps_its_sums():
-    ground = Ground(small_site())
-    timeline = Timeline(ground, NOW, [Hold(0, NOW + 10, (3, 5, 0, 0))])
+    table = NodeTable(small_site())
+    timeline = Timeline(table, NOW, [Hold(0, NOW + 10, (3, 5, 0, 0))])
     for number in range(40):
         timeline.hold(0, NOW + 100 + 10 * number, NOW + 105 + 10 * number, (1, 0, 0, 0))
     timeline.hold(0, NOW + 1000, FAR, (8, 0, 0, 0))

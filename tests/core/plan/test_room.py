@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.plan.planner import Ask, Planner, Stretch
+from lazy_quarry.core.plan.planner import PlannedAllocation, Planner, PlanRequest
 from lazy_quarry.core.plan.room import rooms
 from lazy_quarry.core.site import Window
 from tests.conftest import small_site
@@ -15,7 +15,9 @@ NOW = 1_000_000
 
 
 def busy(draws):
-    return [Stretch(f"n{node}", NOW + until * 60_000, (cores, cores * 512, 0, 0)) for node, cores, until in draws]
+    return [
+        PlannedAllocation(f"n{node}", NOW + until * 60_000, (cores, cores * 512, 0, 0)) for node, cores, until in draws
+    ]
 
 
 @given(
@@ -29,15 +31,15 @@ def test_what_room_promises_starts_at_once_and_more_would_not(held, waiting, win
     windows = (Window(("n1",), NOW + 7_200_000, NOW + 9_000_000, "work"),) if window else ()
     site = small_site(windows=windows)
     planner = Planner(site)
-    asks = [
-        Ask(number, Request("w", "silt", ("all",), "steady", walltime, Memory(512), ranks=ranks))
+    requests = [
+        PlanRequest(number, Request("w", "silt", ("all",), "steady", walltime, Memory(512), ranks=ranks))
         for number, (ranks, walltime) in enumerate(waiting, 1)
     ]
-    timeline = planner.plan(NOW, busy(held), asks, windows=site.windows).whole()
+    timeline = planner.plan(NOW, busy(held), requests, windows=site.windows).whole()
     for room in rooms(planner, timeline, site, site.queue["all"], "silt"):
         if room.request is None:
             continue
-        start = planner.place(timeline, Ask(-1, room.request))
+        start = planner.place(timeline, PlanRequest(-1, room.request))
         assert start is not None and start.start_ms == NOW
         if room.kind == "one node":
             more = replace(room.request, threads=room.request.threads + 1)
@@ -49,7 +51,7 @@ def test_what_room_promises_starts_at_once_and_more_would_not(held, waiting, win
             )
         else:
             continue
-        later = planner.place(timeline, Ask(-1, more)) if planner.needs(more) else None
+        later = planner.place(timeline, PlanRequest(-1, more)) if planner.needs(more) else None
         assert later is None or later.start_ms > NOW
 
 

@@ -1,7 +1,7 @@
 """Chain: jobs one after another. It comes next; the place says what it will be."""
 
 from lazy_quarry.app.cells import Pen
-from lazy_quarry.app.places.place import Key, Place
+from lazy_quarry.app.places.place import KeyHint, Place
 from lazy_quarry.app.widgets.drawing import Lines
 
 
@@ -34,6 +34,6 @@ class ChainPlace(Place):
         """What can be done instead."""
         return "Nothing can be chained yet. A script with one job goes from Draft to Watch."
 
-    def keys(self) -> list[Key]:
+    def keys(self) -> list[KeyHint]:
         """Where to go."""
         return [("2", "draft", "app.go('draft')"), ("4", "watch", "app.go('watch')")]

@@ -13,16 +13,16 @@ from textual.containers import Container, Horizontal, Vertical
 from textual.widgets import Input, TextArea
 
 from lazy_quarry.app.draft_shelf import Draft
-from lazy_quarry.app.header_dials import Change
+from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.app.key_notes import KEY_NOTES
 from lazy_quarry.app.messages import CursorMoved, Say
 from lazy_quarry.app.places.draft_files import DraftFiles
-from lazy_quarry.app.places.place import Key
+from lazy_quarry.app.places.place import KeyHint
 from lazy_quarry.app.places.trial_report import Trial, lines, receipt_words, task_words
 from lazy_quarry.app.templates import from_room, script
 from lazy_quarry.app.widgets.dial_rows import DialRows, DialTurned
 from lazy_quarry.app.widgets.draft_report import CheckChosen, ReportRows, RungChosen
-from lazy_quarry.app.widgets.draft_title import Title
+from lazy_quarry.app.widgets.draft_title import DraftTitle
 from lazy_quarry.app.widgets.editor import Editor, Margin
 from lazy_quarry.app.widgets.overrides import Overrides, OverridesEdit
 from lazy_quarry.app.widgets.starting_points import BeginPreview, BeginRows
@@ -80,10 +80,10 @@ class DraftPlace(DraftFiles):
     _revision = 0
 
     def compose(self):  # type: ignore[no-untyped-def]
-        """Title, editor with its margin, overrides; dials and report."""
+        """DraftTitle, editor with its margin, overrides; dials and report."""
         with Horizontal(id="sides"):
             with Vertical(id="left"):
-                yield Title()
+                yield DraftTitle()
                 yield Input(id="path")
                 with Horizontal(id="page"):
                     yield Margin()
@@ -171,7 +171,7 @@ class DraftPlace(DraftFiles):
     def mark(self, edited: bool) -> None:
         """Say whether it is saved."""
         self.edited = edited
-        title = self.query_one(Title)
+        title = self.query_one(DraftTitle)
         title.name_words = self.path or self.origin or "new script"
         title.state_words = (
             ("edited, not saved" if self.path else "not saved") if edited else "saved" if self.path else ""
@@ -229,7 +229,7 @@ class DraftPlace(DraftFiles):
         """Ask for what the ladder shows."""
         self._apply(message.change)
 
-    def _apply(self, change: Change) -> None:
+    def _apply(self, change: HeaderEdit) -> None:
         text = self.editor.text
         try:
             for key, value in change:
@@ -482,7 +482,7 @@ class DraftPlace(DraftFiles):
         fix = f" f9: {one.fix.label}." if one.fix else ""
         return f"Line {one.line}, {one.severity.words}: {one.message}.{fix}"
 
-    def keys(self) -> list[Key]:
+    def keys(self) -> list[KeyHint]:
         """What can be done here."""
         if self.query_one(BeginRows).display:
             return [
@@ -492,7 +492,7 @@ class DraftPlace(DraftFiles):
                 ("f4", "a shell", "app.place_action('shell')"),
                 ("esc", "back to the script", "app.place_action('back')"),
             ]
-        keys: list[Key] = [("ctrl+g", "submit", "app.place_action('submit')")]
+        keys: list[KeyHint] = [("ctrl+g", "submit", "app.place_action('submit')")]
         if self.report and self.report.diagnostics:
             keys.append(("f8", "next check", "app.place_action('next_check')"))
             if any(one.fix for one in self.report.diagnostics):

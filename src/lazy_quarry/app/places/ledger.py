@@ -1,7 +1,7 @@
 """Ledger: what each account was charged, and what it has left."""
 
 from lazy_quarry.app.cells import Pen, bar
-from lazy_quarry.app.places.place import Key, Place
+from lazy_quarry.app.places.place import KeyHint, Place
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.core.ledger.charges import AccountLine
 from lazy_quarry.core.units import format_core_hours, plural
@@ -96,6 +96,6 @@ class LedgerPlace(Place):
             return f"{words}. It has no limit."
         return f"{words}. {format_core_hours(line.left_core_ms)} of its {format_core_hours(line.budget_core_ms or 0)} are left."
 
-    def keys(self) -> list[Key]:
+    def keys(self) -> list[KeyHint]:
         """There is little to do here yet."""
         return [("↑↓", "account", ""), ("4", "watch", "app.go('watch')"), ("5", "review", "app.go('review')")]

@@ -12,7 +12,7 @@ if TYPE_CHECKING:
 WIDE = 130
 """Columns from which two sides stand beside each other."""
 
-Key = tuple[str, str, str]
+KeyHint = tuple[str, str, str]
 """A key as it is shown, what it does in a word or two, and the action it stands for."""
 
 
@@ -50,11 +50,11 @@ class Place(Container):
         """A sentence or two on what is under the cursor."""
         return ""
 
-    def keys(self) -> list[Key]:
+    def keys(self) -> list[KeyHint]:
         """The keys that work here and now, most useful first."""
         return []
 
-    def all_keys(self) -> list[Key]:
+    def all_keys(self) -> list[KeyHint]:
         """Every key of the place, whatever is under the cursor."""
         return self.keys()
 

@@ -8,7 +8,7 @@ from textual.containers import Horizontal, Vertical
 
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.messages import CursorMoved
-from lazy_quarry.app.places.place import Key, Place
+from lazy_quarry.app.places.place import KeyHint, Place
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.run_verdict import VerdictLines
 from lazy_quarry.core.job.job import Phase
@@ -236,9 +236,9 @@ class ReviewPlace(Place):
             advice = " It used less than a quarter of its memory; asking for less starts sooner."
         return f"{view.job} {view.name}: {verdict(view)}{advice}"
 
-    def keys(self) -> list[Key]:
+    def keys(self) -> list[KeyHint]:
         """What can be done here."""
-        keys: list[Key] = [("↑↓", "run", ""), ("tab", "output", "app.place_action('side')")]
+        keys: list[KeyHint] = [("↑↓", "run", ""), ("tab", "output", "app.place_action('side')")]
         if self.detail and self.detail.view.output != self.detail.view.errors:
             keys.append(("e", "output or errors", "app.place_action('which')"))
         keys.append(("g", "its script in Draft", "app.place_action('script')"))

@@ -8,7 +8,7 @@ from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
 from lazy_quarry.app.messages import CursorMoved, OpenNode, Say
-from lazy_quarry.app.places.place import Key, Place
+from lazy_quarry.app.places.place import KeyHint, Place
 from lazy_quarry.app.widgets.may_use import Uses
 from lazy_quarry.app.widgets.node_hours import NodeHours
 from lazy_quarry.app.widgets.node_rows import NodeRows
@@ -215,18 +215,19 @@ class SurveyPlace(Place):
         words += f", traits {', '.join(node.traits)}. " if node.traits else ". "
         if node.closed:
             words += f"Closed: {node.closed}. "
-        if not node.shares:
+        if not node.occupants:
             return words + "Nothing runs there."
         told = []
-        for share in sorted(node.shares, key=lambda share: share.until_ms)[:4]:
-            until = clock_time(share.until_ms, self.board.now_ms, self.quarry.zone)
+        for occupant in sorted(node.occupants, key=lambda occupant: occupant.until_ms)[:4]:
+            until = clock_time(occupant.until_ms, self.board.now_ms, self.quarry.zone)
             told.append(
-                f"{share.label} {share.name} of {share.user} has {plural(len(share.cores), 'core')} until {until} at most"
+                f"{occupant.label} {occupant.name} of {occupant.user} has "
+                f"{plural(len(occupant.cores), 'core')} until {until} at most"
             )
-        more = len(node.shares) - len(told)
+        more = len(node.occupants) - len(told)
         return words + "; ".join(told) + (f"; and {more} more." if more else ".")
 
-    def keys(self) -> list[Key]:
+    def keys(self) -> list[KeyHint]:
         """What can be done here."""
         if self.query_one(NodeHours).display:
             return [("esc", "back to the nodes", "app.place_action('nodes')")]

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from lazy_quarry.app.header_dials import Change
+from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.core.advice.next_request import Advice, advise
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import BadValue
@@ -37,7 +37,7 @@ def task_words(text: str) -> tuple[int | None, dict[str, str] | None]:
     return None, values
 
 
-def lines(trial: Trial, board: Board, zone) -> tuple[list[Pieces], list[Change]]:  # type: ignore[no-untyped-def]
+def lines(trial: Trial, board: Board, zone) -> tuple[list[Pieces], list[HeaderEdit]]:  # type: ignore[no-untyped-def]
     """What is to be shown of it now, and what each line would change in the header."""
     view = next((job for job in board.jobs if job.job == trial.job), None)
     if view is None:
@@ -49,7 +49,7 @@ def lines(trial: Trial, board: Board, zone) -> tuple[list[Pieces], list[Change]]
     colour = "moss" if view.phase == "done" else "rust"
     head: Pieces = ((" TRIED ONE", "ink", True), (f"   {trial.job}: {view.phase.sign} {verdict(view)}", colour))
     told_lines: list[Pieces] = [head]
-    changes: list[Change] = [()]
+    changes: list[HeaderEdit] = [()]
     for one in advise(ran(view, trial.walltime_s)):
         told_lines.append(_line(one))
         changes.append(((one.key, one.value),) if one.value is not None else ())

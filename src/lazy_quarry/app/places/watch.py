@@ -11,10 +11,9 @@ from textual.containers import Vertical
 from textual.widgets import Input
 
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
-from lazy_quarry.app.places import watch_sentences as watchwords
-from lazy_quarry.app.places.place import Key as ShownKey
-from lazy_quarry.app.places.place import Place
-from lazy_quarry.app.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, Key
+from lazy_quarry.app.places import watch_sentences
+from lazy_quarry.app.places.place import KeyHint, Place
+from lazy_quarry.app.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, RowKey
 from lazy_quarry.app.widgets.job_context import Ground, Samples
 from lazy_quarry.app.widgets.lanes import AxisLine, JobRows, panned, zoomed
 from lazy_quarry.app.widgets.panes import (
@@ -23,15 +22,15 @@ from lazy_quarry.app.widgets.panes import (
     ColumnList,
     ColumnsTaken,
     FindLine,
+    PaneTitle,
     Prose,
-    Title,
     why_prose,
 )
-from lazy_quarry.core.explain.answers import Change
+from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.views import Board, JobDetail, JobView, OutputChunk, Told
+from lazy_quarry.site.views import Board, JobDetail, JobView, Outcome, OutputChunk
 
 TAIL_BYTES = 32 * 1024
 PANES = ("ground", "why", "output", "change", "columns")
@@ -94,15 +93,15 @@ class WatchPlace(Place):
         yield JobRows()
         yield Ground()
         with Vertical(classes="pane", id="pane-why"):
-            yield Title()
+            yield PaneTitle()
             yield Prose(id="why-lines")
         with Vertical(classes="pane", id="pane-output"):
-            yield Title()
+            yield PaneTitle()
             yield Prose(id="output-lines")
         with Vertical(classes="pane", id="pane-change"):
             yield ChangePane()
         with Vertical(classes="pane", id="pane-columns"):
-            yield Title()
+            yield PaneTitle()
             yield ColumnList()
 
     def on_mount(self) -> None:
@@ -138,7 +137,7 @@ class WatchPlace(Place):
         axis, rows, ground = self.query_one(AxisLine), self.query_one(JobRows), self.query_one(Ground)
         axis.scopes = [(name, words, arranged.counts.get(name, 0)) for name, words in SCOPES]
         axis.scope = rows.scope = self.choice.scope
-        axis.choice = watchwords.choice_words(self.choice, len(rows.marked))
+        axis.choice = watch_sentences.choice_words(self.choice, len(rows.marked))
         rows.axis.now_ms = board.now_ms
         rows.user, rows.opened = board.user, self.choice.opened
         axis.axis = ground.axis = rows.axis
@@ -210,14 +209,14 @@ class WatchPlace(Place):
         if view is None or view.job != job:
             return
         if self.pane == "why" and detail is not None:
-            self._pane("why").query_one(Title).say(f"WHY {view.label} {view.name.upper()}", "w or escape closes it")
+            self._pane("why").query_one(PaneTitle).say(f"WHY {view.label} {view.name.upper()}", "w or escape closes it")
             self.query_one("#why-lines", Prose).put(list(why_prose(detail, self.size.width)))
         elif self.pane == "output":
             self._show_output(view, printed)
         self.quarry.tell()
 
     def _show_output(self, view: JobView, printed: OutputChunk | None) -> None:
-        self._pane("output").query_one(Title).say(f"OUTPUT OF {view.label} {view.name.upper()}", view.output)
+        self._pane("output").query_one(PaneTitle).say(f"OUTPUT OF {view.label} {view.name.upper()}", view.output)
         lines = [("the tasks of an array print each into its own; open it with a", "dim")]
         if printed is not None:
             text = printed.text.replace("\t", "    ").splitlines()
@@ -235,7 +234,7 @@ class WatchPlace(Place):
             self._pane(other).display = other == self.pane
         rows = self.query_one(JobRows)
         if self.pane == "columns":
-            self._pane("columns").query_one(Title).say(
+            self._pane("columns").query_one(PaneTitle).say(
                 "COLUMNS", "enter takes one in or out, ← → its width; escape closes it"
             )
             listed = self.query_one(ColumnList)
@@ -263,13 +262,13 @@ class WatchPlace(Place):
         if self.board is None:
             return ""
         if row is None:
-            return watchwords.empty_words(self.choice)
+            return watch_sentences.empty_words(self.choice)
         if row.view is None:
-            return watchwords.row_words(row, self.board)
+            return watch_sentences.row_words(row, self.board)
         instead = self.detail.instead if self.detail and self.detail.view.job == row.view.job else ""
-        return watchwords.job_words(row.view, self.board, self.quarry.zone, instead)
+        return watch_sentences.job_words(row.view, self.board, self.quarry.zone, instead)
 
-    def keys(self) -> list[ShownKey]:
+    def keys(self) -> list[KeyHint]:
         """What can be done to what is under the cursor, or to all that is marked."""
         rows = self.query_one(JobRows)
         if self.pane == "change":
@@ -279,11 +278,11 @@ class WatchPlace(Place):
                 ("escape", "leave it", "app.place_action('back')"),
             ]
         row, user = rows.row(), self.board.user if self.board else ""
-        return watchwords.keys_of(row, user, len(rows.marked), self.pane)
+        return watch_sentences.keys_of(row, user, len(rows.marked), self.pane)
 
-    def all_keys(self) -> list[ShownKey]:
+    def all_keys(self) -> list[KeyHint]:
         """Every key, with what it does in a sentence."""
-        return watchwords.ALL_KEYS
+        return watch_sentences.ALL_KEYS
 
     # -- what is shown -----------------------------------------------------------------------------
 
@@ -297,7 +296,7 @@ class WatchPlace(Place):
         row = self.query_one(JobRows).row()
         if row is None:
             return
-        key: Key = row.key if row.key[0] != "rest" else ("array", row.key[1])
+        key: RowKey = row.key if row.key[0] != "rest" else ("array", row.key[1])
         if row.view is not None:
             if not row.view.rows and row.view.parent is None:
                 self.post_message(Say("This is no array, so it has no tasks to show."))
@@ -429,7 +428,7 @@ class WatchPlace(Place):
         if not views:
             return
         jobs = [view.job for view in views]
-        if question := watchwords.cancel_question(views):
+        if question := watch_sentences.cancel_question(views):
             self.quarry.ask(question, lambda: self._send("cancel", jobs))
         else:
             self._send("cancel", jobs)
@@ -460,7 +459,7 @@ class WatchPlace(Place):
             return
         self.quarry.hand_over(self._show_ladder, view, list(explained.changes) if explained else [], ladder)
 
-    def _show_ladder(self, view: JobView, advised: list[Change], ladder: list[Change]) -> None:
+    def _show_ladder(self, view: JobView, advised: list[Suggestion], ladder: list[Suggestion]) -> None:
         if self.board is not None:
             self.query_one(ChangePane).show(view.job, advised, ladder, self.board.now_ms, view.walltime_s)
 
@@ -535,7 +534,7 @@ class WatchPlace(Place):
         self.quarry.hand_over(self._told, told, "")
         self.quarry.hand_over(self.quarry.read_board)
 
-    def _told(self, told: Iterable[Told], settings: str) -> None:
+    def _told(self, told: Iterable[Outcome], settings: str) -> None:
         """Say what became of it; marks that were served go."""
         told = list(told)
         rows = self.query_one(JobRows)

@@ -2,14 +2,14 @@
 
 from datetime import tzinfo
 
-from lazy_quarry.app.places.place import Key
+from lazy_quarry.app.places.place import KeyHint
 from lazy_quarry.app.watch_list import Choice, Row
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, plural
 from lazy_quarry.site.sentences import counts_words, verdict
 from lazy_quarry.site.views import Board, JobView
 
-ALL_KEYS: list[Key] = [
+ALL_KEYS: list[KeyHint] = [
     ("enter", "inspect the job in Review", ""),
     ("w", "why it waits, who is ahead, what would help", ""),
     ("e", "change its request, with the ladder beside it", ""),
@@ -57,8 +57,8 @@ def row_words(row: Row, board: Board) -> str:
     node = row.node
     if node.closed:
         return f"{node.name} takes no jobs: {node.closed}. What runs there goes on."
-    who = sorted({share.user for share in node.shares})
-    first = min((share.until_ms for share in node.shares), default=None)
+    who = sorted({occupant.user for occupant in node.occupants})
+    first = min((occupant.until_ms for occupant in node.occupants), default=None)
     words = f"{node.name}: {row.words}"
     if who:
         words += f", used by {', '.join(who)}"
@@ -116,9 +116,9 @@ def cancel_question(views: list[JobView]) -> str:
     return f"Cancel {plural(len(views), 'job')}, of which {len(running)} {run}? {lost} core-hours of work so far would be lost."
 
 
-def keys_of(row: Row | None, user: str, marked: int, pane: str) -> list[Key]:
+def keys_of(row: Row | None, user: str, marked: int, pane: str) -> list[KeyHint]:
     """The keys that work here and now, most useful first."""
-    keys: list[Key] = []
+    keys: list[KeyHint] = []
 
     def add(key: str, words: str, action: str) -> None:
         keys.append((key, words, f"app.place_action('{action}')"))

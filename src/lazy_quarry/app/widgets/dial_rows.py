@@ -8,7 +8,7 @@ from textual import events
 from textual.message import Message
 
 from lazy_quarry.app.cells import Pen
-from lazy_quarry.app.header_dials import Change, Dial, dials, follows
+from lazy_quarry.app.header_dials import Dial, HeaderEdit, dials, follows
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.errors import BadValue
@@ -21,7 +21,7 @@ NAME_WIDTH, VALUE_WIDTH, NARROW_VALUE = 14, 20, 17
 class DialTurned(Message):
     """Set these keys of the header."""
 
-    change: Change
+    change: HeaderEdit
 
 
 class DialRows(Rows):

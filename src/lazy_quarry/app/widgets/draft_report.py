@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from textual.message import Message
 
 from lazy_quarry.app.cells import Pen, wrap
-from lazy_quarry.app.header_dials import Change
+from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
 from lazy_quarry.core.units import (
@@ -15,7 +15,7 @@ from lazy_quarry.core.units import (
     format_duration,
     plural,
 )
-from lazy_quarry.site.views import DraftReport, PlacedNode, Rung, ThroughRung
+from lazy_quarry.site.views import DraftReport, FinishRung, PlacedNode, Rung
 
 RANKS = "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
 SHOWN_NODES = 8
@@ -36,7 +36,7 @@ class CheckChosen(Message):
 class RungChosen(Message):
     """Ask for what stands on a rung of the ladder."""
 
-    change: Change
+    change: HeaderEdit
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +45,7 @@ class Line:
 
     pieces: tuple[tuple[str, str, bool], ...]
     check: Diagnostic | None = None
-    change: Change = ()
+    change: HeaderEdit = ()
     opens: bool = False
 
     @property
@@ -64,7 +64,7 @@ class ReportRows(Rows):
         self.lines: list[Line] = []
         self.report: DraftReport | None = None
         self.tried: list[tuple[Piece, ...]] = []
-        self.tried_changes: list[Change] = []
+        self.tried_changes: list[HeaderEdit] = []
         self.stale = False
         self.open = False
         """True while all nodes of a large placement are drawn."""
@@ -101,7 +101,9 @@ class ReportRows(Rows):
 
     # -- lines -------------------------------------------------------------------------------------
 
-    def put(self, *pieces: Piece, check: Diagnostic | None = None, change: Change = (), opens: bool = False) -> None:
+    def put(
+        self, *pieces: Piece, check: Diagnostic | None = None, change: HeaderEdit = (), opens: bool = False
+    ) -> None:
         """Add a line."""
         full = tuple((piece[0], piece[1], len(piece) > 2 and bool(piece[2])) for piece in pieces)
         self.lines.append(Line(full, check, change, opens))
@@ -188,7 +190,7 @@ class ReportRows(Rows):
     def _rung(self, rung: Rung, report: DraftReport, longest_ms: int) -> None:
         mark = " ▸ " if rung.asked else "   "
         words = format_duration(rung.walltime_s)
-        change: Change = (("walltime", exact_duration(rung.walltime_s)),)
+        change: HeaderEdit = (("walltime", exact_duration(rung.walltime_s)),)
         if rung.nodes:
             words = f"{plural(rung.nodes, 'node')}"
             change = (("nodes", rung.nodes),)
@@ -213,11 +215,11 @@ class ReportRows(Rows):
         """The longest bar that leaves room for the words beside it."""
         return BAR if self.room >= 70 else 4
 
-    def _through(self, one: ThroughRung, report: DraftReport, latest_ms: int) -> None:
+    def _through(self, one: FinishRung, report: DraftReport, latest_ms: int) -> None:
         mark = " ▸ " if one.asked else "   "
         words = "as many as fit" if one.at_once is None else f"{one.at_once:,} at once"
         head: tuple[Piece, ...] = ((f"         {mark}", "ochre"), (f"{words:<19}", "ink", one.asked))
-        change: Change = () if one.asked else (("array.at-once", one.at_once),)
+        change: HeaderEdit = () if one.asked else (("array.at-once", one.at_once),)
         if one.last_ms is None:
             self.put(*head, ("never", "rust"))
             return

@@ -4,10 +4,10 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Lines
 
 
-class Title(Lines):
+class DraftTitle(Lines):
     """The file's name, and whether it is saved."""
 
-    DEFAULT_CSS = "Title { height: 2; }"
+    DEFAULT_CSS = "DraftTitle { height: 2; }"
 
     def __init__(self) -> None:
         super().__init__(id="title")

@@ -95,12 +95,12 @@ class Ground(Lines):
             pen.write(f"   {', '.join(node.queues)}   {words}", "dim")
         elif node.closed and row == 1:
             pen.write(f"   closed: {node.closed}", "rust")
-        elif 0 <= row - 1 - bool(node.closed) < len(node.shares):
-            share = node.shares[row - 1 - bool(node.closed)]
-            tone = {"mine": "ochre", "accounts": "moss", "others": "dim"}[share.owner]
-            pen.write("   ").cell(f"{share.label}", 9, "dim", right=True).write("  ")
-            pen.cell(f"{share.name} of {share.user}", 30, tone).write("  ")
-            pen.write(f"{plural(len(share.cores), 'core')}, {format_size(share.memory_mib)}", "dim")
+        elif 0 <= row - 1 - bool(node.closed) < len(node.occupants):
+            occupant = node.occupants[row - 1 - bool(node.closed)]
+            tone = {"mine": "ochre", "accounts": "moss", "others": "dim"}[occupant.owner]
+            pen.write("   ").cell(f"{occupant.label}", 9, "dim", right=True).write("  ")
+            pen.cell(f"{occupant.name} of {occupant.user}", 30, tone).write("  ")
+            pen.write(f"{plural(len(occupant.cores), 'core')}, {format_size(occupant.memory_mib)}", "dim")
 
     # -- running -----------------------------------------------------------------------------------
 
@@ -174,7 +174,7 @@ class Ground(Lines):
         assert self.axis is not None
         axis, now = self.axis, self.axis.now_ms
         pen.write("   ").cell(node.name, 8)
-        held = ", ".join(f"{share.label} {share.name}" for share in node.shares) or "free now"
+        held = ", ".join(f"{occupant.label} {occupant.name}" for occupant in node.occupants) or "free now"
         pen.cell(
             f"{node.cores - node.cores_used:3d} of {node.cores} free  {held}", self.left - pen.at - 1, "dim"
         ).write(" ")
@@ -182,8 +182,8 @@ class Ground(Lines):
         tones = {"mine": "ochre", "accounts": "moss", "others": "stone"}
         for column in range(width):
             at = axis.begin_ms + (column * axis.span_ms + axis.span_ms // 2) // width
-            lasting = [share for share in node.shares if share.until_ms > at]
-            taken = sum(len(share.cores) for share in lasting)
+            lasting = [occupant for occupant in node.occupants if occupant.until_ms > at]
+            taken = sum(len(occupant.cores) for occupant in lasting)
             expected = view.forecast_ms is not None and view.forecast_ms <= at < (view.forecast_end_ms or 0)
             if column == axis.column(now, width):
                 pen.write("│", "ink")
@@ -192,7 +192,7 @@ class Ground(Lines):
             elif expected:
                 pen.write("░", "river")
             elif taken:
-                widest = max(lasting, key=lambda share: len(share.cores))
+                widest = max(lasting, key=lambda occupant: len(occupant.cores))
                 pen.write(LEVELS[1 + min(7, taken * 8 // max(1, node.cores + 1))], tones[widest.owner])
             else:
                 pen.write("·", "faint")

@@ -4,10 +4,10 @@ from textual import events
 from textual.screen import ModalScreen
 
 from lazy_quarry.app.cells import Pen
-from lazy_quarry.app.places.place import Key
+from lazy_quarry.app.places.place import KeyHint
 from lazy_quarry.app.widgets.drawing import Lines
 
-EVERYWHERE: list[Key] = [
+EVERYWHERE: list[KeyHint] = [
     ("1…6", "the six places (alt+number while typing)", ""),
     ("+ −", "the rehearsal's clock faster, slower", ""),
     ("space", "let the clock stand, or go on (rehearsal)", ""),
@@ -23,7 +23,7 @@ class HelpLines(Lines):
 
     DEFAULT_CSS = "HelpLines { width: 66; height: auto; background: $raised; }"
 
-    def __init__(self, place: str, keys: list[Key]) -> None:
+    def __init__(self, place: str, keys: list[KeyHint]) -> None:
         super().__init__()
         self.rows: list[tuple[str, str]] = [("", ""), (place.upper(), "")]
         self.rows += [(f"  {key}", words) for key, words, _ in keys]
@@ -54,7 +54,7 @@ class Help(ModalScreen[None]):
 
     DEFAULT_CSS = "Help { align: center middle; background: $ground 60%; }"
 
-    def __init__(self, place: str, keys: list[Key]) -> None:
+    def __init__(self, place: str, keys: list[KeyHint]) -> None:
         super().__init__()
         self.place, self.place_keys = place, keys
 

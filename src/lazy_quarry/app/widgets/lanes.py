@@ -8,7 +8,7 @@ from textual.geometry import Size
 
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.messages import OpenJob
-from lazy_quarry.app.watch_list import Arranged, Key, Row
+from lazy_quarry.app.watch_list import Arranged, Row, RowKey
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import (
@@ -199,7 +199,7 @@ class JobRows(Rows):
         self.axis = Axis(0)
         self.user = ""
         self.scope = "mine"
-        self.opened: frozenset[Key] = frozenset()
+        self.opened: frozenset[RowKey] = frozenset()
         self.marked: set[int] = set()
         self.widths: dict[str, int] = {}
 
@@ -309,7 +309,7 @@ class JobRows(Rows):
         used = min(node.cores, node.cores_used)
         parts = [(float(used), "━", "stone"), (float(node.cores - used), "━", "rust" if node.closed else "faint")]
         bar(pen, parts, bar_cells, node.cores)
-        jobs = len({share.job for share in node.shares})
+        jobs = len({occupant.job for occupant in node.occupants})
         told = f"  {row.words}" + (f", {plural(jobs, 'job')}" if jobs and not node.closed else "")
         pen.cell(told, left - pen.at - 1, "rust" if node.closed else "dim").write(" ")
         draw_node_lane(pen, self.arranged.held.get(node.name, []), node.cores, self.axis, self.room - left)

@@ -30,10 +30,10 @@ class NodeHours(Rows):
         now = board.now_ms
         found = next((one for one in board.nodes if one.name == node), None)
         lanes: list[tuple[str, str, int, int, str]] = []
-        for share in sorted(found.shares, key=lambda one: one.until_ms) if found else []:
-            colour = {"mine": "ochre", "accounts": "moss", "others": "stone"}[share.owner]
-            words = f"{share.label} {share.name} of {share.user}, {plural(len(share.cores), 'core')}"
-            lanes.append((words, colour, now, max(now, share.until_ms), "runs"))
+        for occupant in sorted(found.occupants, key=lambda one: one.until_ms) if found else []:
+            colour = {"mine": "ochre", "accounts": "moss", "others": "stone"}[occupant.owner]
+            words = f"{occupant.label} {occupant.name} of {occupant.user}, {plural(len(occupant.cores), 'core')}"
+            lanes.append((words, colour, now, max(now, occupant.until_ms), "runs"))
         coming = [job for job in board.jobs if node in job.forecast_nodes and job.forecast_ms is not None]
         for job in sorted(coming, key=lambda one: one.forecast_ms or 0)[:60]:
             lanes.append((_waiting_words(job), "river", job.forecast_ms or now, job.forecast_end_ms or now, "expected"))

@@ -46,8 +46,8 @@ def _alike(one: NodeView, other: NodeView) -> bool:
     same = (one.cores, one.memory_mib, one.gpus, one.traits, one.closed)
     if same != (other.cores, other.memory_mib, other.gpus, other.traits, other.closed):
         return False
-    return [(share.job, len(share.cores)) for share in one.shares] == [
-        (share.job, len(share.cores)) for share in other.shares
+    return [(occupant.job, len(occupant.cores)) for occupant in one.occupants] == [
+        (occupant.job, len(occupant.cores)) for occupant in other.occupants
     ]
 
 
@@ -151,7 +151,7 @@ class NodeRows(Rows):
 
     def _draw_nodes(self, nodes: tuple[NodeView, ...], pen: Pen, current: bool) -> None:
         first = nodes[0]
-        mine = any(share.owner == "mine" for share in first.shares)
+        mine = any(occupant.owner == "mine" for occupant in first.occupants)
         pen.write(" ▪ " if mine else "   ", "ochre")
         fits = self.wanted <= set(first.traits)
         pen.cell(fold_names([node.name for node in nodes]), 12, "ink" if fits else "faint", bold=current)
@@ -160,7 +160,7 @@ class NodeRows(Rows):
             return
         width = min(32, max(12, self.room - 62))
         parts = [
-            (float(sum(len(share.cores) for share in first.shares if share.owner == owner)), "█", colour)
+            (float(sum(len(occupant.cores) for occupant in first.occupants if occupant.owner == owner)), "█", colour)
             for owner, colour in OWNERS.items()
         ]
         rest = float(first.cores - first.cores_used)
@@ -168,7 +168,7 @@ class NodeRows(Rows):
         bar(pen, parts, width, first.cores)
         if first.closed:
             assert self.board is not None
-            last = max((share.until_ms for share in first.shares), default=0)
+            last = max((occupant.until_ms for occupant in first.occupants), default=0)
             until = clock_time(last, self.board.now_ms, self.quarry.zone) if last else ""
             pen.write(f"  ✕ draining, empty by {until}: " if last else "  ✕ closed: ", "rust")
             pen.cell(first.closed, max(0, self.room - pen.at), "dim")
@@ -181,7 +181,7 @@ class NodeRows(Rows):
         if len(nodes) > 1:
             pen.cell(f"   each of {len(nodes)}", min(13, max(0, self.room - pen.at)), "dim")
         else:
-            names = ", ".join(dict.fromkeys(share.name for share in first.shares))
+            names = ", ".join(dict.fromkeys(occupant.name for occupant in first.occupants))
             room = self.room - pen.at - 4
             if names and room > 6:
                 pen.write("   ").cell(names, room, "dim")

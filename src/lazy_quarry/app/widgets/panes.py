@@ -10,16 +10,16 @@ from textual.widgets import Input
 from lazy_quarry.app.cells import Pen, wrap
 from lazy_quarry.app.widgets.drawing import Drawing, Lines, Rows
 from lazy_quarry.app.widgets.lanes import COLUMNS
-from lazy_quarry.core.explain.answers import Change
+from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.units import clock_time, format_duration
 from lazy_quarry.site.sentences import ordinal, standing_words
 from lazy_quarry.site.views import JobDetail
 
 
-class Title(Lines):
+class PaneTitle(Lines):
     """The rule and the heading of a pane."""
 
-    DEFAULT_CSS = "Title { height: 2; }"
+    DEFAULT_CSS = "PaneTitle { height: 2; }"
     words, more = "", ""
 
     def draw(self, row: int, pen: Pen) -> None:
@@ -101,7 +101,7 @@ class Changes(Rows):
 
     def __init__(self) -> None:
         super().__init__(id="changes")
-        self.rows: list[tuple[Change, bool]] = []
+        self.rows: list[tuple[Suggestion, bool]] = []
         self.now_ms = 0
         self.asked_s = 0
 
@@ -161,14 +161,14 @@ class ChangePane(Vertical):
 
     def compose(self):  # type: ignore[no-untyped-def]
         """Heading, line to type in, list."""
-        yield Title()
+        yield PaneTitle()
         yield Typed(placeholder="type KEY=VALUE, as memory=2 GiB/core; or choose below with ↑ ↓", id="typed")
         yield Changes()
 
     def open(self, job: int, name: str) -> None:
         """Begin with a job."""
         self.job = job
-        self.query_one(Title).say(
+        self.query_one(PaneTitle).say(
             f"CHANGE {job} {name.upper()}", "enter makes the change, it keeps its standing; escape leaves it"
         )
         self.query_one(Typed).value = ""
@@ -177,7 +177,7 @@ class ChangePane(Vertical):
         rows.refit()
         self.query_one(Typed).focus()
 
-    def show(self, job: int, advised: list[Change], ladder: list[Change], now_ms: int, asked_s: int) -> None:
+    def show(self, job: int, advised: list[Suggestion], ladder: list[Suggestion], now_ms: int, asked_s: int) -> None:
         """What can be chosen."""
         rows = self.query_one(Changes)
         if job == self.job:

@@ -20,9 +20,9 @@ Samples = Sequence[tuple[int, float, int]]
 """(instant in ms, cores busy, memory in MiB), oldest first."""
 
 
-def concern(job: Job, now_ms: int, use: Use, samples: Samples, usual_cpu_ms: int | None) -> str:
+def warning_of(job: Job, now_ms: int, use: Use, samples: Samples, usual_cpu_ms: int | None) -> str:
     """The most pressing thing about a running job. ``usual_cpu_ms`` is what its like used when it was done."""
-    asked = sum(share.memory_mib for share in job.shares)
+    asked = sum(allocation.memory_mib for allocation in job.allocations)
     present = samples[-1][2] if samples else use.memory_peak_mib
     if asked and present >= asked * TIGHT:
         return f"near its memory: {format_size(present)} of {format_size(asked)}"
@@ -36,10 +36,10 @@ def _idle(job: Job, now_ms: int, samples: Samples) -> str:
     if now_ms - began < IDLE_MS or not samples or samples[0][0] > now_ms - IDLE_MS:
         return ""
     lately = [busy for at, busy, _ in samples if at >= now_ms - IDLE_MS]
-    if not lately or max(lately) >= job.cores_held / 2:
+    if not lately or max(lately) >= job.cores_allocated / 2:
         return ""
     mean = sum(lately) / len(lately)
-    return f"{mean:.1f} of {plural(job.cores_held, 'core')} busy these ten minutes"
+    return f"{mean:.1f} of {plural(job.cores_allocated, 'core')} busy these ten minutes"
 
 
 def _late(job: Job, now_ms: int, use: Use, usual_cpu_ms: int | None) -> str:

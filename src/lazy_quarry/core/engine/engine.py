@@ -42,12 +42,12 @@ from lazy_quarry.core.engine.events import (
     Unreserved,
 )
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import Job, Origin, Phase, Share, task_id
+from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase, task_id
 from lazy_quarry.core.job.request import Need, Request, task_request
-from lazy_quarry.core.ledger.charges import charge, held_core_ms
+from lazy_quarry.core.ledger.charges import allocated_core_ms, charge
 from lazy_quarry.core.plan.limits import MEASURES, Kind, LimitRows, Owner, limits_of, over_limits
-from lazy_quarry.core.plan.planner import OVERDUE_MS, Ask, Placement, Plan, Planner, Stretch
-from lazy_quarry.core.plan.standing import RECKONED_MS, Shares, in_order, reckoned_at
+from lazy_quarry.core.plan.planner import OVERDUE_MS, Placement, Plan, PlannedAllocation, Planner, PlanRequest
+from lazy_quarry.core.plan.standing import USE_UPDATE_MS, RecentUse, in_order, use_updated_at
 from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import NoSuchJob, Refused
@@ -93,7 +93,7 @@ class Engine:
             if event.request.array is not None or order[-1].number != event.job or access not in plan.timelines:
                 self._plan = None  # an array is asked for task by task; who stands before others changes their places
             else:
-                plan.extend(self._ask(order[-1]))
+                plan.extend(self._plan_request(order[-1]))
         elif isinstance(event, Started) and event.job in plan.taken and event.at_ms == plan.taken[event.job].start_ms:
             plan.valid_until_ms = min(plan.valid_until_ms, plan.taken[event.job].end_ms)
             plan.started(event.job)
@@ -108,18 +108,18 @@ class Engine:
         if plan is not None and plan.at(at_ms) and at_ms >= self._order_until_ms:
             order = [job.number for job in self.in_order(at_ms)]
             kept = set(order)
-            if order != [ask.job for ask in plan.asks if ask.job in kept]:
+            if order != [wanted.job for wanted in plan.requests if wanted.job in kept]:
                 plan = None
-            self._order_until_ms = reckoned_at(at_ms) + RECKONED_MS
+            self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
         if plan is None or not plan.at(at_ms):
             plan = self._plan = self.plan_of(at_ms, self.in_order(at_ms))
-            self._order_until_ms = reckoned_at(at_ms) + RECKONED_MS
+            self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
         return plan
 
     def ahead_of(self, job: Job, at_ms: int) -> list[Job]:
         """Those that stand before a job, which may be one that nobody has submitted, or one changed."""
         others = [other for other in self._startable() if other.number != job.number]
-        order = in_order([*others, job], self.shares(at_ms), self.state.orders)
+        order = in_order([*others, job], self.recent_use(at_ms), self.state.orders)
         return order[: next(place for place, other in enumerate(order) if other is job)]
 
     def before(self, job: Job, at_ms: int) -> Plan:
@@ -149,7 +149,7 @@ class Engine:
         """A plan for jobs in this order beside what runs; of that, ``giving_way`` is thought to be told to stop now."""
         running = list(self.state.running())
         limits = self.limit_rows(at_ms)
-        stretches: list[Stretch] = []
+        stretches: list[PlannedAllocation] = []
         for job in running:
             until = job.end_limit_ms or 0
             if job.number in giving_way:
@@ -159,8 +159,8 @@ class Engine:
                 claim = _claim(job)
                 limits.hold(_owner(job), job.queue, at_ms, until if until > at_ms else at_ms + OVERDUE_MS, claim)
         closures = [Closure(node, reason) for node, reason in sorted(self.state.closures.items())]
-        asks = [self._ask(job) for job in order]
-        return self.planner.plan(at_ms, stretches, asks, closures, self.windows, limits, accesses)
+        requests = [self._plan_request(job) for job in order]
+        return self.planner.plan(at_ms, stretches, requests, closures, self.windows, limits, accesses)
 
     @property
     def windows(self) -> tuple[Window, ...]:
@@ -181,51 +181,51 @@ class Engine:
         for job in self.state.running():
             if job.request.account in left:
                 length = max(job.end_limit_ms or 0, at_ms) - (job.started_ms or at_ms)
-                most = charge(self.site, job.request.tier, job.cores_held * length)
+                most = charge(self.site, job.request.tier, job.cores_allocated * length)
                 rows.left[job.request.account] -= most
-                spent = charge(self.site, job.request.tier, held_core_ms(job, at_ms))
+                spent = charge(self.site, job.request.tier, allocated_core_ms(job, at_ms))
                 rows.coming[job.request.account] = rows.coming.get(job.request.account, 0) + most - spent
         return rows
 
-    def _ask(self, job: Job) -> Ask:
+    def _plan_request(self, job: Job) -> PlanRequest:
         array, owner = job.request.array, _owner(job)
         access = self._access(job.user, job.request.account)
         if array is None:
-            return Ask(job.number, job.request, owner=owner, access=access)
+            return PlanRequest(job.number, job.request, owner=owner, access=access)
         limit = None
         if array.at_once is not None:
             limit = max(0, array.at_once - len(self.state.tasks.get(job.number, ())))
         request = replace(job.request, array=None)
-        if array.nodes or job.paired:
-            return Ask(job.number, request, job.startable, limit, owner, access, tuple(self._each(job)))
-        return Ask(job.number, request, job.unmade, limit, owner, access)
+        if array.nodes or job.waits_by_task:
+            return PlanRequest(job.number, request, job.startable, limit, owner, access, tuple(self._each(job)))
+        return PlanRequest(job.number, request, job.unmade_tasks, limit, owner, access)
 
     @staticmethod
     def _each(job: Job) -> Iterable[tuple[int, Request]]:
         """The tasks that may start, one by one, as far as the plan looks."""
         array = job.request.array
         assert array is not None
-        indices: Iterable[int] = job.ready if job.paired else range(job.next_index, array.count)
-        left = (index for index in indices if index not in job.aside and index not in job.spoiled)
+        indices: Iterable[int] = job.freed_tasks if job.waits_by_task else range(job.next_index, array.count)
+        left = (index for index in indices if index not in job.handled_tasks and index not in job.doomed_tasks)
         for index in islice(left, MOST_EACH):
             yield index, replace(task_request(job.request, index), after=())
 
-    def ask_of(self, job: Job) -> Ask:
+    def plan_request_of(self, job: Job) -> PlanRequest:
         """A job, or one task of an array, as the planner sees it, though nobody may have submitted it."""
         access = self._access(job.user, job.request.account)
-        return Ask(-1, replace(job.request, array=None), owner=_owner(job), access=access)
+        return PlanRequest(-1, replace(job.request, array=None), owner=_owner(job), access=access)
 
-    def thought_of(self, user: str, request: Request, at_ms: int) -> Job:
+    def hypothetical_job(self, user: str, request: Request, at_ms: int) -> Job:
         """A job that somebody thinks of submitting now."""
         return Job(self.state.next_number, user, request, Origin(""), at_ms)
 
-    def shares(self, at_ms: int) -> Shares:
+    def recent_use(self, at_ms: int) -> RecentUse:
         """Who has used how much lately, as it was last reckoned."""
-        return Shares(self.site, self.state.recent, self.state.running(), at_ms)
+        return RecentUse(self.site, self.state.recent, self.state.running(), at_ms)
 
     def in_order(self, at_ms: int) -> list[Job]:
         """Jobs that may start, by their standing."""
-        return in_order(self._startable(), self.shares(at_ms), self.state.orders)
+        return in_order(self._startable(), self.recent_use(at_ms), self.state.orders)
 
     def _startable(self) -> Iterable[Job]:
         return (
@@ -244,13 +244,13 @@ class Engine:
             case Submit():
                 self._accept(command)
                 number = self.state.next_number
-                told = (command.user, command.request, command.origin, command.ready, command.spoiled)
+                told = (command.user, command.request, command.origin, command.freed_tasks, command.doomed_tasks)
                 events.append(Submitted(at, number, *told))
             case HoldJob():
                 job = self._mine(command.job, command.by, "hold")
                 if job.phase is Phase.HELD:
                     raise Refused(f"{job.number} is held already")
-                if job.request.array is not None and not job.unmade:
+                if job.request.array is not None and not job.unmade_tasks:
                     raise Refused(f"all tasks of {job.number} have started; there is nothing to hold")
                 if job.phase not in (Phase.WAITING, Phase.BLOCKED):
                     raise Refused(f"{job.number} is {job.phase}; only a waiting job can be held")
@@ -284,7 +284,7 @@ class Engine:
             case LoseNode():
                 events.append(NodeClosed(at, self._node(command.node), command.reason))
                 for job in self.state.running():
-                    if job.stopping is None and any(share.node == command.node for share in job.shares):
+                    if job.stopping is None and any(allocation.node == command.node for allocation in job.allocations):
                         events.append(Stopping(at, job.number, "lost", command.node))
             case CloseNode():
                 events.append(NodeClosed(at, self._node(command.node), command.reason))
@@ -435,7 +435,9 @@ class Engine:
                 continue
             wanted = {one.node for one in pressed.nodes}
             last_first = sorted(running.values(), key=lambda one: (-(one.started_ms or 0), -one.number))
-            chosen: list[int] = [one.number for one in last_first if wanted & {share.node for share in one.shares}]
+            chosen: list[int] = [
+                one.number for one in last_first if wanted & {allocation.node for allocation in one.allocations}
+            ]
             for number in chosen[::-1]:  # who needn't, stays: the longest running first
                 fewer = [one for one in chosen if one != number]
                 found = self.plan_of(at, ahead, fewer).placements.get(job.number)
@@ -450,7 +452,7 @@ class Engine:
 
     def _cancel_array(self, job: Job, by: str, at: int) -> list[Event]:
         """All that runs of it is stopped, all that waits is dropped."""
-        events: list[Event] = [TasksDropped(at, job.number, job.unmade, by)] if job.unmade else []
+        events: list[Event] = [TasksDropped(at, job.number, job.unmade_tasks, by)] if job.unmade_tasks else []
         for number in sorted(self.state.tasks.get(job.number, ())):
             task = self.state.jobs[number]
             if task.phase is not Phase.RUNNING:
@@ -464,7 +466,7 @@ class Engine:
         number = task_id(job.number, command.index)
         task = self.state.jobs.get(number)
         if task is None:
-            if command.index < job.next_index or command.index in job.aside:
+            if command.index < job.next_index or command.index in job.handled_tasks:
                 raise Refused(f"task {command.job}/{_task_number(job, command.index)} has ended already")
             made = TaskMade(at, number, job.number, command.index)
             return [made, _never_started(number, 0, command.by, at)]
@@ -474,10 +476,12 @@ class Engine:
 
     def _skips(self, at: int) -> list[Event]:
         """What can never start any more has ended."""
-        doomed = (job for job in self.state.jobs.values() if job.doomed and job.phase is not Phase.RUNNING)
-        events: list[Event] = [Ended(at, job.number, job.attempt, Phase.SKIPPED, reason=job.doomed) for job in doomed]
+        skip_reason = (job for job in self.state.jobs.values() if job.skip_reason and job.phase is not Phase.RUNNING)
+        events: list[Event] = [
+            Ended(at, job.number, job.attempt, Phase.SKIPPED, reason=job.skip_reason) for job in skip_reason
+        ]
         for job in self.state.jobs.values():
-            for index in job.spoiled if not job.doomed else ():
+            for index in job.doomed_tasks if not job.skip_reason else ():
                 number = task_id(job.number, index)
                 reason = "the task of its number that it was to follow did not succeed"
                 events.append(TaskMade(at, number, job.number, index))
@@ -488,7 +492,7 @@ class Engine:
         """Arrays of which nothing waits or runs any more have ended, as their tasks did."""
         events: list[Event] = []
         for job in self.state.jobs.values():
-            if job.request.array is None or job.unmade or self.state.tasks.get(job.number):
+            if job.request.array is None or job.unmade_tasks or self.state.tasks.get(job.number):
                 continue
             counts = dict(job.counts)
             phase = Phase.DONE
@@ -506,38 +510,38 @@ class Engine:
         taken: dict[str, set[int]] = {}
         taken_gpus: dict[str, set[int]] = {}
         for job in self.state.running():
-            for share in job.shares:
-                taken.setdefault(share.node, set()).update(share.cores)
-                taken_gpus.setdefault(share.node, set()).update(share.gpus)
+            for allocation in job.allocations:
+                taken.setdefault(allocation.node, set()).update(allocation.cores)
+                taken_gpus.setdefault(allocation.node, set()).update(allocation.gpus)
         events: list[Event] = []
         made: dict[int, int] = {}
         for placement in self.plan(at).starting():
             job = self.state.jobs[placement.job]
-            shares = tuple(self._shares(placement, taken, taken_gpus))
+            allocations = tuple(self._shares(placement, taken, taken_gpus))
             if job.request.array is None:
-                events.append(Started(at, job.number, job.attempt + 1, placement.queue, shares))
+                events.append(Started(at, job.number, job.attempt + 1, placement.queue, allocations))
                 continue
             if placement.index is not None:
                 index = placement.index
             else:
                 index = made.get(job.number, job.next_index)
-                while index in job.aside:
+                while index in job.handled_tasks:
                     index += 1
                 made[job.number] = index + 1
             number = task_id(job.number, index)
             events.append(TaskMade(at, number, job.number, index))
-            events.append(Started(at, number, 1, placement.queue, shares))
+            events.append(Started(at, number, 1, placement.queue, allocations))
         return events
 
     def _shares(
         self, placement: Placement, taken: dict[str, set[int]], taken_gpus: dict[str, set[int]]
-    ) -> Iterable[Share]:
+    ) -> Iterable[Allocation]:
         for placed in placement.nodes:
             node = self.site.node[placed.node]
             cores, memory, gpus, scratch = placed.amount
             own = _lowest(node.cores, taken.setdefault(node.name, set()), cores)
             own_gpus = _lowest(node.gpus, taken_gpus.setdefault(node.name, set()), gpus)
-            yield Share(node.name, placed.ranks, own, memory, own_gpus, scratch)
+            yield Allocation(node.name, placed.ranks, own, memory, own_gpus, scratch)
 
     def _finish(self, report: Finish, at: int) -> list[Event]:
         job = self.state.jobs.get(report.job)
@@ -562,9 +566,9 @@ class Engine:
             again = job.request.again_at_overtime and job.stopping is None
         if phase is Phase.LOST and job.stopping == "cancelled":
             phase = Phase.CANCELLED
-        held = held_core_ms(job, at)
+        held = allocated_core_ms(job, at)
         if report.held_ms is not None:
-            held = job.cores_held * report.held_ms
+            held = job.cores_allocated * report.held_ms
         return [
             Ended(
                 at,
@@ -601,13 +605,17 @@ def _lowest(count: int, taken: set[int], wanted: int) -> tuple[int, ...]:
 
 def _claim(job: Job) -> tuple[int, int, int]:
     """What a running job counts for in limits: a job, its cores, its GPUs."""
-    return 1, job.cores_held, sum(len(share.gpus) for share in job.shares)
+    return 1, job.cores_allocated, sum(len(allocation.gpus) for allocation in job.allocations)
 
 
 def _owner(job: Job) -> Owner:
     return Owner(job.user, job.request.account, job.request.tier)
 
 
-def _stretches(job: Job, until: int) -> Iterable[Stretch]:
-    for share in job.shares:
-        yield Stretch(share.node, until, (len(share.cores), share.memory_mib, len(share.gpus), share.scratch_mib))
+def _stretches(job: Job, until: int) -> Iterable[PlannedAllocation]:
+    for allocation in job.allocations:
+        yield PlannedAllocation(
+            allocation.node,
+            until,
+            (len(allocation.cores), allocation.memory_mib, len(allocation.gpus), allocation.scratch_mib),
+        )

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, ClassVar, get_args
 
 from lazy_quarry.core.engine.codec import canonical, from_plain, to_plain
-from lazy_quarry.core.job.job import Origin, Phase, Share, Use
+from lazy_quarry.core.job.job import Allocation, Origin, Phase, Use
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Window
 
@@ -20,9 +20,9 @@ class Submit:
     user: str
     request: Request
     origin: Origin
-    ready: tuple[int, ...] = ()
+    freed_tasks: tuple[int, ...] = ()
     """Of an array that waits task by task for another: those of its tasks that need wait no more, from 0."""
-    spoiled: tuple[int, ...] = ()
+    doomed_tasks: tuple[int, ...] = ()
     """And those that can't start any more."""
 
 
@@ -181,8 +181,8 @@ class Submitted:
     user: str
     request: Request
     origin: Origin
-    ready: tuple[int, ...] = ()
-    spoiled: tuple[int, ...] = ()
+    freed_tasks: tuple[int, ...] = ()
+    doomed_tasks: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -207,14 +207,14 @@ class Released:
 
 @dataclass(frozen=True, slots=True)
 class Started:
-    """An attempt was given its place; it holds these shares from this instant."""
+    """An attempt was given its place; it holds these allocations from this instant."""
 
     kind: ClassVar[str] = "started"
     at_ms: int
     job: int
     attempt: int
     queue: str
-    shares: tuple[Share, ...]
+    allocations: tuple[Allocation, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -242,7 +242,7 @@ class Ended:
     signal: str | None = None
     reason: str = ""
     use: Use = Use()
-    held_core_ms: int = 0
+    allocated_core_ms: int = 0
     charge_core_ms: int = 0
 
 
@@ -346,7 +346,7 @@ class BroughtForward:
     at_ms: int
     account: str
     charge_core_ms: int
-    held_core_ms: int
+    allocated_core_ms: int
     jobs: int
     failed: int
     recent: tuple[tuple[str, int, int], ...] = ()

@@ -60,11 +60,11 @@ class State:
         match event:
             case Submitted():
                 waits = tuple((int(number), condition) for number, condition in event.request.after)
-                job = Job(event.job, event.user, event.request, event.origin, event.at_ms, waits=waits)
+                job = Job(event.job, event.user, event.request, event.origin, event.at_ms, unmet=waits)
                 array = event.request.array
-                if array is not None and len(event.ready) + len(event.spoiled) == array.count:
+                if array is not None and len(event.freed_tasks) + len(event.doomed_tasks) == array.count:
                     waits = tuple(one for one in waits if one[1] != EACH)  # what they wait for has all ended
-                job = replace(job, ready=event.ready, spoiled=event.spoiled, waits=waits)
+                job = replace(job, freed_tasks=event.freed_tasks, doomed_tasks=event.doomed_tasks, unmet=waits)
                 job = replace(job, phase=_waiting_phase(job))
                 self.jobs[event.job] = job
                 for number, _ in waits:
@@ -82,7 +82,7 @@ class State:
                     attempt=event.attempt,
                     queue=event.queue,
                     started_ms=event.at_ms,
-                    shares=event.shares,
+                    allocations=event.allocations,
                     stopping=None,
                     stop_by_ms=None,
                 )
@@ -111,7 +111,7 @@ class State:
             case NodeOpened():
                 self.closures.pop(event.node, None)
             case BroughtForward():
-                self._add(event.account, event.charge_core_ms, event.held_core_ms, event.jobs, event.failed)
+                self._add(event.account, event.charge_core_ms, event.allocated_core_ms, event.jobs, event.failed)
                 for user, day, core_ms in event.recent:
                     self._used(event.account, user, day, core_ms)
             case ClockHeld():
@@ -127,7 +127,9 @@ class State:
             phase = Phase.BLOCKED if waits else Phase.WAITING
         for number, _ in waits:
             self.followers.setdefault(number, set()).add(event.job)
-        self.jobs[event.job] = replace(job, request=event.request, origin=origin, waits=waits, phase=phase, doomed="")
+        self.jobs[event.job] = replace(
+            job, request=event.request, origin=origin, unmet=waits, phase=phase, skip_reason=""
+        )
 
     def _used(self, account: str, user: str, day_ms: int, core_ms: int) -> None:
         """Keep what was held on a day, and nothing that is too old to count."""
@@ -150,21 +152,22 @@ class State:
         """What waits for this job goes on, or never can."""
         for follower in sorted(self.followers.get(number, ())):
             job = self.jobs.get(follower)
-            if job is None or not any(one == number for one, _ in job.waits):
+            if job is None or not any(one == number for one, _ in job.unmet):
                 continue
-            waits, doomed = list[tuple[int, str]](), job.doomed
-            for one, condition in job.waits:
+            waits, skip_reason = list[tuple[int, str]](), job.skip_reason
+            for one, condition in job.unmet:
                 met = outlook(condition, phase) if one == number else None
                 if met is None:
                     waits.append((one, condition))
                 elif not met:
-                    doomed = (
-                        doomed or f"{number} {_ended_words(phase)}, and it was to start only if {_WANTED[condition]}"
+                    skip_reason = (
+                        skip_reason
+                        or f"{number} {_ended_words(phase)}, and it was to start only if {_WANTED[condition]}"
                     )
-            told = replace(job, waits=tuple(waits), doomed=doomed)
-            if phase is not None and (number, EACH) in job.waits:
-                told = replace(told, spoiled=_left_over(told))
-            freed = job.phase is Phase.BLOCKED and not doomed
+            told = replace(job, unmet=tuple(waits), skip_reason=skip_reason)
+            if phase is not None and (number, EACH) in job.unmet:
+                told = replace(told, doomed_tasks=_left_over(told))
+            freed = job.phase is Phase.BLOCKED and not skip_reason
             self.jobs[follower] = replace(told, phase=_waiting_phase(told)) if freed else told
         if phase is not None:
             self.followers.pop(number, None)
@@ -172,17 +175,19 @@ class State:
     def _make_task(self, event: TaskMade) -> None:
         parent = self.jobs[event.parent]
         self.jobs[event.job] = make_task(parent, event.index)
-        if parent.paired:
-            ready, spoiled = (tuple(one for one in few if one != event.index) for few in (parent.ready, parent.spoiled))
-            parent = replace(parent, ready=ready, spoiled=spoiled)
-        aside = {*parent.aside, event.index}
+        if parent.waits_by_task:
+            freed_tasks, doomed_tasks = (
+                tuple(one for one in few if one != event.index) for few in (parent.freed_tasks, parent.doomed_tasks)
+            )
+            parent = replace(parent, freed_tasks=freed_tasks, doomed_tasks=doomed_tasks)
+        handled_tasks = {*parent.handled_tasks, event.index}
         reached = parent.next_index
-        while reached in aside:
-            aside.remove(reached)
+        while reached in handled_tasks:
+            handled_tasks.remove(reached)
             reached += 1
         if parent.phase is Phase.WAITING:
             parent = replace(parent, phase=_waiting_phase(parent))
-        self.jobs[event.parent] = replace(parent, next_index=reached, aside=tuple(sorted(aside)))
+        self.jobs[event.parent] = replace(parent, next_index=reached, handled_tasks=tuple(sorted(handled_tasks)))
         self.tasks.setdefault(event.parent, set()).add(event.job)
 
     def _drop_tasks(self, event: TasksDropped) -> None:
@@ -193,17 +198,17 @@ class State:
         self.jobs[event.job] = replace(
             parent,
             next_index=parent.request.array.count,
-            aside=(),
-            ready=(),
-            spoiled=(),
+            handled_tasks=(),
+            freed_tasks=(),
+            doomed_tasks=(),
             counts=tuple(sorted(counts.items())),
         )
 
     def _end(self, event: Ended) -> Job | None:
         job = after(self.jobs[event.job], event)
         self._forget_order(event.job)
-        if event.held_core_ms and (began := self.jobs[event.job].started_ms) is not None:
-            for day, core_ms in by_day(began, event.at_ms, event.held_core_ms):
+        if event.allocated_core_ms and (began := self.jobs[event.job].started_ms) is not None:
+            for day, core_ms in by_day(began, event.at_ms, event.allocated_core_ms):
                 self._used(job.request.account, job.user, day, core_ms)
         if job.request.array is not None:  # its tasks were charged one by one
             del self.jobs[job.number]
@@ -213,7 +218,7 @@ class State:
         self._add(
             job.request.account,
             event.charge_core_ms,
-            event.held_core_ms,
+            event.allocated_core_ms,
             int(not event.again),
             int(not event.again and event.phase not in (Phase.DONE, Phase.CANCELLED)),
         )
@@ -243,7 +248,7 @@ class State:
             counts=tuple(sorted(counts.items())),
             use=use,
             started_ms=min(began, default=None),
-            held_core_ms=parent.held_core_ms + task.held_core_ms,
+            allocated_core_ms=parent.allocated_core_ms + task.allocated_core_ms,
             charge_core_ms=parent.charge_core_ms + task.charge_core_ms,
         )
         self.tasks[number].discard(task.number)
@@ -253,22 +258,22 @@ class State:
     def _pair(self, follower: int, number: int, task: Job) -> None:
         """A task has ended: that of the same number which waits for it may start, or never can."""
         job = self.jobs.get(follower)
-        if job is None or (number, EACH) not in job.waits or job.request.array is None:
+        if job is None or (number, EACH) not in job.unmet or job.request.array is None:
             return
         index = job.request.array.index(task.request.task or 0)
-        if index is None or index < job.next_index or index in job.aside:
+        if index is None or index < job.next_index or index in job.handled_tasks:
             return
         if task.phase is Phase.DONE:
-            job = replace(job, ready=tuple(sorted({*job.ready, index})))
+            job = replace(job, freed_tasks=tuple(sorted({*job.freed_tasks, index})))
         else:
-            job = replace(job, spoiled=tuple(sorted({*job.spoiled, index})))
+            job = replace(job, doomed_tasks=tuple(sorted({*job.doomed_tasks, index})))
         freed = job.phase is Phase.BLOCKED
         self.jobs[follower] = replace(job, phase=_waiting_phase(job)) if freed else job
 
     def _add(self, account: str, charged: int, held: int, jobs: int, failed: int) -> None:
         tally = self.tallies.get(account, Tally())
         self.tallies[account] = Tally(
-            tally.charged_core_ms + charged, tally.held_core_ms + held, tally.jobs + jobs, tally.failed + failed
+            tally.charged_core_ms + charged, tally.allocated_core_ms + held, tally.jobs + jobs, tally.failed + failed
         )
 
     def copy(self) -> "State":
@@ -294,9 +299,9 @@ class State:
 
 def _waiting_phase(job: Job) -> Phase:
     """Blocked while it waits for another; one that waits task by task, while none of its tasks may start."""
-    if any(condition != EACH for _, condition in job.waits):
+    if any(condition != EACH for _, condition in job.unmet):
         return Phase.BLOCKED
-    return Phase.BLOCKED if job.waits and not job.ready else Phase.WAITING
+    return Phase.BLOCKED if job.unmet and not job.freed_tasks else Phase.WAITING
 
 
 def _left_over(job: Job) -> tuple[int, ...]:
@@ -304,7 +309,7 @@ def _left_over(job: Job) -> tuple[int, ...]:
     array = job.request.array
     if array is None:
         return ()
-    known = {*job.ready, *job.aside}
+    known = {*job.freed_tasks, *job.handled_tasks}
     return tuple(index for index in range(job.next_index, array.count) if index not in known)
 
 
@@ -329,7 +334,7 @@ def after(job: Job, event: Ended) -> Job:
         signal=event.signal,
         reason=event.reason,
         use=event.use,
-        held_core_ms=job.held_core_ms + event.held_core_ms,
+        allocated_core_ms=job.allocated_core_ms + event.allocated_core_ms,
         charge_core_ms=job.charge_core_ms + event.charge_core_ms,
     )
     if not event.again:
@@ -341,7 +346,7 @@ def after(job: Job, event: Ended) -> Job:
         failures=job.failures + (not lost and not gave_way),
         losses=job.losses + lost,
         started_ms=None,
-        shares=(),
+        allocations=(),
         stopping=None,
         stop_by_ms=None,
     )

@@ -4,13 +4,13 @@ from dataclasses import dataclass, field
 from typing import Literal
 
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.plan.standing import Parts
+from lazy_quarry.core.plan.standing import StandingParts
 
 Kind = Literal["nothing", "nodes", "limit", "budget", "dependency", "hold", "not-before", "window", "turn", "at-once"]
 
 
 @dataclass(frozen=True, slots=True)
-class Change:
+class Suggestion:
     """A smaller request: the header keys to set, in words, and when the job would start with it."""
 
     set: tuple[tuple[str, str], ...]
@@ -46,9 +46,9 @@ class Explained:
     why: Why
     place: int | None = None
     """Its place in the order, from 1; None when it isn't its turn to be planned."""
-    parts: Parts = field(default_factory=Parts)
+    parts: StandingParts = field(default_factory=StandingParts)
     ahead: tuple[Ahead, ...] = ()
-    changes: tuple[Change, ...] = ()
+    changes: tuple[Suggestion, ...] = ()
 
     @property
     def instead(self) -> str:

@@ -11,11 +11,11 @@ from datetime import UTC, tzinfo
 import numpy as np
 
 from lazy_quarry.core.engine.engine import Engine
-from lazy_quarry.core.explain.answers import Ahead, Change, Explained, Kind, Why
+from lazy_quarry.core.explain.answers import Ahead, Explained, Kind, Suggestion, Why
 from lazy_quarry.core.job.job import EACH, Job, Phase
 from lazy_quarry.core.job.request import Need, Request
 from lazy_quarry.core.plan.planner import Placement, Plan
-from lazy_quarry.core.plan.standing import Parts
+from lazy_quarry.core.plan.standing import StandingParts
 from lazy_quarry.core.units import (
     HOUR_MS,
     clock_time,
@@ -30,7 +30,7 @@ from lazy_quarry.core.units import (
 SHORTER_S = tuple(minutes * 60 for minutes in (15, 30, 45, 60, 90, 120, 180, 240, 360, 480, 720, 1440, 2880))
 """Walltimes that are tried for a sooner start."""
 LESS = (3 / 4, 1 / 2, 1 / 4)
-"""Parts of the memory that are tried."""
+"""StandingParts of the memory that are tried."""
 SOONER_MS = HOUR_MS
 """A change that doesn't start the job now is told when it gains so much."""
 MOST_AHEAD = 3
@@ -53,7 +53,7 @@ def hours_words(hours: float) -> str:
     return format_duration(round(abs(hours) * 3600)) if abs(hours) >= 1 / 60 else "less than a minute"
 
 
-def compared(first: Job, ahead: Parts, second: Job, behind: Parts) -> str:
+def compared(first: Job, ahead: StandingParts, second: Job, behind: StandingParts) -> str:
     """Two jobs in a sentence: how far the first stands ahead of the second, by which part most, and what speaks against it.
 
     ``first`` may stand ahead though its standing is less: then its user has put it there.
@@ -116,7 +116,7 @@ class Explainer:
         if job.phase is Phase.BLOCKED:
             told = [
                 f"a task of {number} succeeds whose number it has too" if condition == EACH else f"{number} {condition}"
-                for number, condition in job.waits
+                for number, condition in job.unmet
             ]
             return Why(f"waits until {' and '.join(told)}", "dependency")
         now = self.plan.now_ms
@@ -137,13 +137,13 @@ class Explainer:
             return Why(starts, "nodes", placement.start_ms)
         turns, kind, ends = self._turns(placement, starts)
         able = self.able_now(needs[0])
-        wanted = need_words(needs[0])
+        what = need_words(needs[0])
         if able < needs[0].node_count and not needs[0].anywhere:
             have = "none has that now" if able == 0 else f"only {able} {'has' if able == 1 else 'have'} that now"
-            return Why(f"waits for {wanted}; {have}. {turns}", kind, placement.start_ms, ends)
-        ask = self.engine.ask_of(job)
+            return Why(f"waits for {what}; {have}. {turns}", kind, placement.start_ms, ends)
+        wanted = self.engine.plan_request_of(job)
         limits = self.plan.limits
-        if ask.owner and (way := limits.in_the_way(ask.owner, placement.queue, placement.claim)):
+        if wanted.owner and (way := limits.reached_limit(wanted.owner, placement.queue, placement.claim)):
             freed = self._frees(way.kind, way.name, placement.start_ms)
             after = f"{starts[:1].upper()}{starts[1:]}"
             after += f", when {freed[0].label} reaches its limit." if freed else "."
@@ -151,7 +151,7 @@ class Explainer:
                 f"waits for {way.words}. {after}", "limit", placement.start_ms, tuple(one.label for one in freed)
             )
         lasting = format_duration(job.request.walltime_s)
-        because = f"waits for {wanted} for {lasting}; free now, but not for so long. {turns}"
+        because = f"waits for {what} for {lasting}; free now, but not for so long. {turns}"
         return Why(because, kind, placement.start_ms, ends)
 
     def _frees(self, kind: str, name: str, at_ms: int) -> list[Job]:
@@ -166,10 +166,10 @@ class Explainer:
 
     def able_now(self, need: Need) -> int:
         """Nodes that could give the largest part of a need at this instant, for however short."""
-        ground = self.planner.ground
-        nodes = np.array([ground.index[name] for name in need.eligible])
+        table = self.planner.table
+        nodes = np.array([table.index[name] for name in need.eligible])
         part = need.parts[0]
-        wanted = ground.capacity[:, nodes].T
+        wanted = table.capacity[:, nodes].T
         if not need.whole:
             wanted = np.array([(part.cores, part.memory_mib, need.gpus, need.scratch_mib)])
         return int((wanted <= self._free[:, nodes].T).all(axis=1).sum())
@@ -178,9 +178,9 @@ class Explainer:
         """Which end, window or opening the expected start hangs on."""
         nodes = {placed.node for placed in placement.nodes}
         ends = [
-            (job, sorted(share.node for share in job.shares if share.node in nodes))
+            (job, sorted(allocation.node for allocation in job.allocations if allocation.node in nodes))
             for job in self._ends.get(placement.start_ms, ())
-            if any(share.node in nodes for share in job.shares)
+            if any(allocation.node in nodes for allocation in job.allocations)
         ]
         if ends:
             job, freed = ends[0]
@@ -215,28 +215,28 @@ class Explainer:
     def explained(self, job: Job) -> Explained:
         """All that can be said of a job that has not started."""
         why = self.why(job, job.reason)
-        shares = self.engine.shares(self.now_ms)
-        parts = shares.parts(job, self.now_ms)
+        usage = self.engine.recent_use(self.now_ms)
+        parts = usage.parts(job, self.now_ms)
         if job.phase is not Phase.WAITING:
             return Explained(why, None, parts)
         ahead = self.engine.ahead_of(job, self.now_ms)
         told = []
         rivals = [other for other in ahead if set(other.request.queues) & set(job.request.queues)] or ahead
         for other in rivals[-MOST_AHEAD:][::-1]:
-            theirs = shares.parts(other, self.now_ms)
+            theirs = usage.parts(other, self.now_ms)
             words = compared(other, theirs, job, parts)
             told.append(Ahead(other.number, other.request.name, other.user, theirs.total - parts.total, words))
         return Explained(why, len(ahead) + 1, parts, tuple(told), tuple(self._changes(job)))
 
     def compare(self, first: Job, second: Job) -> str:
         """Which of two waiting jobs stands ahead, and why."""
-        shares = self.engine.shares(self.now_ms)
+        usage = self.engine.recent_use(self.now_ms)
         order = [one for one in self.engine.in_order(self.now_ms) if one.number in (first.number, second.number)]
         if len(order) == 2:
             first, second = order
-        return compared(first, shares.parts(first, self.now_ms), second, shares.parts(second, self.now_ms))
+        return compared(first, usage.parts(first, self.now_ms), second, usage.parts(second, self.now_ms))
 
-    def _changes(self, job: Job) -> Iterator[Change]:
+    def _changes(self, job: Job) -> Iterator[Suggestion]:
         """Smaller requests that would start now or an hour sooner: of each kind the nearest to what is asked."""
         placement = self.plan.placements.get(job.number)
         now = self.plan.now_ms
@@ -244,21 +244,23 @@ class Explainer:
             return
         asked = placement.start_ms if placement else None
         for tries in (self._shorter(job), self._fewer(job), self._leaner(job), self._elsewhere(job)):
-            best: Change | None = None
+            best: Suggestion | None = None
             for settings, words, request in tries:
                 start = self.start_with(job, request)
                 if start is None:
                     continue
                 if start <= now:
-                    best = Change(settings, f"It would start now {words}.", start)
+                    best = Suggestion(settings, f"It would start now {words}.", start)
                     break
                 if best is None and asked is not None and start <= asked - SOONER_MS:
                     gain = format_duration((asked - start) // 1000)
-                    best = Change(settings, f"It would start at {self._clock(start)}, {gain} sooner, {words}.", start)
+                    best = Suggestion(
+                        settings, f"It would start at {self._clock(start)}, {gain} sooner, {words}.", start
+                    )
             if best is not None:
                 yield best
 
-    def ladder(self, job: Job) -> Iterator[Change]:
+    def ladder(self, job: Job) -> Iterator[Suggestion]:
         """When a waiting job would start with other walltimes, the shortest first; its own is among them.
 
         Of walltimes with the same start only the longest is told: a shorter one gains nothing.
@@ -276,7 +278,7 @@ class Explainer:
                     rungs.pop()
                 rungs.append((walltime, start))
         for walltime, start in rungs:
-            yield Change((("walltime", exact_duration(walltime)),), format_duration(walltime), start)
+            yield Suggestion((("walltime", exact_duration(walltime)),), format_duration(walltime), start)
 
     def start_with(self, job: Job, request: Request) -> int | None:
         """When a job would start if it asked for something else; None for never."""
@@ -288,9 +290,9 @@ class Explainer:
             order = [*self.engine.ahead_of(changed, self.now_ms), changed]
             placement = self.engine.plan_of(self.now_ms, order).placements.get(job.number)
             return placement.start_ms if placement else None
-        ask = self.engine.ask_of(changed)
-        placement = self.planner.place(plan.timeline_of(ask), ask, 0, plan.limits)
-        if placement is None or not plan.limits.pays(request.account, self.planner.greatest(ask, placement)):
+        wanted = self.engine.plan_request_of(changed)
+        placement = self.planner.place(plan.timeline_of(wanted), wanted, 0, plan.limits)
+        if placement is None or not plan.limits.pays(request.account, self.planner.greatest(wanted, placement)):
             return None
         return placement.start_ms
 
@@ -312,9 +314,11 @@ class Explainer:
         for fewer in counts:
             ranks = max(fewer, request.ranks * fewer // nodes)
             settings: tuple[tuple[str, str], ...] = (("nodes", str(fewer)),)
-            if not request.ranks_each:
+            if not request.ranks_per_node:
                 settings += (("ranks", str(ranks)),)
-            smaller = replace(request, nodes=fewer, ranks=request.ranks_each * fewer if request.ranks_each else ranks)
+            smaller = replace(
+                request, nodes=fewer, ranks=request.ranks_per_node * fewer if request.ranks_per_node else ranks
+            )
             words = f"with {plural(fewer, 'node')} and {plural(smaller.ranks * smaller.threads, 'core')}"
             if self.planner.needs(smaller):
                 yield settings, words, smaller

@@ -9,8 +9,8 @@ from lazy_quarry.core.header.block import Block, find_block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, Severity, error, warning
 from lazy_quarry.core.header.reader import HeaderReader, Known
 from lazy_quarry.core.header.script_body import read_body
-from lazy_quarry.core.header.script_checks import Script, conduct
-from lazy_quarry.core.header.surroundings import Facts
+from lazy_quarry.core.header.script_checks import Script, check_body
+from lazy_quarry.core.header.surroundings import Surroundings
 from lazy_quarry.core.job.request import Need, Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import exact_duration, exact_size
@@ -35,7 +35,7 @@ class Outside:
     arguments: tuple[str, ...] = ()
     findings: tuple[Diagnostic, ...] = ()
     left_core_ms: Mapping[str, int | None] = field(default_factory=dict)
-    facts: Facts = Facts()
+    surroundings: Surroundings = Surroundings()
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,10 +93,10 @@ def check_script(text: str, site: Site, outside: Outside) -> Checked:
             request,
             fitting[0] if fitting else None,
             site,
-            outside.facts,
+            outside.surroundings,
             names,
         )
-        found += conduct(script)
+        found += check_body(script)
     where: dict[str, int] = {}
     if block:
         where = {path[0]: place.line for path, place in reversed(block.places.items())}
@@ -106,7 +106,12 @@ def check_script(text: str, site: Site, outside: Outside) -> Checked:
 def _known(outside: Outside) -> Known:
     overridden = {override.partition("=")[0].strip().split(".")[0] for override in outside.overrides}
     return Known(
-        outside.user, outside.filename, frozenset(overridden), outside.arguments, outside.left_core_ms, outside.facts
+        outside.user,
+        outside.filename,
+        frozenset(overridden),
+        outside.arguments,
+        outside.left_core_ms,
+        outside.surroundings,
     )
 
 

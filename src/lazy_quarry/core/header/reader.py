@@ -9,7 +9,7 @@ from typing import Any
 from lazy_quarry.core.header.block import Block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error, warning
 from lazy_quarry.core.header.keys import KEYS, PLACEHOLDERS, nearest
-from lazy_quarry.core.header.surroundings import Facts
+from lazy_quarry.core.header.surroundings import Surroundings
 from lazy_quarry.core.job.request import Memory, Need, Rehearsal, Request, Stage, needs
 from lazy_quarry.core.job.sweep import Array, make_array
 from lazy_quarry.core.ledger.charges import greatest_charge
@@ -28,7 +28,7 @@ class Known:
     overridden: frozenset[str]
     arguments: tuple[str, ...]
     left_core_ms: Mapping[str, int | None]
-    facts: Facts
+    surroundings: Surroundings
 
 
 _BESIDE = ("key-unknown", "module", "not-yet", "array")
@@ -138,7 +138,7 @@ class HeaderReader:
         variables = dict(read.get("environment", {}))
         inherit = bool(variables.pop("inherit", False))
         retries = read.get("retries")
-        nodes, most_nodes, anywhere, ranks, ranks_each = shape
+        nodes, most_nodes, anywhere, ranks, ranks_per_node = shape
         array = self._array(queues)
         self._placeholders(array)
         if not self.usable:
@@ -155,7 +155,7 @@ class HeaderReader:
             most_nodes=most_nodes,
             anywhere=anywhere,
             ranks=ranks,
-            ranks_each=ranks_each,
+            ranks_per_node=ranks_per_node,
             threads=read.get("threads", 1),
             whole_nodes=read.get("whole-nodes", False),
             gpus=read.get("gpus", 0),
@@ -288,7 +288,7 @@ class HeaderReader:
         table = self.read.get("array")
         if table is None:
             return None
-        facts = self.outside.facts
+        surroundings = self.outside.surroundings
         meeting: list[str] = []
         if "each-node" in table:
             wanted = parse_traits(table["each-node"])
@@ -296,9 +296,9 @@ class HeaderReader:
             nodes = [node for node in self.site.nodes if node.runs_jobs and node.name in names]
             meeting = [node.name for node in nodes if wanted.met_by(set(node.traits))]
         try:
-            return make_array(table, facts.texts, facts.matches, meeting)
+            return make_array(table, surroundings.texts, surroundings.matches, meeting)
         except BadValue as fault:
-            if facts.looked or not any(isinstance(value, dict) for value in table.get("sweep", {}).values()):
+            if surroundings.looked or not any(isinstance(value, dict) for value in table.get("sweep", {}).values()):
                 self._note("array", "array", f"array: {fault}")
         return None
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from lazy_quarry.core.header.block import Block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error, hint, warning
 from lazy_quarry.core.header.script_body import Body, NamedFile, ShellCommand, interpreter, named_files
-from lazy_quarry.core.header.surroundings import Earlier, Facts
+from lazy_quarry.core.header.surroundings import EarlierRuns, Surroundings
 from lazy_quarry.core.job.request import Need, Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import format_duration, format_size, plural
@@ -69,7 +69,7 @@ class Script:
     request: Request
     need: Need | None
     site: Site
-    facts: Facts
+    surroundings: Surroundings
     parameters: tuple[str, ...] = ()
 
     def line(self, *keys: str) -> int:
@@ -93,7 +93,7 @@ class Script:
         return Fix(label, place.line, place.line, (line.replace(old, new, 1),)) if old in line else None
 
 
-def conduct(script: Script) -> Iterator[Diagnostic]:
+def check_body(script: Script) -> Iterator[Diagnostic]:
     """All that can be said of how the script goes about it."""
     yield from _output(script)
     yield from _times(script)
@@ -132,8 +132,8 @@ def _output(script: Script) -> Iterator[Diagnostic]:
 
 
 def _times(script: Script) -> Iterator[Diagnostic]:
-    request, facts = script.request, script.facts
-    if request.not_before_ms and facts.now_ms and request.not_before_ms <= facts.now_ms:
+    request, surroundings = script.request, script.surroundings
+    if request.not_before_ms and surroundings.now_ms and request.not_before_ms <= surroundings.now_ms:
         yield hint(
             "not-before-past", "not-before is in the past already, so it changes nothing", script.line("not-before")
         )
@@ -142,8 +142,8 @@ def _times(script: Script) -> Iterator[Diagnostic]:
         if not any("USR1" in word.text for command in traps for word in command.words):
             words = "warn sends SIGUSR1, which ends a shell script that has no trap for it"
             yield warning("warn-untrapped", words, script.line("warn"))
-    if request.readable_by and facts.looked and request.readable_by not in facts.groups:
-        known = ", ".join(facts.groups[:8]) or "none"
+    if request.readable_by and surroundings.looked and request.readable_by not in surroundings.groups:
+        known = ", ".join(surroundings.groups[:8]) or "none"
         words = f'you are not in a group "{request.readable_by}"; you are in {known}'
         yield error("group", words, script.line("readable-by"))
 
@@ -161,7 +161,7 @@ def _place(script: Script) -> Iterator[Diagnostic]:
     if request.array is not None and request.array.at_once and request.array.at_once > request.array.count:
         words = f"at-once = {request.array.at_once} is more than the {plural(request.array.count, 'task')} there are"
         yield hint("at-once-idle", words, script.line("array"))
-    folder = request.directory if request.directory.startswith("/") else script.facts.folder
+    folder = request.directory if request.directory.startswith("/") else script.surroundings.folder
     heavy = need.node_count > 1 or request.gpus or (request.array is not None and request.array.count > 10)
     if heavy and folder:
         area = script.site.storage_of(folder)
@@ -175,14 +175,14 @@ def _place(script: Script) -> Iterator[Diagnostic]:
 def _interpreter(script: Script) -> Iterator[Diagnostic]:
     first = script.text.split("\n", 1)[0].rstrip("\r")
     words = first.removeprefix("#!").split()
-    if not first.startswith("#!") or not words or not script.facts.looked:
+    if not first.startswith("#!") or not words or not script.surroundings.looked:
         return
     path = words[0]
-    if script.facts.files.get(path) == "absent":
+    if script.surroundings.files.get(path) == "absent":
         yield error("interpreter-absent", f"there is no interpreter {path}", 1, 3)
     elif path.endswith("/env"):
         name = interpreter(script.text)
-        if script.facts.programs.get(name) == "absent" and not _from_modules(script, name):
+        if script.surroundings.programs.get(name) == "absent" and not _from_modules(script, name):
             yield error("interpreter-absent", f'the PATH has no interpreter "{name}"', 1, 3)
 
 
@@ -193,7 +193,7 @@ def _variables(script: Script, body: Body) -> Iterator[Diagnostic]:
     known = {*GIVEN, *_SHELLS_OWN, *body.assigned, *script.parameters}
     known |= {name for name, _ in script.request.environment}
     if script.request.inherit:
-        known |= script.facts.variables
+        known |= script.surroundings.variables
     told: set[str] = set()
     for use in body.used:
         if use.name in known or use.name in told:
@@ -240,7 +240,7 @@ def _from_modules(script: Script, program: str) -> bool:
 
 
 def _programs(script: Script, body: Body) -> Iterator[Diagnostic]:
-    if not script.facts.looked or body.open_ended or "PATH" in body.assigned:
+    if not script.surroundings.looked or body.open_ended or "PATH" in body.assigned:
         return
     if any(command.name in ("module", "alias", "conda", "enable") for command in body.commands):
         return
@@ -257,7 +257,7 @@ def _programs(script: Script, body: Body) -> Iterator[Diagnostic]:
         ):
             continue
         told.add(name)
-        found = script.facts.programs.get(name, "there")
+        found = script.surroundings.programs.get(name, "there")
         if found == "there" or _from_modules(script, name):
             continue
         word = command.words[0]
@@ -372,7 +372,7 @@ def _last_line(script: Script) -> tuple[int, int, tuple[str, ...]]:
 
 def _files(script: Script, body: Body) -> Iterator[Diagnostic]:
     """Files that commands read and that aren't there; files that are there and would be written over."""
-    if not script.facts.looked:
+    if not script.surroundings.looked:
         return
     made = {path.rstrip("/") for path in (*script.request.expect, *script.request.stage.out, script.request.output)}
     told: set[str] = set()
@@ -383,7 +383,7 @@ def _files(script: Script, body: Body) -> Iterator[Diagnostic]:
         if command.name in ("mkdir", "touch", "tee", "git", "tar", "unzip", "gunzip", "curl", "wget", "cp", "mv", "ln"):
             made |= {word.value.rstrip("/") for word in command.words[1:] if word.value}
     for one in named:
-        found = script.facts.files.get(one.path)
+        found = script.surroundings.files.get(one.path)
         if one.path in told or found is None:
             continue
         told.add(one.path)
@@ -391,7 +391,7 @@ def _files(script: Script, body: Body) -> Iterator[Diagnostic]:
 
 
 def _file(script: Script, one: NamedFile, found: str, made: set[str]) -> Iterator[Diagnostic]:
-    where = script.facts.folder
+    where = script.surroundings.folder
     inside = any(one.path == path or one.path.startswith(f"{path}/") for path in made)
     if one.way == "run" and found == "absent" and not inside:
         yield warning(
@@ -408,14 +408,14 @@ def _file(script: Script, one: NamedFile, found: str, made: set[str]) -> Iterato
 
 def _promises(script: Script) -> Iterator[Diagnostic]:
     """What the header itself names: inputs to be staged, results that earlier runs left."""
-    files = script.facts.files
-    if not script.facts.looked:
+    files = script.surroundings.files
+    if not script.surroundings.looked:
         return
     for path in script.request.stage.into:
         if files.get(path) == "absent":
-            yield error("file-absent", f"stage: {path} is not in {script.facts.folder}", script.line("stage"))
+            yield error("file-absent", f"stage: {path} is not in {script.surroundings.folder}", script.line("stage"))
     if script.request.input and files.get(script.request.input) == "absent":
-        words = f"input {script.request.input} is not in {script.facts.folder}"
+        words = f"input {script.request.input} is not in {script.surroundings.folder}"
         yield error("file-absent", words, script.line("input"))
     for key, paths in (("stage", script.request.stage.out), ("expect", script.request.expect)):
         for path in paths:
@@ -424,7 +424,9 @@ def _promises(script: Script) -> Iterator[Diagnostic]:
                 yield hint("overwrites", words, script.line(key))
 
 
-def against_earlier(request: Request, need: Need, earlier: Earlier, line: dict[str, int]) -> Iterator[Diagnostic]:
+def compared_with_earlier(
+    request: Request, need: Need, earlier: EarlierRuns, line: dict[str, int]
+) -> Iterator[Diagnostic]:
     """The request held against what runs of the same name took. ``line`` gives the lines of its keys."""
     runs = f"the last {earlier.runs} runs of {request.name}" if earlier.runs > 1 else f"the last run of {request.name}"
     took = format_duration(earlier.longest_s)

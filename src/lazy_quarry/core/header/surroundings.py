@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class Surroundings:
     """What was looked up for the names in a script. Without ``looked`` nothing is said of files and programs.
 
     ``files`` tells of each path, as the script writes it: ``file``, ``folder``, ``absent``, or ``closed``
@@ -25,7 +25,7 @@ class Facts:
 
 
 @dataclass(frozen=True, slots=True)
-class Earlier:
+class EarlierRuns:
     """What earlier runs of the same name took, those that were done."""
 
     runs: int

@@ -37,7 +37,7 @@ SIGNS = dict(zip(Phase, "▱◇◫▰◆✕◔▲⊘◌▿", strict=True))
 
 
 @dataclass(frozen=True, slots=True)
-class Share:
+class Allocation:
     """What a job holds of one node: which of its cores and GPUs, and how much memory and scratch."""
 
     node: str
@@ -101,7 +101,8 @@ def task_id(number: int, index: int) -> int:
 class Job:
     """One job, instants in ms.
 
-    ``reason`` is why it ended as it did, or who holds it; ``held_core_ms`` and ``charge_core_ms`` are of attempts that have ended.
+    ``reason`` is why it ended as it did, or who holds it. ``allocated_core_ms`` and ``charge_core_ms`` are sums over
+    the attempts that have ended.
     """
 
     number: int
@@ -116,29 +117,29 @@ class Job:
     queue: str = ""
     started_ms: int | None = None
     ended_ms: int | None = None
-    shares: tuple[Share, ...] = ()
+    allocations: tuple[Allocation, ...] = ()
     stopping: str | None = None
     stop_by_ms: int | None = None
-    """Told to end, it must be over by then."""
+    """Outcome to end, it must be over by then."""
     exit: int | None = None
     signal: str | None = None
     reason: str = ""
     use: Use = Use()
-    held_core_ms: int = 0
+    allocated_core_ms: int = 0
     charge_core_ms: int = 0
-    waits: tuple[tuple[int, str], ...] = ()
+    unmet: tuple[tuple[int, str], ...] = ()
     """Jobs that it still waits for, each with its condition."""
-    doomed: str = ""
+    skip_reason: str = ""
     """Why what it waits for can no longer happen."""
     next_index: int = 0
     """Of an array: the first task that has not been made a job of its own."""
-    aside: tuple[int, ...] = ()
+    handled_tasks: tuple[int, ...] = ()
     """Of an array: tasks from there on that were dealt with one by one."""
     counts: tuple[tuple[str, int], ...] = ()
     """Of an array: how many of its tasks have ended, by state."""
-    ready: tuple[int, ...] = ()
+    freed_tasks: tuple[int, ...] = ()
     """Of an array that waits task by task for another: its tasks that may start, and have not."""
-    spoiled: tuple[int, ...] = ()
+    doomed_tasks: tuple[int, ...] = ()
     """And those that can't any more, and have not been ended yet."""
 
     @property
@@ -157,25 +158,25 @@ class Job:
         return f"{self.number}" if self.parent is None else f"{self.parent}/{self.request.task}"
 
     @property
-    def unmade(self) -> int:
+    def unmade_tasks(self) -> int:
         """Of an array: tasks that wait to be made."""
         array = self.request.array
-        return 0 if array is None else array.count - self.next_index - len(self.aside)
+        return 0 if array is None else array.count - self.next_index - len(self.handled_tasks)
 
     @property
-    def paired(self) -> bool:
+    def waits_by_task(self) -> bool:
         """Of an array: whether its tasks wait each for that of the same number of another."""
         return any(condition == EACH for _, condition in self.request.after)
 
     @property
     def startable(self) -> int:
         """Of an array: tasks that may start."""
-        return len(self.ready) if self.paired else self.unmade
+        return len(self.freed_tasks) if self.waits_by_task else self.unmade_tasks
 
     @property
-    def cores_held(self) -> int:
+    def cores_allocated(self) -> int:
         """Cores of the present or last attempt."""
-        return sum(len(share.cores) for share in self.shares)
+        return sum(len(allocation.cores) for allocation in self.allocations)
 
     @property
     def end_limit_ms(self) -> int | None:

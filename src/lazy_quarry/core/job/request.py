@@ -61,7 +61,7 @@ class Request:
     """With ``nodes``, a range: as many of these as start soonest."""
     anywhere: bool = False
     """Ranks wherever there is room, unevenly too."""
-    ranks_each: int | None = None
+    ranks_per_node: int | None = None
     """Ranks on each node, where their number follows from that of the nodes."""
     gpus: int = 0
     gpu_memory_mib: int = 0
@@ -180,7 +180,7 @@ def memory_on_node(memory: Memory, ranks_here: int, ranks: int, threads: int) ->
 
 def ranks_on(request: Request, nodes: int) -> int:
     """Ranks in all when the job has so many nodes."""
-    return nodes * request.ranks_each if request.ranks_each else request.ranks
+    return nodes * request.ranks_per_node if request.ranks_per_node else request.ranks
 
 
 def parts_on(request: Request, nodes: int) -> tuple[Part, ...]:

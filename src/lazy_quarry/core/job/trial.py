@@ -71,7 +71,7 @@ def chosen_task(
 def _smaller(request: Request) -> Iterator[Request]:
     """The request, then the same on one node, then with fewer and fewer ranks and threads."""
     yield request
-    plain = replace(request, nodes=None, most_nodes=None, anywhere=False, ranks_each=None, whole_nodes=False)
+    plain = replace(request, nodes=None, most_nodes=None, anywhere=False, ranks_per_node=None, whole_nodes=False)
     yield replace(plain, on_nodes=())
     ranks = request.ranks
     plain = replace(plain, on_nodes=(), traits="")

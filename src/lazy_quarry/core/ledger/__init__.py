@@ -1,1 +1,1 @@
-"""Charges, budgets and shares."""
+"""Charges, budgets and allocations."""

@@ -36,16 +36,16 @@ class Tally:
     """Running sums of one account."""
 
     charged_core_ms: int = 0
-    held_core_ms: int = 0
+    allocated_core_ms: int = 0
     jobs: int = 0
     failed: int = 0
 
 
-def held_core_ms(job: Job, until_ms: int) -> int:
+def allocated_core_ms(job: Job, until_ms: int) -> int:
     """Core-milliseconds that the present attempt has held by this instant."""
     if job.started_ms is None:
         return 0
-    return job.cores_held * max(0, until_ms - job.started_ms)
+    return job.cores_allocated * max(0, until_ms - job.started_ms)
 
 
 def charge(site: Site, tier: str, held: int) -> int:
@@ -64,7 +64,7 @@ def account_lines(site: Site, tallies: dict[str, Tally], jobs: Iterable[Job], no
     running: dict[str, int] = {}
     for job in jobs:
         if job.phase is Phase.RUNNING:
-            spent = charge(site, job.request.tier, held_core_ms(job, now_ms))
+            spent = charge(site, job.request.tier, allocated_core_ms(job, now_ms))
             running[job.request.account] = running.get(job.request.account, 0) + spent
     names = dict.fromkeys([account.name for account in site.accounts])
     names |= dict.fromkeys(tallies) | dict.fromkeys(running)

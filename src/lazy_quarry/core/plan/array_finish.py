@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.plan.planner import Ask, Planner
+from lazy_quarry.core.plan.planner import Planner, PlanRequest
 from lazy_quarry.core.plan.timeline import Timeline
 
 MOST_WAVES = 12
@@ -33,7 +33,7 @@ def through(planner: Planner, timeline: Timeline, request: Request, count: int, 
     going, done, first, last, not_before = 0, 0, None, 0, 0
     for _ in range(MOST_WAVES):
         room = count - done if at_once is None else min(count - done, at_once - going)
-        placed = planner.place_many(field, Ask(-1, task), room, not_before)
+        placed = planner.place_many(field, PlanRequest(-1, task), room, not_before)
         if placed is None:
             return None
         start, end, several = placed

@@ -31,7 +31,7 @@ class Owner:
 
 
 @dataclass(frozen=True, slots=True)
-class InTheWay:
+class ReachedLimit:
     """A limit that keeps a job from starting: whose, of what, how much is held, allowed and asked for."""
 
     kind: Kind
@@ -148,12 +148,12 @@ class LimitRows:
             most = min(most, cores if jobs > 0 else 0)
         return max(0, most)
 
-    def in_the_way(self, owner: Owner, queue: str, claim: Claim) -> InTheWay | None:
+    def reached_limit(self, owner: Owner, queue: str, claim: Claim) -> ReachedLimit | None:
         """The first limit that leaves no room for a job at this instant."""
         for kind, name, row in self._rows_of(owner, queue):
             for measure, held, most, asked in zip(MEASURES, row.now(), row.most, claim, strict=True):
                 if held + asked > most:
-                    return InTheWay(kind, name, measure, held, most, asked)
+                    return ReachedLimit(kind, name, measure, held, most, asked)
         return None
 
     def pays(self, account: str, charge: int) -> bool:

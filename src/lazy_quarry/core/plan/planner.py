@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from lazy_quarry.core.job.request import Need, Part, Request, choices
 from lazy_quarry.core.ledger.charges import charge
 from lazy_quarry.core.plan.limits import LimitRows, Owner
-from lazy_quarry.core.plan.timeline import CORES, FAR, GPUS, MEMORY, Amount, Ground, Hold, Slot, Timeline
+from lazy_quarry.core.plan.timeline import CORES, FAR, GPUS, MEMORY, Amount, Hold, NodeTable, Slot, Timeline
 from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.errors import Refused
 
@@ -24,7 +24,7 @@ OVERDUE_MS = 60_000
 
 
 @dataclass(frozen=True, slots=True)
-class Ask:
+class PlanRequest:
     """A waiting job as the planner sees it."""
 
     job: int
@@ -42,7 +42,7 @@ class Ask:
 
 
 @dataclass(frozen=True, slots=True)
-class Stretch:
+class PlannedAllocation:
     """What a running job holds on one node, until its walltime and grace are over."""
 
     node: str
@@ -89,7 +89,7 @@ class _Prepared:
 class Plan:
     """Where and when every waiting job is expected to run.
 
-    Places are worked out in priority order, and only as far as somebody asks: :meth:`starting` stops
+    Places are worked out in priority order, and only as far as somebody requests: :meth:`starting` stops
     where nothing more could start now, and what is read afterwards goes on from there. So both see the
     same plan. It holds until something ends, or the clock reaches ``valid_until_ms``.
     """
@@ -99,7 +99,7 @@ class Plan:
         now_ms: int,
         timelines: dict[frozenset[Window], Timeline],
         limits: LimitRows,
-        asks: list[Ask],
+        requests: list[PlanRequest],
         valid_until_ms: int,
     ) -> None:
         self.now_ms = now_ms
@@ -107,7 +107,7 @@ class Plan:
         """What is free to those that may use these reservations; :attr:`timeline` is everybody's."""
         self.timeline = timelines[frozenset()]
         self.limits = limits
-        self.asks = asks
+        self.requests = requests
         self.valid_until_ms = valid_until_ms
         self.taken: dict[int, Placement] = {}
         self.reasons: dict[int, str] = {}
@@ -132,13 +132,13 @@ class Plan:
         found = [placement for placement in self.taken.values() if placement.start_ms <= self.now_ms]
         return found + self.tasks
 
-    def extend(self, ask: Ask) -> None:
+    def extend(self, wanted: PlanRequest) -> None:
         """One more job, behind all others."""
-        self.asks.append(ask)
+        self.requests.append(wanted)
 
-    def timeline_of(self, ask: Ask) -> Timeline:
+    def timeline_of(self, wanted: PlanRequest) -> Timeline:
         """What is free to this job."""
-        return self.timelines.get(ask.access, self.timeline)
+        return self.timelines.get(wanted.access, self.timeline)
 
     def started(self, job: int) -> None:
         """A job was started at its place, which it goes on holding."""
@@ -182,7 +182,7 @@ class Steps:
         self.seen: set[tuple] = set()
         self.no_sooner: dict[tuple, int] = {}
         """Equal requests behind one another never start earlier."""
-        self.least = min((ask.request.threads for ask in plan.asks), default=1)
+        self.least = min((wanted.request.threads for wanted in plan.requests), default=1)
         self._look()
 
     def _look(self) -> None:
@@ -195,64 +195,66 @@ class Steps:
     def __next__(self) -> bool:
         """Place one job; True while any of the rest could still start now."""
         plan, planner = self.plan, self.planner
-        if self.done >= len(plan.asks):
+        if self.done >= len(plan.requests):
             raise StopIteration
         if self.done == 0 and self.room < self.least:
             self.least = 0  # say so once, before anything is placed
             return False
-        ask = plan.asks[self.done]
+        wanted = plan.requests[self.done]
         self.done += 1
-        key = planner.key(ask)
-        if ask.access or plan.limits.bounded:
-            key = (*key, ask.access, ask.owner)
+        key = planner.key(wanted)
+        if wanted.access or plan.limits.bounded:
+            key = (*key, wanted.access, wanted.owner)
         if key not in self.seen and len(self.seen) < planner.depth:
             self.seen.add(key)
         no_sooner = self.no_sooner.get(key, 0)
         if key not in self.seen and no_sooner > plan.now_ms:
             return self.room >= self.least
-        if ask.each:
-            self._each(ask)
+        if wanted.each:
+            self._each(wanted)
             return self.room >= self.least
-        if ask.count > 1 or ask.at_once is not None:
-            self._array(ask, no_sooner)
+        if wanted.count > 1 or wanted.at_once is not None:
+            self._array(wanted, no_sooner)
             return self.room >= self.least
         if self.first and planner.policy == "first-come":
-            self._wait_turn(ask)
+            self._wait_turn(wanted)
             return self.room >= self.least
-        placement = planner.place(plan.timeline_of(ask), ask, no_sooner, plan.limits)
+        placement = planner.place(plan.timeline_of(wanted), wanted, no_sooner, plan.limits)
         if placement is None:
             self.no_sooner[key] = FAR
-            plan.reasons[ask.job] = "no node that could take it is open"
-        elif self._paid(ask, placement):
+            plan.reasons[wanted.job] = "no node that could take it is open"
+        elif self._paid(wanted, placement):
             self.no_sooner[key] = placement.start_ms
             now = placement.start_ms <= plan.now_ms
-            if now or (key in self.seen and self._holds_place(ask)):
-                self._take(ask, placement)
-                plan.taken[ask.job] = placement
+            if now or (key in self.seen and self._holds_place(wanted)):
+                self._take(wanted, placement)
+                plan.taken[wanted.job] = placement
             if now:
                 self._look()
             else:
-                self.first = self.first or ask.job
+                self.first = self.first or wanted.job
                 plan.valid_until_ms = min(plan.valid_until_ms, placement.start_ms)
         return self.room >= self.least
 
-    def _wait_turn(self, ask: Ask) -> None:
+    def _wait_turn(self, wanted: PlanRequest) -> None:
         words = f"waits its turn: jobs start strictly in order here, and {self.first} comes first"
-        self.plan.reasons[ask.job] = words
+        self.plan.reasons[wanted.job] = words
 
-    def _holds_place(self, ask: Ask) -> bool:
+    def _holds_place(self, wanted: PlanRequest) -> bool:
         """Whether a job that can't start now gets a place later on, by the policy."""
         if self.planner.policy == "planned" or not self.first:
             return True
-        self.plan.reasons[ask.job] = f"only the first job of the queue, {self.first}, holds a place here; no forecast"
+        self.plan.reasons[wanted.job] = (
+            f"only the first job of the queue, {self.first}, holds a place here; no forecast"
+        )
         return False
 
-    def _paid(self, ask: Ask, placement: Placement) -> bool:
+    def _paid(self, wanted: PlanRequest, placement: Placement) -> bool:
         """Count it on its account's budget, if that covers it; else say why it has no place."""
-        limits, owner = self.plan.limits, ask.owner
+        limits, owner = self.plan.limits, wanted.owner
         if owner is None or not limits.bounded:
             return True
-        most = self.planner.greatest(ask, placement)
+        most = self.planner.greatest(wanted, placement)
         if limits.pays(owner.account, most):
             limits.spend(owner.account, most, comes_back=True)
             return True
@@ -260,112 +262,112 @@ class Steps:
         asked = f"it could be charged {most / 3_600_000:,.0f}"
         if limits.may_pay(owner.account, most):
             limits.spend(owner.account, most)  # what comes back is for the first that waits for it
-            self.plan.reasons[ask.job] = (
+            self.plan.reasons[wanted.job] = (
                 f"waits for the budget of {owner.account}: {asked}, and {left} while jobs run that may yet use theirs"
             )
         else:
-            self.plan.reasons[ask.job] = f"the budget of {owner.account} does not cover it: {asked}, and {left}"
+            self.plan.reasons[wanted.job] = f"the budget of {owner.account} does not cover it: {asked}, and {left}"
         return False
 
-    def _take(self, ask: Ask, placement: Placement) -> None:
+    def _take(self, wanted: PlanRequest, placement: Placement) -> None:
         plan = self.plan
         for timeline in plan.timelines.values():
             self.planner.occupy(timeline, placement)
-        if ask.owner is not None and plan.limits.bounded:
-            plan.limits.hold(ask.owner, placement.queue, placement.start_ms, placement.end_ms, placement.claim)
+        if wanted.owner is not None and plan.limits.bounded:
+            plan.limits.hold(wanted.owner, placement.queue, placement.start_ms, placement.end_ms, placement.claim)
 
-    def _array(self, ask: Ask, no_sooner: int) -> None:
+    def _array(self, wanted: PlanRequest, no_sooner: int) -> None:
         """Place what may start now, task by task; the rest together, as many at a time as fit, a few times over."""
         plan, planner = self.plan, self.planner
-        left, room = ask.count, ask.count if ask.at_once is None else min(ask.count, ask.at_once)
+        left, room = wanted.count, wanted.count if wanted.at_once is None else min(wanted.count, wanted.at_once)
         ends: list[int] = []
         strict = bool(self.first) and planner.policy == "first-come"
         while room and not strict:
-            placement = planner.place(plan.timeline_of(ask), ask, no_sooner, plan.limits)
+            placement = planner.place(plan.timeline_of(wanted), wanted, no_sooner, plan.limits)
             if placement is None or placement.start_ms > plan.now_ms:
                 break
-            if not self._paid(ask, placement):
+            if not self._paid(wanted, placement):
                 return
-            self._take(ask, placement)
-            if ask.job in plan.taken:
+            self._take(wanted, placement)
+            if wanted.job in plan.taken:
                 plan.tasks.append(placement)
             else:
-                plan.taken[ask.job] = placement
+                plan.taken[wanted.job] = placement
             ends.append(placement.end_ms)
             left, room = left - 1, room - 1
         self._look()
         if not left:
             return
-        if ask.at_once is not None and ask.at_once <= 0:
-            plan.reasons[ask.job] = "as many of its tasks run as may at once"
+        if wanted.at_once is not None and wanted.at_once <= 0:
+            plan.reasons[wanted.job] = "as many of its tasks run as may at once"
             return
         if strict:
-            self._wait_turn(ask)
+            self._wait_turn(wanted)
             return
-        if not self._holds_place(ask) and ask.job not in plan.taken:
+        if not self._holds_place(wanted) and wanted.job not in plan.taken:
             return
-        self.first = self.first or ask.job
-        if planner.policy == "planned" or self.first == ask.job:
-            self._waves(ask, left, min(ends) if ends and not room else no_sooner)
+        self.first = self.first or wanted.job
+        if planner.policy == "planned" or self.first == wanted.job:
+            self._waves(wanted, left, min(ends) if ends and not room else no_sooner)
 
-    def _each(self, ask: Ask) -> None:
+    def _each(self, wanted: PlanRequest) -> None:
         """Place tasks one by one, each where it alone may run; those that may not start yet hold no place."""
         plan, planner = self.plan, self.planner
-        room = len(ask.each) if ask.at_once is None else ask.at_once
-        for index, request in ask.each:
-            one = replace(ask, request=request, count=1, at_once=None, each=())
+        room = len(wanted.each) if wanted.at_once is None else wanted.at_once
+        for index, request in wanted.each:
+            one = replace(wanted, request=request, count=1, at_once=None, each=())
             placement = planner.place(plan.timeline_of(one), one, 0, plan.limits)
             if placement is None:
-                if ask.job not in plan.taken:
-                    plan.reasons[ask.job] = "no node that could take it is open"
+                if wanted.job not in plan.taken:
+                    plan.reasons[wanted.job] = "no node that could take it is open"
                 continue
             now = placement.start_ms <= plan.now_ms
             if (now and room <= 0) or not self._paid(one, placement):
-                if ask.job not in plan.taken:
-                    plan.reasons.setdefault(ask.job, "as many of its tasks run as may at once")
+                if wanted.job not in plan.taken:
+                    plan.reasons.setdefault(wanted.job, "as many of its tasks run as may at once")
                 continue
             if not now and planner.policy != "planned":
                 continue
             placement = replace(placement, index=index)
             self._take(one, placement)
             room -= now
-            if ask.job not in plan.taken:
-                plan.taken[ask.job] = placement
-            elif now and plan.taken[ask.job].start_ms > plan.now_ms:
-                plan.taken[ask.job] = placement  # the soonest stands for the array
+            if wanted.job not in plan.taken:
+                plan.taken[wanted.job] = placement
+            elif now and plan.taken[wanted.job].start_ms > plan.now_ms:
+                plan.taken[wanted.job] = placement  # the soonest stands for the array
             elif now:
                 plan.tasks.append(placement)
             if not now:
-                self.first = self.first or ask.job
+                self.first = self.first or wanted.job
                 plan.valid_until_ms = min(plan.valid_until_ms, placement.start_ms)
         self._look()
 
-    def _waves(self, ask: Ask, left: int, not_before: int) -> None:
+    def _waves(self, wanted: PlanRequest, left: int, not_before: int) -> None:
         """Places for what is left of an array."""
         plan, planner = self.plan, self.planner
         several_timelines = len(plan.timelines) > 1 or plan.limits.bounded
         for wave in range(ARRAY_WAVES):
-            several = left if ask.at_once is None else min(left, max(1, ask.at_once))
-            first = planner.place(plan.timeline_of(ask), ask, not_before, plan.limits)
+            several = left if wanted.at_once is None else min(left, max(1, wanted.at_once))
+            first = planner.place(plan.timeline_of(wanted), wanted, not_before, plan.limits)
             if first is None:
-                if not wave and ask.job not in plan.taken:
-                    plan.reasons[ask.job] = "no node that could take it is open"
+                if not wave and wanted.job not in plan.taken:
+                    plan.reasons[wanted.job] = "no node that could take it is open"
                 return
-            if several_timelines and not self._paid(ask, first):
+            if several_timelines and not self._paid(wanted, first):
                 return
-            plan.taken.setdefault(ask.job, first)
+            plan.taken.setdefault(wanted.job, first)
             plan.valid_until_ms = min(plan.valid_until_ms, max(first.start_ms, plan.now_ms + 1))
             if several_timelines:
-                self._take(ask, first)
+                self._take(wanted, first)
                 placed: tuple[int, int, int] | None = (first.start_ms, first.end_ms, 1)
             else:
-                placed = planner.place_many(plan.timeline, ask, several, not_before)
+                placed = planner.place_many(plan.timeline, wanted, several, not_before)
             if placed is None:
                 return
             left -= placed[2]
             if not left:
                 return
-            not_before = placed[1] if ask.at_once is not None else placed[0]
+            not_before = placed[1] if wanted.at_once is not None else placed[0]
 
 
 ARRAY_WAVES = 8
@@ -379,15 +381,15 @@ class Planner:
         self.site = site
         self.depth = site.plan_depth if depth is None else depth
         self.policy = site.policy
-        self.ground = Ground(site)
+        self.table = NodeTable(site)
         self._prepared: dict[tuple, list[_Prepared]] = {}
         self._keys: dict[int, tuple[Request, tuple]] = {}
 
     def plan(
         self,
         now_ms: int,
-        running: Sequence[Stretch],
-        waiting: Iterable[Ask],
+        running: Sequence[PlannedAllocation],
+        waiting: Iterable[PlanRequest],
         closures: Sequence[Closure] = (),
         windows: Sequence[Window] = (),
         limits: LimitRows | None = None,
@@ -398,19 +400,19 @@ class Planner:
         ``limits`` are the site's limits with what is held of them now; None for none. ``accesses`` are
         sets of reservations for which it will be asked later what is free to those who may use them.
         """
-        asks = list(waiting)
-        index = self.ground.index
+        requests = list(waiting)
+        index = self.table.index
         holds = [
             Hold(index[held.node], held.until_ms if held.until_ms > now_ms else now_ms + OVERDUE_MS, held.amount)
             for held in running
             if held.node in index
         ]
-        timeline = Timeline(self.ground, now_ms, holds)
+        timeline = Timeline(self.table, now_ms, holds)
         for closure in closures:
             if closure.node in index:
                 timeline.close(index[closure.node], now_ms, FAR)
         timelines = {}
-        for access in {frozenset[Window](), *accesses, *(ask.access for ask in asks)}:
+        for access in {frozenset[Window](), *accesses, *(wanted.access for wanted in requests)}:
             timelines[access] = timeline.copy() if access else timeline
         for access, each in timelines.items():
             for window in windows:
@@ -419,7 +421,7 @@ class Planner:
                         if name in index:
                             each.close(index[name], window.begins_ms, window.ends_ms)
         until = min((hold.until_ms for hold in holds), default=FAR)
-        plan = Plan(now_ms, timelines, limits or LimitRows(self._unlimited, now_ms), asks, until)
+        plan = Plan(now_ms, timelines, limits or LimitRows(self._unlimited, now_ms), requests, until)
         plan.steps = Steps(self, plan)
         return plan
 
@@ -427,51 +429,51 @@ class Planner:
     def _unlimited(self) -> Site:
         return Site("", "rehearsal", (), (), (), (), "", "")
 
-    def greatest(self, ask: Ask, placement: Placement) -> int:
+    def greatest(self, wanted: PlanRequest, placement: Placement) -> int:
         """Core-ms that a job may be charged at most at this place, its grace too."""
-        return charge(self.site, ask.request.tier, placement.claim[1] * (placement.end_ms - placement.start_ms))
+        return charge(self.site, wanted.request.tier, placement.claim[1] * (placement.end_ms - placement.start_ms))
 
-    def key(self, ask: Ask) -> tuple:
+    def key(self, wanted: PlanRequest) -> tuple:
         """Equal for requests that need not be told apart; worked out once for each job."""
-        known = self._keys.get(ask.job)
-        if known is None or known[0] is not ask.request:
+        known = self._keys.get(wanted.job)
+        if known is None or known[0] is not wanted.request:
             if len(self._keys) > 200_000:
                 self._keys.clear()
-            known = self._keys[ask.job] = (ask.request, request_key(ask.request))
+            known = self._keys[wanted.job] = (wanted.request, request_key(wanted.request))
         return known[1]
 
     def place(
-        self, timeline: Timeline, ask: Ask, not_before_ms: int = 0, limits: LimitRows | None = None
+        self, timeline: Timeline, wanted: PlanRequest, not_before_ms: int = 0, limits: LimitRows | None = None
     ) -> Placement | None:
         """Where a job would go on this timeline, without taking the place; None when never."""
-        if limits is None or not limits.bounded or ask.owner is None:
-            return self._place(timeline, ask, self._prepare(ask), not_before_ms)
+        if limits is None or not limits.bounded or wanted.owner is None:
+            return self._place(timeline, wanted, self._prepare(wanted), not_before_ms)
         best: Placement | None = None
-        for prepared in self._prepare(ask):
-            found = self._within(timeline, ask, prepared, not_before_ms, limits)
+        for prepared in self._prepare(wanted):
+            found = self._within(timeline, wanted, prepared, not_before_ms, limits)
             if found and (best is None or found.start_ms < best.start_ms):
                 best = found
         return best
 
     def _within(
-        self, timeline: Timeline, ask: Ask, prepared: _Prepared, not_before_ms: int, limits: LimitRows
+        self, timeline: Timeline, wanted: PlanRequest, prepared: _Prepared, not_before_ms: int, limits: LimitRows
     ) -> Placement | None:
         """The earliest place at which its limits have room too: nodes and limits put it off in turn until both agree."""
-        assert ask.owner is not None
+        assert wanted.owner is not None
         while True:
-            found = self._place(timeline, ask, [prepared], not_before_ms)
+            found = self._place(timeline, wanted, [prepared], not_before_ms)
             if found is None:
                 return None
             length = found.end_ms - found.start_ms
-            start = limits.earliest(ask.owner, found.queue, found.start_ms, length, found.claim)
+            start = limits.earliest(wanted.owner, found.queue, found.start_ms, length, found.claim)
             if start is None or start == found.start_ms:
                 return found if start is not None else None
             not_before_ms = start
 
     def _place(
-        self, timeline: Timeline, ask: Ask, choices_: Sequence[_Prepared], not_before_ms: int
+        self, timeline: Timeline, wanted: PlanRequest, choices_: Sequence[_Prepared], not_before_ms: int
     ) -> Placement | None:
-        request = ask.request
+        request = wanted.request
         duration = (request.walltime_s + request.grace_s) * 1000
         not_before = max(request.not_before_ms or 0, not_before_ms, timeline.now_ms)
         if not_before >= FAR:
@@ -487,26 +489,26 @@ class Planner:
                 best = (prepared, slot)
         if best is None:
             return None
-        return self._placement(ask, *best, duration)
+        return self._placement(wanted, *best, duration)
 
     def place_many(
-        self, timeline: Timeline, ask: Ask, most: int, not_before_ms: int = 0
+        self, timeline: Timeline, wanted: PlanRequest, most: int, not_before_ms: int = 0
     ) -> tuple[int, int, int] | None:
         """Place up to ``most`` jobs like this, all at the earliest start of one, and take their places.
 
         Returns start, end and how many; None for never. Those of one node are placed together; others,
         and where queues or shapes are to be chosen from, one by one.
         """
-        prepared = self._prepare(ask)
+        prepared = self._prepare(wanted)
         need = prepared[0].need if len(prepared) == 1 else None
         if need is None or need.node_count > 1 or need.whole or need.anywhere:
-            one = self.place(timeline, ask, not_before_ms)
+            one = self.place(timeline, wanted, not_before_ms)
             if one is None:
                 return None
             self.occupy(timeline, one)
             return one.start_ms, one.end_ms, 1
-        duration = (ask.request.walltime_s + ask.request.grace_s) * 1000
-        not_before = max(ask.request.not_before_ms or 0, not_before_ms, timeline.now_ms)
+        duration = (wanted.request.walltime_s + wanted.request.grace_s) * 1000
+        not_before = max(wanted.request.not_before_ms or 0, not_before_ms, timeline.now_ms)
         amount = np.asarray(prepared[0].parts[0][1])
         found = timeline.find_many(prepared[0].nodes, amount, most, duration, not_before)
         if found is None:
@@ -518,34 +520,34 @@ class Planner:
         return start, start + duration, sum(count for _, count in nodes)
 
     def _placed(self, prepared: _Prepared, part: Part, node: int) -> Placed:
-        return Placed(self.ground.names[node], part.ranks, self._amount(prepared, part, node))
+        return Placed(self.table.names[node], part.ranks, self._amount(prepared, part, node))
 
-    def _placement(self, ask: Ask, prepared: _Prepared, slot: Slot, duration: int) -> Placement:
+    def _placement(self, wanted: PlanRequest, prepared: _Prepared, slot: Slot, duration: int) -> Placement:
         placed = []
         for part, chosen in zip(prepared.need.parts, slot.chosen, strict=True):
             placed += [self._placed(prepared, part, node) for node in chosen]
-        placed.sort(key=lambda one: (-one.ranks, self.ground.rank[self.ground.index[one.node]]))
-        return Placement(ask.job, prepared.need.queue, slot.start_ms, slot.start_ms + duration, tuple(placed))
+        placed.sort(key=lambda one: (-one.ranks, self.table.rank[self.table.index[one.node]]))
+        return Placement(wanted.job, prepared.need.queue, slot.start_ms, slot.start_ms + duration, tuple(placed))
 
     def occupy(self, timeline: Timeline, placement: Placement) -> None:
         """Take the placement's time for nobody else."""
         for placed in placement.nodes:
-            timeline.hold(self.ground.index[placed.node], placement.start_ms, placement.end_ms, placed.amount)
+            timeline.hold(self.table.index[placed.node], placement.start_ms, placement.end_ms, placed.amount)
 
     def _amount(self, prepared: _Prepared, part: Part, node: int) -> Amount:
         if prepared.need.whole:
-            cores, memory, gpus, scratch = (int(value) for value in self.ground.capacity[:, node])
+            cores, memory, gpus, scratch = (int(value) for value in self.table.capacity[:, node])
             return cores, memory, gpus, scratch
         return part.cores, part.memory_mib, prepared.need.gpus, prepared.need.scratch_mib
 
-    def _prepare(self, ask: Ask) -> list[_Prepared]:
-        key = self.key(ask)
+    def _prepare(self, wanted: PlanRequest) -> list[_Prepared]:
+        key = self.key(wanted)
         if key not in self._prepared:
-            self._prepared[key] = [self._arrays(need) for need in self.needs(ask.request)]
+            self._prepared[key] = [self._arrays(need) for need in self.needs(wanted.request)]
         return self._prepared[key]
 
     def needs(self, request: Request) -> list[Need]:
-        """What the request asks of each of its queues that could ever serve it; empty for none.
+        """What the request requests of each of its queues that could ever serve it; empty for none.
 
         Of a range of nodes the most come first, so that they are taken where they start as soon as fewer.
         """
@@ -560,12 +562,12 @@ class Planner:
         return found
 
     def _arrays(self, need: Need) -> _Prepared:
-        numbers = np.array([self.ground.index[name] for name in need.eligible], dtype=np.int64)
+        numbers = np.array([self.table.index[name] for name in need.eligible], dtype=np.int64)
         nodes: NDArray[np.int64] | slice = numbers
-        if len(numbers) == len(self.ground.names):
+        if len(numbers) == len(self.table.names):
             nodes = slice(None)
         if need.whole:
-            capacity = self.ground.capacity[:, nodes]
+            capacity = self.table.capacity[:, nodes]
             never = np.int32(2**30)
             parts = [
                 (
@@ -592,7 +594,7 @@ def request_key(request: Request) -> tuple:
         request.most_nodes,
         request.anywhere,
         request.ranks,
-        request.ranks_each,
+        request.ranks_per_node,
         request.threads,
         request.whole_nodes,
         request.gpus,

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from lazy_quarry.core.explain.answers import KINDS, WALLTIMES_S, Room, RoomKind
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.limits import LimitRows, Owner
-from lazy_quarry.core.plan.planner import Ask, Planner
+from lazy_quarry.core.plan.planner import Planner, PlanRequest
 from lazy_quarry.core.plan.timeline import CORES, GPUS, MEMORY, Timeline
 from lazy_quarry.core.site import Queue, Site
 
@@ -46,9 +46,9 @@ def _of_walltime(
     owner: Owner,
     limited: LimitRows | None,
 ) -> Iterator[Room]:
-    ground = planner.ground
-    names = [name for name in queue.nodes if name in ground.index]
-    nodes = np.array([ground.index[name] for name in names], dtype=np.int64)
+    table = planner.table
+    names = [name for name in queue.nodes if name in table.index]
+    nodes = np.array([table.index[name] for name in names], dtype=np.int64)
     free = timeline.least_free(nodes, (plain.walltime_s + plain.grace_s) * 1000)
     each = plain.memory.mib
     cores = np.maximum(0, np.minimum(free[CORES], free[MEMORY] // max(1, each)))
@@ -67,7 +67,7 @@ def _of_walltime(
         if request is None:
             yield empty
             continue
-        placement = planner.place(timeline, Ask(-1, request, owner=owner), 0, limited)
+        placement = planner.place(timeline, PlanRequest(-1, request, owner=owner), 0, limited)
         if placement is None or placement.start_ms > timeline.now_ms:
             yield empty  # what would start now is what the plan says, nothing else
             continue

@@ -21,7 +21,7 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 
-RECKONED_MS = 10 * 60_000
+USE_UPDATE_MS = 10 * 60_000
 """Recent use is reckoned anew so often, on the clock: so it doesn't matter when somebody looks."""
 KEPT_DAYS = 90
 """Older use counts for nothing."""
@@ -31,7 +31,7 @@ Recent = Mapping[str, Mapping[str, Mapping[int, int]]]
 
 
 @dataclass(frozen=True, slots=True)
-class Parts:
+class StandingParts:
     """The parts of a standing, in hours; they add up to it."""
 
     waited: float = 0.0
@@ -63,17 +63,17 @@ def lightness(target: float, used: float) -> float:
     return target / (target + used) if target + used > 0 else 1.0
 
 
-def reckoned_at(at_ms: int) -> int:
+def use_updated_at(at_ms: int) -> int:
     """The last instant at which recent use was reckoned."""
-    return at_ms - at_ms % RECKONED_MS
+    return at_ms - at_ms % USE_UPDATE_MS
 
 
-class Shares:
+class RecentUse:
     """Who has used how much lately: each account's part of all, each user's part of their account's."""
 
     def __init__(self, site: Site, recent: Recent, running: Iterable[Job], at_ms: int) -> None:
         self.site = site
-        at = reckoned_at(at_ms)
+        at = use_updated_at(at_ms)
         half_life = site.standing.half_life_h * HOUR_MS
         used: dict[str, dict[str, float]] = {}
         for account, users in recent.items():
@@ -85,7 +85,7 @@ class Shares:
                 )
         for job in running:
             mine = used.setdefault(job.request.account, {})
-            held = job.cores_held * max(0, at - (job.started_ms or at))
+            held = job.cores_allocated * max(0, at - (job.started_ms or at))
             mine[job.user] = mine.get(job.user, 0.0) + held
         self.used = used
         self.by_account = {account: sum(users.values()) for account, users in used.items()}
@@ -105,12 +105,12 @@ class Shares:
         total = self.by_account.get(account, 0.0)
         return 1 / len(users), self.used.get(account, {}).get(user, 0.0) / total if total else 0.0
 
-    def parts(self, job: Job, at_ms: int, request: Request | None = None) -> Parts:
+    def parts(self, job: Job, at_ms: int, request: Request | None = None) -> StandingParts:
         """The standing of a job at an instant; with another ``request``, as it would be with that."""
         site, asked = self.site, request or job.request
         tier = site.tier.get(asked.tier)
         cores = min(site.cores, cores_asked(asked, site))
-        return Parts(
+        return StandingParts(
             max(0, at_ms - job.submitted_ms) / HOUR_MS,
             site.standing.account_h * lightness(*self.of_account(asked.account)),
             site.standing.user_h * lightness(*self.of_user(asked.account, job.user)),
@@ -123,14 +123,14 @@ class Shares:
 def cores_asked(request: Request, site: Site) -> int:
     """Cores that a request comes to, whole nodes counted whole."""
     nodes = max(1, request.nodes or 1)
-    cores = (nodes * request.ranks_each if request.ranks_each else request.ranks) * request.threads
+    cores = (nodes * request.ranks_per_node if request.ranks_per_node else request.ranks) * request.threads
     if request.whole_nodes and request.queues and (queue := site.queue.get(request.queues[0])):
         each = max((site.node[name].cores for name in queue.nodes if name in site.node), default=1)
         cores = max(cores, each * max(nodes, -(-cores // each)))
     return cores
 
 
-def in_order(jobs: Iterable[Job], shares: Shares, orders: Mapping[str, Sequence[int]]) -> list[Job]:
+def in_order(jobs: Iterable[Job], usage: RecentUse, orders: Mapping[str, Sequence[int]]) -> list[Job]:
     """Jobs by standing, the highest first, those that give way behind all others.
 
     Of equals the one submitted earlier comes first, then the lower number.
@@ -140,10 +140,10 @@ def in_order(jobs: Iterable[Job], shares: Shares, orders: Mapping[str, Sequence[
 
     def turn(job: Job) -> tuple[bool, float, int, int]:
         request = job.request
-        key = (job.user, request.account, request.tier, cores_asked(request, shares.site))
+        key = (job.user, request.account, request.tier, cores_asked(request, usage.site))
         known = standing.get(key)
         if known is None:
-            parts = shares.parts(job, job.submitted_ms)
+            parts = usage.parts(job, job.submitted_ms)
             known = standing[key] = (parts.gives_way, parts.total)
         return known[0], job.submitted_ms / HOUR_MS - known[1], job.submitted_ms, job.number
 

@@ -19,7 +19,7 @@ Amount = tuple[int, int, int, int]
 """Cores, memory in MiB, GPUs, scratch in MiB."""
 
 
-class Ground:
+class NodeTable:
     """A site's nodes as arrays: ``capacity`` (4 × nodes), their names, and how many traits each has."""
 
     def __init__(self, site: Site) -> None:
@@ -60,10 +60,10 @@ class Timeline:
     to the next breakpoint, and unused entries have the time ``FAR``.
     """
 
-    def __init__(self, ground: Ground, now_ms: int, holds: Sequence[Hold] = ()) -> None:
-        self.ground = ground
+    def __init__(self, table: NodeTable, now_ms: int, holds: Sequence[Hold] = ()) -> None:
+        self.table = table
         self.now_ms = now_ms
-        count = len(ground.names)
+        count = len(table.names)
         node = np.array([hold.node for hold in holds], dtype=np.int64)
         until = np.array([hold.until_ms for hold in holds], dtype=np.int64)
         amount = np.array([hold.amount for hold in holds], dtype=np.int32).reshape(len(holds), 4)
@@ -73,7 +73,7 @@ class Timeline:
         self.times = np.full((count, width), FAR, dtype=np.int64)
         self.free = np.zeros((4, count, width), dtype=np.int32)
         self.times[:, 0] = now_ms
-        self.free[:, :, 0] = ground.capacity
+        self.free[:, :, 0] = table.capacity
         if len(holds):
             order = np.lexsort((until, node))
             node, until, amount = node[order], until[order], amount[order]
@@ -87,7 +87,7 @@ class Timeline:
     def copy(self) -> "Timeline":
         """The same, to be changed apart from this one."""
         other = Timeline.__new__(Timeline)
-        other.ground, other.now_ms = self.ground, self.now_ms
+        other.table, other.now_ms = self.table, self.now_ms
         other.used, other.times, other.free = self.used.copy(), self.times.copy(), self.free.copy()
         return other
 
@@ -157,7 +157,7 @@ class Timeline:
         turns = np.flatnonzero(line[1:] != line[:-1])
         begins, ends = turns[0::2], turns[1::2]
         row = begins // (width + 2)
-        shift = self.ground.numbers[nodes][row] * self.times.shape[1] - row * (width + 2)
+        shift = self.table.numbers[nodes][row] * self.times.shape[1] - row * (width + 2)
         times = self.times.ravel()
         last = times.take(ends + shift) - duration_ms  # the segment behind a stretch, or FAR
         first = np.maximum(times.take(begins + shift), not_before_ms)
@@ -180,7 +180,7 @@ class Timeline:
         start = self._first_start(parts, runs)
         if start is None:
             return None
-        indices = self.ground.numbers[nodes]
+        indices = self.table.numbers[nodes]
         taken = np.zeros(len(indices), dtype=bool)
         chosen = []
         for (count, _), (begin, last, row) in zip(parts, runs, strict=True):
@@ -214,7 +214,7 @@ class Timeline:
                 return None
             start = later
             each = self._through_window(nodes, met, start, duration_ms)
-        indices = self.ground.numbers[nodes]
+        indices = self.table.numbers[nodes]
         chosen: list[list[int]] = [[] for _ in levels]
         left = ranks
         for place in self._tightest(indices, np.flatnonzero(each > 0), start, len(indices)):
@@ -304,7 +304,7 @@ class Timeline:
         free = self.free[:, nodes, :width][wanted]
         met = (free // amount[wanted][:, None, None]).min(axis=0)
         each = self._through_window(nodes, met, slot.start_ms, duration_ms)
-        indices = self.ground.numbers[nodes]
+        indices = self.table.numbers[nodes]
         found, left = [], most
         for place in self._tightest(indices, np.flatnonzero(each > 0), slot.start_ms, len(indices)):
             here = min(left, int(each[place]))
@@ -341,9 +341,9 @@ class Timeline:
         nodes = indices[places]
         segment = (self.times[nodes] <= start_ms).sum(axis=1) - 1
         spare = self.free[CORES][nodes, segment].astype(np.int64)
-        ground = self.ground
-        size = len(ground.names) + 1
-        key = (ground.traits[nodes] * 1_000_000 + spare) * size + ground.rank[nodes]
+        table = self.table
+        size = len(table.names) + 1
+        key = (table.traits[nodes] * 1_000_000 + spare) * size + table.rank[nodes]
         if count == 1:
             return places[[int(key.argmin())]]
         return places[np.argsort(key)[:count]]

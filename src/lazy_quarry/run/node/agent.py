@@ -3,9 +3,9 @@
 It keeps nothing in mind that isn't in the folders of attempts: whatever is asked of it may be asked
 again, of it or of the next one. Messages are JSON, one a line, over a Unix socket in the spool.
 
-    engine → ganger   {"ensure": "4127-1"}   see to it that this attempt runs or has run
+    engine → agent   {"ensure": "4127-1"}   see to it that this attempt runs or has run
                       {"stop": "4127-1"}     its ``stop`` file has been written
-    ganger → engine   {"ended": "4127-1", "exit": {…}}
+    agent → engine   {"ended": "4127-1", "exit": {…}}
                       {"lost": "4127-1", "exit": {…}}
                       {"waits": "4127-1", "reason": "…"}   it could not be started yet
 """
@@ -26,7 +26,7 @@ from typing import Any
 from lazy_quarry.run.node.attempt import Exit, fields_of, read_claim, read_exit, read_intent, read_json, write_whole
 from lazy_quarry.run.node.process import become_subreaper, boot_id, children, living, of_attempt, send
 from lazy_quarry.run.node.sockets import listen
-from lazy_quarry.run.node.supervisor import keep
+from lazy_quarry.run.node.supervisor import supervise
 
 IDLE_S = 3.0
 """It leaves when no job has run and nobody was connected for so long."""
@@ -47,45 +47,45 @@ def runtime_folder() -> Path:
     return folder
 
 
-class Taken(Exception):
+class CoresTaken(Exception):
     """Another state folder's jobs have this machine's cores."""
 
 
 class CoresLock:
-    """The promise of this machine's cores to one state folder, kept as long as a ganger or keeper of it lives."""
+    """The promise of this machine's cores to one state folder, kept as long as an agent or supervisor of it lives."""
 
     def __init__(self, spool: Path) -> None:
         folder = runtime_folder()
-        self.single = os.open(folder / "ganger.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        self.single = os.open(folder / "agent.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         self.cores = os.open(folder / "cores.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         holder = read_json(folder / "cores.lock") or {}
         try:
             fcntl.flock(self.single, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
-            raise Taken(holder.get("spool", "another state folder")) from None
+            raise CoresTaken(holder.get("spool", "another state folder")) from None
         try:
             fcntl.flock(self.cores, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
             if holder.get("spool") != str(spool):
-                raise Taken(holder.get("spool", "another state folder")) from None
+                raise CoresTaken(holder.get("spool", "another state folder")) from None
         else:
             os.ftruncate(self.cores, 0)
             os.pwrite(self.cores, json.dumps({"spool": str(spool)}).encode(), 0)
         fcntl.flock(self.cores, fcntl.LOCK_SH)
 
 
-class Ganger:
-    """Starts keepers, watches them through pidfds, and tells whoever is connected."""
+class Agent:
+    """Starts supervisors, watches them through pidfds, and tells whoever is connected."""
 
     def __init__(self, spool: Path) -> None:
         self.spool = spool
         self.lock = CoresLock(spool)
         self.selector = selectors.DefaultSelector()
-        self.listener = listen(spool, "ganger.sock")
+        self.listener = listen(spool, "agent.sock")
         self.selector.register(self.listener, selectors.EVENT_READ, ("accept", None))
         self.clients: dict[socket.socket, bytearray] = {}
-        self.watched: dict[str, int] = {}  # attempt → pidfd of its keeper
-        self.own: dict[str, int] = {}  # attempt → number of a keeper forked here
+        self.watched: dict[str, int] = {}  # attempt → pidfd of its supervisor
+        self.own: dict[str, int] = {}  # attempt → number of a supervisor forked here
         self.retries: dict[str, float] = {}
         self.idle_since = time.monotonic()
 
@@ -162,12 +162,12 @@ class Ganger:
         pid = os.fork()
         if pid == 0:
             self._shed()
-            keep(folder, intent)
+            supervise(folder, intent)
         self.own[name] = pid
         self._watch(name, pid)
 
     def _shed(self) -> None:
-        """In a new keeper: let go of what is the ganger's, but not of the promise of the cores."""
+        """In a new supervisor: let go of what is the agent's, but not of the promise of the cores."""
         self.selector.close()
         self.listener.close()
         for client in self.clients:
@@ -180,10 +180,10 @@ class Ganger:
     def _watch(self, name: str, pid: int) -> None:
         pidfd = os.pidfd_open(pid)
         self.watched[name] = pidfd
-        self.selector.register(pidfd, selectors.EVENT_READ, ("keeper", name))
+        self.selector.register(pidfd, selectors.EVENT_READ, ("supervisor", name))
 
     def _over(self, name: str) -> None:
-        """A keeper's process has ended."""
+        """A supervisor's process has ended."""
         pidfd = self.watched.pop(name)
         self.selector.unregister(pidfd)
         os.close(pidfd)
@@ -193,7 +193,7 @@ class Ganger:
         self._follow(name)
 
     def _follow(self, name: str) -> None:
-        """Watch the keeper that claimed an attempt; tell how it went when it is gone."""
+        """Watch the supervisor that claimed an attempt; tell how it went when it is gone."""
         claim = read_claim(self.spool / name)
         if claim is not None and claim.alive():
             with suppress(ProcessLookupError):
@@ -202,7 +202,7 @@ class Ganger:
         self._settle(name)
 
     def _settle(self, name: str) -> None:
-        """Tell how an attempt went whose keeper is gone."""
+        """Tell how an attempt went whose supervisor is gone."""
         folder = self.spool / name
         ended = read_exit(folder)
         if ended is not None:
@@ -217,7 +217,7 @@ class Ganger:
             self.retries[name] = time.monotonic() + RETRY_S
             return
         self._end_orphans(folder)
-        ended = Exit(round(time.time() * 1000), 0, cause="lost", reason="its keeper was killed")
+        ended = Exit(round(time.time() * 1000), 0, cause="lost", reason="its supervisor was killed")
         self._tell({"lost": name, "exit": fields_of(ended)})
 
     def _end_orphans(self, folder: Path) -> None:
@@ -233,7 +233,7 @@ class Ganger:
             time.sleep(0.01)
 
     def _reap_adopted(self) -> None:
-        """Bury what came to this process as orphans; its own keepers are waited for by name."""
+        """Bury what came to this process as orphans; its own supervisors are waited for by name."""
         for pid in set(children(os.getpid())) - set(self.own.values()):
             with suppress(ChildProcessError):
                 os.waitpid(pid, os.WNOHANG)
@@ -250,17 +250,17 @@ def main() -> None:
     """``python -m lazy_quarry.run.node.agent SPOOL``."""
     spool = Path(sys.argv[1])
     try:
-        ganger = Ganger(spool)
-    except Taken as taken:
-        write_whole(spool / "ganger.refused", json.dumps({"by": str(taken)}), durable=False)
+        agent = Agent(spool)
+    except CoresTaken as taken:
+        write_whole(spool / "agent.refused", json.dumps({"by": str(taken)}), durable=False)
         sys.exit(3)
-    (spool / "ganger.refused").unlink(missing_ok=True)
+    (spool / "agent.refused").unlink(missing_ok=True)
     with suppress(OSError):
         become_subreaper()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGHUP, signal.SIG_IGN)
-    gc.disable()  # a collection in a keeper would copy every page that it shares with this process
-    ganger.run()
+    gc.disable()  # a collection in a supervisor would copy every page that it shares with this process
+    agent.run()
 
 
 if __name__ == "__main__":

@@ -1,6 +1,6 @@
-"""The folder of one attempt: what engine, ganger and keeper leave for one another.
+"""The folder of one attempt: what engine, agent and supervisor leave for one another.
 
-``intent.json`` says what is to run, ``claim.json`` which keeper took it (made by link(2), so by one
+``intent.json`` says what is to run, ``claim.json`` which supervisor took it (made by link(2), so by one
 alone), ``stop`` why it should end, ``live.json`` what it uses, ``exit.PID`` how it ended. Whoever is
 killed, the others find here where things stand.
 """
@@ -16,7 +16,7 @@ from lazy_quarry.run.node.process import Identity
 
 @dataclass(frozen=True, slots=True)
 class Intent:
-    """All that a keeper needs to run an attempt."""
+    """All that a supervisor needs to run an attempt."""
 
     job: int
     attempt: int
@@ -94,7 +94,7 @@ def read_json(path: Path) -> Any | None:
 
 
 def read_claim(folder: Path) -> Identity | None:
-    """The keeper that took this attempt, or None when nobody did."""
+    """The supervisor that took this attempt, or None when nobody did."""
     found = read_json(folder / "claim.json")
     return None if found is None else Identity(found["boot"], found["pid"], found["ticks"])
 
@@ -103,9 +103,9 @@ EXIT_BYTES = 4096
 """Room kept in an exit file from the start, so that a disk that fills up later cannot lose how it ended."""
 
 
-def exit_file(folder: Path, keeper: int) -> Path:
-    """Where a keeper records the end; only the one that claimed the attempt is asked."""
-    return folder / f"exit.{keeper}"
+def exit_file(folder: Path, supervisor: int) -> Path:
+    """Where a supervisor records the end; only the one that claimed the attempt is asked."""
+    return folder / f"exit.{supervisor}"
 
 
 def read_exit(folder: Path) -> Exit | None:
@@ -126,7 +126,7 @@ def read_intent(folder: Path) -> Intent | None:
 def write_intent(folder: Path, intent: Intent, script: str) -> None:
     """Lay an attempt's folder out; the intent comes last, so that it stands for all the rest.
 
-    Until a keeper has claimed it, it may be laid out again: after a power cut nothing of it need be there.
+    Until a supervisor has claimed it, it may be laid out again: after a power cut nothing of it need be there.
     """
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     if (folder / "claim.json").exists():

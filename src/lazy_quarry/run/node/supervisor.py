@@ -1,7 +1,7 @@
-"""The process above one job, forked from the ganger.
+"""The process above one job, forked from the agent.
 
 It claims the attempt, starts the script in a session of its own, keeps its walltime, memory and cores,
-stops every last process of it, writes how it ended, and ends last. It needs nobody: ganger, engine and
+stops every last process of it, writes how it ended, and ends last. It needs nobody: agent, engine and
 application may all be gone.
 """
 
@@ -43,8 +43,8 @@ class Unstartable(Exception):
     """The job could not be brought to run; the message says why."""
 
 
-def keep(folder: Path, intent: Intent) -> NoReturn:
-    """Be the keeper of one attempt, from claim to exit file; called in a process just forked."""
+def supervise(folder: Path, intent: Intent) -> NoReturn:
+    """Be the supervisor of one attempt, from claim to exit file; called in a process just forked."""
     code = 0
     try:
         signal.pthread_sigmask(signal.SIG_BLOCK, _WAKE)
@@ -52,7 +52,7 @@ def keep(folder: Path, intent: Intent) -> NoReturn:
         become_subreaper()
         record = _open_exit(folder)
         if _claim(folder):
-            Keeper(folder, intent, record).run()
+            Supervisor(folder, intent, record).run()
         else:
             os.close(record)
     except OSError as fault:
@@ -72,7 +72,7 @@ def _open_exit(folder: Path) -> int:
 
 
 def _claim(folder: Path) -> bool:
-    """Take the attempt, exclusively; False when another keeper has it."""
+    """Take the attempt, exclusively; False when another supervisor has it."""
     own = identify(os.getpid())
     mine = folder / f"claim.{own.pid}"
     mine.write_text(json.dumps(fields_of(own)))
@@ -92,7 +92,7 @@ def _claim(folder: Path) -> bool:
     return True
 
 
-class Keeper:
+class Supervisor:
     """Keeps one claimed attempt. The first cause to stop it is the one recorded."""
 
     def __init__(self, folder: Path, intent: Intent, record: int) -> None:
