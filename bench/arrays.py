@@ -2,8 +2,8 @@
 
 import tracemalloc
 
+from lazy_quarry.core.engine.commands import Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine
-from lazy_quarry.core.engine.events import Schedule, Submit
 from lazy_quarry.core.job.job import Origin
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array

@@ -7,10 +7,11 @@ person takes for at once.
 import numpy as np
 
 from bench.planning import table
-from lazy_quarry.core.engine.engine import Engine, State
-from lazy_quarry.probe.script import with_facts
-from lazy_quarry.site.drafts import Drafts
-from lazy_quarry.site.views import Submission
+from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.plan.plan import make_plan
+from lazy_quarry.probe.script import with_surroundings
+from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
 
 HEADERS = {
@@ -25,18 +26,18 @@ def figures(best):
     numbers = np.random.default_rng(1).random(1_000_000)
     sort = best(5, lambda: np.sort(numbers, kind="stable"))
     site, held, requests = table(1000, 2000, 5000, 500)
-    engine = Engine(site, State())
-    plan = engine.planner.plan(0, held, requests)
-    plan.whole()
-    journal = Journal(None)
+    used = SiteInUse(site, Journal(None), RehearsalRunner(1), user="me", clock=lambda: 0)
+    plans = used.present.engine.plans
+    plans._kept, plans._order_until_ms = make_plan(plans.planner, 0, held, requests), 2**62  # the plan at hand
+    plans._kept.whole()
     for name, header in HEADERS.items():
         text = f'#!/usr/bin/env bash\n# /// job\n# walltime = "2h"\n# memory = "2 GiB/core"\n# {header}\n# ///\n{BODY}'
         submission = Submission(text, "x.sh", "/tmp")
 
         def answer(submission=submission):
-            looked = with_facts(submission)
-            report = Drafts(engine, plan, journal, "me", (), 0).report(looked)
-            assert report.cores and report.ladder, report.diagnostics
+            looked = with_surroundings(submission)
+            report = used.drafts.check(looked)
+            assert report.shape.cores and report.starts.ladder, report.diagnostics
 
         answer()
         yield name, best(5, answer), "s", sort, 1

@@ -17,8 +17,8 @@ def spawn() -> None:
 
 
 def figures(best):
+    from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.link.client import SocketClient
-    from lazy_quarry.site.views import Submission
 
     base = tempfile.mkdtemp(prefix="lq-bench-")
     os.environ["XDG_RUNTIME_DIR"] = base

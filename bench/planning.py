@@ -5,7 +5,9 @@ import random
 import numpy as np
 
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.plan.planner import PlannedAllocation, Planner, PlanRequest
+from lazy_quarry.core.plan.placement import PlannedAllocation, PlanRequest
+from lazy_quarry.core.plan.plan import make_plan
+from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 
 DAY_S = 86_400
@@ -36,8 +38,8 @@ def table(nodes: int, running: int, waiting: int, kinds: int, seed: int = 1):
 def replan(best, nodes: int, running: int, waiting: int) -> float:
     site, held, requests = table(nodes, running, waiting, 500)
     planner = Planner(site)
-    len(planner.plan(0, held, requests).placements)  # requests are made into arrays when they are submitted
-    return best(2, lambda: len(planner.plan(1, held[1:], requests).placements))
+    len(make_plan(planner, 0, held, requests).placements)  # requests are made into arrays when they are submitted
+    return best(2, lambda: len(make_plan(planner, 1, held[1:], requests).placements))
 
 
 def figures(best):

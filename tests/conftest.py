@@ -9,12 +9,17 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import pytest
 from hypothesis import HealthCheck, settings
+from sqlalchemy import Table, select
 
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier, Window
+from lazy_quarry.link.in_process import InProcessClient
+from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.site_in_use import SiteInUse
+from lazy_quarry.store.journal import Journal
 
 settings.register_profile(
     "quarry", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
@@ -70,6 +75,22 @@ def small_site(
         closures=closures,
         software=(Software("mpi/5.0"), Software("mpi/4.1")),
     )
+
+
+class SiteUnderTest(InProcessClient):
+    """A site in use as its clients reach it, with its insides at hand."""
+
+    def __init__(self, site: Site, clock: Callable[[], int], journal: Journal | None = None, user: str = "ada") -> None:
+        journal = journal or Journal(None)
+        super().__init__(SiteInUse(site, journal, RehearsalRunner(1), user=user, clock=clock))
+        self.present, self.step = self.site.present, self.site.dispatcher.step
+        self.engine, self.journal, self.now = self.present.engine, journal, self.present.now
+
+
+def rows_of(journal: Journal, table: Table) -> list[Any]:
+    """All rows of one of a journal's tables, in the order of its primary key."""
+    with journal._sql.connect() as work:
+        return list(work.execute(select(table).order_by(*table.primary_key.columns)))
 
 
 @pytest.fixture

@@ -13,6 +13,14 @@ class Refused(QuarryError):
     """A command that the site does not carry out, with the reason and the nearest thing it would."""
 
 
+class Impossible(Refused):
+    """A request that not even an idle queue could serve. ``key`` is the header key that asks for too much."""
+
+    def __init__(self, key: str, message: str) -> None:
+        super().__init__(message)
+        self.key = key
+
+
 class NoSuchJob(Refused):
     """No job of that number was ever submitted here."""
 

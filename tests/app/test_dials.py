@@ -10,17 +10,18 @@ from hypothesis import strategies as st
 
 from lazy_quarry.app.header_dials import dials, follows, wanted_traits
 from lazy_quarry.core.header.block import find_block
-from lazy_quarry.core.header.check import Outside, check_script
+from lazy_quarry.core.header.check import CheckContext, check_script
 from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.demo.session import Rehearsed
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.views import DraftReport, TraitRung
+from lazy_quarry.link.in_process import InProcessClient
+from lazy_quarry.site.draft_view import DraftReport, DraftTraits, TraitRung
 
 
 @cache
 def board():
-    return Rehearsed(7).desk.board()
+    return InProcessClient(Rehearsed(7).site).board()
 
 
 LINES = (
@@ -111,7 +112,7 @@ def test_whatever_is_typed_is_taken_or_refused_with_words(text, which, typed):
         return
     for key, value in change:
         text = set_key(text, key, value)
-    found = check_script(text, oxbow(), Outside("tove"))
+    found = check_script(text, oxbow(), CheckContext("tove"))
     assert not any(one.code in ("toml", "header-unclosed") for one in found.diagnostics)
 
 
@@ -167,7 +168,7 @@ def test_traits_are_wanted_left_out_and_left_alone():
 
 def test_each_trait_counts_what_would_match_with_it():
     dial = next(one for one in dials({}, board()) if one.name == "avx512")
-    report = DraftReport((), 0, traits=(TraitRung("avx512", False, 24, 768, 64),))
+    report = DraftReport(diagnostics=(), now_ms=0, traits=DraftTraits((TraitRung("avx512", False, 24, 768, 64),)))
     assert follows(dial, report) == "24 nodes, 64 of 768 cores free"
-    none = replace(report, traits=(TraitRung("avx512", False, 0, 0, 0),))
+    none = replace(report, traits=DraftTraits((TraitRung("avx512", False, 0, 0, 0),)))
     assert "together" in follows(dial, none)

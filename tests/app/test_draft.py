@@ -15,7 +15,7 @@ async def drafted(app, pilot, text=PLAIN):
     await to_draft(app, pilot)
     place = app.query_one("#place-draft")
     place.put_text(text, "", True)
-    await wait_for(pilot, lambda: place.report and place.report.cores and place.editor.text == text)
+    await wait_for(pilot, lambda: place.report and place.report.shape.cores and place.editor.text == text)
     return place
 
 
@@ -40,7 +40,7 @@ async def test_a_dial_that_is_turned_is_written_and_can_be_undone(tmp_path):
         await dial(app, pilot, "threads")
         await press(pilot, "right", "right")
         assert header(place)["threads"] == 3
-        await wait_for(pilot, lambda: place.report.cores == 3)
+        await wait_for(pilot, lambda: place.report.shape.cores == 3)
         await press(pilot, "ctrl+z")
         assert header(place)["threads"] == 2
         await press(pilot, "ctrl+z")
@@ -121,7 +121,7 @@ async def test_overrides_are_shown_in_the_header_and_go_with_the_job(tmp_path):
         await press(pilot, "f7")
         await wait_for(pilot, lambda: app.focused.id == "overrides-edit")
         await press(pilot, *"threads=4", "enter", *"name=other")
-        await wait_for(pilot, lambda: place.report.cores == 4 and place.report.name == "other")
+        await wait_for(pilot, lambda: place.report.shape.cores == 4 and place.report.name == "other")
         assert "# threads = 4" in drawn(app.query_one("#preview")) and "threads" not in header(place)
         await press(pilot, "ctrl+g")
         await wait_for(pilot, lambda: app.looked_at is not None)
@@ -180,12 +180,12 @@ async def test_of_an_array_one_task_is_tried_by_its_values(tmp_path):
             'walltime = "1h"\nmemory = "1 GiB/core"\n\n[array.sweep]\nlevel = [1, 2, 3]', 'echo "$level"', "#!/bin/bash"
         )
         place = await drafted(app, pilot, text)
-        assert place.report.tasks == 3
+        assert place.report.shape.tasks == 3
         await press(pilot, "f5")
         await wait_for(pilot, lambda: app.focused.id == "path")
         await press(pilot, *"level=9", "enter")
         await wait_for(pilot, lambda: place.trial is not None)
-        job = app.client.desk.engine.state.jobs[place.trial.job]
+        job = app.client.site.present.engine.state.jobs[place.trial.job]
         assert job.request.parameters == (("level", "9"),)
 
 
@@ -207,7 +207,7 @@ async def test_a_script_is_made_of_one_command_line(tmp_path):
         place = app.query_one("#place-draft")
         await wait_for(pilot, lambda: "date -u" in place.editor.text)
         assert header(place)["name"] == "date"
-        await wait_for(pilot, lambda: place.report and place.report.cores == 1)
+        await wait_for(pilot, lambda: place.report and place.report.shape.cores == 1)
         assert place.report.diagnostics == ()
 
 
@@ -223,7 +223,7 @@ async def test_a_script_is_made_of_a_file_of_commands_which_stays_as_it_is(tmp_p
         place = app.query_one("#place-draft")
         await wait_for(pilot, lambda: "my commands.txt'" in place.editor.text)
         assert header(place)["threads"] == 3
-        await wait_for(pilot, lambda: place.report and place.report.cores == 3)
+        await wait_for(pilot, lambda: place.report and place.report.shape.cores == 3)
         assert [one.code for one in place.report.diagnostics] == []
         assert commands.read_text().startswith("# first")
 
@@ -266,13 +266,13 @@ async def test_every_room_of_every_queue_starts_at_once_when_it_is_submitted(tmp
                 if not room.cores:
                     continue
                 from lazy_quarry.app.templates import from_room
+                from lazy_quarry.core.header.submission import Submission
                 from lazy_quarry.probe.script import looked_up
-                from lazy_quarry.site.views import Submission
 
                 submission = looked_up(Submission(from_room(room, app.board), "", str(tmp_path)))
                 report = app.client.check(submission)
                 assert not report.refused, report.diagnostics
-                assert (report.start_ms, report.cores) == (report.now_ms, room.cores), room
+                assert (report.place.start_ms, report.shape.cores) == (report.now_ms, room.cores), room
                 tried += 1
         assert tried > 10
 
@@ -287,7 +287,7 @@ async def test_enter_on_a_room_drafts_it_and_it_starts(tmp_path):
         await press(pilot, "enter")
         await wait_for(pilot, lambda: app.query("#place-draft") and app.query_one("#editor").text)
         place = app.query_one("#place-draft")
-        await wait_for(pilot, lambda: place.report and place.report.cores == room.cores)
+        await wait_for(pilot, lambda: place.report and place.report.shape.cores == room.cores)
         await press(pilot, "ctrl+g")
         await wait_for(pilot, lambda: app.looked_at is not None)
         assert app.client.job(app.looked_at).phase == "running"

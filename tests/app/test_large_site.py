@@ -5,28 +5,15 @@ import pytest
 from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier
-from lazy_quarry.run.rehearsal import RehearsalRunner
-from lazy_quarry.site.operations import Operations
-from lazy_quarry.store.journal import Journal
 from tests.app.support import press, text_of, wait_for
+from tests.conftest import SiteUnderTest
 
 SCRIPT = '#!/bin/sh\n# /// job\n# walltime = "1h"\n# memory = "1 GiB/core"\n# nodes = {nodes}\n# ranks = {nodes}\n# ///\ncat "$LQ_NODES"\n'
 
 
-class Client:
-    """A desk of the test's own, as the application reaches it."""
-
-    def __init__(self, site):
-        self.desk = Operations(site, Journal(None), RehearsalRunner(1), "ada", lambda: 1_000_000_000)
-
-    def __getattr__(self, name):
-        return getattr(self.desk, name)
-
-    def changes(self, since, timeout_s):
-        return self.desk.wait_change(since, timeout_s)
-
-    def close(self):
-        pass
+def client_of(site):
+    """A site of the test's own, as the application reaches it."""
+    return SiteUnderTest(site, lambda: 1_000_000_000)
 
 
 def site_of(count):
@@ -45,7 +32,7 @@ def site_of(count):
 
 @pytest.mark.parametrize("count", [10, 2000])
 async def test_survey_folds_alike_nodes_and_draft_places_on_any_number(tmp_path, count):
-    app = QuarryApp(lambda: Client(site_of(count)), tmp_path, DraftShelf(tmp_path, "x"))
+    app = QuarryApp(lambda: client_of(site_of(count)), tmp_path, DraftShelf(tmp_path, "x"))
     async with app.run_test(size=(160, 47)) as pilot:
         await wait_for(pilot, lambda: app.board is not None and app.query("#nodes") and "ALL" in text_of(app, "#nodes"))
         await wait_for(pilot, lambda: app.query_one("#room").rooms)
@@ -64,8 +51,8 @@ async def test_survey_folds_alike_nodes_and_draft_places_on_any_number(tmp_path,
         place = app.query_one("#place-draft")
         wide = count // 2 - 1
         place.put_text(SCRIPT.format(nodes=wide), "", True)
-        await wait_for(pilot, lambda: place.report and place.report.placed_nodes == wide)
-        assert len(place.report.placement) == min(64, wide)
+        await wait_for(pilot, lambda: place.report and place.report.place.node_count == wide)
+        assert len(place.report.place.nodes) == min(64, wide)
         report = app.query_one("#report")
         if wide > 64:
             report.open = True
@@ -76,15 +63,14 @@ async def test_survey_folds_alike_nodes_and_draft_places_on_any_number(tmp_path,
 
 
 async def test_a_draining_node_says_until_when(tmp_path):
-    client = Client(site_of(10))
+    client = client_of(site_of(10))
     app = QuarryApp(lambda: client, tmp_path, DraftShelf(tmp_path, "x"))
-    from lazy_quarry.core.engine.events import CloseNode
-    from lazy_quarry.site.views import Submission
+    from lazy_quarry.core.engine.commands import CloseNode
+    from lazy_quarry.core.header.submission import Submission
 
-    desk = client.desk
-    receipt = desk.submit(Submission(SCRIPT.format(nodes=1), "x", str(tmp_path)))
-    node = desk.job(receipt.job).nodes[0]
-    desk.take_in(desk.engine.decide(CloseNode(desk.now(), node, "a new disk")))
+    receipt = client.submit(Submission(SCRIPT.format(nodes=1), "x", str(tmp_path)))
+    node = client.job(receipt.job).nodes[0]
+    client.present.commit(client.engine.decide(CloseNode(client.now(), node, "a new disk")))
     async with app.run_test(size=(160, 47)) as pilot:
         await wait_for(pilot, lambda: app.board is not None and app.query("#nodes") and "ALL" in text_of(app, "#nodes"))
         assert "✕ draining, empty by" in text_of(app, "#nodes")

@@ -11,8 +11,10 @@ from lazy_quarry.app.theme import CHALK, DUSK, PHASE_ROLES
 from lazy_quarry.app.widgets.frame import NoteBar, StrataLines, Trail
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.job.job import Phase
+from lazy_quarry.link.in_process import InProcessClient
+from lazy_quarry.store.tables import sums
 from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
-from tests.conftest import script
+from tests.conftest import rows_of, script
 
 
 async def test_the_frame_stands_before_the_site_is_open(tmp_path):
@@ -86,7 +88,7 @@ async def test_survey_keeps_its_cursor_when_the_world_moves(tmp_path):
         nodes.move(12)
         name = nodes.entry().nodes[0].name
         app.client.rehearsed.advance(app.client.rehearsed.now_ms + 3_600_000)
-        version = app.client.desk.version
+        version = app.client.site.present.version
         await wait_for(pilot, lambda: app.board.version >= version)
         await settled(pilot)
         assert name in [node.name for node in nodes.entry().nodes]
@@ -99,7 +101,7 @@ async def test_a_draft_goes_from_a_shape_to_watch_to_review(tmp_path):
         editor = app.query_one("#editor")
         await wait_for(pilot, lambda: 'name     = "threads"' in editor.text)
         place = app.query_one("#place-draft")
-        await wait_for(pilot, lambda: place.report is not None and place.report.cores == 8)
+        await wait_for(pilot, lambda: place.report is not None and place.report.shape.cores == 8)
         assert "nothing to say" in text_of(app, "#report")
         await press(pilot, "ctrl+g")
         await wait_for(pilot, lambda: "Submitted as" in app.query_one(NoteBar).text)
@@ -163,12 +165,12 @@ async def test_dials_of_thought_follow_the_text(tmp_path):
             'nodes = 2\nranks = 16\nthreads = 2\nmemory = "3 GiB/core"\nwalltime = "4d"', "true", "#!/bin/bash"
         )
         place.put_text(text, "", True)
-        await wait_for(pilot, lambda: place.report and place.report.cores == 32)
+        await wait_for(pilot, lambda: place.report and place.report.shape.cores == 32)
         report = text_of(app, "#report")
         assert "over the limit of 3d" in report
         assert "8 on each node" in text_of(app, "#dials")
         assert "0011223344556677" in report
-        assert [len(node.own) for node in place.report.placement] == [16, 16]
+        assert [len(node.own) for node in place.report.place.nodes] == [16, 16]
 
 
 async def test_what_was_typed_survives_leaving_and_a_crash(tmp_path):
@@ -311,7 +313,7 @@ async def test_hold_release_and_cancel_from_watch(tmp_path):
         await press(pilot, "escape", "x")
         await wait_for(pilot, lambda: app.screen.query("#question"))
         await press(pilot, "right", "enter")
-        await wait_for(pilot, lambda: app.client.desk.engine.state.jobs[number].stopping == "cancelled")
+        await wait_for(pilot, lambda: app.client.site.present.engine.state.jobs[number].stopping == "cancelled")
 
 
 async def test_scopes_widen_from_mine_to_everyone(tmp_path):
@@ -351,12 +353,12 @@ async def test_the_ledger_is_true_to_the_second(tmp_path):
         rows = app.query_one("#ledger-rows")
         await wait_for(pilot, lambda: len(rows.lines) == 5)
         line = next(line for line in rows.lines if line.account == "tide-surge")
-        desk = app.client.desk
-        running = [job for job in desk.engine.state.running() if job.request.account == "tide-surge"]
-        assert line.running_core_ms == sum(job.cores_allocated * (desk.now() - job.started_ms) for job in running)
+        present = app.client.site.present
+        running = [job for job in present.engine.state.running() if job.request.account == "tide-surge"]
+        assert line.running_core_ms == sum(job.cores_allocated * (present.now() - job.started_ms) for job in running)
         assert line.left_core_ms == 400_000 * 3_600_000 - line.charged_core_ms - line.running_core_ms
-        sums = sum(row.charge_core_ms for row in desk.journal.sums_since(0) if row.account == "tide-surge")
-        assert sums == line.charged_core_ms
+        charged = sum(row.charge_core_ms for row in rows_of(present.journal, sums) if row.account == "tide-surge")
+        assert charged == line.charged_core_ms
         assert "tide-surge was charged" in app.query_one(NoteBar).text
 
 
@@ -444,12 +446,12 @@ def test_a_damaged_shelf_is_an_empty_one(tmp_path):
 
 def test_every_template_is_a_right_request():
     from lazy_quarry.app.templates import TEMPLATES, fill
+    from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.demo.session import Rehearsed
-    from lazy_quarry.site.views import Submission
 
-    desk = Rehearsed(7).desk
-    board = desk.board()
+    client = InProcessClient(Rehearsed(7).site)
+    board = client.board()
     for template in TEMPLATES:
         text = fill(template, board)
         assert find_block(text)[1] == []
-        assert [one for one in desk.check(Submission(text)).diagnostics if one.code != "not-yet"] == []
+        assert [one for one in client.check(Submission(text)).diagnostics if one.code != "not-yet"] == []

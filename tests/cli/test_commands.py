@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
-from lazy_quarry.cli import actions as commands
-from lazy_quarry.core.header.script_body import interpreter
-from lazy_quarry.probe.shell import findings
+from lazy_quarry.cli.job_text import jobs_table
+from lazy_quarry.core.header.interpreter import interpreter
+from lazy_quarry.probe.language import findings
 from tests.conftest import script, until
 
 GOOD = 'walltime = "1m"\nmemory = "64 MiB/core"'
@@ -239,7 +239,7 @@ def test_waiting_goes_on_when_the_engine_comes_back(machine):
 
 
 def test_an_empty_list_says_so():
-    assert commands.jobs_table([], "") == ["no jobs"]
+    assert jobs_table([], "") == ["no jobs"]
 
 
 SWEEP = script(

@@ -12,9 +12,10 @@ from collections import Counter
 
 import pytest
 
-from lazy_quarry.core.engine.events import Started, decode
+from lazy_quarry.core.engine.events import Started
 from lazy_quarry.store.journal import Journal
-from tests.conftest import until
+from lazy_quarry.store.tables import events
+from tests.conftest import rows_of, until
 
 RUNS = 'echo "$LQ_JOB-$LQ_ATTEMPT" >> ran.txt\nsleep 1.2\necho through'
 WAITS = RUNS.replace("sleep 1.2", "until [ -e go ]; do sleep 0.05; done")
@@ -149,12 +150,13 @@ def test_an_attempt_placed_but_never_claimed_is_started_after_all(machine):
     until(lambda: not machine.processes("lazy_quarry.link.server"), "the engine's end")
     journal = Journal(machine.state)
     state = journal.load()
+    from lazy_quarry.core.engine.commands import Schedule, Submit
     from lazy_quarry.core.engine.engine import Engine
-    from lazy_quarry.core.engine.events import Schedule, Submit
-    from lazy_quarry.probe.machine import this_machine, user_name
+    from lazy_quarry.probe.machine import user_name
+    from lazy_quarry.site.site_file import local_site
 
     ended = journal.ended_job(job)
-    engine = Engine(this_machine(), state)
+    engine = Engine(local_site(), state)
     at = state.at_ms + 1
     for command in (Submit(at, user_name(), ended.request, ended.origin), Schedule(at)):
         events = engine.decide(command)
@@ -193,7 +195,7 @@ def test_a_second_folder_does_not_promise_the_same_cores(machine):
     other = str(machine.state.with_name("other"))
     done = machine.lq("submit", "--state", other, "--set", "walltime=1m", "--", "true")
     assert done.returncode == 2
-    assert f"promised to the jobs of {machine.state}" in done.stderr
+    assert f"in use by the jobs of {machine.state}" in done.stderr
     machine.lq("cancel", str(first))
     machine.ended(first)
     submit = ("submit", "--state", other, "--set", "walltime=1m", "--", "true")
@@ -268,7 +270,7 @@ def test_the_journal_replays_to_what_was_shown(machine):
     kill(machine.engine())
     until(lambda: not machine.processes("lazy_quarry.link.server"), "the engine's end")
     journal = Journal(machine.state)
-    kinds = [type(decode(kind, json.loads(body))).__name__ for _, kind, body in journal.all_events()]
+    kinds = [row.kind for row in rows_of(journal, events)]
     journal.close()
-    assert kinds == ["Submitted", "Started", "Ended"] * 2
+    assert kinds == ["submitted", "started", "ended"] * 2
     assert [machine.show(job)["state"] for job in (1, 2)] == shown == ["done", "failed"]

@@ -6,15 +6,18 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
 from lazy_quarry.demo.people import arrivals, busyness
-from lazy_quarry.demo.session import DemoClient, Rehearsed
+from lazy_quarry.demo.rehearsed import Rehearsed
+from lazy_quarry.demo.session import DemoClient
 from lazy_quarry.demo.site import BEGINS_MS, oxbow
+from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import model, rehearsed_output
-from lazy_quarry.site.views import Submission
-from tests.conftest import script, until
+from lazy_quarry.store.tables import events, sums
+from tests.conftest import rows_of, script, until
 
 HEADER = 'name = "mine"\nwalltime = "1h"\nmemory = "1 GiB/core"'
 
@@ -53,9 +56,9 @@ def played(seed, steps):
     number = None
     for at, step in enumerate(steps):
         if at == 1:
-            number = rehearsed.desk.submit(Submission(script(HEADER))).job
+            number = InProcessClient(rehearsed.site).submit(Submission(script(HEADER))).job
         rehearsed.advance(rehearsed.now_ms + step * MINUTE_MS)
-    return rehearsed, number, list(rehearsed.desk.journal.all_events())
+    return rehearsed, number, rows_of(rehearsed.present.journal, events)
 
 
 @settings(max_examples=6)
@@ -79,29 +82,29 @@ def test_no_node_is_ever_over_in_the_demo(seed):
         rehearsed.advance(rehearsed.now_ms + HOUR_MS)
         held = [
             (allocation.node, core)
-            for one in rehearsed.desk.engine.state.running()
+            for one in rehearsed.present.engine.state.running()
             for allocation in one.allocations
             for core in allocation.cores
         ]
         assert len(held) == len(set(held))
         assert not any(node == "c17" for node, _ in held)
-    strata = rehearsed.desk.board().strata
+    strata = InProcessClient(rehearsed.site).board().strata
     assert strata.mine + strata.accounts + strata.others + strata.free + strata.closed == strata.total
 
 
 def test_what_is_forecast_at_the_latest_is_kept():
     rehearsed = Rehearsed(7)
-    job = rehearsed.desk.submit(Submission(script(f"{HEADER}\nnodes = 4\nranks = 128\n", "true"))).job
-    forecast = rehearsed.desk.job(job).forecast_ms
+    job = InProcessClient(rehearsed.site).submit(Submission(script(f"{HEADER}\nnodes = 4\nranks = 128\n", "true"))).job
+    forecast = InProcessClient(rehearsed.site).job(job).forecast_ms
     assert forecast > rehearsed.now_ms
     rehearsed.advance(forecast + 1000)
-    assert rehearsed.desk.job(job).started_ms <= forecast
+    assert InProcessClient(rehearsed.site).job(job).started_ms <= forecast
 
 
 def test_your_jobs_stand_in_many_states_and_the_past_is_in_the_books():
     rehearsed = Rehearsed(7)
     rehearsed.add_past(20)
-    board = rehearsed.desk.board()
+    board = InProcessClient(rehearsed.site).board()
     mine = {view.phase for view in board.jobs if view.user == "tove"}
     assert mine >= {
         Phase.RUNNING,
@@ -112,38 +115,38 @@ def test_your_jobs_stand_in_many_states_and_the_past_is_in_the_books():
         Phase.OVERTIME,
         Phase.OVERMEMORY,
     }
-    sums = rehearsed.desk.journal.sums_since(0)
+    kept = rows_of(rehearsed.present.journal, sums)
     for line in board.accounts:
-        assert line.charged_core_ms == sum(row.charge_core_ms for row in sums if row.account == line.account)
-        assert line.jobs == sum(row.jobs for row in sums if row.account == line.account)
-    assert len({row.day_ms for row in sums}) >= 20
+        assert line.charged_core_ms == sum(row.charge_core_ms for row in kept if row.account == line.account)
+        assert line.jobs == sum(row.jobs for row in kept if row.account == line.account)
+    assert len({row.day_ms for row in kept}) >= 20
 
 
 def test_cancelled_and_held_jobs_obey_on_the_virtual_clock():
     rehearsed = Rehearsed(7)
-    desk = rehearsed.desk
-    running = next(view for view in desk.board().jobs if view.user == "tove" and view.phase is Phase.RUNNING)
-    told = desk.cancel([running.job, 10**6])
+    client = InProcessClient(rehearsed.site)
+    running = next(view for view in client.board().jobs if view.user == "tove" and view.phase is Phase.RUNNING)
+    told = client.cancel([running.job, 10**6])
     assert [one.done for one in told] == [True, False] and not told[1].known
     rehearsed.advance(rehearsed.now_ms + 2000)
-    assert desk.job(running.job).phase is Phase.CANCELLED
-    somebody = next(view for view in desk.board().jobs if view.user != "tove" and view.phase is Phase.RUNNING)
-    assert "belongs to" in desk.cancel([somebody.job])[0].message
+    assert client.job(running.job).phase is Phase.CANCELLED
+    somebody = next(view for view in client.board().jobs if view.user != "tove" and view.phase is Phase.RUNNING)
+    assert "belongs to" in client.cancel([somebody.job])[0].message
 
 
 def test_a_draft_is_told_its_place_start_and_cost():
-    desk = Rehearsed(7).desk
-    report = desk.check(
+    client = InProcessClient(Rehearsed(7).site)
+    report = client.check(
         Submission(script('nodes = 2\nranks = 16\nthreads = 2\nmemory = "1 GiB/core"\nwalltime = "30m"'))
     )
-    assert (report.nodes, report.ranks, report.cores) == (2, 16, 32)
-    assert [node.ranks for node in report.placement] == [8, 8]
-    for node in report.placement:
+    assert (report.shape.nodes, report.shape.ranks, report.shape.cores) == (2, 16, 32)
+    assert [node.ranks for node in report.place.nodes] == [8, 8]
+    for node in report.place.nodes:
         assert len(node.own) == 16 and not set(node.own) & set(node.taken)
-    assert [rung.walltime_s for rung in report.ladder] == [900, 1800, 3600, 14_400, 43_200, 172_800]
-    starts = [rung.start_ms for rung in report.ladder]
+    assert [rung.walltime_s for rung in report.starts.ladder] == [900, 1800, 3600, 14_400, 43_200, 172_800]
+    starts = [rung.start_ms for rung in report.starts.ladder]
     assert starts == sorted(starts)
-    assert report.cost_core_ms == 16 * HOUR_MS
+    assert report.cost.most_core_ms == 16 * HOUR_MS
 
 
 def test_people_submit_most_at_midday_and_little_at_night_and_on_sundays():
@@ -174,9 +177,9 @@ def test_the_demos_clock_runs_stands_and_steps():
         assert client.faster(-1).speed == 900
         assert client.faster(5).speed == 3600
         client.set_clock(paused=True)
-        before = client.desk.version
+        before = client.site.present.version
         client.step()
-        assert client.desk.version > before
+        assert client.site.present.version > before
         assert client.changes(before, 1) > before
     finally:
         client.close()

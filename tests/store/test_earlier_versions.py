@@ -9,10 +9,8 @@ import pytest
 from lazy_quarry.core.job.job import Phase, task_id
 from lazy_quarry.core.site import Account, Node, Queue
 from lazy_quarry.core.units import parse_instant
-from lazy_quarry.run.rehearsal import RehearsalRunner
-from lazy_quarry.site.operations import Operations
 from lazy_quarry.store.journal import EndedFilter, Journal
-from tests.conftest import small_site
+from tests.conftest import SiteUnderTest, small_site
 
 CORPUS = Path(__file__).parents[1] / "corpus" / "journals"
 VERSIONS = sorted(folder.name for folder in CORPUS.iterdir() if folder.is_dir())
@@ -33,7 +31,7 @@ def folder(request, tmp_path):
 
 
 def opened(folder, now=NOW):
-    return Operations(EARLIER_SITE, Journal(folder), RehearsalRunner(1), "root", lambda: now)
+    return SiteUnderTest(EARLIER_SITE, lambda: now, Journal(folder), "root")
 
 
 def test_all_that_an_earlier_version_kept_is_there(folder):
@@ -55,7 +53,7 @@ def test_all_that_an_earlier_version_kept_is_there(folder):
     assert dict(site.job(6).counts) == {"cancelled": 1, "waiting": 49}
     assert site.job(8).cores_by_node == {"vm": (0,)}
     assert site.job(4).walltime_s == 300
-    assert [window.name for window in site.board().windows] == ["course", "upkeep"]
+    assert [window.name for window in site.board().site.windows] == ["course", "upkeep"]
     assert "held by root" in [record.what for record in site.detail(5).record]
     assert len(site.journal.ended(EndedFilter(array=3))) == 6
 

@@ -5,15 +5,16 @@ import subprocess
 import pytest
 from sqlalchemy import text
 
+from lazy_quarry.core.engine.commands import CancelJob, Finish, Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine
-from lazy_quarry.core.engine.events import CancelJob, Finish, Schedule, Submit
 from lazy_quarry.core.job.job import Origin, Phase
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store import journal as journal_module
 from lazy_quarry.store.journal import EndedFilter, Journal, adopt
-from tests.conftest import small_site
+from lazy_quarry.store.tables import events, sums
+from tests.conftest import rows_of, small_site
 
 
 def request(name="j", ranks=2):
@@ -65,7 +66,7 @@ def test_ended_jobs_and_sums_stand_in_the_same_transaction(tmp_path):
     site = Site(tmp_path)
     site.run(DAY_MS - 500, "over-midnight", 1000)
     site.run(DAY_MS + 5000, "later")
-    rows = site.journal.sums_since(0)
+    rows = rows_of(site.journal, sums)
     assert [(row.day_ms, row.name, row.allocated_core_ms, row.jobs) for row in rows] == [
         (0, "over-midnight", 1000, 0),
         (DAY_MS, "later", 2000, 1),
@@ -83,7 +84,7 @@ def test_what_happened_to_a_job_is_kept_in_order(tmp_path):
     site = Site(tmp_path)
     number = site.run(1000)
     assert [event.kind for event in site.journal.events_of(number)] == ["submitted", "started", "ended"]
-    assert [kind for _, kind, _ in site.journal.all_events()] == ["submitted", "started", "ended"]
+    assert [row.kind for row in rows_of(site.journal, events)] == ["submitted", "started", "ended"]
 
 
 def test_a_write_that_fails_leaves_nothing_behind(tmp_path):
@@ -178,7 +179,7 @@ def test_a_past_is_brought_in_with_its_sums(tmp_path):
     target = Journal(tmp_path)
     target.import_past(source.journal.ended(EndedFilter()))
     assert len(target.ended(EndedFilter())) == 3
-    assert sum(row.allocated_core_ms for row in target.sums_since(0)) == 6000
+    assert sum(row.allocated_core_ms for row in rows_of(target, sums)) == 6000
 
 
 def test_cancelling_what_waits_ends_it_without_charge(tmp_path):

@@ -5,7 +5,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.plan.planner import PlannedAllocation, Planner, PlanRequest
+from lazy_quarry.core.plan.placement import PlannedAllocation, PlanRequest
+from lazy_quarry.core.plan.plan import make_plan
+from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 from lazy_quarry.errors import BadValue
 from lazy_quarry.study.replay import POLICIES, replay
@@ -91,7 +93,7 @@ def by_the_planner(now, waiting, running, starts):
         )
         for job in waiting
     ]
-    plan = Planner(SITE).plan(int(now * 1000), held, requests)
+    plan = make_plan(Planner(SITE), int(now * 1000), held, requests)
     chosen = {placement.job for placement in plan.starting()}
     return [job for job in waiting if job.number in chosen]
 

@@ -27,10 +27,12 @@ from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
 from lazy_quarry.app.widgets.key_help import Help
 from lazy_quarry.app.widgets.question import Question
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.views import Board, DraftReport, RoomView
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.site.views import RoomView
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.client import SiteClient
+    from lazy_quarry.link.site_client import SiteClient
 
 REFRESH_S = 0.5
 SAY_S = 8.0
@@ -295,8 +297,8 @@ class QuarryApp(App[None]):
             self.post_message(Say(words, bad=True))
             return
         command = [sys.executable, "-m", "lazy_quarry", "shell", "--state", str(folder)]
-        if report is not None and report.threads > 1 and report.nodes <= 1:
-            command += ["--cores", str(report.threads)]
+        if report is not None and report.shape.threads > 1 and report.shape.nodes <= 1:
+            command += ["--cores", str(report.shape.threads)]
         try:
             with self.suspend():
                 subprocess.run(command, cwd=self.folder)

@@ -20,7 +20,8 @@ from lazy_quarry.core.units import (
     plural,
 )
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.views import Board, DraftReport, NodeView
+from lazy_quarry.site.board import Board, NodeView
+from lazy_quarry.site.draft_view import DraftReport
 
 MINUTE, HOUR, DAY = 60, 3600, 86400
 WALLTIMES = (
@@ -181,19 +182,19 @@ _TYPED = {
 
 def dials(values: Mapping[str, Any], board: Board) -> list[Dial]:
     """The dials for a header's values on a site: those of the request, then one for each trait of its queues."""
-    queues = [queue for queue in board.queues if not queue.users or board.user in queue.users]
+    queues = [queue for queue in board.site.queues if not queue.users or board.person.user in queue.users]
     asked = values.get("queue")
     names = [asked] if isinstance(asked, str) else list(asked) if isinstance(asked, list) else []
-    default = board.default_queue
-    here = [queue for queue in board.queues if queue.name in (names or [default])]
+    default = board.site.default_queue
+    here = [queue for queue in board.site.queues if queue.name in (names or [default])]
     nodes = [node for node in board.nodes if any(queue.name in node.queues for queue in here)]
     widest = max((node.cores for node in nodes), default=1)
     only = next((queue.tier for queue in here if queue.tier), None)
-    tiers = [tier.name for tier in board.tiers if not tier.users or board.user in tier.users]
+    tiers = [tier.name for tier in board.site.tiers if not tier.users or board.person.user in tier.users]
     found = [
         _choice("queue", names, default, [queue.name for queue in queues]),
-        _choice("account", values.get("account"), board.account, list(board.my_accounts)),
-        _choice("tier", values.get("tier"), only or board.default_tier, [only] if only else tiers),
+        _choice("account", values.get("account"), board.person.account, list(board.person.accounts)),
+        _choice("tier", values.get("tier"), only or board.site.default_tier, [only] if only else tiers),
         _walltime_dial(values, here, board),
         _nodes_dial(values, len(nodes)),
         _ranks_dial(values, sum(node.cores for node in nodes)),
@@ -224,7 +225,7 @@ def _walltime_dial(values: Mapping[str, Any], queues: Sequence[Any], board: Boar
         return Dial("walltime", "walltime", str(asked), True, WALLTIMES, 0)
     limits = [queue.walltime_limit_s for queue in queues]
     limit = max((one for one in limits if one), default=0) if all(limits) else 0
-    tier = next((one for one in board.tiers if one.name == values.get("tier")), None)
+    tier = next((one for one in board.site.tiers if one.name == values.get("tier")), None)
     if tier and tier.walltime_limit_s:
         limit = min(limit or tier.walltime_limit_s, tier.walltime_limit_s)
     steps = sorted({one for one in WALLTIMES if not limit or one <= limit} | ({limit} if limit else set()))
@@ -324,34 +325,36 @@ def _names(expression: str) -> frozenset[str]:
 def _where(dial: Dial, report: DraftReport) -> str:
     if isinstance(dial.at, int):
         return ""
-    return f"{'wherever there is room: ' if dial.at == 'any' else ''}{plural(report.nodes, 'node')}"
+    return f"{'wherever there is room: ' if dial.at == 'any' else ''}{plural(report.shape.nodes, 'node')}"
 
 
 def follows(dial: Dial, report: DraftReport) -> str:
     """What follows from a dial's value, as the site says."""
     if dial.trait:
-        trait = next((one for one in report.traits if one.name == dial.name), None)
+        trait = next((one for one in report.traits.each if one.name == dial.name), None)
         if trait is None:
             return ""
         if not trait.nodes:
             return "no node has it together with these"
         return f"{plural(trait.nodes, 'node')}, {trait.free:,} of {plural(trait.cores, 'core')} free"
-    if not report.cores:
+    if not report.shape.cores:
         return ""
-    nodes = max(1, report.nodes)
-    each = -(-report.ranks // nodes)
-    left = "" if report.left_core_ms is None else f"{report.left_core_ms / 3_600_000:,.0f} core-hours left"
-    even = "" if report.ranks % nodes == 0 else "at most "
+    nodes = max(1, report.shape.nodes)
+    each = -(-report.shape.ranks // nodes)
+    left = "" if report.cost.left_core_ms is None else f"{report.cost.left_core_ms / 3_600_000:,.0f} core-hours left"
+    even = "" if report.shape.ranks % nodes == 0 else "at most "
     return {
-        "queue": f"{plural(report.matching[0], 'node')} of it may serve" if report.matching[0] else "",
+        "queue": f"{plural(report.traits.matching_nodes, 'node')} of it may serve"
+        if report.traits.matching_nodes
+        else "",
         "account": left or "no limit",
         "tier": "",
         "walltime": "",
         "nodes": _where(dial, report),
         "ranks": f"{even}{each} on each node" if nodes > 1 else "all on one node",
-        "ranks-per-node": f"{report.ranks} in all",
-        "threads": f"{plural(report.cores, 'core')} in all",
-        "memory": f"{format_size(report.memory_mib / nodes)} on each node",
-        "gpus": f"{report.gpus * nodes} in all" if report.gpus else "",
+        "ranks-per-node": f"{report.shape.ranks} in all",
+        "threads": f"{plural(report.shape.cores, 'core')} in all",
+        "memory": f"{format_size(report.shape.memory_mib / nodes)} on each node",
+        "gpus": f"{report.shape.gpus * nodes} in all" if report.shape.gpus else "",
         "whole-nodes": "",
     }.get(dial.key, "")

@@ -13,7 +13,7 @@ from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.draft_shelf import DraftShelf
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.client import SiteClient
+    from lazy_quarry.link.site_client import SiteClient
 
 
 def _folder(name: str, given: str = "") -> Path:

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lazy_quarry.core.units import exact_size
-from lazy_quarry.site.views import Board, RoomView
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.views import RoomView
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,11 +149,11 @@ def fitting(board: Board | None) -> Fitting:
     """Sizes that suit the site: half of a node's cores, two nodes where there are two."""
     if board is None:
         return Fitting()
-    nodes = [node for node in board.nodes if board.default_queue in node.queues] or list(board.nodes)
+    nodes = [node for node in board.nodes if board.site.default_queue in node.queues] or list(board.nodes)
     widest = min((node.cores for node in nodes), default=8)
     with_gpus = next((node for node in board.nodes if node.gpus), None)
-    queue = with_gpus.queues[0] if with_gpus and board.default_queue not in with_gpus.queues else ""
-    mpi = next((one.name for one in board.software if "mpirun" in one.programs or one.name.startswith("mpi/")), "")
+    queue = with_gpus.queues[0] if with_gpus and board.site.default_queue not in with_gpus.queues else ""
+    mpi = next((one.name for one in board.site.software if "mpirun" in one.programs or one.name.startswith("mpi/")), "")
     return Fitting(min(8, widest), min(2, len(nodes)), min(8, widest), widest, queue, mpi)
 
 
@@ -165,10 +166,10 @@ def offered(board: Board | None) -> list[Template]:
 def script(board: Board | None, name: str, lines: Sequence[str], body: str) -> str:
     """A script for the site in use: its default account and queue, and what is asked for besides."""
     header = [f'name     = "{name}"']
-    if board and board.account:
-        header.append(f'account  = "{board.account}"')
+    if board and board.person.account:
+        header.append(f'account  = "{board.person.account}"')
     asked = {line.partition("=")[0].strip() for line in lines}
-    queue = next((one for one in board.queues if one.name == board.default_queue), None) if board else None
+    queue = next((one for one in board.site.queues if one.name == board.site.default_queue), None) if board else None
     if queue and "queue" not in asked:
         header.append(f'queue    = "{queue.name}"')
     if "walltime" not in asked:

@@ -12,7 +12,8 @@ from typing import Any, overload
 
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import plural
-from lazy_quarry.site.views import Board, JobView, NodeView
+from lazy_quarry.site.board import Board, NodeView
+from lazy_quarry.site.job_view import JobView
 
 SCOPES = (("mine", "mine"), ("accounts", "my accounts"), ("everyone", "everyone"))
 _ORDER = {Phase.RUNNING: 0, Phase.WAITING: 1, Phase.BLOCKED: 1, Phase.HELD: 2}
@@ -156,11 +157,11 @@ class Arranger:
     def _arrange(self, board: Board, choice: Choice) -> Arranged:
         if board is not self._board:
             self._board = board
-            own = set(board.my_accounts)
+            own = set(board.person.accounts)
             top = [view for view in board.jobs if view.parent is None]
             self._scopes = {
-                "mine": [view for view in top if view.user == board.user],
-                "accounts": [view for view in top if view.user == board.user or view.account in own],
+                "mine": [view for view in top if view.user == board.person.user],
+                "accounts": [view for view in top if view.user == board.person.user or view.account in own],
                 "everyone": top,
             }
             self._texts, self._sorted = {}, {}
@@ -273,12 +274,12 @@ class Arranger:
 
 def holders(board: Board) -> dict[str, list[tuple[int, int, int, str]]]:
     """Who has, had or is expected to have how many cores of each node, and from when to when."""
-    own = set(board.my_accounts)
+    own = set(board.person.accounts)
     held: dict[str, list[tuple[int, int, int, str]]] = {}
     for view in board.jobs:
         if view.rows:
             continue
-        owner = "mine" if view.user == board.user else "accounts" if view.account in own else "others"
+        owner = "mine" if view.user == board.person.user else "accounts" if view.account in own else "others"
         if view.started_ms is not None:
             end = view.ended_ms or max(board.now_ms, view.started_ms + (view.walltime_s + view.grace_s) * 1000)
             for name, cores in view.cores_by_node.items():

@@ -4,7 +4,11 @@ from typing import Any
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.units import HOUR_MS, format_instant
-from lazy_quarry.site.views import Board, DraftReport, JobDetail, JobView, RoomView
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.views import RoomView
 
 
 def _instant(at_ms: int | None) -> str | None:
@@ -109,17 +113,17 @@ def report_json(file: str, report: DraftReport) -> dict[str, Any]:
     """What a site says of a draft; instants RFC 3339 or null, ``placement`` its first 64 nodes."""
     return {
         "checks": [diagnostic_json(file, one) for one in report.diagnostics],
-        "queue": report.queue,
-        "account": report.account,
-        "nodes": report.placed_nodes or report.nodes,
-        "ranks": report.ranks,
-        "threads": report.threads,
-        "cores": report.cores,
-        "memory_mib": report.memory_mib,
-        "walltime_s": report.walltime_s,
-        "tasks": report.tasks or None,
-        "forecast": _instant(report.start_ms),
-        "placement": [{"node": one.node, "ranks": one.ranks, "cores": list(one.own)} for one in report.placement],
+        "queue": report.place.queue,
+        "account": report.cost.account,
+        "nodes": report.place.node_count or report.shape.nodes,
+        "ranks": report.shape.ranks,
+        "threads": report.shape.threads,
+        "cores": report.shape.cores,
+        "memory_mib": report.shape.memory_mib,
+        "walltime_s": report.shape.walltime_s,
+        "tasks": report.shape.tasks or None,
+        "forecast": _instant(report.place.start_ms),
+        "placement": [{"node": one.node, "ranks": one.ranks, "cores": list(one.own)} for one in report.place.nodes],
         "ladder": [
             {
                 "walltime_s": rung.walltime_s,
@@ -128,23 +132,23 @@ def report_json(file: str, report: DraftReport) -> dict[str, Any]:
                 "forecast": _instant(rung.start_ms),
                 "refused": rung.refused or None,
             }
-            for rung in (*report.ladder, *report.fewer)
+            for rung in (*report.starts.ladder, *report.starts.fewer)
         ],
         "through": [
-            {"at_once": one.at_once, "asked": one.asked, "last": _instant(one.last_ms), "reckoned": one.reckoned}
-            for one in report.through
+            {"at_once": one.at_once, "asked": one.asked, "last": _instant(one.last_ms), "reckoned": one.estimated}
+            for one in report.starts.finish
         ],
-        "cost_core_hours": round(report.cost_core_ms / HOUR_MS, 6),
-        "left_core_hours": None if report.left_core_ms is None else round(report.left_core_ms / HOUR_MS, 6),
+        "cost_core_hours": round(report.cost.most_core_ms / HOUR_MS, 6),
+        "left_core_hours": None if report.cost.left_core_ms is None else round(report.cost.left_core_ms / HOUR_MS, 6),
     }
 
 
 def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
     """What there is of a site."""
     return {
-        "site": board.site,
-        "head": board.head or None,
-        "contact": board.contact or None,
+        "site": board.site.name,
+        "head": board.site.head or None,
+        "contact": board.site.contact or None,
         "queues": [
             {
                 "name": queue.name,
@@ -158,7 +162,7 @@ def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
                 "tier": queue.tier,
                 "note": queue.note or None,
             }
-            for queue in board.queues
+            for queue in board.site.queues
         ],
         "nodes": [
             {
@@ -195,7 +199,7 @@ def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
                 "ends": format_instant(window.ends_ms),
                 "reason": window.reason,
             }
-            for window in board.windows
+            for window in board.site.windows
         ],
         "accounts": [
             {
@@ -203,12 +207,12 @@ def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
                 "left_core_hours": None if line.left_core_ms is None else round(line.left_core_ms / HOUR_MS, 6),
             }
             for line in board.accounts
-            if line.account in board.my_accounts
+            if line.account in board.person.accounts
         ],
         "tiers": [
             {"name": tier.name, "charge": tier.charge_permille / 1000, "note": tier.note or None}
-            for tier in board.tiers
-            if not tier.users or board.user in tier.users
+            for tier in board.site.tiers
+            if not tier.users or board.person.user in tier.users
         ],
         "storage": [
             {
@@ -218,10 +222,10 @@ def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
                 "heavy": area.heavy,
                 "note": area.note or None,
             }
-            for area in board.storage
+            for area in board.site.storage
         ],
         "modules": [
             {"name": module.name, "programs": list(module.programs), "note": module.note or None}
-            for module in board.software
+            for module in board.site.software
         ],
     }

@@ -1,72 +1,119 @@
-"""Commands about the site itself: its nodes, and the times for which they are kept free."""
+"""Commands about the site itself: what there is, its nodes, and the times for which they are kept free."""
 
 import sys
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Any
 
-import typer
+import click
 
-from lazy_quarry.cli.main import FormatOption, StateOption, Usage, _as_json, _client, _json, _tell, _zone, app
+from lazy_quarry.cli.options import (
+    Usage,
+    client_of,
+    format_option,
+    is_json,
+    own_zone,
+    print_json,
+    print_lines,
+    print_outcomes,
+    state_option,
+)
 from lazy_quarry.errors import QuarryError
 
 
-@app.command()
-def node(
-    what: Annotated[str, typer.Argument(metavar="close|open|lost", help="no more jobs; jobs again; it has gone")],
-    names: Annotated[list[str], typer.Argument(metavar="NODE...", help="names, or c01..c04")],
-    reason: Annotated[str, typer.Option(help="why, as people will read it")] = "",
-    state: StateOption = "",
-) -> None:
-    """Close nodes (what runs there goes on), open them again, or tell that they have gone with their jobs."""
+@click.command("survey")
+@state_option
+@format_option
+def survey_command(state: str, form: str) -> None:
+    json_too = is_json(form)
+    client = client_of(state)
+    board = client.board()
+    rooms = [room for queue in board.site.queues for room in client.room(queue.name)]
+    if json_too:
+        from lazy_quarry.cli.json_form import survey_json
+
+        print_json(survey_json(board, rooms))
+    else:
+        from lazy_quarry.cli.site_text import survey_lines
+
+        print_lines(survey_lines(board, rooms, own_zone()))
+
+
+@click.command("node")
+@click.argument("what", metavar="close|open|lost")
+@click.argument("names", metavar="NODE...", nargs=-1, required=True)
+@click.option("--reason", default="", help="why, as people will read it")
+@state_option
+def node_command(what: str, names: tuple[str, ...], reason: str, state: str) -> None:
+    """Close nodes (what runs there goes on), open them again, or say that they are lost with their jobs."""
     from lazy_quarry.core.units import parse_names
 
     if what not in ("close", "open", "lost"):
         raise Usage(f'node {what}: there are "close", "open" and "lost"')
     every = [name for word in names for name in parse_names(word)]
-    _tell(_client(state).nodes(every, what, reason))
+    print_outcomes(client_of(state).nodes(every, what, reason))
 
 
-@app.command()
-def reserve(
-    name: Annotated[str, typer.Argument(metavar="NAME", help="what to call it; one of the same name is replaced")] = "",
-    nodes: Annotated[str, typer.Option(metavar="c01..c04", help="which; all where none are named")] = "",
-    begin: Annotated[str, typer.Option(metavar="T", help="2026-11-23T18:00, or a duration from now")] = "0s",
-    end: Annotated[str, typer.Option(metavar="T", help="an instant, or a duration after it begins")] = "",
-    user: Annotated[
-        list[str], typer.Option(help="whose jobs may run there meanwhile; nobody's where none is named")
-    ] = [],  # noqa: B006
-    account: Annotated[list[str], typer.Option(help="whose jobs may run there meanwhile")] = [],  # noqa: B006
-    reason: Annotated[str, typer.Option(help="why, as people will read it")] = "reserved",
-    calendar: Annotated[str, typer.Option("--import", metavar="F.ics", help="take all of an iCalendar file")] = "",
-    state: StateOption = "",
+@click.command("reserve")
+@click.argument("name", metavar="NAME", required=False, default="")
+@click.option("--nodes", default="", metavar="c01..c04", help="which; all where none are named")
+@click.option("--begin", default="0s", metavar="T", help="2026-11-23T18:00, or a duration from now")
+@click.option("--end", default="", metavar="T", help="an instant, or a duration after it begins")
+@click.option("--user", "users", multiple=True, help="whose jobs may run there meanwhile; nobody's where none is named")
+@click.option("--account", "accounts", multiple=True, help="whose jobs may run there meanwhile")
+@click.option("--reason", default="reserved", help="why, as people will read it")
+@click.option("--import", "calendar", default="", metavar="F.ics", help="take all of an iCalendar file")
+@state_option
+def reserve_command(
+    name: str,
+    nodes: str,
+    begin: str,
+    end: str,
+    users: tuple[str, ...],
+    accounts: tuple[str, ...],
+    reason: str,
+    calendar: str,
+    state: str,
 ) -> None:
-    """Keep nodes free of jobs for a time: for maintenance, or for some users or accounts alone."""
+    """Keep nodes free of jobs for a time: for maintenance, or for some users or accounts alone.
+
+    A reservation of the same name is replaced.
+    """
     from lazy_quarry.core.site import Window
+    from lazy_quarry.core.units import parse_names
 
-    client = _client(state)
-    every = tuple(one.name for one in client.board().nodes)
+    client = client_of(state)
+    board = client.board()
+    every = tuple(one.name for one in board.nodes)
     if calendar:
-        from lazy_quarry.core.formats.calendar import read_calendar
-
-        try:
-            text = sys.stdin.read() if calendar == "-" else Path(calendar).read_text(encoding="utf-8")
-        except (OSError, UnicodeDecodeError) as fault:
-            raise QuarryError(
-                f"{calendar} cannot be read: {getattr(fault, 'strerror', None) or 'it is not text'}"
-            ) from None
-        _tell([client.reserve(window) for window in read_calendar(text, every)])
+        print_outcomes([client.reserve(window) for window in _calendar(calendar, every)])
         return
     if not name or not end:
         raise Usage("reserve what, until when? name it, and give --end")
-    from lazy_quarry.core.units import parse_names
+    begins = _instant(begin, board.now_ms)
+    window = Window(
+        nodes=parse_names(nodes) if nodes else every,
+        begins_ms=begins,
+        ends_ms=_instant(end, begins),
+        reason=reason,
+        users=users,
+        accounts=accounts,
+        name=name,
+    )
+    print_outcomes([client.reserve(window)])
 
-    begins = _moment(begin, client.board().now_ms)
-    wanted = parse_names(nodes) if nodes else every
-    window = Window(wanted, begins, _moment(end, begins), reason, tuple(user), tuple(account), name)
-    _tell([client.reserve(window)])
+
+def _calendar(path: str, every: tuple[str, ...]) -> list[Any]:
+    """The windows of an iCalendar file, ``-`` for standard input."""
+    from lazy_quarry.core.formats.calendar import read_calendar
+
+    try:
+        text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as fault:
+        raise QuarryError(f"{path} cannot be read: {getattr(fault, 'strerror', None) or 'it is not text'}") from None
+    return read_calendar(text, every)
 
 
-def _moment(text: str, from_ms: int) -> int:
+def _instant(text: str, from_ms: int) -> int:
     """An instant, or a duration after another; a time without offset is local."""
     from datetime import datetime
 
@@ -83,47 +130,44 @@ def _moment(text: str, from_ms: int) -> int:
         raise Usage(f'"{text}" is neither an instant, such as 2026-11-23T18:00, nor a duration, such as 2h') from None
 
 
-@app.command()
-def unreserve(
-    name: Annotated[str, typer.Argument(metavar="NAME")],
-    state: StateOption = "",
-) -> None:
-    """Take a reservation back."""
-    _tell([_client(state).unreserve(name)])
+@click.command("unreserve")
+@click.argument("name", metavar="NAME")
+@state_option
+def unreserve_command(name: str, state: str) -> None:
+    print_outcomes([client_of(state).unreserve(name)])
 
 
-@app.command()
-def reservations(
-    ics: Annotated[str, typer.Option(metavar="F.ics", help="write them as iCalendar, - for standard output")] = "",
-    state: StateOption = "",
-    format_: FormatOption = "text",
-) -> None:
-    """List the times for which nodes are kept free."""
+@click.command("reservations")
+@click.option("--ics", default="", metavar="F.ics", help="write them as iCalendar, - for standard output")
+@state_option
+@format_option
+def reservations_command(ics: str, state: str, form: str) -> None:
     from lazy_quarry.core.units import clock_time, fold_names
 
-    json_too = _as_json(format_)
-    board = _client(state).board()
+    json_too = is_json(form)
+    board = client_of(state).board()
+    windows = board.site.windows
     if ics:
-        from lazy_quarry.cli.actions import write_pieces
+        from lazy_quarry.cli.files import write_pieces
         from lazy_quarry.core.formats.calendar import write_calendar
 
-        text = write_calendar(board.windows, board.now_ms)
+        text = write_calendar(windows, board.now_ms)
         if ics == "-":
-            typer.echo(text, nl=False)
-            return
-        write_pieces(ics, [text])
+            click.echo(text, nl=False)
+        else:
+            write_pieces(ics, [text])
         return
     if json_too:
-        _json([_window_json(window) for window in board.windows])
+        print_json([_window_json(window) for window in windows])
         return
-    if not board.windows:
-        typer.echo("none")
-    for window in board.windows:
-        begins, ends = (clock_time(at, board.now_ms, _zone()) for at in (window.begins_ms, window.ends_ms))
+    if not windows:
+        click.echo("none")
+    for window in windows:
+        begins, ends = (clock_time(at, board.now_ms, own_zone()) for at in (window.begins_ms, window.ends_ms))
         who = ", ".join([*window.users, *(f"account {name}" for name in window.accounts)])
         whose = f", only for {who}" if who else ", no jobs"
         name = window.name or "(of the site)"
-        typer.echo(f"{name}: {begins} to {ends} on {fold_names(window.nodes)}{whose}: {window.reason}")
+        click.echo(f"{name}: {begins} to {ends} on {fold_names(window.nodes)}{whose}: {window.reason}")
 
 
 def _window_json(window: Any) -> dict[str, Any]:

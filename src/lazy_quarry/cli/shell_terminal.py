@@ -14,14 +14,15 @@ import tty
 from collections.abc import Callable
 from pathlib import Path
 
+from lazy_quarry.cli.options import own_zone
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.units import clock_time, format_duration
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.link.client import SiteClient
-from lazy_quarry.probe.script import looked_up
+from lazy_quarry.link.site_client import SiteClient
 from lazy_quarry.run.interactive import SOCKET, frame
 from lazy_quarry.run.node.sockets import dial
+from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import verdict
-from lazy_quarry.site.views import JobView, Submission
 
 
 def shell_submission(cores: int, walltime: str, memory: str, warn: str, overrides: tuple[str, ...]) -> Submission:
@@ -42,7 +43,7 @@ def shell_submission(cores: int, walltime: str, memory: str, warn: str, override
         "",
     ]
     environment = tuple((name, value) for name, value in os.environ.items() if not name.startswith("LQ_"))
-    return looked_up(Submission("\n".join(lines), "", os.getcwd(), overrides, (), environment))
+    return Submission("\n".join(lines), "", os.getcwd(), overrides, (), environment)
 
 
 def open_shell(client: SiteClient, submission: Submission, state: Path, tell: Callable[[str], None]) -> int:
@@ -76,16 +77,9 @@ def open_shell(client: SiteClient, submission: Submission, state: Path, tell: Ca
 
 
 def _until(view: JobView) -> str:
-    zone = time_zone()
+    zone = own_zone()
     now = round(time.time() * 1000)
     return clock_time((view.started_ms or now) + view.walltime_s * 1000, now, zone)
-
-
-def time_zone():  # type: ignore[no-untyped-def]
-    """The person's own."""
-    from datetime import datetime
-
-    return datetime.now().astimezone().tzinfo
 
 
 def _started(client: SiteClient, number: int, tell: Callable[[str], None]) -> JobView:

@@ -7,7 +7,6 @@ up, so that nothing gets less than it asked for), and work is core-milliseconds.
 import math
 import re
 from datetime import UTC, datetime, tzinfo
-from fractions import Fraction
 
 from lazy_quarry.errors import BadValue
 
@@ -33,6 +32,8 @@ def parse_duration(text: str) -> int:
 
     Raises :class:`BadValue` for anything else; for a bare number it offers minutes and hours.
     """
+    from fractions import Fraction  # only where something is read: it takes a tenth of a command's start
+
     stripped = text.strip()
     seconds = Fraction(0)
     if re.fullmatch(r"\d+(\.\d+)?", stripped):
@@ -79,6 +80,8 @@ def exact_duration(seconds: int) -> str:
 
 def parse_size(text: str) -> int:
     """Whole MiB, rounded up, of ``512 MiB``, ``4 GiB``, ``1.5 TiB`` or the decimal ``MB GB TB``."""
+    from fractions import Fraction
+
     stripped = text.strip()
     if re.fullmatch(r"\d+(\.\d+)?", stripped):
         raise BadValue(f'{stripped} has no unit; write "{stripped} GiB" or "{stripped} MiB"')

@@ -5,7 +5,6 @@ may open, and leaves when nothing runs or waits and nobody has been connected fo
 """
 
 import asyncio
-import json
 import os
 import signal
 import socket
@@ -15,22 +14,25 @@ import time
 from contextlib import suppress
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 from lazy_quarry import __version__
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.link.calls import answer
-from lazy_quarry.probe.machine import this_machine, user_name
+from lazy_quarry.link.protocol import answer, write_notification
+from lazy_quarry.probe.machine import core_numbers, user_name
+from lazy_quarry.probe.script import with_surroundings
+from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.local import LocalRunner
 from lazy_quarry.run.node.sockets import listen
-from lazy_quarry.site.operations import Operations
-from lazy_quarry.site.site_file import SiteFileError
+from lazy_quarry.site.site_file import SiteFileError, local_site
+from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.store.journal import Journal
 
 TICK_S = 0.5
 LONGEST_LINE = 64 * 2**20
+_LEAVE, _LEFT = b'{"jsonrpc":"2.0","id":0,"method":"leave"}\n', b'{"jsonrpc":"2.0","id":0,"result":null}\n'
+"""The one call that is about the engine and not about its site."""
 
 
 def linger_s() -> float:
@@ -38,18 +40,25 @@ def linger_s() -> float:
     return float(os.environ.get("LQ_LINGER", "60"))
 
 
-class Service:
-    """A desk with its socket and its clock ticks."""
+class Server:
+    """The site of a state folder, with its socket and its clock ticks."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        site = this_machine()
-        journal = Journal(folder)
-        self.runner = LocalRunner(folder, site)
+        self.runner = LocalRunner(folder, core_numbers())
         zone = datetime.now().astimezone().tzinfo
         assert zone is not None
-        self.desk = Operations(site, journal, self.runner, user_name(), lambda: time.time_ns() // 1_000_000, zone)
-        self.runner.sweep({f"{job.number}-{job.attempt}" for job in self.desk.engine.state.running()})
+        self.site = SiteInUse(
+            local_site(),
+            Journal(folder),
+            self.runner,
+            user=user_name(),
+            clock=lambda: time.time_ns() // 1_000_000,
+            zone=zone,
+            look_up=with_surroundings,
+        )
+        self.state = self.site.present.engine.state
+        self.runner.sweep({attempt_name(job) for job in self.state.running()})
         self.writers: set[asyncio.StreamWriter] = set()
         self.idle_since = time.monotonic()
         self.told_version = 0
@@ -73,9 +82,9 @@ class Service:
             server.close()
 
     def _move_on(self) -> None:
-        self.runner.tick(any(job.phase is Phase.WAITING for job in self.desk.engine.state.jobs.values()))
+        self.runner.tick(any(job.phase is Phase.WAITING for job in self.state.jobs.values()))
         self.runner.retry_unwritten()
-        self.desk.step()
+        self.site.dispatcher.step()
         self._watch_link()
         self._tell_changes()
 
@@ -92,21 +101,22 @@ class Service:
             self._watched = link
 
     def _heard(self) -> None:
-        self.desk.step()
+        self.site.dispatcher.step()
         self._watch_link()
         self._tell_changes()
 
     def _tell_changes(self) -> None:
-        if self.desk.version == self.told_version:
+        version = self.site.present.version
+        if version == self.told_version:
             return
-        self.told_version = self.desk.version
-        line = json.dumps({"jsonrpc": "2.0", "method": "changed", "params": {"version": self.told_version}}).encode()
+        self.told_version = version
+        line = write_notification("changed", version=version)
         for writer in list(self.writers):
             if not writer.is_closing() and writer.transport.get_write_buffer_size() < 1 << 20:
-                writer.write(line + b"\n")
+                writer.write(line)
 
     def _idle(self) -> bool:
-        if self.writers or self.desk.engine.state.jobs or self.runner.busy():
+        if self.writers or self.state.jobs or self.runner.busy():
             self.idle_since = time.monotonic()
         return time.monotonic() - self.idle_since > linger_s()
 
@@ -116,13 +126,13 @@ class Service:
         if uid != os.getuid():
             writer.close()
             return
-        hello = {"jsonrpc": "2.0", "method": "hello", "params": {"version": __version__, "pid": os.getpid()}}
-        writer.write(json.dumps(hello).encode() + b"\n")
+        writer.write(write_notification("hello", version=__version__, pid=os.getpid()))
         self.writers.add(writer)
         try:
             while line := await reader.readline():
-                reply = self._reply(line)
-                writer.write(json.dumps(reply).encode() + b"\n")
+                if line == _LEAVE:
+                    self._leave.set()
+                writer.write(_LEFT if line == _LEAVE else answer(self.site, line))
                 await writer.drain()
                 self._watch_link()
                 self._tell_changes()
@@ -131,16 +141,6 @@ class Service:
         finally:
             self.writers.discard(writer)
             writer.close()
-
-    def _reply(self, line: bytes) -> dict[str, Any]:
-        try:
-            message = json.loads(line)
-        except ValueError:
-            return {"jsonrpc": "2.0", "id": None, "error": {"code": -32700, "message": "not JSON"}}
-        if isinstance(message, dict) and message.get("method") == "leave":
-            self._leave.set()
-            return {"jsonrpc": "2.0", "id": message.get("id"), "result": None}
-        return answer(self.desk, message)
 
 
 def main() -> None:
@@ -155,10 +155,10 @@ def main() -> None:
     signal.signal(signal.SIGHUP, signal.SIG_IGN)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:
-        service = Service(folder)
+        server = Server(folder)
     except (StateFolderError, SiteFileError) as fault:
         sys.exit(f"refused: {fault}")
-    asyncio.run(service.run())
+    asyncio.run(server.run())
     lock.release()
 
 

@@ -13,7 +13,6 @@ import psutil
 from lazy_quarry.core.site import Account, Node, Queue, Site, Storage, Tier
 from lazy_quarry.core.units import DAY_MS, format_size
 from lazy_quarry.probe.modules import of_this_machine
-from lazy_quarry.site.site_file import site_file, with_site_file
 
 QUEUE, TIER, TRIAL = "here", "steady", "trial"
 _OVER_NETWORK = ("nfs", "nfs4", "cifs", "smb3", "fuse.sshfs", "afs", "9p")
@@ -69,15 +68,19 @@ def storage() -> tuple[Storage, ...]:
     return tuple(found)
 
 
-def this_machine() -> Site:
-    """One node, one queue, one account: what this machine has, for the user at it, and what the site file says.
+def _free_mib(path: Path) -> int:
+    """Free space where a path lies, or would lie."""
+    while not path.exists():
+        path = path.parent
+    return shutil.disk_usage(path).free // 2**20
 
-    Raises :class:`~lazy_quarry.site.site_file.SiteFileError` when that cannot be used.
-    """
+
+def this_machine() -> Site:
+    """One node, one queue, one account: what this machine has, for the user at it."""
     name = re.sub(r"[^A-Za-z0-9._-]", "-", platform.node().split(".")[0]) or "here"
     cores = len(core_numbers())
     memory = memory_mib()
-    scratch = shutil.disk_usage(Path.home()).free // 2**20
+    scratch = _free_mib(Path.home())
     node = Node(name, cores, memory, scratch_mib=scratch)
     queue = Queue(
         QUEUE,
@@ -87,7 +90,7 @@ def this_machine() -> Site:
         memory_default_mib=max(64, min(2048, memory // cores * 8 // 10)),
     )
     user = user_name()
-    found = Site(
+    return Site(
         name=name,
         kind="machine",
         nodes=(node,),
@@ -102,4 +105,3 @@ def this_machine() -> Site:
         trial=TRIAL,
         head=user,
     )
-    return with_site_file(found, site_file())

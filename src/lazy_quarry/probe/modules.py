@@ -3,14 +3,13 @@
 import glob
 import os
 import re
-import shlex
 import subprocess
 from collections.abc import Mapping
 
 from lazy_quarry.core.site import Software
+from lazy_quarry.run.node.module_loading import FIND_MODULE
 
 _FUNCTION = "BASH_FUNC_module%%"
-_FIND = "type module >/dev/null 2>&1 || . /etc/profile >/dev/null 2>&1; type module >/dev/null 2>&1"
 _PATIENCE_S = 15
 
 
@@ -21,7 +20,7 @@ def catalogue(environment: Mapping[str, str]) -> tuple[Software, ...]:
         return ()
     try:
         run = subprocess.run(
-            ["bash", "-c", f"{_FIND} || exit 1; module -t avail 2>&1"],
+            ["bash", "-c", f"{FIND_MODULE} || exit 1; module -t avail 2>&1"],
             env=dict(environment),
             capture_output=True,
             text=True,
@@ -44,16 +43,6 @@ def needed(environment: Mapping[str, str]) -> dict[str, str]:
     function = environment.get(_FUNCTION, "")
     names = set(re.findall(r"[A-Za-z_]\w*", function)) | {_FUNCTION, "MODULEPATH", "MODULESHOME"}
     return {name: value for name, value in environment.items() if name in names}
-
-
-def loading(modules: list[str], then: str) -> str:
-    """A bash script that unloads everything, loads what is named, and becomes ``then``."""
-    lines = ["#!/usr/bin/env bash", f'{_FIND} || {{ echo "there is no module command here" >&2; exit 127; }}']
-    lines.append("module purge >/dev/null 2>&1")
-    for name in modules:
-        quoted = shlex.quote(name)
-        lines.append(f'module load {quoted} || {{ echo "module {name} cannot be loaded" >&2; exit 127; }}')
-    return "\n".join([*lines, f'exec {shlex.quote(then)} "$@"', ""])
 
 
 def of_this_machine() -> tuple[Software, ...]:

@@ -1,4 +1,4 @@
-"""Looking up, for one script, what its checks need to know of files and programs here."""
+"""Looking up what the checks of one script need to know of files and programs here."""
 
 import glob
 import grp
@@ -10,12 +10,14 @@ from pathlib import Path
 
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.check import override_values
-from lazy_quarry.core.header.script_body import interpreter, named_files, read_body
+from lazy_quarry.core.header.interpreter import interpreter
+from lazy_quarry.core.header.script_body import named_files, read_body
 from lazy_quarry.core.header.script_checks import BUILTINS
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.header.surroundings import Surroundings
 from lazy_quarry.core.job.sweep import files_of
-from lazy_quarry.probe.shell import findings
-from lazy_quarry.site.views import Submission
+from lazy_quarry.core.paths import start_folder
+from lazy_quarry.probe.language import findings
 
 MOST_TEXT = 16 * 2**20
 MOST_MATCHES = 100_000
@@ -23,23 +25,22 @@ MOST_MATCHES = 100_000
 
 def looked_up(submission: Submission) -> Submission:
     """The submission with what its own language says of it, and with what was found of what it names."""
-    return replace(submission, findings=findings(submission.script), surroundings=look(submission))
+    return replace(submission, findings=findings(submission.script), surroundings=surroundings_of(submission))
 
 
-def with_facts(submission: Submission) -> Submission:
+def with_surroundings(submission: Submission) -> Submission:
     """As :func:`looked_up`, without asking other programs: quick enough for every key."""
-    return replace(submission, surroundings=look(submission))
+    return replace(submission, surroundings=surroundings_of(submission))
 
 
-def look(submission: Submission) -> Surroundings:
+def surroundings_of(submission: Submission) -> Surroundings:
     """What is here of the files and programs that a script names; nothing where its folder isn't here."""
     block, _ = find_block(submission.script)
     values = dict(block.values) if block else {}
     for override in submission.overrides:
         override_values(values, override)
-    folder = Path(submission.directory or os.getcwd())
-    if isinstance(asked := values.get("directory"), str) and asked:
-        folder = folder / asked
+    directory = values.get("directory")
+    folder = Path(start_folder(submission.directory or os.getcwd(), directory if isinstance(directory, str) else ""))
     variables = dict(submission.environment)
     names = frozenset(variables)
     now_ms = round(time.time() * 1000)

@@ -8,10 +8,10 @@ import random
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from lazy_quarry.core.engine.events import Finish
+from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.units import format_duration, plural
-from lazy_quarry.site.views import OutputChunk
+from lazy_quarry.run.runner import OutputChunk
 
 
 @dataclass(frozen=True, slots=True)

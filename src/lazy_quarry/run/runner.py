@@ -1,10 +1,21 @@
 """What an engine asks of whoever runs its jobs."""
 
+from dataclasses import dataclass
 from typing import Protocol
 
-from lazy_quarry.core.engine.events import Finish
+from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.job import Job, Use
-from lazy_quarry.site.views import OutputChunk
+
+
+@dataclass(frozen=True, slots=True)
+class OutputChunk:
+    """A piece of what a job printed. ``next_byte`` is where the next piece begins, ``size`` all there is."""
+
+    path: str
+    text: str
+    next_byte: int
+    size: int
+    problem: str = ""
 
 
 class Runner(Protocol):

@@ -1,434 +1,239 @@
-"""What can be read of a site in use: jobs, drafts, the board. Nothing here changes anything."""
+"""What can be read of a site in use: jobs, the board, room now. Nothing here changes anything."""
 
-import threading
-from collections.abc import Callable, Iterable
-from dataclasses import replace
-from datetime import tzinfo
+from collections.abc import Iterable
 from typing import Literal
 
-from lazy_quarry.core.advice.warnings import warning_of
-from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.explain.answers import Suggestion
-from lazy_quarry.core.explain.explainer import Explainer
-from lazy_quarry.core.header.check import Checked
-from lazy_quarry.core.job.job import TASK_SPAN, Allocation, Job, Phase, Use
+from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.ledger.charges import account_lines, allocated_core_ms, charge
-from lazy_quarry.core.plan.planner import Plan
-from lazy_quarry.core.plan.room import rooms
-from lazy_quarry.core.site import Site
-from lazy_quarry.core.units import HOUR_MS
-from lazy_quarry.errors import NoSuchJob, Refused
-from lazy_quarry.run.runner import Runner
-from lazy_quarry.site.drafts import Drafts
-from lazy_quarry.site.sentences import record_words, verdict
-from lazy_quarry.site.views import (
-    Board,
-    ClockView,
-    DraftReport,
-    JobDetail,
-    JobView,
-    LimitView,
-    NodeView,
-    Occupant,
-    OutputChunk,
-    Record,
-    RoomView,
-    Strata,
-    Submission,
-    job_view,
-    room_view,
-    start_directory,
-)
-from lazy_quarry.store.journal import EndedFilter, Journal
+from lazy_quarry.core.plan.room_search import rooms
+from lazy_quarry.errors import Refused
+from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.site.board import Board, LimitView, NodeView, Occupant, Owner, PersonView, SiteNames, SiteView, Strata
+from lazy_quarry.site.job_detail import JobDetail, Record
+from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.job_views import JobViews
+from lazy_quarry.site.present import Present
+from lazy_quarry.site.record import record_words
+from lazy_quarry.site.room_view import room_view
+from lazy_quarry.site.sentences import verdict
+from lazy_quarry.site.views import RoomView
+from lazy_quarry.store.journal import EndedFilter
 
-MOST_TASKS = 100_000
-WARN_EVERY_MS = 10_000
-RECENT_MS = 12 * HOUR_MS
-"""Jobs that ended within this stay on the board."""
+_WAITS = (Phase.WAITING, Phase.HELD, Phase.BLOCKED)
 
 
 class Queries:
-    """The reading side of a desk. ``clock`` gives the present instant in milliseconds."""
+    """Answers about jobs and about the site."""
 
-    site: Site
-    journal: Journal
-    runner: Runner
-    engine: Engine
-    user: str
-    zone: tzinfo
-    clock: Callable[[], int]
-    clock_view: ClockView
-    lock: threading.RLock
-    version: int
-    stuck: str
-    _changed: threading.Condition
-    _recent: list[Job] | None
-    _ended_views: dict[int, tuple[Job, JobView]]
-    _warned: dict[int, tuple[int, int, str]]
-    _usual: dict[tuple[str, str, int], int | None]
+    def __init__(self, present: Present) -> None:
+        self.present = present
+        self.views = JobViews(present)
 
-    def now(self) -> int:
-        """The present instant; it never runs backwards."""
-        return max(self.clock(), self.engine.state.at_ms)
-
-    def _plan(self) -> Plan:
-        return self.engine.plan(self.now())
-
-    def _explainer(self) -> Explainer:
-        return Explainer(self.engine, self.now(), self.zone)
-
-    def _label(self, number: int) -> str:
-        job = self.engine.state.jobs.get(number) if number >= TASK_SPAN else None
-        if job is not None:
-            return job.label
-        parent = self.engine.state.jobs.get(number // TASK_SPAN)
-        if parent is not None and parent.request.array is not None:
-            return f"{parent.number}/{parent.request.array.number(number % TASK_SPAN - 1)}"
-        return str(number)
-
-    def _together(self, job: Job) -> tuple[Job, tuple[tuple[str, int], ...]]:
-        """An array as its tasks together make it: what runs of it, since when, where; and its tasks by state."""
-        live = [self.engine.state.jobs[number] for number in self.engine.state.tasks.get(job.number, ())]
-        running = [task for task in live if task.phase is Phase.RUNNING]
-        counts = dict(job.counts)
-        for word, count in (("running", len(running)), ("waiting", job.unmade_tasks + len(live) - len(running))):
-            if count and not job.phase.final:
-                counts["held" if word == "waiting" and job.phase is Phase.HELD else word] = count
-        ordered = tuple(sorted(counts.items()))
-        if not running:
-            return job, ordered
-        allocations: dict[str, Allocation] = {}
-        for allocation in (allocation for task in running for allocation in task.allocations):
-            known = allocations.get(allocation.node, Allocation(allocation.node, 0, (), 0))
-            cores, gpus = known.cores + allocation.cores, known.gpus + allocation.gpus
-            memory, scratch = known.memory_mib + allocation.memory_mib, known.scratch_mib + allocation.scratch_mib
-            allocations[allocation.node] = Allocation(
-                allocation.node, known.ranks + allocation.ranks, cores, memory, gpus, scratch
-            )
-        began = min([*(task.started_ms or 0 for task in running), *([job.started_ms] if job.started_ms else [])])
-        charged = sum(charge(self.site, task.request.tier, allocated_core_ms(task, self.now())) for task in running)
-        phase = job.phase if job.phase is Phase.HELD else Phase.RUNNING
-        together = replace(
-            job,
-            phase=phase,
-            started_ms=began,
-            allocations=tuple(allocations.values()),
-            charge_core_ms=job.charge_core_ms + charged,
-        )
-        return together, ordered
-
-    def _view(self, job: Job, explainer: Explainer | None = None) -> JobView:
-        """A job as it is shown. One that has ended is made into it once."""
-        if not job.phase.final:
-            return self._fresh_view(job, explainer)
-        known = self._ended_views.get(job.number)
-        if known is None or known[0] is not job:
-            if len(self._ended_views) > MOST_TASKS:
-                self._ended_views.clear()
-            known = self._ended_views[job.number] = (job, self._fresh_view(job, explainer))
-        return known[1]
-
-    def _fresh_view(self, job: Job, explainer: Explainer | None) -> JobView:
-        now = self.now()
-        counts: tuple[tuple[str, int], ...] = ()
-        if job.request.array is not None:
-            job, counts = self._together(job)
-        needs = self.engine.planner.needs(job.request) if not job.allocations else []
-        forecast, why, warning = None, "", ""
-        if job.phase is Phase.WAITING:
-            placement = self._plan().placements.get(job.number)
-            if placement is not None:
-                forecast = (placement.start_ms, placement.end_ms, tuple(one.node for one in placement.nodes))
-        if not job.phase.final and job.phase is not Phase.RUNNING and explainer:
-            told = explainer.why(job, job.reason)
-            why = told.because
-            warning = self._hopeless(job, told.kind, forecast is None)
-            if job.phase is Phase.WAITING and (notices := self.runner.notices()):
-                why = notices[0]
-        if job.phase is Phase.RUNNING and not counts and job.request.array is None:
-            warning = self._careless(job, now)
-        if counts and job.phase is Phase.RUNNING:
-            forecast = self._through(job, dict(counts))
-        need = needs[0] if needs else None
-        return job_view(
-            job,
-            self.site,
-            now,
-            cores=need.cores if need else 0,
-            node_count=need.node_count if need else 0,
-            memory_mib=sum(part.nodes * part.memory_mib for part in need.parts) if need else 0,
-            forecast=forecast,
-            why=why,
-            live=self.runner.live(job, now) if job.phase is Phase.RUNNING and not counts else None,
-            counts=counts,
-            warning=warning,
-        )
-
-    def _through(self, job: Job, counts: dict[str, int]) -> tuple[int, int, tuple[str, ...]]:
-        """Of an array that runs: when what runs of it must be over, and when all of it would be at this pace."""
-        live = [self.engine.state.jobs[number] for number in self.engine.state.tasks.get(job.number, ())]
-        limit = max((task.end_limit_ms or 0 for task in live), default=self.now())
-        at_a_time = max(1, counts.get("running", 0))
-        rounds = -(-counts.get("waiting", 0) // at_a_time)
-        return limit, limit + rounds * (job.request.walltime_s + job.request.grace_s) * 1000, ()
-
-    def _hopeless(self, job: Job, kind: str, no_place: bool) -> str:
-        """Why a job that waits will not start by itself."""
-        if job.phase is Phase.WAITING and no_place and kind == "nodes":
-            return "no open node could take it; it waits until one is opened"
-        if job.phase is Phase.WAITING and no_place and kind == "budget":
-            return "its account's budget does not cover it"
-        for number, _ in job.unmet:
-            other = self.engine.state.jobs.get(number)
-            if other is not None and other.phase is Phase.HELD:
-                return f"{other.label}, which it waits for, is held by {other.reason or other.user}"
-        return ""
-
-    def _careless(self, job: Job, now: int) -> str:
-        """What somebody should see to in a running job: worked out again when a few seconds have passed."""
-        known = self._warned.get(job.number)
-        if known is not None and known[0] == job.attempt and 0 <= now - known[1] < WARN_EVERY_MS:
-            return known[2]
-        if len(self._warned) > MOST_TASKS:
-            self._warned.clear()
-        live = self.runner.live(job, now)
-        words = warning_of(job, now, live[0] if live else Use(), self.runner.samples(job, now), self._usual_cpu_ms(job))
-        self._warned[job.number] = (job.attempt, now, words)
-        return words
-
-    def _usual_cpu_ms(self, job: Job) -> int | None:
-        """The CPU time that runs of this name and size used which were done, in the middle; None of less than three."""
-        key = (job.user, job.request.name, job.cores_allocated)
-        if key not in self._usual:
-            wanted = EndedFilter(user=job.user, name=job.request.name, phase="done", limit=20)
-            spent = sorted(
-                one.use.cpu_ms for one in self.journal.ended(wanted) if one.cores_allocated == job.cores_allocated
-            )
-            self._usual[key] = spent[len(spent) // 2] if len(spent) >= 3 else None
-        return self._usual[key]
-
-    def samples(self, number: int) -> list[tuple[int, float, int]]:
-        """What was measured of a running job: (instant in ms, cores busy, memory in MiB), oldest first."""
-        with self.lock:
-            job = self.engine.state.jobs.get(number)
-            return self.runner.samples(job, self.now()) if job and job.phase is Phase.RUNNING else []
-
-    def turns(self) -> list[int]:
-        """One's own waiting jobs in the order of their turns."""
-        with self.lock:
-            order = self.engine.in_order(self.now())
-            return [job.number for job in order if job.user == self.user and job.parent is None]
-
-    def ladder(self, number: int) -> list[Suggestion]:
-        """When a waiting job would start with other walltimes."""
-        with self.lock:
-            job = self._find(number)
-            return list(self._explainer().ladder(job)) if job.phase is Phase.WAITING else []
+    # -- jobs --------------------------------------------------------------------------------------
 
     def jobs(
         self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
     ) -> list[JobView]:
         """Live jobs in the order of their numbers, or the newest ended ones."""
-        with self.lock:
+        present = self.present
+        with present.lock:
             if ended:
-                user = None if everyone else self.user
-                found: Iterable[Job] = self.journal.ended(EndedFilter(user=user, since_ms=since_ms, limit=limit))
+                user = None if everyone else present.user
+                found = present.journal.ended(EndedFilter(user=user, since_ms=since_ms, limit=limit))
             else:
-                live = (self.engine.state.jobs[number] for number in sorted(self.engine.state.jobs))
-                found = [job for job in live if (everyone or job.user == self.user) and job.parent is None]
-            explainer = self._explainer()
-            return [self._view(job, explainer) for job in found]
-
-    def _find(self, number: int) -> Job:
-        job = self.engine.state.jobs.get(number) or self.journal.ended_job(number)
-        if job is None:
-            raise NoSuchJob(f"there is no job {number}")
-        return job
+                live = (job for _, job in sorted(present.engine.state.jobs.items()))
+                found = [job for job in live if (everyone or job.user == present.user) and job.parent is None]
+            explainer = present.explainer()
+            return [self.views.view(job, explainer) for job in found]
 
     def job(self, number: int) -> JobView:
         """One job, live or ended. Raises :class:`NoSuchJob`."""
-        with self.lock:
-            return self._view(self._find(number), self._explainer())
+        with self.present.lock:
+            return self.views.view(self.present.find(number), self.present.explainer())
 
     def detail(self, number: int) -> JobDetail:
         """One job with its record, script and verdict."""
-        with self.lock:
-            job = self._find(number)
-            explainer = self._explainer()
-            view = self._view(job, explainer)
-            waits = job.phase in (Phase.WAITING, Phase.HELD, Phase.BLOCKED)
-            explained = explainer.explained(job) if waits else None
+        present = self.present
+        with present.lock:
+            job = present.find(number)
+            explainer = present.explainer()
+            view = self.views.view(job, explainer)
             script = job.origin.script
-            if job.parent is not None and not script:
-                script = self._find(job.parent).origin.script
-            record = [Record(event.at_ms, record_words(event, self.zone)) for event in self.journal.events_of(number)]
+            if job.parent is not None and not script:  # it is kept once, with the array
+                script = present.find(job.parent).origin.script
+            events = present.journal.events_of(number)
             return JobDetail(
-                view,
-                tuple(record),
-                script,
-                job.origin.path,
-                start_directory(job),
-                job.origin.overrides,
-                explained.instead if explained else "",
-                verdict(view) if job.phase.final else "",
-                tuple(self._tasks(job)) if job.request.array is not None else (),
-                explained,
+                view=view,
+                record=tuple(Record(event.at_ms, record_words(event, present.zone)) for event in events),
+                script=script,
+                script_path=job.origin.path,
+                directory=job.paths.folder,
+                overrides=job.origin.overrides,
+                verdict=verdict(view) if job.phase.final else "",
+                tasks=tuple(self.views.tasks(job)) if job.request.array is not None else (),
+                explained=explainer.explained(job) if job.phase in _WAITS else None,
             )
-
-    def _tasks(self, job: Job) -> Iterable[JobView]:
-        """The tasks of an array that have been made, in their order."""
-        ended = self.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
-        live = [self.engine.state.jobs[number] for number in self.engine.state.tasks.get(job.number, ())]
-        for task in sorted([*ended, *live], key=lambda one: one.number):
-            yield self._view(task)
 
     def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
-        """A piece of what a job printed."""
-        with self.lock:
-            job = self._find(number)
-            view = self._view(job)
-            path = view.output if which == "output" else view.errors
-            return self.runner.output(job, path, from_byte, self.now())
+        """A piece of what a job printed; a negative ``from_byte`` counts from the end."""
+        with self.present.lock:
+            job = self.present.find(number)
+            path = job.paths.output if which == "output" else job.paths.errors
+            return self.present.runner.output(job, path, from_byte, self.present.now())
 
-    def check(self, submission: Submission) -> DraftReport:
-        """All that can be said of a draft: problems, place, start, cost."""
-        with self.lock:
-            return self._drafting().report(submission)
+    def samples(self, number: int) -> list[tuple[int, float, int]]:
+        """What was measured of a running job: (instant in ms, cores busy, memory in MiB), oldest first."""
+        with self.present.lock:
+            job = self.present.engine.state.jobs.get(number)
+            running = job is not None and job.phase is Phase.RUNNING
+            return self.present.runner.samples(job, self.present.now()) if job and running else []
 
-    def _drafting(self) -> Drafts:
-        return Drafts(self.engine, self._plan(), self.journal, self.user, self._accounts(), self.now())
+    # -- waiting jobs ------------------------------------------------------------------------------
 
-    def _check(self, submission: Submission) -> Checked:
-        return self._drafting().check(submission)
+    def turns(self) -> list[int]:
+        """One's own waiting jobs in the order of their turns."""
+        with self.present.lock:
+            order = self.present.engine.plans.in_order(self.present.now())
+            return [job.number for job in order if job.user == self.present.user and job.parent is None]
 
-    def _accounts(self) -> tuple:
-        return account_lines(self.site, self.engine.state.tallies, self.engine.state.jobs.values(), self.now())
-
-    def board(self) -> Board:
-        """Everything the frame and the places show of the present."""
-        with self.lock:
-            explainer = self._explainer()
-            live = [self.engine.state.jobs[number] for number in sorted(self.engine.state.jobs)]
-            own = self.site.accounts_of(self.user)
-            nodes = tuple(self._nodes(set(own)))
-            return Board(
-                self.version,
-                self.now(),
-                self.site.name,
-                self.user,
-                self.site.default_account(self.user) or "",
-                self.clock_view,
-                _strata(nodes),
-                tuple(self._view(job, explainer) for job in [*live, *self._recent_jobs()]),
-                nodes,
-                self.site.queues,
-                self.site.tiers,
-                tuple(window for window in self.engine.windows if window.ends_ms > self.now()),
-                self._accounts(),
-                own,
-                self.site.software,
-                tuple(notice for notice in [self.stuck, *self.runner.notices()] if notice),
-                self.site.default_queue,
-                self.site.default_tier,
-                self.site.storage,
-                tuple(node for node in self.site.nodes if not node.runs_jobs),
-                self.site.head,
-                self.site.contact,
-                self.site.examples,
-                self.site.trial,
-                tuple(self._limits(own)),
-            )
-
-    def _limits(self, own_accounts: Iterable[str]) -> Iterable[LimitView]:
-        """The limits that the person is under, with what is in use of each."""
-        tiers = [tier.name for tier in self.site.tiers if not tier.users or self.user in tier.users]
-        pairs = [
-            ("user", self.user),
-            *(("account", name) for name in own_accounts),
-            *(("tier", name) for name in tiers),
-        ]
-        return [LimitView(*one) for one in self.engine.limits_in_use(pairs)]
+    def ladder(self, number: int) -> list[Suggestion]:
+        """When a waiting job would start with other walltimes."""
+        with self.present.lock:
+            job = self.present.find(number)
+            return list(self.present.explainer().ladder(job)) if job.phase is Phase.WAITING else []
 
     def compare(self, first: int, second: int) -> str:
         """Which of two waiting jobs stands ahead, and by which part. Raises :class:`Refused` when one doesn't wait."""
-        with self.lock:
-            jobs = [self._find(number) for number in (first, second)]
+        with self.present.lock:
+            jobs = [self.present.find(number) for number in (first, second)]
             for job in jobs:
                 if job.phase is not Phase.WAITING:
                     raise Refused(f"{job.label} is {job.phase}; only waiting jobs stand before one another")
-            return self._explainer().compare(*jobs)
+            return self.present.explainer().compare(*jobs)
+
+    # -- the site ----------------------------------------------------------------------------------
+
+    def board(self) -> Board:
+        """Everything that the frame and the places show of the present."""
+        present = self.present
+        with present.lock:
+            explainer = present.explainer()
+            live = [job for _, job in sorted(present.engine.state.jobs.items())]
+            nodes = tuple(self._nodes())
+            return Board(
+                version=present.version,
+                now_ms=present.now(),
+                clock=present.clock_view,
+                site=self._site(),
+                person=self._person(),
+                strata=_strata(nodes),
+                nodes=nodes,
+                jobs=tuple(self.views.view(job, explainer) for job in [*live, *present.recently_ended()]),
+                accounts=present.account_lines(),
+                notices=tuple(notice for notice in [present.unwritable, *present.runner.notices()] if notice),
+            )
+
+    def _site(self) -> SiteView:
+        site, now = self.present.site, self.present.now()
+        return SiteView(
+            name=site.name,
+            head=site.head,
+            contact=site.contact,
+            queues=site.queues,
+            tiers=site.tiers,
+            default_queue=site.default_queue,
+            default_tier=site.default_tier,
+            trial=site.trial,
+            software=site.software,
+            storage=site.storage,
+            login_nodes=tuple(node for node in site.nodes if not node.runs_jobs),
+            examples=site.examples,
+            windows=tuple(window for window in self.present.engine.plans.windows if window.ends_ms > now),
+        )
+
+    def _person(self) -> PersonView:
+        site, user = self.present.site, self.present.user
+        accounts = site.accounts_of(user)
+        tiers = [tier.name for tier in site.tiers if not tier.users or user in tier.users]
+        owners = [("user", user), *(("account", name) for name in accounts), *(("tier", name) for name in tiers)]
+        limits = tuple(LimitView(*one) for one in self.present.engine.limit_use.in_use(owners))
+        return PersonView(user, site.default_account(user) or "", accounts, limits)
+
+    def names(self) -> SiteNames:
+        """The names that may stand in a request of this person."""
+        with self.present.lock:
+            site, user = self.present.site, self.present.user
+            nodes = [node for node in site.nodes if node.runs_jobs]
+            return SiteNames(
+                accounts=site.accounts_of(user),
+                queues=tuple(queue.name for queue in site.queues if not queue.users or user in queue.users),
+                tiers=tuple(tier.name for tier in site.tiers if not tier.users or user in tier.users),
+                traits=tuple(sorted({trait for node in nodes for trait in node.traits})),
+                nodes=tuple(node.name for node in nodes),
+                modules=site.modules,
+            )
 
     def room(self, queue: str) -> list[RoomView]:
         """The most that could start now in a queue, by walltime and kind. Raises :class:`Refused` for no such queue."""
-        with self.lock:
-            known = self.site.queue.get(queue)
+        present, site = self.present, self.present.site
+        with present.lock:
+            known = site.queue.get(queue)
             if known is None:
-                raise Refused(f'there is no queue "{queue}"; there are {", ".join(self.site.queue)}')
-            account = self.site.default_account(self.user) or ""
-            tier = known.tier or self.site.default_tier
+                raise Refused(f'there is no queue "{queue}"; there are {", ".join(site.queue)}')
+            account, tier = site.default_account(present.user) or "", known.tier or site.default_tier
             plain = Request("room", account, (queue,), tier, 60, Memory(1))
-            base = self.engine.before(self.engine.hypothetical_job(self.user, plain, self.now()), self.now())
-            timeline = base.timeline_of(
-                self.engine.plan_request_of(self.engine.hypothetical_job(self.user, plain, self.now()))
-            )
-            found = rooms(self.engine.planner, timeline, self.site, known, account, self.user, base.limits)
+            job = present.engine.plans.hypothetical_job(present.user, plain, present.now())
+            plan = present.engine.plans.plan_before(job, present.now())
+            timeline = plan.timeline_of(present.engine.plans.plan_request_of(job))
+            found = rooms(present.engine.plans.planner, timeline, site, known, account, present.user, plan.limits)
             return [room_view(one) for one in found]
 
-    def _recent_jobs(self) -> list[Job]:
-        since = self.now() - RECENT_MS
-        if self._recent is None:
-            self._recent = self.journal.ended(EndedFilter(since_ms=since, limit=2000))
-        while self._recent and (self._recent[-1].ended_ms or 0) < since:
-            self._recent.pop()
-        return self._recent
-
-    def forget_recent(self) -> None:
-        """Read recently ended jobs from the journal again, after a past was added to it."""
-        with self.lock:
-            self._recent = None
-            self.version += 1
-            self._changed.notify_all()
-
-    def _nodes(self, own_accounts: set[str]) -> Iterable[NodeView]:
+    def _nodes(self) -> Iterable[NodeView]:
+        site, state = self.present.site, self.present.engine.state
+        accounts = set(site.accounts_of(self.present.user))
         occupants: dict[str, list[Occupant]] = {}
-        for job in self.engine.state.running():
-            owner: Literal["mine", "accounts", "others"] = "others"
-            if job.user == self.user:
-                owner = "mine"
-            elif job.request.account in own_accounts:
-                owner = "accounts"
-            for allocation in job.allocations:
-                occupants.setdefault(allocation.node, []).append(
-                    Occupant(
-                        job.number,
-                        owner,
-                        job.request.name,
-                        job.user,
-                        allocation.cores,
-                        allocation.memory_mib,
-                        len(allocation.gpus),
-                        job.end_limit_ms or 0,
-                        job.label,
-                    )
-                )
+        for job in state.running():
+            for node, occupant in self._occupied(job, accounts):
+                occupants.setdefault(node, []).append(occupant)
         queues: dict[str, list[str]] = {}
-        for queue in self.site.queues:
+        for queue in site.queues:
             for name in queue.nodes:
                 queues.setdefault(name, []).append(queue.name)
-        for node in self.site.nodes:
-            if node.runs_jobs:
+        for node_ in site.nodes:
+            if node_.runs_jobs:
                 yield NodeView(
-                    node.name,
-                    tuple(queues.get(node.name, ())),
-                    node.cores,
-                    node.memory_mib,
-                    node.gpus,
-                    node.scratch_mib,
-                    node.traits,
-                    self.engine.state.closures.get(node.name, ""),
-                    tuple(occupants.get(node.name, ())),
+                    name=node_.name,
+                    queues=tuple(queues.get(node_.name, ())),
+                    cores=node_.cores,
+                    memory_mib=node_.memory_mib,
+                    gpus=node_.gpus,
+                    scratch_mib=node_.scratch_mib,
+                    traits=node_.traits,
+                    closed=state.closures.get(node_.name, ""),
+                    occupants=tuple(occupants.get(node_.name, ())),
                 )
+
+    def _occupied(self, job: Job, accounts: set[str]) -> Iterable[tuple[str, Occupant]]:
+        """What a running job has of each of its nodes."""
+        owner: Owner = "accounts" if job.request.account in accounts else "others"
+        if job.user == self.present.user:
+            owner = "mine"
+        for allocation in job.allocations:
+            yield (
+                allocation.node,
+                Occupant(
+                    job=job.number,
+                    label=job.label,
+                    owner=owner,
+                    name=job.request.name,
+                    user=job.user,
+                    cores=allocation.cores,
+                    memory_mib=allocation.memory_mib,
+                    gpus=len(allocation.gpus),
+                    until_ms=job.end_limit_ms or 0,
+                ),
+            )
 
 
 def _strata(nodes: Iterable[NodeView]) -> Strata:

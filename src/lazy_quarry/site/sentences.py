@@ -1,32 +1,17 @@
 """Sentences about jobs, the same in the application and on the command line."""
 
-from datetime import UTC, tzinfo
+from __future__ import annotations
 
-from lazy_quarry.core.advice.next_request import Ran
-from lazy_quarry.core.engine.events import (
-    BroughtForward,
-    Changed,
-    ClockHeld,
-    Ended,
-    Event,
-    Held,
-    NodeClosed,
-    NodeOpened,
-    Ordered,
-    Released,
-    Reserved,
-    Started,
-    Stopping,
-    Submitted,
-    TaskMade,
-    TasksDropped,
-    Unreserved,
-)
-from lazy_quarry.core.job.job import Phase
-from lazy_quarry.core.plan.standing import StandingParts
-from lazy_quarry.core.site import Storage
-from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
-from lazy_quarry.site.views import JobView
+from datetime import UTC, tzinfo
+from typing import TYPE_CHECKING
+
+from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.core.units import clock_time, format_duration, format_size
+
+if TYPE_CHECKING:
+    from lazy_quarry.core.plan.standing_parts import StandingParts
+    from lazy_quarry.core.site import Storage
+    from lazy_quarry.site.job_view import JobView
 
 
 def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
@@ -126,55 +111,6 @@ def verdict(view: JobView) -> str:
     return ""
 
 
-def record_words(event: Event, zone: tzinfo = UTC) -> str:
-    """One line of a job's record."""
-    match event:
-        case Submitted():
-            return f"submitted by {event.user}" + (
-                f" from {event.origin.path}" if event.origin.path.startswith("/") else ""
-            )
-        case Held():
-            return f"held by {event.by}"
-        case Released():
-            return f"released by {event.by}"
-        case Started():
-            cores = plural(sum(len(allocation.cores) for allocation in event.allocations), "core")
-            again = f", attempt {event.attempt}" if event.attempt > 1 else ""
-            return f"started on {fold_names([allocation.node for allocation in event.allocations])}, {cores}{again}"
-        case Stopping():
-            if event.cause == "gave-way":
-                return f"told to make way for {event.by}, and to end within its grace; it waits to run again"
-            return f"told to stop by {event.by}: {event.cause}"
-        case Changed():
-            asked = f": {', '.join(event.overrides)}" if event.overrides else ""
-            return f"changed by {event.by}{asked}"
-        case Ordered():
-            return f"{event.by} put their waiting jobs in order: {', '.join(map(str, event.jobs[:8]))}"
-        case Reserved():
-            return (
-                f"{event.window.name}: {fold_names(event.window.nodes)} reserved by {event.by}, {event.window.reason}"
-            )
-        case Unreserved():
-            return f"reservation {event.name} " + (f"taken back by {event.by}" if event.by else "is over")
-        case Ended():
-            how = event.signal or (f"exit {event.exit}" if event.exit is not None else "")
-            word = "stopped" if event.again and event.phase is Phase.CANCELLED else event.phase.value
-            words = ", ".join(word for word in (word, how, event.reason) if word)
-            return words + ("; it waits to run again" if event.again else "")
-        case NodeClosed():
-            return f"node {event.node} closed: {event.reason}"
-        case NodeOpened():
-            return f"node {event.node} opened"
-        case TaskMade():
-            return "became a job of its own"
-        case TasksDropped():
-            return f"{plural(event.count, 'task')} that had not started cancelled by {event.by}"
-        case BroughtForward():
-            return f"brought forward for {event.account}: {plural(event.jobs, 'job')}"
-        case ClockHeld():
-            return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"
-
-
 def ordinal(place: int) -> str:
     """``1st``, ``12th``, ``1,023rd``."""
     ending = "th" if 10 <= place % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(place % 10, "th")
@@ -186,13 +122,6 @@ def standing_words(parts: StandingParts) -> str:
     told = [f"waited {parts.waited:.1f}h"]
     told += [f"{name} {hours:+.1f}h" for name, hours in parts.named() if name != "waited" and abs(hours) >= 0.05]
     return f"{parts.total:.1f}h: {', '.join(told)}"
-
-
-def ran(view: JobView, walltime_s: int) -> Ran:
-    """What a job's view says of its run, for advice, against the walltime that was asked for."""
-    return Ran(
-        view.phase, view.elapsed_s, walltime_s, view.cores, view.use.cpu_ms / 1000, view.memory_mib, view.memory_peak_mib
-    )  # fmt: skip
 
 
 def storage_words(area: Storage) -> str:

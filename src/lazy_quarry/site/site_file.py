@@ -18,6 +18,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationEr
 from lazy_quarry.core.site import Account, Limits, Site, Standing, Tier, Window
 from lazy_quarry.core.units import parse_duration, parse_names
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.probe.machine import this_machine
 
 
 class SiteFileError(QuarryError):
@@ -128,6 +129,11 @@ def site_file() -> Path:
     """Where this machine's site file would be; ``LQ_SITES`` names another folder."""
     folder = os.environ.get("LQ_SITES")
     return (Path(folder) if folder else platformdirs.user_config_path("lazy-quarry") / "sites") / "machine.toml"
+
+
+def local_site() -> Site:
+    """This machine as a site, with what its site file says. Raises :class:`SiteFileError` when that cannot be used."""
+    return with_site_file(this_machine(), site_file())
 
 
 def with_site_file(site: Site, path: Path) -> Site:

@@ -5,8 +5,6 @@ import fcntl
 import os
 from pathlib import Path
 
-import platformdirs
-
 from lazy_quarry.errors import StateFolderError
 
 
@@ -15,6 +13,8 @@ def state_folder(site: str, given: str | None) -> Path:
     chosen = given or os.environ.get("LQ_STATE")
     if chosen:
         return Path(chosen).expanduser().absolute()
+    import platformdirs  # not needed by commands that are told the folder
+
     return Path(platformdirs.user_state_dir("lazy-quarry", appauthor=False)) / site
 
 

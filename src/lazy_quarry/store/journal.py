@@ -4,11 +4,10 @@ One writer. An event is on disk, synchronously, when :meth:`Journal.append` retu
 nothing of the call is there.
 """
 
-import json
 import os
 import shutil
 import sqlite3
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -17,16 +16,17 @@ from sqlalchemy import Engine, Table, create_engine, event, func, insert, select
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
-from lazy_quarry.core.engine.codec import canonical, from_plain, to_plain
-from lazy_quarry.core.engine.events import Ended, Event, Happening, decode, encode
-from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.engine.state import after as ended_job
+from lazy_quarry.core.engine.events import Ended, Event
+from lazy_quarry.core.engine.state import State, job_after
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, make_task, task_id
 from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.store.codec import decode, encode, from_json, snapshot_to_json, to_json
 from lazy_quarry.store.tables import VERSION, ended, events, meta, metadata, snapshots, sums
 from lazy_quarry.store.upgrade import upgrade
 
+MOST_TASKS = 100_000
+"""Tasks of one array that are read together."""
 SNAPSHOT_EVERY = 2_000
 """Events between snapshots, so that opening replays no more than these."""
 _RISING = ("jobs", "failed", "allocated_core_ms", "charge_core_ms", "cpu_ms")
@@ -56,23 +56,6 @@ class EndedFilter:
     phase: str | None = None
     array: int | None = None
     """Tasks of this array; without it, everything but tasks."""
-
-
-@dataclass(frozen=True, slots=True)
-class SumRow:
-    """One cell of the sums kept by day. The day is its first instant, UTC."""
-
-    day_ms: int
-    account: str
-    user: str
-    queue: str
-    tier: str
-    name: str
-    jobs: int
-    failed: int
-    allocated_core_ms: int
-    charge_core_ms: int
-    cpu_ms: int
 
 
 class Journal:
@@ -136,26 +119,25 @@ class Journal:
             row = work.execute(select(snapshots).order_by(snapshots.c.number.desc()).limit(1)).first()
             state, since = State(), 0
             if row is not None:
-                state, since = from_plain(State, json.loads(row.body)), row.number
+                state, since = from_json(State, row.body), row.number
             rest = work.execute(select(events).where(events.c.number > since).order_by(events.c.number))
             for found in rest:
-                state.apply(decode(found.kind, json.loads(found.body)))
+                state.apply(decode(found.kind, found.body))
                 self._since_snapshot += 1
         return state
 
-    def append(self, happened: Sequence[Event], state: State) -> list[Happening]:
+    def append(self, happened: Sequence[Event], state: State) -> None:
         """Write events, with the ended jobs and sums that follow from them, in one transaction.
 
         ``state`` is the state before them. Raises :class:`StateFolderError`, and then nothing was written.
         """
         if not happened:
-            return []
-        rows, numbered, number = [], [], self.number
+            return
+        rows, number = [], self.number
         for one in happened:
             number += 1
             kind, body = encode(one)
             rows.append((number, one.at_ms, kind, getattr(one, "job", None), body))
-            numbered.append(Happening(number, one))
         try:
             with self._sql.begin() as work:
                 driver: Any = work.connection.driver_connection
@@ -171,7 +153,6 @@ class Journal:
         self._since_snapshot += len(rows)
         if self._since_snapshot >= SNAPSHOT_EVERY:
             self._since_snapshot = 0
-        return numbered
 
     def _record_ends(self, work: Any, ends: Sequence[Ended], state: State) -> None:
         known = {end.job: state.jobs.get(end.job) for end in ends}
@@ -182,7 +163,7 @@ class Journal:
                 job = make_task(state.jobs[end.job // TASK_SPAN], end.job % TASK_SPAN - 1)
             if job.request.array is None:
                 cells += sum_cells(job, end)
-            known[end.job] = finished = ended_job(job, end)
+            known[end.job] = finished = job_after(job, end)
             if finished.parent is not None:  # its script is kept once, with its array
                 origin = replace(finished.origin, script="", environment=())
                 finished = replace(finished, origin=origin)
@@ -196,7 +177,7 @@ class Journal:
         copy = state.copy()
         for one in happened:
             copy.apply(one)
-        work.execute(insert(snapshots).values(number=number, body=canonical(to_plain(copy))))
+        work.execute(insert(snapshots).values(number=number, body=snapshot_to_json(copy)))
         work.execute(snapshots.delete().where(snapshots.c.number < number))
 
     def append_past(self, happened: Sequence[Event]) -> None:
@@ -252,19 +233,7 @@ class Journal:
         """All that happened to a job, in order."""
         query = select(events.c.kind, events.c.body).where(events.c.job == job).order_by(events.c.number)
         with self._sql.connect() as work:
-            return [decode(kind, json.loads(body)) for kind, body in work.execute(query)]
-
-    def all_events(self) -> Iterator[tuple[int, str, str]]:
-        """Number, kind and body of every event, as they stand on disk."""
-        with self._sql.connect() as work:
-            query = select(events.c.number, events.c.kind, events.c.body).order_by(events.c.number)
-            yield from work.execute(query)
-
-    def sums_since(self, day_ms: int) -> list[SumRow]:
-        """The sums of all days from this one on."""
-        query = select(sums).where(sums.c.day_ms >= day_ms).order_by(sums.c.day_ms)
-        with self._sql.connect() as work:
-            return [SumRow(**row) for row in work.execute(query).mappings()]
+            return [decode(kind, body) for kind, body in work.execute(query)]
 
 
 def adopt(folder: Path) -> None:
@@ -300,7 +269,7 @@ def ended_row(job: Job) -> dict[str, Any]:
         "allocated_core_ms": job.allocated_core_ms,
         "charge_core_ms": job.charge_core_ms,
         "cpu_ms": job.use.cpu_ms,
-        "body": canonical(to_plain(job)),
+        "body": to_json(job),
     }
 
 
@@ -346,7 +315,7 @@ def _as_end(job: Job) -> Ended:
 
 
 def _job(body: str) -> Job:
-    job: Job = from_plain(Job, json.loads(body))
+    job: Job = from_json(Job, body)
     return job
 
 

@@ -6,8 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lazy_quarry.core.engine.commands import CancelJob, Finish, HoldJob, ReleaseJob, Submit
 from lazy_quarry.core.engine.engine import State
-from lazy_quarry.core.engine.events import CancelJob, Finish, HoldJob, ReleaseJob, Submit
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.job import Origin, Phase, outlook
 from tests.core.engine.test_arrays import NOW, World, request

@@ -7,18 +7,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lazy_quarry.core.engine.commands import CancelJob, CancelTask, Finish, HoldJob, ReleaseJob, Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine, State
-from lazy_quarry.core.engine.events import (
-    CancelJob,
-    CancelTask,
-    Ended,
-    Finish,
-    HoldJob,
-    ReleaseJob,
-    Schedule,
-    Started,
-    Submit,
-)
+from lazy_quarry.core.engine.events import Ended, Started
 from lazy_quarry.core.job.job import Origin, Phase, task_id
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array, Parameter

@@ -2,27 +2,25 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lazy_quarry.core.engine.engine import Engine, State
-from lazy_quarry.core.engine.events import (
+from lazy_quarry.core.engine.commands import (
     CancelJob,
-    ClockHeld,
     CloseNode,
-    Ended,
     Finish,
     HoldJob,
     OpenNode,
     ReleaseJob,
     Schedule,
-    Started,
     Submit,
-    decode,
-    encode,
 )
+from lazy_quarry.core.engine.engine import Engine, State
+from lazy_quarry.core.engine.events import ClockHeld, Ended, Started
 from lazy_quarry.core.job.job import SIGNS, Origin, Phase, Use
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.ledger.charges import account_lines, by_day, charge, greatest_charge
+from lazy_quarry.core.ledger.accounts import account_lines
+from lazy_quarry.core.ledger.charges import by_day, charge, greatest_charge
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.errors import NoSuchJob, Refused
+from lazy_quarry.store.codec import decode, encode
 from tests.conftest import small_site
 
 
@@ -235,11 +233,10 @@ def test_state_is_a_fold_over_events_and_the_same_commands_give_the_same(command
     _again, journal_again = play(commands)
     assert journal == journal_again
     folded = State()
-    import json
 
     times = []
     for kind, body in journal:
-        event = decode(kind, json.loads(body))
+        event = decode(kind, body)
         times.append(event.at_ms)
         folded.apply(event)
     assert folded == engine.state
@@ -248,12 +245,11 @@ def test_state_is_a_fold_over_events_and_the_same_commands_give_the_same(command
 
 @given(COMMANDS)
 def test_books_balance_and_every_attempt_ends_once(commands):
-    import json
 
     engine, journal = play(commands)
     started, charged, ends = {}, 0, {}
     for kind, body in journal:
-        event = decode(kind, json.loads(body))
+        event = decode(kind, body)
         if isinstance(event, Started):
             assert (event.job, event.attempt) not in started
             started[event.job, event.attempt] = (

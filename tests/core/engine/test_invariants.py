@@ -6,13 +6,10 @@ from dataclasses import replace
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lazy_quarry.core.engine.codec import canonical, from_plain, to_plain
-from lazy_quarry.core.engine.engine import Engine
-from lazy_quarry.core.engine.events import (
+from lazy_quarry.core.engine.commands import (
     CancelJob,
     ChangeJob,
     CloseNode,
-    Ended,
     Finish,
     HoldJob,
     LoseNode,
@@ -21,11 +18,10 @@ from lazy_quarry.core.engine.events import (
     ReleaseJob,
     Reserve,
     Schedule,
-    Started,
     Submit,
-    Submitted,
-    TaskMade,
 )
+from lazy_quarry.core.engine.engine import Engine
+from lazy_quarry.core.engine.events import Ended, Started, Submitted, TaskMade
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import Origin, Phase
 from lazy_quarry.core.job.request import Memory, Request
@@ -33,6 +29,7 @@ from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.ledger.charges import charge
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Site, Tier, Window
 from lazy_quarry.errors import Refused
+from lazy_quarry.store.codec import encode, from_json, snapshot_to_json
 
 NOW = 1_700_000_000_000
 USERS, ACCOUNTS, TIERS = ("ada", "bo", "cy"), ("silt", "eels"), ("steady", "urgent", "spare")
@@ -158,7 +155,7 @@ class World:
             )
             self.tell(Reserve(at, window, "ada"))
         elif what == "look":
-            len(self.engine.plan(max(at, self.engine.state.at_ms)).placements)
+            len(self.engine.plans.plan(max(at, self.engine.state.at_ms)).placements)
         elif job is not None and job.parent is None:
             own_jobs = [
                 n
@@ -220,12 +217,12 @@ class World:
             bound = site.limits_of(name) if kind == "user" else getattr(site, kind)[name].limits
             most = {"jobs": bound.running_jobs, "cores": bound.cores, "gpus": bound.gpus}[measure]
             assert most is None or counted[owner, measure] <= most, (owner, measure)
-        for name, left in self.engine.limit_rows(max(self.at, state.at_ms)).left.items():
+        for name, left in self.engine.plans.limit_rows(max(self.at, state.at_ms)).left.items():
             assert left >= 0, f"{name} could be overrun"
 
 
 def copied(state):
-    return from_plain(State, to_plain(state))
+    return from_json(State, snapshot_to_json(state))
 
 
 @settings(max_examples=150)
@@ -239,12 +236,12 @@ def test_whatever_happens_the_promises_hold(site, many):
         # 1, 2: a fresh engine on a copied state, that nobody looked into, says the very same
         fresh = Engine(site, copied(world.engine.state))
         said = fresh.decide(Schedule(world.at))
-        plan = world.engine.plan(at)
-        planned = [(one.job, one.nodes) for one in plan.starting()]
-        first = next((job for job in world.engine.in_order(at) if job.number in plan.taken), None)
+        plan = world.engine.plans.plan(at)
+        planned = [(one.job, one.allocations) for one in plan.starting()]
+        first = next((job for job in world.engine.plans.in_order(at) if plan.placed_so_far(job.number)), None)
         alone = _start_alone(world.engine, first, at)
         events = world.tell(Schedule(world.at))
-        assert canonical(to_plain_all(said)) == canonical(to_plain_all(events))
+        assert [encode(event) for event in said] == [encode(event) for event in events]
         assert sum(isinstance(event, Started) for event in events) == len(planned)
         # 5: what started behind the first in order didn't delay it
         still = world.engine.state.jobs.get(first.number) if first is not None else None
@@ -256,17 +253,13 @@ def test_whatever_happens_the_promises_hold(site, many):
     state = State()
     for event in world.events:
         state.apply(event)
-    assert to_plain(state) == to_plain(world.engine.state)
-
-
-def to_plain_all(events):
-    return [[event.kind, to_plain(event)] for event in events]
+    assert state == world.engine.state
 
 
 def _start_alone(engine, job, at):
     if job is None:
         return 0
-    plan = engine.plan_of(at, [job])
+    plan = engine.plans.plan_of(at, [job])
     return plan.placements[job.number].start_ms if job.number in plan.placements else 2**62
 
 

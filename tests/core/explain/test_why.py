@@ -5,13 +5,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lazy_quarry.core.engine.commands import ChangeJob, Finish, HoldJob, LoseNode, OrderJobs, Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine
-from lazy_quarry.core.engine.events import ChangeJob, Finish, HoldJob, LoseNode, OrderJobs, Schedule, Submit
-from lazy_quarry.core.explain.explainer import Explainer, compared
+from lazy_quarry.core.explain.comparison import compared
+from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.formats.calendar import read_calendar, write_calendar
 from lazy_quarry.core.job.job import Job, Origin, Phase
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.plan.standing import RecentUse, lightness
+from lazy_quarry.core.ledger.recent_use import RecentUse, lightness
+from lazy_quarry.core.plan.standing import standing_of
 from lazy_quarry.core.site import Limits, Standing, Tier, Window
 from lazy_quarry.core.units import HOUR_MS, parse_duration, parse_size
 from lazy_quarry.errors import BadValue
@@ -135,7 +137,7 @@ def test_every_change_that_is_advised_does_what_it_says_when_it_is_made(many, po
             tried = Engine(site, engine.state.copy())
             wanted = changed_by(job.request, change.set)
             tried.apply(tried.decide(ChangeJob(at, job.number, job.user, wanted)))
-            placed = tried.plan(at).placements[job.number]
+            placed = tried.plans.plan(at).placements[job.number]
             assert placed.start_ms == change.start_ms
             tried.apply(tried.decide(Schedule(at)))
             assert (tried.state.jobs[job.number].phase is Phase.RUNNING) == (change.start_ms <= at)
@@ -147,10 +149,10 @@ def test_the_order_is_that_of_the_standings_and_each_comparison_says_so(many):
     for place, (user, request) in enumerate(many):
         engine.apply(engine.decide(Submit(place * 60_000, user, request, Origin(""))))
     at = len(many) * 60_000
-    usage, order = engine.recent_use(at), engine.in_order(at)
-    standings = [usage.parts(job, at).total for job in order]
+    usage, order = engine.plans.recent_use(at), engine.plans.in_order(at)
+    standings = [standing_of(usage, job, at).total for job in order]
     assert all(first >= second - 1e-9 for first, second in pairwise(standings))
-    words = compared(order[0], usage.parts(order[0], at), order[-1], usage.parts(order[-1], at))
+    words = compared(order[0], standing_of(usage, order[0], at), order[-1], standing_of(usage, order[-1], at))
     assert words.startswith(f"{order[0].number} stands ")
 
 
@@ -172,9 +174,9 @@ def test_use_counts_half_after_each_half_life():
 def test_ones_own_order_moves_nobody_elses_turn():
     engine = engine_with(asked(16, nodes=2), asked(1), asked(2), asked(3))
     engine.apply(engine.decide(Submit(0, "bo", asked(4), Origin(""))))
-    before = [job.number for job in engine.in_order(0)]
+    before = [job.number for job in engine.plans.in_order(0)]
     engine.apply(engine.decide(OrderJobs(0, "ada", tuple(reversed([n for n in before if n != 5])))))
-    after = [job.number for job in engine.in_order(0)]
+    after = [job.number for job in engine.plans.in_order(0)]
     assert after.index(5) == before.index(5)
     assert [n for n in after if n != 5] == [n for n in before if n != 5][::-1]
 
@@ -203,7 +205,7 @@ def test_a_tier_that_gives_way_is_stopped_for_others_and_waits_to_run_again():
     engine = engine_with(spare, asked(4), site=site)
     job = engine.state.jobs[1]
     assert job.stopping == "gave-way"
-    assert engine.plan(0).placements[2].start_ms == 30_000
+    assert engine.plans.plan(0).placements[2].start_ms == 30_000
     engine.apply(engine.decide(Finish(20_000, 1, 1, None, "SIGTERM", "gave-way")))
     engine.apply(engine.decide(Schedule(20_000)))
     assert engine.state.jobs[2].phase is Phase.RUNNING
@@ -215,7 +217,7 @@ def test_a_tier_that_gives_way_is_stopped_for_others_and_waits_to_run_again():
 def test_who_may_use_a_reservation_runs_in_it_and_others_do_not():
     window = Window(("n1", "n2"), 0, HOUR_MS, "a course", ("bo",))
     engine = engine_with(asked(1, 1800), site=small_site((8, 8), (window,)))
-    assert engine.plan(0).placements[1].start_ms == HOUR_MS
+    assert engine.plans.plan(0).placements[1].start_ms == HOUR_MS
     engine.apply(engine.decide(Submit(0, "bo", asked(1, 1800), Origin(""))))
     engine.apply(engine.decide(Schedule(0)))
     assert engine.state.jobs[2].phase is Phase.RUNNING

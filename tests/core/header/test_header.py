@@ -5,9 +5,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lazy_quarry.core.header.block import find_block
-from lazy_quarry.core.header.check import Outside, check_script, decode_script
+from lazy_quarry.core.header.check import CheckContext, check_script, decode_script
 from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.core.header.keys import KEYS
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.request import Memory
 from lazy_quarry.errors import BadValue
 from tests.conftest import script, small_site
@@ -15,8 +16,12 @@ from tests.conftest import script, small_site
 GOOD = 'walltime = "1h"\nmemory = "1 GiB/core"'
 
 
-def checked(text, *overrides, user="ada", **more):
-    return check_script(text, small_site(), Outside(user, "dir/tide table.sh", "/work", overrides, **more))
+def checked(text, *overrides, user="ada", left=None, **more):
+    return check_script(
+        text,
+        small_site(),
+        CheckContext(user, Submission(text, "dir/tide table.sh", "/work", overrides, **more), left or {}),
+    )
 
 
 def codes(text, *overrides, **more):
@@ -209,8 +214,8 @@ def test_any_of_several_queues_will_do():
 
 
 def test_a_spent_budget_is_an_error_and_a_short_one_a_warning():
-    assert codes(script(GOOD), left_core_ms={"silt": 0}) == [("budget", 2)]
-    assert not checked(script(GOOD), left_core_ms={"silt": 1000}).refused
+    assert codes(script(GOOD), left={"silt": 0}) == [("budget", 2)]
+    assert not checked(script(GOOD), left={"silt": 1000}).refused
 
 
 def test_overrides_are_toml_else_text_and_may_be_dotted():

@@ -6,12 +6,12 @@ from pathlib import Path
 
 import pytest
 
-from lazy_quarry.core.header.check import Outside, check_script
+from lazy_quarry.core.header.check import CheckContext, check_script
 from lazy_quarry.core.header.codes import CODES, KNOWN, table
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.probe.script import looked_up
-from lazy_quarry.probe.shell import SLIPS
-from lazy_quarry.site.views import Submission
+from lazy_quarry.probe.slips import SLIPS
 
 SCRIPTS = Path(__file__).parents[2] / "scripts"
 EXPECTED = tomllib.loads((SCRIPTS / "wrong" / "expected.toml").read_text())
@@ -47,8 +47,7 @@ def findings(path, programs, text=None):
     folder = str(path.parent)
     text = path.read_bytes().decode() if text is None else text
     looked = looked_up(Submission(text, str(path), folder, environment=(("PATH", programs),)))
-    outside = Outside("tove", str(path), folder, findings=looked.findings, surroundings=looked.surroundings)
-    return check_script(text, oxbow(), outside).diagnostics
+    return check_script(text, oxbow(), CheckContext("tove", looked)).diagnostics
 
 
 def test_there_are_enough_of_them():

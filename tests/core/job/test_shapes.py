@@ -7,13 +7,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lazy_quarry.core.advice.next_request import Ran, advise
-from lazy_quarry.core.header.check import Outside, check_script
+from lazy_quarry.core.header.check import CheckContext, check_script
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase
-from lazy_quarry.core.job.request import Memory, Request, choices
+from lazy_quarry.core.job.needs import choices
+from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array, Parameter, make_array, parse_tasks, parse_values
 from lazy_quarry.core.job.trial import trial_of
-from lazy_quarry.core.plan.array_finish import through
-from lazy_quarry.core.plan.planner import PlannedAllocation, Planner, PlanRequest
+from lazy_quarry.core.plan.array_finish import array_finish
+from lazy_quarry.core.plan.placement import PlannedAllocation, PlanRequest
+from lazy_quarry.core.plan.plan import make_plan
+from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Tier
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.errors import BadValue, Refused
@@ -27,23 +31,23 @@ def placed(request, busy=(), site=None):
     site = site or small_site()
     planner = Planner(site)
     running = [PlannedAllocation(node, NOW + until, (cores, 0, 0, 0)) for node, cores, until in busy]
-    return planner.place(planner.plan(NOW, running, []).whole(), PlanRequest(1, request))
+    return planner.place(make_plan(planner, NOW, running, []).whole(), PlanRequest(1, request))
 
 
 def counts(place):
-    return {one.node: one.ranks for one in place.nodes}
+    return {one.node: one.ranks for one in place.allocations}
 
 
 def test_a_range_takes_the_most_nodes_that_start_as_soon():
     free = replace(PLAIN, nodes=1, most_nodes=3, ranks=6)
-    assert len(placed(free).nodes) == 3
+    assert len(placed(free).allocations) == 3
     busy = [("n1", 8, 60_000), ("n2", 8, 60_000)]
     assert counts(placed(free, busy)) == {"n3": 6}
 
 
 def test_ranks_that_follow_from_the_nodes_follow_in_a_range():
     place = placed(replace(PLAIN, nodes=2, most_nodes=3, ranks=4, ranks_per_node=2))
-    assert [one.ranks for one in place.nodes] == [2, 2, 2]
+    assert [one.ranks for one in place.allocations] == [2, 2, 2]
 
 
 @given(
@@ -73,8 +77,8 @@ def test_ranks_anywhere_start_as_soon_as_there_is_room_for_all_of_them(ranks, th
 
 def test_whole_nodes_anywhere_are_held_whole():
     place = placed(replace(PLAIN, anywhere=True, ranks=20, whole_nodes=True))
-    assert sum(one.ranks for one in place.nodes) == 20
-    assert all(one.amount[0] in (8, 16) for one in place.nodes)
+    assert sum(one.ranks for one in place.allocations) == 20
+    assert all(one.amount[0] in (8, 16) for one in place.allocations)
 
 
 def test_gpus_must_have_the_memory_that_is_asked_for():
@@ -96,7 +100,7 @@ def test_gpus_must_have_the_memory_that_is_asked_for():
     ],
 )
 def test_a_contradiction_names_both_lines(header, words):
-    found = check_script(script(header), small_site(), Outside("ada"))
+    found = check_script(script(header), small_site(), CheckContext("ada"))
     assert any(words in one.message for one in found.diagnostics if one.severity == "error"), found.diagnostics
 
 
@@ -156,16 +160,16 @@ def test_parameters_are_read_from_files_columns_and_patterns():
 @given(st.integers(1, 60), st.integers(1, 20) | st.none(), st.integers(1, 8))
 def test_an_array_is_through_when_its_tasks_laid_one_by_one_would_be(count, at_once, threads):
     planner = Planner(small_site())
-    timeline = planner.plan(NOW, [PlannedAllocation("n1", NOW + 90_000, (3, 0, 0, 0))], []).whole()
+    timeline = make_plan(planner, NOW, [PlannedAllocation("n1", NOW + 90_000, (3, 0, 0, 0))], []).whole()
     request = replace(PLAIN, threads=threads)
-    found = through(planner, timeline, request, count, at_once)
+    found = array_finish(planner, timeline, request, count, at_once)
     field, ends = timeline.copy(), []
     for _ in range(count):
         not_before = sorted(ends)[-at_once] if at_once and len(ends) >= at_once else 0
         place = planner.place(field, PlanRequest(-1, request), not_before)
         planner.occupy(field, place)
         ends.append(place.end_ms)
-    if not found.reckoned:
+    if not found.estimated:
         assert found.last_ms == max(ends)
     else:
         assert abs(found.last_ms - max(ends)) <= 0.5 * (max(ends) - NOW)
@@ -232,7 +236,7 @@ def codes_of(request_words, site=None, folder="", **facts):
 
     known = Surroundings(bool(facts or folder), folder, **facts)
     text = script(f'walltime = "1h"\nmemory = "1 GiB/core"\n{request_words}', 'cat "$LQ_NODES"')
-    found = check_script(text, site or oxbow(), Outside("tove", surroundings=known))
+    found = check_script(text, site or oxbow(), CheckContext("tove", Submission(text, surroundings=known)))
     return {one.code: one.message for one in found.diagnostics}
 
 
@@ -254,8 +258,7 @@ def test_heavy_work_in_a_storage_area_unfit_for_it_is_told_where_to_go():
     ],
 )
 def test_a_request_is_held_against_earlier_runs_of_its_name(earlier, code):
-    from lazy_quarry.core.header.script_checks import compared_with_earlier
-    from lazy_quarry.core.header.surroundings import EarlierRuns
+    from lazy_quarry.core.header.earlier_runs import EarlierRuns, compared_with_earlier
 
     known = {"runs": 3, "longest_s": 600, "memory_peak_mib": 7000, "busiest": 7.5, "cores": 8} | earlier
     request = replace(PLAIN, walltime_s=3600, threads=8, memory=Memory(1024))

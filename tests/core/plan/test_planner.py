@@ -3,9 +3,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lazy_quarry.core.job.request import Memory, Request, deal, needs
-from lazy_quarry.core.plan.planner import PlannedAllocation, Planner, PlanRequest
-from lazy_quarry.core.plan.timeline import FAR, Hold, NodeTable, Timeline
+from lazy_quarry.core.job.needs import deal, needs
+from lazy_quarry.core.job.request import Memory, Request
+from lazy_quarry.core.plan.node_table import NodeTable
+from lazy_quarry.core.plan.placement import FAR, PlannedAllocation, PlanRequest, Unplaced
+from lazy_quarry.core.plan.plan import make_plan
+from lazy_quarry.core.plan.planner import Planner
+from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.site import Closure, Window
 from lazy_quarry.errors import Refused
 from tests.conftest import small_site
@@ -22,7 +26,7 @@ def ask(number, ranks=1, nodes=None, walltime_s=600, threads=1, mib=100, **more)
 
 def plan(requests, running=(), site=None, **more):
     site = site or small_site()
-    return Planner(site, **more.pop("planner", {})).plan(NOW, running, requests, **more)
+    return make_plan(Planner(site, **more.pop("planner", {})), NOW, running, requests, **more)
 
 
 def start_of(plan, job):
@@ -58,7 +62,7 @@ def test_as_few_nodes_as_the_ranks_fit_on():
 def test_a_job_that_fits_starts_now_on_the_tightest_node():
     placed = plan([ask(1, ranks=8)]).placements[1]
     assert placed.start_ms == NOW
-    assert [node.node for node in placed.nodes] == ["n2"]  # as tight as n1, and without a trait not asked for
+    assert [node.node for node in placed.allocations] == ["n2"]  # as tight as n1, and without a trait not asked for
 
 
 def test_a_job_waits_for_the_walltime_of_what_runs():
@@ -79,19 +83,21 @@ def test_a_short_job_behind_fills_the_gap_and_a_long_one_does_not():
 
 def test_uneven_ranks_need_enough_large_nodes():
     placed = plan([ask(1, ranks=17, nodes=2)]).placements[1]
-    assert [(node.node, node.ranks) for node in placed.nodes] == [("n3", 9), ("n2", 8)]
+    assert [(node.node, node.ranks) for node in placed.allocations] == [("n3", 9), ("n2", 8)]
 
 
 def test_whole_nodes_are_held_whole():
     placed = plan([ask(1, ranks=2, nodes=2, whole_nodes=True)]).placements[1]
-    assert [node.amount[0] for node in placed.nodes] == [8, 8]
+    assert [node.amount[0] for node in placed.allocations] == [8, 8]
     busy = [PlannedAllocation("n1", NOW + 60_000, (1, 0, 0, 0)), PlannedAllocation("n2", NOW + 60_000, (1, 0, 0, 0))]
     assert start_of(plan([ask(1, ranks=2, nodes=2, whole_nodes=True)], busy), 1) == 60_000
 
 
 def test_closed_nodes_and_windows_are_counted_as_taken():
     closed = [Closure("n3", "broken")]
-    assert plan([ask(1, ranks=16, nodes=1)], closures=closed).unplaced == {1: "no node that could take it is open"}
+    assert plan([ask(1, ranks=16, nodes=1)], closures=closed).unplaced == {
+        1: Unplaced("nodes", "no node that could take it is open")
+    }
     window = [Window(("n1", "n2", "n3"), NOW + 300_000, NOW + 900_000, "work")]
     found = plan([ask(1, walltime_s=301), ask(2, walltime_s=300)], windows=window)
     assert (start_of(found, 1), start_of(found, 2)) == (900_000, 0)
@@ -102,9 +108,9 @@ def test_not_before_is_waited_for():
 
 
 def test_gpus_traits_and_names_choose_nodes():
-    assert plan([ask(1, gpus=1)]).placements[1].nodes[0].node == "n3"
-    assert plan([ask(1, traits="not fast")]).placements[1].nodes[0].node == "n2"
-    assert plan([ask(1, on_nodes=("n1",))]).placements[1].nodes[0].node == "n1"
+    assert plan([ask(1, gpus=1)]).placements[1].allocations[0].node == "n3"
+    assert plan([ask(1, traits="not fast")]).placements[1].allocations[0].node == "n2"
+    assert plan([ask(1, on_nodes=("n1",))]).placements[1].allocations[0].node == "n1"
 
 
 def test_any_of_the_queues_that_starts_sooner():
@@ -138,7 +144,6 @@ def test_what_starts_is_read_from_the_same_plan_as_the_forecasts():
     first = early.starting()
     assert whole.placements == early.placements
     assert first == [place for place in whole.placements.values() if place.start_ms == NOW]
-    assert whole.next_start_ms() == min(p.start_ms for p in whole.placements.values() if p.start_ms > NOW)
 
 
 def test_no_queue_that_could_ever_serve_is_refused_with_a_reason():
@@ -181,7 +186,7 @@ def used_at(site, at, running, placements):
             used[held.node] += np.array(held.amount)
     for place in placements:
         if place.start_ms <= at < place.end_ms:
-            for node in place.nodes:
+            for node in place.allocations:
                 used[node.node] += np.array(node.amount)
     return used
 
@@ -261,10 +266,10 @@ def fits_at(planner, timeline, one, at):
 
 def test_a_timeline_grows_and_keeps_its_sums():
     table = NodeTable(small_site())
-    timeline = Timeline(table, NOW, [Hold(0, NOW + 10, (3, 5, 0, 0))])
+    timeline = Timeline(table, NOW, [PlannedAllocation("n1", NOW + 10, (3, 5, 0, 0))])
     for number in range(40):
-        timeline.hold(0, NOW + 100 + 10 * number, NOW + 105 + 10 * number, (1, 0, 0, 0))
-    timeline.hold(0, NOW + 1000, FAR, (8, 0, 0, 0))
+        timeline.allocate(0, NOW + 100 + 10 * number, NOW + 105 + 10 * number, (1, 0, 0, 0))
+    timeline.allocate(0, NOW + 1000, FAR, (8, 0, 0, 0))
     assert timeline.free_at(NOW)[0, 0] == 5
     assert timeline.free_at(NOW + 10)[0, 0] == 8
     assert timeline.free_at(NOW + 493)[0, 0] == 7

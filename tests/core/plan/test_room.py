@@ -6,8 +6,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.plan.planner import PlannedAllocation, Planner, PlanRequest
-from lazy_quarry.core.plan.room import rooms
+from lazy_quarry.core.plan.placement import PlannedAllocation, PlanRequest
+from lazy_quarry.core.plan.plan import make_plan
+from lazy_quarry.core.plan.planner import Planner
+from lazy_quarry.core.plan.room_search import rooms
 from lazy_quarry.core.site import Window
 from tests.conftest import small_site
 
@@ -35,7 +37,7 @@ def test_what_room_promises_starts_at_once_and_more_would_not(held, waiting, win
         PlanRequest(number, Request("w", "silt", ("all",), "steady", walltime, Memory(512), ranks=ranks))
         for number, (ranks, walltime) in enumerate(waiting, 1)
     ]
-    timeline = planner.plan(NOW, busy(held), requests, windows=site.windows).whole()
+    timeline = make_plan(planner, NOW, busy(held), requests, windows=site.windows).whole()
     for room in rooms(planner, timeline, site, site.queue["all"], "silt"):
         if room.request is None:
             continue
@@ -58,7 +60,7 @@ def test_what_room_promises_starts_at_once_and_more_would_not(held, waiting, win
 def test_room_is_for_the_whole_walltime():
     site = small_site(cores=(8,), windows=(Window(("n1",), NOW + 2_000_000, NOW + 3_000_000, "work"),))
     planner = Planner(site)
-    timeline = planner.plan(NOW, [], [], windows=site.windows).whole()
+    timeline = make_plan(planner, NOW, [], [], windows=site.windows).whole()
     found = {
         (room.walltime_s, room.kind): room.cores for room in rooms(planner, timeline, site, site.queue["all"], "silt")
     }

@@ -29,14 +29,17 @@ from lazy_quarry.app.widgets.starting_points import BeginPreview, BeginRows
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
 from lazy_quarry.core.header.edit import set_key
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import BadValue, QuarryError
-from lazy_quarry.probe.script import looked_up, with_facts
-from lazy_quarry.probe.shell import findings
-from lazy_quarry.site.views import Board, DraftReport, Receipt, RoomView, Submission
+from lazy_quarry.probe.language import findings
+from lazy_quarry.probe.script import looked_up, with_surroundings
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.site.views import Receipt, RoomView
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.client import SiteClient
+    from lazy_quarry.link.site_client import SiteClient
 
 PAUSE_S = 0.03
 """After the last key, before the draft is checked."""
@@ -254,7 +257,7 @@ class DraftPlace(DraftFiles):
     @work(thread=True, exclusive=True, group="check")
     def _ask(self, client: "SiteClient", submission: Submission, revision: int, known: tuple[Diagnostic, ...]) -> None:
         """First what the site itself says, with what was known of the script; then with what others say of it."""
-        quick = replace(with_facts(submission), findings=known)
+        quick = replace(with_surroundings(submission), findings=known)
         try:
             report = client.check(quick)
             if revision == self._revision:
@@ -388,7 +391,7 @@ class DraftPlace(DraftFiles):
         """Run one in the trial tier; of an array, ask which."""
         if not self.editor.text.strip() or self.quarry.client is None:
             self.post_message(Say("There is nothing to try yet; f2 shows what a script can begin from.", bad=True))
-        elif self.report is not None and self.report.tasks:
+        elif self.report is not None and self.report.shape.tasks:
             self.action_ask_path("task")
         else:
             self.try_task("")
@@ -401,7 +404,7 @@ class DraftPlace(DraftFiles):
             self.post_message(Say(str(fault), bad=True))
             return
         if self.quarry.client is not None:
-            walltime = self.report.walltime_s if self.report else 0
+            walltime = self.report.shape.walltime_s if self.report else 0
             self._try(self.quarry.client, self._submission(), task, values, Trial(0, walltime))
 
     @work(thread=True, group="submit", exclusive=True)

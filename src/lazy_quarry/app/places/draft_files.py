@@ -16,11 +16,11 @@ from lazy_quarry.app.widgets.dial_rows import DialRows
 from lazy_quarry.app.widgets.draft_report import ReportRows
 from lazy_quarry.app.widgets.editor import Editor
 from lazy_quarry.app.widgets.starting_points import Begin, BeginPreview, BeginRows
-from lazy_quarry.core.header.check import decode_script
+from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.errors import BadValue, QuarryError
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.client import SiteClient
+    from lazy_quarry.link.site_client import SiteClient
 
 ASKED = {
     "open": "path to open",

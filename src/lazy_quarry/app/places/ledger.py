@@ -3,9 +3,9 @@
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.places.place import KeyHint, Place
 from lazy_quarry.app.widgets.drawing import Lines, Rows
-from lazy_quarry.core.ledger.charges import AccountLine
+from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.units import format_core_hours, plural
-from lazy_quarry.site.views import Board
+from lazy_quarry.site.board import Board
 
 
 class LedgerHead(Lines):
@@ -76,7 +76,7 @@ class LedgerPlace(Place):
         """New figures."""
         super().show(board)
         rows = self.query_one(LedgerRows)
-        rows.lines, rows.mine = board.accounts, board.my_accounts
+        rows.lines, rows.mine = board.accounts, board.person.accounts
         rows.refit()
 
     def arrive(self) -> None:

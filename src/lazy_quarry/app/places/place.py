@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING, cast
 
 from textual.containers import Container
 
-from lazy_quarry.site.views import Board
+from lazy_quarry.site.board import Board
 
 if TYPE_CHECKING:
     from lazy_quarry.app.app import QuarryApp

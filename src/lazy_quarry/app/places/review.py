@@ -14,11 +14,14 @@ from lazy_quarry.app.widgets.run_verdict import VerdictLines
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import outcome_words, state_words, verdict
-from lazy_quarry.site.views import Board, JobDetail, JobView, OutputChunk
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.client import SiteClient
+    from lazy_quarry.link.site_client import SiteClient
 
 TAIL = -64 * 1024
 """So much of an output's end is shown; the whole is in its file."""

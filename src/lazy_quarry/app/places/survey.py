@@ -17,10 +17,11 @@ from lazy_quarry.app.widgets.software_rows import SoftwareRows
 from lazy_quarry.app.widgets.trait_rows import TraitRows
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.views import Board, RoomView
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.views import RoomView
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.client import SiteClient
+    from lazy_quarry.link.site_client import SiteClient
 
 
 class SurveyPlace(Place):
@@ -70,7 +71,7 @@ class SurveyPlace(Place):
         self.query_one(NodeRows).show(board)
         self.query_one(TraitRows).show(board)
         self.query_one(Uses).show(board)
-        self.query_one(SoftwareRows).show(board.software, self.query_one("#search", Input).value)
+        self.query_one(SoftwareRows).show(board.site.software, self.query_one("#search", Input).value)
         hours = self.query_one(NodeHours)
         if hours.display:
             hours.show(board, hours.node)
@@ -156,7 +157,7 @@ class SurveyPlace(Place):
     @on(Input.Changed, "#search")
     def _searched(self, event: Input.Changed) -> None:
         if self.board is not None:
-            self.query_one(SoftwareRows).show(self.board.software, event.value)
+            self.query_one(SoftwareRows).show(self.board.site.software, event.value)
 
     @on(Input.Submitted, "#search")
     def _take_software(self) -> None:

@@ -6,8 +6,9 @@ from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.core.advice.next_request import Advice, advise
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.sentences import ran, state_words, verdict
-from lazy_quarry.site.views import Board
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.past_run import ran
+from lazy_quarry.site.sentences import state_words, verdict
 
 BAR = 12
 Pieces = tuple[tuple[str, str] | tuple[str, str, bool], ...]

@@ -30,7 +30,11 @@ from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.views import Board, JobDetail, JobView, Outcome, OutputChunk
+from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.views import Outcome
 
 TAIL_BYTES = 32 * 1024
 PANES = ("ground", "why", "output", "change", "columns")
@@ -139,7 +143,7 @@ class WatchPlace(Place):
         axis.scope = rows.scope = self.choice.scope
         axis.choice = watch_sentences.choice_words(self.choice, len(rows.marked))
         rows.axis.now_ms = board.now_ms
-        rows.user, rows.opened = board.user, self.choice.opened
+        rows.user, rows.opened = board.person.user, self.choice.opened
         axis.axis = ground.axis = rows.axis
         rows.show(arranged)
         axis.left = ground.left = rows.left
@@ -277,7 +281,7 @@ class WatchPlace(Place):
                 ("↑ ↓", "choose", ""),
                 ("escape", "leave it", "app.place_action('back')"),
             ]
-        row, user = rows.row(), self.board.user if self.board else ""
+        row, user = rows.row(), self.board.person.user if self.board else ""
         return watch_sentences.keys_of(row, user, len(rows.marked), self.pane)
 
     def all_keys(self) -> list[KeyHint]:
@@ -404,7 +408,7 @@ class WatchPlace(Place):
 
     def action_mark_all(self) -> None:
         """Mark all jobs of mine that are shown and have not ended; all marked already, none."""
-        rows, user = self.query_one(JobRows), self.board.user if self.board else ""
+        rows, user = self.query_one(JobRows), self.board.person.user if self.board else ""
         every = {view.job for view in rows.jobs if view.user == user and not view.phase.final}
         rows.marked = set() if rows.marked >= every else rows.marked | every
         self._arrange()
@@ -438,7 +442,7 @@ class WatchPlace(Place):
         view = self.query_one(JobRows).current()
         if view is None or self.board is None:
             return
-        if view.user != self.board.user or view.phase not in (Phase.WAITING, Phase.HELD, Phase.BLOCKED):
+        if view.user != self.board.person.user or view.phase not in (Phase.WAITING, Phase.HELD, Phase.BLOCKED):
             self.post_message(Say("Only a job of yours that has not started can be changed."))
             return
         if self.pane != "change":
@@ -493,7 +497,7 @@ class WatchPlace(Place):
         view, board = self.query_one(JobRows).current(), self.board
         if view is None or board is None:
             return
-        if view.user != board.user or view.phase is not Phase.WAITING:
+        if view.user != board.person.user or view.phase is not Phase.WAITING:
             self.post_message(Say("Only a waiting job of yours can be moved among yours."))
             return
         self._send_rank(view.job, by)

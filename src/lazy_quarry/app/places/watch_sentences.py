@@ -6,8 +6,9 @@ from lazy_quarry.app.places.place import KeyHint
 from lazy_quarry.app.watch_list import Choice, Row
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, plural
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import counts_words, verdict
-from lazy_quarry.site.views import Board, JobView
 
 ALL_KEYS: list[KeyHint] = [
     ("enter", "inspect the job in Review", ""),
@@ -64,7 +65,7 @@ def row_words(row: Row, board: Board) -> str:
         words += f", used by {', '.join(who)}"
     if first is not None:
         words += f"; the next part comes free by {clock_time(first, board.now_ms)} at the latest"
-    window = next((one for one in board.windows if node.name in one.nodes), None)
+    window = next((one for one in board.site.windows if node.name in one.nodes), None)
     if window is not None:
         words += f". From {clock_time(window.begins_ms, board.now_ms)} on: {window.reason}"
     return f"{words}. a shows its jobs and those expected."

@@ -12,7 +12,8 @@ from lazy_quarry.app.header_dials import Dial, HeaderEdit, dials, follows
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.views import Board, DraftReport
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.draft_view import DraftReport
 
 NAME_WIDTH, VALUE_WIDTH, NARROW_VALUE = 14, 20, 17
 

@@ -15,7 +15,7 @@ from lazy_quarry.core.units import (
     format_duration,
     plural,
 )
-from lazy_quarry.site.views import DraftReport, FinishRung, PlacedNode, Rung
+from lazy_quarry.site.draft_view import DraftReport, FinishRung, PlacedNode, Rung
 
 RANKS = "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
 SHOWN_NODES = 8
@@ -139,51 +139,55 @@ class ReportRows(Rows):
 
     def _placement(self, report: DraftReport) -> None:
         self.put((" PLACEMENT", "ink", True), (f"   {self._placement_words(report)}", "dim"))
-        if not report.placement:
-            words = "   no place" if report.cores else "   the request cannot be made out yet; see the checks"
+        if not report.place.nodes:
+            words = "   no place" if report.shape.cores else "   the request cannot be made out yet; see the checks"
             self.put((words, "dim"))
         ranks = []
         rank = 0
-        for node in report.placement:
+        for node in report.place.nodes:
             ranks.append(rank)
             rank += node.ranks
-        shown = list(zip(report.placement, ranks, strict=True))
-        more = report.placed_nodes - min(len(shown), SHOWN_NODES)
+        shown = list(zip(report.place.nodes, ranks, strict=True))
+        more = report.place.node_count - min(len(shown), SHOWN_NODES)
         if more > 0 and not self.open:
             shown = shown[:SHOWN_NODES]
         width = max((len(node.node) for node, _ in shown), default=6) + 1
         for node, first in shown:
             words = f"  ranks {first}–{first + node.ranks - 1}" if node.ranks > 1 else f"  rank {first}"
-            self.put((f"   {node.node:<{width}}", "ink"), *_cores(node, report.threads, first), (words, "dim"))
+            self.put((f"   {node.node:<{width}}", "ink"), *_cores(node, report.shape.threads, first), (words, "dim"))
         if more > 0:
-            beyond = report.placed_nodes - len(report.placement)
+            beyond = report.place.node_count - len(report.place.nodes)
             words = f"   and {plural(more, 'more node')}; enter draws them"
             if self.open:
                 words = "   enter folds them"
                 if beyond > 0:
-                    words = f"   and {plural(beyond, 'more node')}, {report.ranks - rank:,} ranks; enter folds them"
+                    words = (
+                        f"   and {plural(beyond, 'more node')}, {report.shape.ranks - rank:,} ranks; enter folds them"
+                    )
             self.put((words, "ochre"), opens=True)
         self.put()
 
     @staticmethod
     def _placement_words(report: DraftReport) -> str:
-        if not report.placement:
+        if not report.place.nodes:
             return ""
-        where = f"{plural(report.ranks, 'rank')} on {plural(report.placed_nodes, 'node')} of {report.queue}"
+        where = (
+            f"{plural(report.shape.ranks, 'rank')} on {plural(report.place.node_count, 'node')} of {report.place.queue}"
+        )
         return f"{where}; a sign a core, one for each rank"
 
     def _start(self, report: DraftReport) -> None:
         self.put((" START", "ink", True), ("    if it asked for        it would start", "dim"))
-        rungs = [*report.ladder, *report.fewer]
+        rungs = [*report.starts.ladder, *report.starts.fewer]
         longest = max((rung.start_ms - report.now_ms for rung in rungs if rung.start_ms), default=0)
-        for rung in report.ladder:
+        for rung in report.starts.ladder:
             self._rung(rung, report, longest)
-        for rung in report.fewer:
+        for rung in report.starts.fewer:
             self._rung(rung, report, longest)
-        if report.through:
-            self.put((f"          at once, of {plural(report.tasks, 'task')}    all would be through by", "dim"))
-            latest = max((one.last_ms - report.now_ms for one in report.through if one.last_ms), default=0)
-            for each in report.through:
+        if report.starts.finish:
+            self.put((f"          at once, of {plural(report.shape.tasks, 'task')}    all would be through by", "dim"))
+            latest = max((one.last_ms - report.now_ms for one in report.starts.finish if one.last_ms), default=0)
+            for each in report.starts.finish:
                 self._through(each, report, latest)
         self.put()
 
@@ -194,7 +198,7 @@ class ReportRows(Rows):
         if rung.nodes:
             words = f"{plural(rung.nodes, 'node')}"
             change = (("nodes", rung.nodes),)
-            if rung.ranks != report.ranks:
+            if rung.ranks != report.shape.ranks:
                 words += f", {rung.ranks} ranks"
                 change = (*change, ("ranks-per-node", None), ("ranks", rung.ranks))
         head: tuple[Piece, ...] = ((f"         {mark}", "ochre"), (f"{words:<19}", "ink", rung.asked))
@@ -225,21 +229,23 @@ class ReportRows(Rows):
             return
         lasts = one.last_ms - report.now_ms
         bar = "▊" * max(1, round(self._bar() * lasts / max(1, latest_ms)))
-        about = "about " if one.reckoned else ""
+        about = "about " if one.estimated else ""
         when = f" {about}{clock_time(one.last_ms, report.now_ms, self.quarry.zone)}, in {format_duration(lasts / 1000)}"
         self.put(*head, (bar, "river"), (when, "ink" if one.asked else "dim"), change=change)
 
     def _cost(self, report: DraftReport) -> None:
         self.put((" COST", "ink", True))
-        if not report.cores:
+        if not report.shape.cores:
             self.put(("   not known yet", "dim"))
         else:
-            walltime = format_duration(report.walltime_s)
-            most = format_core_hours(report.cost_core_ms)
-            tasks = f"{plural(report.tasks, 'task')} × " if report.tasks else ""
-            self.put((f"   {tasks}{plural(report.cores, 'core')} × {walltime} = at most {most} core-hours", "ink"))
-            if report.left_core_ms is not None:
-                over = report.cost_core_ms > report.left_core_ms
+            walltime = format_duration(report.shape.walltime_s)
+            most = format_core_hours(report.cost.most_core_ms)
+            tasks = f"{plural(report.shape.tasks, 'task')} × " if report.shape.tasks else ""
+            self.put(
+                (f"   {tasks}{plural(report.shape.cores, 'core')} × {walltime} = at most {most} core-hours", "ink")
+            )
+            if report.cost.left_core_ms is not None:
+                over = report.cost.most_core_ms > report.cost.left_core_ms
                 self.put((f"   {_left(report)}", "rust" if over else "dim"))
         self.put()
 
@@ -302,12 +308,12 @@ def _same(one: Line, other: Line) -> bool:
 
 
 def _left(report: DraftReport) -> str:
-    if report.left_core_ms is None:
+    if report.cost.left_core_ms is None:
         return "no limit"
-    if report.cost_core_ms > report.left_core_ms:
-        more = format_core_hours(report.cost_core_ms - report.left_core_ms)
-        return f"{more} more than {report.account} has left"
-    return f"{report.account} has {format_core_hours(report.left_core_ms)} left"
+    if report.cost.most_core_ms > report.cost.left_core_ms:
+        more = format_core_hours(report.cost.most_core_ms - report.cost.left_core_ms)
+        return f"{more} more than {report.cost.account} has left"
+    return f"{report.cost.account} has {format_core_hours(report.cost.left_core_ms)} left"
 
 
 def _cores(node: PlacedNode, threads: int, first_rank: int) -> list[tuple[str, str]]:

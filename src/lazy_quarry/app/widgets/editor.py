@@ -13,7 +13,7 @@ from lazy_quarry.app.theme import Palette
 from lazy_quarry.app.widgets.drawing import Drawing, Lines
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
-from lazy_quarry.core.header.script_body import interpreter
+from lazy_quarry.core.header.interpreter import interpreter
 
 
 def editor_theme(palette: Palette) -> TextAreaTheme:

@@ -3,7 +3,7 @@
 from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.units import clock_time
-from lazy_quarry.site.views import Board
+from lazy_quarry.site.board import Board
 
 PLACES = ("survey", "draft", "chain", "watch", "review", "ledger")
 
@@ -23,7 +23,7 @@ class Trail(Lines):
         width = self.size.width
         pen.write(" ◢◣ lazy quarry  ", "ochre", bold=True)
         board = self.board
-        pen.write(f"{board.site if board else ''}  ", "dim")
+        pen.write(f"{board.site.name if board else ''}  ", "dim")
         narrow = width < 130
         for number, place in enumerate(PLACES, 1):
             if number > 1:
@@ -36,7 +36,7 @@ class Trail(Lines):
                 pen.write(word, "ink", hit=hit)
         if board is None:
             return
-        who = f"{board.user} · {board.account}"
+        who = f"{board.person.user} · {board.person.account}"
         right = [(f"{board.clock.kind} ", "dim")] if board.clock.kind == "rehearsal" else []
         if board.clock.kind == "rehearsal":
             right.append(("paused" if board.clock.paused else f"×{board.clock.speed}", "ochre"))
@@ -87,7 +87,7 @@ class StrataLines(Lines):
             shown = "dim" if colour in ("stone", "faint") else colour
             of = f" of {strata.total:,} cores" if name == "free" else ""
             pen.write(f"{name} {amount:,}{of}", shown, hit=hit).write("   ")
-        for window in board.windows[:1]:
+        for window in board.site.windows[:1]:
             when = clock_time(window.begins_ms, board.now_ms, self.quarry.zone)
             words = f"{window.reason}: {when} "
             if pen.at + len(words) + 2 < width:

@@ -5,8 +5,9 @@ from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.lanes import Axis
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import format_bytes, format_duration, format_size, plural
+from lazy_quarry.site.board import Board, NodeView
+from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import counts_words, verdict
-from lazy_quarry.site.views import Board, JobView, NodeView
 
 LEVELS = " ▁▂▃▄▅▆▇█"
 Samples = list[tuple[int, float, int]]

@@ -21,8 +21,9 @@ from lazy_quarry.core.units import (
     format_size,
     plural,
 )
+from lazy_quarry.site.board import NodeView
+from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import state_words
-from lazy_quarry.site.views import JobView, NodeView
 
 SPANS_MS = tuple(hours * HOUR_MS for hours in (1, 2, 4, 8, 16, 32, 72, 168))
 STEPS_MS = (

@@ -3,7 +3,7 @@
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration
-from lazy_quarry.site.views import Board
+from lazy_quarry.site.board import Board
 
 Piece = tuple[str, str, bool]
 
@@ -25,7 +25,7 @@ class Uses(Rows):
         self.board = board
         self.lines, self.bars = [[(" MAY USE", "ink", True)]], {}
         by_name = {line.account: line for line in board.accounts}
-        for name in board.my_accounts:
+        for name in board.person.accounts:
             line = by_name.get(name)
             if line is None or line.budget_core_ms is None:
                 self.lines.append([(f"   {name:<14}", "ink", False), ("no limit", "dim", False)])
@@ -34,46 +34,49 @@ class Uses(Rows):
             self.bars[len(self.lines)] = (max(0, line.budget_core_ms - left), line.budget_core_ms)
             words = f"{format_core_hours(left)} of {format_core_hours(line.budget_core_ms)} left"
             self.lines.append([(f"   {name:<14}", "ink", False), (words, "dim", False)])
-        mine = [job for job in board.jobs if job.user == board.user]
+        mine = [job for job in board.jobs if job.user == board.person.user]
         running = sum(job.phase == "running" and not job.rows for job in mine)
         waiting = sum(job.phase in ("waiting", "held", "blocked") for job in mine if job.parent is None)
-        if not any(bound.kind == "user" for bound in board.limits):
+        if not any(bound.kind == "user" for bound in board.person.limits):
             self.lines.append([(f"   yours now: {running} running, {waiting} waiting", "dim", False)])
-        for bound in board.limits:
-            full = bound.held >= bound.most
+        for bound in board.person.limits:
+            full = bound.in_use >= bound.most
             whose = "you" if bound.kind == "user" else f"{bound.kind} {bound.name}"
-            words = f"{bound.held:,} of {bound.most:,} {bound.measure}"
+            words = f"{bound.in_use:,} of {bound.most:,} {bound.measure}"
             self.lines.append([(f"   {whose:<17}", "ink", False), (words, "rust" if full else "dim", False)])
-        for tier in board.tiers:
-            if not tier.users or board.user in tier.users:
+        for tier in board.site.tiers:
+            if not tier.users or board.person.user in tier.users:
                 charge = f"charge ×{tier.charge_permille / 1000:g}"
                 limit = f", at most {format_duration(tier.walltime_limit_s)}" if tier.walltime_limit_s else ""
                 words = f"{charge}{limit}" + (f", {tier.note}" if tier.note else "")
                 self.lines.append([(f"   tier {tier.name:<9}", "ink", False), (words, "dim", False)])
         self._ahead(board)
-        if board.storage:
+        if board.site.storage:
             self.lines += [[], [(" STORAGE", "ink", True), ("   seen from   kept   heavy work", "dim", False)]]
-        for area in board.storage:
+        for area in board.site.storage:
             seen = "every node" if area.shared else "one node"
             kept, heavy = "yes" if area.kept else "no", "yes" if area.heavy else "no"
             colour = "dim" if area.heavy else "ink"
             row: list[Piece] = [(f"   {area.path:<9}", "ink", False), (f"{seen:<12}{kept:<7}", "dim", False)]
             self.lines.append([*row, (f"{heavy:<5}", colour, False), (area.note, "dim", False)])
-        for node in board.closed_to_jobs:
+        for node in board.site.login_nodes:
             self.lines.append(
                 [(f"   {node.name:<9}", "ink", False), ("for logging in; no job runs there", "dim", False)]
             )
         self.lines.append([])
-        told = [f"head {board.head}" if board.head else "", f"ask {board.contact}" if board.contact else ""]
+        told = [
+            f"head {board.site.head}" if board.site.head else "",
+            f"ask {board.site.contact}" if board.site.contact else "",
+        ]
         self.lines.append(
-            [(f"   {board.site}: {', '.join(word for word in told if word)}" if any(told) else "", "dim", False)]
+            [(f"   {board.site.name}: {', '.join(word for word in told if word)}" if any(told) else "", "dim", False)]
         )
         self.refit()
 
     def _ahead(self, board: Board) -> None:
-        if board.windows:
+        if board.site.windows:
             self.lines += [[], [(" AHEAD", "ink", True)]]
-        for window in board.windows:
+        for window in board.site.windows:
             begins, ends = (clock_time(at, board.now_ms, self.quarry.zone) for at in (window.begins_ms, window.ends_ms))
             names = fold_names(window.nodes)
             self.lines.append([(f"   {begins} – {ends} ", "river", False), (f"no jobs on {names}", "ink", False)])

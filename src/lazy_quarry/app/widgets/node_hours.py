@@ -5,7 +5,8 @@ from datetime import datetime, timedelta
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import clock_time, format_duration, plural
-from lazy_quarry.site.views import Board, JobView, NodeView
+from lazy_quarry.site.board import Board, NodeView
+from lazy_quarry.site.job_view import JobView
 
 LABEL = 44
 HOUR_MS = 3_600_000
@@ -37,7 +38,7 @@ class NodeHours(Rows):
         coming = [job for job in board.jobs if node in job.forecast_nodes and job.forecast_ms is not None]
         for job in sorted(coming, key=lambda one: one.forecast_ms or 0)[:60]:
             lanes.append((_waiting_words(job), "river", job.forecast_ms or now, job.forecast_end_ms or now, "expected"))
-        for window in board.windows:
+        for window in board.site.windows:
             if node in window.nodes:
                 lanes.append((window.reason, "rust", window.begins_ms, window.ends_ms, "no jobs"))
         if found and found.closed:

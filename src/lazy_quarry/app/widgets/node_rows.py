@@ -9,7 +9,7 @@ from lazy_quarry.app.messages import OpenNode
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.site import Queue
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
-from lazy_quarry.site.views import Board, NodeView
+from lazy_quarry.site.board import Board, NodeView
 
 OWNERS = {"mine": "ochre", "accounts": "moss", "others": "stone"}
 
@@ -26,7 +26,7 @@ def entries(board: Board, fold: bool = True) -> list[Entry]:
     """Queues with their nodes; idle or closed nodes that are alike stand in one row."""
     rows: list[Entry] = []
     shown: set[str] = set()
-    for queue in board.queues:
+    for queue in board.site.queues:
         rows.append(Entry(queue))
         group: list[NodeView] = []
         for node in (node for node in board.nodes if queue.name in node.queues and node.name not in shown):

@@ -12,8 +12,8 @@ from lazy_quarry.app.widgets.drawing import Drawing, Lines, Rows
 from lazy_quarry.app.widgets.lanes import COLUMNS
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.units import clock_time, format_duration
+from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.sentences import ordinal, standing_words
-from lazy_quarry.site.views import JobDetail
 
 
 class PaneTitle(Lines):

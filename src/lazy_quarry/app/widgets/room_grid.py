@@ -8,7 +8,7 @@ from textual.message import Message
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.widgets.drawing import Rows
-from lazy_quarry.core.explain.answers import KINDS, WALLTIMES_S
+from lazy_quarry.core.plan.room import KINDS, WALLTIMES_S
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.site.views import RoomView
 

@@ -11,8 +11,8 @@ from lazy_quarry.core.units import (
     format_duration,
     format_size,
 )
+from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.sentences import state_words
-from lazy_quarry.site.views import JobDetail
 
 Piece = tuple[str, str, bool]
 

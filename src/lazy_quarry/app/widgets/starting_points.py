@@ -9,8 +9,9 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.templates import Template, offered
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.core.units import clock_time
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import state_words
-from lazy_quarry.site.views import Board, JobView
 
 ENDINGS = (".sh", ".bash", ".py", ".R", ".jl", ".pl", ".csh", ".zsh")
 EARLIER, OWN = 8, 12
@@ -59,8 +60,10 @@ class BeginRows(Rows):
         self._scripts(folder, "YOUR SCRIPTS", str(folder), OWN)
         if board is not None:
             self._earlier(board)
-            if board.examples:
-                self._scripts(Path(board.examples), f"EXAMPLES OF {board.site.upper()}", board.examples, 500)
+            if board.site.examples:
+                self._scripts(
+                    Path(board.site.examples), f"EXAMPLES OF {board.site.name.upper()}", board.site.examples, 500
+                )
         self.refit()
 
     def _make(self, worked: tuple[str, ...]) -> None:
@@ -76,7 +79,7 @@ class BeginRows(Rows):
     def _earlier(self, board: Board) -> None:
         newest: dict[str, JobView] = {}
         for job in sorted(board.jobs, key=lambda one: -one.submitted_ms):
-            if job.user == board.user:
+            if job.user == board.person.user:
                 newest.setdefault(job.name, job)
         if not newest:
             return

@@ -6,7 +6,7 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import fold_names
-from lazy_quarry.site.views import Board
+from lazy_quarry.site.board import Board
 
 
 class TraitRows(Rows):

@@ -26,8 +26,9 @@ from lazy_quarry.core.engine.events import (
     Unreserved,
 )
 from lazy_quarry.core.job.job import EACH, Job, Phase, Use, make_task, outlook
-from lazy_quarry.core.ledger.charges import Tally, by_day
-from lazy_quarry.core.plan.standing import KEPT_DAYS
+from lazy_quarry.core.ledger.accounts import Tally
+from lazy_quarry.core.ledger.charges import by_day
+from lazy_quarry.core.ledger.recent_use import KEPT_DAYS
 from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import DAY_MS
 
@@ -205,7 +206,7 @@ class State:
         )
 
     def _end(self, event: Ended) -> Job | None:
-        job = after(self.jobs[event.job], event)
+        job = job_after(self.jobs[event.job], event)
         self._forget_order(event.job)
         if event.allocated_core_ms and (began := self.jobs[event.job].started_ms) is not None:
             for day, core_ms in by_day(began, event.at_ms, event.allocated_core_ms):
@@ -326,7 +327,7 @@ def _ended_words(phase: Phase | None) -> str:
     return "has begun" if phase is None else f"ended {phase}"
 
 
-def after(job: Job, event: Ended) -> Job:
+def job_after(job: Job, event: Ended) -> Job:
     """The job as this end leaves it: final, or waiting again."""
     ended = replace(
         job,

@@ -1,12 +1,9 @@
-"""What the plan tells of jobs and of room, as values: what is shown and sent, without what works it out."""
+"""What is said of a waiting job, as values: they are shown and sent without the code that works them out."""
 
 from dataclasses import dataclass, field
-from typing import Literal
 
-from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.plan.standing import StandingParts
-
-Kind = Literal["nothing", "nodes", "limit", "budget", "dependency", "hold", "not-before", "window", "turn", "at-once"]
+from lazy_quarry.core.plan.standing_parts import StandingParts
+from lazy_quarry.core.plan.waiting import WaitKind
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +31,7 @@ class Why:
     """``because``: a sentence on what the job waits for. ``ends`` are jobs whose end its expected start hangs on."""
 
     because: str
-    kind: Kind = "nothing"
+    kind: WaitKind = "nothing"
     start_ms: int | None = None
     ends: tuple[str, ...] = ()
 
@@ -54,21 +51,3 @@ class Explained:
     def instead(self) -> str:
         """What would start sooner, in a sentence or two; empty for nothing."""
         return " ".join(change.words for change in self.changes[:2])
-
-
-WALLTIMES_S = (900, 3600, 4 * 3600, 12 * 3600, 2 * 86400)
-RoomKind = Literal["one node", "many nodes", "GPUs", "whole nodes"]
-KINDS: tuple[RoomKind, ...] = ("one node", "many nodes", "GPUs", "whole nodes")
-
-
-@dataclass(frozen=True, slots=True)
-class Room:
-    """The most of one kind that could start now in a queue for a walltime; no request where there is nothing."""
-
-    queue: str
-    walltime_s: int
-    kind: RoomKind
-    cores: int = 0
-    nodes: int = 0
-    gpus: int = 0
-    request: Request | None = None

@@ -1,41 +1,40 @@
 """A script with its header, checked against a site: the request it amounts to, and every problem on the way."""
 
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from lazy_quarry.core.header.block import Block, find_block
+from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, Severity, error, warning
-from lazy_quarry.core.header.reader import HeaderReader, Known
+from lazy_quarry.core.header.notes import HeaderNotes
+from lazy_quarry.core.header.reader import HeaderReader
+from lazy_quarry.core.header.request_checks import check_request
 from lazy_quarry.core.header.script_body import read_body
-from lazy_quarry.core.header.script_checks import Script, check_body
-from lazy_quarry.core.header.surroundings import Surroundings
-from lazy_quarry.core.job.request import Need, Request
+from lazy_quarry.core.header.script_checks import check_body
+from lazy_quarry.core.header.site_fit import SiteFit
+from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.needs import Need
+from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import exact_duration, exact_size
-from lazy_quarry.errors import BadValue
 
 _BROKEN = ("header-unclosed", "toml")
 """Without a header that can be read, nothing is known of the request."""
 
 
 @dataclass(frozen=True, slots=True)
-class Outside:
-    """What a check needs to know from outside the script, as values.
+class CheckContext:
+    """What a check needs to know beside the script and the site.
 
-    ``filename`` is where the script lies, or empty. ``overrides`` are ``KEY=VALUE`` texts. ``findings``
-    come from other checkers. ``left_core_ms`` is what accounts have left; None is without a limit.
+    ``submission`` says where the script comes from and what was found out about it; its text is not looked at.
+    ``left_core_ms`` is what accounts have left; None is without a limit.
     """
 
     user: str
-    filename: str = ""
-    directory: str = ""
-    overrides: tuple[str, ...] = ()
-    arguments: tuple[str, ...] = ()
-    findings: tuple[Diagnostic, ...] = ()
+    submission: Submission = Submission("")
     left_core_ms: Mapping[str, int | None] = field(default_factory=dict)
-    surroundings: Surroundings = Surroundings()
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,64 +54,39 @@ class Checked:
         return any(one.severity is Severity.ERROR for one in self.diagnostics)
 
 
-def decode_script(raw: bytes) -> str:
-    """The text of a script. Raises :class:`BadValue` for what is no script: empty, binary, not UTF-8."""
-    if not raw.strip():
-        raise BadValue("the file is empty; a script has an interpreter line, a header and commands")
-    if b"\0" in raw:
-        raise BadValue("the file is binary, not a script; write a script that runs it")
-    try:
-        return raw.decode("utf-8-sig")
-    except UnicodeDecodeError as fault:
-        line = raw[: fault.start].count(b"\n") + 1
-        raise BadValue(f"line {line} is not UTF-8; save the file as UTF-8") from None
-
-
-def check_script(text: str, site: Site, outside: Outside) -> Checked:
-    """Check a script as it would be submitted by ``outside.user``. Never raises for what the script holds."""
-    found: list[Diagnostic] = list(outside.findings)
-    found += _form(text)
+def check_script(text: str, site: Site, context: CheckContext) -> Checked:
+    """Check a script as it would be submitted by ``context.user``. Never raises for what the script holds."""
+    submission = context.submission
+    found: list[Diagnostic] = [*submission.findings, *_form(text)]
     block, problems = find_block(text)
     found += problems
     values = dict(block.values) if block else {}
-    for override in outside.overrides:
+    for override in submission.overrides:
         found += override_values(values, override)
-    reader = HeaderReader(text, values, block, site, _known(outside), found)
-    if block is None and not any(problem.code.startswith("header") for problem in problems):
+    notes = HeaderNotes(text, block, overridden_keys(submission.overrides), found)
+    reader = HeaderReader(values, site, context.user, submission, notes)
+    if block is None and not problems:
         found.append(_no_header(text, site))
-    request = None if any(one.code in _BROKEN for one in problems) else reader.request()
-    fitting: tuple[Need, ...] = ()
-    body = read_body(text)
+    unreadable = any(one.code in _BROKEN for one in problems)
+    request = None if unreadable else reader.request()
+    needs: tuple[Need, ...] = ()
     if request:
-        fitting = reader.limits(request)
+        needs = SiteFit(request, site, notes, reader.read, context.left_core_ms).needs()
         names = request.array.names if request.array else reader.parameter_names()
-        script = Script(
-            text,
-            block,
-            body,
-            request,
-            fitting[0] if fitting else None,
-            site,
-            outside.surroundings,
-            names,
+        script = CheckedScript(
+            text=text,
+            block=block,
+            body=read_body(text),
+            request=request,
+            need=needs[0] if needs else None,
+            site=site,
+            surroundings=submission.surroundings,
+            parameters=names,
         )
+        found += check_request(script)
         found += check_body(script)
-    where: dict[str, int] = {}
-    if block:
-        where = {path[0]: place.line for path, place in reversed(block.places.items())}
-    return Checked(tuple(sorted(found, key=lambda one: one.rank)), request, block, fitting, where)
-
-
-def _known(outside: Outside) -> Known:
-    overridden = {override.partition("=")[0].strip().split(".")[0] for override in outside.overrides}
-    return Known(
-        outside.user,
-        outside.filename,
-        frozenset(overridden),
-        outside.arguments,
-        outside.left_core_ms,
-        outside.surroundings,
-    )
+    lines = {path[0]: place.line for path, place in reversed(block.places.items())} if block else {}
+    return Checked(tuple(sorted(found, key=lambda one: one.rank)), request, block, needs, lines)
 
 
 def _no_header(text: str, site: Site) -> Diagnostic:
@@ -143,12 +117,17 @@ def _form(text: str) -> list[Diagnostic]:
     return found
 
 
+def overridden_keys(overrides: Iterable[str]) -> frozenset[str]:
+    """The header keys that ``KEY=VALUE`` texts set; of a dotted key its table."""
+    return frozenset(override.partition("=")[0].strip().split(".")[0] for override in overrides)
+
+
 def override_values(values: dict[str, Any], override: str) -> list[Diagnostic]:
     """Put one ``KEY=VALUE`` into a header's values; what is wrong with it, if anything."""
     key, equals, text = override.partition("=")
     key = key.strip()
     if not equals or not key:
-        return [error("override", f'--set "{override}" is not KEY=VALUE', 0)]
+        return [error("override", f'in --set: "{override}" is not KEY=VALUE', 0)]
     try:
         value = tomllib.loads(f"x = {text}")["x"]
     except tomllib.TOMLDecodeError:
@@ -158,7 +137,7 @@ def override_values(values: dict[str, Any], override: str) -> list[Diagnostic]:
     for table in tables:
         inner = holder.get(table, {})
         if not isinstance(inner, dict):
-            return [error("override", f"--set {key}: {table} is not a table", 0)]
+            return [error("override", f"in --set: {key}: {table} is not a table", 0)]
         holder[table] = dict(inner)
         holder = holder[table]
     holder[last] = value

@@ -18,7 +18,7 @@ def set_key(text: str, key: str, value: Any) -> str:
     """
     block, problems = find_block(text)
     if block is None:
-        if any(problem.code.startswith("header") for problem in problems):
+        if problems:
             raise BadValue(f"line {problems[0].line}: {problems[0].message}")
         return text if value is None else _with_block(text, key, value)
     try:

@@ -8,6 +8,8 @@ from functools import lru_cache
 import tree_sitter
 import tree_sitter_bash
 
+from lazy_quarry.core.header.interpreter import interpreter
+
 SHELLS = ("bash", "sh", "dash", "ksh")
 """Shells whose scripts are read; others are left alone."""
 _SETTERS = ("read", "mapfile", "readarray", "getopts", "export", "declare", "local", "typeset", "readonly", "unset")
@@ -67,17 +69,6 @@ class Body:
 @lru_cache(maxsize=1)
 def _parser() -> tree_sitter.Parser:
     return tree_sitter.Parser(tree_sitter.Language(tree_sitter_bash.language()))
-
-
-def interpreter(script: str) -> str:
-    """The name of the program in the interpreter line, or empty."""
-    first = script.split("\n", 1)[0].rstrip("\r")
-    if not first.startswith("#!"):
-        return ""
-    words = first[2:].split()
-    if words and words[0].endswith("/env"):
-        words = [word for word in words[1:] if not word.startswith("-") and "=" not in word]
-    return words[0].rsplit("/", 1)[-1] if words else ""
 
 
 @lru_cache(maxsize=64)

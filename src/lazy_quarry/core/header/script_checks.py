@@ -1,17 +1,15 @@
-"""What a script does, held against what it asks for and what is there."""
+"""What a script's commands do, compared with what it asks for and what is there."""
 
 import difflib
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 
-from lazy_quarry.core.header.block import Block
-from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error, hint, warning
-from lazy_quarry.core.header.script_body import Body, NamedFile, ShellCommand, interpreter, named_files
-from lazy_quarry.core.header.surroundings import EarlierRuns, Surroundings
-from lazy_quarry.core.job.request import Need, Request
+from lazy_quarry.core.header.checked_script import CheckedScript
+from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, hint, warning
+from lazy_quarry.core.header.interpreter import interpreter
+from lazy_quarry.core.header.script_body import Body, NamedFile, ShellCommand, named_files
 from lazy_quarry.core.site import Site
-from lazy_quarry.core.units import format_duration, format_size, plural
+from lazy_quarry.core.units import plural
 
 GIVEN = (
     "LQ_JOB", "LQ_TASK", "LQ_NAME", "LQ_ACCOUNT", "LQ_NODES", "LQ_NODE_COUNT", "LQ_RANKS", "LQ_THREADS", "LQ_CORES",
@@ -59,137 +57,19 @@ _NEEDS_PERSON = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Script:
-    """A script with all that is known of it; what the checks below look at."""
-
-    text: str
-    block: Block | None
-    body: Body | None
-    request: Request
-    need: Need | None
-    site: Site
-    surroundings: Surroundings
-    parameters: tuple[str, ...] = ()
-
-    def line(self, *keys: str) -> int:
-        """The line of the first of these keys that stands in the header, else the header's."""
-        if self.block is None:
-            return 1
-        places = (self.block.places.get((key,)) for key in keys)
-        return next((place.line for place in places if place), self.block.first_line)
-
-    def column(self, key: str) -> int:
-        """Where the key's value begins in its line."""
-        place = self.block.places.get((key,)) if self.block else None
-        return place.column if place else 1
-
-    def changed(self, key: str, old: str, new: str, label: str) -> Fix | None:
-        """A fix that changes part of a key's line, where it stands on one."""
-        place = self.block.places.get((key,)) if self.block else None
-        if place is None or place.line != place.last_line:
-            return None
-        line = self.text.split("\n")[place.line - 1]
-        return Fix(label, place.line, place.line, (line.replace(old, new, 1),)) if old in line else None
-
-
-def check_body(script: Script) -> Iterator[Diagnostic]:
-    """All that can be said of how the script goes about it."""
-    yield from _output(script)
-    yield from _times(script)
-    yield from _place(script)
-    yield from _interpreter(script)
-    if script.body is not None:
-        yield from _variables(script, script.body)
-        yield from _programs(script, script.body)
-        yield from _ranks(script, script.body)
-        yield from _habits(script, script.body)
-        yield from _files(script, script.body)
-    yield from _promises(script)
-
-
-# -- request and header ---------------------------------------------------------------------------
-
-
-def _output(script: Script) -> Iterator[Diagnostic]:
-    request = script.request
-    keys = {"output": request.output}
-    if request.errors != "joined":
-        keys["errors"] = request.errors
-    for key, path in keys.items():
-        missing = "{job}" if "{job}" not in path else ""
-        tasked = "{task}" in path or any(f"{{{name}}}" in path for name in script.parameters)
-        if request.array is not None and not tasked:
-            missing = missing + ("-{task}" if missing else "{task}")
-        if not missing or path.startswith("/dev/"):
-            continue
-        stem, dot, ending = path.rpartition(".")
-        better = f"{stem}-{missing}{dot}{ending}" if dot and "/" not in ending and stem else f"{path}-{missing}"
-        fix = script.changed(key, path, better, f'write "{better}"')
-        who = "tasks of it would write over one another" if "task" in missing else "a later run would write over it"
-        words = f'{key} "{path}" is the same each time, so {who}'
-        yield warning("output-repeats", words, script.line(key), script.column(key), fix)
-
-
-def _times(script: Script) -> Iterator[Diagnostic]:
-    request, surroundings = script.request, script.surroundings
-    if request.not_before_ms and surroundings.now_ms and request.not_before_ms <= surroundings.now_ms:
-        yield hint(
-            "not-before-past", "not-before is in the past already, so it changes nothing", script.line("not-before")
-        )
-    if request.warn_s and script.body is not None and interpreter(script.text) in ("bash", "sh", "dash", "ksh"):
-        traps = [command for command in script.body.commands if command.name == "trap"]
-        if not any("USR1" in word.text for command in traps for word in command.words):
-            words = "warn sends SIGUSR1, which ends a shell script that has no trap for it"
-            yield warning("warn-untrapped", words, script.line("warn"))
-    if request.readable_by and surroundings.looked and request.readable_by not in surroundings.groups:
-        known = ", ".join(surroundings.groups[:8]) or "none"
-        words = f'you are not in a group "{request.readable_by}"; you are in {known}'
-        yield error("group", words, script.line("readable-by"))
-
-
-def _place(script: Script) -> Iterator[Diagnostic]:
-    request, need = script.request, script.need
-    if need is None:
+def check_body(script: CheckedScript) -> Iterator[Diagnostic]:
+    """Findings about the commands; none for languages that are not read."""
+    body = script.body
+    if body is None:
         return
-    if request.whole_nodes:
-        widest = max((script.site.node[name].cores for name in need.eligible), default=0)
-        each = max(part.cores for part in need.parts) if not need.anywhere else widest
-        if widest >= 2 and each * 2 <= widest:
-            words = f"whole-nodes keeps {widest} cores of each node, and only {each} of them would be used"
-            yield hint("nodes-half-used", words, script.line("whole-nodes"))
-    if request.array is not None and request.array.at_once and request.array.at_once > request.array.count:
-        words = f"at-once = {request.array.at_once} is more than the {plural(request.array.count, 'task')} there are"
-        yield hint("at-once-idle", words, script.line("array"))
-    folder = request.directory if request.directory.startswith("/") else script.surroundings.folder
-    heavy = need.node_count > 1 or request.gpus or (request.array is not None and request.array.count > 10)
-    if heavy and folder:
-        area = script.site.storage_of(folder)
-        if area is not None and not area.heavy:
-            better = [other.path for other in script.site.storage if other.heavy and other.shared]
-            advice = f"; {better[0]} stands it" if better else ""
-            words = f"it would work in {folder}, and {area.path} is not for heavy reading and writing{advice}"
-            yield warning("storage-unfit", words, script.line("directory"))
+    yield from _variables(script, body)
+    yield from _programs(script, body)
+    yield from _ranks(script, body)
+    yield from _habits(script, body)
+    yield from _files(script, body)
 
 
-def _interpreter(script: Script) -> Iterator[Diagnostic]:
-    first = script.text.split("\n", 1)[0].rstrip("\r")
-    words = first.removeprefix("#!").split()
-    if not first.startswith("#!") or not words or not script.surroundings.looked:
-        return
-    path = words[0]
-    if script.surroundings.files.get(path) == "absent":
-        yield error("interpreter-absent", f"there is no interpreter {path}", 1, 3)
-    elif path.endswith("/env"):
-        name = interpreter(script.text)
-        if script.surroundings.programs.get(name) == "absent" and not _from_modules(script, name):
-            yield error("interpreter-absent", f'the PATH has no interpreter "{name}"', 1, 3)
-
-
-# -- the body -------------------------------------------------------------------------------------
-
-
-def _variables(script: Script, body: Body) -> Iterator[Diagnostic]:
+def _variables(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     known = {*GIVEN, *_SHELLS_OWN, *body.assigned, *script.parameters}
     known |= {name for name, _ in script.request.environment}
     if script.request.inherit:
@@ -204,8 +84,8 @@ def _variables(script: Script, body: Body) -> Iterator[Diagnostic]:
             continue
         near = difflib.get_close_matches(use.name, sorted(GIVEN if ours else known - _SHELLS_OWN), 1, 0.75)
         advice = f"; did you mean ${near[0]}?" if near else ""
-        fix = _replaced(script, use.line, f"${use.name}", f"${near[0]}") if near else None
-        fix = fix or (_replaced(script, use.line, f"${{{use.name}", f"${{{near[0]}") if near else None)
+        fix = script.replaced(use.line, f"${use.name}", f"${near[0]}") if near else None
+        fix = fix or (script.replaced(use.line, f"${{{use.name}", f"${{{near[0]}") if near else None)
         if use.name == "LQ_TASK":
             continue
         yield warning("variable-unset", f"${use.name} is never set{advice}", use.line, use.column, fix)
@@ -221,25 +101,13 @@ def _variables(script: Script, body: Body) -> Iterator[Diagnostic]:
             yield warning("parameter-unused", f"no command uses the parameter {name}, so its tasks do the same", line)
 
 
-def _module_variable(script: Script, name: str) -> bool:
+def _module_variable(script: CheckedScript, name: str) -> bool:
     """Modules may set variables; in capitals, as their custom is."""
     loads = any(command.name == "module" for command in script.body.commands) if script.body else False
     return name.isupper() and bool(script.request.modules or loads)
 
 
-def _replaced(script: Script, line: int, old: str, new: str) -> Fix | None:
-    text = script.text.split("\n")[line - 1]
-    return Fix(f"write {new}", line, line, (text.replace(old, new, 1),)) if old in text else None
-
-
-def _from_modules(script: Script, program: str) -> bool:
-    """A module that is loaded gives the program, or may give it."""
-    software = {module.name: module for module in script.site.software}
-    loaded = [software[name] for name in script.request.modules if name in software]
-    return any(program in module.programs or not module.programs for module in loaded)
-
-
-def _programs(script: Script, body: Body) -> Iterator[Diagnostic]:
+def _programs(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     if not script.surroundings.looked or body.open_ended or "PATH" in body.assigned:
         return
     if any(command.name in ("module", "alias", "conda", "enable") for command in body.commands):
@@ -258,7 +126,7 @@ def _programs(script: Script, body: Body) -> Iterator[Diagnostic]:
             continue
         told.add(name)
         found = script.surroundings.programs.get(name, "there")
-        if found == "there" or _from_modules(script, name):
+        if found == "there" or script.from_modules(name):
             continue
         word = command.words[0]
         giving = [module.name for module in script.site.software if name in module.programs]
@@ -275,7 +143,7 @@ def _programs(script: Script, body: Body) -> Iterator[Diagnostic]:
             )
 
 
-def _with_module(script: Script, module: str) -> Fix | None:
+def _with_module(script: CheckedScript, module: str) -> Fix | None:
     if script.block is None:
         return None
     label = f"load {module}"
@@ -286,7 +154,7 @@ def _with_module(script: Script, module: str) -> Fix | None:
     return script.changed("modules", "]", f', "{module}"]', label)
 
 
-def _ranks(script: Script, body: Body) -> Iterator[Diagnostic]:
+def _ranks(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     request, need = script.request, script.need
     starters = [command for command in body.commands if command.name in _STARTS_RANKS]
     spreads = bool(starters) or bool({"LQ_NODES", "LQ_NODE_COUNT"} & body.mentioned) or body.open_ended
@@ -328,7 +196,7 @@ def _count_option(command: ShellCommand) -> tuple[int, int] | None:
     return None
 
 
-def _habits(script: Script, body: Body) -> Iterator[Diagnostic]:
+def _habits(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     plain = [command for command in body.commands if command.name not in ("set", "export", "trap", "cd")]
     lines = {command.words[0].line for command in plain}
     if not body.stops_on_failure and len(lines) > 1 and not body.open_ended:
@@ -347,7 +215,7 @@ def _habits(script: Script, body: Body) -> Iterator[Diagnostic]:
                 if each.value and script.site.software and not _offered(script.site, each.value):
                     near = difflib.get_close_matches(each.value, script.site.modules, 1, 0.5)
                     advice = f"; did you mean {near[0]}?" if near else ""
-                    better = _replaced(script, each.line, each.value, near[0]) if near else None
+                    better = script.replaced(each.line, each.value, near[0]) if near else None
                     words = f"{script.site.name} has no module {each.value}{advice}"
                     yield warning("module", words, each.line, each.column, better)
     if body.background_line and not any(command.name == "wait" for command in body.commands):
@@ -365,12 +233,12 @@ def _offered(site: Site, name: str) -> bool:
     return any(module == name or module.startswith(f"{name}/") for module in site.modules)
 
 
-def _last_line(script: Script) -> tuple[int, int, tuple[str, ...]]:
+def _last_line(script: CheckedScript) -> tuple[int, int, tuple[str, ...]]:
     lines = script.text.rstrip("\n").split("\n")
     return len(lines), len(lines), (lines[-1], "wait")
 
 
-def _files(script: Script, body: Body) -> Iterator[Diagnostic]:
+def _files(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     """Files that commands read and that aren't there; files that are there and would be written over."""
     if not script.surroundings.looked:
         return
@@ -390,7 +258,7 @@ def _files(script: Script, body: Body) -> Iterator[Diagnostic]:
         yield from _file(script, one, found, made)
 
 
-def _file(script: Script, one: NamedFile, found: str, made: set[str]) -> Iterator[Diagnostic]:
+def _file(script: CheckedScript, one: NamedFile, found: str, made: set[str]) -> Iterator[Diagnostic]:
     where = script.surroundings.folder
     inside = any(one.path == path or one.path.startswith(f"{path}/") for path in made)
     if one.way == "run" and found == "absent" and not inside:
@@ -404,44 +272,3 @@ def _file(script: Script, one: NamedFile, found: str, made: set[str]) -> Iterato
         yield warning("file-absent", f"{one.path} is not in {where}, where the job would start", one.line, one.column)
     elif one.way == "written" and found == "file":
         yield hint("overwrites", f"{one.path} is there already, and this would write over it", one.line, one.column)
-
-
-def _promises(script: Script) -> Iterator[Diagnostic]:
-    """What the header itself names: inputs to be staged, results that earlier runs left."""
-    files = script.surroundings.files
-    if not script.surroundings.looked:
-        return
-    for path in script.request.stage.into:
-        if files.get(path) == "absent":
-            yield error("file-absent", f"stage: {path} is not in {script.surroundings.folder}", script.line("stage"))
-    if script.request.input and files.get(script.request.input) == "absent":
-        words = f"input {script.request.input} is not in {script.surroundings.folder}"
-        yield error("file-absent", words, script.line("input"))
-    for key, paths in (("stage", script.request.stage.out), ("expect", script.request.expect)):
-        for path in paths:
-            if files.get(path) == "file":
-                words = f"{key}: {path} of an earlier run is there already, and this one would write over it"
-                yield hint("overwrites", words, script.line(key))
-
-
-def compared_with_earlier(
-    request: Request, need: Need, earlier: EarlierRuns, line: dict[str, int]
-) -> Iterator[Diagnostic]:
-    """The request held against what runs of the same name took. ``line`` gives the lines of its keys."""
-    runs = f"the last {earlier.runs} runs of {request.name}" if earlier.runs > 1 else f"the last run of {request.name}"
-    took = format_duration(earlier.longest_s)
-    if request.walltime_s >= 3 * max(earlier.longest_s, 300) and request.walltime_s >= 1800:
-        words = (
-            f"{format_duration(request.walltime_s)} are asked for, and {runs} took at most {took}; less starts sooner"
-        )
-        yield hint("walltime-generous", words, line.get("walltime", 1))
-    elif request.walltime_s < earlier.longest_s:
-        words = f"{runs} took up to {took}, more than the walltime"
-        yield warning("walltime-short", words, line.get("walltime", 1))
-    memory = need.memory_mib
-    if earlier.memory_peak_mib and earlier.cores and memory >= 4 * earlier.memory_peak_mib and memory >= 4096:
-        words = f"it asks for {format_size(memory)}, and {runs} used at most {format_size(earlier.memory_peak_mib)}"
-        yield hint("memory-generous", words, line.get("memory", 1))
-    if earlier.cores == need.cores and need.cores >= 4 and 0 < earlier.busiest <= need.cores / 3:
-        words = f"{need.cores} cores are asked for, and {runs} kept at most {earlier.busiest:.1f} of them busy"
-        yield hint("cores-idle", words, line.get("ranks", line.get("threads", 1)))

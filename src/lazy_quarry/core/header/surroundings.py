@@ -22,16 +22,3 @@ class Surroundings:
     variables: frozenset[str] = frozenset()
     groups: tuple[str, ...] = ()
     now_ms: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class EarlierRuns:
-    """What earlier runs of the same name took, those that were done."""
-
-    runs: int
-    longest_s: int
-    memory_peak_mib: int
-    busiest: float
-    """Most cores' worth of CPU that any kept busy on average."""
-    cores: int
-    """Cores of the newest of them."""

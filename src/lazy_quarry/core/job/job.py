@@ -1,39 +1,11 @@
 """A job as the engine keeps it: what was asked, where it stands, what it used."""
 
 from dataclasses import dataclass
-from enum import StrEnum
 
+from lazy_quarry.core.job.phase import Phase, Use
 from lazy_quarry.core.job.request import Request, task_request
-from lazy_quarry.core.units import SECOND_MS
-
-
-class Phase(StrEnum):
-    """The states of a job. Each is told by its word and its sign; colour is never the only sign."""
-
-    WAITING = "waiting"
-    BLOCKED = "blocked"
-    HELD = "held"
-    RUNNING = "running"
-    DONE = "done"
-    FAILED = "failed"
-    OVERTIME = "overtime"
-    OVERMEMORY = "overmemory"
-    CANCELLED = "cancelled"
-    LOST = "lost"
-    SKIPPED = "skipped"
-
-    @property
-    def sign(self) -> str:
-        """The shape that stands for the state."""
-        return SIGNS[self]
-
-    @property
-    def final(self) -> bool:
-        """True when nothing can happen to the job any more."""
-        return self not in (Phase.WAITING, Phase.BLOCKED, Phase.HELD, Phase.RUNNING)
-
-
-SIGNS = dict(zip(Phase, "▱◇◫▰◆✕◔▲⊘◌▿", strict=True))
+from lazy_quarry.core.paths import JobPaths, start_folder
+from lazy_quarry.core.units import SECOND_MS, format_instant
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,15 +19,10 @@ class Allocation:
     gpus: tuple[int, ...] = ()
     scratch_mib: int = 0
 
-
-@dataclass(frozen=True, slots=True)
-class Use:
-    """What an attempt used, as measured or modelled. ``memory_peak_mib`` is the greatest sum at one time."""
-
-    cpu_ms: int = 0
-    memory_peak_mib: int = 0
-    read_bytes: int = 0
-    written_bytes: int = 0
+    @property
+    def amount(self) -> tuple[int, int, int, int]:
+        """Cores, memory in MiB, GPUs and scratch in MiB, without saying which."""
+        return len(self.cores), self.memory_mib, len(self.gpus), self.scratch_mib
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,6 +125,22 @@ class Job:
         return f"{self.number}" if self.parent is None else f"{self.parent}/{self.request.task}"
 
     @property
+    def paths(self) -> JobPaths:
+        """Where it starts, prints and reads."""
+        request = self.request
+        words = {
+            "name": request.name,
+            "job": str(self.parent or self.number),
+            "task": "" if request.task is None else str(request.task),
+            **dict(request.parameters),
+            "user": self.user,
+            "node": self.allocations[0].node if self.allocations else "{node}",
+            "date": format_instant(self.submitted_ms)[:10],
+        }
+        folder = start_folder(self.origin.directory, request.directory)
+        return JobPaths(folder, request.output, request.errors, request.input, words)
+
+    @property
     def unmade_tasks(self) -> int:
         """Of an array: tasks that wait to be made."""
         array = self.request.array
@@ -177,6 +160,11 @@ class Job:
     def cores_allocated(self) -> int:
         """Cores of the present or last attempt."""
         return sum(len(allocation.cores) for allocation in self.allocations)
+
+    @property
+    def claim(self) -> tuple[int, int, int]:
+        """What it counts for in limits while it runs: a job, its cores, its GPUs."""
+        return 1, self.cores_allocated, sum(len(one.gpus) for one in self.allocations)
 
     @property
     def end_limit_ms(self) -> int | None:

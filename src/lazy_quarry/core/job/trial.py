@@ -3,7 +3,8 @@
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
-from lazy_quarry.core.job.request import Request, choices
+from lazy_quarry.core.job.needs import choices
+from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Queue, Site
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import Refused

@@ -1,44 +1,12 @@
-"""Charges and budgets.
+"""Charges: what an allocation costs.
 
-A charge is what was held × how long it was held × the tier's factor: cores × milliseconds × thousandths,
-rounded down to a core-millisecond once for each attempt. So sums over any grouping agree to the second.
+A charge is cores × milliseconds × the tier's factor in thousandths, rounded down to a core-millisecond once for each
+attempt. So sums over any grouping agree to the second.
 """
 
-from collections.abc import Iterable
-from dataclasses import dataclass
-
-from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.site import Site
-from lazy_quarry.core.units import DAY_MS, HOUR_MS, SECOND_MS
-
-
-@dataclass(frozen=True, slots=True)
-class AccountLine:
-    """An account's books: core-ms charged to jobs that have ended, to those running, and what is left."""
-
-    account: str
-    charged_core_ms: int
-    running_core_ms: int
-    budget_core_ms: int | None
-    jobs: int
-    failed: int
-
-    @property
-    def left_core_ms(self) -> int | None:
-        """What may still be charged; None without a budget."""
-        if self.budget_core_ms is None:
-            return None
-        return self.budget_core_ms - self.charged_core_ms - self.running_core_ms
-
-
-@dataclass(frozen=True, slots=True)
-class Tally:
-    """Running sums of one account."""
-
-    charged_core_ms: int = 0
-    allocated_core_ms: int = 0
-    jobs: int = 0
-    failed: int = 0
+from lazy_quarry.core.units import DAY_MS, SECOND_MS
 
 
 def allocated_core_ms(job: Job, until_ms: int) -> int:
@@ -57,33 +25,6 @@ def charge(site: Site, tier: str, held: int) -> int:
 def greatest_charge(site: Site, tier: str, cores: int, walltime_s: int, tasks: int = 1) -> int:
     """Core-ms charged at most: all of the walltime, for all tasks."""
     return tasks * charge(site, tier, cores * walltime_s * SECOND_MS)
-
-
-def account_lines(site: Site, tallies: dict[str, Tally], jobs: Iterable[Job], now_ms: int) -> tuple[AccountLine, ...]:
-    """One line for each account of the site, and for any other that was ever charged."""
-    running: dict[str, int] = {}
-    for job in jobs:
-        if job.phase is Phase.RUNNING:
-            spent = charge(site, job.request.tier, allocated_core_ms(job, now_ms))
-            running[job.request.account] = running.get(job.request.account, 0) + spent
-    names = dict.fromkeys([account.name for account in site.accounts])
-    names |= dict.fromkeys(tallies) | dict.fromkeys(running)
-    lines = []
-    for name in names:
-        tally = tallies.get(name, Tally())
-        account = site.account.get(name)
-        budget = account.budget_core_hours if account else None
-        lines.append(
-            AccountLine(
-                name,
-                tally.charged_core_ms,
-                running.get(name, 0),
-                None if budget is None else budget * HOUR_MS,
-                tally.jobs,
-                tally.failed,
-            )
-        )
-    return tuple(lines)
 
 
 def by_day(begin_ms: int, end_ms: int, core_ms: int) -> list[tuple[int, int]]:

@@ -11,40 +11,31 @@ from dataclasses import dataclass
 
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.ledger.charges import greatest_charge
-from lazy_quarry.core.plan.timeline import FAR
+from lazy_quarry.core.plan.placement import FAR, Claim, Owner
 from lazy_quarry.core.site import Limits, Site
 
 Kind = str
 """``user``, ``account``, ``queue`` or ``tier``."""
-Claim = tuple[int, int, int]
-"""Jobs, cores, GPUs."""
 MEASURES = ("running jobs", "cores", "GPUs")
 
 
 @dataclass(frozen=True, slots=True)
-class Owner:
-    """Whose limits a job is under."""
-
-    user: str
-    account: str
-    tier: str
-
-
-@dataclass(frozen=True, slots=True)
 class ReachedLimit:
-    """A limit that keeps a job from starting: whose, of what, how much is held, allowed and asked for."""
+    """A limit that keeps a job from starting: whose, of what, and how much is in use, allowed and requested."""
 
     kind: Kind
     name: str
     measure: str
-    held: int
+    in_use: int
     most: int
-    asked: int
+    requested: int
 
     @property
     def words(self) -> str:
-        """``the limit of tier spare, 64 cores, of which 48 are held``."""
-        return f"the limit of {self.kind} {self.name}: {self.most:,} {self.measure}, of which {self.held:,} are in use"
+        """``the limit of tier spare, 64 cores, of which 48 are in use``."""
+        return (
+            f"the limit of {self.kind} {self.name}: {self.most:,} {self.measure}, of which {self.in_use:,} are in use"
+        )
 
 
 class _Row:
@@ -62,7 +53,7 @@ class _Row:
         self.free.insert(place + 1, list(self.free[place]))
         return place + 1
 
-    def hold(self, begin_ms: int, end_ms: int, claim: Claim) -> None:
+    def use(self, begin_ms: int, end_ms: int, claim: Claim) -> None:
         begin_ms = max(begin_ms, self.times[0])
         if end_ms <= begin_ms:
             return
@@ -89,8 +80,8 @@ class _Row:
                 return None
             start = self.times[place]
 
-    def now(self) -> list[int]:
-        """What is held at this instant."""
+    def in_use_now(self) -> list[int]:
+        """What is in use at this instant."""
         return [most - left for most, left in zip(self.most, self.free[0], strict=True)]
 
 
@@ -121,10 +112,10 @@ class LimitRows:
             if (row := self._row(kind, name)) is not None:
                 yield kind, name, row
 
-    def hold(self, owner: Owner, queue: str, begin_ms: int, end_ms: int, claim: Claim) -> None:
-        """A job has these from one instant to the other."""
+    def use(self, owner: Owner, queue: str, begin_ms: int, end_ms: int, claim: Claim) -> None:
+        """A job uses so much from one instant to the other."""
         for _, _, row in self._rows_of(owner, queue):
-            row.hold(begin_ms, end_ms, claim)
+            row.use(begin_ms, end_ms, claim)
 
     def earliest(self, owner: Owner, queue: str, at_ms: int, duration_ms: int, claim: Claim) -> int | None:
         """The first instant from which all limits leave a job so much for so long; None for never."""
@@ -151,9 +142,9 @@ class LimitRows:
     def reached_limit(self, owner: Owner, queue: str, claim: Claim) -> ReachedLimit | None:
         """The first limit that leaves no room for a job at this instant."""
         for kind, name, row in self._rows_of(owner, queue):
-            for measure, held, most, asked in zip(MEASURES, row.now(), row.most, claim, strict=True):
-                if held + asked > most:
-                    return ReachedLimit(kind, name, measure, held, most, asked)
+            for measure, in_use, most, requested in zip(MEASURES, row.in_use_now(), row.most, claim, strict=True):
+                if in_use + requested > most:
+                    return ReachedLimit(kind, name, measure, in_use, most, requested)
         return None
 
     def pays(self, account: str, charge: int) -> bool:

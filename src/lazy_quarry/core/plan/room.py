@@ -1,105 +1,23 @@
-"""Room now: the most that could start at this instant, by how long it would run and in which shape.
+"""Room now, as values: the most that could start at this instant, by how long it would run and in which shape."""
 
-Read from the one plan, with every waiting job in its place; so what starts in a room delays nobody.
-"""
+from dataclasses import dataclass
+from typing import Literal
 
-from collections.abc import Iterator
-from dataclasses import replace
+from lazy_quarry.core.job.request import Request
 
-import numpy as np
-from numpy.typing import NDArray
-
-from lazy_quarry.core.explain.answers import KINDS, WALLTIMES_S, Room, RoomKind
-from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.plan.limits import LimitRows, Owner
-from lazy_quarry.core.plan.planner import Planner, PlanRequest
-from lazy_quarry.core.plan.timeline import CORES, GPUS, MEMORY, Timeline
-from lazy_quarry.core.site import Queue, Site
+WALLTIMES_S = (900, 3600, 4 * 3600, 12 * 3600, 2 * 86400)
+RoomKind = Literal["one node", "many nodes", "GPUs", "whole nodes"]
+KINDS: tuple[RoomKind, ...] = ("one node", "many nodes", "GPUs", "whole nodes")
 
 
-def rooms(
-    planner: Planner,
-    timeline: Timeline,
-    site: Site,
-    queue: Queue,
-    account: str,
-    user: str = "",
-    limited: LimitRows | None = None,
-) -> Iterator[Room]:
-    """All rooms of a queue, walltime by walltime; those beyond its limit, or the user's, are left out."""
-    tier = queue.tier or site.default_tier
-    limits = [one for one in (queue.walltime_limit_s, site.tier[tier].walltime_limit_s) if one]
-    for walltime in WALLTIMES_S:
-        if any(walltime > limit for limit in limits) or not queue.open:
-            continue
-        memory = Memory(queue.memory_default_mib, "core")
-        plain = Request("room", account, (queue.name,), tier, walltime, memory)
-        yield from _of_walltime(planner, timeline, site, queue, plain, Owner(user, account, tier), limited)
+@dataclass(frozen=True, slots=True)
+class Room:
+    """The most of one kind that could start now in a queue for a walltime; no request where there is nothing."""
 
-
-def _of_walltime(
-    planner: Planner,
-    timeline: Timeline,
-    site: Site,
-    queue: Queue,
-    plain: Request,
-    owner: Owner,
-    limited: LimitRows | None,
-) -> Iterator[Room]:
-    table = planner.table
-    names = [name for name in queue.nodes if name in table.index]
-    nodes = np.array([table.index[name] for name in names], dtype=np.int64)
-    free = timeline.least_free(nodes, (plain.walltime_s + plain.grace_s) * 1000)
-    each = plain.memory.mib
-    cores = np.maximum(0, np.minimum(free[CORES], free[MEMORY] // max(1, each)))
-    most = min(queue.max_cores or 2**31, limited.cores_left(owner, queue.name) if limited else 2**31)
-    largest = int(min(cores.max(initial=0), most))
-    total = int(min(cores.sum(), most))
-    shapes: dict[RoomKind, Request | None] = {
-        "one node": replace(plain, nodes=1, threads=largest) if largest else None,
-        "many nodes": replace(plain, anywhere=True, ranks=total) if total else None,
-        "GPUs": _gpus(plain, free, cores, most),
-        "whole nodes": _whole(plain, site, names, free, most),
-    }
-    for kind in KINDS:
-        request = shapes[kind]
-        empty = Room(queue.name, plain.walltime_s, kind)
-        if request is None:
-            yield empty
-            continue
-        placement = planner.place(timeline, PlanRequest(-1, request, owner=owner), 0, limited)
-        if placement is None or placement.start_ms > timeline.now_ms:
-            yield empty  # what would start now is what the plan says, nothing else
-            continue
-        held = sum(one.amount[CORES] for one in placement.nodes)
-        gpus = sum(one.amount[GPUS] for one in placement.nodes) if kind == "GPUs" else 0
-        yield Room(queue.name, plain.walltime_s, kind, held, len(placement.nodes), gpus, request)
-
-
-def _gpus(plain: Request, free: NDArray[np.int32], cores: NDArray[np.int32], most: int) -> Request | None:
-    """So many GPUs on each of so many nodes, with a rank and a core for each."""
-    on_node = np.maximum(0, np.minimum(free[GPUS], cores))
-    best = (0, 0, 0)
-    for each in range(1, int(on_node.max(initial=0)) + 1):
-        count = min(int((on_node >= each).sum()), most // each)
-        best = max(best, (count * each, -count, each))
-    total, count, each = best
-    if not total:
-        return None
-    return replace(plain, nodes=-count, ranks=total, gpus=each)
-
-
-def _whole(plain: Request, site: Site, names: list[str], free: NDArray[np.int32], most: int) -> Request | None:
-    """All nodes that are empty for so long, with a rank for each core."""
-    idle = [
-        site.node[name]
-        for place, name in enumerate(names)
-        if free[CORES][place] == site.node[name].cores and free[MEMORY][place] == site.node[name].memory_mib
-    ]
-    if not idle:
-        return None
-    least = min(min(node.cores, node.memory_mib // max(1, plain.memory.mib)) for node in idle)
-    count = min(len(idle), most // max(1, least))
-    if not least or not count:
-        return None
-    return replace(plain, nodes=count, ranks=count * least, whole_nodes=True)
+    queue: str
+    walltime_s: int
+    kind: RoomKind
+    cores: int = 0
+    nodes: int = 0
+    gpus: int = 0
+    request: Request | None = None

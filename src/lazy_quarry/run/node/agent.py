@@ -1,14 +1,16 @@
 """The process on a node that starts jobs and records them, one for each node and user.
 
-It keeps nothing in mind that isn't in the folders of attempts: whatever is asked of it may be asked
-again, of it or of the next one. Messages are JSON, one a line, over a Unix socket in the spool.
+It knows nothing that isn't in the folders of attempts: whatever it is asked may be asked again, of it or of
+the next agent. Messages are JSON, one a line, over a Unix socket in the spool.
 
-    engine → agent   {"ensure": "4127-1"}   see to it that this attempt runs or has run
+    engine → agent   {"ensure": "4127-1"}   start this attempt unless it was started before
                       {"stop": "4127-1"}     its ``stop`` file has been written
     agent → engine   {"ended": "4127-1", "exit": {…}}
                       {"lost": "4127-1", "exit": {…}}
                       {"waits": "4127-1", "reason": "…"}   it could not be started yet
 """
+
+from __future__ import annotations
 
 import fcntl
 import gc
@@ -20,10 +22,11 @@ import socket
 import sys
 import time
 from contextlib import suppress
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
-from lazy_quarry.run.node.attempt import Exit, fields_of, read_claim, read_exit, read_intent, read_json, write_whole
+from lazy_quarry.run.node.attempt import Exit, read_claim, read_exit, read_intent, read_json, write_whole
 from lazy_quarry.run.node.process import become_subreaper, boot_id, children, living, of_attempt, send
 from lazy_quarry.run.node.sockets import listen
 from lazy_quarry.run.node.supervisor import supervise
@@ -52,7 +55,7 @@ class CoresTaken(Exception):
 
 
 class CoresLock:
-    """The promise of this machine's cores to one state folder, kept as long as an agent or supervisor of it lives."""
+    """The lock on this machine's cores for one state folder, held as long as an agent or supervisor of it lives."""
 
     def __init__(self, spool: Path) -> None:
         folder = runtime_folder()
@@ -148,7 +151,7 @@ class Agent:
                 continue  # its end is heard by the selector
 
     def _ensure(self, name: str) -> None:
-        """Bring an attempt on its way, or tell how it went."""
+        """Start an attempt unless it was started before; then watch it, or report how it ended."""
         if name in self.watched:
             return
         folder = self.spool / name
@@ -167,7 +170,7 @@ class Agent:
         self._watch(name, pid)
 
     def _shed(self) -> None:
-        """In a new supervisor: let go of what is the agent's, but not of the promise of the cores."""
+        """In a new supervisor: close what is the agent's, but not the lock on the cores."""
         self.selector.close()
         self.listener.close()
         for client in self.clients:
@@ -193,7 +196,7 @@ class Agent:
         self._follow(name)
 
     def _follow(self, name: str) -> None:
-        """Watch the supervisor that claimed an attempt; tell how it went when it is gone."""
+        """Watch the supervisor that claimed an attempt; report how it ended when it has gone."""
         claim = read_claim(self.spool / name)
         if claim is not None and claim.alive():
             with suppress(ProcessLookupError):
@@ -202,11 +205,11 @@ class Agent:
         self._settle(name)
 
     def _settle(self, name: str) -> None:
-        """Tell how an attempt went whose supervisor is gone."""
+        """Report how an attempt ended whose supervisor has gone."""
         folder = self.spool / name
         ended = read_exit(folder)
         if ended is not None:
-            self._tell({"ended": name, "exit": fields_of(ended)})
+            self._tell({"ended": name, "exit": asdict(ended)})
             return
         if not folder.exists():
             return
@@ -218,10 +221,10 @@ class Agent:
             return
         self._end_orphans(folder)
         ended = Exit(round(time.time() * 1000), 0, cause="lost", reason="its supervisor was killed")
-        self._tell({"lost": name, "exit": fields_of(ended)})
+        self._tell({"lost": name, "exit": asdict(ended)})
 
     def _end_orphans(self, folder: Path) -> None:
-        """Nothing may go on of an attempt that is told as lost: its cores will be given to others."""
+        """Stop everything of an attempt that is reported as lost: its cores will be given to others."""
         mark = f"LQ_ATTEMPT_FOLDER={folder}"
         claim, session = read_claim(folder), read_json(folder / "session")
         if claim is None or claim.boot != boot_id():
@@ -233,7 +236,7 @@ class Agent:
             time.sleep(0.01)
 
     def _reap_adopted(self) -> None:
-        """Bury what came to this process as orphans; its own supervisors are waited for by name."""
+        """Reap adopted orphans; this process's own supervisors are waited for one by one."""
         for pid in set(children(os.getpid())) - set(self.own.values()):
             with suppress(ChildProcessError):
                 os.waitpid(pid, os.WNOHANG)

@@ -5,55 +5,92 @@ alone), ``stop`` why it should end, ``live.json`` what it uses, ``exit.PID`` how
 killed, the others find here where things stand.
 """
 
+from __future__ import annotations
+
 import json
 import os
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
 from lazy_quarry.run.node.process import Identity
 
 
-@dataclass(frozen=True, slots=True)
-class Intent:
-    """All that a supervisor needs to run an attempt."""
+@dataclass(frozen=True)
+class Paths:
+    """Where the job starts, prints and reads. ``errors`` may be the output; an empty ``input`` is nothing to read."""
 
-    job: int
-    attempt: int
-    name: str
     directory: str
     output: str
     errors: str
     input: str
+
+
+@dataclass(frozen=True)
+class Command:
+    """How the script is started: after these commands, with these modules, words and variables."""
+
     environment: dict[str, str]
     arguments: list[str]
     prepare: list[str]
-    expect: list[str]
-    summary: bool
+    modules: list[str]
+
+
+@dataclass(frozen=True)
+class Limits:
+    """What the supervisor keeps the job to. ``cores`` are processor numbers of this machine."""
+
     cores: list[int]
     memory_mib: int
     walltime_s: int
     grace_s: int
     warn_s: int | None
-    ranks: list[tuple[str, int]] = field(default_factory=list)
-    modules: list[str] = field(default_factory=list)
-    stage_in: list[str] = field(default_factory=list)
-    stage_out: list[str] = field(default_factory=list)
-    scratch: str = ""
-    """Where it may write for the time it runs; in the attempt's own folder unless it is kept for later jobs."""
-    spared: str = ""
-    """Where results go that could not be brought back."""
-    group: str = ""
+
+
+@dataclass(frozen=True)
+class Staging:
+    """What is copied to the scratch folder before, and back after."""
+
+    into: list[str]
+    out: list[str]
+    scratch: str
+    """In the attempt's own folder, unless it is kept for later jobs."""
+    spared: str
+    """Where results go that could not be copied back."""
+
+
+@dataclass(frozen=True)
+class Results:
+    """What must be there in the end, whether a summary is printed, and the group that may read what was written."""
+
+    expect: list[str]
+    summary: bool
+    group: str
+
+
+@dataclass(frozen=True)
+class Intent:
+    """All that a supervisor needs to run an attempt. ``ranks`` are (node, ranks on it)."""
+
+    job: int
+    attempt: int
+    name: str
+    ranks: list[tuple[str, int]]
+    paths: Paths
+    command: Command
+    limits: Limits
+    staging: Staging
+    results: Results
 
     @property
     def folder_name(self) -> str:
-        """Of the attempt, below the spool."""
+        """The name of the attempt's folder in the spool."""
         return f"{self.job}-{self.attempt}"
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Exit:
-    """How an attempt ended and what it used. ``held_ms`` is by a clock that nobody can set."""
+    """How an attempt ended and what it used. ``held_ms`` is how long it had its cores, by a clock that nobody can set."""
 
     ended_ms: int
     held_ms: int
@@ -67,25 +104,20 @@ class Exit:
     written_bytes: int = 0
 
 
-def fields_of(value: Intent | Exit | Identity) -> dict[str, Any]:
-    """A record as a dictionary; quicker than a deep copy, for each job pays for it."""
-    return {name: getattr(value, name) for name in value.__dataclass_fields__}
-
-
 def write_whole(path: Path, text: str, durable: bool = True) -> None:
-    """A file that is there with all of its text, or not at all."""
+    """Write a file that is there with all of its text, or not at all."""
     short = path.with_name(f"{path.name}.{os.getpid()}")
     fd = os.open(short, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
     try:
         os.write(fd, text.encode())
         if durable:
-            os.fsync(fd)
+            os.fsync(fd)  # before the rename: else a power cut could leave the name with nothing in it
     finally:
         os.close(fd)
     os.rename(short, path)
 
 
-def read_json(path: Path) -> Any | None:
+def read_json(path: Path) -> Any:
     """What a file holds, or None when it is not there or not whole."""
     try:
         return json.loads(path.read_bytes())
@@ -104,7 +136,7 @@ EXIT_BYTES = 4096
 
 
 def exit_file(folder: Path, supervisor: int) -> Path:
-    """Where a supervisor records the end; only the one that claimed the attempt is asked."""
+    """Where a supervisor records the end; only that of the one that claimed the attempt is read."""
     return folder / f"exit.{supervisor}"
 
 
@@ -116,17 +148,31 @@ def read_exit(folder: Path) -> Exit | None:
 
 
 def read_intent(folder: Path) -> Intent | None:
-    """What is to run, or None when the engine never finished saying so."""
+    """What is to run; None when the engine never finished writing it, or an earlier version wrote it.
+
+    In both cases the engine writes it again: nothing of it was claimed yet.
+    """
     found = read_json(folder / "intent.json")
-    if found is None:
+    try:
+        return Intent(
+            job=found["job"],
+            attempt=found["attempt"],
+            name=found["name"],
+            ranks=[(node, ranks) for node, ranks in found["ranks"]],
+            paths=Paths(**found["paths"]),
+            command=Command(**found["command"]),
+            limits=Limits(**found["limits"]),
+            staging=Staging(**found["staging"]),
+            results=Results(**found["results"]),
+        )
+    except (TypeError, KeyError):
         return None
-    return Intent(**(found | {"ranks": [tuple(pair) for pair in found["ranks"]]}))
 
 
 def write_intent(folder: Path, intent: Intent, script: str) -> None:
-    """Lay an attempt's folder out; the intent comes last, so that it stands for all the rest.
+    """Write an attempt's folder; the intent comes last, so that all the rest is there when it is.
 
-    Until a supervisor has claimed it, it may be laid out again: after a power cut nothing of it need be there.
+    Until a supervisor has claimed the attempt, this may be done again: after a power cut nothing of it need be there.
     """
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     if (folder / "claim.json").exists():
@@ -137,4 +183,4 @@ def write_intent(folder: Path, intent: Intent, script: str) -> None:
         file.write(script)
     hosts = "".join(f"{node}\n" * ranks for node, ranks in intent.ranks)
     (folder / "nodes").write_text(hosts)
-    write_whole(folder / "intent.json", json.dumps(fields_of(intent)), durable=False)
+    write_whole(folder / "intent.json", json.dumps(asdict(intent)), durable=False)

@@ -1,5 +1,7 @@
 """What /proc says of processes. A process is known by boot, number and start in raw clock ticks."""
 
+from __future__ import annotations
+
 import ctypes
 import os
 import signal
@@ -13,7 +15,7 @@ _LIBC = ctypes.CDLL(None, use_errno=True)
 _SET_CHILD_SUBREAPER = 36
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Identity:
     """One process, told from every other that had or will have its number."""
 

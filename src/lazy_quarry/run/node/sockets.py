@@ -1,5 +1,7 @@
 """Unix sockets in folders whose paths may be longer than a socket's address: reached through /proc/self/fd."""
 
+from __future__ import annotations
+
 import os
 import socket
 from collections.abc import Iterator

@@ -1,5 +1,7 @@
 """Copying what a job is to have beside it into its scratch folder, and its results back."""
 
+from __future__ import annotations
+
 import glob
 import os
 import shutil

@@ -1,0 +1,64 @@
+"""Commands that change jobs."""
+
+import click
+
+from lazy_quarry.cli.options import (
+    Usage,
+    client_of,
+    jobs_argument,
+    numbers_of,
+    print_outcomes,
+    set_option,
+    state_option,
+)
+
+
+@click.command("hold")
+@jobs_argument
+@state_option
+def hold_command(jobs: tuple[str, ...], state: str) -> None:
+    client = client_of(state)
+    print_outcomes(client.hold(numbers_of(client, jobs)))
+
+
+@click.command("release")
+@jobs_argument
+@state_option
+def release_command(jobs: tuple[str, ...], state: str) -> None:
+    client = client_of(state)
+    print_outcomes(client.release(numbers_of(client, jobs)))
+
+
+@click.command("cancel")
+@jobs_argument
+@state_option
+def cancel_command(jobs: tuple[str, ...], state: str) -> None:
+    client = client_of(state)
+    print_outcomes(client.cancel(numbers_of(client, jobs)))
+
+
+@click.command("again")
+@jobs_argument
+@state_option
+def again_command(jobs: tuple[str, ...], state: str) -> None:
+    client = client_of(state)
+    print_outcomes(client.again(numbers_of(client, jobs)))
+
+
+@click.command("change")
+@jobs_argument
+@set_option
+@state_option
+def change_command(jobs: tuple[str, ...], settings: tuple[str, ...], state: str) -> None:
+    if not settings:
+        raise Usage("change what? give --set KEY=VALUE")
+    client = client_of(state)
+    print_outcomes(client.change(numbers_of(client, jobs), list(settings)))
+
+
+@click.command("order")
+@jobs_argument
+@state_option
+def order_command(jobs: tuple[str, ...], state: str) -> None:
+    client = client_of(state)
+    print_outcomes([client.order(numbers_of(client, jobs))])

@@ -1,0 +1,33 @@
+"""Every command: where it is, and its help in a line. A command's module is imported when the command is called."""
+
+COMMANDS: dict[str, tuple[str, str]] = {
+    "demo": ("application", "Open the demo site: a rehearsal cluster in memory."),
+    "check": ("scripts", "Check scripts; exit 1 when something in one of them must change."),
+    "forecast": ("scripts", "Say where a script would run, when it would start as it is and otherwise, and its cost."),
+    "try": ("scripts", "Run one task of a script in the trial tier, wait, and say what it used and what to ask for."),
+    "submit": ("scripts", "Submit a script with its arguments, standard input (-), or a command line (-- COMMAND...)."),
+    "jobs": ("jobs", "List jobs that wait or run, or that have ended."),
+    "show": ("jobs", "Show everything about a job."),
+    "output": ("jobs", "Print what a job printed."),
+    "why": ("jobs", "Say what a job waits for, when it should start, who is ahead, and what would start sooner."),
+    "wait": ("jobs", "Wait until jobs have ended; exit 1 unless all are done."),
+    "hold": ("changes", "Keep waiting jobs from starting."),
+    "release": ("changes", "Let held jobs start."),
+    "cancel": ("changes", "End waiting jobs, and stop running ones."),
+    "again": ("changes", "Submit jobs again, each as it was."),
+    "change": ("changes", "Ask for something else on behalf of waiting jobs; they keep number and standing."),
+    "order": ("changes", "Put your waiting jobs in order, these first; it moves nobody else's."),
+    "survey": ("nodes", "Say what there is: queues, nodes, room now, accounts, tiers, storage, modules."),
+    "node": ("nodes", "Close nodes, open them again, or say that they are lost with their jobs."),
+    "reserve": ("nodes", "Keep nodes free of jobs for a time: for maintenance, or for some users or accounts alone."),
+    "unreserve": ("nodes", "Take a reservation back."),
+    "reservations": ("nodes", "List the times for which nodes are kept free."),
+    "shell": ("interactive", "Open a shell on cores of a node, within limits, charged like a job."),
+    "replay": (
+        "replay",
+        "Put a workload trace (Standard Workload Format) through the plan's policies, or make one up.",
+    ),
+    "adopt": ("engine", "Make a copied state folder a site of its own: what ran is lost, what waits is held."),
+    "renew": ("engine", "Replace the engine by one of this program's version; jobs go on meanwhile."),
+    "completion": ("completion", "Print the completion script of a shell: bash, zsh or fish."),
+}

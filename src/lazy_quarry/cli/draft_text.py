@@ -1,0 +1,71 @@
+"""What is said of scripts and drafts, as text for people."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from datetime import tzinfo
+from typing import TYPE_CHECKING
+
+from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, plural
+
+if TYPE_CHECKING:
+    from lazy_quarry.core.header.diagnostic import Diagnostic
+    from lazy_quarry.site.draft_view import DraftReport
+    from lazy_quarry.site.job_view import JobView
+
+
+def check_lines(file: str, diagnostics: Iterable[Diagnostic]) -> Iterator[str]:
+    """Findings about a file, a line each."""
+    found = list(diagnostics)
+    yield f"{file}: {'nothing to say' if not found else ''}"
+    for one in found:
+        sign = {"error": "✕", "warning": "·", "hint": " "}[one.severity.value]
+        fix = f" (fix: {one.fix.label})" if one.fix else ""
+        yield f"  {sign} {one.line:4d}  {one.message}{fix}  [{one.code}]"
+
+
+def _start_words(start_ms: int | None, now_ms: int, zone: tzinfo, refused: str = "") -> str:
+    if start_ms is None:
+        return refused or "no forecast"
+    if start_ms <= now_ms:
+        return "now"
+    return f"{clock_time(start_ms, now_ms, zone)}, in {format_duration((start_ms - now_ms) / 1000)}"
+
+
+def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
+    """Place, start and cost of a draft, for people."""
+    if not report.shape.cores:
+        yield "the request cannot be made out; see the checks"
+        return
+    nodes = fold_names([one.node for one in report.place.nodes]) or "no node"
+    beyond = report.place.node_count - len(report.place.nodes)
+    yield f"placed   {plural(report.shape.ranks, 'rank')} of {plural(report.shape.threads, 'thread')} on {nodes}" + (
+        f" and {beyond} more" if beyond > 0 else ""
+    )
+    yield f"starts   {_start_words(report.place.start_ms, report.now_ms, zone)}"
+    for rung in report.starts.ladder:
+        mark = "*" if rung.asked else " "
+        start = _start_words(rung.start_ms, report.now_ms, zone, rung.refused)
+        yield f"       {mark} {format_duration(rung.walltime_s):<12} {start}"
+    for rung in report.starts.fewer:
+        what = f"{plural(rung.nodes, 'node')}, {plural(rung.ranks, 'rank')}"
+        yield f"         {what:<20} {_start_words(rung.start_ms, report.now_ms, zone)}"
+    for each in report.starts.finish:
+        what = "as many as fit" if each.at_once is None else f"{each.at_once} at once"
+        yield f"       {'*' if each.asked else ' '} {what:<20} all through {_start_words(each.last_ms, report.now_ms, zone)}"
+    left = "" if report.cost.left_core_ms is None else f" of {format_core_hours(report.cost.left_core_ms)} left"
+    yield f"costs    at most {format_core_hours(report.cost.most_core_ms)} core-hours{left}, charged to {report.cost.account}"
+
+
+def trial_lines(view: JobView, walltime_s: int) -> Iterator[str]:
+    """What a trial used of what is asked for, and what to ask for."""
+    from lazy_quarry.core.advice.next_request import advise
+    from lazy_quarry.site.past_run import ran
+    from lazy_quarry.site.sentences import verdict
+
+    yield f"{view.label} {view.name}: {verdict(view)}"
+    for one in advise(ran(view, walltime_s)):
+        advice = (
+            f'; ask for {one.key} = "{one.value}"' if one.value is not None else f"; {one.reason}" if one.reason else ""
+        )
+        yield f"  {one.key:<10}{one.used} of {one.asked}{advice}"

@@ -1,0 +1,28 @@
+"""Commands about the engine and its state folder."""
+
+import click
+
+from lazy_quarry.cli.options import state_option
+
+
+@click.command("adopt")
+@state_option
+def adopt_command(state: str) -> None:
+    from lazy_quarry.store.folder import state_folder
+    from lazy_quarry.store.journal import adopt
+
+    folder = state_folder("machine", state or None)
+    adopt(folder)
+    click.echo(f"{folder} is a site of its own now")
+
+
+@click.command("renew")
+@state_option
+def renew_command(state: str) -> None:
+    from lazy_quarry.link.client import SocketClient
+    from lazy_quarry.store.folder import state_folder
+
+    folder = state_folder("machine", state or None)
+    SocketClient(folder).leave()
+    SocketClient(folder).close()
+    click.echo("the engine is new; jobs went on")

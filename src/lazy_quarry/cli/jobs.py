@@ -1,0 +1,132 @@
+"""Commands that read jobs."""
+
+import sys
+
+import click
+
+from lazy_quarry.cli.options import (
+    client_of,
+    format_option,
+    is_json,
+    jobs_argument,
+    numbers_of,
+    own_zone,
+    print_json,
+    print_lines,
+    state_option,
+)
+
+job_argument = click.argument("job", metavar="JOB")
+
+
+@click.command("jobs")
+@click.option("--mine/--everyone", default=True, help="only my own, or everyone's")
+@click.option("--ended", is_flag=True, help="those that have ended, newest first")
+@click.option("--since", metavar="T", default="", help="ended since then: 2h ago, or 2026-11-23T08:00")
+@click.option("--columns", metavar="a,b", default="", help="which columns to print")
+@state_option
+@format_option
+def jobs_command(mine: bool, ended: bool, since: str, columns: str, state: str, form: str) -> None:
+    json_too = is_json(form)
+    from_ms = _since_ms(since) if since else None
+    found = client_of(state).jobs(ended or bool(since), from_ms, not mine, 1000)
+    if json_too:
+        from lazy_quarry.cli.json_form import job_json
+
+        print_json([job_json(view) for view in found])
+    else:
+        from lazy_quarry.cli.job_text import jobs_table
+
+        print_lines(jobs_table(found, columns, own_zone()))
+
+
+def _since_ms(text: str) -> int:
+    """An instant, or a duration before now. Raises :class:`BadValue`."""
+    import time
+
+    from lazy_quarry.core.units import parse_duration, parse_instant
+    from lazy_quarry.errors import BadValue
+
+    try:
+        return int(time.time() * 1000) - 1000 * parse_duration(text)
+    except BadValue:
+        return parse_instant(text)
+
+
+@click.command("show")
+@job_argument
+@state_option
+@format_option
+def show_command(job: str, state: str, form: str) -> None:
+    json_too = is_json(form)
+    client = client_of(state)
+    detail = client.detail(numbers_of(client, [job])[0])
+    if json_too:
+        from lazy_quarry.cli.json_form import detail_json
+
+        print_json(detail_json(detail))
+    else:
+        from lazy_quarry.cli.job_text import show_lines
+
+        print_lines(show_lines(detail, own_zone()))
+
+
+@click.command("output")
+@job_argument
+@click.option("--errors", is_flag=True, help="what it wrote to standard error")
+@click.option("--follow", is_flag=True, help="go on until the job has ended")
+@state_option
+def output_command(job: str, errors: bool, follow: bool, state: str) -> None:
+    from lazy_quarry.cli.following import follow_output
+
+    client = client_of(state)
+    number = numbers_of(client, [job])[0]
+    problem = ""
+    for piece in follow_output(client, number, "errors" if errors else "output", follow):
+        sys.stdout.write(piece.text)
+        sys.stdout.flush()
+        problem = piece.problem
+    if problem:
+        click.echo(problem, err=True)
+        raise click.exceptions.Exit(1)
+
+
+@click.command("why")
+@job_argument
+@click.option("--than", metavar="JOB", default="", help="compare with another job that waits")
+@state_option
+@format_option
+def why_command(job: str, than: str, state: str, form: str) -> None:
+    json_too = is_json(form)
+    client = client_of(state)
+    if than:
+        first, second = numbers_of(client, [job, than])
+        click.echo(client.compare(first, second))
+        return
+    detail = client.detail(numbers_of(client, [job])[0])
+    if json_too:
+        from lazy_quarry.cli.json_form import why_json
+
+        print_json(why_json(detail))
+    elif detail.view.why:
+        from lazy_quarry.cli.job_text import why_lines
+
+        print_lines(why_lines(detail))
+    else:
+        click.echo(f"{detail.view.label} {detail.view.name} waits for nothing: {detail.verdict or detail.view.phase}")
+
+
+@click.command("wait")
+@jobs_argument
+@state_option
+def wait_command(jobs: tuple[str, ...], state: str) -> None:
+    from lazy_quarry.cli.following import wait_for
+    from lazy_quarry.site.sentences import verdict
+
+    good = True
+    client = client_of(state)
+    for view in wait_for(client, numbers_of(client, jobs)):
+        click.echo(f"{view.label} {view.name}: {verdict(view)}")
+        good = good and view.phase == "done"
+    if not good:
+        raise click.exceptions.Exit(1)

@@ -1,0 +1,60 @@
+"""Traces through the policies of the plan."""
+
+import click
+
+from lazy_quarry.cli.options import Usage, format_option, is_json, print_json, print_lines
+
+
+@click.command("replay")
+@click.argument("trace", metavar="TRACE.swf")
+@click.option("--nodes", type=int, default=64, metavar="N", help="nodes of the cluster")
+@click.option("--cores", type=int, default=32, metavar="C", help="cores of each node; jobs may span nodes")
+@click.option("--policy", default="planned", metavar="P", help="first-come, easy or planned")
+@click.option("--compare", default="", metavar="P,P", help="several policies side by side")
+@click.option("--schedule", default="", metavar="OUT.csv", help="write when each job ran")
+@click.option("--svg", default="", metavar="OUT.svg", help="draw use and queue over time; OUT.pdf for PDF")
+@click.option("--make", type=int, default=0, metavar="COUNT", help="write a made-up trace of so many jobs")
+@click.option("--seed", type=int, default=1, help="of a made-up trace")
+@click.option(
+    "--load", type=float, default=0.85, help="of a made-up trace: its work in parts of what the cluster can do"
+)
+@format_option
+def replay_command(
+    trace: str,
+    nodes: int,
+    cores: int,
+    policy: str,
+    compare: str,
+    schedule: str,
+    svg: str,
+    make: int,
+    seed: int,
+    load: float,
+    form: str,
+) -> None:
+    from lazy_quarry.cli import replay_text
+
+    json_too = is_json(form)
+    if nodes < 1 or cores < 1 or make < 0 or load <= 0:
+        raise Usage("--nodes, --cores, --make and --load must be more than 0")
+    if make:
+        click.echo(replay_text.make(trace, make, nodes * cores, load, seed))
+        return
+    policies = replay_text.policies_of(compare or policy)
+    if schedule and len(policies) > 1:
+        raise Usage("--schedule writes one policy's; name it with --policy, without --compare")
+    read = replay_text.read_file(trace, nodes * cores)
+    found = replay_text.run(read, nodes * cores, policies, json_too)
+    if schedule:
+        replay_text.write_schedule(schedule, found[0], cores)
+    if svg:
+        from pathlib import Path
+
+        from lazy_quarry.draw.study import draw_replays
+
+        name = "standard input" if trace == "-" else Path(trace).name
+        draw_replays(found, Path(svg), f"{name}: {len(read.jobs):,} jobs on {nodes} nodes of {cores} cores")
+    if json_too:
+        print_json([replay_text.as_json(one) for one in found])
+    else:
+        print_lines(replay_text.table(found))

@@ -1,0 +1,238 @@
+"""Commands about scripts: check, forecast, try, submit."""
+
+from __future__ import annotations
+
+import os
+import sys
+from typing import TYPE_CHECKING
+
+import click
+
+from lazy_quarry.cli.options import (
+    Usage,
+    behind_dashes,
+    client_of,
+    format_option,
+    is_json,
+    own_zone,
+    print_json,
+    print_lines,
+    set_option,
+    state_option,
+)
+from lazy_quarry.errors import BadValue, QuarryError
+
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+
+    from lazy_quarry.core.header.diagnostic import Diagnostic
+    from lazy_quarry.core.header.submission import Submission
+    from lazy_quarry.probe.language import LanguageCheck
+
+script_argument = click.argument("script", metavar="SCRIPT|-")
+
+
+def _print_checks(file: str, diagnostics: Iterable[Diagnostic], err: bool = False) -> None:
+    from lazy_quarry.cli.draft_text import check_lines
+
+    print_lines(check_lines(file, diagnostics), err=err)
+
+
+# -- what is submitted ----------------------------------------------------------------------------
+
+
+class _Sending:
+    """A script on its way to the engine. What its own language says of it is found out while the link is made."""
+
+    def __init__(self, script: str, arguments: tuple[str, ...], command: list[str], settings: tuple[str, ...]) -> None:
+        from lazy_quarry.cli.files import read_script
+        from lazy_quarry.probe.language import LanguageCheck
+
+        self.path = ""
+        if command:
+            self.text = _command_script(command)
+        else:
+            try:
+                self.text = read_script(script)
+            except BadValue as fault:
+                raise QuarryError(f"{script}: {fault}") from None
+            self.path = "" if script == "-" else os.path.abspath(script)
+        self.arguments, self.settings = arguments, settings
+        self._checking: LanguageCheck = LanguageCheck(self.text)
+
+    def submission(self) -> Submission:
+        """All of it, once the language has answered. The engine looks up files and programs by itself."""
+        from lazy_quarry.core.header.submission import Submission
+
+        return Submission(
+            script=self.text,
+            path=self.path,
+            directory=os.getcwd(),
+            overrides=self.settings,
+            arguments=self.arguments,
+            environment=tuple(os.environ.items()),
+            findings=self._checking.findings(),
+        )
+
+
+def _command_script(command: list[str]) -> str:
+    """A command line as a script with a header."""
+    import re
+    import shlex
+
+    line = shlex.join(command) if len(command) > 1 else command[0]
+    first = os.path.basename(line.split()[0]) if line.strip() else ""
+    name = re.sub(r"[^A-Za-z0-9._-]+", "", first)[:64] or "command"
+    return f'#!/bin/sh\n# /// job\n# name = "{name}"\n# ///\n{line}\n'
+
+
+# -- the commands ---------------------------------------------------------------------------------
+
+
+@click.command("check")
+@click.argument("scripts", metavar="SCRIPT...", nargs=-1)
+@set_option
+@click.option("--codes", is_flag=True, help="list all checks that there are, as Markdown")
+@format_option
+def check_command(scripts: tuple[str, ...], settings: tuple[str, ...], codes: bool, form: str) -> None:
+    if codes:
+        from lazy_quarry.core.header.codes import table
+        from lazy_quarry.probe.slips import SLIPS
+
+        sys.stdout.write(table({number: (severity.value, words) for number, (severity, words) in SLIPS.items()}))
+        return
+    if not scripts:
+        raise Usage("check what? name one script or more")
+    json_too = is_json(form)
+    found = _checked(scripts, settings)
+    if json_too:
+        from lazy_quarry.cli.json_form import diagnostic_json
+
+        print_json([diagnostic_json(file, one) for file, diagnostics in found for one in diagnostics])
+    else:
+        for file, diagnostics in found:
+            _print_checks(file, diagnostics)
+    if any(one.severity == "error" for _, diagnostics in found for one in diagnostics):
+        raise click.exceptions.Exit(1)
+
+
+def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[str, list[Diagnostic]]]:
+    """What is to be said of each file, by this process: no engine is needed."""
+    from lazy_quarry.cli.files import read_script
+    from lazy_quarry.core.header.check import CheckContext, check_script
+    from lazy_quarry.core.header.diagnostic import error
+    from lazy_quarry.core.header.submission import Submission
+    from lazy_quarry.probe.machine import user_name
+    from lazy_quarry.probe.script import looked_up
+    from lazy_quarry.site.site_file import local_site
+
+    site, user, found = local_site(), user_name(), []
+    for path in paths:
+        try:
+            text = read_script(path)
+        except BadValue as fault:
+            found.append((path, [error("unreadable", str(fault), 1)]))
+            continue
+        submission = Submission(text, path, os.getcwd(), settings, (), tuple(os.environ.items()))
+        checked = check_script(text, site, CheckContext(user, looked_up(submission)))
+        found.append((path, list(checked.diagnostics)))
+    return found
+
+
+@click.command("forecast")
+@script_argument
+@set_option
+@state_option
+@format_option
+def forecast_command(script: str, settings: tuple[str, ...], state: str, form: str) -> None:
+    json_too = is_json(form)
+    sending = _Sending(script, (), [], settings)
+    report = client_of(state).check(sending.submission())
+    if json_too:
+        from lazy_quarry.cli.json_form import report_json
+
+        print_json(report_json(script, report))
+    else:
+        from lazy_quarry.cli.draft_text import forecast_lines
+
+        print_lines(forecast_lines(report, own_zone()))
+    if report.refused:
+        _print_checks(script, [one for one in report.diagnostics if one.severity == "error"], err=True)
+        raise click.exceptions.Exit(1)
+
+
+@click.command("try")
+@script_argument
+@click.argument("arguments", metavar="[ARGUMENT...]", nargs=-1)
+@click.option("--task", type=int, metavar="N", help="this task of an array; else its first")
+@click.option("--value", "values", metavar="NAME=VALUE", multiple=True, help="a value of a sweep's parameter")
+@set_option
+@state_option
+def try_command(
+    script: str,
+    arguments: tuple[str, ...],
+    task: int | None,
+    values: tuple[str, ...],
+    settings: tuple[str, ...],
+    state: str,
+) -> None:
+    from lazy_quarry.cli.draft_text import trial_lines
+    from lazy_quarry.cli.following import wait_for
+
+    named = dict(one.split("=", 1) for one in values if "=" in one)
+    if len(named) != len(values):
+        raise Usage("--value takes NAME=VALUE")
+    sending = _Sending(script, arguments, [], settings)
+    client = client_of(state)
+    submission = sending.submission()
+    requested = client.check(submission).shape.walltime_s
+    receipt = client.try_one(submission, task, named or None)
+    if receipt.job is None:
+        _print_checks(script, receipt.diagnostics, err=True)
+        click.echo("not tried: something must change first", err=True)
+        raise click.exceptions.Exit(1)
+    click.echo(f"trying one as {receipt.job}")
+    for view in wait_for(client, [receipt.job]):
+        print_lines(trial_lines(view, requested or view.walltime_s))
+        if view.phase != "done":
+            raise click.exceptions.Exit(1)
+
+
+@click.command("submit")
+@click.argument("script", metavar="SCRIPT|-", required=False, default="")
+@click.argument("arguments", metavar="[ARGUMENT...]", nargs=-1)
+@set_option
+@state_option
+@format_option
+def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str, ...], state: str, form: str) -> None:
+    json_too = is_json(form)
+    if behind_dashes and script:
+        raise Usage("submit takes a script or a command after --, not both")
+    if not behind_dashes and not script:
+        raise Usage("submit what? name a script, - for standard input, or -- COMMAND")
+    sending = _Sending(script, arguments, behind_dashes, settings)
+    client = client_of(state)
+    receipt = client.submit(sending.submission())
+    if receipt.job is None:
+        if json_too:
+            from lazy_quarry.cli.json_form import diagnostic_json
+
+            print_json([diagnostic_json(sending.path or "-", one) for one in receipt.diagnostics])
+        _print_checks(sending.path or "(command)" if behind_dashes else script, receipt.diagnostics, err=True)
+        click.echo("not submitted: something must change first", err=True)
+        raise click.exceptions.Exit(1)
+    from lazy_quarry.core.units import clock_time, format_instant
+
+    if json_too:
+        forecast = None if receipt.forecast_ms is None else format_instant(receipt.forecast_ms)
+        print_json({"job": receipt.job, "tasks": receipt.tasks, "forecast": forecast})
+        return
+    warnings = [one for one in receipt.diagnostics if one.severity != "hint"]
+    if warnings:
+        _print_checks(sending.path or "(command)", warnings, err=True)
+    when = "no forecast yet"
+    if receipt.forecast_ms is not None:
+        soon = receipt.forecast_ms <= receipt.now_ms
+        when = "started" if soon else f"starts about {clock_time(receipt.forecast_ms, receipt.now_ms, own_zone())}"
+    tasks = f", {receipt.tasks:,} tasks" if receipt.tasks is not None else ""
+    click.echo(f"{receipt.job} submitted{tasks}, {when}")

@@ -1,0 +1,66 @@
+"""What the end of an attempt comes to."""
+
+from lazy_quarry.core.engine.commands import Finish
+from lazy_quarry.core.engine.events import Ended, Event
+from lazy_quarry.core.engine.situation import Situation
+from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.ledger.charges import allocated_core_ms, charge
+
+
+def finish(now: Situation, report: Finish) -> list[Event]:
+    """An attempt has ended. A runner may report it twice; it counts once."""
+    job = now.state.jobs.get(report.job)
+    if job is None or job.phase is not Phase.RUNNING or job.attempt != report.attempt:
+        return []
+    phase, reason = _outcome(job, report)
+    core_ms = allocated_core_ms(job, now.at_ms)
+    if report.held_ms is not None:
+        core_ms = job.cores_allocated * report.held_ms
+    return [
+        Ended(
+            at_ms=now.at_ms,
+            job=job.number,
+            attempt=job.attempt,
+            phase=phase,
+            again=_runs_again(job, phase, report),
+            exit=report.exit,
+            signal=report.signal,
+            reason=reason,
+            use=report.use,
+            allocated_core_ms=core_ms,
+            charge_core_ms=charge(now.site, job.request.tier, core_ms),
+        )
+    ]
+
+
+def _outcome(job: Job, report: Finish) -> tuple[Phase, str]:
+    """The state that an attempt ended in, and why. The first cause to stop it decides, whatever it exits with."""
+    if _gave_way(job, report):
+        return Phase.CANCELLED, "it gave way to a job of another tier"
+    cause, reason = report.cause, report.reason
+    if job.stopping == "lost" and cause not in ("overtime", "overmemory"):
+        cause, reason = "lost", report.reason or "its node went"
+    if cause is None:
+        return (Phase.DONE if report.exit == 0 else Phase.FAILED), reason
+    if cause == "gave-way" or (cause == "lost" and job.stopping == "cancelled"):
+        return Phase.CANCELLED, reason
+    return Phase(cause), reason
+
+
+def _gave_way(job: Job, report: Finish) -> bool:
+    return job.stopping == "gave-way" and report.cause in ("gave-way", "cancelled", "lost")
+
+
+def _runs_again(job: Job, phase: Phase, report: Finish) -> bool:
+    """Whether the job waits for another attempt."""
+    request = job.request
+    if _gave_way(job, report):
+        return True
+    match phase:
+        case Phase.LOST:
+            return job.losses < request.lost_retries and job.stopping in (None, "lost")
+        case Phase.FAILED:
+            return job.failures < request.failure_retries and job.stopping is None
+        case Phase.OVERTIME:
+            return request.again_at_overtime and job.stopping is None
+    return False

@@ -1,0 +1,115 @@
+"""What the commands about jobs come to. Each function gives the events of one command, or raises :class:`Refused`."""
+
+from lazy_quarry.core.engine.commands import CancelJob, CancelTask, ChangeJob, HoldJob, OrderJobs, ReleaseJob, Submit
+from lazy_quarry.core.engine.events import (
+    Changed,
+    Ended,
+    Event,
+    Held,
+    Ordered,
+    Released,
+    Stopping,
+    Submitted,
+    TaskMade,
+    TasksDropped,
+)
+from lazy_quarry.core.engine.situation import Situation
+from lazy_quarry.core.job.job import Job, Phase, task_id
+from lazy_quarry.errors import Refused
+
+
+def submit(now: Situation, command: Submit) -> list[Event]:
+    """A job is taken in under the next number."""
+    now.limit_use.accept(command.user, command.request)
+    return [
+        Submitted(
+            at_ms=now.at_ms,
+            job=now.state.next_number,
+            user=command.user,
+            request=command.request,
+            origin=command.origin,
+            freed_tasks=command.freed_tasks,
+            doomed_tasks=command.doomed_tasks,
+        )
+    ]
+
+
+def hold(now: Situation, command: HoldJob) -> list[Event]:
+    """A waiting job is held; of an array that runs, the tasks that have not started."""
+    job = now.own_job(command.job, command.by, "hold")
+    if job.phase is Phase.HELD:
+        raise Refused(f"{job.number} is held already")
+    if job.request.array is not None and not job.unmade_tasks:
+        raise Refused(f"all tasks of {job.number} have started; there is nothing to hold")
+    if job.phase not in (Phase.WAITING, Phase.BLOCKED):
+        raise Refused(f"{job.number} is {job.phase}; only a waiting job can be held")
+    return [Held(now.at_ms, job.number, command.by)]
+
+
+def release(now: Situation, command: ReleaseJob) -> list[Event]:
+    """A held job may start again."""
+    job = now.own_job(command.job, command.by, "release")
+    if job.phase is not Phase.HELD:
+        raise Refused(f"{job.number} is not held, it is {job.phase}")
+    return [Released(now.at_ms, job.number, command.by)]
+
+
+def cancel(now: Situation, command: CancelJob) -> list[Event]:
+    """A waiting job ends, a running one is told to stop; one that is being stopped already stays as it is."""
+    job = now.own_job(command.job, command.by, "cancel")
+    if job.request.array is not None:
+        return _cancel_array(now, job, command.by)
+    return _cancel_one(now, job, command.by)
+
+
+def _cancel_one(now: Situation, job: Job, by: str) -> list[Event]:
+    if job.phase is not Phase.RUNNING:
+        return [_never_started(now, job.number, job.attempt, by)]
+    return [Stopping(now.at_ms, job.number, "cancelled", by)] if job.stopping is None else []
+
+
+def _cancel_array(now: Situation, job: Job, by: str) -> list[Event]:
+    """All that waits of it is dropped, all that runs is told to stop."""
+    dropped: list[Event] = [TasksDropped(now.at_ms, job.number, job.unmade_tasks, by)] if job.unmade_tasks else []
+    live = [now.state.jobs[number] for number in sorted(now.state.tasks.get(job.number, ()))]
+    return dropped + [event for task in live for event in _cancel_one(now, task, by)]
+
+
+def cancel_task(now: Situation, command: CancelTask) -> list[Event]:
+    """One task of an array ends, whether it was made a job of its own yet or not."""
+    job = now.own_job(command.job, command.by, "cancel")
+    number = task_id(job.number, command.index)
+    task = now.state.jobs.get(number)
+    if task is not None:
+        return _cancel_one(now, task, command.by)
+    if command.index < job.next_index or command.index in job.handled_tasks:
+        array = job.request.array
+        raise Refused(f"task {job.number}/{array.number(command.index) if array else command.index} has ended already")
+    made = TaskMade(now.at_ms, number, job.number, command.index)
+    return [made, _never_started(now, number, 0, command.by)]
+
+
+def _never_started(now: Situation, number: int, attempt: int, by: str) -> Ended:
+    return Ended(now.at_ms, number, attempt, Phase.CANCELLED, reason=f"cancelled by {by} before it started")
+
+
+def change(now: Situation, command: ChangeJob) -> list[Event]:
+    """A job that has not started asks for something else; it keeps its number and its waiting."""
+    job = now.own_job(command.job, command.by, "change")
+    begun = bool(now.state.tasks.get(job.number)) or job.next_index > 0
+    if job.phase is Phase.RUNNING or begun:
+        what = "some of its tasks have started" if begun else "it runs"
+        raise Refused(f"{job.label} can't be changed any more: {what}")
+    if job.parent is not None:
+        raise Refused(f"{job.label} is a task; change the array before it starts")
+    now.limit_use.accept(job.user, command.request, job.number)
+    return [Changed(now.at_ms, job.number, command.by, command.request, command.overrides)]
+
+
+def order(now: Situation, command: OrderJobs) -> list[Event]:
+    """A user puts their own waiting jobs into an order."""
+    jobs = [now.own_job(number, command.by, "order") for number in dict.fromkeys(command.jobs)]
+    for job in jobs:
+        if job.phase is Phase.RUNNING:
+            raise Refused(f"{job.label} runs already; only waiting jobs have an order")
+    return [Ordered(now.at_ms, command.by, tuple(job.number for job in jobs))]

@@ -1,0 +1,70 @@
+"""How much of each limit is in use, and whether one more request may wait."""
+
+from collections.abc import Iterable
+
+from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.plan.limits import MEASURES, Kind, limits_of, over_limits
+from lazy_quarry.core.plan.planner import Planner
+from lazy_quarry.core.site import Site
+from lazy_quarry.errors import Refused
+
+
+class LimitUse:
+    """Counts running and waiting jobs by whose limits they are under."""
+
+    def __init__(self, site: Site, state: State, planner: Planner) -> None:
+        self.site, self.state, self.planner = site, state, planner
+
+    def accept(self, user: str, request: Request, except_job: int = 0) -> None:
+        """Raise :class:`Refused` for what could never run here, or would be over a limit; see :meth:`problem`."""
+        if not self.planner.needs(request):
+            raise Refused(f"no queue of {', '.join(request.queues)} could ever run this")
+        if problem := self.problem(user, request, except_job):
+            raise Refused(problem)
+
+    def problem(self, user: str, request: Request, except_job: int = 0) -> str:
+        """Which limit a request can never meet, or would pass as one more waiting job; empty for none.
+
+        ``except_job`` is a job that isn't counted, since it would ask for this instead.
+        """
+        needs = self.planner.needs(request)
+        if not needs:
+            return ""
+        cores, gpus = min(need.cores for need in needs), min(need.node_count * need.gpus for need in needs)
+        return over_limits(self.site, user, request, cores, gpus, self._waiting(except_job))
+
+    def in_use(self, owners: Iterable[tuple[Kind, str]]) -> Iterable[tuple[Kind, str, str, int, int]]:
+        """For each limit of these (kind, name): what it is of, how much is in use, and the most."""
+        waiting = self._waiting(0)
+        running: dict[tuple[Kind, str], list[int]] = {}
+        for job in self.state.running():
+            request = job.request
+            for owner in (
+                ("user", job.user),
+                ("account", request.account),
+                ("tier", request.tier),
+                ("queue", job.queue),
+            ):
+                sums = running.setdefault(owner, [0, 0, 0])
+                for measure, amount in enumerate(job.claim):
+                    sums[measure] += amount
+        for owner in owners:
+            limits = limits_of(self.site, *owner)
+            in_use = running.get(owner, [0, 0, 0])
+            for words, used, most in zip(MEASURES, in_use, limits.of_running, strict=True):
+                if most is not None:
+                    yield *owner, words, used, most
+            if limits.waiting_jobs is not None:
+                yield *owner, "waiting jobs", waiting.get(owner, 0), limits.waiting_jobs
+
+    def _waiting(self, except_job: int) -> dict[tuple[Kind, str], int]:
+        """How many jobs wait, for each owner."""
+        counts: dict[tuple[Kind, str], int] = {}
+        for job in self.state.jobs.values():
+            if job.phase is not Phase.RUNNING and job.parent is None and job.number != except_job:
+                pairs = [("user", job.user), ("account", job.request.account), ("tier", job.request.tier)]
+                for pair in [*pairs, *(("queue", name) for name in job.request.queues[:1])]:
+                    counts[pair] = counts.get(pair, 0) + 1
+        return counts

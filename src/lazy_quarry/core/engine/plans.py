@@ -1,0 +1,214 @@
+"""The plan of a site's present state: the one that is kept while it holds, and those made to answer a question."""
+
+from collections.abc import Collection, Iterable
+from dataclasses import replace
+from itertools import islice
+
+from lazy_quarry.core.engine.events import Event, Started, Submitted
+from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.job.job import Job, Origin, Phase
+from lazy_quarry.core.job.request import Request, task_request
+from lazy_quarry.core.ledger.charges import allocated_core_ms, charge
+from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, RecentUse, use_updated_at
+from lazy_quarry.core.plan.limits import LimitRows
+from lazy_quarry.core.plan.placement import Owner, PlannedAllocation, PlanRequest
+from lazy_quarry.core.plan.plan import OVERDUE_MS, Plan, make_plan
+from lazy_quarry.core.plan.planner import Planner
+from lazy_quarry.core.plan.standing import in_order
+from lazy_quarry.core.site import Closure, Site, Window
+from lazy_quarry.core.units import HOUR_MS
+
+MOST_EACH = 500
+"""Where the tasks of an array are placed one by one, so many are looked at together."""
+
+
+class Plans:
+    """Makes plans of a state, and keeps the present one as long as nothing changes it."""
+
+    def __init__(self, site: Site, state: State) -> None:
+        self.site, self.state = site, state
+        self.planner = Planner(site)
+        self._kept: Plan | None = None
+        self._order_until_ms = 0
+        """Until then the order of the kept plan is known to be right: standings change when recent use is updated."""
+        self._before: tuple[Plan | None, dict[tuple, Plan]] = (None, {})
+        """Plans of those that stand before some job, made beside this kept plan."""
+
+    # -- the kept plan -----------------------------------------------------------------------------
+
+    def plan(self, at_ms: int) -> Plan:
+        """The one plan for this instant, made anew only when something has changed."""
+        plan = self._kept
+        if plan is not None and plan.at(at_ms) and at_ms >= self._order_until_ms:
+            order = [job.number for job in self.in_order(at_ms)]
+            present = set(order)
+            if order != [wanted.job for wanted in plan.requests if wanted.job in present]:
+                plan = None
+            self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
+        if plan is None or not plan.at(at_ms):
+            plan = self._kept = self.plan_of(at_ms, self.in_order(at_ms))
+            self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
+        return plan
+
+    def take_in(self, event: Event) -> None:
+        """Keep the plan where an event leaves it as it is: a job added behind all others, or started at its place."""
+        plan = self._kept
+        if plan is None:
+            return
+        if isinstance(event, Submitted):
+            if event.request.after:
+                return
+            order = self.in_order(event.at_ms)
+            known = plan.serves(self._access(event.user, event.request.account))
+            if event.request.array is not None or order[-1].number != event.job or not known:
+                self._kept = None  # an array is planned task by task; a job before others changes their places
+            else:
+                plan.extend(self._plan_request(order[-1]))
+        elif isinstance(event, Started) and self._starts_as_planned(plan, event):
+            plan.started(event.job)
+            if event.job in self.state.followers:
+                self._kept = None
+        else:
+            self._kept = None
+
+    @staticmethod
+    def _starts_as_planned(plan: Plan, event: Started) -> bool:
+        placed = plan.placed_so_far(event.job)
+        return placed is not None and placed.start_ms == event.at_ms
+
+    # -- plans for a question ----------------------------------------------------------------------
+
+    def plan_before(self, job: Job, at_ms: int) -> Plan:
+        """The plan of those that stand before a job: what it would find if it were planned as it is given here."""
+        plan, ahead = self.plan(at_ms), self.ahead_of(job, at_ms)
+        access = self._access(job.user, job.request.account)
+        last = job.number not in self.state.jobs and len(ahead) == sum(1 for _ in self._startable())
+        if last and plan.serves(access):
+            plan.whole()
+            return plan
+        if self._before[0] is not plan:
+            self._before = (plan, {})
+        key = (access, *(other.number for other in ahead))
+        found = self._before[1].get(key)
+        if found is None or not found.at(at_ms):
+            found = self._before[1][key] = self.plan_of(at_ms, ahead, accesses=[access])
+            found.whole()
+        return found
+
+    def plan_of(
+        self,
+        at_ms: int,
+        order: Iterable[Job],
+        *,
+        giving_way: Collection[int] = (),
+        accesses: Iterable[frozenset[Window]] = (),
+    ) -> Plan:
+        """A plan for jobs in this order beside what runs, as if the jobs in ``giving_way`` were told to stop now."""
+        limits = self.limit_rows(at_ms)
+        allocations: list[PlannedAllocation] = []
+        for job in self.state.running():
+            until = job.end_limit_ms or 0
+            if job.number in giving_way:
+                until = min(until, at_ms + job.request.grace_s * 1000)
+            allocations += (PlannedAllocation(one.node, until, one.amount, one.ranks) for one in job.allocations)
+            if limits.bounded:
+                end = until if until > at_ms else at_ms + OVERDUE_MS
+                limits.use(owner_of(job), job.queue, at_ms, end, job.claim)
+        return make_plan(
+            self.planner,
+            at_ms,
+            allocations,
+            [self._plan_request(job) for job in order],
+            closures=[Closure(node, reason) for node, reason in sorted(self.state.closures.items())],
+            windows=self.windows,
+            limits=limits,
+            accesses=accesses,
+        )
+
+    # -- what the planner is given -----------------------------------------------------------------
+
+    @property
+    def windows(self) -> tuple[Window, ...]:
+        """The site's windows and those made here."""
+        return (*self.site.windows, *(window for _, window in sorted(self.state.reserved.items())))
+
+    def _access(self, user: str, account: str) -> frozenset[Window]:
+        return frozenset(one for one in self.windows if one.reserved and one.admits(user, account))
+
+    def limit_rows(self, at_ms: int) -> LimitRows:
+        """The site's limits with nothing in use, and each budget as the jobs that run leave it at the least."""
+        left: dict[str, int] = {}
+        for account in self.site.accounts:
+            if account.budget_core_hours is not None:
+                tally = self.state.tallies.get(account.name)
+                left[account.name] = account.budget_core_hours * HOUR_MS - (tally.charged_core_ms if tally else 0)
+        rows = LimitRows(self.site, at_ms, left)
+        for job in self.state.running():
+            account_ = job.request.account
+            if account_ in left:
+                length = max(job.end_limit_ms or 0, at_ms) - (job.started_ms or at_ms)
+                most = charge(self.site, job.request.tier, job.cores_allocated * length)
+                spent = charge(self.site, job.request.tier, allocated_core_ms(job, at_ms))
+                rows.left[account_] -= most
+                rows.coming[account_] = rows.coming.get(account_, 0) + most - spent
+        return rows
+
+    def _plan_request(self, job: Job) -> PlanRequest:
+        array, owner = job.request.array, owner_of(job)
+        access = self._access(job.user, job.request.account)
+        if array is None:
+            return PlanRequest(job.number, job.request, owner=owner, access=access)
+        limit = None
+        if array.at_once is not None:
+            limit = max(0, array.at_once - len(self.state.tasks.get(job.number, ())))
+        request = replace(job.request, array=None)
+        each = tuple(_startable_tasks(job)) if array.nodes or job.waits_by_task else ()
+        count = job.startable if each or job.waits_by_task else job.unmade_tasks
+        return PlanRequest(job.number, request, count, limit, owner, access, each)
+
+    def plan_request_of(self, job: Job) -> PlanRequest:
+        """A job, or one task of an array, as the planner sees it, though nobody may have submitted it."""
+        access = self._access(job.user, job.request.account)
+        return PlanRequest(-1, replace(job.request, array=None), owner=owner_of(job), access=access)
+
+    def hypothetical_job(self, user: str, request: Request, at_ms: int) -> Job:
+        """A job that somebody thinks of submitting now."""
+        return Job(self.state.next_number, user, request, Origin(""), at_ms)
+
+    # -- the order ---------------------------------------------------------------------------------
+
+    def recent_use(self, at_ms: int) -> RecentUse:
+        """Who has used how much lately, as it was last updated."""
+        return RecentUse(self.site, self.state.recent, self.state.running(), at_ms)
+
+    def in_order(self, at_ms: int) -> list[Job]:
+        """Jobs that may start, by their standing."""
+        return in_order(self._startable(), self.recent_use(at_ms), self.state.orders)
+
+    def ahead_of(self, job: Job, at_ms: int) -> list[Job]:
+        """Those that stand before a job, which may be one that nobody has submitted, or one changed."""
+        others = [other for other in self._startable() if other.number != job.number]
+        order = in_order([*others, job], self.recent_use(at_ms), self.state.orders)
+        return order[: next(place for place, other in enumerate(order) if other is job)]
+
+    def _startable(self) -> Iterable[Job]:
+        return (
+            job
+            for job in self.state.jobs.values()
+            if job.phase is Phase.WAITING and (job.request.array is None or job.startable)
+        )
+
+
+def owner_of(job: Job) -> Owner:
+    """Whose limits a job is under."""
+    return Owner(job.user, job.request.account, job.request.tier)
+
+
+def _startable_tasks(job: Job) -> Iterable[tuple[int, Request]]:
+    """The tasks of an array that may start, one by one, as far as the plan looks."""
+    array = job.request.array
+    assert array is not None
+    indices: Iterable[int] = job.freed_tasks if job.waits_by_task else range(job.next_index, array.count)
+    left = (index for index in indices if index not in job.handled_tasks and index not in job.doomed_tasks)
+    for index in islice(left, MOST_EACH):
+        yield index, replace(task_request(job.request, index), after=())

@@ -1,0 +1,157 @@
+"""What the passing of time comes to: arrays end, jobs are skipped, jobs start where the plan places them, some give way."""
+
+from collections.abc import Iterable
+
+from lazy_quarry.core.engine.commands import Schedule
+from lazy_quarry.core.engine.events import Ended, Event, Started, Stopping, TaskMade, Unreserved
+from lazy_quarry.core.engine.situation import Situation
+from lazy_quarry.core.job.job import Allocation, Job, Phase, task_id
+from lazy_quarry.core.plan.placement import Placement
+
+MOST_GIVEN_WAY = 3
+"""So many of the first waiting jobs are tried when others may have to give way."""
+
+
+def schedule(now: Situation, command: Schedule) -> list[Event]:
+    """Everything that happens at this instant by itself."""
+    events = [*_array_ends(now), *_skips(now), *_starts(now), *_expired_reservations(now)]
+    if not any(isinstance(event, Started) for event in events):
+        events += _giving_way(now)
+    return events
+
+
+def _array_ends(now: Situation) -> Iterable[Event]:
+    """An array of which nothing waits or runs any more has ended, as its tasks did."""
+    for job in now.state.jobs.values():
+        if job.request.array is None or job.unmade_tasks or now.state.tasks.get(job.number):
+            continue
+        counts = dict(job.counts)
+        phase = Phase.DONE
+        if set(counts) == {"skipped"}:
+            phase = Phase.SKIPPED
+        elif set(counts) - {"done", "cancelled"}:
+            phase = Phase.FAILED
+        elif counts.get("cancelled"):
+            phase = Phase.CANCELLED
+        words = ", ".join(f"{count:,} {word}" for word, count in sorted(counts.items()))
+        yield Ended(now.at_ms, job.number, job.attempt, phase, reason=f"of its tasks {words}", use=job.use)
+
+
+def _skips(now: Situation) -> Iterable[Event]:
+    """What can never start any more has ended."""
+    for job in now.state.jobs.values():
+        if job.skip_reason:
+            if job.phase is not Phase.RUNNING:
+                yield Ended(now.at_ms, job.number, job.attempt, Phase.SKIPPED, reason=job.skip_reason)
+            continue
+        for index in job.doomed_tasks:
+            number = task_id(job.number, index)
+            reason = "the task of its number that it was to follow did not succeed"
+            yield TaskMade(now.at_ms, number, job.number, index)
+            yield Ended(now.at_ms, number, 0, Phase.SKIPPED, reason=reason)
+
+
+def _expired_reservations(now: Situation) -> Iterable[Event]:
+    return (
+        Unreserved(now.at_ms, name, "") for name, one in sorted(now.state.reserved.items()) if one.ends_ms <= now.at_ms
+    )
+
+
+# -- starting -------------------------------------------------------------------------------------
+
+
+def _starts(now: Situation) -> Iterable[Event]:
+    """Exactly those jobs start that the plan places at this instant."""
+    numbers = _FreeNumbers(now)
+    next_index: dict[int, int] = {}
+    for placement in now.plans.plan(now.at_ms).starting():
+        job = now.state.jobs[placement.job]
+        allocations = tuple(numbers.allocate(placement))
+        if job.request.array is None:
+            yield Started(now.at_ms, job.number, job.attempt + 1, placement.queue, allocations)
+            continue
+        index = placement.index
+        if index is None:
+            index = next_index.get(job.number, job.next_index)
+            while index in job.handled_tasks:
+                index += 1
+            next_index[job.number] = index + 1
+        number = task_id(job.number, index)
+        yield TaskMade(now.at_ms, number, job.number, index)
+        yield Started(now.at_ms, number, 1, placement.queue, allocations)
+
+
+class _FreeNumbers:
+    """Which cores and GPUs of each node are free: the plan counts them, a start needs to know which."""
+
+    def __init__(self, now: Situation) -> None:
+        self.site = now.site
+        self.cores: dict[str, set[int]] = {}
+        self.gpus: dict[str, set[int]] = {}
+        """Those in use, by node."""
+        for job in now.state.running():
+            for one in job.allocations:
+                self.cores.setdefault(one.node, set()).update(one.cores)
+                self.gpus.setdefault(one.node, set()).update(one.gpus)
+
+    def allocate(self, placement: Placement) -> Iterable[Allocation]:
+        """The lowest free numbers of each node of a placement, which are in use from then on."""
+        for placed in placement.allocations:
+            node = self.site.node[placed.node]
+            cores, memory, gpus, scratch = placed.amount
+            yield Allocation(
+                node=node.name,
+                ranks=placed.ranks,
+                cores=_lowest(node.cores, self.cores.setdefault(node.name, set()), cores),
+                memory_mib=memory,
+                gpus=_lowest(node.gpus, self.gpus.setdefault(node.name, set()), gpus),
+                scratch_mib=scratch,
+            )
+
+
+def _lowest(count: int, in_use: set[int], wanted: int) -> tuple[int, ...]:
+    own = [number for number in range(count) if number not in in_use][:wanted]
+    if len(own) < wanted:
+        raise AssertionError("the plan gave more than the node has")  # the invariant "never over"
+    in_use.update(own)
+    return tuple(own)
+
+
+# -- giving way -----------------------------------------------------------------------------------
+
+
+def _giving_way(now: Situation) -> list[Event]:
+    """Jobs of tiers that give way are told to stop where that lets the first of the others start sooner.
+
+    They are chosen so that every one of them is needed: the plan made without them places that job within their
+    grace. One waiting job at a time; the next is looked at when this one has its place.
+    """
+    at, plans = now.at_ms, now.plans
+    running = {job.number: job for job in now.state.running() if _gives_way(now, job)}
+    if not running or any(job.stopping is not None for job in running.values()):
+        return []
+    plan, order = plans.plan(at), plans.in_order(at)
+    by_ms = at + max(job.request.grace_s for job in running.values()) * 1000
+    for job in [one for one in order if not _gives_way(now, one)][:MOST_GIVEN_WAY]:
+        place = plan.placements.get(job.number)
+        if place is None or place.start_ms <= by_ms:
+            continue
+        ahead = order[: order.index(job) + 1]
+        sooner = plans.plan_of(at, ahead, giving_way=running).placements.get(job.number)
+        if sooner is None or sooner.start_ms > by_ms:
+            continue
+        wanted = {one.node for one in sooner.allocations}
+        last_first = sorted(running.values(), key=lambda one: (-(one.started_ms or 0), -one.number))
+        chosen: list[int] = [one.number for one in last_first if wanted & {each.node for each in one.allocations}]
+        for number in chosen[::-1]:  # whoever is not needed stays: the longest running first
+            fewer = [one for one in chosen if one != number]
+            found = plans.plan_of(at, ahead, giving_way=fewer).placements.get(job.number)
+            if found is not None and found.start_ms <= by_ms:
+                chosen = fewer
+        return [Stopping(at, number, "gave-way", str(job.number)) for number in chosen]
+    return []
+
+
+def _gives_way(now: Situation, job: Job) -> bool:
+    tier = now.site.tier.get(job.request.tier)
+    return tier is not None and tier.gives_way

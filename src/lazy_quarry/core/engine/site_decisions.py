@@ -1,0 +1,55 @@
+"""What the commands about nodes and reservations come to."""
+
+from lazy_quarry.core.engine.commands import CloseNode, LoseNode, OpenNode, Reserve, Unreserve
+from lazy_quarry.core.engine.events import Event, NodeClosed, NodeOpened, Reserved, Stopping, Unreserved
+from lazy_quarry.core.engine.situation import Situation
+from lazy_quarry.errors import Refused
+
+
+def close_node(now: Situation, command: CloseNode) -> list[Event]:
+    """A node takes no more jobs; those on it go on."""
+    return [NodeClosed(now.at_ms, now.known_node(command.node), command.reason)]
+
+
+def open_node(now: Situation, command: OpenNode) -> list[Event]:
+    """A closed node takes jobs again."""
+    if now.known_node(command.node) not in now.state.closures:
+        raise Refused(f"node {command.node} is open already")
+    return [NodeOpened(now.at_ms, command.node)]
+
+
+def lose_node(now: Situation, command: LoseNode) -> list[Event]:
+    """A node has gone: it takes no more jobs, and those on it are lost."""
+    events: list[Event] = [NodeClosed(now.at_ms, now.known_node(command.node), command.reason)]
+    for job in now.state.running():
+        if job.stopping is None and any(one.node == command.node for one in job.allocations):
+            events.append(Stopping(now.at_ms, job.number, "lost", command.node))
+    return events
+
+
+def reserve(now: Situation, command: Reserve) -> list[Event]:
+    """Nodes are kept free of jobs for a time, or for some people's jobs alone."""
+    window = command.window
+    if not window.name or not window.name.strip():
+        raise Refused("a reservation needs a name")
+    if any(window.name == one.name for one in now.site.windows):
+        raise Refused(f'"{window.name}" is in the site file; change it there')
+    for name in window.nodes:
+        now.known_node(name)
+    if not window.nodes:
+        raise Refused("a reservation needs nodes")
+    if window.ends_ms <= window.begins_ms:
+        raise Refused("a reservation must end after it begins")
+    if window.ends_ms <= now.at_ms:
+        raise Refused("this time has passed already")
+    for account in window.accounts:
+        if account not in now.site.account:
+            raise Refused(f'there is no account "{account}"')
+    return [Reserved(now.at_ms, window, command.by)]
+
+
+def unreserve(now: Situation, command: Unreserve) -> list[Event]:
+    """A reservation that was made here is taken back."""
+    if command.name not in now.state.reserved:
+        raise Refused(f'there is no reservation "{command.name}" that was made here')
+    return [Unreserved(now.at_ms, command.name, command.by)]

@@ -1,0 +1,56 @@
+"""A script with all that is known of it: what the checks look at."""
+
+from dataclasses import dataclass
+
+from lazy_quarry.core.header.block import Block
+from lazy_quarry.core.header.diagnostic import Fix
+from lazy_quarry.core.header.script_body import Body
+from lazy_quarry.core.header.surroundings import Surroundings
+from lazy_quarry.core.job.needs import Need
+from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.site import Site
+
+
+@dataclass(frozen=True, slots=True)
+class CheckedScript:
+    """A script with all that is known of it; what the checks below look at."""
+
+    text: str
+    block: Block | None
+    body: Body | None
+    request: Request
+    need: Need | None
+    site: Site
+    surroundings: Surroundings
+    parameters: tuple[str, ...] = ()
+
+    def line(self, *keys: str) -> int:
+        """The line of the first of these keys that stands in the header, else the header's."""
+        if self.block is None:
+            return 1
+        places = (self.block.places.get((key,)) for key in keys)
+        return next((place.line for place in places if place), self.block.first_line)
+
+    def column(self, key: str) -> int:
+        """Where the key's value begins in its line."""
+        place = self.block.places.get((key,)) if self.block else None
+        return place.column if place else 1
+
+    def changed(self, key: str, old: str, new: str, label: str) -> Fix | None:
+        """A fix that changes part of a key's line, where it stands on one."""
+        place = self.block.places.get((key,)) if self.block else None
+        if place is None or place.line != place.last_line:
+            return None
+        line = self.text.split("\n")[place.line - 1]
+        return Fix(label, place.line, place.line, (line.replace(old, new, 1),)) if old in line else None
+
+    def from_modules(self, program: str) -> bool:
+        """Whether a module that is loaded gives a program, or may give it."""
+        software = {module.name: module for module in self.site.software}
+        loaded = [software[name] for name in self.request.modules if name in software]
+        return any(program in module.programs or not module.programs for module in loaded)
+
+    def replaced(self, line: int, old: str, new: str) -> Fix | None:
+        """A fix that writes something else in a line, where the old text stands there."""
+        text = self.text.split("\n")[line - 1]
+        return Fix(f"write {new}", line, line, (text.replace(old, new, 1),)) if old in text else None

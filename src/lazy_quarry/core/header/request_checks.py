@@ -1,0 +1,110 @@
+"""What a request asks for, compared with what the script and the folder have."""
+
+from collections.abc import Iterator
+
+from lazy_quarry.core.header.checked_script import CheckedScript
+from lazy_quarry.core.header.diagnostic import Diagnostic, error, hint, warning
+from lazy_quarry.core.header.interpreter import interpreter
+from lazy_quarry.core.paths import JOINED, better_output
+from lazy_quarry.core.units import plural
+
+
+def check_request(script: CheckedScript) -> Iterator[Diagnostic]:
+    """Findings about the header's requests: output, times, nodes, interpreter, files that it names."""
+    yield from _output(script)
+    yield from _times(script)
+    yield from _nodes(script)
+    yield from _interpreter(script)
+    yield from _named_in_header(script)
+
+
+def _output(script: CheckedScript) -> Iterator[Diagnostic]:
+    request = script.request
+    keys = {"output": request.output}
+    if request.errors != JOINED:
+        keys["errors"] = request.errors
+    for key, path in keys.items():
+        missing = "{job}" if "{job}" not in path else ""
+        tasked = "{task}" in path or any(f"{{{name}}}" in path for name in script.parameters)
+        if request.array is not None and not tasked:
+            missing = missing + ("-{task}" if missing else "{task}")
+        if not missing or path.startswith("/dev/"):
+            continue
+        better = better_output(path, missing)
+        fix = script.changed(key, path, better, f'write "{better}"')
+        who = "tasks of it would write over one another" if "task" in missing else "a later run would write over it"
+        words = f'{key} "{path}" is the same each time, so {who}'
+        yield warning("output-repeats", words, script.line(key), script.column(key), fix)
+
+
+def _times(script: CheckedScript) -> Iterator[Diagnostic]:
+    request, surroundings = script.request, script.surroundings
+    if request.not_before_ms and surroundings.now_ms and request.not_before_ms <= surroundings.now_ms:
+        yield hint(
+            "not-before-past", "not-before is in the past already, so it changes nothing", script.line("not-before")
+        )
+    if request.warn_s and script.body is not None and interpreter(script.text) in ("bash", "sh", "dash", "ksh"):
+        traps = [command for command in script.body.commands if command.name == "trap"]
+        if not any("USR1" in word.text for command in traps for word in command.words):
+            words = "warn sends SIGUSR1, which ends a shell script that has no trap for it"
+            yield warning("warn-untrapped", words, script.line("warn"))
+    if request.readable_by and surroundings.looked and request.readable_by not in surroundings.groups:
+        known = ", ".join(surroundings.groups[:8]) or "none"
+        words = f'you are not in a group "{request.readable_by}"; you are in {known}'
+        yield error("group", words, script.line("readable-by"))
+
+
+def _nodes(script: CheckedScript) -> Iterator[Diagnostic]:
+    request, need = script.request, script.need
+    if need is None:
+        return
+    if request.whole_nodes:
+        widest = max((script.site.node[name].cores for name in need.eligible), default=0)
+        each = max(part.cores for part in need.parts) if not need.anywhere else widest
+        if widest >= 2 and each * 2 <= widest:
+            words = f"whole-nodes keeps {widest} cores of each node, and only {each} of them would be used"
+            yield hint("nodes-half-used", words, script.line("whole-nodes"))
+    if request.array is not None and request.array.at_once and request.array.at_once > request.array.count:
+        words = f"at-once = {request.array.at_once} is more than the {plural(request.array.count, 'task')} there are"
+        yield hint("at-once-idle", words, script.line("array"))
+    folder = request.directory if request.directory.startswith("/") else script.surroundings.folder
+    heavy = need.node_count > 1 or request.gpus or (request.array is not None and request.array.count > 10)
+    if heavy and folder:
+        area = script.site.storage_of(folder)
+        if area is not None and not area.heavy:
+            better = [other.path for other in script.site.storage if other.heavy and other.shared]
+            advice = f"; {better[0]} stands it" if better else ""
+            words = f"it would work in {folder}, and {area.path} is not for heavy reading and writing{advice}"
+            yield warning("storage-unfit", words, script.line("directory"))
+
+
+def _interpreter(script: CheckedScript) -> Iterator[Diagnostic]:
+    first = script.text.split("\n", 1)[0].rstrip("\r")
+    words = first.removeprefix("#!").split()
+    if not first.startswith("#!") or not words or not script.surroundings.looked:
+        return
+    path = words[0]
+    if script.surroundings.files.get(path) == "absent":
+        yield error("interpreter-absent", f"there is no interpreter {path}", 1, 3)
+    elif path.endswith("/env"):
+        name = interpreter(script.text)
+        if script.surroundings.programs.get(name) == "absent" and not script.from_modules(name):
+            yield error("interpreter-absent", f'the PATH has no interpreter "{name}"', 1, 3)
+
+
+def _named_in_header(script: CheckedScript) -> Iterator[Diagnostic]:
+    """What the header itself names: inputs to be staged, results that earlier runs left."""
+    files = script.surroundings.files
+    if not script.surroundings.looked:
+        return
+    for path in script.request.stage.into:
+        if files.get(path) == "absent":
+            yield error("file-absent", f"stage: {path} is not in {script.surroundings.folder}", script.line("stage"))
+    if script.request.input and files.get(script.request.input) == "absent":
+        words = f"input {script.request.input} is not in {script.surroundings.folder}"
+        yield error("file-absent", words, script.line("input"))
+    for key, paths in (("stage", script.request.stage.out), ("expect", script.request.expect)):
+        for path in paths:
+            if files.get(path) == "file":
+                words = f"{key}: {path} of an earlier run is there already, and this one would write over it"
+                yield hint("overwrites", words, script.line(key))

@@ -1,0 +1,275 @@
+"""What a request means for nodes: how its ranks are dealt out, and what each node must give.
+
+A shape is nodes × ranks × threads. Ranks go onto a given number of nodes as evenly as possible, so counts
+differ by one at most and the fuller nodes come first.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import ceil
+
+from lazy_quarry.core.job.request import Memory, Request
+from lazy_quarry.core.site import Node, Queue, Site
+from lazy_quarry.core.traits import parse_traits
+from lazy_quarry.core.units import fold_names, format_size, plural
+from lazy_quarry.errors import Impossible
+
+
+@dataclass(frozen=True, slots=True)
+class Part:
+    """So many nodes of a job that each must give the same."""
+
+    nodes: int
+    ranks: int
+    cores: int
+    memory_mib: int
+
+
+@dataclass(frozen=True, slots=True)
+class Need:
+    """A request put to one queue: the nodes that could serve it and what each of the chosen must give.
+
+    ``parts`` has one entry, or two where ranks don't divide evenly, the fuller first. With ``whole``
+    a chosen node gives all it has. With ``anywhere`` ranks are put wherever there is room: then the parts
+    are the choices for a node, with one rank, two ranks, and so on.
+    """
+
+    queue: str
+    eligible: tuple[str, ...]
+    parts: tuple[Part, ...]
+    gpus: int
+    scratch_mib: int
+    whole: bool
+    anywhere: int = 0
+
+    @property
+    def node_count(self) -> int:
+        """Nodes of the job; with ``anywhere`` the fewest that would do."""
+        if self.anywhere:
+            return -(-self.anywhere // len(self.parts))
+        return sum(part.nodes for part in self.parts)
+
+    @property
+    def ranks(self) -> int:
+        """Ranks of the job."""
+        return self.anywhere or sum(part.nodes * part.ranks for part in self.parts)
+
+    @property
+    def memory_mib(self) -> int:
+        """Memory of the job."""
+        if self.anywhere:
+            return self.parts[0].memory_mib * self.anywhere
+        return sum(part.nodes * part.memory_mib for part in self.parts)
+
+    @property
+    def cores(self) -> int:
+        """Cores asked for; with ``whole`` more may be held."""
+        if self.anywhere:
+            return self.anywhere * self.parts[0].cores
+        return sum(part.nodes * part.cores for part in self.parts)
+
+
+def deal(ranks: int, nodes: int) -> list[tuple[int, int]]:
+    """``(nodes, ranks on each)``, fuller first: 10 ranks on 4 nodes are [(2, 3), (2, 2)]."""
+    each, fuller = divmod(ranks, nodes)
+    return [(count, per) for count, per in ((fuller, each + 1), (nodes - fuller, each)) if count]
+
+
+def memory_on_node(memory: Memory, ranks_here: int, ranks: int, threads: int) -> int:
+    """MiB that a node with ``ranks_here`` of the job's ranks must give; a job's total is shared by rank."""
+    match memory.per:
+        case "core":
+            return memory.mib * ranks_here * threads
+        case "rank":
+            return memory.mib * ranks_here
+        case "node":
+            return memory.mib
+    return ceil(memory.mib * ranks_here / ranks)
+
+
+def ranks_on(request: Request, nodes: int) -> int:
+    """Ranks in all when the job has so many nodes."""
+    return nodes * request.ranks_per_node if request.ranks_per_node else request.ranks
+
+
+def parts_on(request: Request, nodes: int) -> tuple[Part, ...]:
+    """What each node gives when the ranks are dealt onto ``nodes`` of them."""
+    ranks = ranks_on(request, nodes)
+    return tuple(
+        Part(count, each, each * request.threads, memory_on_node(request.memory, each, ranks, request.threads))
+        for count, each in deal(ranks, nodes)
+    )
+
+
+def eligible_nodes(request: Request, queue: Queue, site: Site) -> list[Node]:
+    """Nodes of the queue that the request's traits and ``on-nodes`` leave, in the site's order."""
+    wanted = parse_traits(request.traits) if request.traits else None
+    names = set(request.on_nodes)
+    members = (site.node[name] for name in queue.nodes)
+    return [
+        node
+        for node in members
+        if node.runs_jobs
+        and (not names or node.name in names)
+        and (not wanted or wanted.met_by(set(node.traits)))
+        and node.gpu_memory_mib >= request.gpu_memory_mib
+    ]
+
+
+def _hosts(node: Node, part: Part, request: Request) -> bool:
+    return (
+        node.cores >= part.cores
+        and node.memory_mib >= part.memory_mib
+        and node.gpus >= request.gpus
+        and node.scratch_mib >= request.scratch_mib
+    )
+
+
+def _fits(parts: Sequence[Part], nodes: Sequence[Node], request: Request) -> bool:
+    needed = 0
+    for part in parts:  # fuller first, so each later part may also use what is left of the earlier one's hosts
+        needed += part.nodes
+        if sum(_hosts(node, part, request) for node in nodes) < needed:
+            return False
+    return True
+
+
+def needs(request: Request, queue: Queue, site: Site) -> Need:
+    """What the request asks of a queue's nodes; of a range of nodes, its fewest.
+
+    Raises :class:`Impossible` with the reason and the nearest possible request when even an idle queue
+    could never serve it.
+    """
+    return choices(request, queue, site)[0]
+
+
+def choices(request: Request, queue: Queue, site: Site) -> list[Need]:
+    """All that a queue's nodes may be asked for: one need, or one for each number of nodes of a range.
+
+    Raises :class:`Impossible` as :func:`needs` does.
+    """
+    nodes = eligible_nodes(request, queue, site)
+    if not nodes:
+        raise Impossible(*_no_node(request, queue, site))
+    if request.anywhere:
+        need = _wherever(request, queue, nodes)
+        found = [need] if need else []
+    elif request.nodes is not None:
+        counts = range(request.nodes, min(request.most_nodes or request.nodes, len(nodes)) + 1)
+        found = [need for count in counts if (need := _dealt(request, queue, nodes, count))]
+    else:
+        widest = max(node.cores for node in nodes)
+        fewest = max(1, -(-request.ranks * request.threads // widest))
+        most = range(fewest, min(request.ranks, len(nodes)) + 1)
+        found = next(([need] for count in most if (need := _dealt(request, queue, nodes, count))), [])
+    if not found:
+        raise Impossible(*_impossible(request, queue, nodes))
+    return found
+
+
+def _dealt(request: Request, queue: Queue, nodes: Sequence[Node], count: int) -> Need | None:
+    if ranks_on(request, count) < count:
+        return None
+    parts = parts_on(request, count)
+    if not _fits(parts, nodes, request):
+        return None
+    eligible = tuple(node.name for node in nodes if _hosts(node, parts[-1], request))
+    return Need(queue.name, eligible, parts, request.gpus, request.scratch_mib, request.whole_nodes)
+
+
+def _wherever(request: Request, queue: Queue, nodes: Sequence[Node]) -> Need | None:
+    parts: list[Part] = []
+    eligible: list[Node] = []
+    hosted = 0
+    for each in range(1, request.ranks + 1):
+        memory = memory_on_node(request.memory, each, request.ranks, request.threads)
+        part = Part(0, each, each * request.threads, memory)
+        hosts = [node for node in nodes if _hosts(node, part, request)]
+        if not hosts:
+            break
+        eligible = eligible or hosts
+        hosted += len(hosts)
+        parts.append(part)
+    if hosted < request.ranks:
+        return None
+    names = tuple(node.name for node in eligible)
+    return Need(queue.name, names, tuple(parts), request.gpus, request.scratch_mib, request.whole_nodes, request.ranks)
+
+
+def _most_ranks(request: Request, nodes: Sequence[Node]) -> tuple[int, int]:
+    """The most ranks that cores allow when they are dealt evenly, and on how many nodes."""
+    room = sorted((node.cores // request.threads for node in nodes), reverse=True)
+    if request.anywhere:
+        return sum(room), len(room)
+    counts = [request.nodes] if request.nodes else range(1, len(room) + 1)
+    best = (0, 1)
+    for count in counts:
+        each = room[count - 1]
+        fuller = sum(one > each for one in room[:count])
+        best = max(best, (each * count + fuller, count))
+    return best
+
+
+def _no_node(request: Request, queue: Queue, site: Site) -> tuple[str, str]:
+    """The header key that leaves no node of the queue, and why."""
+    if request.on_nodes:
+        beside = " with these traits" if request.traits else ""
+        return "on-nodes", (
+            f"none of the nodes {fold_names(request.on_nodes)} is in queue {queue.name}{beside}; "
+            f"it has {fold_names(queue.nodes)}"
+        )
+    most = max((site.node[name].gpu_memory_mib for name in queue.nodes), default=0)
+    if request.gpu_memory_mib > most:
+        has = f"the most is {format_size(most)}" if most else "its nodes have no GPUs"
+        wanted = format_size(request.gpu_memory_mib)
+        return "gpu-memory", f"gpu-memory of {wanted} is more than any GPU of queue {queue.name} has; {has}"
+    if request.traits:
+        have = sorted({trait for name in queue.nodes for trait in site.node[name].traits})
+        known = ", ".join(have) if have else "no traits"
+        return "traits", f'no node of queue {queue.name} meets traits "{request.traits}"; its nodes have {known}'
+    return "queue", f"queue {queue.name} has no node that runs jobs"
+
+
+def _impossible(request: Request, queue: Queue, nodes: Sequence[Node]) -> tuple[str, str]:
+    """The header key that asks for too much, and a sentence that ends with the nearest possible request."""
+    where = f"queue {queue.name}"
+    if request.nodes is not None and request.nodes > len(nodes):
+        return "nodes", (
+            f"nodes = {request.nodes} is more than the {plural(len(nodes), 'node')} of {where} that may serve it; "
+            f"the most is nodes = {len(nodes)}"
+        )
+    gpus = max(node.gpus for node in nodes)
+    if request.gpus > gpus:
+        nearest = f"the most is gpus = {gpus}" if gpus else "ask for another queue"
+        return "gpus", f"gpus = {request.gpus} for each node is more than any node of {where} has; {nearest}"
+    scratch = max(node.scratch_mib for node in nodes)
+    if request.scratch_mib > scratch:
+        wanted = format_size(request.scratch_mib)
+        return "scratch", (
+            f"scratch of {wanted} is more than any node of {where} has; the most is {format_size(scratch)}"
+        )
+    widest = max(node.cores for node in nodes)
+    if request.threads > widest:
+        return "threads", (
+            f"threads = {request.threads} is more than any node of {where} has cores; the most is threads = {widest}"
+        )
+    most, on_nodes = _most_ranks(request, nodes)
+    if request.ranks > most:
+        where += f" on {plural(on_nodes, 'node')}" if request.nodes else ""
+        return "ranks", (
+            f"{plural(request.ranks, 'rank')} of {plural(request.threads, 'thread')} are more than {where} can hold; "
+            f"the most is ranks = {most}"
+        )
+    count = request.nodes or min(len(nodes), request.ranks)
+    part = parts_on(request, count)[0]
+    roomy = [node for node in nodes if node.cores >= part.cores]
+    memory = max((node.memory_mib for node in roomy), default=0)
+    if part.memory_mib > memory:
+        return "memory", (
+            f"memory comes to {format_size(part.memory_mib)} on one node, and the largest of {where} has "
+            f"{format_size(memory)}; ask for less memory, or for more nodes with fewer ranks on each"
+        )
+    return "ranks", (
+        f"{where} has not {plural(count, 'node')} that could each give {plural(part.cores, 'core')} and "
+        f"{format_size(part.memory_mib)}; ask for fewer ranks or less memory on each"
+    )

@@ -1,0 +1,43 @@
+"""Where a job stands, and what it used: what every view of a job has."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Phase(StrEnum):
+    """The states of a job. Each is told by its word and its sign; colour is never the only sign."""
+
+    WAITING = "waiting"
+    BLOCKED = "blocked"
+    HELD = "held"
+    RUNNING = "running"
+    DONE = "done"
+    FAILED = "failed"
+    OVERTIME = "overtime"
+    OVERMEMORY = "overmemory"
+    CANCELLED = "cancelled"
+    LOST = "lost"
+    SKIPPED = "skipped"
+
+    @property
+    def sign(self) -> str:
+        """The shape that stands for the state."""
+        return SIGNS[self]
+
+    @property
+    def final(self) -> bool:
+        """True when nothing can happen to the job any more."""
+        return self not in (Phase.WAITING, Phase.BLOCKED, Phase.HELD, Phase.RUNNING)
+
+
+SIGNS = dict(zip(Phase, "▱◇◫▰◆✕◔▲⊘◌▿", strict=True))
+
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """What an attempt used, as measured or modelled. ``memory_peak_mib`` is the greatest sum at one time."""
+
+    cpu_ms: int = 0
+    memory_peak_mib: int = 0
+    read_bytes: int = 0
+    written_bytes: int = 0

@@ -1,0 +1,65 @@
+"""The books of the accounts: what each was charged, and what it has left."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.ledger.charges import allocated_core_ms, charge
+from lazy_quarry.core.site import Site
+from lazy_quarry.core.units import HOUR_MS
+
+
+@dataclass(frozen=True, slots=True)
+class AccountLine:
+    """An account's books: core-ms charged to jobs that have ended, to those running, and what is left."""
+
+    account: str
+    charged_core_ms: int
+    running_core_ms: int
+    budget_core_ms: int | None
+    jobs: int
+    failed: int
+
+    @property
+    def left_core_ms(self) -> int | None:
+        """What may still be charged; None without a budget."""
+        if self.budget_core_ms is None:
+            return None
+        return self.budget_core_ms - self.charged_core_ms - self.running_core_ms
+
+
+@dataclass(frozen=True, slots=True)
+class Tally:
+    """Running sums of one account."""
+
+    charged_core_ms: int = 0
+    allocated_core_ms: int = 0
+    jobs: int = 0
+    failed: int = 0
+
+
+def account_lines(site: Site, tallies: dict[str, Tally], jobs: Iterable[Job], now_ms: int) -> tuple[AccountLine, ...]:
+    """One line for each account of the site, and for any other that was ever charged."""
+    running: dict[str, int] = {}
+    for job in jobs:
+        if job.phase is Phase.RUNNING:
+            spent = charge(site, job.request.tier, allocated_core_ms(job, now_ms))
+            running[job.request.account] = running.get(job.request.account, 0) + spent
+    names = dict.fromkeys([account.name for account in site.accounts])
+    names |= dict.fromkeys(tallies) | dict.fromkeys(running)
+    lines = []
+    for name in names:
+        tally = tallies.get(name, Tally())
+        account = site.account.get(name)
+        budget = account.budget_core_hours if account else None
+        lines.append(
+            AccountLine(
+                name,
+                tally.charged_core_ms,
+                running.get(name, 0),
+                None if budget is None else budget * HOUR_MS,
+                tally.jobs,
+                tally.failed,
+            )
+        )
+    return tuple(lines)

@@ -1,0 +1,69 @@
+"""What the plan is asked for and what it answers, as values."""
+
+from dataclasses import dataclass
+
+from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.site import Window
+
+FAR = 2**61
+"""The instant that stands for never."""
+CORES, MEMORY, GPUS, SCRATCH = range(4)
+Amount = tuple[int, int, int, int]
+"""Cores, memory in MiB, GPUs, scratch in MiB."""
+Claim = tuple[int, int, int]
+"""What counts for limits: jobs, cores, GPUs."""
+
+
+@dataclass(frozen=True, slots=True)
+class Owner:
+    """Whose limits and budget a job is under."""
+
+    user: str
+    account: str
+    tier: str
+
+
+@dataclass(frozen=True, slots=True)
+class PlanRequest:
+    """A waiting job as the planner sees it."""
+
+    job: int
+    request: Request
+    count: int = 1
+    """How many tasks of an array wait; ``request`` is that of one task."""
+    at_once: int | None = None
+    """How many more tasks of an array may run now."""
+    owner: Owner | None = None
+    """Whose limits and budget it is under; None for no limits."""
+    access: frozenset[Window] = frozenset()
+    """Reservations that it may use."""
+    each: tuple[tuple[int, Request], ...] = ()
+    """Where the tasks of an array differ, or wait each for another: (place in the array, request) of those that may start."""
+
+
+@dataclass(frozen=True, slots=True)
+class PlannedAllocation:
+    """What a job has or will have of one node, as amounts, until its walltime and grace have passed."""
+
+    node: str
+    until_ms: int
+    amount: Amount
+    ranks: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Placement:
+    """Where and when a job is expected to run; a ``start_ms`` that isn't after the plan's now means: start it."""
+
+    job: int
+    queue: str
+    start_ms: int
+    end_ms: int
+    allocations: tuple[PlannedAllocation, ...]
+    index: int | None = None
+    """Which task of an array it is, from 0, where that matters."""
+
+    @property
+    def claim(self) -> Claim:
+        """What it counts for in limits: a job, its cores, its GPUs."""
+        return 1, sum(one.amount[CORES] for one in self.allocations), sum(one.amount[GPUS] for one in self.allocations)

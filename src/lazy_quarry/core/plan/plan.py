@@ -1,0 +1,150 @@
+"""The plan: where and when every waiting job is expected to run. It is worked out only as far as somebody asks."""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+
+from lazy_quarry.core.plan.limits import LimitRows
+from lazy_quarry.core.plan.placement import FAR, Placement, PlannedAllocation, PlanRequest
+from lazy_quarry.core.plan.placing import Placing
+from lazy_quarry.core.plan.planner import Planner
+from lazy_quarry.core.plan.timeline import Timeline
+from lazy_quarry.core.plan.waiting import Unplaced
+from lazy_quarry.core.site import Closure, Site, Window
+
+OVERDUE_MS = 60_000
+"""A job past its end is expected to last this much longer, until its end is recorded."""
+_UNLIMITED = Site("", "rehearsal", (), (), (), (), "", "")
+
+
+def make_plan(
+    planner: Planner,
+    now_ms: int,
+    running: Sequence[PlannedAllocation],
+    waiting: Iterable[PlanRequest],
+    *,
+    closures: Sequence[Closure] = (),
+    windows: Sequence[Window] = (),
+    limits: LimitRows | None = None,
+    accesses: Iterable[frozenset[Window]] = (),
+) -> "Plan":
+    """A plan of all that is ``waiting``, in priority order, beside what is running.
+
+    ``limits`` are the site's limits with what is in use of them now; None for none. ``accesses`` are
+    sets of reservations for which somebody will ask what is free to those who may use them.
+    """
+    index, requests = planner.table.index, list(waiting)
+    allocations = [
+        one if one.until_ms > now_ms else replace(one, until_ms=now_ms + OVERDUE_MS)
+        for one in running
+        if one.node in index
+    ]
+    timeline = Timeline(planner.table, now_ms, allocations)
+    for closure in closures:
+        if closure.node in index:
+            timeline.close(index[closure.node], now_ms, FAR)
+    timelines = {}
+    for access in {frozenset[Window](), *accesses, *(wanted.access for wanted in requests)}:
+        timelines[access] = timeline.copy() if access else timeline
+    for access, each in timelines.items():
+        for window in windows:
+            if window.ends_ms > now_ms and window not in access:
+                for name in window.nodes:
+                    if name in index:
+                        each.close(index[name], window.begins_ms, window.ends_ms)
+    placing = Placing(
+        planner,
+        now_ms,
+        timelines=timelines,
+        limits=limits or LimitRows(_UNLIMITED, now_ms),
+        requests=requests,
+        valid_until_ms=min((one.until_ms for one in allocations), default=FAR),
+    )
+    return Plan(placing)
+
+
+class Plan:
+    """The readers' side of a plan. All that changes as it is worked out belongs to its :class:`Placing`.
+
+    :meth:`starting` stops where nothing more could start now, and what is read afterwards goes on from there, so
+    both see the same plan. It holds until something ends, or the clock reaches :attr:`valid_until_ms`.
+    """
+
+    def __init__(self, placing: Placing) -> None:
+        self._placing = placing
+        self.limits = placing.limits
+
+    @property
+    def now_ms(self) -> int:
+        """The instant that the plan is for."""
+        return self._placing.now_ms
+
+    @property
+    def valid_until_ms(self) -> int:
+        """When something placed should start or something running must have ended."""
+        return self._placing.valid_until_ms
+
+    @property
+    def requests(self) -> list[PlanRequest]:
+        """The jobs that are planned, in priority order."""
+        return self._placing.requests
+
+    def at(self, now_ms: int) -> bool:
+        """Look at it from a later instant; False when it doesn't hold any more."""
+        if not self.now_ms <= now_ms < self.valid_until_ms:
+            return False
+        self._placing.move_to(now_ms)
+        return True
+
+    # -- what it says ------------------------------------------------------------------------------
+
+    def starting(self) -> list[Placement]:
+        """Placements at *now*, in priority order."""
+        self._placing.until_nothing_more_starts()
+        placed = self._placing.placed
+        return [one for one in placed.values() if one.start_ms <= self.now_ms] + self._placing.more_tasks
+
+    @property
+    def placements(self) -> dict[int, Placement]:
+        """Every job that has a place, by number."""
+        self._placing.finish()
+        return self._placing.placed
+
+    @property
+    def unplaced(self) -> dict[int, Unplaced]:
+        """Why a job has no place at any time, by number."""
+        self._placing.finish()
+        return self._placing.unplaced
+
+    def placed_so_far(self, job: int) -> Placement | None:
+        """The place of a job, if the plan was worked out that far."""
+        return self._placing.placed.get(job)
+
+    # -- what is free ------------------------------------------------------------------------------
+
+    @property
+    def timeline(self) -> Timeline:
+        """What is free to everybody, as far as the plan was worked out."""
+        return self._placing.timelines[frozenset()]
+
+    def timeline_of(self, wanted: PlanRequest) -> Timeline:
+        """What is free to this job, which may use some reservations."""
+        return self._placing.timelines.get(wanted.access, self.timeline)
+
+    def serves(self, access: frozenset[Window]) -> bool:
+        """Whether it knows what is free to those who may use these reservations."""
+        return access in self._placing.timelines
+
+    def whole(self) -> Timeline:
+        """The timeline with every place taken: what somebody behind all others would find."""
+        self._placing.finish()
+        return self.timeline
+
+    # -- what happens to it ------------------------------------------------------------------------
+
+    def extend(self, wanted: PlanRequest) -> None:
+        """One more job, behind all others."""
+        self._placing.extend(wanted)
+
+    def started(self, job: int) -> None:
+        """A job was started at its place, which it goes on having until its end."""
+        self._placing.started(job)

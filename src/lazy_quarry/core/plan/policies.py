@@ -1,0 +1,21 @@
+"""How waiting jobs stand to one another in the plan."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+PolicyName = Literal["planned", "easy", "first-come"]
+
+
+@dataclass(frozen=True, slots=True)
+class Policy:
+    """``all_hold_places``: every waiting job holds its place; else only the first does. ``strict``: jobs start in order."""
+
+    all_hold_places: bool
+    strict: bool
+
+
+POLICIES: dict[PolicyName, Policy] = {
+    "planned": Policy(all_hold_places=True, strict=False),
+    "easy": Policy(all_hold_places=False, strict=False),
+    "first-come": Policy(all_hold_places=False, strict=True),
+}

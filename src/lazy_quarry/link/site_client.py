@@ -1,0 +1,181 @@
+"""SiteClient: all that the interface and the command line may call. Every call is written down here, once.
+
+The client in the engine's own process, the client over a socket, and the list of what the server answers follow from
+it. Calls block, so the interface makes them from workers, never from its loop.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeVar
+
+if TYPE_CHECKING:
+    from lazy_quarry.core.explain.answers import Suggestion
+    from lazy_quarry.core.header.submission import Submission
+    from lazy_quarry.core.site import Window
+    from lazy_quarry.run.runner import OutputChunk
+    from lazy_quarry.site.board import Board, SiteNames
+    from lazy_quarry.site.draft_view import DraftReport
+    from lazy_quarry.site.job_detail import JobDetail
+    from lazy_quarry.site.job_view import JobView
+    from lazy_quarry.site.views import Outcome, Receipt, RoomView
+
+Part = Literal["operations", "queries", "drafts"]
+"""The part of a site in use that answers a call."""
+_Method = TypeVar("_Method", bound=Callable[..., Any])
+
+
+def _answered_by(part: Part) -> Callable[[_Method], _Method]:
+    """Mark a call. Those that ``operations`` answer change the site, so they are never made twice by themselves."""
+
+    def mark(method: _Method) -> _Method:
+        method.part = part  # type: ignore[attr-defined]
+        return method
+
+    return mark
+
+
+_operations, _queries, _drafts = _answered_by("operations"), _answered_by("queries"), _answered_by("drafts")
+
+
+class SiteClient(Protocol):
+    """A site in use, whatever runs it."""
+
+    # -- what changes it
+
+    @_operations
+    def submit(self, submission: Submission) -> Receipt:
+        """Take a script in, or say what must change first."""
+        ...
+
+    @_operations
+    def try_one(self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None) -> Receipt:
+        """Run one task of a draft in the site's trial tier."""
+        ...
+
+    @_operations
+    def again(self, jobs: list[int]) -> list[Outcome]:
+        """Submit jobs again, each as it was."""
+        ...
+
+    @_operations
+    def hold(self, jobs: list[int]) -> list[Outcome]:
+        """Keep waiting jobs from starting."""
+        ...
+
+    @_operations
+    def release(self, jobs: list[int]) -> list[Outcome]:
+        """Let held jobs start."""
+        ...
+
+    @_operations
+    def cancel(self, jobs: list[int]) -> list[Outcome]:
+        """End waiting jobs, stop running ones."""
+        ...
+
+    @_operations
+    def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:
+        """Ask for something else on behalf of jobs that have not started."""
+        ...
+
+    @_operations
+    def order(self, jobs: list[int]) -> Outcome:
+        """Put one's own waiting jobs into an order."""
+        ...
+
+    @_operations
+    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
+        """Close nodes, open them, or tell that they have gone."""
+        ...
+
+    @_operations
+    def reserve(self, window: Window) -> Outcome:
+        """Keep nodes free for a time, or for some people."""
+        ...
+
+    @_operations
+    def unreserve(self, name: str) -> Outcome:
+        """Take a reservation back."""
+        ...
+
+    # -- what is read of it
+
+    @_queries
+    def jobs(
+        self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
+    ) -> list[JobView]:
+        """Live jobs by number, or the newest ended ones."""
+        ...
+
+    @_queries
+    def job(self, number: int) -> JobView:
+        """One job."""
+        ...
+
+    @_queries
+    def detail(self, number: int) -> JobDetail:
+        """One job with record, script and verdict."""
+        ...
+
+    @_queries
+    def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
+        """A piece of what a job printed; a negative ``from_byte`` counts from the end."""
+        ...
+
+    @_queries
+    def samples(self, number: int) -> list[tuple[int, float, int]]:
+        """What was measured of a running job: (instant in ms, cores busy, memory in MiB)."""
+        ...
+
+    @_queries
+    def turns(self) -> list[int]:
+        """One's own waiting jobs in the order of their turns."""
+        ...
+
+    @_queries
+    def ladder(self, number: int) -> list[Suggestion]:
+        """When a waiting job would start with other walltimes."""
+        ...
+
+    @_queries
+    def compare(self, first: int, second: int) -> str:
+        """Which of two waiting jobs stands ahead, and why."""
+        ...
+
+    @_queries
+    def board(self) -> Board:
+        """Everything of the present."""
+        ...
+
+    @_queries
+    def names(self) -> SiteNames:
+        """The names that may stand in a request."""
+        ...
+
+    @_queries
+    def room(self, queue: str) -> list[RoomView]:
+        """The most that could start now in a queue, by walltime and kind."""
+        ...
+
+    # -- what is said of a draft
+
+    @_drafts
+    def check(self, submission: Submission) -> DraftReport:
+        """All that can be said of a draft."""
+        ...
+
+    # -- the client itself
+
+    def changes(self, since: int, timeout_s: float) -> int:
+        """The site's version as soon as it is past ``since``, or when the time has passed."""
+        ...
+
+    def close(self) -> None:
+        """Let the site go; its jobs go on."""
+        ...
+
+
+CALLS: dict[str, Part] = {
+    name: member.part for name, member in vars(SiteClient).items() if callable(member) and hasattr(member, "part")
+}
+"""Every call that a site answers, with the part that answers it."""

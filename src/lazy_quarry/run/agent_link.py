@@ -1,0 +1,126 @@
+"""The engine's link to the agent of this machine, which it starts when there is none."""
+
+import json
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+from lazy_quarry.run.node.attempt import read_json
+from lazy_quarry.run.node.sockets import dial
+
+CONNECT_S = 5.0
+AGAIN_S = 1.0
+"""After a failure it is tried again this much later."""
+
+
+class AgentLink:
+    """Messages to and from the agent. ``greet`` is called after each connection, to say all that it should know."""
+
+    def __init__(self, folder: Path, greet: Callable[[], None]) -> None:
+        self.folder, self.spool = folder, folder / "spool"
+        self.refused = ""
+        """Why there is no agent: another state folder's jobs have this machine's cores, or it does not start."""
+        self._greet = greet
+        self._link: socket.socket | None = None
+        self._heard = b""
+        self._tried = 0.0
+        self._agent: subprocess.Popen[bytes] | None = None
+
+    def fileno(self) -> int | None:
+        """The link, to wait on; None while there is none."""
+        return self._link.fileno() if self._link else None
+
+    @property
+    def connected(self) -> bool:
+        """True while there is a link."""
+        return self._link is not None
+
+    def reap(self) -> None:
+        """Notice an agent that this process started and that has ended."""
+        if self._agent is not None and self._agent.poll() is not None:
+            self._agent = None
+
+    def connect_again(self) -> None:
+        """Connect, unless that was tried a moment ago."""
+        if self._link is None and time.monotonic() - self._tried > AGAIN_S:
+            self.connect()
+
+    def connect(self) -> None:
+        """Connect to the agent, or start one. When that fails, :attr:`refused` says why."""
+        self._tried = time.monotonic()
+        self.refused = ""
+        if not self._dial() and not self._start():
+            return
+        self._greet()
+
+    def _start(self) -> bool:
+        told = self.spool / "agent.refused"
+        told.unlink(missing_ok=True)
+        with open(self.folder / "agent.log", "ab") as log:
+            self._agent = subprocess.Popen(
+                [sys.executable, "-m", "lazy_quarry.run.node.agent", str(self.spool)],
+                start_new_session=True,
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                cwd="/",
+            )
+        until = time.monotonic() + CONNECT_S
+        while not self._dial():
+            if self._agent.poll() is not None or time.monotonic() > until:
+                by = (read_json(told) or {}).get("by")
+                self.refused = (
+                    f"this machine's cores are in use by the jobs of {Path(by).parent}; "
+                    "jobs here start when those have ended"
+                    if by
+                    else f"the agent does not start; see {self.folder / 'agent.log'}"
+                )
+                return False
+            time.sleep(0.01)
+        return True
+
+    def _dial(self) -> bool:
+        link = dial(self.spool, "agent.sock")
+        if link is None:
+            return False
+        link.setblocking(False)
+        self._link, self._heard = link, b""
+        return True
+
+    def drop(self) -> None:
+        """Close the link; the agent leaves when it has nothing to do."""
+        if self._link is not None:
+            self._link.close()
+        self._link = None
+
+    def send(self, message: dict[str, str]) -> None:
+        """Send a message, if there is a link; what was not sent is said again by ``greet``."""
+        if self._link is None:
+            return
+        try:
+            self._link.setblocking(True)
+            self._link.sendall(json.dumps(message).encode() + b"\n")
+            self._link.setblocking(False)
+        except OSError:
+            self.drop()
+
+    def heard(self) -> Iterator[dict[str, Any]]:
+        """Messages that have come since the last time."""
+        while self._link is not None:
+            try:
+                heard = self._link.recv(1 << 20)
+            except BlockingIOError:
+                break
+            except OSError:
+                heard = b""
+            if not heard:
+                self.drop()
+                break
+            self._heard += heard
+        *lines, self._heard = self._heard.split(b"\n")
+        for line in lines:
+            yield json.loads(line)

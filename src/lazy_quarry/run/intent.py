@@ -1,0 +1,78 @@
+"""What a job asks for, as the intent that a supervisor of this machine follows."""
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.paths import fill_in
+from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging
+
+
+def attempt_name(job: Job) -> str:
+    """The name of the present attempt: its folder in the spool, and its name in messages."""
+    return f"{job.number}-{job.attempt}"
+
+
+def intent_of(job: Job, state_folder: Path, processors: Sequence[int]) -> Intent:
+    """The intent of a job's present attempt. Core k of the plan is the k-th of ``processors``."""
+    request, allocation, paths = job.request, job.allocations[0], job.paths
+    folder = state_folder / "spool" / attempt_name(job)
+    scratch = state_folder / "scratch" / request.name if request.stage.keep else folder / "scratch"
+    return Intent(
+        job=job.number,
+        attempt=job.attempt,
+        name=request.name,
+        ranks=[(one.node, one.ranks) for one in job.allocations],
+        paths=Paths(paths.folder, paths.output, paths.errors, paths.input),
+        command=Command(
+            environment=_environment(job, state_folder, folder, scratch),
+            arguments=[fill_in(word, dict(request.parameters)) for word in request.arguments],
+            prepare=list(request.prepare),
+            modules=list(request.modules),
+        ),
+        limits=Limits(
+            cores=[processors[core] for core in allocation.cores],
+            memory_mib=allocation.memory_mib,
+            walltime_s=request.walltime_s,
+            grace_s=request.grace_s,
+            warn_s=request.warn_s,
+        ),
+        staging=Staging(
+            into=list(request.stage.into),
+            out=list(request.stage.out),
+            scratch=str(scratch),
+            spared=str(state_folder / "spared" / folder.name),
+        ),
+        results=Results(list(request.expect), request.summary, request.readable_by),
+    )
+
+
+def _environment(job: Job, state_folder: Path, folder: Path, scratch: Path) -> dict[str, str]:
+    """The variables of a running job: its submitter's, its header's, ours, and its parameters."""
+    request = job.request
+    base = dict(job.origin.environment)
+    path = base.get("PATH", os.environ.get("PATH", os.defpath))
+    return {
+        **base,
+        "PATH": f"{path}:{state_folder / 'bin'}",
+        **dict(request.environment),
+        "LQ_STATE": str(state_folder),
+        "LQ_JOB": str(job.parent or job.number),
+        "LQ_NAME": request.name,
+        "LQ_ACCOUNT": request.account,
+        "LQ_NODES": str(folder / "nodes"),
+        "LQ_NODE_COUNT": str(len(job.allocations)),
+        "LQ_RANKS": str(sum(one.ranks for one in job.allocations)),
+        "LQ_THREADS": str(request.threads),
+        "OMP_NUM_THREADS": str(request.threads),
+        "LQ_CORES": str(job.cores_allocated),
+        "LQ_MEMORY_MIB": str(job.allocations[0].memory_mib),
+        "LQ_GPUS": str(sum(len(one.gpus) for one in job.allocations)),
+        "LQ_SCRATCH": str(scratch),
+        "LQ_SUBMITTED_FROM": job.origin.directory,
+        "LQ_ATTEMPT": str(job.attempt),
+        "LQ_ATTEMPT_FOLDER": str(folder),
+        **dict(request.parameters),
+        **({} if request.task is None else {"LQ_TASK": str(request.task)}),
+    }

@@ -1,0 +1,94 @@
+"""What an attempt uses, measured from /proc by its supervisor."""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import time
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+from lazy_quarry.run.node.attempt import write_whole
+from lazy_quarry.run.node.process import bytes_moved, cpu_ms, proportional_mib, resident_mib
+
+_MOST_SAMPLES = 240
+_LIVE_EVERY_S = 1.0
+
+
+class Measure:
+    """Measures the processes below this one. ``live.json`` in the attempt's folder says what was seen last."""
+
+    def __init__(self, folder: Path, memory_limit_mib: int, now: float) -> None:
+        self.folder, self.memory_limit_mib = folder, memory_limit_mib
+        self.peak_mib = 0
+        self._samples: list[tuple[int, float, int]] = []
+        """(instant in ms, cores busy, memory in MiB), for the graphs of a running job."""
+        self._sample_every_ms = 0
+        self._live_at = now
+        self._seen: tuple[float, int] = (0.0, 0)
+        """When CPU time was last measured, and how much it was."""
+
+    def memory_mib(self, processes: list[int]) -> int:
+        """What they have in memory now. Shared pages are counted once where that decides about the limit."""
+        memory = resident_mib(processes)
+        if memory > self.memory_limit_mib:
+            memory = proportional_mib(processes) or memory
+        self.peak_mib = max(self.peak_mib, memory)
+        return memory
+
+    def write_live(self, processes: list[int], memory: int, now: float) -> None:
+        """Say once a second what is in use."""
+        if now - self._live_at < _LIVE_EVERY_S:
+            return
+        self._live_at = now
+        spent = cpu_ms(processes) + self.reaped_cpu_ms()
+        before, spent_before = self._seen
+        busy = max(0.0, (spent - spent_before) / 1000 / (now - before)) if before else 0.0
+        self._seen = (now, spent)
+        self._sample(busy, memory)
+        read, written = self.bytes_moved(processes)
+        live: dict[str, Any] = {
+            "cpu_ms": spent,
+            "memory_mib": memory,
+            "peak_mib": self.peak_mib,
+            "busy": busy,
+            "samples": self._samples,
+            "read": read,
+            "written": written,
+        }
+        with suppress(OSError):
+            write_whole(self.folder / "live.json", json.dumps(live), durable=False)
+
+    def _sample(self, busy: float, memory: int) -> None:
+        """Keep a sample. When the list is full every second one goes, and from then on half as many are kept."""
+        at = round(time.time() * 1000)
+        if self._samples and at - self._samples[-1][0] < self._sample_every_ms:
+            return
+        self._samples.append((at, round(busy, 2), memory))
+        if len(self._samples) > _MOST_SAMPLES:
+            del self._samples[1::2]
+            self._sample_every_ms = max(2000, self._sample_every_ms * 2)
+
+    def note_largest(self) -> None:
+        """Count what the kernel saw of processes too short to be measured here."""
+        largest = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss // 1024
+        if largest > resident_mib([os.getpid()]) + 4:  # below that it is this process, before its child's exec
+            self.peak_mib = max(self.peak_mib, largest)
+
+    @staticmethod
+    def reaped_cpu_ms() -> int:
+        """CPU time of the processes that have ended."""
+        reaped = resource.getrusage(resource.RUSAGE_CHILDREN)
+        return round((reaped.ru_utime + reaped.ru_stime) * 1000)
+
+    @staticmethod
+    def bytes_moved(processes: list[int]) -> tuple[int, int]:
+        """Bytes read and written: this process with all that it reaped, less its own, and those still there."""
+        whole, own = bytes_moved("/proc/self/io"), bytes_moved(f"/proc/self/task/{os.getpid()}/io")
+        read, written = max(0, whole[0] - own[0]), max(0, whole[1] - own[1])
+        for pid in processes:
+            more = bytes_moved(f"/proc/{pid}/io")
+            read, written = read + more[0], written + more[1]
+        return read, written

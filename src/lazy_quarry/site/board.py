@@ -1,0 +1,157 @@
+"""The board: everything that the frame and the places show of the present, read in one go."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+from lazy_quarry.core.ledger.accounts import AccountLine
+from lazy_quarry.core.site import Node, Queue, Software, Storage, Tier, Window
+from lazy_quarry.site.job_view import JobView
+
+Owner = Literal["mine", "accounts", "others"]
+"""Whose a job is: the person's own, of an account that they may charge, or somebody else's."""
+
+
+@dataclass(frozen=True, slots=True)
+class ClockView:
+    """The site's clock: the real one, or one that may be sped up and paused."""
+
+    kind: Literal["rehearsal", "wall"]
+    speed: int = 1
+    paused: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Strata:
+    """All cores of the cluster by who has them; they add up to ``total``."""
+
+    mine: int
+    accounts: int
+    others: int
+    closed: int
+    free: int
+    total: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Occupant:
+    """What one job has of one node."""
+
+    job: int
+    label: str
+    """The job's number as people say it."""
+    owner: Owner
+    name: str
+    user: str
+    cores: tuple[int, ...]
+    memory_mib: int
+    gpus: int
+    until_ms: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class NodeView:
+    """A node now: what it has, which jobs have it, and why it takes no jobs if it doesn't."""
+
+    name: str
+    queues: tuple[str, ...]
+    cores: int
+    memory_mib: int
+    gpus: int
+    scratch_mib: int
+    traits: tuple[str, ...]
+    closed: str
+    occupants: tuple[Occupant, ...]
+
+    @property
+    def cores_used(self) -> int:
+        """Cores in use by jobs."""
+        return sum(len(occupant.cores) for occupant in self.occupants)
+
+    @property
+    def memory_used_mib(self) -> int:
+        """Memory in use by jobs."""
+        return sum(occupant.memory_mib for occupant in self.occupants)
+
+    @property
+    def gpus_used(self) -> int:
+        """GPUs in use by jobs."""
+        return sum(occupant.gpus for occupant in self.occupants)
+
+
+@dataclass(frozen=True, slots=True)
+class LimitView:
+    """A limit that the person is under, and how much of it is in use: ``3 of 50 running jobs``."""
+
+    kind: str
+    name: str
+    measure: str
+    in_use: int
+    most: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SiteView:
+    """What the site is: queues, tiers, software, storage, and whom to ask."""
+
+    name: str
+    head: str
+    contact: str
+    queues: tuple[Queue, ...]
+    tiers: tuple[Tier, ...]
+    default_queue: str
+    default_tier: str
+    trial: str
+    """The tier in which a draft is tried, or empty."""
+    software: tuple[Software, ...]
+    storage: tuple[Storage, ...]
+    login_nodes: tuple[Node, ...]
+    """Nodes where people log in; no job runs there."""
+    examples: str
+    """A folder of scripts to begin from, or empty."""
+    windows: tuple[Window, ...]
+    """Times that are not over yet, in which nodes run no jobs or only some people's."""
+
+    @property
+    def modules(self) -> tuple[str, ...]:
+        """Names of the modules that may be loaded."""
+        return tuple(one.name for one in self.software)
+
+
+@dataclass(frozen=True, slots=True)
+class PersonView:
+    """Who is at it: their default account, all that they may charge, and the limits they are under."""
+
+    user: str
+    account: str
+    accounts: tuple[str, ...]
+    limits: tuple[LimitView, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Board:
+    """Everything that is shown of the present. ``version`` grows with every change."""
+
+    version: int
+    now_ms: int
+    clock: ClockView
+    site: SiteView
+    person: PersonView
+    strata: Strata
+    nodes: tuple[NodeView, ...]
+    jobs: tuple[JobView, ...]
+    """Live jobs by number, then those that ended lately, newest first."""
+    accounts: tuple[AccountLine, ...]
+    notices: tuple[str, ...]
+    """What stands in the way of jobs, in sentences."""
+
+
+@dataclass(frozen=True, slots=True)
+class SiteNames:
+    """The names of a site that may stand in a request."""
+
+    accounts: tuple[str, ...]
+    queues: tuple[str, ...]
+    tiers: tuple[str, ...]
+    traits: tuple[str, ...]
+    nodes: tuple[str, ...]
+    modules: tuple[str, ...]

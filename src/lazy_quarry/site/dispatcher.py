@@ -1,0 +1,91 @@
+"""Moving a site on: what has ended is recorded, what the plan places now is started, what must stop is stopped."""
+
+from collections.abc import Iterable
+
+from lazy_quarry.core.engine.commands import Finish, Schedule
+from lazy_quarry.core.engine.events import Ended, Event, Held, NodeClosed, Started, Stopping
+from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
+from lazy_quarry.errors import StateFolderError
+from lazy_quarry.site.present import Present
+
+
+class Dispatcher:
+    """Between the engine, which decides, and the runner, which does."""
+
+    def __init__(self, present: Present) -> None:
+        self.present = present
+        site, journal = present.site, present.journal
+        for closure in site.closures:
+            if closure.node not in self._state.closures and not journal.number:
+                present.commit([NodeClosed(present.now(), closure.node, closure.reason)])
+        if journal.adopted:
+            self._disown()
+        present.runner.start(list(self._state.running()))
+        for job in list(self._state.running()):
+            if job.stopping:
+                present.runner.stop(job, job.stopping)
+
+    @property
+    def _state(self) -> State:
+        return self.present.engine.state
+
+    def _disown(self) -> None:
+        """In a copied folder: what ran belongs to the original, and what waits should not run twice."""
+        now, events = self.present.now(), list[Event]()
+        for job in self._state.jobs.values():
+            if job.phase is Phase.RUNNING:
+                reason = "it ran from the folder that this one is a copy of"
+                events.append(Ended(now, job.number, job.attempt, Phase.LOST, reason=reason))
+            elif job.phase is Phase.WAITING:
+                events.append(Held(now, job.number, "the copying of this folder"))
+        self.present.commit(events)
+        self.present.journal.settle_adoption()
+
+    def step(self, at_ms: int | None = None) -> bool:
+        """Record what has ended and start what the plan places at this instant; True when anything changed.
+
+        A journal that cannot be written is told in the notices, and tried again at the next step.
+        """
+        present, runner = self.present, self.present.runner
+        with present.lock:
+            now = max(present.now(), at_ms or 0)
+            before = present.version
+            try:
+                self._record(runner.reports(now))
+                events = present.engine.decide(Schedule(at_ms or present.clock()))
+                started = [event.job for event in events if isinstance(event, Started)]
+                if started and runner.closed():
+                    return present.version != before
+                present.commit(events)
+                self.pass_on(events)
+                if started:
+                    runner.start([self._state.jobs[number] for number in started])
+            except StateFolderError:
+                return present.version != before
+            return present.version != before
+
+    def _record(self, reports: Iterable[Finish]) -> None:
+        """Put ends into the journal, then let the runner forget them; each once, however often it is reported."""
+        once = {(report.job, report.attempt): report for report in reports}
+        self.present.commit([event for report in once.values() for event in self.present.engine.decide(report)])
+        for number, attempt in once:
+            self.present.runner.settled(number, attempt)
+
+    def pass_on(self, events: Iterable[Event]) -> None:
+        """Have the runner stop what was told to stop."""
+        for event in events:
+            if isinstance(event, Stopping):
+                self.present.runner.stop(self._state.jobs[event.job], event.cause)
+
+    def next_instant_ms(self) -> int | None:
+        """When something could start though nothing has ended: a window is over, a not-before has come."""
+        now, windows = self.present.now(), self.present.engine.plans.windows
+        waiting: list[Job] = [job for job in self._state.jobs.values() if job.phase is Phase.WAITING]
+        instants = [job.request.not_before_ms or 0 for job in waiting]
+        instants += [window.ends_ms for window in windows]
+        instants += [window.begins_ms for window in windows if window.reserved]
+        if waiting:
+            instants.append(use_updated_at(now) + USE_UPDATE_MS)
+        return min((at for at in instants if at > now), default=None)

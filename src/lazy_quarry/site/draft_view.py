@@ -1,0 +1,130 @@
+"""What a site says of a draft, as values."""
+
+from dataclasses import dataclass
+
+from lazy_quarry.core.header.diagnostic import Diagnostic
+
+
+@dataclass(frozen=True, slots=True)
+class PlacedNode:
+    """A node of a draft's placement: its size, the cores that others have, and the ranks that would land there."""
+
+    node: str
+    cores: int
+    taken: tuple[int, ...]
+    own: tuple[int, ...]
+    ranks: int
+
+
+@dataclass(frozen=True, slots=True)
+class Rung:
+    """A request on the start ladder, with the start it would get, or the reason why not.
+
+    It differs from the request as written in its walltime or, with ``nodes``, in its number of nodes.
+    """
+
+    walltime_s: int
+    start_ms: int | None
+    asked: bool
+    refused: str = ""
+    nodes: int = 0
+    ranks: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class FinishRung:
+    """When all tasks of an array would have ended with so many at once; None: as many as fit.
+
+    ``estimated``: the rest was estimated at the pace of the first.
+    """
+
+    at_once: int | None
+    asked: bool
+    first_ms: int | None
+    last_ms: int | None
+    estimated: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class TraitRung:
+    """A trait, and what would match with it beside those chosen: nodes, their cores, and those free now."""
+
+    name: str
+    chosen: bool
+    nodes: int
+    cores: int
+    free: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DraftShape:
+    """What the request comes to where it would be placed; one task, where it is an array."""
+
+    nodes: int = 0
+    ranks: int = 0
+    threads: int = 0
+    cores: int = 0
+    gpus: int = 0
+    memory_mib: int = 0
+    walltime_s: int = 0
+    whole_nodes: bool = False
+    tasks: int = 0
+    """How many tasks, or 0 for a single job."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DraftPlace:
+    """Where it would run: the queue, the start, and the first 64 of ``node_count`` nodes."""
+
+    queue: str = ""
+    start_ms: int | None = None
+    nodes: tuple[PlacedNode, ...] = ()
+    node_count: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class DraftStarts:
+    """When it would start with other walltimes or fewer nodes, and when an array would have ended."""
+
+    ladder: tuple[Rung, ...] = ()
+    fewer: tuple[Rung, ...] = ()
+    finish: tuple[FinishRung, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class DraftCost:
+    """What it charges at most, and what the account has left; None without a budget."""
+
+    account: str = ""
+    most_core_ms: int = 0
+    left_core_ms: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class DraftTraits:
+    """The traits of the queues' nodes, and how many nodes and cores match those requested."""
+
+    each: tuple[TraitRung, ...] = ()
+    matching_nodes: int = 0
+    matching_cores: int = 0
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DraftReport:
+    """What the site says of a draft: problems, and what it would get if it were submitted now."""
+
+    diagnostics: tuple[Diagnostic, ...]
+    now_ms: int
+    name: str = ""
+    shape: DraftShape = DraftShape()
+    place: DraftPlace = DraftPlace()
+    starts: DraftStarts = DraftStarts()
+    cost: DraftCost = DraftCost()
+    traits: DraftTraits = DraftTraits()
+    trial: str = ""
+    """The tier in which it can be tried, or empty."""
+
+    @property
+    def refused(self) -> bool:
+        """True when something must change before it can be submitted."""
+        return any(one.severity == "error" for one in self.diagnostics)

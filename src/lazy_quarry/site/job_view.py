@@ -1,0 +1,67 @@
+"""A job as people see it: a value that is made in the engine, sent, and shown."""
+
+from dataclasses import dataclass
+
+from lazy_quarry.core.job.phase import Phase, Use
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class JobView:
+    """A job for people: what was requested, where it stands, what it has used so far.
+
+    Instants are milliseconds since the epoch, sizes MiB. ``cores``, ``gpus``, ``memory_mib`` are totals of the job, or
+    of what an array runs.
+    """
+
+    job: int
+    name: str
+    label: str
+    """The number as people say it: ``4127``, or ``4127/5`` for a task."""
+    phase: Phase
+    user: str
+    account: str
+    queue: str
+    tier: str
+    submitted_ms: int
+    started_ms: int | None
+    ended_ms: int | None
+    forecast_ms: int | None
+    forecast_end_ms: int | None
+    forecast_nodes: tuple[str, ...]
+    why: str
+    nodes: tuple[str, ...]
+    cores_by_node: dict[str, tuple[int, ...]]
+    node_count: int
+    cores: int
+    ranks: int
+    threads: int
+    gpus: int
+    memory_mib: int
+    walltime_s: int
+    grace_s: int
+    elapsed_s: int
+    use: Use
+    cores_busy: float | None
+    exit: int | None
+    signal: str | None
+    reason: str
+    stopping: str | None
+    attempt: int
+    charge_core_ms: int
+    output: str
+    errors: str
+    parent: int | None = None
+    """The number of the array that this is a task of."""
+    task: int | None = None
+    parameters: tuple[tuple[str, str], ...] = ()
+    rows: tuple[tuple[int, int, int], ...] = ()
+    """The task numbers of an array, as (first, last, step)."""
+    counts: tuple[tuple[str, int], ...] = ()
+    """How many tasks of an array are in each state."""
+    warning: str = ""
+    """What somebody should see to, or empty."""
+
+    @property
+    def memory_peak_mib(self) -> int:
+        """Greatest memory of all its processes at one time."""
+        return self.use.memory_peak_mib

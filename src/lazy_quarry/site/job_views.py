@@ -1,0 +1,221 @@
+"""Making views of jobs: what the state, the plan and the runner know of each."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+
+from lazy_quarry.core.advice.warnings import warning_of
+from lazy_quarry.core.explain.answers import Why
+from lazy_quarry.core.explain.explainer import Explainer
+from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
+from lazy_quarry.core.ledger.charges import allocated_core_ms, charge
+from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.present import Present
+from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
+
+WARN_EVERY_MS = 10_000
+USUAL_RUNS = 20
+"""So many earlier runs say what is usual; fewer than three say nothing."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Expected:
+    """When and where a job is expected to run."""
+
+    start_ms: int | None = None
+    end_ms: int | None = None
+    nodes: tuple[str, ...] = ()
+
+
+class JobViews:
+    """Views of jobs. A view of a job that has ended is made once."""
+
+    def __init__(self, present: Present) -> None:
+        self.present = present
+        self._ended: dict[int, tuple[Job, JobView]] = {}
+        self._warned: dict[int, tuple[int, int, str]] = {}
+        """By job: attempt, when the warning was worked out, and the warning."""
+        self._usual: dict[tuple[str, str, int], int | None] = {}
+
+    def view(self, job: Job, explainer: Explainer | None = None) -> JobView:
+        """A job as it is shown; why it waits is told where an explainer is given."""
+        if not job.phase.final:
+            return self._fresh(job, explainer)
+        known = self._ended.get(job.number)
+        if known is None or known[0] is not job:
+            if len(self._ended) > MOST_TASKS:
+                self._ended.clear()
+            known = self._ended[job.number] = (job, self._fresh(job, explainer))
+        return known[1]
+
+    def tasks(self, job: Job) -> Iterable[JobView]:
+        """The tasks of an array that have been made, in their order."""
+        ended = self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
+        for task in sorted([*ended, *self.present.tasks_of(job.number)], key=lambda one: one.number):
+            yield self.view(task)
+
+    def _fresh(self, job: Job, explainer: Explainer | None) -> JobView:
+        counts: tuple[tuple[str, int], ...] = ()
+        if job.request.array is not None:
+            job, counts = self._together(job)
+        array, running = job.request.array is not None, job.phase is Phase.RUNNING
+        expected, why, warning = _Expected(), "", ""
+        if job.phase is Phase.WAITING:
+            expected = self._expected(job)
+        elif running and array:
+            expected = self._array_expected(job, dict(counts))
+        if not job.phase.final and not running and explainer:
+            told = explainer.why(job, job.reason)
+            notices = self.present.runner.notices() if job.phase is Phase.WAITING else []
+            why = notices[0] if notices else told.because
+            warning = self._hopeless(job, told, expected.start_ms is None)
+        if running and not array:
+            warning = self._running_warning(job)
+        return self._made(job, counts, expected, why=why, warning=warning)
+
+    def _made(
+        self, job: Job, counts: tuple[tuple[str, int], ...], expected: _Expected, *, why: str, warning: str
+    ) -> JobView:
+        present, request, now = self.present, job.request, self.present.now()
+        array = request.array is not None
+        live = present.runner.live(job, now) if job.phase is Phase.RUNNING and not array else None
+        charged = job.charge_core_ms
+        if job.phase is Phase.RUNNING and not array:
+            charged += charge(present.site, request.tier, allocated_core_ms(job, now))
+        elapsed = 0
+        if job.started_ms is not None:
+            elapsed = max(0, (job.ended_ms if job.ended_ms is not None else now) - job.started_ms)
+        need = None if job.allocations else next(iter(present.engine.plans.planner.needs(request)), None)
+        node_count = need.node_count if need else 0
+        paths = job.paths
+        return JobView(
+            job=job.number,
+            name=request.name,
+            label=job.label,
+            phase=job.phase,
+            user=job.user,
+            account=request.account,
+            queue=job.queue or ", ".join(request.queues),
+            tier=request.tier,
+            submitted_ms=job.submitted_ms,
+            started_ms=job.started_ms,
+            ended_ms=job.ended_ms,
+            forecast_ms=expected.start_ms,
+            forecast_end_ms=expected.end_ms,
+            forecast_nodes=expected.nodes,
+            why=why,
+            nodes=tuple(one.node for one in job.allocations),
+            cores_by_node={one.node: one.cores for one in job.allocations},
+            node_count=len(job.allocations) or node_count,
+            cores=job.cores_allocated or (need.cores if need else 0),
+            ranks=sum(one.ranks for one in job.allocations) or request.ranks,
+            threads=request.threads,
+            gpus=sum(len(one.gpus) for one in job.allocations) or request.gpus * node_count,
+            memory_mib=sum(one.memory_mib for one in job.allocations)
+            or (sum(part.nodes * part.memory_mib for part in need.parts) if need else 0),
+            walltime_s=request.walltime_s,
+            grace_s=request.grace_s,
+            elapsed_s=elapsed // 1000,
+            use=live[0] if live else job.use,
+            cores_busy=live[1] if live else None,
+            exit=job.exit,
+            signal=job.signal,
+            reason=job.reason,
+            stopping=job.stopping,
+            attempt=job.attempt,
+            charge_core_ms=charged,
+            output=paths.output,
+            errors=paths.errors,
+            parent=job.parent,
+            task=request.task,
+            parameters=request.parameters,
+            rows=request.array.rows if request.array else (),
+            counts=counts,
+            warning=warning,
+        )
+
+    # -- arrays ------------------------------------------------------------------------------------
+
+    def _together(self, job: Job) -> tuple[Job, tuple[tuple[str, int], ...]]:
+        """An array as its tasks make it: what runs, since when, where; and its tasks by state."""
+        live = self.present.tasks_of(job.number)
+        running = [task for task in live if task.phase is Phase.RUNNING]
+        counts = dict(job.counts)
+        for word, count in (("running", len(running)), ("waiting", job.unmade_tasks + len(live) - len(running))):
+            if count and not job.phase.final:
+                counts["held" if word == "waiting" and job.phase is Phase.HELD else word] = count
+        ordered = tuple(sorted(counts.items()))
+        if not running:
+            return job, ordered
+        sums: dict[str, Allocation] = {}
+        for one in (one for task in running for one in task.allocations):
+            known = sums.get(one.node, Allocation(one.node, 0, (), 0))
+            sums[one.node] = Allocation(
+                node=one.node,
+                ranks=known.ranks + one.ranks,
+                cores=known.cores + one.cores,
+                memory_mib=known.memory_mib + one.memory_mib,
+                gpus=known.gpus + one.gpus,
+                scratch_mib=known.scratch_mib + one.scratch_mib,
+            )
+        began = min([*(task.started_ms or 0 for task in running), *([job.started_ms] if job.started_ms else [])])
+        now, site = self.present.now(), self.present.site
+        charged = sum(charge(site, task.request.tier, allocated_core_ms(task, now)) for task in running)
+        together = replace(
+            job,
+            phase=job.phase if job.phase is Phase.HELD else Phase.RUNNING,
+            started_ms=began,
+            allocations=tuple(sums.values()),
+            charge_core_ms=job.charge_core_ms + charged,
+        )
+        return together, ordered
+
+    def _array_expected(self, job: Job, counts: dict[str, int]) -> _Expected:
+        """Of an array that runs: when what runs must have ended, and when all of it would have, at this pace."""
+        now = self.present.now()
+        limit = max((task.end_limit_ms or 0 for task in self.present.tasks_of(job.number)), default=now)
+        at_a_time = max(1, counts.get("running", 0))
+        rounds = -(-counts.get("waiting", 0) // at_a_time)
+        return _Expected(limit, limit + rounds * (job.request.walltime_s + job.request.grace_s) * 1000)
+
+    # -- what is expected, and what somebody should see to -----------------------------------------
+
+    def _expected(self, job: Job) -> _Expected:
+        placed = self.present.plan().placements.get(job.number)
+        if placed is None:
+            return _Expected()
+        return _Expected(placed.start_ms, placed.end_ms, tuple(one.node for one in placed.allocations))
+
+    def _hopeless(self, job: Job, why: Why, no_place: bool) -> str:
+        """Why a job that waits will not start by itself, or empty."""
+        if job.phase is Phase.WAITING and no_place and why.kind == "nodes":
+            return "no open node could take it; it waits until one is opened"
+        if job.phase is Phase.WAITING and no_place and why.kind == "budget":
+            return "its account's budget does not cover it"
+        for number, _ in job.unmet:
+            other = self.present.engine.state.jobs.get(number)
+            if other is not None and other.phase is Phase.HELD:
+                return f"{other.label}, which it waits for, is held by {other.reason or other.user}"
+        return ""
+
+    def _running_warning(self, job: Job) -> str:
+        """What somebody should see to in a running job; worked out again when a few seconds have passed."""
+        now, runner = self.present.now(), self.present.runner
+        known = self._warned.get(job.number)
+        if known is not None and known[0] == job.attempt and 0 <= now - known[1] < WARN_EVERY_MS:
+            return known[2]
+        if len(self._warned) > MOST_TASKS:
+            self._warned.clear()
+        live = runner.live(job, now)
+        words = warning_of(job, now, live[0] if live else Use(), runner.samples(job, now), self._usual_cpu_ms(job))
+        self._warned[job.number] = (job.attempt, now, words)
+        return words
+
+    def _usual_cpu_ms(self, job: Job) -> int | None:
+        """The median CPU time of runs of this name and size that were done; None for fewer than three."""
+        key = (job.user, job.request.name, job.cores_allocated)
+        if key not in self._usual:
+            wanted = EndedFilter(user=job.user, name=job.request.name, phase="done", limit=USUAL_RUNS)
+            runs = [one for one in self.present.journal.ended(wanted) if one.cores_allocated == job.cores_allocated]
+            spent = sorted(one.use.cpu_ms for one in runs)
+            self._usual[key] = spent[len(spent) // 2] if len(spent) >= 3 else None
+        return self._usual[key]

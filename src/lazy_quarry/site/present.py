@@ -1,0 +1,135 @@
+"""What the parts of a site in use share: its state, the plan, the clock, and the one way to change anything."""
+
+import threading
+from collections.abc import Callable
+from datetime import UTC, tzinfo
+
+from lazy_quarry.core.engine.engine import Engine
+from lazy_quarry.core.engine.events import Event
+from lazy_quarry.core.explain.explainer import Explainer
+from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.job import TASK_SPAN, Job
+from lazy_quarry.core.ledger.accounts import AccountLine, account_lines
+from lazy_quarry.core.plan.plan import Plan
+from lazy_quarry.core.site import Site
+from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.errors import NoSuchJob, StateFolderError
+from lazy_quarry.run.runner import Runner
+from lazy_quarry.site.board import ClockView
+from lazy_quarry.store.journal import EndedFilter, Journal
+
+RECENT_MS = 12 * HOUR_MS
+"""Jobs that ended within this time stay on the board."""
+MOST_RECENT = 2000
+
+
+class Present:
+    """The engine of one site with its journal and its runner, as ``user`` sees it now.
+
+    ``clock`` gives the present instant in milliseconds; ``look_up`` adds what is known of files and programs to a
+    submission that comes without. ``lock`` lets one call through at a time, so that none sees
+    another half done; every public call of the parts takes it.
+    """
+
+    def __init__(
+        self,
+        site: Site,
+        journal: Journal,
+        runner: Runner,
+        *,
+        user: str,
+        clock: Callable[[], int],
+        zone: tzinfo = UTC,
+        look_up: Callable[[Submission], Submission] = lambda submission: submission,
+    ) -> None:
+        self.site, self.journal, self.runner = site, journal, runner
+        self.user, self.clock, self.zone, self.look_up = user, clock, zone, look_up
+        self.lock = threading.RLock()
+        self.engine = Engine(site, journal.load())
+        self.version = 0
+        """Grows with every change."""
+        self.clock_view = ClockView("wall")
+        self.unwritable = ""
+        """Why the journal could not be written last time, or empty."""
+        self._changed = threading.Condition(self.lock)
+        self._recently_ended: list[Job] | None = None
+
+    def now(self) -> int:
+        """The present instant; it never runs backwards."""
+        return max(self.clock(), self.engine.state.at_ms)
+
+    def commit(self, events: list[Event]) -> None:
+        """Put events on disk, then into effect. Raises :class:`StateFolderError`, and then nothing has changed."""
+        if not events:
+            return
+        with self.lock:
+            try:
+                self.journal.append(events, self.engine.state)
+            except StateFolderError as fault:
+                self.unwritable = str(fault)
+                raise
+            self.unwritable = ""
+            ended = self.engine.apply(events)
+            if ended and self._recently_ended is not None:
+                self._recently_ended = [*reversed(ended), *self._recently_ended]
+            self._tell()
+
+    def _tell(self) -> None:
+        self.version += 1
+        self._changed.notify_all()
+
+    def wait_change(self, since: int, timeout_s: float) -> int:
+        """The version, as soon as it is past ``since`` or the time is over."""
+        with self._changed:
+            self._changed.wait_for(lambda: self.version > since, timeout_s)
+            return self.version
+
+    # -- reading -----------------------------------------------------------------------------------
+
+    def plan(self) -> Plan:
+        """The one plan for this instant."""
+        return self.engine.plans.plan(self.now())
+
+    def explainer(self) -> Explainer:
+        """Answers about waiting jobs, from that plan."""
+        return Explainer(self.engine, self.now(), self.zone)
+
+    def find(self, number: int) -> Job:
+        """One job, live or ended. Raises :class:`NoSuchJob`."""
+        job = self.engine.state.jobs.get(number) or self.journal.ended_job(number)
+        if job is None:
+            raise NoSuchJob(f"there is no job {number}")
+        return job
+
+    def label(self, number: int) -> str:
+        """The number of a job or task as people say it, also of a task that has not started."""
+        job = self.engine.state.jobs.get(number) if number >= TASK_SPAN else None
+        if job is not None:
+            return job.label
+        parent = self.engine.state.jobs.get(number // TASK_SPAN)
+        if parent is not None and parent.request.array is not None:
+            return f"{parent.number}/{parent.request.array.number(number % TASK_SPAN - 1)}"
+        return str(number)
+
+    def tasks_of(self, number: int) -> list[Job]:
+        """The live tasks of an array."""
+        return [self.engine.state.jobs[task] for task in self.engine.state.tasks.get(number, ())]
+
+    def account_lines(self) -> tuple[AccountLine, ...]:
+        """The books of all accounts."""
+        return account_lines(self.site, self.engine.state.tallies, self.engine.state.jobs.values(), self.now())
+
+    def recently_ended(self) -> list[Job]:
+        """Jobs that ended within the last hours, newest first."""
+        since = self.now() - RECENT_MS
+        if self._recently_ended is None:
+            self._recently_ended = self.journal.ended(EndedFilter(since_ms=since, limit=MOST_RECENT))
+        while self._recently_ended and (self._recently_ended[-1].ended_ms or 0) < since:
+            self._recently_ended.pop()
+        return self._recently_ended
+
+    def past_was_added(self) -> None:
+        """Jobs that ended earlier are in the journal now; what was read of it before is read again."""
+        with self.lock:
+            self._recently_ended = None
+            self._tell()

@@ -1,0 +1,74 @@
+"""A job's record: each event as a line."""
+
+from datetime import UTC, tzinfo
+
+from lazy_quarry.core.engine.events import (
+    BroughtForward,
+    Changed,
+    ClockHeld,
+    Ended,
+    Event,
+    Held,
+    NodeClosed,
+    NodeOpened,
+    Ordered,
+    Released,
+    Reserved,
+    Started,
+    Stopping,
+    Submitted,
+    TaskMade,
+    TasksDropped,
+    Unreserved,
+)
+from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.units import fold_names, format_duration, plural
+
+
+def record_words(event: Event, zone: tzinfo = UTC) -> str:
+    """One line of a job's record."""
+    match event:
+        case Submitted():
+            return f"submitted by {event.user}" + (
+                f" from {event.origin.path}" if event.origin.path.startswith("/") else ""
+            )
+        case Held():
+            return f"held by {event.by}"
+        case Released():
+            return f"released by {event.by}"
+        case Started():
+            cores = plural(sum(len(allocation.cores) for allocation in event.allocations), "core")
+            again = f", attempt {event.attempt}" if event.attempt > 1 else ""
+            return f"started on {fold_names([allocation.node for allocation in event.allocations])}, {cores}{again}"
+        case Stopping():
+            if event.cause == "gave-way":
+                return f"told to make way for {event.by}, and to end within its grace; it waits to run again"
+            return f"told to stop by {event.by}: {event.cause}"
+        case Changed():
+            asked = f": {', '.join(event.overrides)}" if event.overrides else ""
+            return f"changed by {event.by}{asked}"
+        case Ordered():
+            return f"{event.by} put their waiting jobs in order: {', '.join(map(str, event.jobs[:8]))}"
+        case Reserved():
+            return (
+                f"{event.window.name}: {fold_names(event.window.nodes)} reserved by {event.by}, {event.window.reason}"
+            )
+        case Unreserved():
+            return f"reservation {event.name} " + (f"taken back by {event.by}" if event.by else "is over")
+        case Ended():
+            how = event.signal or (f"exit {event.exit}" if event.exit is not None else "")
+            word = "stopped" if event.again and event.phase is Phase.CANCELLED else event.phase.value
+            words = ", ".join(word for word in (word, how, event.reason) if word)
+            return words + ("; it waits to run again" if event.again else "")
+        case NodeClosed():
+            return f"node {event.node} closed: {event.reason}"
+        case NodeOpened():
+            return f"node {event.node} opened"
+        case TaskMade():
+            return "became a job of its own"
+        case TasksDropped():
+            return f"{plural(event.count, 'task')} that had not started cancelled by {event.by}"
+        case BroughtForward():
+            return f"brought forward for {event.account}: {plural(event.jobs, 'job')}"
+        case ClockHeld():
+            return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"
