@@ -131,7 +131,7 @@ async def test_overrides_are_shown_in_the_header_and_go_with_the_job(tmp_path):
         rows = app.query_one("#beginnings")
         await wait_for(pilot, lambda: rows.has_focus)
         await wait_for(pilot, lambda: any(entry.begin and entry.begin.job == app.looked_at for entry in rows.entries))
-        place.edited = False
+        place.document.edited = False
         rows.move(next(at for at, entry in enumerate(rows.entries) if entry.begin and entry.begin.job == app.looked_at))
         await press(pilot, "enter")
         await wait_for(pilot, lambda: "from" in drawn(app.query_one("#title")))
@@ -233,9 +233,9 @@ async def test_a_file_without_commands_says_so(tmp_path):
         (tmp_path / "empty").write_text("# nothing\n")
         await to_draft(app, pilot)
         place = app.query_one("#place-draft")
-        place._from_file(tmp_path / "empty")
+        place.opening.take_commands(tmp_path / "empty", place.board)
         await wait_for(pilot, lambda: "no commands" in app.query_one(NoteBar).text)
-        place._from_file(tmp_path / "gone")
+        place.opening.take_commands(tmp_path / "gone", place.board)
         await wait_for(pilot, lambda: "No such file" in app.query_one(NoteBar).text)
 
 

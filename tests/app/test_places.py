@@ -199,12 +199,12 @@ async def test_scripts_are_opened_and_saved(tmp_path):
         await press(pilot, "enter")
         editor, place = app.query_one("#editor"), app.query_one("#place-draft")
         await wait_for(pilot, lambda: "surge-north" in editor.text)
-        await wait_for(pilot, lambda: not place.edited)
+        await wait_for(pilot, lambda: not place.document.edited)
         editor.insert("echo more\n", editor.document.end)
-        await wait_for(pilot, lambda: place.edited)
+        await wait_for(pilot, lambda: place.document.edited)
         await press(pilot, "ctrl+s")
-        await wait_for(pilot, lambda: not place.edited)
-        assert Path(place.path).read_text().endswith("echo more\n")
+        await wait_for(pilot, lambda: not place.document.edited)
+        assert Path(place.document.path).read_text().endswith("echo more\n")
 
 
 async def test_a_file_that_cannot_be_opened_says_so_and_keeps_the_text(tmp_path):
@@ -220,7 +220,7 @@ async def test_a_file_that_cannot_be_opened_says_so_and_keeps_the_text(tmp_path)
             (tmp_path / "binary", "binary"),
             (tmp_path, "directory"),
         ):
-            place._open(path)
+            place.opening.open_file(path)
             await wait_for(pilot, lambda words=words: words in app.query_one(NoteBar).text)
             assert editor.text == kept
 

@@ -4,7 +4,7 @@ from dataclasses import replace
 
 from lazy_quarry.app.watch_list import Arranger, Choice
 from lazy_quarry.app.widgets.frame import NoteBar
-from lazy_quarry.app.widgets.panes import Changes
+from lazy_quarry.app.widgets.panes.change_pane import Changes
 from lazy_quarry.core.job.job import Phase
 from tests.app.support import demo, press, settled, text_of, wait_for
 

@@ -1,18 +1,17 @@
 """The application: it wires the places together and keeps them told of the present."""
 
 import asyncio
-import subprocess
-import sys
 import threading
 import time
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 from datetime import UTC, datetime, tzinfo
+from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from textual import work
-from textual.app import App, ComposeResult, SuspendNotSupported, SystemCommand
+from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.containers import Container
 from textual.css.query import NoMatches
@@ -20,8 +19,10 @@ from textual.screen import Screen
 
 from lazy_quarry.app.alt_numbers import teach_alt_numbers
 from lazy_quarry.app.draft_shelf import DraftShelf
+from lazy_quarry.app.found_by_words import found_by_words
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
 from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.shell import open_shell
 from lazy_quarry.app.theme import CHALK, DUSK, PALETTES
 from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
 from lazy_quarry.app.widgets.key_help import Help
@@ -217,19 +218,10 @@ class QuarryApp(App[None]):
         return next((place for place in self.query(Place) if place.display and place.ready), None)
 
     def _make(self, name: str) -> Place:
-        if name == "survey":
-            from lazy_quarry.app.places.survey import SurveyPlace as Made
-        elif name == "draft":
-            from lazy_quarry.app.places.draft import DraftPlace as Made  # type: ignore[assignment]
-        elif name == "chain":
-            from lazy_quarry.app.places.chain import ChainPlace as Made  # type: ignore[assignment]
-        elif name == "watch":
-            from lazy_quarry.app.places.watch import WatchPlace as Made  # type: ignore[assignment]
-        elif name == "review":
-            from lazy_quarry.app.places.review import ReviewPlace as Made  # type: ignore[assignment]
-        else:
-            from lazy_quarry.app.places.ledger import LedgerPlace as Made  # type: ignore[assignment]
-        return Made(id=f"place-{name}")
+        """A place, imported when it is first gone to."""
+        module = import_module(f"lazy_quarry.app.places.{name}")
+        place: Place = getattr(module, f"{name.capitalize()}Place")(id=f"place-{name}")
+        return place
 
     async def action_go(self, name: str) -> Place:
         """Go to a place."""
@@ -291,30 +283,18 @@ class QuarryApp(App[None]):
 
     def open_shell(self, report: DraftReport | None) -> None:
         """Hand the terminal to a shell on cores of this machine until it ends."""
-        folder = getattr(self.client, "folder", None)
-        if folder is None:
-            words = "A rehearsal has no machine to give a shell on. Outside of it, lazy-quarry shell gives you one on this machine."
-            self.post_message(Say(words, bad=True))
-            return
-        command = [sys.executable, "-m", "lazy_quarry", "shell", "--state", str(folder)]
-        if report is not None and report.shape.threads > 1 and report.shape.nodes <= 1:
-            command += ["--cores", str(report.shape.threads)]
-        try:
-            with self.suspend():
-                subprocess.run(command, cwd=self.folder)
-                input("\nenter goes back to Lazy Quarry ")
-        except (SuspendNotSupported, EOFError, KeyboardInterrupt):
-            self.post_message(Say("This terminal cannot be handed over; run lazy-quarry shell beside it.", bad=True))
+        if problem := open_shell(self, self.client, self.folder, report):
+            self.post_message(Say(problem, bad=True))
         self.refresh()
 
-    def ask(self, question: str, then: Callable[[], object]) -> None:
-        """Do something only when the answer is yes."""
+    def ask(self, question: str, then: Callable[[], object], *, yes: str, no: str) -> None:
+        """Do something only when the person says so."""
 
-        def answered(yes: bool | None) -> None:
-            if yes:
+        def answered(agreed: bool | None) -> None:
+            if agreed:
                 then()
 
-        self.push_screen(Question(question), answered)
+        self.push_screen(Question(question, yes=yes, no=no), answered)
 
     # -- the frame's own keys ----------------------------------------------------------------------
 
@@ -357,21 +337,5 @@ class QuarryApp(App[None]):
 
     def get_system_commands(self, screen: Screen) -> Iterable[SystemCommand]:
         """What ctrl+p finds."""
-        for place in PLACES:
-            yield SystemCommand(
-                f"Go to {place.capitalize()}",
-                f"The place {place}",
-                lambda place=place: self.call_next(self.action_go, place),
-            )
-        yield SystemCommand("Dusk or chalk", "The dark or the light ground", self.action_ground)
-        yield SystemCommand("All keys", "The keys of this place", self.action_keys)
-        yield SystemCommand("Clock: pause or go on", "Of the rehearsal", self.action_stand)
-        yield SystemCommand("Clock: faster", "Of the rehearsal", lambda: self.action_faster(1))
-        yield SystemCommand("Clock: slower", "Of the rehearsal", lambda: self.action_faster(-1))
-        present = self._present()
-        for key, words, action in present.keys() if present else []:
-            if action:
-                yield SystemCommand(
-                    words.capitalize(), f"Key {key}", lambda action=action: self.call_next(self.run_action, action)
-                )
-        yield SystemCommand("Leave", "Drafts are kept, jobs go on", self.action_quit)
+        place = self._present()
+        return found_by_words(self, place.keys() if place else [])

@@ -53,8 +53,11 @@ class DemoClient(InProcessClient):
             return self.set_clock(SPEEDS[max(0, min(len(SPEEDS) - 1, (places[-1] if places else 0) + steps))], False)
 
     def step(self) -> None:
-        """Let the next thing happen, and no more."""
-        self.rehearsed.advance(self.rehearsed.next_instant())
+        """Let the next thing happen, and no more; instants at which nothing changes are passed over."""
+        with self._present.lock:
+            before = self._present.version
+            while self._present.version == before:
+                self.rehearsed.advance(self.rehearsed.next_instant())
 
     def close(self) -> None:
         """Stop the clock."""

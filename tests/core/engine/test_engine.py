@@ -14,7 +14,8 @@ from lazy_quarry.core.engine.commands import (
 )
 from lazy_quarry.core.engine.engine import Engine, State
 from lazy_quarry.core.engine.events import ClockHeld, Ended, Started
-from lazy_quarry.core.job.job import SIGNS, Origin, Phase, Use
+from lazy_quarry.core.job.job import Origin, Phase, Use
+from lazy_quarry.core.job.phase import SIGNS
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.ledger.accounts import account_lines
 from lazy_quarry.core.ledger.charges import by_day, charge, greatest_charge

@@ -5,9 +5,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lazy_quarry.core.header.block import find_block
-from lazy_quarry.core.header.check import CheckContext, check_script, decode_script
+from lazy_quarry.core.header.check import CheckContext, check_script
 from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.core.header.keys import KEYS
+from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.request import Memory
 from lazy_quarry.errors import BadValue

@@ -6,10 +6,11 @@ from hypothesis import strategies as st
 from lazy_quarry.core.job.needs import deal, needs
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.node_table import NodeTable
-from lazy_quarry.core.plan.placement import FAR, PlannedAllocation, PlanRequest, Unplaced
+from lazy_quarry.core.plan.placement import FAR, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.plan import make_plan
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.plan.timeline import Timeline
+from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Closure, Window
 from lazy_quarry.errors import Refused
 from tests.conftest import small_site

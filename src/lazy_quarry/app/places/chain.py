@@ -1,7 +1,8 @@
 """Chain: jobs one after another. It comes next; the place says what it will be."""
 
 from lazy_quarry.app.cells import Pen
-from lazy_quarry.app.places.place import KeyHint, Place
+from lazy_quarry.app.key_hint import KeyHint
+from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.drawing import Lines
 
 

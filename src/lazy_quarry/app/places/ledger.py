@@ -1,7 +1,8 @@
 """Ledger: what each account was charged, and what it has left."""
 
 from lazy_quarry.app.cells import Pen, bar
-from lazy_quarry.app.places.place import KeyHint, Place
+from lazy_quarry.app.key_hint import KeyHint
+from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.units import format_core_hours, plural

@@ -1,19 +1,15 @@
 """What every place is."""
 
-from typing import TYPE_CHECKING, cast
+from typing import cast
 
 from textual.containers import Container
 
+from lazy_quarry.app.key_hint import KeyHint
+from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.site.board import Board
-
-if TYPE_CHECKING:
-    from lazy_quarry.app.app import QuarryApp
 
 WIDE = 130
 """Columns from which two sides stand beside each other."""
-
-KeyHint = tuple[str, str, str]
-"""A key as it is shown, what it does in a word or two, and the action it stands for."""
 
 
 class Place(Container):
@@ -26,9 +22,9 @@ class Place(Container):
     """True once its widgets are there; before that the present is not shown on it."""
 
     @property
-    def quarry(self) -> "QuarryApp":
+    def quarry(self) -> Quarry:
         """The application."""
-        return cast("QuarryApp", self.app)
+        return cast(Quarry, self.app)
 
     def on_resize(self) -> None:
         """Another size."""

@@ -7,8 +7,9 @@ from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 
 from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved
-from lazy_quarry.app.places.place import KeyHint, Place
+from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.run_verdict import VerdictLines
 from lazy_quarry.core.job.job import Phase

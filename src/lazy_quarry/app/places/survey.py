@@ -7,8 +7,9 @@ from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
+from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, OpenNode, Say
-from lazy_quarry.app.places.place import KeyHint, Place
+from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.may_use import Uses
 from lazy_quarry.app.widgets.node_hours import NodeHours
 from lazy_quarry.app.widgets.node_rows import NodeRows

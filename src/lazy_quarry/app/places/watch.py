@@ -1,47 +1,45 @@
 """Watch: what runs, what waits and why, when it will start, and what to do about it."""
 
 import json
-from collections.abc import Iterable
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
+from functools import partial
 
 from textual import work
 from textual.binding import Binding
 from textual.containers import Vertical
 from textual.widgets import Input
 
+from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
 from lazy_quarry.app.places import watch_sentences
-from lazy_quarry.app.places.place import KeyHint, Place
+from lazy_quarry.app.places.learnt import Learnt, learnt_of
+from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.places.watch_commands import WatchCommands
 from lazy_quarry.app.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, RowKey
-from lazy_quarry.app.widgets.job_context import Ground, Samples
-from lazy_quarry.app.widgets.lanes import AxisLine, JobRows, panned, zoomed
-from lazy_quarry.app.widgets.panes import (
-    ChangePane,
-    Chosen,
-    ColumnList,
-    ColumnsTaken,
-    FindLine,
-    PaneTitle,
-    Prose,
-    why_prose,
-)
+from lazy_quarry.app.widgets.axis import AxisLine, panned, zoomed
+from lazy_quarry.app.widgets.job_context import JobContext
+from lazy_quarry.app.widgets.job_rows import JobRows
+from lazy_quarry.app.widgets.panes.change_pane import ChangePane, Chosen
+from lazy_quarry.app.widgets.panes.column_list import ColumnList, ColumnsTaken
+from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
+from lazy_quarry.app.widgets.panes.prose import Prose, why_prose
+from lazy_quarry.app.widgets.panes.typed_line import FindLine
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS
-from lazy_quarry.errors import QuarryError
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.views import Outcome
 
-TAIL_BYTES = 32 * 1024
-PANES = ("ground", "why", "output", "change", "columns")
+PANES = ("context", "why", "output", "change", "columns")
 
 
 class WatchPlace(Place):
-    """Jobs or nodes as lanes above; below the ground, why, the output, a change, or the columns."""
+    """Jobs or nodes as lanes above; below it what matters to the job, why, the output, a change, or the columns."""
 
     DEFAULT_CSS = """
     WatchPlace { padding-top: 1; }
@@ -80,7 +78,7 @@ class WatchPlace(Place):
         super().__init__(**arguments)  # type: ignore[arg-type]
         self.arranger = Arranger()
         self.choice = Choice()
-        self.pane = "ground"
+        self.pane = "context"
         self.detail: JobDetail | None = None
         """What was last learnt of the job under the cursor."""
         self.printed: OutputChunk | None = None
@@ -95,7 +93,7 @@ class WatchPlace(Place):
         yield AxisLine()
         yield FindLine("find by number, name, user, account, queue, tier or state; enter keeps it, escape clears it")
         yield JobRows()
-        yield Ground()
+        yield JobContext()
         with Vertical(classes="pane", id="pane-why"):
             yield PaneTitle()
             yield Prose(id="why-lines")
@@ -110,6 +108,7 @@ class WatchPlace(Place):
 
     def on_mount(self) -> None:
         """Take the columns that were chosen last time."""
+        self.commands = WatchCommands(self.quarry, self, done=self._commanded, ladder=self._show_ladder)
         with suppress(OSError, ValueError, AttributeError):
             widths = json.loads(self._columns_file.read_text())
             self.query_one(JobRows).widths = {str(name): int(width) for name, width in widths.items()}
@@ -138,25 +137,25 @@ class WatchPlace(Place):
         if board is None:
             return
         arranged = self.arranger.arrange(board, self.choice)
-        axis, rows, ground = self.query_one(AxisLine), self.query_one(JobRows), self.query_one(Ground)
+        axis, rows, context = self.query_one(AxisLine), self.query_one(JobRows), self.query_one(JobContext)
         axis.scopes = [(name, words, arranged.counts.get(name, 0)) for name, words in SCOPES]
         axis.scope = rows.scope = self.choice.scope
         axis.choice = watch_sentences.choice_words(self.choice, len(rows.marked))
         rows.axis.now_ms = board.now_ms
         rows.user, rows.opened = board.person.user, self.choice.opened
-        axis.axis = ground.axis = rows.axis
+        axis.axis = context.axis = rows.axis
         rows.show(arranged)
-        axis.left = ground.left = rows.left
+        axis.left = context.left = rows.left
         self._seek()
         self._under(rows)
         axis.refresh()
 
     def _under(self, rows: JobRows) -> None:
-        """Tell the ground what is under the cursor."""
-        ground, row = self.query_one(Ground), rows.row()
-        ground.board, ground.view = self.board, row.view if row else None
-        ground.node = row.node if row else None
-        ground.refresh()
+        """Tell the pane what is under the cursor."""
+        context, row = self.query_one(JobContext), rows.row()
+        context.board, context.view = self.board, row.view if row else None
+        context.node = row.node if row else None
+        context.refresh()
 
     def arrive(self) -> None:
         """Keys go to the jobs, the cursor to the one that was just submitted."""
@@ -185,38 +184,27 @@ class WatchPlace(Place):
         if view is not None and self.display:
             self._ask(view, self.pane)
 
-    @work(thread=True, exclusive=True, group="explain")
     def _ask(self, view: JobView, pane: str) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        detail: JobDetail | None = None
-        samples: Samples = []
-        printed: OutputChunk | None = None
-        try:
-            if view.phase is Phase.RUNNING and not view.rows:
-                samples = client.samples(view.job)
-            if pane == "why" or view.phase is Phase.WAITING:
-                detail = client.detail(view.job)
-            if pane == "output" and not view.rows:
-                printed = client.output(view.job, "output", -TAIL_BYTES)
-        except QuarryError:
-            return
-        self.quarry.hand_over(self._learnt, view.job, detail, samples, printed)
+        learn = partial(learnt_of, self.quarry.client, view, pane)
+        self.run_worker(partial(self._hand_over, learn), thread=True, exclusive=True, group="explain")
 
-    def _learnt(self, job: int, detail: JobDetail | None, samples: Samples, printed: OutputChunk | None) -> None:
-        ground = self.query_one(Ground)
-        ground.samples, ground.sampled = samples, job
-        ground.refresh()
-        self.detail = detail or (self.detail if self.detail and self.detail.view.job == job else None)
+    def _hand_over(self, learn: Callable[[], Learnt | None]) -> None:
+        if (found := learn()) is not None:
+            self.quarry.hand_over(self._learnt, found)
+
+    def _learnt(self, found: Learnt) -> None:
+        context = self.query_one(JobContext)
+        context.samples, context.sampled = found.samples or [], found.job
+        context.refresh()
+        self.detail = found.detail or (self.detail if self.detail and self.detail.view.job == found.job else None)
         view = self.query_one(JobRows).current()
-        if view is None or view.job != job:
+        if view is None or view.job != found.job:
             return
-        if self.pane == "why" and detail is not None:
+        if self.pane == "why" and found.detail is not None:
             self._pane("why").query_one(PaneTitle).say(f"WHY {view.label} {view.name.upper()}", "w or escape closes it")
-            self.query_one("#why-lines", Prose).put(list(why_prose(detail, self.size.width)))
+            self.query_one("#why-lines", Prose).put(list(why_prose(found.detail, self.size.width)))
         elif self.pane == "output":
-            self._show_output(view, printed)
+            self._show_output(view, found.printed)
         self.quarry.tell()
 
     def _show_output(self, view: JobView, printed: OutputChunk | None) -> None:
@@ -231,9 +219,9 @@ class WatchPlace(Place):
         return self.query_one(f"#pane-{name}", Vertical)
 
     def action_pane(self, name: str) -> None:
-        """Show something else below, or the ground again."""
-        self.pane = "ground" if self.pane == name else name
-        self.query_one(Ground).display = self.pane == "ground"
+        """Show something else below, or what matters to the job again."""
+        self.pane = "context" if self.pane == name else name
+        self.query_one(JobContext).display = self.pane == "context"
         for other in PANES[1:]:
             self._pane(other).display = other == self.pane
         rows = self.query_one(JobRows)
@@ -356,7 +344,7 @@ class WatchPlace(Place):
     def action_back(self) -> None:
         """Close the pane; or end the search; or take the marks away."""
         rows, line = self.query_one(JobRows), self.query_one("#find", FindLine)
-        if self.pane != "ground":
+        if self.pane != "context":
             self.action_pane(self.pane)
             self.screen.set_focus(rows)
         elif line.display or self.choice.find:
@@ -385,7 +373,7 @@ class WatchPlace(Place):
         self._redraw()
 
     def _redraw(self) -> None:
-        for kind in (AxisLine, JobRows, Ground):
+        for kind in (AxisLine, JobRows, JobContext):
             self.query_one(kind).refresh()
 
     # -- what is done ------------------------------------------------------------------------------
@@ -424,7 +412,7 @@ class WatchPlace(Place):
     def action_do(self, verb: str) -> None:
         """Hold, release or run again."""
         if views := self._chosen():
-            self._send(verb, [view.job for view in views])
+            self.commands.do(verb, [view.job for view in views])
 
     def action_cancel(self) -> None:
         """Cancel, after a question when work would be lost."""
@@ -433,9 +421,9 @@ class WatchPlace(Place):
             return
         jobs = [view.job for view in views]
         if question := watch_sentences.cancel_question(views):
-            self.quarry.ask(question, lambda: self._send("cancel", jobs))
+            self.quarry.ask(question, lambda: self.commands.do("cancel", jobs), yes="Cancel", no="Keep running")
         else:
-            self._send("cancel", jobs)
+            self.commands.do("cancel", jobs)
 
     def action_change(self) -> None:
         """Change the request of what waits, with the ladder beside it."""
@@ -448,20 +436,7 @@ class WatchPlace(Place):
         if self.pane != "change":
             self.action_pane("change")
         self.query_one(ChangePane).open(view.job, view.name)
-        self._ask_ladder(view)
-
-    @work(thread=True, exclusive=True, group="ladder")
-    def _ask_ladder(self, view: JobView) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            ladder = client.ladder(view.job)
-            explained = client.detail(view.job).explained
-        except QuarryError as fault:
-            self.post_message(Say(str(fault), bad=True))
-            return
-        self.quarry.hand_over(self._show_ladder, view, list(explained.changes) if explained else [], ladder)
+        self.commands.ask_ladder(view)
 
     def _show_ladder(self, view: JobView, advised: list[Suggestion], ladder: list[Suggestion]) -> None:
         if self.board is not None:
@@ -471,25 +446,14 @@ class WatchPlace(Place):
         """Make the change; with marks, to all that are marked."""
         rows = self.query_one(JobRows)
         jobs = sorted(rows.marked | {message.job}) if message.job in rows.marked else [message.job]
-        self._send_change(jobs, message.settings)
+        self.commands.change(jobs, message.settings)
 
-    @work(thread=True, group="command")
-    def _send_change(self, jobs: list[int], settings: list[str]) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            told = client.change(jobs, settings)
-        except QuarryError as fault:
-            self.post_message(Say(str(fault), bad=True))
-            return
-        self.quarry.hand_over(self._told, told, ", ".join(settings))
-        if all(one.done for one in told):
-            self.quarry.hand_over(self._close_change)
-        self.quarry.hand_over(self.quarry.read_board)
-
-    def _close_change(self) -> None:
-        if self.pane == "change":
+    def _commanded(self, outcomes: list[Outcome], settings: str) -> None:
+        """Say what became of it. Marks that were served go, and so does the pane of a change that was made."""
+        self.query_one(JobRows).marked -= {one.job for one in outcomes if one.done}
+        bad = any(not one.done for one in outcomes)
+        self.post_message(Say(watch_sentences.outcome_words(outcomes, settings), bad=bad))
+        if settings and not bad and self.pane == "change":
             self.action_back()
 
     def action_rank(self, by: int) -> None:
@@ -500,53 +464,4 @@ class WatchPlace(Place):
         if view.user != board.person.user or view.phase is not Phase.WAITING:
             self.post_message(Say("Only a waiting job of yours can be moved among yours."))
             return
-        self._send_rank(view.job, by)
-
-    @work(thread=True, group="command")
-    def _send_rank(self, job: int, by: int) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            mine = client.turns()
-            place = mine.index(job)
-            other = place + by
-            if not 0 <= other < len(mine):
-                words = "It is the first of yours already." if by < 0 else "It is the last of yours already."
-                self.post_message(Say(words))
-                return
-            mine[place], mine[other] = mine[other], mine[place]
-            told = client.order(mine)
-        except (QuarryError, ValueError) as fault:
-            self.post_message(Say(str(fault), bad=True))
-            return
-        words = f"{job} now stands {'before' if by < 0 else 'behind'} {mine[place]} among yours; nobody else's moved."
-        self.post_message(Say(words if told.done else told.message, bad=not told.done))
-        self.quarry.hand_over(self.quarry.read_board)
-
-    @work(thread=True, group="command")
-    def _send(self, verb: str, jobs: list[int]) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        call = {"hold": client.hold, "release": client.release, "cancel": client.cancel, "again": client.again}[verb]
-        try:
-            told = call(jobs)
-        except QuarryError as fault:
-            self.post_message(Say(str(fault), bad=True))
-            return
-        self.quarry.hand_over(self._told, told, "")
-        self.quarry.hand_over(self.quarry.read_board)
-
-    def _told(self, told: Iterable[Outcome], settings: str) -> None:
-        """Say what became of it; marks that were served go."""
-        told = list(told)
-        rows = self.query_one(JobRows)
-        rows.marked -= {one.job for one in told if one.done}
-        bad = [one for one in told if not one.done]
-        words = bad[0].message if bad else told[0].message if told else ""
-        if len(told) > 1:
-            words = f"{len(told) - len(bad)} of {len(told)} done" + (f"; {words}" if bad else "")
-        if settings and not bad:
-            words += f": {settings}"
-        self.post_message(Say(f"{words[:1].upper()}{words[1:]}.", bad=bool(bad)))
+        self.commands.rank(view.job, by)

@@ -2,13 +2,14 @@
 
 from datetime import tzinfo
 
-from lazy_quarry.app.places.place import KeyHint
+from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.watch_list import Choice, Row
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, plural
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import counts_words, verdict
+from lazy_quarry.site.views import Outcome
 
 ALL_KEYS: list[KeyHint] = [
     ("enter", "inspect the job in Review", ""),
@@ -117,6 +118,17 @@ def cancel_question(views: list[JobView]) -> str:
     return f"Cancel {plural(len(views), 'job')}, of which {len(running)} {run}? {lost} core-hours of work so far would be lost."
 
 
+def outcome_words(outcomes: list[Outcome], settings: str) -> str:
+    """What became of a command; ``settings`` are those of a change that was made."""
+    bad = [one for one in outcomes if not one.done]
+    words = bad[0].message if bad else outcomes[0].message if outcomes else ""
+    if len(outcomes) > 1:
+        words = f"{len(outcomes) - len(bad)} of {len(outcomes)} done" + (f"; {words}" if bad else "")
+    if settings and not bad:
+        words += f": {settings}"
+    return f"{words[:1].upper()}{words[1:]}."
+
+
 def keys_of(row: Row | None, user: str, marked: int, pane: str) -> list[KeyHint]:
     """The keys that work here and now, most useful first."""
     keys: list[KeyHint] = []
@@ -125,7 +137,7 @@ def keys_of(row: Row | None, user: str, marked: int, pane: str) -> list[KeyHint]
         keys.append((key, words, f"app.place_action('{action}')"))
 
     view = row.view if row else None
-    if pane != "ground":
+    if pane != "context":
         add("escape", "close", "back")
     if view is not None:
         add("enter", "inspect", "open")

@@ -1,6 +1,6 @@
 """Widgets that draw their lines themselves, with cost only for what is visible."""
 
-from typing import TYPE_CHECKING, cast
+from typing import cast
 
 from textual import events
 from textual.geometry import Size
@@ -10,10 +10,8 @@ from textual.widget import Widget
 
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.messages import CursorMoved
+from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.app.theme import PALETTES, Palette
-
-if TYPE_CHECKING:
-    from lazy_quarry.app.app import QuarryApp
 
 
 class Drawing:
@@ -22,9 +20,9 @@ class Drawing:
     hits: dict[int, list[tuple[int, int, str]]]
 
     @property
-    def quarry(self) -> "QuarryApp":
+    def quarry(self) -> Quarry:
         """The application."""
-        return cast("QuarryApp", self.app)  # type: ignore[attr-defined]
+        return cast(Quarry, self.app)  # type: ignore[attr-defined]
 
     @property
     def palette(self) -> Palette:

@@ -99,6 +99,11 @@ class Editor(Drawing, TextArea):
         self.register_theme(theme)
         self.theme = theme.name
 
+    def line_of_header(self, row: int) -> str:
+        """A line of the header, from row 0; empty for lines outside of it."""
+        inside = self.header and self.header[0] < row < self.header[1]
+        return self.document.get_line(row) if inside else ""
+
     def look(self) -> None:
         """Find the header and the language anew."""
         block, _ = find_block(self.text)

@@ -1,8 +1,8 @@
 """The ground under Watch: for the job under the cursor, the nodes that matter to it, or what it uses over time."""
 
 from lazy_quarry.app.cells import Pen, bar
+from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Lines
-from lazy_quarry.app.widgets.lanes import Axis
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import format_bytes, format_duration, format_size, plural
 from lazy_quarry.site.board import Board, NodeView
@@ -13,10 +13,10 @@ LEVELS = " ▁▂▃▄▅▆▇█"
 Samples = list[tuple[int, float, int]]
 
 
-class Ground(Lines):
+class JobContext(Lines):
     """A few lines about one job, on the same time axis."""
 
-    DEFAULT_CSS = "Ground { height: 1fr; min-height: 6; }"
+    DEFAULT_CSS = "JobContext { height: 1fr; min-height: 6; }"
 
     def __init__(self) -> None:
         super().__init__(id="ground")

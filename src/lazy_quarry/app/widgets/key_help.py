@@ -4,7 +4,7 @@ from textual import events
 from textual.screen import ModalScreen
 
 from lazy_quarry.app.cells import Pen
-from lazy_quarry.app.places.place import KeyHint
+from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.widgets.drawing import Lines
 
 EVERYWHERE: list[KeyHint] = [

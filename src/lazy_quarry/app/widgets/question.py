@@ -13,10 +13,11 @@ class QuestionLines(Lines):
 
     DEFAULT_CSS = "QuestionLines { width: 72; height: 7; background: $raised; }"
 
-    def __init__(self, question: str) -> None:
+    def __init__(self, question: str, *, yes: str, no: str) -> None:
         super().__init__(id="question")
-        self.question = question
+        self.question, self.answers = question, ((no, False), (yes, True))
         self.yes = False
+        """The answer that is chosen now; the safe one at first."""
 
     def draw(self, row: int, pen: Pen) -> None:
         """One line."""
@@ -26,14 +27,14 @@ class QuestionLines(Lines):
             pen.write(f"  {told[row - 1]}", bold=row == 1)
         elif row == 5:
             pen.write("  ")
-            for words, yes in (("no, leave it", False), ("yes, do it", True)):
+            for words, yes in self.answers:
                 chosen = yes == self.yes
                 action = f"screen.answer({yes})"
                 pen.write(
                     f" {words} ", "ground" if chosen else "ink", ground="ochre" if chosen else "raised", hit=action
                 )
                 pen.write("   ")
-            pen.write("y or n, or arrows and enter", "dim")
+            pen.write("arrows and enter, or y and n", "dim")
 
 
 class Question(ModalScreen[bool]):
@@ -43,18 +44,18 @@ class Question(ModalScreen[bool]):
         "Question { align: center middle; background: $ground 60%; } Question Vertical { width: 72; height: 7; }"
     )
 
-    def __init__(self, question: str) -> None:
+    def __init__(self, question: str, *, yes: str, no: str) -> None:
         super().__init__()
-        self.question = question
+        self.lines = QuestionLines(question, yes=yes, no=no)
 
     def compose(self):  # type: ignore[no-untyped-def]
         """Just the lines."""
         with Vertical():
-            yield QuestionLines(self.question)
+            yield self.lines
 
     def on_key(self, event: events.Key) -> None:
         """Choose or answer."""
-        lines = self.query_one(QuestionLines)
+        lines = self.lines
         if event.key in ("left", "right", "tab", "up", "down"):
             lines.yes = not lines.yes
             lines.refresh()

@@ -1,0 +1,103 @@
+"""The script that is being drafted: its text, the file it belongs to, and whether it is saved."""
+
+import os
+from pathlib import Path
+
+from lazy_quarry.app.draft_shelf import Draft, save
+from lazy_quarry.app.header_dials import HeaderEdit
+from lazy_quarry.app.quarry import Quarry
+from lazy_quarry.app.widgets.draft_title import DraftTitle
+from lazy_quarry.app.widgets.editor import Editor
+from lazy_quarry.app.widgets.overrides import Overrides
+from lazy_quarry.core.header.edit import set_key
+from lazy_quarry.core.header.submission import Submission
+
+
+class DraftDocument:
+    """Keeps editor, title and overrides together. What is not saved is kept on the shelf at every pause."""
+
+    def __init__(self, quarry: Quarry, editor: Editor, title: DraftTitle, overrides: Overrides) -> None:
+        self.quarry, self.editor, self.title, self.overrides = quarry, editor, title, overrides
+        self.path = ""
+        self.edited = False
+        self._origin = ""
+        """Where a script without a file comes from."""
+        self._saved: str | None = None
+        """The text as its file has it."""
+
+    @property
+    def text(self) -> str:
+        """The script."""
+        return self.editor.text
+
+    @property
+    def empty(self) -> bool:
+        """True when there is no script."""
+        return not self.editor.text.strip()
+
+    @property
+    def would_be_lost(self) -> bool:
+        """True when another script in its place would lose something."""
+        return self.edited and not self.empty
+
+    def put(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), origin: str = "") -> None:
+        """Take up a script."""
+        self.path, self._origin = path, origin
+        self._saved = None if edited else text
+        self.editor.load_text(text)
+        self.editor.look()
+        self.overrides.put(overrides)
+        self.overrides.display = bool(overrides)
+        self._mark(edited)
+
+    def changed(self) -> None:
+        """The text is another."""
+        self.editor.look()
+        self._mark(self.editor.text != self._saved)
+        if self.overrides.display:
+            self.overrides.show(self.editor.text)
+
+    def _mark(self, edited: bool) -> None:
+        """Say whether it is saved."""
+        self.edited = edited
+        saved = "saved" if self.path else ""
+        not_saved = "edited, not saved" if self.path else "not saved"
+        self.title.name_words = self.path or self._origin or "new script"
+        self.title.state_words = not_saved if edited else saved
+        self.title.refresh()
+
+    # -- keeping and saving ------------------------------------------------------------------------
+
+    def keep(self) -> str:
+        """Put it on the shelf; says why that could not be done, or nothing."""
+        overrides = "\n".join(self.overrides.values)
+        return self.quarry.shelf.keep(Draft(self.editor.text, self.path, self.edited, overrides))
+
+    def save_to(self, path: Path) -> str:
+        """Write it to a file, which it belongs to from then on; says why that could not be done, or nothing."""
+        problem = save(path, self.editor.text)
+        if not problem:
+            self.path, self._saved = str(path), self.editor.text
+            self._mark(False)
+            self.keep()
+        return problem
+
+    # -- its header, and itself on its way ---------------------------------------------------------
+
+    def edit_header(self, edit: HeaderEdit) -> None:
+        """Set keys of the header. Raises :class:`BadValue` when it is too broken for that."""
+        text = self.editor.text
+        for key, value in edit:
+            text = set_key(text, key, value)
+        self.editor.put(text)
+
+    def submission(self) -> Submission:
+        """The script as it would be submitted now; what is to be looked up comes later."""
+        directory = str(Path(self.path).parent) if self.path else str(self.quarry.folder)
+        return Submission(
+            script=self.editor.text,
+            path=self.path or "script",
+            directory=directory,
+            overrides=self.overrides.values,
+            environment=tuple(os.environ.items()),
+        )

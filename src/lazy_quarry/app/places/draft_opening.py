@@ -1,0 +1,93 @@
+"""Taking another script into Draft: from a template, a file, commands, or a job. What is not saved is asked about."""
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import Protocol
+
+from textual.widget import Widget
+
+from lazy_quarry.app.messages import Say
+from lazy_quarry.app.places.draft_beginning import DraftBeginning, script_of_commands
+from lazy_quarry.app.places.draft_document import DraftDocument
+from lazy_quarry.app.quarry import Quarry
+from lazy_quarry.app.widgets.starting_points import Begin
+from lazy_quarry.core.header.script_file import decode_script
+from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.site.board import Board
+
+
+class PutText(Protocol):
+    """Taking up a script, as :meth:`DraftDocument.put` does."""
+
+    def __call__(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), origin: str = "") -> None:
+        """Text, path, whether edited, overrides, and where it comes from."""
+        ...
+
+
+class DraftOpening:
+    """Reads what a draft begins from; ``put`` takes it up. Jobs are asked for in a worker of ``owner``."""
+
+    def __init__(self, quarry: Quarry, owner: Widget, document: DraftDocument, put: PutText) -> None:
+        self.quarry, self.owner, self.document, self._put = quarry, owner, document, put
+
+    def _say(self, words: str, bad: bool = False) -> None:
+        self.owner.post_message(Say(words, bad=bad))
+
+    def unless_lost(self, then: Callable[[], None]) -> None:
+        """Do something that replaces the script, after a question when something not saved would be lost."""
+        if self.document.would_be_lost:
+            what = self.document.path or "this script"
+            self.quarry.ask(f"Discard unsaved changes to {what}?", then, yes="Discard", no="Keep editing")
+        else:
+            then()
+
+    def take_new(self, text: str) -> None:
+        """Begin from a text."""
+        self.unless_lost(lambda: self._put(text, "", True))
+
+    def begin(self, begin: Begin, board: Board | None) -> None:
+        """Begin from a starting point."""
+        self.unless_lost(lambda: self._begin(begin, board))
+
+    def _begin(self, begin: Begin, board: Board | None) -> None:
+        text = DraftBeginning.script_of(begin, board)
+        if text is not None:
+            self._put(text, "", True)
+        elif begin.path is not None:
+            self.open_file(begin.path)
+        elif begin.job is not None:
+            take = partial(self._take_job, begin.job)
+            self.owner.run_worker(take, thread=True, exclusive=True, group="begin")
+
+    def _take_job(self, job: int) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            detail = client.detail(job)
+        except QuarryError as fault:
+            self._say(str(fault), bad=True)
+            return
+        origin = f"from {job} {detail.view.name}"
+        self.quarry.hand_over(self._put, detail.script, "", True, detail.overrides, origin)
+
+    def take_commands(self, path: Path, board: Board | None) -> None:
+        """Begin from a file of commands."""
+        try:
+            self.take_new(script_of_commands(path, board))
+        except BadValue as fault:
+            self._say(str(fault), bad=True)
+
+    def open_file(self, path: Path) -> None:
+        """Open a script."""
+        try:
+            text = decode_script(path.read_bytes())
+        except BadValue as fault:
+            self._say(f"{path}: {fault}", bad=True)
+        except OSError as fault:
+            self._say(f"{path} cannot be opened: {fault.strerror}", bad=True)
+        else:
+            self._put(text, str(path), False)
+            self.document.keep()
+            self._say(f"Opened {path}.")

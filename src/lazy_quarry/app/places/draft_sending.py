@@ -1,0 +1,94 @@
+"""Submitting the draft, and trying one task of it."""
+
+from collections.abc import Callable
+from functools import partial
+
+from textual.widget import Widget
+
+from lazy_quarry.app.messages import Say
+from lazy_quarry.app.places.trial_report import Trial, receipt_words, task_words
+from lazy_quarry.app.quarry import Quarry
+from lazy_quarry.core.header.diagnostic import Severity
+from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.units import clock_time
+from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.probe.script import looked_up
+from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.site.views import Receipt
+
+
+class DraftSending:
+    """Sends drafts in workers of ``owner``."""
+
+    def __init__(self, quarry: Quarry, owner: Widget) -> None:
+        self.quarry, self.owner = quarry, owner
+        self.trial: Trial | None = None
+        """The last trial of the draft."""
+
+    def submit(self, submission: Submission) -> None:
+        """Submit it as it stands."""
+        self._work(partial(self._submit, submission))
+
+    def try_task(self, words: str, submission: Submission, report: DraftReport | None) -> None:
+        """Run one task in the trial tier, by its number or its values in words; none means the first."""
+        try:
+            task, values = task_words(words)
+        except BadValue as fault:
+            self._say(str(fault), bad=True)
+            return
+        walltime_s = report.shape.walltime_s if report else 0
+        self._work(partial(self._try, submission, task, values, walltime_s))
+
+    def _work(self, work: Callable[[], None]) -> None:
+        self.owner.run_worker(work, thread=True, exclusive=True, group="submit")
+
+    def _say(self, words: str, bad: bool = False) -> None:
+        self.owner.post_message(Say(words, bad=bad))
+
+    def _submit(self, submission: Submission) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            receipt = client.submit(looked_up(submission))
+        except QuarryError as fault:
+            self._say(f"Not submitted: {fault}", bad=True)
+            return
+        if receipt.job is None:
+            self._refused("Not submitted", receipt)
+            return
+        when = "no forecast yet"
+        if receipt.forecast_ms is not None:
+            when = "it runs now"
+            if receipt.forecast_ms > receipt.now_ms:
+                when = f"it should start about {clock_time(receipt.forecast_ms, receipt.now_ms, self.quarry.zone)}"
+        self.quarry.hand_over(self._submitted, receipt.job, when)
+
+    def _submitted(self, job: int, when: str) -> None:
+        self.quarry.looked_at = job
+        self._say(f"Submitted as {job}; {when}. alt+4 watches it.")
+        self.quarry.read_board()
+
+    def _try(self, submission: Submission, task: int | None, values: dict[str, str] | None, walltime_s: int) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            receipt = client.try_one(looked_up(submission), task, values)
+            if receipt.job is None:
+                self._refused("Not tried", receipt)
+                return
+            trial_walltime = client.job(receipt.job).walltime_s
+        except QuarryError as fault:
+            self._say(f"Not tried: {fault}", bad=True)
+            return
+        self._say(receipt_words(receipt.job, trial_walltime))
+        self.quarry.hand_over(self._tried, Trial(receipt.job, walltime_s))
+
+    def _tried(self, trial: Trial) -> None:
+        self.trial = trial
+        self.quarry.read_board()
+
+    def _refused(self, what: str, receipt: Receipt) -> None:
+        worst = next(one for one in receipt.diagnostics if one.severity is Severity.ERROR)
+        self._say(f"{what}: line {worst.line}, {worst.message}. f8 goes there.", bad=True)

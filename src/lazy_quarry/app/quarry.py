@@ -1,0 +1,62 @@
+"""What places and widgets may ask of the application."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import tzinfo
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Protocol
+
+if TYPE_CHECKING:
+    from lazy_quarry.app.draft_shelf import DraftShelf
+    from lazy_quarry.link.site_client import SiteClient
+    from lazy_quarry.site.draft_view import DraftReport
+    from lazy_quarry.site.views import RoomView
+
+
+class Quarry(Protocol):
+    """The application, as its places and widgets know it. Its client is None until the site is open."""
+
+    client: SiteClient | None
+    folder: Path
+    """Where the person's scripts are."""
+    shelf: DraftShelf
+    zone: tzinfo
+    looked_at: int | None
+    """The job that the next visit to Watch begins at."""
+
+    def hand_over(self, then: Callable[..., object], *arguments: Any) -> None:
+        """From a worker: have the interface do something with what was found."""
+        ...
+
+    def read_board(self) -> object:
+        """Read the present now."""
+        ...
+
+    def tell(self) -> None:
+        """Say note and keys anew, for what the cursor is on now."""
+        ...
+
+    def ask(self, question: str, then: Callable[[], object], *, yes: str, no: str) -> None:
+        """Do something only when the person says so. ``no`` is the safe answer, which is chosen at first."""
+        ...
+
+    def weekday_time(self, at_ms: int) -> str:
+        """An instant in the site's zone: ``Mon 09:42``."""
+        ...
+
+    def open_shell(self, report: DraftReport | None) -> None:
+        """Hand the terminal to a shell on cores of this machine until it ends."""
+        ...
+
+    def draft_script(self, script: str, name: str) -> object:
+        """Take a script to Draft."""
+        ...
+
+    def draft_room(self, room: RoomView) -> object:
+        """Take a room to Draft, as a script that asks for just that."""
+        ...
+
+    def draft_module(self, module: str) -> object:
+        """Add a module to the draft."""
+        ...

@@ -1,0 +1,51 @@
+"""The columns that jobs may have in Watch."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from lazy_quarry.core.units import fold_names, format_core_hours, format_duration, format_size
+from lazy_quarry.site.job_view import JobView
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A column that may stand between a job's number and its state: its heading, its width, what it says."""
+
+    name: str
+    width: int
+    right: bool
+    says: Callable[[JobView], str]
+
+
+COLUMNS = {
+    column.name: column
+    for column in (
+        Column("name", 18, False, lambda view: view.name),
+        Column("user", 7, False, lambda view: view.user),
+        Column("account", 11, False, lambda view: view.account),
+        Column("queue", 8, False, lambda view: view.queue),
+        Column("tier", 7, False, lambda view: view.tier),
+        Column("cores", 6, True, lambda view: f"{view.cores:,}"),
+        Column("memory", 9, True, lambda view: format_size(view.memory_mib)),
+        Column("walltime", 8, True, lambda view: format_duration(view.walltime_s)),
+        Column("nodes", 12, False, lambda view: fold_names(view.nodes or view.forecast_nodes)),
+        Column("charged", 9, True, lambda view: format_core_hours(view.charge_core_ms)),
+    )
+}
+STATE_CELLS, LEAST_LANE = 26, 40
+NUMBER_CELLS = 9
+
+
+def shown_columns(widths: Mapping[str, int], width: int, scope: str) -> list[tuple[Column, int]]:
+    """The columns that there is room for beside the lanes, with their widths, in the order chosen."""
+    chosen = dict(widths) or {"name": 18, **({"user": 7} if scope != "mine" and width >= 130 else {}), "cores": 6}
+    found, used = [], NUMBER_CELLS + 3 + STATE_CELLS
+    for name, cells in chosen.items():
+        if name not in COLUMNS:
+            continue
+        cells = min(cells, 14) if width < 130 and name == "name" else cells
+        if used + cells + 2 > width - LEAST_LANE:
+            break
+        found.append((COLUMNS[name], cells))
+        used += cells + 2
+    return found

@@ -1,0 +1,143 @@
+"""Jobs as rows with their lanes on one time axis."""
+
+from textual.geometry import Size
+
+from lazy_quarry.app.cells import Pen, bar
+from lazy_quarry.app.messages import OpenJob
+from lazy_quarry.app.watch_list import Arranged, Row, RowKey
+from lazy_quarry.app.widgets.axis import Axis
+from lazy_quarry.app.widgets.drawing import Rows
+from lazy_quarry.app.widgets.job_columns import NUMBER_CELLS, STATE_CELLS, Column, shown_columns
+from lazy_quarry.app.widgets.lane import draw_lane, draw_node_lane
+from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.core.units import plural
+from lazy_quarry.site.board import NodeView
+from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.sentences import state_words
+
+
+class JobRows(Rows):
+    """Jobs, groups or nodes as rows, each with its lane."""
+
+    DEFAULT_CSS = "JobRows { height: 2fr; min-height: 6; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="jobs")
+        self.arranged = Arranged([])
+        self.axis = Axis(0)
+        self.user = ""
+        self.scope = "mine"
+        self.opened: frozenset[RowKey] = frozenset()
+        self.marked: set[int] = set()
+        self.widths: dict[str, int] = {}
+
+    @property
+    def jobs(self) -> list[JobView]:
+        """The jobs among the rows, in their order."""
+        return [row.view for row in self.arranged.rows if row.view is not None]
+
+    @property
+    def left(self) -> int:
+        """Where the lanes begin: what stands before them has what it needs and no more."""
+        return NUMBER_CELLS + 3 + STATE_CELLS + sum(cells + 2 for _, cells in self.columns)
+
+    @property
+    def columns(self) -> list[tuple[Column, int]]:
+        """The columns in sight."""
+        return shown_columns(self.widths, self.room or self.size.width, self.scope)
+
+    def row_count(self) -> int:
+        """All rows."""
+        return len(self.arranged.rows)
+
+    def row(self) -> Row | None:
+        """What is under the cursor."""
+        return self.arranged.rows[self.cursor] if self.cursor < len(self.arranged.rows) else None
+
+    def current(self) -> JobView | None:
+        """The job under the cursor."""
+        row = self.row()
+        return row.view if row else None
+
+    def show(self, arranged: Arranged) -> None:
+        """New rows; the cursor stays on what it was on, and that stays where it was on the screen."""
+        under = self.row()
+        self.arranged, before = arranged, self.arranged
+        if under is not None and before is not arranged:
+            place = arranged.place_of(under.key, self.cursor)
+            if place is not None and place != self.cursor:
+                shift = place - self.cursor
+                self.cursor = place
+                self.virtual_size = Size(self.room, self.row_count())
+                self.scroll_to(y=max(0, self.scroll_offset.y + shift), animate=False)
+        self.refit()
+
+    def clicked(self, row: int, column: int) -> None:
+        """The cursor goes there; a second click opens the job."""
+        again = row == self.cursor
+        self.move(row)
+        if again and (job := self.current()):
+            self.post_message(OpenJob(job.job))
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
+        """One row of whichever kind."""
+        one = self.arranged.rows[row]
+        if one.view is not None:
+            self._draw_job(one, one.view, pen, current)
+        elif one.node is not None:
+            self._draw_node(one, one.node, pen, current)
+        elif one.key[0] == "rest":
+            pen.write("  " * one.depth).cell("·…", NUMBER_CELLS - pen.at, "dim", right=True)
+            pen.write("  ").write(f"▱ {one.words}", "river")
+        else:
+            sign = "▸" if one.key in self.opened else "▾"
+            pen.write(f" {sign} ", "ochre").write(f"{one.key[1]}".upper(), bold=True).write(f"   {one.words}", "dim")
+
+    def _draw_job(self, row: Row, view: JobView, pen: Pen, current: bool) -> None:
+        """Number, columns, state, lane."""
+        past = view.phase.final
+        colour = self.palette.of_phase(view.phase)
+        left = self.left
+        pen.write("▍" if view.job in self.marked else " ", "ochre")
+        sign = ("▾" if ("array", view.job) in self.opened else "▸") if view.rows else " "
+        pen.write("  " * row.depth + sign, "dim")
+        label = f"·{view.task}" if view.parent is not None and row.depth else view.label
+        pen.cell(label, NUMBER_CELLS - pen.at, "dim", right=True).write("  ")
+        columns = self.columns
+        if view.parameters and row.depth and columns:  # a task of an open array: what tells it from the others
+            values = " ".join(f"{key}={value}" for key, value in view.parameters)
+            pen.cell(values, sum(cells + 2 for _, cells in columns) - 2, "dim" if past else "ink", bold=current).write(
+                "  "
+            )
+            columns = []
+        for column, cells in columns:
+            name = column.name == "name"
+            words = column.says(view)
+            pen.cell(
+                words, cells, ("dim" if past else "ink") if name else "dim", right=column.right, bold=current and name
+            )
+            pen.write("  ")
+        pen.write(view.phase.sign, colour)
+        words = state_words(view, self.axis.now_ms, self.quarry.zone)
+        tone = colour if not past or view.phase is not Phase.DONE else "dim"
+        room = left - pen.at - 1
+        if view.warning:
+            words = words[: room - 3]
+            pen.write(f" {words} ", tone).write("!", "rust", bold=True).to(left)
+        else:
+            pen.cell(f" {words}", room, tone).write(" ")
+        draw_lane(pen, view, self.axis, self.room - left, view.user == self.user)
+
+    def _draw_node(self, row: Row, node: NodeView, pen: Pen, current: bool) -> None:
+        """Name, what is free, who has its cores when."""
+        left = self.left
+        sign = "▾" if row.key in self.opened else "▸"
+        pen.write(f" {sign} ", "dim").cell(node.name, 9, "ink", bold=current).write(" ")
+        bar_cells = 12
+        used = min(node.cores, node.cores_used)
+        parts = [(float(used), "━", "stone"), (float(node.cores - used), "━", "rust" if node.closed else "faint")]
+        bar(pen, parts, bar_cells, node.cores)
+        jobs = len({occupant.job for occupant in node.occupants})
+        told = f"  {row.words}" + (f", {plural(jobs, 'job')}" if jobs and not node.closed else "")
+        pen.cell(told, left - pen.at - 1, "rust" if node.closed else "dim").write(" ")
+        draw_node_lane(pen, self.arranged.held.get(node.name, []), node.cores, self.axis, self.room - left)

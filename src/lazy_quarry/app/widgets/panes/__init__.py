@@ -1,0 +1,1 @@
+"""What the lower part of Watch may show: one file a pane."""

@@ -1,0 +1,107 @@
+"""Changing the request of a job that waits, with the ladder of walltimes beside it."""
+
+from textual.binding import Binding
+from textual.containers import Vertical
+from textual.message import Message
+from textual.widgets import Input
+
+from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.widgets.drawing import Rows
+from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
+from lazy_quarry.app.widgets.panes.typed_line import Typed
+from lazy_quarry.core.explain.answers import Suggestion
+from lazy_quarry.core.units import clock_time, format_duration
+
+
+class Chosen(Message):
+    """These settings are to be made to the job that is being changed."""
+
+    def __init__(self, job: int, settings: list[str]) -> None:
+        super().__init__()
+        self.job, self.settings = job, settings
+
+
+class Changes(Rows):
+    """Ways to change a waiting job: what is advised, then other walltimes on one scale of starts."""
+
+    DEFAULT_CSS = "Changes { height: 1fr; }"
+    can_focus = False
+
+    def __init__(self) -> None:
+        super().__init__(id="changes")
+        self.rows: list[tuple[Suggestion, bool]] = []
+        self.now_ms = 0
+        self.asked_s = 0
+
+    def row_count(self) -> int:
+        """All ways."""
+        return len(self.rows)
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
+        """What to set, when it would start, and a bar of the waiting."""
+        change, advised = self.rows[row]
+        settings = "  ".join(f"{key} = {value}" for key, value in change.set)
+        pen.write(" ▸ " if current else "   ", "ochre")
+        pen.cell(settings, 34, "moss" if advised else "ink", bold=current).write("  ")
+        wait = max(0, change.start_ms - self.now_ms)
+        when = "starts now" if not wait else f"starts {clock_time(change.start_ms, self.now_ms, self.quarry.zone)}"
+        pen.cell(when, 20, "moss" if not wait else "river")
+        longest = max((one.start_ms - self.now_ms for one, _ in self.rows), default=0)
+        room = max(0, self.room - pen.at - 26)
+        cells = round(wait / longest * room) if longest > 0 else 0
+        pen.write("░" * cells, "river")
+        mine = not advised and change.words == format_duration(self.asked_s)
+        pen.write("  as it is now" if mine else "  advised" if advised else "", "ochre" if mine else "dim")
+
+
+class ChangePane(Vertical):
+    """Change the request of a job that waits, with the ladder beside it."""
+
+    DEFAULT_CSS = "ChangePane { height: 1fr; display: none; }"
+    BINDINGS = [
+        Binding("up", "step(-1)", "up", show=False, priority=True),
+        Binding("down", "step(1)", "down", show=False, priority=True),
+    ]
+    job = 0
+
+    def compose(self):  # type: ignore[no-untyped-def]
+        """Heading, line to type in, list."""
+        yield PaneTitle()
+        yield Typed(placeholder="type KEY=VALUE, as memory=2 GiB/core; or choose below with ↑ ↓", id="typed")
+        yield Changes()
+
+    def open(self, job: int, name: str) -> None:
+        """Begin with a job."""
+        self.job = job
+        self.query_one(PaneTitle).say(
+            f"CHANGE {job} {name.upper()}", "enter makes the change, it keeps its standing; escape leaves it"
+        )
+        self.query_one(Typed).value = ""
+        rows = self.query_one(Changes)
+        rows.rows = []
+        rows.refit()
+        self.query_one(Typed).focus()
+
+    def show(self, job: int, advised: list[Suggestion], ladder: list[Suggestion], now_ms: int, asked_s: int) -> None:
+        """What can be chosen."""
+        rows = self.query_one(Changes)
+        if job == self.job:
+            rows.rows = [(one, True) for one in advised] + [(one, False) for one in ladder]
+            rows.now_ms, rows.asked_s = now_ms, asked_s
+            rows.refit()
+
+    def action_step(self, by: int) -> None:
+        """Another line of the list."""
+        rows = self.query_one(Changes)
+        rows.move(rows.cursor + by)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Make the change that was typed, else the one under the cursor."""
+        event.stop()
+        typed = self.query_one(Typed).value.strip()
+        rows = self.query_one(Changes)
+        if typed:
+            self.post_message(Chosen(self.job, [part.strip() for part in typed.split(";") if part.strip()]))
+        elif rows.cursor < len(rows.rows):
+            change, _ = rows.rows[rows.cursor]
+            self.post_message(Chosen(self.job, [f"{key}={value}" for key, value in change.set]))

@@ -1,0 +1,58 @@
+"""Lines that are read and scrolled; among them why a job waits."""
+
+from collections.abc import Iterator
+
+from lazy_quarry.app.cells import Pen, wrap
+from lazy_quarry.app.widgets.drawing import Rows
+from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.site.sentences import ordinal, standing_words
+
+
+class Prose(Rows):
+    """Lines that are read and scrolled."""
+
+    DEFAULT_CSS = "Prose { height: 1fr; }"
+    has_cursor = False
+
+    def __init__(self, *, id: str) -> None:
+        super().__init__(id=id)
+        self.lines: list[tuple[str, str]] = []
+
+    def row_count(self) -> int:
+        """All lines."""
+        return len(self.lines)
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
+        """A line in its colour."""
+        text, colour = self.lines[row]
+        pen.write(f"   {text}", colour)
+
+    def put(self, lines: list[tuple[str, str]], end: bool = False) -> None:
+        """Other lines; with ``end`` the last ones are in sight."""
+        following = end and self.scroll_offset.y >= len(self.lines) - self.size.height
+        self.lines = lines
+        self.refit()
+        if following:
+            self.scroll_to(y=max(0, len(lines) - self.size.height), animate=False)
+
+
+def why_prose(detail: JobDetail, width: int) -> Iterator[tuple[str, str]]:
+    """What a job waits for, what would help, its standing, who is ahead: lines with their colours."""
+    told = detail.explained
+    words = detail.view.why or detail.verdict or "it waits for nothing"
+    for line in wrap(f"{words[:1].upper()}{words[1:]}", width - 6, 4):
+        yield line, "ink"
+    if told is None:
+        return
+    for change in told.changes:
+        for line in wrap(f"→ {change.words}", width - 6, 2):
+            yield line, "moss"
+    if told.changes:
+        yield "  e changes the request to one of these", "dim"
+    if told.place is None:
+        return
+    yield "", "ink"
+    yield f"{ordinal(told.place)} in the queue, standing {standing_words(told.parts)}", "ink"
+    for one in told.ahead:
+        for line in wrap(one.words, width - 6, 2):
+            yield line, "dim"
