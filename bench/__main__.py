@@ -10,7 +10,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from bench import arrays, drafting, jobs, journal, planning, replaying, starting, watching
+from bench import arrays, commands, drafting, jobs, journal, planning, replaying, starting, watching
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ def best(of: int, work: Callable[[], object]) -> float:
 def main() -> None:
     wanted = sys.argv[1:]
     missed = False
-    for module in (planning, replaying, arrays, drafting, journal, jobs, starting, watching):
+    for module in (planning, replaying, arrays, drafting, journal, jobs, commands, starting, watching):
         if wanted and module.__name__.removeprefix("bench.") not in wanted:
             continue
         for name, value, unit, reference, bound in module.figures(best):

@@ -5,7 +5,8 @@ import tempfile
 from pathlib import Path
 
 from lazy_quarry.core.engine.engine import State
-from lazy_quarry.core.engine.events import Held, encode
+from lazy_quarry.core.engine.events import Held
+from lazy_quarry.store.codec import encode
 from lazy_quarry.store.journal import Journal
 
 EVENTS, BATCH = 100_000, 1000

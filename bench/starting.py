@@ -1,9 +1,8 @@
-"""The command's help against ``python -c pass``; the demo's first paint against an empty application's."""
+"""The demo's first paint and first true figures, against an empty application's paint."""
 
 import os
 import pty
 import select
-import subprocess
 import sys
 import tempfile
 
@@ -15,10 +14,6 @@ class Empty(App):
         yield Static("painted")
 Empty().run()
 """
-
-
-def run(*words: str) -> None:
-    subprocess.run([sys.executable, *words], stdout=subprocess.DEVNULL, check=True)
 
 
 def first_paint(words: list[str], sign: bytes, environment: dict[str, str]) -> None:
@@ -37,12 +32,10 @@ def first_paint(words: list[str], sign: bytes, environment: dict[str, str]) -> N
 
 
 def figures(best):
-    bare = best(9, lambda: run("-c", "pass"))
-    yield "help", best(9, lambda: run("-m", "lazy_quarry", "--help")), "s", bare, 8
     with tempfile.TemporaryDirectory() as state:
         empty = best(5, lambda: first_paint(["-c", EMPTY], b"painted", {}))
         demo = ["-m", "lazy_quarry", "demo"]
         painted = best(5, lambda: first_paint(demo, b"Ledger", {"LQ_STATE": state}))
-        yield "first-paint", painted, "s", empty, 2
+        yield "first-paint", painted, "s", empty, 1.8
         told = best(3, lambda: first_paint(demo, b"others", {"LQ_STATE": state}))
-        yield "first-figures", told, "s", empty, 6
+        yield "first-figures", told, "s", empty, 5

@@ -1,5 +1,6 @@
 """Opening the application on a site."""
 
+import os
 import shutil
 import sys
 from datetime import UTC, datetime
@@ -7,31 +8,28 @@ from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import platformdirs
-
 from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.draft_shelf import DraftShelf
+from lazy_quarry.store.folder import state_folder
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
 
-def _folder(name: str, given: str = "") -> Path:
-    import os
-
-    chosen = given or os.environ.get("LQ_STATE")
-    base = Path(chosen).expanduser().absolute() if chosen else Path(platformdirs.user_state_dir("lazy-quarry", False))
-    return base if chosen and name == "machine" else base / name
+def _demo_folder() -> Path:
+    """Where the demo keeps drafts and scripts: beside the real site's state, when that has a folder of its own."""
+    folder = state_folder("oxbow", None)
+    return folder / "oxbow" if os.environ.get("LQ_STATE") else folder
 
 
 def demo_app(speed: int, paused: bool, seed: int, past_days: int = 90) -> QuarryApp:
     """The application on the demo site; your folder is filled with the example scripts that aren't there."""
-    folder = _folder("oxbow")
+    folder = _demo_folder()
     scripts = folder / "scripts"
     scripts.mkdir(parents=True, exist_ok=True)
     for example in resources.files("lazy_quarry.demo").joinpath("scripts").iterdir():
         target = scripts / example.name
-        if not target.exists():
+        if example.is_file() and not target.exists():  # an installed package has a folder of compiled files there
             with resources.as_file(example) as source:
                 shutil.copyfile(source, target)
 
@@ -51,7 +49,7 @@ def open_demo(speed: int, paused: bool, seed: int) -> None:
 
 def machine_app(state: str) -> QuarryApp:
     """The application on this machine's site."""
-    folder = _folder("machine", state)
+    folder = state_folder("machine", state or None)
 
     def connect() -> "SiteClient":
         from lazy_quarry.link.client import SocketClient
