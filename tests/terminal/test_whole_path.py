@@ -125,7 +125,7 @@ def test_hold_release_and_cancel_on_the_demo_site(terminal):
     screen.keys("Escape")
     screen.sees("eel-season")
     screen.keys("Home", "x")
-    screen.sees("would be lost", "no, leave it")
+    screen.sees("would be lost", "Keep running")
     screen.keys("Enter")
     screen.keys("C-q")
     screen.sees("the end 0")

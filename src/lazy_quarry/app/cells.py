@@ -9,6 +9,8 @@ from textual.strip import Strip
 
 from lazy_quarry.app.theme import Palette
 
+Piece = tuple[str, str] | tuple[str, str, bool]  # words, the role their colour has, and whether they are bold
+
 
 @dataclass(slots=True)
 class Pen:

@@ -37,18 +37,18 @@ _ZSH = """\
 #compdef lazy-quarry lq
 _lazy_quarry_complete() {
     local -a found
-    local line word words
-    line="${(j: :)words[1,CURRENT]}"
-    for word in "${(@f)$(_LAZY_QUARRY_COMPLETE=zsh LQ_COMPLETE_LINE="${LBUFFER}" ${words[1]} 2>/dev/null)}"; do
-        [[ -n $word ]] && found+=("$word")
-    done
-    _describe -V '' found -S '' || _files
+    found=("${(@f)$(_LAZY_QUARRY_COMPLETE=zsh LQ_COMPLETE_LINE="$LBUFFER" ${words[1]} 2>/dev/null)}")
+    if [[ -n "${found[1]}" ]]; then
+        _describe 'lazy-quarry' found -S ''
+    else
+        _files
+    fi
 }
 compdef _lazy_quarry_complete lazy-quarry lq
 """
 _FISH = """\
 function _lazy_quarry_complete
-    _LAZY_QUARRY_COMPLETE=fish LQ_COMPLETE_LINE=(commandline -cp | string collect) (commandline -op)[1] 2>/dev/null
+    env _LAZY_QUARRY_COMPLETE=fish LQ_COMPLETE_LINE=(commandline -cp | string collect) (commandline -opc)[1] 2>/dev/null
 end
 complete -c lazy-quarry -a '(_lazy_quarry_complete)'
 complete -c lq -a '(_lazy_quarry_complete)'

@@ -27,7 +27,6 @@ from lazy_quarry.app.widgets.draft_title import DraftTitle
 from lazy_quarry.app.widgets.editor import Editor, Margin
 from lazy_quarry.app.widgets.overrides import Overrides, OverridesEdit
 from lazy_quarry.app.widgets.starting_points import Begin, BeginPreview, BeginRows
-from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.board import Board
@@ -88,14 +87,14 @@ class DraftPlace(Place):
 
     def on_mount(self) -> None:
         """Take up the draft as it was left, or show what one can begin from."""
-        editor, dials, report = self.query_one(Editor), self.query_one(DialRows), self.query_one(ReportRows)
+        editor, side = self.query_one(Editor), (self.query_one(DialRows), self.query_one(ReportRows))
         self.document = DraftDocument(self.quarry, editor, self.query_one(DraftTitle), self.query_one(Overrides))
         self.checks = DraftChecks(self.quarry, self, self.document, self._show_report)
         self.opening = DraftOpening(self.quarry, self, self.document, self.put_text)
         self.line = DraftLine(self.query_one("#path", Input), self.quarry.folder)
         self.sending = DraftSending(self.quarry, self)
         page, preview = self.query_one("#page"), self.query_one(BeginPreview)
-        self.beginning = DraftBeginning(self.quarry, self.query_one(BeginRows), preview, page, (dials, report))
+        self.beginning = DraftBeginning(self.quarry, self.query_one(BeginRows), preview, page, side)
         self.watch(editor, "scroll_y", self._scrolled, init=False)
         draft = self.quarry.shelf.take()
         if draft is not None and draft.text.strip():
@@ -165,8 +164,7 @@ class DraftPlace(Place):
         if self.document.empty or self.beginning.shown:
             self.opening.take_new(script(self.board, "new", (f'modules  = ["{module}"]',), "true"))
             return
-        block, _ = find_block(self.document.text)
-        loaded = list(block.values.get("modules", [])) if block else []
+        loaded = self.document.modules()
         if module not in loaded:
             self._edit_header((("modules", [*loaded, module]),))
         self.leave_begin()
@@ -266,13 +264,8 @@ class DraftPlace(Place):
 
     def _show_dials(self) -> None:
         """The dials as the header stands, at once; what follows from them comes with the report."""
-        if self.board is None:
-            return
-        block, problems = find_block(self.document.text)
-        broken = next((one for one in problems if one.code in ("toml", "header-unclosed")), None)
-        words = f"the header cannot be read: line {broken.line}" if broken else ""
-        values = None if broken else block.values if block else {}
-        self.query_one(DialRows).show(values, self.board, words)
+        if self.board is not None:
+            self.query_one(DialRows).show_script(self.document.text, self.board)
 
     def on_dial_turned(self, message: DialTurned) -> None:
         """Write it into the header."""
@@ -294,11 +287,6 @@ class DraftPlace(Place):
         self.query_one(Margin).diagnostics = report.diagnostics
         self.post_message(CursorMoved())
 
-    @property
-    def cursor_line(self) -> int:
-        """The line of the cursor, from 1."""
-        return int(self.editor.cursor_location[0]) + 1
-
     def on_check_chosen(self, message: CheckChosen) -> None:
         """Go to the line of a check."""
         self._go_to(message.diagnostic)
@@ -309,19 +297,18 @@ class DraftPlace(Place):
 
     def action_next_check(self) -> None:
         """To the next line that has a check."""
-        if one := self.checks.next_after(self.cursor_line):
+        if one := self.checks.next_after(self.document.cursor_line):
             self._go_to(one)
 
     def action_fix(self) -> None:
         """Make the fix of the check under the cursor, else of the first that has one."""
-        one, rows = self.checks.fixable(self.cursor_line), self.query_one(ReportRows)
-        if rows.has_focus and (chosen := rows.check_under_cursor()) and chosen.fix:
-            one = chosen
-        if one is None or one.fix is None:
+        rows = self.query_one(ReportRows)
+        fix = self.checks.fix_for(self.document.cursor_line, rows.check_under_cursor() if rows.has_focus else None)
+        if fix is None:
             self._say("No check has a fix that is certain; change it by hand.")
-            return
-        self.editor.put(one.fix.apply(self.document.text))
-        self._say(f"Done: {one.fix.label}. ctrl+z takes it back.")
+        else:
+            self.editor.put(fix.apply(self.document.text))
+            self._say(f"Done: {fix.label}. ctrl+z takes it back.")
 
     # -- panes -------------------------------------------------------------------------------------
 
@@ -385,11 +372,7 @@ class DraftPlace(Place):
     def _tell_trial(self) -> None:
         """What has become of the job that tries the draft."""
         if self.trial is not None and self.board is not None:
-            report = self.query_one(ReportRows)
-            told, changes = lines(self.trial, self.board, self.quarry.zone)
-            if told != report.tried:
-                report.tried, report.tried_changes = told, changes
-                report.redraw()
+            self.query_one(ReportRows).show_trial(*lines(self.trial, self.board, self.quarry.zone))
 
     def action_shell(self) -> None:
         """A shell on cores of this machine; what works in it can become a script."""
@@ -406,9 +389,9 @@ class DraftPlace(Place):
             return draft_sentences.dial_words(dial)
         if report.has_focus and (words := draft_sentences.line_words(report.under_cursor())):
             return words
-        if one := self.checks.at(self.cursor_line):
+        if one := self.checks.at(self.document.cursor_line):
             return draft_sentences.check_words(one)
-        key_line = self.editor.line_of_header(self.cursor_line - 1)
+        key_line = self.editor.line_of_header(self.document.cursor_line - 1)
         return draft_sentences.key_words(key_line) or draft_sentences.script_words(self.report)
 
     def keys(self) -> list[KeyHint]:

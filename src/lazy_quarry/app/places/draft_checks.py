@@ -9,7 +9,7 @@ from textual.widget import Widget
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.places.draft_document import DraftDocument
 from lazy_quarry.app.quarry import Quarry
-from lazy_quarry.core.header.diagnostic import Diagnostic
+from lazy_quarry.core.header.diagnostic import Diagnostic, Fix
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.probe.language import findings
@@ -69,7 +69,8 @@ class DraftChecks:
         """The worst finding in a line."""
         return next((one for one in self.report.diagnostics if one.line == line), None) if self.report else None
 
-    def fixable(self, line: int) -> Diagnostic | None:
-        """The finding of a line that has a fix, else the first that has one."""
+    def fix_for(self, line: int, chosen: Diagnostic | None) -> Fix | None:
+        """The fix of the chosen finding, else of one in this line, else of the first that has one."""
         found = [one for one in self.report.diagnostics if one.fix] if self.report else []
-        return next((one for one in found if one.line == line), found[0] if found else None)
+        here = [one for one in found if one.line == line]
+        return next((one.fix for one in ([chosen] if chosen else []) + here + found if one.fix), None)

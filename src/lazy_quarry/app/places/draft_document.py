@@ -9,6 +9,7 @@ from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.app.widgets.draft_title import DraftTitle
 from lazy_quarry.app.widgets.editor import Editor
 from lazy_quarry.app.widgets.overrides import Overrides
+from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.core.header.submission import Submission
 
@@ -24,6 +25,11 @@ class DraftDocument:
         """Where a script without a file comes from."""
         self._saved: str | None = None
         """The text as its file has it."""
+
+    @property
+    def cursor_line(self) -> int:
+        """The line of the cursor, from 1."""
+        return int(self.editor.cursor_location[0]) + 1
 
     @property
     def text(self) -> str:
@@ -83,6 +89,11 @@ class DraftDocument:
         return problem
 
     # -- its header, and itself on its way ---------------------------------------------------------
+
+    def modules(self) -> list[str]:
+        """The modules that the header loads."""
+        block, _ = find_block(self.editor.text)
+        return list(block.values.get("modules", [])) if block else []
 
     def edit_header(self, edit: HeaderEdit) -> None:
         """Set keys of the header. Raises :class:`BadValue` when it is too broken for that."""

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from lazy_quarry.app.cells import Piece
 from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.core.advice.next_request import Advice, advise
 from lazy_quarry.core.units import format_duration
@@ -11,7 +12,6 @@ from lazy_quarry.site.past_run import ran
 from lazy_quarry.site.sentences import state_words, verdict
 
 BAR = 12
-Pieces = tuple[tuple[str, str] | tuple[str, str, bool], ...]
 
 
 @dataclass
@@ -38,7 +38,7 @@ def task_words(text: str) -> tuple[int | None, dict[str, str] | None]:
     return None, values
 
 
-def lines(trial: Trial, board: Board, zone) -> tuple[list[Pieces], list[HeaderEdit]]:  # type: ignore[no-untyped-def]
+def lines(trial: Trial, board: Board, zone) -> tuple[list[tuple[Piece, ...]], list[HeaderEdit]]:  # type: ignore[no-untyped-def]
     """What is to be shown of it now, and what each line would change in the header."""
     view = next((job for job in board.jobs if job.job == trial.job), None)
     if view is None:
@@ -48,16 +48,19 @@ def lines(trial: Trial, board: Board, zone) -> tuple[list[Pieces], list[HeaderEd
         told = f"   job {trial.job} {words}; its verdict comes here"
         return [((" TRYING ONE", "ink", True), (told, "ochre"))], [()]
     colour = "moss" if view.phase == "done" else "rust"
-    head: Pieces = ((" TRIED ONE", "ink", True), (f"   {trial.job}: {view.phase.sign} {verdict(view)}", colour))
-    told_lines: list[Pieces] = [head]
+    head: tuple[Piece, ...] = (
+        (" TRIED ONE", "ink", True),
+        (f"   {trial.job}: {view.phase.sign} {verdict(view)}", colour),
+    )
+    report_lines: list[tuple[Piece, ...]] = [head]
     changes: list[HeaderEdit] = [()]
     for one in advise(ran(view, trial.walltime_s)):
-        told_lines.append(_line(one))
+        report_lines.append(_line(one))
         changes.append(((one.key, one.value),) if one.value is not None else ())
-    return told_lines, changes
+    return report_lines, changes
 
 
-def _line(one: Advice) -> Pieces:
+def _line(one: Advice) -> tuple[Piece, ...]:
     full = round(BAR * one.share)
     key = f"   {one.key:<10}"
     pieces: list[tuple[str, str] | tuple[str, str, bool]] = [

@@ -1,8 +1,6 @@
 """Watch: what runs, what waits and why, when it will start, and what to do about it."""
 
-import json
 from collections.abc import Callable
-from contextlib import suppress
 from dataclasses import replace
 from functools import partial
 
@@ -17,6 +15,7 @@ from lazy_quarry.app.places import watch_sentences
 from lazy_quarry.app.places.learnt import Learnt, learnt_of
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.places.watch_commands import WatchCommands
+from lazy_quarry.app.places.watch_panes import WatchPanes
 from lazy_quarry.app.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, RowKey
 from lazy_quarry.app.widgets.axis import AxisLine, panned, zoomed
 from lazy_quarry.app.widgets.job_context import JobContext
@@ -24,18 +23,14 @@ from lazy_quarry.app.widgets.job_rows import JobRows
 from lazy_quarry.app.widgets.panes.change_pane import ChangePane, Chosen
 from lazy_quarry.app.widgets.panes.column_list import ColumnList, ColumnsTaken
 from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
-from lazy_quarry.app.widgets.panes.prose import Prose, why_prose
+from lazy_quarry.app.widgets.panes.prose import Prose
 from lazy_quarry.app.widgets.panes.typed_line import FindLine
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS
-from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.site.board import Board
-from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.views import Outcome
-
-PANES = ("context", "why", "output", "change", "columns")
 
 
 class WatchPlace(Place):
@@ -78,10 +73,6 @@ class WatchPlace(Place):
         super().__init__(**arguments)  # type: ignore[arg-type]
         self.arranger = Arranger()
         self.choice = Choice()
-        self.pane = "context"
-        self.detail: JobDetail | None = None
-        """What was last learnt of the job under the cursor."""
-        self.printed: OutputChunk | None = None
 
     @property
     def scope(self) -> str:
@@ -94,29 +85,23 @@ class WatchPlace(Place):
         yield FindLine("find by number, name, user, account, queue, tier or state; enter keeps it, escape clears it")
         yield JobRows()
         yield JobContext()
-        with Vertical(classes="pane", id="pane-why"):
-            yield PaneTitle()
-            yield Prose(id="why-lines")
-        with Vertical(classes="pane", id="pane-output"):
-            yield PaneTitle()
-            yield Prose(id="output-lines")
+        for name, content in (
+            ("why", Prose(id="why-lines")),
+            ("output", Prose(id="output-lines")),
+            ("columns", ColumnList()),
+        ):
+            with Vertical(classes="pane", id=f"pane-{name}"):
+                yield PaneTitle()
+                yield content
         with Vertical(classes="pane", id="pane-change"):
             yield ChangePane()
-        with Vertical(classes="pane", id="pane-columns"):
-            yield PaneTitle()
-            yield ColumnList()
 
     def on_mount(self) -> None:
         """Take the columns that were chosen last time."""
         self.commands = WatchCommands(self.quarry, self, done=self._commanded, ladder=self._show_ladder)
-        with suppress(OSError, ValueError, AttributeError):
-            widths = json.loads(self._columns_file.read_text())
-            self.query_one(JobRows).widths = {str(name): int(width) for name, width in widths.items()}
+        self.panes = WatchPanes(self.quarry, self)
+        self.panes.take_columns()
         self.query_one(ChangePane).display = True
-
-    @property
-    def _columns_file(self):  # type: ignore[no-untyped-def]
-        return self.quarry.folder / "watch-columns.json"
 
     # -- the present -------------------------------------------------------------------------------
 
@@ -182,7 +167,7 @@ class WatchPlace(Place):
     def _learn(self) -> None:
         view = self.query_one(JobRows).current()
         if view is not None and self.display:
-            self._ask(view, self.pane)
+            self._ask(view, self.panes.shown)
 
     def _ask(self, view: JobView, pane: str) -> None:
         learn = partial(learnt_of, self.quarry.client, view, pane)
@@ -193,56 +178,18 @@ class WatchPlace(Place):
             self.quarry.hand_over(self._learnt, found)
 
     def _learnt(self, found: Learnt) -> None:
-        context = self.query_one(JobContext)
-        context.samples, context.sampled = found.samples or [], found.job
-        context.refresh()
-        self.detail = found.detail or (self.detail if self.detail and self.detail.view.job == found.job else None)
-        view = self.query_one(JobRows).current()
-        if view is None or view.job != found.job:
-            return
-        if self.pane == "why" and found.detail is not None:
-            self._pane("why").query_one(PaneTitle).say(f"WHY {view.label} {view.name.upper()}", "w or escape closes it")
-            self.query_one("#why-lines", Prose).put(list(why_prose(found.detail, self.size.width)))
-        elif self.pane == "output":
-            self._show_output(view, found.printed)
+        self.panes.show(self.query_one(JobRows).current(), found)
         self.quarry.tell()
-
-    def _show_output(self, view: JobView, printed: OutputChunk | None) -> None:
-        self._pane("output").query_one(PaneTitle).say(f"OUTPUT OF {view.label} {view.name.upper()}", view.output)
-        lines = [("the tasks of an array print each into its own; open it with a", "dim")]
-        if printed is not None:
-            text = printed.text.replace("\t", "    ").splitlines()
-            lines = [(line, "ink") for line in text] or [(printed.problem or "it has not printed anything yet", "dim")]
-        self.query_one("#output-lines", Prose).put(lines, end=True)
-
-    def _pane(self, name: str) -> Vertical:
-        return self.query_one(f"#pane-{name}", Vertical)
 
     def action_pane(self, name: str) -> None:
         """Show something else below, or what matters to the job again."""
-        self.pane = "context" if self.pane == name else name
-        self.query_one(JobContext).display = self.pane == "context"
-        for other in PANES[1:]:
-            self._pane(other).display = other == self.pane
-        rows = self.query_one(JobRows)
-        if self.pane == "columns":
-            self._pane("columns").query_one(PaneTitle).say(
-                "COLUMNS", "enter takes one in or out, ← → its width; escape closes it"
-            )
-            listed = self.query_one(ColumnList)
-            listed.widths = dict(rows.widths) or {column.name: width for column, width in rows.columns}
-            listed.refit()
-            listed.focus()
-        elif self.pane != "change":
-            rows.focus()
+        self.panes.toggle(name)
         self._learn()
         self.quarry.tell()
 
     def on_columns_taken(self, message: ColumnsTaken) -> None:
         """Other columns: shown at once, kept for next time."""
-        self.query_one(JobRows).widths = message.widths
-        with suppress(OSError):
-            self._columns_file.write_text(json.dumps(message.widths))
+        self.panes.keep_columns(message.widths)
         self._arrange()
         self.query_one(JobRows).refresh()
 
@@ -257,20 +204,16 @@ class WatchPlace(Place):
             return watch_sentences.empty_words(self.choice)
         if row.view is None:
             return watch_sentences.row_words(row, self.board)
-        instead = self.detail.instead if self.detail and self.detail.view.job == row.view.job else ""
+        instead = self.panes.detail.instead if self.panes.detail and self.panes.detail.view.job == row.view.job else ""
         return watch_sentences.job_words(row.view, self.board, self.quarry.zone, instead)
 
     def keys(self) -> list[KeyHint]:
         """What can be done to what is under the cursor, or to all that is marked."""
         rows = self.query_one(JobRows)
-        if self.pane == "change":
-            return [
-                ("enter", "make the change", ""),
-                ("↑ ↓", "choose", ""),
-                ("escape", "leave it", "app.place_action('back')"),
-            ]
+        if self.panes.shown == "change":
+            return watch_sentences.CHANGE_KEYS
         row, user = rows.row(), self.board.person.user if self.board else ""
-        return watch_sentences.keys_of(row, user, len(rows.marked), self.pane)
+        return watch_sentences.keys_of(row, user, len(rows.marked), self.panes.shown)
 
     def all_keys(self) -> list[KeyHint]:
         """Every key, with what it does in a sentence."""
@@ -344,12 +287,11 @@ class WatchPlace(Place):
     def action_back(self) -> None:
         """Close the pane; or end the search; or take the marks away."""
         rows, line = self.query_one(JobRows), self.query_one("#find", FindLine)
-        if self.pane != "context":
-            self.action_pane(self.pane)
+        if self.panes.shown != "context":
+            self.action_pane(self.panes.shown)
             self.screen.set_focus(rows)
         elif line.display or self.choice.find:
-            line.display = False
-            line.value = ""
+            line.display, line.value = False, ""
             self._choose(find="")
             self.screen.set_focus(rows)
         elif rows.marked:
@@ -388,26 +330,17 @@ class WatchPlace(Place):
 
     def action_mark(self) -> None:
         """Mark this job, or take its mark away, and go to the next."""
-        rows = self.query_one(JobRows)
-        if view := rows.current():
-            rows.marked ^= {view.job}
-            rows.move(rows.cursor + 1)
-            self._arrange()
+        self.query_one(JobRows).toggle_mark()
+        self._arrange()
 
     def action_mark_all(self) -> None:
         """Mark all jobs of mine that are shown and have not ended; all marked already, none."""
-        rows, user = self.query_one(JobRows), self.board.person.user if self.board else ""
-        every = {view.job for view in rows.jobs if view.user == user and not view.phase.final}
-        rows.marked = set() if rows.marked >= every else rows.marked | every
+        self.query_one(JobRows).toggle_all_marks()
         self._arrange()
 
     def _chosen(self) -> list[JobView]:
         """The marked jobs, else the one under the cursor."""
-        rows = self.query_one(JobRows)
-        if rows.marked and self.board is not None:
-            return [view for view in self.board.jobs if view.job in rows.marked]
-        view = rows.current()
-        return [view] if view is not None else []
+        return self.query_one(JobRows).chosen(self.board.jobs if self.board else ())
 
     def action_do(self, verb: str) -> None:
         """Hold, release or run again."""
@@ -433,7 +366,7 @@ class WatchPlace(Place):
         if view.user != self.board.person.user or view.phase not in (Phase.WAITING, Phase.HELD, Phase.BLOCKED):
             self.post_message(Say("Only a job of yours that has not started can be changed."))
             return
-        if self.pane != "change":
+        if self.panes.shown != "change":
             self.action_pane("change")
         self.query_one(ChangePane).open(view.job, view.name)
         self.commands.ask_ladder(view)
@@ -453,7 +386,7 @@ class WatchPlace(Place):
         self.query_one(JobRows).marked -= {one.job for one in outcomes if one.done}
         bad = any(not one.done for one in outcomes)
         self.post_message(Say(watch_sentences.outcome_words(outcomes, settings), bad=bad))
-        if settings and not bad and self.pane == "change":
+        if settings and not bad and self.panes.shown == "change":
             self.action_back()
 
     def action_rank(self, by: int) -> None:

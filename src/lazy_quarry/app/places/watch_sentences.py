@@ -11,6 +11,11 @@ from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import counts_words, verdict
 from lazy_quarry.site.views import Outcome
 
+CHANGE_KEYS: list[KeyHint] = [
+    ("enter", "make the change", ""),
+    ("↑ ↓", "choose", ""),
+    ("escape", "leave it", "app.place_action('back')"),
+]
 ALL_KEYS: list[KeyHint] = [
     ("enter", "inspect the job in Review", ""),
     ("w", "why it waits, who is ahead, what would help", ""),

@@ -11,6 +11,7 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.header_dials import Dial, HeaderEdit, dials, follows
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.widgets.drawing import Rows
+from lazy_quarry.core.header.block import find_block
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.draft_view import DraftReport
@@ -39,6 +40,14 @@ class DialRows(Rows):
         self.typing: str | None = None
         """What has been typed so far for the dial under the cursor, or None."""
         self.cursor = 1
+
+    def show_script(self, text: str, board: Board) -> None:
+        """The dials of a script, or why its header cannot be read."""
+        block, problems = find_block(text)
+        broken = next((one for one in problems if one.code in ("toml", "header-unclosed")), None)
+        words = f"the header cannot be read: line {broken.line}" if broken else ""
+        values = None if broken else block.values if block else {}
+        self.show(values, board, words)
 
     def show(self, values: Mapping[str, Any] | None, board: Board, problem: str = "") -> None:
         """The dials as the header stands; ``values`` None when it cannot be read."""

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 from textual.message import Message
 
-from lazy_quarry.app.cells import Pen, wrap
+from lazy_quarry.app.cells import Pen, Piece, wrap
 from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
@@ -21,8 +21,6 @@ RANKS = "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
 SHOWN_NODES = 8
 SIGNS = {Severity.ERROR: ("✕", "rust"), Severity.WARNING: ("·", "ochre"), Severity.HINT: ("·", "river")}
 BAR = 20
-
-Piece = tuple[str, str] | tuple[str, str, bool]
 
 
 @dataclass
@@ -126,6 +124,12 @@ class ReportRows(Rows):
         if same:
             self.cursor = same[0]
         self.refit()
+
+    def show_trial(self, tried: list[tuple[Piece, ...]], changes: list[HeaderEdit]) -> None:
+        """What has become of a trial, and what it advises to ask for."""
+        if tried != self.tried:
+            self.tried, self.tried_changes = tried, changes
+            self.redraw()
 
     def redraw(self) -> None:
         """Draw what is known anew."""

@@ -1,5 +1,7 @@
 """Jobs as rows with their lanes on one time axis."""
 
+from collections.abc import Iterable
+
 from textual.geometry import Size
 
 from lazy_quarry.app.cells import Pen, bar
@@ -141,3 +143,23 @@ class JobRows(Rows):
         told = f"  {row.words}" + (f", {plural(jobs, 'job')}" if jobs and not node.closed else "")
         pen.cell(told, left - pen.at - 1, "rust" if node.closed else "dim").write(" ")
         draw_node_lane(pen, self.arranged.held.get(node.name, []), node.cores, self.axis, self.room - left)
+
+    # -- marks -------------------------------------------------------------------------------------
+
+    def toggle_mark(self) -> None:
+        """Mark the job under the cursor, or take its mark away, and go to the next row."""
+        if view := self.current():
+            self.marked ^= {view.job}
+            self.move(self.cursor + 1)
+
+    def toggle_all_marks(self) -> None:
+        """Mark all live jobs of the person that are shown; all marked already, none."""
+        every = {view.job for view in self.jobs if view.user == self.user and not view.phase.final}
+        self.marked = set() if self.marked >= every else self.marked | every
+
+    def chosen(self, jobs: Iterable[JobView]) -> list[JobView]:
+        """The marked ones of these jobs; where none is marked, the one under the cursor."""
+        if self.marked:
+            return [view for view in jobs if view.job in self.marked]
+        view = self.current()
+        return [view] if view is not None else []

@@ -82,11 +82,6 @@ class Intent:
     staging: Staging
     results: Results
 
-    @property
-    def folder_name(self) -> str:
-        """The name of the attempt's folder in the spool."""
-        return f"{self.job}-{self.attempt}"
-
 
 @dataclass(frozen=True)
 class Exit:

@@ -1,0 +1,89 @@
+"""The lower part of Watch: which pane is shown, and what is in it."""
+
+import json
+from contextlib import suppress
+
+from textual.containers import Vertical
+from textual.widget import Widget
+
+from lazy_quarry.app.places.learnt import Learnt
+from lazy_quarry.app.quarry import Quarry
+from lazy_quarry.app.widgets.job_context import JobContext
+from lazy_quarry.app.widgets.job_rows import JobRows
+from lazy_quarry.app.widgets.panes.column_list import ColumnList
+from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
+from lazy_quarry.app.widgets.panes.prose import Prose, why_prose
+from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.site.job_view import JobView
+
+PANES = ("context", "why", "output", "change", "columns")
+
+
+class WatchPanes:
+    """Switches between the panes of ``place``; the first of :data:`PANES` is what is shown when nothing else is."""
+
+    def __init__(self, quarry: Quarry, place: Widget) -> None:
+        self.quarry, self.place = quarry, place
+        self.shown = PANES[0]
+        self.detail: JobDetail | None = None
+        """What was last learnt of the job under the cursor."""
+        self._columns_file = quarry.folder / "watch-columns.json"
+
+    def of(self, name: str) -> Vertical:
+        """A pane other than the first."""
+        return self.place.query_one(f"#pane-{name}", Vertical)
+
+    def toggle(self, name: str) -> None:
+        """Show a pane, or the first one again."""
+        self.shown = PANES[0] if self.shown == name else name
+        self.place.query_one(JobContext).display = self.shown == PANES[0]
+        for other in PANES[1:]:
+            self.of(other).display = other == self.shown
+        rows = self.place.query_one(JobRows)
+        if self.shown == "columns":
+            self.of("columns").query_one(PaneTitle).say(
+                "COLUMNS", "enter takes one in or out, ← → its width; escape closes it"
+            )
+            listed = self.place.query_one(ColumnList)
+            listed.widths = dict(rows.widths) or {column.name: width for column, width in rows.columns}
+            listed.refit()
+            listed.focus()
+        elif self.shown != "change":
+            rows.focus()
+
+    def show(self, view: JobView | None, found: Learnt) -> None:
+        """What was learnt of a job; ``view`` is what the cursor is on by now."""
+        context = self.place.query_one(JobContext)
+        context.samples, context.sampled = found.samples or [], found.job
+        context.refresh()
+        self.detail = found.detail or (self.detail if self.detail and self.detail.view.job == found.job else None)
+        if view is None or view.job != found.job:
+            return
+        if self.shown == "why" and found.detail is not None:
+            self.of("why").query_one(PaneTitle).say(f"WHY {view.label} {view.name.upper()}", "w or escape closes it")
+            self.place.query_one("#why-lines", Prose).put(list(why_prose(found.detail, self.place.size.width)))
+        elif self.shown == "output":
+            self._show_output(view, found.printed)
+
+    def _show_output(self, view: JobView, printed: OutputChunk | None) -> None:
+        self.of("output").query_one(PaneTitle).say(f"OUTPUT OF {view.label} {view.name.upper()}", view.output)
+        lines = [("each task of an array prints into its own file; open the array with a", "dim")]
+        if printed is not None:
+            text = printed.text.replace("\t", "    ").splitlines()
+            lines = [(line, "ink") for line in text] or [(printed.problem or "it has not printed anything yet", "dim")]
+        self.place.query_one("#output-lines", Prose).put(lines, end=True)
+
+    # -- columns -----------------------------------------------------------------------------------
+
+    def take_columns(self) -> None:
+        """Take the columns that were chosen last time, if any were."""
+        with suppress(OSError, ValueError, AttributeError):
+            widths = json.loads(self._columns_file.read_text())
+            self.place.query_one(JobRows).widths = {str(name): int(width) for name, width in widths.items()}
+
+    def keep_columns(self, widths: dict[str, int]) -> None:
+        """Use these columns, also next time."""
+        self.place.query_one(JobRows).widths = widths
+        with suppress(OSError):
+            self._columns_file.write_text(json.dumps(widths))

@@ -1,0 +1,17 @@
+"""The jobs of a trace by measure, as the policies read them."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+Progress = Callable[[int], None]
+"""Hears now and then how many jobs have been started."""
+
+
+@dataclass(frozen=True, slots=True)
+class Columns:
+    """The jobs of a trace, one list a measure."""
+
+    submit: list[float]
+    run: list[float]
+    walltime: list[float]
+    cores: list[int]
