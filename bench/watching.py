@@ -24,7 +24,7 @@ def board_of(board, count: int):
             job=20_000 + number,
             label=str(20_000 + number),
             name=chance.choice(names),
-            user=board.user,
+            user=board.person.user,
             submitted_ms=board.now_ms - number * 1000,
             forecast_ms=board.now_ms + number * 60_000,
             forecast_end_ms=board.now_ms + number * 60_000 + 3_600_000,

@@ -6,7 +6,7 @@ class QuarryError(Exception):
 
 
 class BadValue(QuarryError):
-    """A value that cannot be read: a duration without its unit, a size that is none."""
+    """A value that cannot be read: a duration without its unit, a size that isn't one."""
 
 
 class Refused(QuarryError):
@@ -22,7 +22,7 @@ class Impossible(Refused):
 
 
 class NoSuchJob(Refused):
-    """No job of that number was ever submitted here."""
+    """There is no job with that number here."""
 
 
 class StateFolderError(QuarryError):

@@ -20,7 +20,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "survey": ("nodes", "Say what there is: queues, nodes, room now, accounts, tiers, storage, modules."),
     "node": ("nodes", "Close nodes, open them again, or say that they are lost with their jobs."),
     "reserve": ("nodes", "Keep nodes free of jobs for a time: for maintenance, or for some users or accounts alone."),
-    "unreserve": ("nodes", "Take a reservation back."),
+    "unreserve": ("nodes", "Remove a reservation."),
     "reservations": ("nodes", "List the times for which nodes are kept free."),
     "shell": ("interactive", "Open a shell on cores of a node, within limits, charged like a job."),
     "replay": (

@@ -1,4 +1,4 @@
-"""Every path that follows from a script and a job: where it starts, where it prints, what it is called.
+"""Every path that follows from a script and a job: its start folder, its output, its name.
 
 Nothing here looks at a disk. A relative path is taken from the folder where the job starts, and that folder, when
 the header names it with a relative path, from the folder where the job was submitted.

@@ -26,7 +26,7 @@ class Limits:
 
 @dataclass(frozen=True)
 class Standing:
-    """What the parts of a job's standing are worth, in hours of waiting; tiers say their own."""
+    """The weights of the parts of a standing, in hours of waiting. A tier has its own."""
 
     account_h: float = 12.0
     user_h: float = 4.0
@@ -37,7 +37,7 @@ class Standing:
 
 @dataclass(frozen=True)
 class Node:
-    """A machine with what it has to give; ``traits`` are properties a job may ask for."""
+    """A machine and its capacity. ``traits`` are properties that a job may ask for."""
 
     name: str
     cores: int
@@ -84,7 +84,7 @@ class Account:
 
 @dataclass(frozen=True)
 class Tier:
-    """A level of service: what it adds to the charge, in thousandths, and who may ask for it."""
+    """A level of service: the factor of its charge, in thousandths, and who may use it."""
 
     name: str
     charge_permille: int = 1000
@@ -100,7 +100,7 @@ class Tier:
 
 @dataclass(frozen=True)
 class Window:
-    """A time in which these nodes run no jobs, or only those of some people. Instants in milliseconds."""
+    """A time in which these nodes run no jobs, or only some people's. Instants in milliseconds."""
 
     nodes: tuple[str, ...]
     begins_ms: int
@@ -130,7 +130,7 @@ class Closure:
 
 @dataclass(frozen=True)
 class Storage:
-    """A storage area as people need to know it: seen from every node, backed up, fit for heavy reading and writing."""
+    """A storage area: whether every node sees it, whether it is backed up, whether it suits heavy reading and writing."""
 
     path: str
     note: str = ""
@@ -141,7 +141,7 @@ class Storage:
 
 @dataclass(frozen=True)
 class Software:
-    """A module that may be loaded, and the programs it gives; none named when that isn't known."""
+    """A module that may be loaded, and its programs; empty when they aren't known."""
 
     name: str
     programs: tuple[str, ...] = ()

@@ -121,7 +121,7 @@ def format_bytes(count: int) -> str:
 
 
 def format_core_hours(core_ms: int) -> str:
-    """Core-hours with thousands parted; two decimals below ten, four below a tenth."""
+    """Core-hours with a comma between thousands; two decimals below ten, four below a tenth."""
     hours = core_ms / HOUR_MS
     if 0 < abs(hours) < 0.1:
         return f"{hours:.4f}"

@@ -5,11 +5,13 @@ import time
 
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.link.in_process import InProcessClient
-from lazy_quarry.site.board import ClockView
+from lazy_quarry.site.board import Board, ClockView
 
 PAST_DAYS = 90
 SPEEDS = (1, 10, 60, 300, 900, 3600)
 _TICK_S = 0.1
+_PAST_WAITS_S = 2.0
+_DRAWING_S = 0.5
 
 
 class DemoClient(InProcessClient):
@@ -20,11 +22,15 @@ class DemoClient(InProcessClient):
         super().__init__(self.rehearsed.site)
         self.past_days = past_days
         self._present = self.site.present
-        self._stop = threading.Event()
+        self._stop, self._board_was_read = threading.Event(), threading.Event()
         self._present.clock_view = ClockView("rehearsal", speed, paused)
         threading.Thread(target=self._tick, daemon=True, name="demo-clock").start()
 
     def _tick(self) -> None:
+        # The past takes a second of computing. Beside it every row that is read waits for the interpreter's lock, so the
+        # first board goes first, and half a second to draw it: people see true jobs at once, and the books a moment later.
+        self._board_was_read.wait(_PAST_WAITS_S)
+        self._stop.wait(_DRAWING_S)
         self.rehearsed.add_past(self.past_days)
         last = time.monotonic()
         while not self._stop.wait(_TICK_S):
@@ -33,6 +39,13 @@ class DemoClient(InProcessClient):
             if not view.paused:
                 self.rehearsed.advance(self.rehearsed.now_ms + round((now - last) * 1000 * view.speed))
             last = now
+
+    def board(self) -> Board:
+        """Everything of the present."""
+        try:
+            return self.site.queries.board()
+        finally:
+            self._board_was_read.set()
 
     def set_clock(self, speed: int | None = None, paused: bool | None = None) -> ClockView:
         """Change how fast time passes."""
@@ -62,3 +75,4 @@ class DemoClient(InProcessClient):
     def close(self) -> None:
         """Stop the clock."""
         self._stop.set()
+        self._board_was_read.set()

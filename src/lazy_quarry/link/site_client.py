@@ -95,7 +95,7 @@ class SiteClient(Protocol):
 
     @_operations
     def unreserve(self, name: str) -> Outcome:
-        """Take a reservation back."""
+        """Remove a reservation."""
         ...
 
     # -- what is read of it

@@ -239,7 +239,7 @@ class Operations:
             return outcome
 
     def unreserve(self, name: str) -> Outcome:
-        """Take a reservation back."""
+        """Remove a reservation."""
         with self.present.lock:
             command = Unreserve(self.present.now(), name, self.present.user)
             outcome = self._site_command(command, f"{name} is taken back")

@@ -1,1 +1,1 @@
-"""From what runs used to what to ask for next, and what to see to while they run."""
+"""Advice on the next request, from what earlier runs used, and warnings about running jobs."""

@@ -1,4 +1,4 @@
-"""From what a run used to what to ask for next time, with a margin."""
+"""Advice on the next request, from what a run used, with a margin."""
 
 from dataclasses import dataclass
 from math import ceil
@@ -13,7 +13,7 @@ _STEPS_S = tuple(minutes * 60 for minutes in (1, 2, 5, 10, 15, 20, 30, 45, 60, 9
 
 @dataclass(frozen=True, slots=True)
 class Advice:
-    """What to ask for of one thing. ``value`` is what the header's key should say, None to leave it as it is."""
+    """Advice on one header key. ``value`` is what the key should say; None leaves it as it is."""
 
     key: str
     used: str
@@ -85,6 +85,6 @@ def _memory(ran: Ran) -> Advice:
 
 
 def _round_up(mib: float) -> int:
-    """To 64 MiB below a GiB, to a quarter of a GiB below 8 GiB, else to a GiB."""
+    """Round up: to 64 MiB below 1 GiB, to 256 MiB below 8 GiB, else to 1 GiB."""
     step = 64 if mib < 1024 else 256 if mib < 8192 else 1024
     return max(64, ceil(mib / step) * step)

@@ -1,7 +1,7 @@
-"""What somebody should see to in a running job, in a few words; empty when all is well.
+"""Warnings about a running job, in a few words; empty when all is well.
 
-Only what matters and can still be acted upon: cores held and not used, memory about to run out, a walltime that the work will
-not keep.
+Only what matters and can still be changed: cores that are allocated and not used, memory that is about to run out, and a
+walltime that is too short for the work.
 """
 
 from collections.abc import Sequence
@@ -21,7 +21,7 @@ Samples = Sequence[tuple[int, float, int]]
 
 
 def warning_of(job: Job, now_ms: int, use: Use, samples: Samples, usual_cpu_ms: int | None) -> str:
-    """The most pressing thing about a running job. ``usual_cpu_ms`` is what its like used when it was done."""
+    """The most urgent warning about a running job. ``usual_cpu_ms`` is the CPU time of similar runs that were done."""
     asked = sum(allocation.memory_mib for allocation in job.allocations)
     present = samples[-1][2] if samples else use.memory_peak_mib
     if asked and present >= asked * TIGHT:

@@ -1,4 +1,4 @@
-"""What can be told to the engine. Commands carry the instant at which they are given; the core reads no clock."""
+"""Commands to the engine. Each carries the instant at which it is given, because the core reads no clock."""
 
 from dataclasses import dataclass
 
@@ -9,7 +9,7 @@ from lazy_quarry.core.site import Window
 
 @dataclass(frozen=True, slots=True)
 class Submit:
-    """Take a job in."""
+    """Submit a job."""
 
     at_ms: int
     user: str
@@ -23,7 +23,7 @@ class Submit:
 
 @dataclass(frozen=True, slots=True)
 class HoldJob:
-    """Keep a waiting job from starting."""
+    """Put a waiting job on hold."""
 
     at_ms: int
     job: int
@@ -32,7 +32,7 @@ class HoldJob:
 
 @dataclass(frozen=True, slots=True)
 class ReleaseJob:
-    """Let a held job start again."""
+    """Release a job that is on hold."""
 
     at_ms: int
     job: int
@@ -41,7 +41,7 @@ class ReleaseJob:
 
 @dataclass(frozen=True, slots=True)
 class CancelJob:
-    """End a job that waits, or stop one that runs."""
+    """Cancel a job: a waiting one ends, a running one is stopped."""
 
     at_ms: int
     job: int
@@ -50,7 +50,7 @@ class CancelJob:
 
 @dataclass(frozen=True, slots=True)
 class CloseNode:
-    """Give a node no more jobs; those on it go on."""
+    """Close a node: it gets no more jobs, and the jobs on it go on."""
 
     at_ms: int
     node: str
@@ -59,7 +59,7 @@ class CloseNode:
 
 @dataclass(frozen=True, slots=True)
 class OpenNode:
-    """Let a closed node take jobs again."""
+    """Open a closed node."""
 
     at_ms: int
     node: str
@@ -67,7 +67,7 @@ class OpenNode:
 
 @dataclass(frozen=True, slots=True)
 class LoseNode:
-    """A node has gone: what ran on it is lost, and it takes no jobs until it is opened."""
+    """A node is gone: the jobs on it are lost, and it gets no jobs until it is opened."""
 
     at_ms: int
     node: str
@@ -76,7 +76,7 @@ class LoseNode:
 
 @dataclass(frozen=True, slots=True)
 class ChangeJob:
-    """Ask for something else on behalf of a job that has not started; it keeps its number and its waiting."""
+    """Change the request of a job that has not started. It keeps its number and the time it has waited."""
 
     at_ms: int
     job: int
@@ -87,7 +87,7 @@ class ChangeJob:
 
 @dataclass(frozen=True, slots=True)
 class OrderJobs:
-    """A user's own order among their waiting jobs: these first, as they stand here."""
+    """The order that a user gives to their own waiting jobs: these come first, in this order."""
 
     at_ms: int
     by: str
@@ -96,7 +96,7 @@ class OrderJobs:
 
 @dataclass(frozen=True, slots=True)
 class Reserve:
-    """Keep nodes free of jobs for a time, or for some people's jobs alone; one of the same name is replaced."""
+    """Reserve nodes for a time: for no jobs, or only for some people's. A reservation of the same name is replaced."""
 
     at_ms: int
     window: Window
@@ -105,7 +105,7 @@ class Reserve:
 
 @dataclass(frozen=True, slots=True)
 class Unreserve:
-    """Take a reservation back."""
+    """Remove a reservation."""
 
     at_ms: int
     name: str
@@ -121,10 +121,10 @@ class Schedule:
 
 @dataclass(frozen=True, slots=True)
 class Finish:
-    """A runner's word that an attempt is over and its last process gone.
+    """A runner reports that an attempt is over and that its last process is gone.
 
     ``cause`` is why it was stopped, if it was: ``overtime``, ``overmemory``, ``cancelled``, ``lost``.
-    ``held_ms`` is how long it held its cores by a clock that is never set; None: by the instants.
+    ``held_ms`` is how long it had its cores, by a clock that nobody can set; None: take the difference of the instants.
     """
 
     at_ms: int
@@ -140,7 +140,7 @@ class Finish:
 
 @dataclass(frozen=True, slots=True)
 class CancelTask:
-    """End one task of an array, whether it has started or not; ``index`` counts from 0."""
+    """Cancel one task of an array, whether it has started or not; ``index`` counts from 0."""
 
     at_ms: int
     job: int

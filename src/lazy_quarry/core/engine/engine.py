@@ -71,7 +71,7 @@ class Engine:
         return [*self._clock(command, at), *_DECISIONS[type(command)](situation, command)]
 
     def _clock(self, command: Command, at: int) -> list[Event]:
-        """The clock was set back: said once for each instant at which journal time stands."""
+        """The clock was set back. One event is recorded for each instant at which journal time stands still."""
         behind = at - command.at_ms
         told = self.state.clock_held_ms == at
         if isinstance(command, Schedule) and behind > CLOCK_SLACK_MS and not told:

@@ -10,7 +10,7 @@ from lazy_quarry.core.site import Window
 
 @dataclass(frozen=True, slots=True)
 class Submitted:
-    """A job was taken in under a number."""
+    """A job was submitted and got its number."""
 
     kind: ClassVar[str] = "submitted"
     at_ms: int
@@ -34,7 +34,7 @@ class Held:
 
 @dataclass(frozen=True, slots=True)
 class Released:
-    """A held job was let go."""
+    """A job on hold was released."""
 
     kind: ClassVar[str] = "released"
     at_ms: int
@@ -44,7 +44,7 @@ class Released:
 
 @dataclass(frozen=True, slots=True)
 class Started:
-    """An attempt was given its place; it holds these allocations from this instant."""
+    """An attempt starts now, with these allocations."""
 
     kind: ClassVar[str] = "started"
     at_ms: int
@@ -85,7 +85,7 @@ class Ended:
 
 @dataclass(frozen=True, slots=True)
 class TaskMade:
-    """A task of an array became a job of its own, about to start or to be dealt with."""
+    """A task of an array became a job of its own, because it is about to start or a command names it."""
 
     kind: ClassVar[str] = "task-made"
     at_ms: int
@@ -107,7 +107,7 @@ class TasksDropped:
 
 @dataclass(frozen=True, slots=True)
 class Changed:
-    """A job that has not started asks for something else."""
+    """The request of a job that has not started was changed."""
 
     kind: ClassVar[str] = "changed"
     at_ms: int
@@ -119,7 +119,7 @@ class Changed:
 
 @dataclass(frozen=True, slots=True)
 class Ordered:
-    """A user has put their waiting jobs into an order."""
+    """A user has ordered their waiting jobs."""
 
     kind: ClassVar[str] = "ordered"
     at_ms: int
@@ -129,7 +129,7 @@ class Ordered:
 
 @dataclass(frozen=True, slots=True)
 class Reserved:
-    """Nodes are kept free for a time."""
+    """Nodes were reserved for a time."""
 
     kind: ClassVar[str] = "reserved"
     at_ms: int
@@ -139,7 +139,7 @@ class Reserved:
 
 @dataclass(frozen=True, slots=True)
 class Unreserved:
-    """A reservation was taken back, or is over."""
+    """A reservation was removed, or is over."""
 
     kind: ClassVar[str] = "unreserved"
     at_ms: int

@@ -1,4 +1,4 @@
-"""What the end of an attempt comes to."""
+"""The events that follow from the end of an attempt."""
 
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.engine.events import Ended, Event

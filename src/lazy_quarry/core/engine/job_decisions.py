@@ -1,4 +1,4 @@
-"""What the commands about jobs come to. Each function gives the events of one command, or raises :class:`Refused`."""
+"""The events of the commands about jobs: one function for each command. It returns events or raises :class:`Refused`."""
 
 from lazy_quarry.core.engine.commands import CancelJob, CancelTask, ChangeJob, HoldJob, OrderJobs, ReleaseJob, Submit
 from lazy_quarry.core.engine.events import (
@@ -19,7 +19,7 @@ from lazy_quarry.errors import Refused
 
 
 def submit(now: Situation, command: Submit) -> list[Event]:
-    """A job is taken in under the next number."""
+    """Submit a job under the next number."""
     now.limit_use.accept(command.user, command.request)
     return [
         Submitted(
@@ -35,7 +35,7 @@ def submit(now: Situation, command: Submit) -> list[Event]:
 
 
 def hold(now: Situation, command: HoldJob) -> list[Event]:
-    """A waiting job is held; of an array that runs, the tasks that have not started."""
+    """Put a waiting job on hold. If it is a running array, this holds the tasks that have not started."""
     job = now.own_job(command.job, command.by, "hold")
     if job.phase is Phase.HELD:
         raise Refused(f"{job.number} is held already")
@@ -47,7 +47,7 @@ def hold(now: Situation, command: HoldJob) -> list[Event]:
 
 
 def release(now: Situation, command: ReleaseJob) -> list[Event]:
-    """A held job may start again."""
+    """Release a job that is on hold."""
     job = now.own_job(command.job, command.by, "release")
     if job.phase is not Phase.HELD:
         raise Refused(f"{job.number} is not held, it is {job.phase}")
@@ -55,7 +55,7 @@ def release(now: Situation, command: ReleaseJob) -> list[Event]:
 
 
 def cancel(now: Situation, command: CancelJob) -> list[Event]:
-    """A waiting job ends, a running one is told to stop; one that is being stopped already stays as it is."""
+    """End a waiting job, stop a running one. A job that is being stopped already stays as it is."""
     job = now.own_job(command.job, command.by, "cancel")
     if job.request.array is not None:
         return _cancel_array(now, job, command.by)
@@ -69,14 +69,14 @@ def _cancel_one(now: Situation, job: Job, by: str) -> list[Event]:
 
 
 def _cancel_array(now: Situation, job: Job, by: str) -> list[Event]:
-    """All that waits of it is dropped, all that runs is told to stop."""
+    """Cancel an array: tasks that have not started end, tasks that run are stopped."""
     dropped: list[Event] = [TasksDropped(now.at_ms, job.number, job.unmade_tasks, by)] if job.unmade_tasks else []
     live = [now.state.jobs[number] for number in sorted(now.state.tasks.get(job.number, ()))]
     return dropped + [event for task in live for event in _cancel_one(now, task, by)]
 
 
 def cancel_task(now: Situation, command: CancelTask) -> list[Event]:
-    """One task of an array ends, whether it was made a job of its own yet or not."""
+    """Cancel one task of an array, whether it is a job of its own yet or not."""
     job = now.own_job(command.job, command.by, "cancel")
     number = task_id(job.number, command.index)
     task = now.state.jobs.get(number)
@@ -94,7 +94,7 @@ def _never_started(now: Situation, number: int, attempt: int, by: str) -> Ended:
 
 
 def change(now: Situation, command: ChangeJob) -> list[Event]:
-    """A job that has not started asks for something else; it keeps its number and its waiting."""
+    """Change the request of a job that has not started. It keeps its number and the time it has waited."""
     job = now.own_job(command.job, command.by, "change")
     begun = bool(now.state.tasks.get(job.number)) or job.next_index > 0
     if job.phase is Phase.RUNNING or begun:
@@ -107,7 +107,7 @@ def change(now: Situation, command: ChangeJob) -> list[Event]:
 
 
 def order(now: Situation, command: OrderJobs) -> list[Event]:
-    """A user puts their own waiting jobs into an order."""
+    """Order a user's own waiting jobs."""
     jobs = [now.own_job(number, command.by, "order") for number in dict.fromkeys(command.jobs)]
     for job in jobs:
         if job.phase is Phase.RUNNING:

@@ -25,9 +25,9 @@ class LimitUse:
             raise Refused(problem)
 
     def problem(self, user: str, request: Request, except_job: int = 0) -> str:
-        """Which limit a request can never meet, or would pass as one more waiting job; empty for none.
+        """The limit that a request can never meet, or that one more waiting job would exceed; empty for none.
 
-        ``except_job`` is a job that isn't counted, since it would ask for this instead.
+        ``except_job`` isn't counted, since this request would replace its own.
         """
         needs = self.planner.needs(request)
         if not needs:
@@ -36,7 +36,7 @@ class LimitUse:
         return over_limits(self.site, user, request, cores, gpus, self._waiting(except_job))
 
     def in_use(self, owners: Iterable[tuple[Kind, str]]) -> Iterable[tuple[Kind, str, str, int, int]]:
-        """For each limit of these (kind, name): what it is of, how much is in use, and the most."""
+        """For each limit of these owners (kind, name): what it limits, how much is in use, and the most allowed."""
         waiting = self._waiting(0)
         running: dict[tuple[Kind, str], list[int]] = {}
         for job in self.state.running():

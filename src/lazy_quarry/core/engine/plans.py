@@ -1,4 +1,4 @@
-"""The plan of a site's present state: the one that is kept while it holds, and those made to answer a question."""
+"""Plans of a site's state: the present one, kept while it is valid, and those made to answer a question."""
 
 from collections.abc import Collection, Iterable
 from dataclasses import replace
@@ -37,7 +37,7 @@ class Plans:
     # -- the kept plan -----------------------------------------------------------------------------
 
     def plan(self, at_ms: int) -> Plan:
-        """The one plan for this instant, made anew only when something has changed."""
+        """The plan for this instant. It is made again only when something has changed."""
         plan = self._kept
         if plan is not None and plan.at(at_ms) and at_ms >= self._order_until_ms:
             order = [job.number for job in self.in_order(at_ms)]
@@ -51,7 +51,7 @@ class Plans:
         return plan
 
     def take_in(self, event: Event) -> None:
-        """Keep the plan where an event leaves it as it is: a job added behind all others, or started at its place."""
+        """Keep the plan when an event doesn't change it: a job is added behind all others, or starts at its place."""
         plan = self._kept
         if plan is None:
             return

@@ -1,4 +1,4 @@
-"""What the passing of time comes to: arrays end, jobs are skipped, jobs start where the plan places them, some give way."""
+"""Events that follow from time alone: arrays end, jobs are skipped, jobs start where the plan places them, some give way."""
 
 from collections.abc import Iterable
 
@@ -21,7 +21,7 @@ def schedule(now: Situation, command: Schedule) -> list[Event]:
 
 
 def _array_ends(now: Situation) -> Iterable[Event]:
-    """An array of which nothing waits or runs any more has ended, as its tasks did."""
+    """End an array when none of its tasks waits or runs. Its state follows from theirs."""
     for job in now.state.jobs.values():
         if job.request.array is None or job.unmade_tasks or now.state.tasks.get(job.number):
             continue
@@ -38,7 +38,7 @@ def _array_ends(now: Situation) -> Iterable[Event]:
 
 
 def _skips(now: Situation) -> Iterable[Event]:
-    """What can never start any more has ended."""
+    """End jobs that can never start."""
     for job in now.state.jobs.values():
         if job.skip_reason:
             if job.phase is not Phase.RUNNING:
@@ -61,7 +61,7 @@ def _expired_reservations(now: Situation) -> Iterable[Event]:
 
 
 def _starts(now: Situation) -> Iterable[Event]:
-    """Exactly those jobs start that the plan places at this instant."""
+    """Start exactly the jobs that the plan places at this instant."""
     numbers = _FreeNumbers(now)
     next_index: dict[int, int] = {}
     for placement in now.plans.plan(now.at_ms).starting():

@@ -1,4 +1,4 @@
-"""What the commands about nodes and reservations come to."""
+"""The events of the commands about nodes and reservations."""
 
 from lazy_quarry.core.engine.commands import CloseNode, LoseNode, OpenNode, Reserve, Unreserve
 from lazy_quarry.core.engine.events import Event, NodeClosed, NodeOpened, Reserved, Stopping, Unreserved
@@ -7,7 +7,7 @@ from lazy_quarry.errors import Refused
 
 
 def close_node(now: Situation, command: CloseNode) -> list[Event]:
-    """A node takes no more jobs; those on it go on."""
+    """A node gets no more jobs; the jobs on it go on."""
     return [NodeClosed(now.at_ms, now.known_node(command.node), command.reason)]
 
 

@@ -1,4 +1,4 @@
-"""What a decision is made from."""
+"""What every decision needs: state, plan and instant."""
 
 from dataclasses import dataclass
 
@@ -32,7 +32,7 @@ class Situation:
         return job
 
     def known_node(self, name: str) -> str:
-        """The name of a node of the site. Raises :class:`Refused` for any other."""
+        """The name of a node of the site. Raises :class:`Refused` for an unknown one."""
         if name not in self.site.node:
             raise Refused(f"there is no node {name}")
         return name

@@ -1,4 +1,4 @@
-"""The state of a site: live jobs, closed nodes and running sums, as the events so far amount to.
+"""The state of a site after the events so far: live jobs, closed nodes and running sums.
 
 State is a fold: :meth:`State.apply` takes one event in, and nothing else ever changes it. Replaying the events gives it again.
 """
@@ -35,7 +35,7 @@ from lazy_quarry.core.units import DAY_MS
 
 @dataclass
 class State:
-    """Live jobs, closed nodes and running sums: what the events so far amount to."""
+    """Live jobs, closed nodes and running sums, after the events so far."""
 
     at_ms: int = 0
     next_number: int = 1
@@ -133,7 +133,7 @@ class State:
         )
 
     def _used(self, account: str, user: str, day_ms: int, core_ms: int) -> None:
-        """Keep what was held on a day, and nothing that is too old to count."""
+        """Add the use of a day, and drop days that are too old to count."""
         days = self.recent.setdefault(account, {}).setdefault(user, {})
         days[day_ms] = days.get(day_ms, 0) + core_ms
         oldest = self.at_ms - KEPT_DAYS * DAY_MS
@@ -150,7 +150,7 @@ class State:
                 del self.orders[user]
 
     def _tell_followers(self, number: int, phase: Phase | None) -> None:
-        """What waits for this job goes on, or never can."""
+        """Update the jobs that wait for this one: they may start now, or never can."""
         for follower in sorted(self.followers.get(number, ())):
             job = self.jobs.get(follower)
             if job is None or not any(one == number for one, _ in job.unmet):
@@ -233,7 +233,7 @@ class State:
         return job
 
     def _count_task(self, task: Job, number: int) -> None:
-        """An array's own figures are those of its tasks together."""
+        """The figures of an array are the sums of its tasks'."""
         parent = self.jobs[number]
         counts = dict(parent.counts)
         counts[task.phase.value] = counts.get(task.phase.value, 0) + 1
@@ -257,7 +257,7 @@ class State:
             self._pair(follower, number, task)
 
     def _pair(self, follower: int, number: int, task: Job) -> None:
-        """A task has ended: that of the same number which waits for it may start, or never can."""
+        """A task has ended: the task of the same number that waits for it may start, or never can."""
         job = self.jobs.get(follower)
         if job is None or (number, EACH) not in job.unmet or job.request.array is None:
             return
@@ -278,7 +278,7 @@ class State:
         )
 
     def copy(self) -> "State":
-        """The same, to go on apart from this one; jobs are values and are shared."""
+        """A copy that changes apart from this one. Jobs are values, so both share them."""
         return replace(
             self,
             jobs=dict(self.jobs),
@@ -294,7 +294,7 @@ class State:
         )
 
     def running(self) -> Iterable[Job]:
-        """Jobs that hold cores."""
+        """Jobs that have cores."""
         return (job for job in self.jobs.values() if job.phase is Phase.RUNNING)
 
 
@@ -306,7 +306,7 @@ def _waiting_phase(job: Job) -> Phase:
 
 
 def _left_over(job: Job) -> tuple[int, ...]:
-    """Tasks that nothing more will be heard of, since the array they waited for has ended."""
+    """Tasks that will never be decided, since the array they waited for has ended."""
     array = job.request.array
     if array is None:
         return ()

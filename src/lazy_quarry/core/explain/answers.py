@@ -1,4 +1,4 @@
-"""What is said of a waiting job, as values: they are shown and sent without the code that works them out."""
+"""Answers about a waiting job, as values. They are sent and shown without importing the code that computes them."""
 
 from dataclasses import dataclass, field
 
@@ -17,7 +17,7 @@ class Suggestion:
 
 @dataclass(frozen=True, slots=True)
 class Ahead:
-    """A job that stands before, by how many hours, and the sentence that says which parts make it so."""
+    """A job ahead in the order: by how many hours, and a sentence on the parts of its standing that make the difference."""
 
     job: int
     name: str
@@ -38,7 +38,7 @@ class Why:
 
 @dataclass(frozen=True, slots=True)
 class Explained:
-    """All that can be said of a waiting job."""
+    """All answers about a waiting job."""
 
     why: Why
     place: int | None = None

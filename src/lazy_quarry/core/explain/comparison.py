@@ -11,9 +11,9 @@ def hours_words(hours: float) -> str:
 
 
 def compared(first: Job, ahead: StandingParts, second: Job, behind: StandingParts) -> str:
-    """Two jobs in a sentence: how far the first stands ahead of the second, by which part most, and what speaks against it.
+    """Two jobs in a sentence: how far the first is ahead, which part of its standing does most, and which part is against it.
 
-    ``first`` may stand ahead though its standing is less: then its user has put it there.
+    ``first`` may be ahead with a lower standing: then its user has put it there.
     """
     if behind.gives_way and not ahead.gives_way:
         return f"{first.label} stands ahead: jobs of tier {second.request.tier} give way to all others."

@@ -1,4 +1,4 @@
-"""What a job waits for, in a sentence: what it needs, who has it, until when."""
+"""Why a job waits, in a sentence: what it needs, who has it, until when."""
 
 from datetime import tzinfo
 
@@ -87,7 +87,7 @@ class WaitReasons:
         return Why(f"waits for {wanted} for {lasting}; free now, but not for so long. {hinges}", kind, start, ends)
 
     def _able_now(self, need: Need) -> int:
-        """Nodes that could give the largest part of a need at this instant, for however short."""
+        """Nodes that have enough for the largest part of a need at this instant, even for a short time."""
         table, part = self.planner.table, need.parts[0]
         nodes = np.array([table.index[name] for name in need.eligible])
         wanted = table.capacity[:, nodes].T

@@ -35,7 +35,7 @@ class Suggestions:
     def ladder(self, job: Job) -> Iterator[Suggestion]:
         """When a waiting job would start with other walltimes, the shortest first; its own is among them.
 
-        Of walltimes with the same start only the longest is told: a shorter one gains nothing.
+        If several walltimes have the same start, only the longest is listed: a shorter one gains nothing.
         """
         queues = [self.site.queue[name].walltime_limit_s for name in job.request.queues if name in self.site.queue]
         limit = None if None in queues else max((one for one in queues if one), default=None)
@@ -53,7 +53,7 @@ class Suggestions:
             yield Suggestion((("walltime", exact_duration(walltime)),), format_duration(walltime), start)
 
     def sooner(self, job: Job) -> Iterator[Suggestion]:
-        """Smaller requests that would start now or an hour sooner: of each kind the nearest to what is asked."""
+        """Smaller requests that would start now, or an hour sooner: for each kind, the one nearest to the present request."""
         placement = self.plan.placements.get(job.number)
         now = self.plan.now_ms
         if job.phase is not Phase.WAITING or (placement is not None and placement.start_ms <= now):
@@ -79,7 +79,7 @@ class Suggestions:
                 yield best
 
     def start_with(self, job: Job, request: Request) -> int | None:
-        """When a job would start if it asked for something else; None for never."""
+        """When a job would start with another request; None for never."""
         changed = replace(job, request=request)
         if self.engine.limit_use.problem(job.user, request, except_job=job.number):
             return None

@@ -13,7 +13,7 @@ class Severity(StrEnum):
 
     @property
     def words(self) -> str:
-        """As people are told it."""
+        """The finding as a sentence for people."""
         return {"error": "must change", "warning": "worth a look", "hint": "hint"}[self.value]
 
 

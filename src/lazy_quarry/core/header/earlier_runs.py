@@ -1,4 +1,4 @@
-"""A request compared with what earlier runs of the same name took."""
+"""A request compared with what earlier runs of the same name used."""
 
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -11,7 +11,7 @@ from lazy_quarry.core.units import format_duration, format_size
 
 @dataclass(frozen=True, slots=True)
 class EarlierRuns:
-    """What earlier runs of the same name took, those that were done."""
+    """What earlier runs of the same name used, counting those that were done."""
 
     runs: int
     longest_s: int
@@ -25,7 +25,7 @@ class EarlierRuns:
 def compared_with_earlier(
     request: Request, need: Need, earlier: EarlierRuns, line: dict[str, int]
 ) -> Iterator[Diagnostic]:
-    """The request held against what runs of the same name took. ``line`` gives the lines of its keys."""
+    """Compare the request with what runs of the same name used. ``line`` gives the lines of its keys."""
     runs = f"the last {earlier.runs} runs of {request.name}" if earlier.runs > 1 else f"the last run of {request.name}"
     took = format_duration(earlier.longest_s)
     if request.walltime_s >= 3 * max(earlier.longest_s, 300) and request.walltime_s >= 1800:

@@ -12,7 +12,7 @@ _BESIDE = ("key-unknown", "module", "not-yet", "array")
 
 
 class HeaderNotes:
-    """Collects findings about one header in ``found``. ``overridden`` are keys that ``--set`` gives: they have no line."""
+    """Collects findings about one header in ``found``. ``overridden`` keys come from ``--set``: they have no line."""
 
     def __init__(self, text: str, block: Block | None, overridden: frozenset[str], found: list[Diagnostic]) -> None:
         self.lines = text.split("\n")

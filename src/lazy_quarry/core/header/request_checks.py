@@ -1,4 +1,4 @@
-"""What a request asks for, compared with what the script and the folder have."""
+"""Checks of the request against the script and the folder."""
 
 from collections.abc import Iterator
 

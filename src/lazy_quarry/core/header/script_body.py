@@ -1,4 +1,4 @@
-"""What a shell script does, as far as its text tells: its commands, the files they name, its variables."""
+"""What a shell script does, as far as its text shows: its commands, the files they name, its variables."""
 
 import re
 from collections.abc import Iterator
@@ -44,7 +44,7 @@ class ShellCommand:
 
 @dataclass(frozen=True, slots=True)
 class VariableUse:
-    """Where a variable is asked for that must have been set before."""
+    """A use of a variable that must have been set before."""
 
     name: str
     line: int

@@ -1,4 +1,4 @@
-"""What a script's commands do, compared with what it asks for and what is there."""
+"""Checks of the script's commands against the request and the files that are there."""
 
 import difflib
 import re

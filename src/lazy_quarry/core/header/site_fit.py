@@ -1,4 +1,4 @@
-"""A request put to a site: what is over a limit, what could never run, what its account can pay."""
+"""Checks of the request against the site: limits, what could never run, what its account can pay."""
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
@@ -42,7 +42,7 @@ class _Refusal:
 
 
 class SiteFit:
-    """Puts a request to the queues that it names. ``read`` are the header's values, by key."""
+    """Compares a request with the queues that it names. ``read`` has the header's values, by key."""
 
     def __init__(
         self,
@@ -55,7 +55,7 @@ class SiteFit:
         self.request, self.site, self.notes, self.read, self.left_core_ms = request, site, notes, read, left_core_ms
 
     def needs(self) -> tuple[Need, ...]:
-        """Note what is over a limit or can never run; returns what the queues that would serve it must give."""
+        """Note what is over a limit or can never run. Returns the needs in the queues that could serve it."""
         fitting: list[Need] = []
         refusals: list[_Refusal] = []
         for name in self.request.queues:

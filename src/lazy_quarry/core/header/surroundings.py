@@ -1,4 +1,4 @@
-"""What is known of the world outside a script, handed in as values by whoever could look."""
+"""What is known of the world outside a script, given as values by the code that could look."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field

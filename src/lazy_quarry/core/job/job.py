@@ -1,4 +1,4 @@
-"""A job as the engine keeps it: what was asked, where it stands, what it used."""
+"""A job as the engine keeps it: its request, its state, its use."""
 
 from dataclasses import dataclass
 
@@ -10,7 +10,7 @@ from lazy_quarry.core.units import SECOND_MS, format_instant
 
 @dataclass(frozen=True, slots=True)
 class Allocation:
-    """What a job holds of one node: which of its cores and GPUs, and how much memory and scratch."""
+    """What a job has on one node: which cores and GPUs, and how much memory and scratch."""
 
     node: str
     ranks: int
@@ -111,12 +111,12 @@ class Job:
 
     @property
     def parent(self) -> int | None:
-        """Of a task: the number of its array."""
+        """For a task: the number of its array."""
         return self.number // TASK_SPAN if self.number >= TASK_SPAN else None
 
     @property
     def index(self) -> int:
-        """Of a task: its place in the array, from 0."""
+        """For a task: its place in the array, from 0."""
         return self.number % TASK_SPAN - 1
 
     @property
@@ -126,7 +126,7 @@ class Job:
 
     @property
     def paths(self) -> JobPaths:
-        """Where it starts, prints and reads."""
+        """The paths where it starts, prints and reads."""
         request = self.request
         words = {
             "name": request.name,
@@ -142,18 +142,18 @@ class Job:
 
     @property
     def unmade_tasks(self) -> int:
-        """Of an array: tasks that wait to be made."""
+        """For an array: how many tasks have not started yet and are no jobs of their own."""
         array = self.request.array
         return 0 if array is None else array.count - self.next_index - len(self.handled_tasks)
 
     @property
     def waits_by_task(self) -> bool:
-        """Of an array: whether its tasks wait each for that of the same number of another."""
+        """For an array: whether each task waits for the task of the same number in another array."""
         return any(condition == EACH for _, condition in self.request.after)
 
     @property
     def startable(self) -> int:
-        """Of an array: tasks that may start."""
+        """For an array: tasks that may start."""
         return len(self.freed_tasks) if self.waits_by_task else self.unmade_tasks
 
     @property
@@ -163,7 +163,7 @@ class Job:
 
     @property
     def claim(self) -> tuple[int, int, int]:
-        """What it counts for in limits while it runs: a job, its cores, its GPUs."""
+        """What it counts in limits while it runs: one job, its cores, its GPUs."""
         return 1, self.cores_allocated, sum(len(one.gpus) for one in self.allocations)
 
     @property

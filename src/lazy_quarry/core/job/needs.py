@@ -1,4 +1,4 @@
-"""What a request means for nodes: how its ranks are dealt out, and what each node must give.
+"""What a request needs from nodes: how its ranks are spread, and what each node must have free.
 
 A shape is nodes × ranks × threads. Ranks go onto a given number of nodes as evenly as possible, so counts
 differ by one at most and the fuller nodes come first.
@@ -17,7 +17,7 @@ from lazy_quarry.errors import Impossible
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """So many nodes of a job that each must give the same."""
+    """A number of nodes of a job that each give the same amount."""
 
     nodes: int
     ranks: int
@@ -88,12 +88,12 @@ def memory_on_node(memory: Memory, ranks_here: int, ranks: int, threads: int) ->
 
 
 def ranks_on(request: Request, nodes: int) -> int:
-    """Ranks in all when the job has so many nodes."""
+    """The total of ranks when the job has so many nodes."""
     return nodes * request.ranks_per_node if request.ranks_per_node else request.ranks
 
 
 def parts_on(request: Request, nodes: int) -> tuple[Part, ...]:
-    """What each node gives when the ranks are dealt onto ``nodes`` of them."""
+    """What each node gives when the ranks are spread over ``nodes`` of them."""
     ranks = ranks_on(request, nodes)
     return tuple(
         Part(count, each, each * request.threads, memory_on_node(request.memory, each, ranks, request.threads))
@@ -102,7 +102,7 @@ def parts_on(request: Request, nodes: int) -> tuple[Part, ...]:
 
 
 def eligible_nodes(request: Request, queue: Queue, site: Site) -> list[Node]:
-    """Nodes of the queue that the request's traits and ``on-nodes`` leave, in the site's order."""
+    """Nodes of the queue that match the request's traits and ``on-nodes``, in the site's order."""
     wanted = parse_traits(request.traits) if request.traits else None
     names = set(request.on_nodes)
     members = (site.node[name] for name in queue.nodes)
@@ -144,7 +144,7 @@ def needs(request: Request, queue: Queue, site: Site) -> Need:
 
 
 def choices(request: Request, queue: Queue, site: Site) -> list[Need]:
-    """All that a queue's nodes may be asked for: one need, or one for each number of nodes of a range.
+    """All needs of a request in a queue: one, or one for each number of nodes of a range.
 
     Raises :class:`Impossible` as :func:`needs` does.
     """
@@ -211,7 +211,7 @@ def _most_ranks(request: Request, nodes: Sequence[Node]) -> tuple[int, int]:
 
 
 def _no_node(request: Request, queue: Queue, site: Site) -> tuple[str, str]:
-    """The header key that leaves no node of the queue, and why."""
+    """The header key that excludes every node of the queue, and why."""
     if request.on_nodes:
         beside = " with these traits" if request.traits else ""
         return "on-nodes", (

@@ -1,11 +1,11 @@
-"""Where a job stands, and what it used: what every view of a job has."""
+"""The states of a job, and what it used: every view of a job has both."""
 
 from dataclasses import dataclass
 from enum import StrEnum
 
 
 class Phase(StrEnum):
-    """The states of a job. Each is told by its word and its sign; colour is never the only sign."""
+    """The states of a job. Each has a word and a sign, so that colour is never the only difference."""
 
     WAITING = "waiting"
     BLOCKED = "blocked"
@@ -21,12 +21,12 @@ class Phase(StrEnum):
 
     @property
     def sign(self) -> str:
-        """The shape that stands for the state."""
+        """The sign of the state: a shape of one cell."""
         return SIGNS[self]
 
     @property
     def final(self) -> bool:
-        """True when nothing can happen to the job any more."""
+        """True when the job has ended: its state never changes again."""
         return self not in (Phase.WAITING, Phase.BLOCKED, Phase.HELD, Phase.RUNNING)
 
 

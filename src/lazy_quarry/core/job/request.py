@@ -1,4 +1,4 @@
-"""What a job asks for, every default filled in."""
+"""A job's request, with every default filled in."""
 
 from dataclasses import dataclass, replace
 from typing import Literal
@@ -8,7 +8,7 @@ from lazy_quarry.core.job.sweep import Array
 
 @dataclass(frozen=True, slots=True)
 class Memory:
-    """An amount and what it is counted by."""
+    """An amount and its unit: per core, rank, node or job."""
 
     mib: int
     per: Literal["core", "rank", "node", "job"] = "core"
@@ -16,7 +16,7 @@ class Memory:
 
 @dataclass(frozen=True, slots=True)
 class Rehearsal:
-    """How a job behaves on the in-memory cluster; None is left to the model. Runtime in seconds, from..to."""
+    """How a job behaves on the in-memory cluster; None leaves it to the model. Runtime in seconds, from and to."""
 
     runtime_s: tuple[int, int] | None = None
     memory_mib: int | None = None
@@ -87,7 +87,7 @@ class Request:
 
 
 def task_request(request: Request, index: int) -> Request:
-    """What one task of an array asks for, a job of its own; ``index`` counts from 0."""
+    """The request of one task of an array, as a job of its own; ``index`` counts from 0."""
     array = request.array
     if array is None:
         raise ValueError("no array")

@@ -1,4 +1,4 @@
-"""Arrays and sweeps: which tasks there are, and with which parameters. Nothing is expanded before it is asked for.
+"""Arrays and sweeps: which tasks there are, and with which parameters. A task is computed only when it is needed.
 
 A sweep's parameters are crossed, the last one fastest; those tied ``together`` go in step. What files say
 comes in as text, so the same sweep always has the same tasks.

@@ -1,4 +1,4 @@
-"""The books of the accounts: what each was charged, and what it has left."""
+"""The accounts' books: what each was charged, and what it has left."""
 
 from collections.abc import Iterable
 from dataclasses import dataclass

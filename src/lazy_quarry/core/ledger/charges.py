@@ -1,4 +1,4 @@
-"""Charges: what an allocation costs.
+"""Charges: what the cores of a job cost.
 
 A charge is cores × milliseconds × the tier's factor in thousandths, rounded down to a core-millisecond once for each
 attempt. So sums over any grouping agree to the second.
@@ -10,14 +10,14 @@ from lazy_quarry.core.units import DAY_MS, SECOND_MS
 
 
 def allocated_core_ms(job: Job, until_ms: int) -> int:
-    """Core-milliseconds that the present attempt has held by this instant."""
+    """Core-milliseconds that the present attempt has had allocated by this instant."""
     if job.started_ms is None:
         return 0
     return job.cores_allocated * max(0, until_ms - job.started_ms)
 
 
 def charge(site: Site, tier: str, held: int) -> int:
-    """Core-ms charged for so many held, at the tier's factor."""
+    """Core-ms charged for so many allocated, at the tier's factor."""
     known = site.tier.get(tier)
     return held * (known.charge_permille if known else 1000) // 1000
 
@@ -28,7 +28,7 @@ def greatest_charge(site: Site, tier: str, cores: int, walltime_s: int, tasks: i
 
 
 def by_day(begin_ms: int, end_ms: int, core_ms: int) -> list[tuple[int, int]]:
-    """Core-ms of an attempt dealt to the UTC days it ran in, as (day's first instant, core-ms).
+    """Core-ms of an attempt, divided among the UTC days it ran in, as (day's first instant, core-ms).
 
     The parts add up to the whole: what rounding leaves goes to the last day.
     """

@@ -27,7 +27,7 @@ def lightness(target: float, used: float) -> float:
 
 
 def use_updated_at(at_ms: int) -> int:
-    """The last instant at which recent use was reckoned."""
+    """The last instant at which recent use was computed."""
     return at_ms - at_ms % USE_UPDATE_MS
 
 

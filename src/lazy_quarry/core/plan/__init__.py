@@ -1,1 +1,1 @@
-"""Who runs where and when: one plan, from which jobs start, forecasts are read and waits explained."""
+"""The one plan of who runs where and when. Jobs start from it, forecasts read it, and reasons for waiting come from it."""

@@ -1,8 +1,8 @@
-"""Limits of users, accounts, queues and tiers, and budgets, over the plan's time.
+"""Limits of users, accounts, queues and tiers, and budgets, over the time of the plan.
 
-A limit is one more thing that jobs hold while they run: so many jobs, cores, GPUs that a user (an account,
-a queue, a tier) may have together. A budget is held for good: the plan counts every job at its greatest
-charge, and what a job that ends early gives back is there when the plan is next made.
+A limit says how many jobs, cores and GPUs a user, an account, a queue or a tier may have at the same time. A budget
+is used up for good: the plan counts every job at its greatest charge. What a job returns by ending early is there
+when the plan is made again.
 """
 
 from bisect import bisect_left, bisect_right
@@ -39,7 +39,7 @@ class ReachedLimit:
 
 
 class _Row:
-    """What is free of one limit over time: ``free[k]`` from ``times[k]`` to the next, the last for ever."""
+    """What one limit has free over time: ``free[k]`` from ``times[k]`` to the next, the last one for ever."""
 
     def __init__(self, now_ms: int, most: tuple[int | None, ...]) -> None:
         self.most = tuple(FAR if one is None else one for one in most)
@@ -63,7 +63,7 @@ class _Row:
                 levels[kind] -= amount
 
     def earliest(self, at_ms: int, duration_ms: int, claim: Claim) -> int | None:
-        """The first instant from which the claim stays within the limit for so long; None for never."""
+        """The first instant from which the claim stays within the limit for the whole duration; None for never."""
         if any(amount > most for amount, most in zip(claim, self.most, strict=True)):
             return None
         place = max(0, bisect_right(self.times, at_ms) - 1)
@@ -86,7 +86,7 @@ class _Row:
 
 
 class LimitRows:
-    """All limits of a site over the plan's time; only those that bound something are kept."""
+    """All limits of a site over the time of the plan. Limits of None aren't kept."""
 
     def __init__(self, site: Site, now_ms: int, budgets: dict[str, int] | None = None) -> None:
         self.site, self.now_ms = site, now_ms
@@ -113,12 +113,12 @@ class LimitRows:
                 yield kind, name, row
 
     def use(self, owner: Owner, queue: str, begin_ms: int, end_ms: int, claim: Claim) -> None:
-        """A job uses so much from one instant to the other."""
+        """Count a job's use from one instant to the other."""
         for _, _, row in self._rows_of(owner, queue):
             row.use(begin_ms, end_ms, claim)
 
     def earliest(self, owner: Owner, queue: str, at_ms: int, duration_ms: int, claim: Claim) -> int | None:
-        """The first instant from which all limits leave a job so much for so long; None for never."""
+        """The first instant from which all limits leave enough for a job for the whole duration; None for never."""
         start = at_ms
         while True:
             later = start
@@ -153,12 +153,12 @@ class LimitRows:
         return left is None or charge <= left
 
     def may_pay(self, account: str, charge: int) -> bool:
-        """Whether it could, if what runs ended early enough."""
+        """Whether the budget could cover it if the running jobs ended early enough."""
         left = self.left.get(account)
         return left is None or charge <= left + self.coming.get(account, 0)
 
     def spend(self, account: str, charge: int, comes_back: bool = False) -> None:
-        """Count a job's greatest charge; of one that has a place, some may come back."""
+        """Count a job's greatest charge. A job with a place may return some of it."""
         if account in self.left:
             self.left[account] -= charge
             if comes_back:
@@ -182,7 +182,7 @@ def _all_limits(site: Site) -> Iterable[Limits]:
 def over_limits(
     site: Site, user: str, request: Request, cores: int, gpus: int, waiting: dict[tuple[Kind, str], int]
 ) -> str:
-    """Why a request may not be taken in, or empty: what one job of these may never ask for, and how many may wait.
+    """Why a request is refused, or empty: what one job of these owners may never ask for, and how many may wait.
 
     ``waiting`` counts the jobs that wait, by (kind, name).
     """

@@ -1,4 +1,4 @@
-"""What the plan is asked for and what it answers, as values."""
+"""What goes into the plan and what comes out, as values."""
 
 from dataclasses import dataclass
 
@@ -43,7 +43,7 @@ class PlanRequest:
 
 @dataclass(frozen=True, slots=True)
 class PlannedAllocation:
-    """What a job has or will have of one node, as amounts, until its walltime and grace have passed."""
+    """What a job has or will have on one node, as amounts, until its walltime and grace have passed."""
 
     node: str
     until_ms: int

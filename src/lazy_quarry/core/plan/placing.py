@@ -18,7 +18,7 @@ _AT_ONCE = Unplaced("at-once", "as many of its tasks run as may at once")
 
 
 class Placing:
-    """Owns everything that changes while a plan is worked out: what is taken of the timelines, and who has which place.
+    """Owns everything that changes while a plan is made: the timelines with what is taken from them, and the places.
 
     ``timelines`` say what is free to those who may use each set of reservations; the empty set is everybody's.
     """
@@ -56,22 +56,22 @@ class Placing:
     # -- resuming ----------------------------------------------------------------------------------
 
     def until_nothing_more_starts(self) -> None:
-        """Work on as long as any of the rest could still start now."""
+        """Place jobs until none of the rest could start now."""
         while self._done < len(self.requests) and self._most_free >= self._fewest_cores:
             self._place_next()
 
     def finish(self) -> None:
-        """Work on until every job has been looked at."""
+        """Place jobs until every job was tried."""
         while self._done < len(self.requests):
             self._place_next()
 
     def extend(self, wanted: PlanRequest) -> None:
-        """One more job, behind all others."""
+        """Add a job behind all others."""
         self.requests.append(wanted)
         self._fewest_cores = min(self._fewest_cores, wanted.request.threads)
 
     def move_to(self, now_ms: int) -> None:
-        """Look at it from a later instant."""
+        """Move the plan's present to a later instant."""
         self.now_ms = now_ms
         for timeline in self.timelines.values():
             timeline.now_ms = now_ms
@@ -82,7 +82,7 @@ class Placing:
         self.valid_until_ms = min(self.valid_until_ms, placement.end_ms)
 
     def _look(self) -> None:
-        """See how much the emptiest node has free now."""
+        """Update how much the emptiest node has free now."""
         free = (timeline.free_at(self.now_ms)[CORES].max(initial=0) for timeline in self.timelines.values())
         self._most_free = max(int(cores) for cores in free)
 

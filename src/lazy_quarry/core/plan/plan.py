@@ -1,4 +1,4 @@
-"""The plan: where and when every waiting job is expected to run. It is worked out only as far as somebody asks."""
+"""The plan: where and when every waiting job is expected to run. It is made only as far as a reader needs it."""
 
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
@@ -27,7 +27,7 @@ def make_plan(
     limits: LimitRows | None = None,
     accesses: Iterable[frozenset[Window]] = (),
 ) -> "Plan":
-    """A plan of all that is ``waiting``, in priority order, beside what is running.
+    """Make a plan of the ``waiting`` jobs, in priority order, beside the running ones.
 
     ``limits`` are the site's limits with what is in use of them now; None for none. ``accesses`` are
     sets of reservations for which somebody will ask what is free to those who may use them.
@@ -63,7 +63,7 @@ def make_plan(
 
 
 class Plan:
-    """The readers' side of a plan. All that changes as it is worked out belongs to its :class:`Placing`.
+    """A plan as its readers see it. Everything that changes while it is made belongs to its :class:`Placing`.
 
     :meth:`starting` stops where nothing more could start now, and what is read afterwards goes on from there, so
     both see the same plan. It holds until something ends, or the clock reaches :attr:`valid_until_ms`.
@@ -89,7 +89,7 @@ class Plan:
         return self._placing.requests
 
     def at(self, now_ms: int) -> bool:
-        """Look at it from a later instant; False when it doesn't hold any more."""
+        """Move its present to a later instant; False when the plan isn't valid any more."""
         if not self.now_ms <= now_ms < self.valid_until_ms:
             return False
         self._placing.move_to(now_ms)
@@ -142,7 +142,7 @@ class Plan:
     # -- what happens to it ------------------------------------------------------------------------
 
     def extend(self, wanted: PlanRequest) -> None:
-        """One more job, behind all others."""
+        """Add a job behind all others."""
         self._placing.extend(wanted)
 
     def started(self, job: int) -> None:

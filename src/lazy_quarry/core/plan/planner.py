@@ -1,6 +1,6 @@
-"""Finding places: for one request, where and when a timeline has room for it.
+"""Finding places: where and when a timeline has room for a request.
 
-A request further back in the order may start sooner where that delays nobody in front: backfill needs no rule of its own.
+A request further back may start sooner where that delays nobody in front, so backfill needs no rule of its own.
 """
 
 from collections.abc import Sequence
@@ -31,7 +31,7 @@ class _PreparedNeed:
 
 
 class Planner:
-    """Plans for one site. It keeps nothing but what follows from the site and the requests it has seen."""
+    """Finds places on one site. It keeps only what follows from the site and from the requests it has seen."""
 
     def __init__(self, site: Site, depth: int | None = None) -> None:
         self.site = site
@@ -46,7 +46,7 @@ class Planner:
         return charge(self.site, wanted.request.tier, placement.claim[1] * (placement.end_ms - placement.start_ms))
 
     def key(self, wanted: PlanRequest) -> tuple:
-        """Equal for requests that need not be told apart; worked out once for each job."""
+        """Equal for requests that the planner treats alike; computed once for each job."""
         known = self._keys.get(wanted.job)
         if known is None or known[0] is not wanted.request:
             if len(self._keys) > 200_000:
@@ -143,7 +143,7 @@ class Planner:
         return Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations))
 
     def occupy(self, timeline: Timeline, placement: Placement) -> None:
-        """Take the placement's time for nobody else."""
+        """Take a placement out of the timeline, so that nobody else gets it."""
         for placed in placement.allocations:
             timeline.allocate(self.table.index[placed.node], placement.start_ms, placement.end_ms, placed.amount)
 
@@ -160,9 +160,9 @@ class Planner:
         return self._prepared[key]
 
     def needs(self, request: Request) -> list[Need]:
-        """What the request requests of each of its queues that could ever serve it; empty for none.
+        """What the request needs in each of its queues that could ever serve it; empty for none.
 
-        Of a range of nodes the most come first, so that they are taken where they start as soon as fewer.
+        In a range of nodes the largest number comes first, so that it is chosen where it starts as soon as a smaller one.
         """
         found: list[Need] = []
         for name in request.queues:
@@ -198,7 +198,7 @@ class Planner:
 
 
 def request_key(request: Request) -> tuple:
-    """Equal for requests that the planner need not tell apart."""
+    """Equal for requests that the planner treats alike."""
     return (
         request.queues,
         request.walltime_s + request.grace_s,

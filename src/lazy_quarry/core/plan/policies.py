@@ -1,4 +1,4 @@
-"""How waiting jobs stand to one another in the plan."""
+"""Policies: how waiting jobs affect one another in the plan."""
 
 from dataclasses import dataclass
 from typing import Literal

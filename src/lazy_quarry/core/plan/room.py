@@ -1,4 +1,4 @@
-"""Room now, as values: the most that could start at this instant, by how long it would run and in which shape."""
+"""Room now, as values: the most that could start at this instant, by walltime and shape."""
 
 from dataclasses import dataclass
 from typing import Literal

@@ -1,4 +1,4 @@
-"""Finding room now in the one plan, with every waiting job in its place; so what starts in a room delays nobody."""
+"""Finding room now in the plan, with every waiting job at its place. So a job that starts in a room delays nobody."""
 
 from collections.abc import Iterator
 from dataclasses import replace
@@ -75,7 +75,7 @@ def _of_walltime(
 
 
 def _gpus(plain: Request, free: NDArray[np.int32], cores: NDArray[np.int32], most: int) -> Request | None:
-    """So many GPUs on each of so many nodes, with a rank and a core for each."""
+    """GPUs on nodes: the same number on each, with a rank and a core for each GPU."""
     on_node = np.maximum(0, np.minimum(free[GPUS], cores))
     best = (0, 0, 0)
     for each in range(1, int(on_node.max(initial=0)) + 1):

@@ -37,9 +37,9 @@ def _enough(
 def _runs(
     timeline: Timeline, nodes: NDArray[np.int64] | slice, need: NDArray[np.int32], duration_ms: int, not_before_ms: int
 ) -> tuple[NDArray[np.int64], NDArray[np.int64], NDArray[np.int64]]:
-    """Stretches of time with enough for the whole duration: first and last start of each, and its node's position.
+    """Intervals with enough for the whole duration: the first and last start of each, and its node's position.
 
-    Of a node they never touch one another, so at any instant it is counted once at most.
+    Two intervals of a node never touch, so a node is counted once at most at any instant.
     """
     width = int(timeline.used.max(initial=1))
     enough = _enough(timeline, nodes, need, width)
@@ -236,7 +236,7 @@ def _first_start(
 def _tightest(
     timeline: Timeline, indices: NDArray[np.int64], places: NDArray[np.int64], start_ms: int, count: int
 ) -> NDArray[np.int64]:
-    """Those ``count`` of some positions that leave the least broken nodes behind."""
+    """The ``count`` positions that leave the fewest partly used nodes."""
     nodes = indices[places]
     segment = (timeline.times[nodes] <= start_ms).sum(axis=1) - 1
     spare = timeline.free[CORES][nodes, segment].astype(np.int64)

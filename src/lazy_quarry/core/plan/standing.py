@@ -1,10 +1,10 @@
 """A job's standing: its priority as one number, in hours of waiting.
 
-A job has the hours it has waited, and every other part adds or takes hours: the light recent use of its account and its user
+Waiting counts in hours, and every other part adds or subtracts hours: the light recent use of its account and its user
 (see :mod:`lazy_quarry.core.ledger.recent_use`), its tier, its size.
 
-Jobs of a tier that gives way stand behind all others, because else they would take back the place that they were stopped
-for. A user's own order among their jobs moves nobody else's: the jobs take the same turns, only in another order.
+Jobs of a tier that gives way come behind all others. Otherwise they would take back the place that they were stopped
+for. A user's own order moves nobody else's jobs: the user's jobs keep the same turns and only exchange them.
 """
 
 from collections.abc import Iterable, Mapping, Sequence
@@ -33,7 +33,7 @@ def standing_of(usage: RecentUse, job: Job, at_ms: int, request: Request | None 
 
 
 def cores_requested(request: Request, site: Site) -> int:
-    """Cores that a request comes to, whole nodes counted whole."""
+    """The cores of a request; nodes requested whole count with all their cores."""
     nodes = max(1, request.nodes or 1)
     cores = (nodes * request.ranks_per_node if request.ranks_per_node else request.ranks) * request.threads
     if request.whole_nodes and request.queues and (queue := site.queue.get(request.queues[0])):
@@ -43,9 +43,9 @@ def cores_requested(request: Request, site: Site) -> int:
 
 
 def in_order(jobs: Iterable[Job], usage: RecentUse, orders: Mapping[str, Sequence[int]]) -> list[Job]:
-    """Jobs by standing, the highest first, those that give way behind all others.
+    """Jobs by standing, the highest first; jobs that give way come behind all others.
 
-    Of equals the one submitted earlier comes first, then the lower number.
+    Between equals, the one submitted earlier comes first, then the lower number.
     """
     found = list(jobs)
     standing: dict[tuple, tuple[bool, float]] = {}  # all but the waiting, which grows alike for all

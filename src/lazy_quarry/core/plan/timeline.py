@@ -46,7 +46,7 @@ class Timeline:
             np.cumsum(self.free, axis=2, out=self.free)
 
     def copy(self) -> "Timeline":
-        """The same, to be changed apart from this one."""
+        """A copy that changes apart from this one."""
         other = Timeline.__new__(Timeline)
         other.table, other.now_ms = self.table, self.now_ms
         other.used, other.times, other.free = self.used.copy(), self.times.copy(), self.free.copy()
@@ -61,7 +61,7 @@ class Timeline:
                 self.free[kind, node, first:last] -= taken
 
     def close(self, node: int, begin_ms: int, end_ms: int) -> None:
-        """Make nothing of a node free in this time, whatever is held there already."""
+        """Close a node for this time, whatever is allocated there already."""
         first = self._cut(node, max(begin_ms, self.now_ms))
         last = self._cut(node, end_ms) if end_ms < FAR else int(self.used[node])
         self.free[:, node, first:last] = -1
@@ -91,7 +91,7 @@ class Timeline:
         self.times, self.free = times, free
 
     def least_free(self, nodes: NDArray[np.int64], duration_ms: int) -> NDArray[np.int32]:
-        """(4 × nodes) that stay free from now on for so long; negative where a node is closed meanwhile."""
+        """(4 × nodes) amounts that stay free from now on for the whole duration; negative where a node is closed meanwhile."""
         width = int(self.used.max(initial=1))
         times = self.times[nodes, :width]
         ends = np.concatenate([times[:, 1:], np.full((len(nodes), 1), FAR, dtype=np.int64)], axis=1)
