@@ -5,6 +5,7 @@ them are. Each is the best of a few, which is what the code costs when nothing e
 """
 
 import gc
+import os
 import sys
 import time
 from collections.abc import Callable
@@ -44,6 +45,7 @@ def best(of: int, work: Callable[[], object]) -> float:
 
 
 def main() -> None:
+    os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program has its bytecode, so the one measured has
     wanted = sys.argv[1:]
     missed = False
     for module in (planning, replaying, arrays, drafting, journal, jobs, commands, starting, watching):

@@ -2,6 +2,8 @@
 
 import json
 import socket
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -51,6 +53,20 @@ def test_help_and_version(machine):
     assert "submit" in machine.lq("--help").stdout
     assert "--follow" in machine.lq("output", "--help").stdout
     assert machine.lq("--version").stdout.startswith("lazy-quarry 0.")
+
+
+def test_output_that_cannot_be_written_is_told(machine):
+    for words in ("--help", "jobs"):
+        with open("/dev/full", "w") as full:
+            command = [sys.executable, "-m", "lazy_quarry", words]
+            done = subprocess.run(command, stdout=full, stderr=subprocess.PIPE, text=True, env=machine.environment)
+        assert done.returncode == 2 and done.stderr == "lazy-quarry: the output: No space left on device\n"
+
+
+def test_an_array_names_the_tasks_that_failed(machine):
+    machine.submit("test $LQ_TASK -ne 6", header='walltime = "1m"\nmemory = "64 MiB/core"\narray = { tasks = "5..9" }')
+    assert machine.lq("wait", "1").returncode == 1
+    assert "1 of 5 tasks failed: 6" in machine.lq("show", "1").stdout
 
 
 def test_a_site_that_is_not_there_says_so(machine):

@@ -16,7 +16,7 @@ from pathlib import Path
 
 from lazy_quarry.cli.options import own_zone
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.units import clock_time, format_duration
+from lazy_quarry.core.units import clock_time, format_duration, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.site_client import SiteClient
 from lazy_quarry.run.interactive import SOCKET, frame
@@ -69,7 +69,7 @@ def open_shell(client: SiteClient, submission: Submission, state: Path, tell: Ca
     if link is None:
         tell(f"{number}: {verdict(client.job(number))}")
         return 1
-    tell(f"job {number} on {', '.join(view.nodes)}: {view.cores} cores until {_until(view)}; exit ends it")
+    tell(f"job {number} on {', '.join(view.nodes)}: {plural(view.cores, 'core')} until {_until(view)}; exit ends it")
     _relay(link)
     ended = _ended(client, number)
     tell(f"{number}: {verdict(ended)}; {ended.charge_core_ms / 3_600_000:.3f} core-hours charged")

@@ -58,8 +58,10 @@ class JobView:
     """The task numbers of an array, as (first, last, step)."""
     counts: tuple[tuple[str, int], ...] = ()
     """How many tasks of an array are in each state."""
+    failed_tasks: tuple[int, ...] = ()
+    """The numbers of the first tasks that did not succeed, for an array that has ended."""
     warning: str = ""
-    """What somebody should see to, or empty."""
+    """A warning about a running job, or empty."""
 
     @property
     def memory_peak_mib(self) -> int:

@@ -7,12 +7,14 @@ from lazy_quarry.core.advice.warnings import warning_of
 from lazy_quarry.core.explain.answers import Why
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
+from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.ledger.charges import allocated_core_ms, charge
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 
 WARN_EVERY_MS = 10_000
+MOST_FAILED = 8
 USUAL_RUNS = 20
 """So many earlier runs say what is usual; fewer than three say nothing."""
 
@@ -130,10 +132,19 @@ class JobViews:
             parameters=request.parameters,
             rows=request.array.rows if request.array else (),
             counts=counts,
+            failed_tasks=self._failed_tasks(job, dict(counts)) if array and job.phase.final else (),
             warning=warning,
         )
 
     # -- arrays ------------------------------------------------------------------------------------
+
+    def _failed_tasks(self, job: Job, counts: dict[str, int]) -> tuple[int, ...]:
+        numbers: list[int] = []
+        for phase in FAILING:
+            if counts.get(phase.value):
+                wanted = EndedFilter(array=job.number, phase=phase.value, limit=MOST_FAILED)
+                numbers += [one.request.task or 0 for one in self.present.journal.ended(wanted)]
+        return tuple(sorted(numbers)[:MOST_FAILED])
 
     def _together(self, job: Job) -> tuple[Job, tuple[tuple[str, int], ...]]:
         """An array as its tasks make it: what runs, since when, where; and its tasks by state."""

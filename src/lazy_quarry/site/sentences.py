@@ -5,13 +5,15 @@ from __future__ import annotations
 from datetime import UTC, tzinfo
 from typing import TYPE_CHECKING
 
-from lazy_quarry.core.job.phase import Phase
-from lazy_quarry.core.units import clock_time, format_duration, format_size
+from lazy_quarry.core.job.phase import FAILING, Phase
+from lazy_quarry.core.units import clock_time, format_duration, format_size, plural
 
 if TYPE_CHECKING:
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage
     from lazy_quarry.site.job_view import JobView
+
+SHOWN_FAILED = 3
 
 
 def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
@@ -53,12 +55,25 @@ def counts_words(view: JobView) -> str:
     counts = dict(view.counts)
     total = sum(counts.values())
     order = ("done", "running", *(phase.value for phase in Phase if phase.final and phase is not Phase.DONE))
-    told = [f"{counts[word]:,} {word}" for word in order if word != "done" and counts.get(word)]
-    return ", ".join([f"{counts.get('done', 0):,} of {total:,} done", *told])
+    others = [f"{counts[word]:,} {word}" for word in order if word != "done" and counts.get(word)]
+    return ", ".join([f"{counts.get('done', 0):,} of {total:,} done", *others])
+
+
+def failed_words(view: JobView) -> str:
+    """The tasks of an ended array that did not succeed: ``1 of 5 tasks failed: 6``; empty when all did."""
+    counts = dict(view.counts)
+    failed, total = sum(counts.get(phase.value, 0) for phase in FAILING), sum(counts.values())
+    if not failed or not view.phase.final:
+        return ""
+    shown = ", ".join(str(number) for number in view.failed_tasks[:SHOWN_FAILED])
+    more = ", …" if shown and failed > SHOWN_FAILED else ""
+    return f"{failed:,} of {plural(total, 'task')} failed{': ' if shown else ''}{shown}{more}"
 
 
 def outcome_words(view: JobView) -> str:
-    """What became of a job, as short as it can be said beside its sign."""
+    """The outcome of a job, as short as it can be said beside its sign."""
+    if view.rows and (failed := failed_words(view)):
+        return failed
     match view.phase:
         case Phase.DONE:
             return _took(view)
@@ -76,16 +91,16 @@ def _took(view: JobView) -> str:
 def _how(view: JobView) -> str:
     if view.signal:
         return view.signal
-    return f"exit {view.exit}" if view.exit is not None else "never began"
+    return f"exit {view.exit}" if view.exit is not None else "did not start"
 
 
 def verdict(view: JobView) -> str:
-    """What became of a job, as a sentence or two."""
+    """The outcome of a job, in a sentence or two."""
     took = _took(view)
     limit = format_duration(view.walltime_s)
     if view.rows and view.phase.final:
         words = f"{view.phase.value.capitalize()} {'in' if view.phase is Phase.DONE else 'after'} {took}"
-        return f"{words}: {counts_words(view)}."
+        return f"{words}: {failed_words(view) or counts_words(view)}."
     match view.phase:
         case Phase.DONE:
             return f"Done in {took}, exit 0." + (f" {view.reason}" if view.reason else "")
@@ -93,7 +108,7 @@ def verdict(view: JobView) -> str:
             if view.signal:
                 words = f"Failed after {took}: ended by {view.signal}."
             elif view.exit is None:
-                return f"Failed before it began: {view.reason}."
+                return f"It did not start: {view.reason}."
             else:
                 words = f"Failed after {took} with exit {view.exit}."
             return words + (f" {view.reason[:1].upper()}{view.reason[1:]}." if view.reason else "")
@@ -125,7 +140,7 @@ def standing_words(parts: StandingParts) -> str:
 
 
 def storage_words(area: Storage) -> str:
-    """What people need to know of a storage area."""
+    """A storage area in a few words: where it is seen, whether it is backed up, what it is fit for."""
     told = ["on every node" if area.shared else "on each node by itself", "backed up" if area.kept else "not backed up"]
-    told.append("stands heavy reading and writing" if area.heavy else "not for heavy reading and writing")
+    told.append("fit for heavy reading and writing" if area.heavy else "not for heavy reading and writing")
     return "; ".join([", ".join(told), *([area.note] if area.note else [])])

@@ -30,7 +30,7 @@ def compared_with_earlier(
     took = format_duration(earlier.longest_s)
     if request.walltime_s >= 3 * max(earlier.longest_s, 300) and request.walltime_s >= 1800:
         words = (
-            f"{format_duration(request.walltime_s)} are asked for, and {runs} took at most {took}; less starts sooner"
+            f"{format_duration(request.walltime_s)} is requested, but {runs} took at most {took}; less starts sooner"
         )
         yield hint("walltime-generous", words, line.get("walltime", 1))
     elif request.walltime_s < earlier.longest_s:
@@ -38,8 +38,8 @@ def compared_with_earlier(
         yield warning("walltime-short", words, line.get("walltime", 1))
     memory = need.memory_mib
     if earlier.memory_peak_mib and earlier.cores and memory >= 4 * earlier.memory_peak_mib and memory >= 4096:
-        words = f"it asks for {format_size(memory)}, and {runs} used at most {format_size(earlier.memory_peak_mib)}"
+        words = f"{format_size(memory)} is requested, but {runs} used at most {format_size(earlier.memory_peak_mib)}"
         yield hint("memory-generous", words, line.get("memory", 1))
     if earlier.cores == need.cores and need.cores >= 4 and 0 < earlier.busiest <= need.cores / 3:
-        words = f"{need.cores} cores are asked for, and {runs} kept at most {earlier.busiest:.1f} of them busy"
+        words = f"{need.cores} cores are requested, but {runs} kept at most {earlier.busiest:.1f} of them busy"
         yield hint("cores-idle", words, line.get("ranks", line.get("threads", 1)))

@@ -162,27 +162,27 @@ def _ranks(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     prog = any("mpi" in word.text.lower() for command in body.commands for word in command.words)
     if several and not spreads and not prog and body.commands and need is not None:
         words = (
-            f"{plural(need.node_count, 'node')} are asked for, and only the first is ever used: "
+            f"{plural(need.node_count, 'node')} are requested, but only the first is used: "
             'start the program with mpirun --hostfile "$LQ_NODES", or lq ranks'
         )
         yield warning("first-node-only", words, script.line("nodes", "ranks"))
     alone = request.ranks > 1 and not several and not spreads and not prog and bool(body.commands)
     counted = {"LQ_CORES", "LQ_RANKS"} & body.mentioned or any(one.name == "wait" for one in body.commands)
     if alone and not counted:
-        words = f"{request.ranks} ranks are asked for, and nothing starts more than one process"
+        words = f"{request.ranks} ranks are requested, but only one process is started"
         yield hint("one-rank-used", words, script.line("ranks", "ranks-per-node"))
     for command in starters:
         count = _count_option(command)
         total = need.ranks if need else request.ranks
         if command.name in ("mpirun", "mpiexec") and count is not None and count[0] != total:
             word = command.words[count[1]]
-            words = f"{command.name} starts {plural(count[0], 'rank')}, and {total} are asked for"
+            words = f"{command.name} starts {plural(count[0], 'rank')}, but {total} {'is' if total == 1 else 'are'} requested"
             yield warning("ranks-differ", words, word.line, word.column)
     for number, line in enumerate(script.text.split("\n"), 1):
         match = re.match(r"\s*(?:export\s+)?OMP_NUM_THREADS=(\d+)", line)
         if match and int(match[1]) != request.threads and not (request.threads == 1 and request.ranks == int(match[1])):
             unneeded = Fix("leave it out; it is set for you", number, number, ())
-            words = f"{match[1]} threads for each rank, and threads = {request.threads} cores are asked for"
+            words = f"OMP_NUM_THREADS is {match[1]}, but threads = {request.threads} is requested"
             yield warning("threads-differ", words, number, match.start(1) + 1, unneeded)
 
 
@@ -226,7 +226,7 @@ def _habits(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
         words = "what is staged lies in $LQ_SCRATCH, and no command goes there"
         yield warning("stage-unused", words, script.line("stage"))
     elif script.request.scratch_mib and "LQ_SCRATCH" not in body.mentioned and "TMPDIR" not in body.mentioned:
-        yield hint("scratch-unused", "scratch is asked for, and no command uses $LQ_SCRATCH", script.line("scratch"))
+        yield hint("scratch-unused", "scratch is requested, and no command uses $LQ_SCRATCH", script.line("scratch"))
 
 
 def _offered(site: Site, name: str) -> bool:

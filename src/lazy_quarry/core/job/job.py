@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from lazy_quarry.core.job.phase import Phase, Use
+from lazy_quarry.core.job.phase import FAILING, Phase, Use
 from lazy_quarry.core.job.request import Request, task_request
 from lazy_quarry.core.paths import JobPaths, start_folder
 from lazy_quarry.core.units import SECOND_MS, format_instant
@@ -51,7 +51,7 @@ def outlook(condition: str, phase: Phase | None) -> bool | None:
         return True
     if condition == "succeeds":
         return phase is Phase.DONE
-    return phase in (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST)
+    return phase in FAILING
 
 
 EACH = "each-succeeds"

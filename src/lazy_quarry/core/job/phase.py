@@ -33,6 +33,10 @@ class Phase(StrEnum):
 SIGNS = dict(zip(Phase, "▱◇◫▰◆✕◔▲⊘◌▿", strict=True))
 
 
+FAILING = (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST)
+"""States that mean: it did not do its work. Cancelled is not one of them, because somebody wanted that."""
+
+
 @dataclass(frozen=True, slots=True)
 class Use:
     """What an attempt used, as measured or modelled. ``memory_peak_mib`` is the greatest sum at one time."""
