@@ -173,7 +173,7 @@ async def test_a_careless_job_is_marked_and_the_note_says_what_is_wrong(tmp_path
         place = next(place for place, view in enumerate(jobs.jobs) if view.warning)
         jobs.move(place)
         assert "!" in text_of(app, "#jobs").split("\n")[place]
-        await wait_for(pilot, lambda: "busy these ten minutes" in app.query_one(NoteBar).text)
+        await wait_for(pilot, lambda: "busy in the last ten minutes" in app.query_one(NoteBar).text)
 
 
 async def test_rows_are_the_same_however_they_are_searched(tmp_path):

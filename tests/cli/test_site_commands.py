@@ -25,7 +25,7 @@ def test_a_waiting_job_is_explained_changed_and_put_before_another(machine):
     told = json.loads(machine.lq("why", str(second), "--format", "json").stdout)
     assert told["waits_for"] == "nodes" and told["after"] == [first] and told["place"] in (1, 2)
     assert set(told["standing"]) == {"hours", "waited", "account", "user", "tier", "size"}
-    assert f"{second} stands" in machine.lq("why", str(third), "--than", str(second)).stdout
+    assert f"{second} is 1h ahead" in machine.lq("why", str(third), "--than", str(second)).stdout
     done = machine.lq("change", str(second), "--set", "walltime=30m", "--set", "name=brisk")
     assert done.returncode == 0, done.stderr
     shown = machine.show(second)

@@ -12,6 +12,6 @@ class AltNumber(Enum):
 
 
 def teach_alt_numbers() -> None:
-    """Have ESC and a digit mean alt and the digit, not a sign from one maker's keyboards."""
+    """Read ESC and a digit as alt and the digit, instead of a special character of some keyboards."""
     for key in AltNumber:
         _ansi_sequences.ANSI_SEQUENCES_KEYS[f"\x1b{key.value[-1]}"] = (key,)  # type: ignore[index]

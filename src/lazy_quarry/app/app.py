@@ -1,4 +1,4 @@
-"""The application: it wires the places together and keeps them told of the present."""
+"""The application: it connects the places and passes them each new board."""
 
 import asyncio
 import threading
@@ -98,7 +98,7 @@ class QuarryApp(App[None]):
         self.call_after_refresh(self._follow)
 
     def on_unmount(self) -> None:
-        """Let the site go."""
+        """Leave the site."""
         self._leaving.set()
         if self.client is not None:
             self.client.close()
@@ -200,7 +200,7 @@ class QuarryApp(App[None]):
         self.query_one(NoteBar).say(message.text, message.bad)
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
-        """Something else is under the cursor."""
+        """The cursor is on something else."""
         self.tell()
 
     def on_key(self) -> None:
@@ -282,7 +282,7 @@ class QuarryApp(App[None]):
             await self.run_action(action, place)
 
     def open_shell(self, report: DraftReport | None) -> None:
-        """Hand the terminal to a shell on cores of this machine until it ends."""
+        """Give the terminal to a shell on cores of this machine until it ends."""
         if problem := open_shell(self, self.client, self.folder, report):
             self.post_message(Say(problem, bad=True))
         self.refresh()
@@ -304,7 +304,7 @@ class QuarryApp(App[None]):
         self.push_screen(Help(self.place, place.all_keys() if place else []))
 
     def action_ground(self) -> None:
-        """The other ground."""
+        """Change between the dark and the light colours."""
         names = list(PALETTES)
         self.theme = names[(names.index(self.theme) + 1) % len(names)]
         for editor in self.query("Editor, OverridesEdit").results():
@@ -318,7 +318,7 @@ class QuarryApp(App[None]):
         self._turn("faster", steps)
 
     def action_stand(self) -> None:
-        """Let the rehearsal's clock stand, or go on."""
+        """Pause the rehearsal's clock, or let it go on."""
         if self.board is not None:
             self._turn("set_clock", None, not self.board.clock.paused)
 

@@ -48,7 +48,7 @@ class Pen:
         return self.write(" " * max(0, column - self.at))
 
     def strip(self, width: int) -> Strip:
-        """The finished line, exactly so wide."""
+        """The finished line, exactly ``width`` cells wide."""
         segments = [Segment(text, style) for text, style in self.pieces]
         return Strip(segments, self.at).adjust_cell_length(width, self.palette.style("ink", self.ground))
 
@@ -66,7 +66,7 @@ def bar(pen: Pen, parts: list[tuple[float, str, str]], width: int, total: float)
 
 
 def wrap(text: str, width: int, most: int) -> list[str]:
-    """Text in lines of so many cells at most; the last one ends in an ellipsis when not all fits."""
+    """Text in lines of at most ``width`` cells; the last one ends in an ellipsis when not all fits."""
     lines: list[str] = []
     line = ""
     for word in text.split():

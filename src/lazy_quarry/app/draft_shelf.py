@@ -24,7 +24,7 @@ class DraftShelf:
         self.file = folder / f"draft-{name}.json"
 
     def keep(self, draft: Draft) -> str:
-        """Put it away; returns what went wrong, or nothing."""
+        """Save it; returns what went wrong, or nothing."""
         try:
             self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
             short = self.file.with_name(f"{self.file.name}.{os.getpid()}")

@@ -1,4 +1,4 @@
-"""Dials: the common keys of a header as things to turn.
+"""Dials: controls for the common keys of a header.
 
 They read the header through its one parser, and write through its one editor.
 """
@@ -40,7 +40,7 @@ HeaderEdit = tuple[tuple[str, Any], ...]
 
 @dataclass(frozen=True, slots=True)
 class Dial:
-    """One dial as it stands: its value in words, whether the header says so, and what it may be turned to.
+    """The state of a dial: its value in words, whether the header sets it, and the values it may have.
 
     ``steps`` are the values to turn through, in order, None for leaving the key out; ``at`` is the present one.
     """
@@ -75,7 +75,7 @@ class Dial:
 
 
 def _between(values: list[Any], at: Any) -> int:
-    """The place of the first value past one that is none of them."""
+    """The position of the first value above one that is none of them."""
     for place, value in enumerate(values):
         if _size(value) > _size(at):
             return place
@@ -276,7 +276,7 @@ def _gpus_dial(asked: Any, most: int) -> Dial:
 
 
 def _trait_dials(asked: Any, nodes: Sequence[NodeView]) -> list[Dial]:
-    """A dial for each trait: left alone, wanted, or unwanted."""
+    """A dial for each trait: any, required, or excluded."""
     chosen = wanted_traits(asked) if isinstance(asked, str) else {}
     found = []
     for trait in sorted({trait for node in nodes for trait in node.traits}):
@@ -329,7 +329,7 @@ def _where(dial: Dial, report: DraftReport) -> str:
 
 
 def follows(dial: Dial, report: DraftReport) -> str:
-    """What follows from a dial's value, as the site says."""
+    """What follows from a dial's value, according to the site."""
     if dial.trait:
         trait = next((one for one in report.traits.each if one.name == dial.name), None)
         if trait is None:

@@ -1,4 +1,4 @@
-"""What widgets and places tell one another."""
+"""The messages between widgets and places."""
 
 from dataclasses import dataclass
 
@@ -26,7 +26,7 @@ class OpenNode(Message):
 
 @dataclass
 class Say(Message):
-    """A sentence for the note, until something else is to be said. ``bad`` when something could not be done."""
+    """A sentence for the note, until there is another. ``bad`` when something could not be done."""
 
     text: str
     bad: bool = False

@@ -34,7 +34,7 @@ class Quarry(Protocol):
         ...
 
     def tell(self) -> None:
-        """Say note and keys anew, for what the cursor is on now."""
+        """Update the note and the keys for what the cursor is on now."""
         ...
 
     def ask(self, question: str, then: Callable[[], object], *, yes: str, no: str) -> None:
@@ -46,7 +46,7 @@ class Quarry(Protocol):
         ...
 
     def open_shell(self, report: DraftReport | None) -> None:
-        """Hand the terminal to a shell on cores of this machine until it ends."""
+        """Give the terminal to a shell on cores of this machine until it ends."""
         ...
 
     def draft_script(self, script: str, name: str) -> object:

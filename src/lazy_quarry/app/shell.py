@@ -1,4 +1,4 @@
-"""Handing the terminal to a shell on cores of this machine, and taking it back."""
+"""Gives the terminal to a shell on cores of this machine, and takes it back."""
 
 import subprocess
 import sys

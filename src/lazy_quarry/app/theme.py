@@ -1,4 +1,4 @@
-"""Colours by what they mean, in two grounds, and the styles made of them."""
+"""Colours by meaning, in a dark and a light palette, and the styles made of them."""
 
 from dataclasses import dataclass
 from functools import cache, cached_property

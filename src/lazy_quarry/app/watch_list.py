@@ -1,4 +1,4 @@
-"""Which rows Watch shows, in which order: a value made from the board and what the person has chosen.
+"""Which rows Watch shows, in which order: a value made from the board and the person's choice.
 
 Made in a worker, and only when the board or the choice has changed; so what is done at a key or a scroll
 costs no more for a hundred thousand jobs than for a hundred.
@@ -227,7 +227,7 @@ class Arranger:
 
     @staticmethod
     def _tasks(board: Board, choice: Choice) -> dict[int, list[JobView]]:
-        """Of the arrays that are open, the tasks that run or have ended lately."""
+        """For arrays that are open: the tasks that run or have ended lately."""
         tasks: dict[int, list[JobView]] = {}
         if any(kind == "array" for kind, _ in choice.opened):
             tasks = {view.job: [] for view in board.jobs if view.rows and ("array", view.job) in choice.opened}

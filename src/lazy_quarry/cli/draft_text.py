@@ -1,4 +1,4 @@
-"""What is said of scripts and drafts, as text for people."""
+"""Reports on scripts and drafts, as text for people."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def _start_words(start_ms: int | None, now_ms: int, zone: tzinfo, refused: str =
 def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
     """Place, start and cost of a draft, for people."""
     if not report.shape.cores:
-        yield "the request cannot be made out; see the checks"
+        yield "the request cannot be read; see the checks"
         return
     nodes = fold_names([one.node for one in report.place.nodes]) or "no node"
     beyond = report.place.node_count - len(report.place.nodes)
@@ -52,13 +52,13 @@ def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
         yield f"         {what:<20} {_start_words(rung.start_ms, report.now_ms, zone)}"
     for each in report.starts.finish:
         what = "as many as fit" if each.at_once is None else f"{each.at_once} at once"
-        yield f"       {'*' if each.asked else ' '} {what:<20} all through {_start_words(each.last_ms, report.now_ms, zone)}"
+        yield f"       {'*' if each.asked else ' '} {what:<20} all done {_start_words(each.last_ms, report.now_ms, zone)}"
     left = "" if report.cost.left_core_ms is None else f" of {format_core_hours(report.cost.left_core_ms)} left"
     yield f"costs    at most {format_core_hours(report.cost.most_core_ms)} core-hours{left}, charged to {report.cost.account}"
 
 
 def trial_lines(view: JobView, walltime_s: int) -> Iterator[str]:
-    """What a trial used of what is asked for, and what to ask for."""
+    """What a trial used of its request, and what to request next."""
     from lazy_quarry.core.advice.next_request import advise
     from lazy_quarry.site.past_run import ran
     from lazy_quarry.site.sentences import verdict

@@ -25,4 +25,4 @@ def renew_command(state: str) -> None:
     folder = state_folder("machine", state or None)
     SocketClient(folder).leave()
     SocketClient(folder).close()
-    click.echo("the engine is new; jobs went on")
+    click.echo("the engine was replaced; jobs went on")

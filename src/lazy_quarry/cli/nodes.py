@@ -74,7 +74,7 @@ def reserve_command(
     calendar: str,
     state: str,
 ) -> None:
-    """Keep nodes free of jobs for a time: for maintenance, or for some users or accounts alone.
+    """Reserve nodes for a time: for maintenance, or only for some users or accounts.
 
     A reservation of the same name is replaced.
     """

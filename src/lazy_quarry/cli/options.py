@@ -35,7 +35,7 @@ class Usage(QuarryError):
 
 
 def check_site() -> None:
-    """Refuse a site that there isn't. Raises :class:`Usage`."""
+    """Check that the site exists. Raises :class:`Usage`."""
     site = os.environ.get("LQ_SITE", "machine")
     if site != "machine":
         raise Usage(f'there is no site "{site}"; there is "machine", and the demo')
@@ -49,13 +49,13 @@ def client_of(state: str) -> SocketClient:
     check_site()
     client = SocketClient(state_folder("machine", state or None))
     if other := client.other_version():
-        words = f"this engine is of version {other}; lazy-quarry renew replaces it, jobs go on"
+        words = f"this engine has version {other}; lazy-quarry renew replaces it, jobs go on"
         click.echo(f"lazy-quarry: {words}", err=True)
     return client
 
 
 def is_json(form: str) -> bool:
-    """Whether the output is for programs. Raises :class:`Usage` for a format that there isn't."""
+    """Whether the output is for programs. Raises :class:`Usage` for an unknown format."""
     if form not in ("text", "json"):
         raise Usage(f'--format {form}: there are "text" and "json"')
     return form == "json"
@@ -113,7 +113,7 @@ def _tasks(client: SiteClient, job: int, tasks: str) -> list[int]:
 
 
 def print_outcomes(outcomes: Iterable[Outcome]) -> None:
-    """What became of each command; exit 1 when one was refused, 2 when there is no such job."""
+    """Print the outcome of each command; exit 1 when one was refused, 2 when there is no such job."""
     told = list(outcomes)
     for one in told:
         click.echo(one.message, err=not one.done)

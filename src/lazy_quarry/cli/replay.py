@@ -1,4 +1,4 @@
-"""Traces through the policies of the plan."""
+"""Traces under the policies of the plan."""
 
 import click
 

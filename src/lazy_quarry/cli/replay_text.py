@@ -48,7 +48,7 @@ def make(path: str, count: int, cores: int, load: float, seed: int) -> str:
 
 
 def run(trace: Trace, cores: int, policies: Sequence[Policy], quiet: bool) -> list[Replayed]:
-    """The trace through each policy; how far it is goes to a terminal's standard error."""
+    """The trace under each policy. Progress is printed to standard error if that is a terminal."""
     return [replay(trace, cores, policy, _teller(policy, len(trace.jobs), quiet)) for policy in policies]
 
 

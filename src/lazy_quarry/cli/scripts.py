@@ -61,7 +61,7 @@ class _Sending:
         self._checking: LanguageCheck = LanguageCheck(self.text)
 
     def submission(self) -> Submission:
-        """All of it, once the language has answered. The engine looks up files and programs by itself."""
+        """The submission, with what its language said. The engine looks up files and programs by itself."""
         from lazy_quarry.core.header.submission import Submission
 
         return Submission(
@@ -117,7 +117,7 @@ def check_command(scripts: tuple[str, ...], settings: tuple[str, ...], codes: bo
 
 
 def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[str, list[Diagnostic]]]:
-    """What is to be said of each file, by this process: no engine is needed."""
+    """The findings for each file. This process finds them: no engine is needed."""
     from lazy_quarry.cli.files import read_script
     from lazy_quarry.core.header.check import CheckContext, check_script
     from lazy_quarry.core.header.diagnostic import error

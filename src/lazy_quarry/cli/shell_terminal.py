@@ -1,4 +1,4 @@
-"""The person's side of an interactive shell: their terminal, handed to a job until it ends."""
+"""The person's side of an interactive shell: their terminal, used by a job until it ends."""
 
 import fcntl
 import os

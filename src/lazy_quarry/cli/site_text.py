@@ -1,4 +1,4 @@
-"""What there is of a site, as text for people."""
+"""A site as text for people."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 def survey_lines(board: Board, rooms: list[RoomView], zone: tzinfo) -> Iterator[str]:
-    """What there is, for people."""
+    """A site for people."""
     yield (
         f"{board.site.name}"
         + (f", head {board.site.head}" if board.site.head else "")

@@ -12,7 +12,7 @@ from lazy_quarry.core.units import DAY_MS, HOUR_MS, exact_duration
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """A sort of job that somebody runs again and again."""
+    """A kind of job that somebody runs again and again."""
 
     name: str
     user: str
@@ -122,7 +122,7 @@ def origin_of(user: str, request: Request) -> Origin:
 
 
 def busyness(at_ms: int) -> float:
-    """How much is submitted at this time, against the busiest: days of work, mornings and afternoons most."""
+    """How much is submitted at this time, as a part of the busiest time: most on weekdays, in the morning and the afternoon."""
     day, hour = at_ms // DAY_MS % 7, at_ms % DAY_MS / HOUR_MS
     weekday = 0.35 if day in (2, 3) else 1.0  # the epoch was a Thursday: Saturday and Sunday
     return weekday * (0.25 + 0.75 * math.exp(-(((hour - 13.5) / 4.2) ** 2)))

@@ -66,7 +66,7 @@ class Rehearsed:
             return  # people ask for too much at times
 
     def add_past(self, days: int) -> None:
-        """Make the days before, and bring them forward into the books."""
+        """Make the days before the demo begins, and add them to the books."""
         begin = BEGINS_MS - days * DAY_MS
         stream = itertools.takewhile(
             lambda one: one.at_ms < RECENT_FROM_MS, arrivals(f"{self.seed}:past", begin, PAST_A_DAY)

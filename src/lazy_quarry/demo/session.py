@@ -41,7 +41,7 @@ class DemoClient(InProcessClient):
             last = now
 
     def board(self) -> Board:
-        """Everything of the present."""
+        """All that is shown of the present: see :class:`Board`."""
         try:
             return self.site.queries.board()
         finally:

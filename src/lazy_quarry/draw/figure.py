@@ -1,4 +1,4 @@
-"""What all drawings share: size, colours, letters, and how they are written."""
+"""What all drawings share: size, colours, type, and how they are written."""
 
 from pathlib import Path
 from typing import Any
@@ -11,7 +11,7 @@ ENDINGS = (".svg", ".pdf")
 
 
 def new_figure(rows: int = 1, share_x: bool = False, width: float = 8.0, height: float = 5.0) -> tuple[Any, Any]:
-    """A figure in our manner and its axes, from top to bottom. Inches, as Matplotlib counts."""
+    """A figure and its axes, from top to bottom. Sizes in inches, as in Matplotlib."""
     import matplotlib
 
     matplotlib.use("Agg")

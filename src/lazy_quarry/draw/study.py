@@ -14,7 +14,7 @@ POINTS = 180
 
 
 def levels(begin: np.ndarray, end: np.ndarray, amount: np.ndarray, edges: np.ndarray) -> np.ndarray:
-    """Mean of what is held between each two ``edges``, when each entry holds its amount from begin to end."""
+    """The mean amount between each two ``edges``, when each entry has its amount from begin to end."""
     times = np.concatenate([begin, end])
     steps = np.concatenate([amount, -amount]).astype(float)
     order = np.argsort(times, kind="stable")

@@ -1,1 +1,1 @@
-"""Calls between processes: the engine's server, and its clients."""
+"""Calls between processes: the engine's server and its clients."""

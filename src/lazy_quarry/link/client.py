@@ -99,7 +99,7 @@ class SocketClient(_Calls):
         return self.call(method, arguments)  # reading again changes nothing
 
     def leave(self) -> None:
-        """Have the engine end, and wait until it has; its jobs go on."""
+        """Stop the engine and wait for its end; its jobs go on."""
         with suppress(OSError):
             self._socket.sendall(b'{"jsonrpc":"2.0","id":0,"method":"leave"}\n')
         with self._news:
@@ -107,19 +107,19 @@ class SocketClient(_Calls):
         FolderLock(self.folder, "engine.lock", wait=True).release()
 
     def close(self) -> None:
-        """Let the engine go; its jobs go on."""
+        """Disconnect. The engine and its jobs go on."""
         with suppress(OSError):
             self._socket.shutdown(socket.SHUT_RDWR)
         self._socket.close()
 
     def changes(self, since: int, timeout_s: float) -> int:
-        """The newest version told, as soon as it is past ``since``."""
+        """The newest version of the site, as soon as it is greater than ``since``."""
         with self._news:
             self._news.wait_for(lambda: self._version > since or self._closed, timeout_s)
             return self._version
 
     def other_version(self) -> str:
-        """The version of the engine, where it was started by another version of the program; else empty."""
+        """The version of the engine, if another version of the program started it; else empty."""
         with self._news:
             self._news.wait_for(lambda: self.engine_version != "", 2.0)
         return "" if self.engine_version == __version__ else self.engine_version

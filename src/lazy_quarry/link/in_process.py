@@ -11,7 +11,7 @@ _Calls: Any = object
 
 
 class InProcessClient(_Calls):
-    """Hands every call of :class:`~lazy_quarry.link.site_client.SiteClient` to the part of the site that answers it."""
+    """Passes every call of :class:`~lazy_quarry.link.site_client.SiteClient` to the part of the site that answers it."""
 
     def __init__(self, site: SiteInUse) -> None:
         self.site = site
@@ -21,7 +21,7 @@ class InProcessClient(_Calls):
         return self.site.present.wait_change(since, timeout_s)
 
     def close(self) -> None:
-        """Nothing is held."""
+        """There is nothing to close."""
 
 
 def _handed_on(name: str, part: str) -> Callable[..., Any]:

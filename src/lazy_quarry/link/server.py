@@ -89,7 +89,7 @@ class Server:
         self._tell_changes()
 
     def _watch_link(self) -> None:
-        """Have the loop wake when the agent says something."""
+        """Wake the loop when the agent sends something."""
         loop = asyncio.get_running_loop()
         link = self.runner.fileno()
         if link != self._watched:

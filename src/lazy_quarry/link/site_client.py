@@ -45,7 +45,7 @@ class SiteClient(Protocol):
 
     @_operations
     def submit(self, submission: Submission) -> Receipt:
-        """Take a script in, or say what must change first."""
+        """Submit a script, or say what must change first."""
         ...
 
     @_operations
@@ -60,37 +60,37 @@ class SiteClient(Protocol):
 
     @_operations
     def hold(self, jobs: list[int]) -> list[Outcome]:
-        """Keep waiting jobs from starting."""
+        """Put waiting jobs on hold."""
         ...
 
     @_operations
     def release(self, jobs: list[int]) -> list[Outcome]:
-        """Let held jobs start."""
+        """Release jobs that are on hold."""
         ...
 
     @_operations
     def cancel(self, jobs: list[int]) -> list[Outcome]:
-        """End waiting jobs, stop running ones."""
+        """Cancel jobs: waiting ones end, running ones are stopped."""
         ...
 
     @_operations
     def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:
-        """Ask for something else on behalf of jobs that have not started."""
+        """Change the request of jobs that have not started."""
         ...
 
     @_operations
     def order(self, jobs: list[int]) -> Outcome:
-        """Put one's own waiting jobs into an order."""
+        """Order one's own waiting jobs."""
         ...
 
     @_operations
     def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
-        """Close nodes, open them, or tell that they have gone."""
+        """Close nodes, open them, or report that they are gone."""
         ...
 
     @_operations
     def reserve(self, window: Window) -> Outcome:
-        """Keep nodes free for a time, or for some people."""
+        """Reserve nodes for a time, for nobody or for some people."""
         ...
 
     @_operations
@@ -144,7 +144,7 @@ class SiteClient(Protocol):
 
     @_queries
     def board(self) -> Board:
-        """Everything of the present."""
+        """All that is shown of the present: see :class:`Board`."""
         ...
 
     @_queries
@@ -161,7 +161,7 @@ class SiteClient(Protocol):
 
     @_drafts
     def check(self, submission: Submission) -> DraftReport:
-        """All that can be said of a draft."""
+        """The report on a draft."""
         ...
 
     # -- the client itself
@@ -171,7 +171,7 @@ class SiteClient(Protocol):
         ...
 
     def close(self) -> None:
-        """Let the site go; its jobs go on."""
+        """Leave the site; its jobs go on."""
         ...
 
 

@@ -1,1 +1,1 @@
-"""What checks need to know from outside, brought in as values: files, programs, modules, this machine."""
+"""What checks need to know about files, programs, modules and this machine, as values."""

@@ -1,6 +1,6 @@
-"""What the script's own language says of it, without running it: the interpreter on syntax, ShellCheck on slips.
+"""Checks a script in its own language without running it: syntax by the interpreter, slips by ShellCheck.
 
-Both are programs. They are started together and read later, so that whoever asks can do something else meanwhile.
+Both are programs. They start together and are read later, so that the caller can do something else meanwhile.
 """
 
 from __future__ import annotations

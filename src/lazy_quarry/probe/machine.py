@@ -1,4 +1,4 @@
-"""This machine as a site: found by itself, no configuration needed."""
+"""This machine as a site, found without configuration."""
 
 import os
 import platform
@@ -52,7 +52,7 @@ def examples_folder() -> Path:
 
 
 def storage() -> tuple[Storage, ...]:
-    """The storage areas one meets here: home, the folder for temporary files, and what is mounted over the network."""
+    """The storage areas of this machine: home, the folder for temporary files, and network mounts."""
     mounts = {one.mountpoint: one.fstype for one in psutil.disk_partitions(all=True)}
     paths = dict.fromkeys((str(Path.home()), tempfile.gettempdir()))
     paths |= dict.fromkeys(point for point, kind in mounts.items() if kind in _OVER_NETWORK)

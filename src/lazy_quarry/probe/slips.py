@@ -1,4 +1,4 @@
-"""The slips of shell scripts that are told, with our words for them."""
+"""The slips of shell scripts that are reported, in our words."""
 
 from lazy_quarry.core.header.diagnostic import Severity
 

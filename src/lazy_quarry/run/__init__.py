@@ -1,1 +1,1 @@
-"""The outside world, behind one Runner protocol."""
+"""Running jobs: everything that runs them is behind one Runner protocol."""

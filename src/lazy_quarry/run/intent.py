@@ -1,4 +1,4 @@
-"""What a job asks for, as the intent that a supervisor of this machine follows."""
+"""A job's request as the intent that a supervisor of this machine follows."""
 
 import os
 from collections.abc import Sequence

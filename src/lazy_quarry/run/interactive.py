@@ -1,4 +1,4 @@
-"""A shell on a terminal of its own, run as a job: what the supervisor starts for ``lazy-quarry shell``.
+"""A shell on a terminal of its own, run as a job. The supervisor starts it for ``lazy-quarry shell``.
 
 The person's terminal reaches it over a Unix socket in the attempt's folder. To the shell go frames: a
 letter, four bytes of length, and what was typed (``d``) or the window's size (``w``); back comes what the
@@ -176,7 +176,7 @@ class Host:
                 self.link = None
 
     def _keep_record(self) -> None:
-        """Leave what worked where a draft can begin from it."""
+        """Save the commands that worked, so that a draft can begin from them."""
         with suppress(OSError):
             commands = worked(self.record.read_bytes())
             if commands:

@@ -60,7 +60,7 @@ class LocalRunner:
         return self._link.fileno()
 
     def tick(self, waiting: bool) -> None:
-        """Keep an agent at hand while something runs or waits, and let it go when nothing does."""
+        """Keep an agent running while something runs or waits, and let it leave when nothing does."""
         now = time.monotonic()
         self._link.reap()
         if not self._active or len(self._old) > MOST_OLD:
@@ -75,7 +75,7 @@ class LocalRunner:
             self._link.drop()
 
     def _greet(self) -> None:
-        """Tell an agent, which may be new, all that should run and all that should stop."""
+        """Tell an agent, which may be new, everything that should run and everything that should stop."""
         for name in self._active:
             self._link.send({"ensure": name})
             if (self.spool / name / "stop").exists():
@@ -117,7 +117,7 @@ class LocalRunner:
                 self.start([job])
 
     def stop(self, job: Job, cause: str) -> None:
-        """Leave the cause in the attempt's folder and wake its supervisor."""
+        """Write the cause into the attempt's folder and wake its supervisor."""
         name = attempt_name(job)
         with suppress(OSError):
             write_whole(self.spool / name / "stop", json.dumps({"cause": cause}))
@@ -129,7 +129,7 @@ class LocalRunner:
         return sorted(self._ended.values(), key=lambda one: (one.at_ms, one.job))
 
     def settled(self, job: int, attempt: int) -> None:
-        """Forget an attempt; its folder goes when there is time for it."""
+        """Forget an attempt; its folder is removed when there is time for it."""
         name = f"{job}-{attempt}"
         self._active.pop(name, None)
         self._ended.pop(name, None)
@@ -151,7 +151,7 @@ class LocalRunner:
         return Use(found["cpu_ms"], found["peak_mib"], found["read"], found["written"]), found["busy"]
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
-        """What its supervisor measured, thinned out where it has run for long."""
+        """What its supervisor measured; for a long run, fewer samples."""
         found = read_json(self.spool / attempt_name(job) / "live.json")
         return [(int(at), float(busy), int(mib)) for at, busy, mib in (found or {}).get("samples", ())]
 
@@ -172,12 +172,12 @@ class LocalRunner:
         return OutputChunk(path, raw.decode(errors="replace"), from_byte + len(raw), size)
 
     def notices(self) -> list[str]:
-        """Why nothing, or a certain job, can be started."""
+        """Why nothing can be started, or why a certain job cannot."""
         told = [self._link.refused] if self._link.refused else []
         return told + [f"{name.partition('-')[0]} cannot start yet: {why}" for name, why in self._delayed.items()]
 
     def closed(self) -> str:
-        """Why this machine's cores cannot be had; tried anew, unless that was done a moment ago."""
+        """Why this machine's cores cannot be used; tries again, unless it did so a moment ago."""
         if self._link.refused:
             self._link.connect_again()
         elif not self._link.connected:

@@ -16,7 +16,7 @@ from lazy_quarry.run.runner import OutputChunk
 
 @dataclass(frozen=True, slots=True)
 class ModelledRun:
-    """How one attempt goes: after so many ms it ends like this, having used so much."""
+    """How one attempt goes: its time in ms, how it ends, and what it has used."""
 
     after_ms: int
     exit: int | None
@@ -28,7 +28,7 @@ class ModelledRun:
 
 
 def model(seed: int, job: Job) -> ModelledRun:
-    """The modelled of a job's present attempt, drawn from its header's ``rehearsal`` and the seed.
+    """The modelled run of a job's present attempt, drawn from its header's ``rehearsal`` and the seed.
 
     Without a runtime of its own a job takes about a third of its walltime, between a twelfth and
     nine tenths; it keeps most of its cores busy and fills about half of its memory.
@@ -57,7 +57,7 @@ SAMPLES = 120
 
 
 class RehearsalRunner:
-    """Runs jobs in a model. ``seed`` settles every modelled."""
+    """Runs jobs in a model. ``seed`` decides every modelled run."""
 
     def __init__(self, seed: int, printed: Callable[[Job, int], str] | None = None) -> None:
         self.seed = seed
@@ -72,7 +72,7 @@ class RehearsalRunner:
             self._running[job.number] = (job, model(self.seed, job))
 
     def stop(self, job: Job, cause: str) -> None:
-        """A rehearsed job obeys SIGTERM a second after it comes."""
+        """A rehearsed job ends one second after SIGTERM."""
         self._stops.setdefault(job.number, 0)
         self._causes.setdefault(job.number, cause)
 
@@ -126,7 +126,7 @@ class RehearsalRunner:
         return self._use(job, known[1], now_ms), known[1].busy
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
-        """What the model would have been measured at; the same whenever it is asked."""
+        """What would have been measured of the model; the same at every call."""
         known, began = self._running.get(job.number), job.started_ms
         if known is None or began is None:
             return []
@@ -144,7 +144,7 @@ class RehearsalRunner:
         return OutputChunk(path, raw[from_byte:].decode(), len(raw), len(raw))
 
     def notices(self) -> list[str]:
-        """Nothing ever stands in the way of a rehearsal."""
+        """A rehearsal has no notices."""
         return []
 
     def closed(self) -> str:
@@ -157,7 +157,7 @@ class RehearsalRunner:
 
 
 def rehearsed_output(job: Job, now_ms: int) -> str:
-    """A few honest lines: a rehearsed job runs nothing, so it prints what the model did."""
+    """A few lines: a rehearsed job runs nothing, so it prints what the model did."""
     if job.started_ms is None:
         return ""
     until = job.ended_ms if job.ended_ms is not None else now_ms

@@ -1,4 +1,4 @@
-"""What an engine asks of whoever runs its jobs."""
+"""What an engine needs from a runner of jobs."""
 
 from dataclasses import dataclass
 from typing import Protocol
@@ -22,7 +22,7 @@ class Runner(Protocol):
     """Runs attempts. Every call may be repeated: an attempt is started at most once all the same."""
 
     def start(self, jobs: list[Job]) -> None:
-        """See to it that the present attempts of these jobs run; their start is in the journal already."""
+        """Run the present attempts of these jobs; their start is in the journal already."""
         ...
 
     def stop(self, job: Job, cause: str) -> None:
@@ -34,7 +34,7 @@ class Runner(Protocol):
         ...
 
     def settled(self, job: int, attempt: int) -> None:
-        """The end of this attempt is in the journal; what was kept of it may go."""
+        """The end of this attempt is in the journal, so what was kept of it may be removed."""
         ...
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:

@@ -1,4 +1,4 @@
-"""The board: everything that the frame and the places show of the present, read in one go."""
+"""The board: everything that the interface shows of the present, read in one call."""
 
 from dataclasses import dataclass
 from typing import Literal
@@ -119,7 +119,7 @@ class SiteView:
 
 @dataclass(frozen=True, slots=True)
 class PersonView:
-    """Who is at it: their default account, all that they may charge, and the limits they are under."""
+    """The person: their default account, the accounts they may charge, and their limits."""
 
     user: str
     account: str
@@ -129,7 +129,7 @@ class PersonView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Board:
-    """Everything that is shown of the present. ``version`` grows with every change."""
+    """Everything that the interface shows of the present. ``version`` grows with every change."""
 
     version: int
     now_ms: int

@@ -1,4 +1,4 @@
-"""What a request waits for, put to the jobs that there are."""
+"""What a request waits for, compared with the jobs that exist."""
 
 from dataclasses import replace
 
@@ -12,13 +12,13 @@ MOST_COMPARED = 100_000
 
 
 class Dependencies:
-    """Resolves the names in ``after``, and what of it is decided already."""
+    """Resolves the names in ``after``, and finds what is decided already."""
 
     def __init__(self, present: Present) -> None:
         self.present = present
 
     def resolved(self, request: Request) -> tuple[Request, str]:
-        """The request with what it waits for by number, what is met left out; and why it could never start."""
+        """The request with job numbers in place of names and without met conditions; and why it could never start."""
         unmet: list[tuple[str, str]] = []
         for word, condition in request.after:
             number = int(word) if word.isdecimal() else self._newest(word)
@@ -69,7 +69,7 @@ def _other_tasks(request: Request, other: Job) -> str:
     """Why two jobs cannot go task by task, or empty."""
     mine, theirs = request.array, other.request.array
     if mine is None:
-        return "each-succeeds goes task by task, and this is no array"
+        return "each-succeeds goes task by task, and this is not an array"
     if theirs is None:
         return f"each-succeeds goes task by task, and {other.number} {other.request.name} is no array"
     compared = range(min(mine.count, MOST_COMPARED))

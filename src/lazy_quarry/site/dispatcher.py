@@ -1,4 +1,4 @@
-"""Moving a site on: what has ended is recorded, what the plan places now is started, what must stop is stopped."""
+"""Moves a site on: records what has ended, starts what the plan places now, stops what must stop."""
 
 from collections.abc import Iterable
 
@@ -12,7 +12,7 @@ from lazy_quarry.site.present import Present
 
 
 class Dispatcher:
-    """Between the engine, which decides, and the runner, which does."""
+    """Stands between the engine, which decides, and the runner, which runs."""
 
     def __init__(self, present: Present) -> None:
         self.present = present
@@ -32,7 +32,7 @@ class Dispatcher:
         return self.present.engine.state
 
     def _disown(self) -> None:
-        """In a copied folder: what ran belongs to the original, and what waits should not run twice."""
+        """For a copied state folder: jobs that ran belong to the original, and waiting jobs must not run twice."""
         now, events = self.present.now(), list[Event]()
         for job in self._state.jobs.values():
             if job.phase is Phase.RUNNING:
@@ -46,7 +46,7 @@ class Dispatcher:
     def step(self, at_ms: int | None = None) -> bool:
         """Record what has ended and start what the plan places at this instant; True when anything changed.
 
-        A journal that cannot be written is told in the notices, and tried again at the next step.
+        If the journal cannot be written, a notice says so, and the next step tries again.
         """
         present, runner = self.present, self.present.runner
         with present.lock:
@@ -67,20 +67,20 @@ class Dispatcher:
             return present.version != before
 
     def _record(self, reports: Iterable[Finish]) -> None:
-        """Put ends into the journal, then let the runner forget them; each once, however often it is reported."""
+        """Record ends in the journal, then let the runner forget them. An end that is reported twice is recorded once."""
         once = {(report.job, report.attempt): report for report in reports}
         self.present.commit([event for report in once.values() for event in self.present.engine.decide(report)])
         for number, attempt in once:
             self.present.runner.settled(number, attempt)
 
     def pass_on(self, events: Iterable[Event]) -> None:
-        """Have the runner stop what was told to stop."""
+        """Have the runner stop the jobs that must stop."""
         for event in events:
             if isinstance(event, Stopping):
                 self.present.runner.stop(self._state.jobs[event.job], event.cause)
 
     def next_instant_ms(self) -> int | None:
-        """When something could start though nothing has ended: a window is over, a not-before has come."""
+        """When something could start although nothing ends: a window is over, a not-before has come."""
         now, windows = self.present.now(), self.present.engine.plans.windows
         waiting: list[Job] = [job for job in self._state.jobs.values() if job.phase is Phase.WAITING]
         instants = [job.request.not_before_ms or 0 for job in waiting]

@@ -1,4 +1,4 @@
-"""What a site says of a draft, as values."""
+"""A site's report on a draft, as values."""
 
 from dataclasses import dataclass
 
@@ -111,7 +111,7 @@ class DraftTraits:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DraftReport:
-    """What the site says of a draft: problems, and what it would get if it were submitted now."""
+    """The site's report on a draft: problems, and what it would get if it were submitted now."""
 
     diagnostics: tuple[Diagnostic, ...]
     now_ms: int

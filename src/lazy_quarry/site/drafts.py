@@ -1,4 +1,4 @@
-"""What a site says of a draft: problems, place, start ladder, cost."""
+"""A site's report on a draft: problems, place, start ladder, cost."""
 
 from collections.abc import Iterable
 from dataclasses import replace
@@ -43,7 +43,7 @@ class Drafts:
         self.present = present
 
     def check(self, submission: Submission) -> DraftReport:
-        """All that can be said of a draft: problems, place, start, cost."""
+        """The report on a draft: problems, place, start, cost."""
         with self.present.lock:
             checked = self.checked(submission)
             request = checked.request
@@ -72,7 +72,7 @@ class Drafts:
         return replace(checked, diagnostics=tuple(found))
 
     def _earlier(self, name: str) -> EarlierRuns | None:
-        """What the last runs of this name took that were done."""
+        """What the last successful runs of this name used."""
         wanted = EndedFilter(user=self.present.user, name=name, phase="done", limit=EARLIER_RUNS)
         ended = self.present.journal.ended(wanted)
         runs = [job for job in ended if job.started_ms is not None and job.ended_ms is not None]

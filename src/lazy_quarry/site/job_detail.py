@@ -1,4 +1,4 @@
-"""A job with everything that is said of it."""
+"""A job with its record, its script and its verdict."""
 
 from dataclasses import dataclass
 

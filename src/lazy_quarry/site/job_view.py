@@ -1,4 +1,4 @@
-"""A job as people see it: a value that is made in the engine, sent, and shown."""
+"""A job as people see it: a value that the engine makes, sends, and the interface shows."""
 
 from dataclasses import dataclass
 
@@ -7,7 +7,7 @@ from lazy_quarry.core.job.phase import Phase, Use
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class JobView:
-    """A job for people: what was requested, where it stands, what it has used so far.
+    """A job for people: its request, its state, its use so far.
 
     Instants are milliseconds since the epoch, sizes MiB. ``cores``, ``gpus``, ``memory_mib`` are totals of the job, or
     of what an array runs.

@@ -1,4 +1,4 @@
-"""Making views of jobs: what the state, the plan and the runner know of each."""
+"""Makes views of jobs from the state, the plan and the runner."""
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
@@ -147,7 +147,7 @@ class JobViews:
         return tuple(sorted(numbers)[:MOST_FAILED])
 
     def _together(self, job: Job) -> tuple[Job, tuple[tuple[str, int], ...]]:
-        """An array as its tasks make it: what runs, since when, where; and its tasks by state."""
+        """An array with the sums of its tasks: what runs, since when, where; and its tasks by state."""
         live = self.present.tasks_of(job.number)
         running = [task for task in live if task.phase is Phase.RUNNING]
         counts = dict(job.counts)
@@ -181,7 +181,7 @@ class JobViews:
         return together, ordered
 
     def _array_expected(self, job: Job, counts: dict[str, int]) -> _Expected:
-        """Of an array that runs: when what runs must have ended, and when all of it would have, at this pace."""
+        """For a running array: when the running tasks must have ended, and when all would have ended at this pace."""
         now = self.present.now()
         limit = max((task.end_limit_ms or 0 for task in self.present.tasks_of(job.number)), default=now)
         at_a_time = max(1, counts.get("running", 0))
@@ -209,7 +209,7 @@ class JobViews:
         return ""
 
     def _running_warning(self, job: Job) -> str:
-        """What somebody should see to in a running job; worked out again when a few seconds have passed."""
+        """The warning about a running job; computed again after a few seconds."""
         now, runner = self.present.now(), self.present.runner
         known = self._warned.get(job.number)
         if known is not None and known[0] == job.attempt and 0 <= now - known[1] < WARN_EVERY_MS:

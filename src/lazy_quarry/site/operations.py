@@ -1,4 +1,4 @@
-"""What changes a site in use: every command of a person goes through here, journal first."""
+"""What changes a site in use. Every command of a person goes through here, and into the journal first."""
 
 from collections.abc import Callable, Iterable
 from typing import Literal
@@ -80,7 +80,7 @@ class Operations:
             return self._take_in(submission, request, checked.diagnostics)
 
     def again(self, jobs: list[int]) -> list[Outcome]:
-        """Submit jobs again, each as it was; what is told names the new one."""
+        """Submit jobs again, each as it was; the outcome names the new one."""
         with self.present.lock:
             return [self._again(number) for number in dict.fromkeys(jobs)]
 
@@ -104,7 +104,7 @@ class Operations:
         return Receipt(None, None, self.present.now(), diagnostics)
 
     def _take_in(self, submission: Submission, request: Request, diagnostics: tuple[Diagnostic, ...]) -> Receipt:
-        """Take it in, unless its folder, output or input cannot be had, or a limit is in the way."""
+        """Submit it, unless its folder, output or input cannot be used, or a limit is in the way."""
         present = self.present
         if closed := present.runner.closed():
             raise Refused(f"not submitted: {closed}")
@@ -148,15 +148,15 @@ class Operations:
     # -- jobs --------------------------------------------------------------------------------------
 
     def hold(self, jobs: list[int]) -> list[Outcome]:
-        """Keep waiting jobs from starting."""
+        """Put waiting jobs on hold."""
         return self._each(jobs, lambda number: HoldJob(self.present.now(), number, self.present.user), "held")
 
     def release(self, jobs: list[int]) -> list[Outcome]:
-        """Let held jobs start."""
+        """Release jobs that are on hold."""
         return self._each(jobs, lambda number: ReleaseJob(self.present.now(), number, self.present.user), "released")
 
     def cancel(self, jobs: list[int]) -> list[Outcome]:
-        """End waiting jobs, stop running ones."""
+        """Cancel jobs: waiting ones end, running ones are stopped."""
         return self._each(jobs, self._cancelling, "cancelled")
 
     def _cancelling(self, number: int) -> Command:
@@ -166,7 +166,7 @@ class Operations:
         return CancelTask(now, number // TASK_SPAN, number % TASK_SPAN - 1, user)
 
     def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:
-        """Ask for something else on behalf of jobs that have not started: header keys, as for ``--set``."""
+        """Change the request of jobs that have not started: header keys, as for ``--set``."""
         return self._each(jobs, lambda number: self._changing(number, settings), "changed")
 
     def _changing(self, number: int, settings: list[str]) -> Command:
@@ -184,7 +184,7 @@ class Operations:
         return ChangeJob(self.present.now(), number, self.present.user, request, tuple(settings))
 
     def order(self, jobs: list[int]) -> Outcome:
-        """Put one's own waiting jobs into this order, before one's others; it moves nobody else's."""
+        """Order one's own waiting jobs: these come before one's others. Nobody else's job moves."""
         present, first = self.present, jobs[0] if jobs else 0
         with present.lock:
             try:
@@ -213,7 +213,7 @@ class Operations:
     # -- nodes and reservations --------------------------------------------------------------------
 
     def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
-        """Give nodes no more jobs, open them again, or tell that they have gone with all that ran on them."""
+        """Close nodes, open them again, or report that they are gone with all that ran on them."""
         with self.present.lock:
             outcomes = [
                 self._site_command(self._of_node(name, what, reason), f"node {name} {_NODE_DONE[what]}")
@@ -242,7 +242,7 @@ class Operations:
         """Remove a reservation."""
         with self.present.lock:
             command = Unreserve(self.present.now(), name, self.present.user)
-            outcome = self._site_command(command, f"{name} is taken back")
+            outcome = self._site_command(command, f"{name} was removed")
             self.dispatcher.step()
             return outcome
 
@@ -271,7 +271,7 @@ def _submission_of(job: Job, settings: Iterable[str] = ()) -> Submission:
 
 
 def _environment(submission: Submission, request: Request) -> tuple[tuple[str, str], ...]:
-    """What a job gets of its submitter's environment: all of it on request, else the little that every job gets."""
+    """What a job gets from its submitter's environment: all of it on request, else the few variables that every job gets."""
     if request.inherit:
         return submission.environment
     given = dict(submission.environment)

@@ -1,4 +1,4 @@
-"""What the parts of a site in use share: its state, the plan, the clock, and the one way to change anything."""
+"""What the parts of a site in use share: its state, the plan, the clock, and the only way to change anything."""
 
 import threading
 from collections.abc import Callable
@@ -27,8 +27,8 @@ class Present:
     """The engine of one site with its journal and its runner, as ``user`` sees it now.
 
     ``clock`` gives the present instant in milliseconds; ``look_up`` adds what is known of files and programs to a
-    submission that comes without. ``lock`` lets one call through at a time, so that none sees
-    another half done; every public call of the parts takes it.
+    submission that comes without. ``lock`` lets one call done at a time, so that none sees
+    another's half-done work; every public call of the parts takes it.
     """
 
     def __init__(
@@ -59,7 +59,7 @@ class Present:
         return max(self.clock(), self.engine.state.at_ms)
 
     def commit(self, events: list[Event]) -> None:
-        """Put events on disk, then into effect. Raises :class:`StateFolderError`, and then nothing has changed."""
+        """Write events to disk, then apply them. Raises :class:`StateFolderError`, and then nothing has changed."""
         if not events:
             return
         with self.lock:
@@ -129,7 +129,7 @@ class Present:
         return self._recently_ended
 
     def past_was_added(self) -> None:
-        """Jobs that ended earlier are in the journal now; what was read of it before is read again."""
+        """Jobs that ended earlier were added to the journal, so what was read of it before is read again."""
         with self.lock:
             self._recently_ended = None
             self._tell()

@@ -1,4 +1,4 @@
-"""What can be read of a site in use: jobs, the board, room now. Nothing here changes anything."""
+"""What can be read of a site in use: jobs, the board, room now. Nothing here changes the site."""
 
 from collections.abc import Iterable
 from typing import Literal
@@ -109,13 +109,13 @@ class Queries:
             jobs = [self.present.find(number) for number in (first, second)]
             for job in jobs:
                 if job.phase is not Phase.WAITING:
-                    raise Refused(f"{job.label} is {job.phase}; only waiting jobs stand before one another")
+                    raise Refused(f"{job.label} is {job.phase}; only waiting jobs have an order")
             return self.present.explainer().compare(*jobs)
 
     # -- the site ----------------------------------------------------------------------------------
 
     def board(self) -> Board:
-        """Everything that the frame and the places show of the present."""
+        """Everything that the interface shows of the present."""
         present = self.present
         with present.lock:
             explainer = present.explainer()

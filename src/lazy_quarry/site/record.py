@@ -42,8 +42,8 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return f"started on {fold_names([allocation.node for allocation in event.allocations])}, {cores}{again}"
         case Stopping():
             if event.cause == "gave-way":
-                return f"told to make way for {event.by}, and to end within its grace; it waits to run again"
-            return f"told to stop by {event.by}: {event.cause}"
+                return f"stopped to make way for {event.by}, and to end within its grace; it waits to run again"
+            return f"stopped by {event.by}: {event.cause}"
         case Changed():
             asked = f": {', '.join(event.overrides)}" if event.overrides else ""
             return f"changed by {event.by}{asked}"
@@ -54,7 +54,7 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
                 f"{event.window.name}: {fold_names(event.window.nodes)} reserved by {event.by}, {event.window.reason}"
             )
         case Unreserved():
-            return f"reservation {event.name} " + (f"taken back by {event.by}" if event.by else "is over")
+            return f"reservation {event.name} " + (f"removed by {event.by}" if event.by else "is over")
         case Ended():
             how = event.signal or (f"exit {event.exit}" if event.exit is not None else "")
             word = "stopped" if event.again and event.phase is Phase.CANCELLED else event.phase.value

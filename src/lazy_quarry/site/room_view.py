@@ -1,4 +1,4 @@
-"""A room as it is shown: its size, and the header keys that ask for just that."""
+"""A room as it is shown: its size, and the header keys that request it."""
 
 from lazy_quarry.core.plan.room import Room
 from lazy_quarry.core.units import exact_duration, exact_size

@@ -116,7 +116,7 @@ def verdict(view: JobView) -> str:
             return f"Stopped at its walltime of {limit}. It was not done; ask for more, or save its work earlier."
         case Phase.OVERMEMORY:
             peak = format_size(view.memory_peak_mib)
-            return f"Stopped after {took}: it used {peak} and had asked for {format_size(view.memory_mib)}."
+            return f"Stopped after {took}: it used {peak} and had requested {format_size(view.memory_mib)}."
         case Phase.CANCELLED:
             return view.reason[:1].upper() + view.reason[1:] + "." if view.reason else f"Cancelled after {took}."
         case Phase.LOST:

@@ -1,4 +1,4 @@
-"""The site file: what a person may say of this machine as a site, in TOML 1.0.
+"""The site file: how a person describes this machine as a site, in TOML 1.0.
 
 It is ``sites/machine.toml`` in their configuration folder.
 
@@ -137,7 +137,7 @@ def local_site() -> Site:
 
 
 def with_site_file(site: Site, path: Path) -> Site:
-    """The site as its file has it; as it is where there is none.
+    """The site as its file describes it; unchanged where there is no file.
 
     Raises :class:`SiteFileError` saying what is wrong where.
     """

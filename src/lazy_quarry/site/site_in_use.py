@@ -1,4 +1,4 @@
-"""One site in use, put together: what changes it, what is read of it, and what is said of drafts."""
+"""One site in use, composed of the part that changes it, the part that reads it, and the part that reports on drafts."""
 
 from collections.abc import Callable
 from datetime import UTC, tzinfo

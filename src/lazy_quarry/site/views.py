@@ -7,7 +7,7 @@ from lazy_quarry.core.header.diagnostic import Diagnostic
 
 @dataclass(frozen=True, slots=True)
 class RoomView:
-    """The most of one kind that could start now: its size, and the header keys that ask for just that."""
+    """The largest job of one kind that could start now: its size, and the header keys that request it."""
 
     queue: str
     walltime_s: int
@@ -20,7 +20,7 @@ class RoomView:
 
 @dataclass(frozen=True, slots=True)
 class Receipt:
-    """What became of a submission: its number and forecast, or the diagnostics that refused it."""
+    """The outcome of a submission: its number and forecast, or the diagnostics that refused it."""
 
     job: int | None
     forecast_ms: int | None
@@ -31,7 +31,7 @@ class Receipt:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What became of one command to one job: done, or the reason why not. ``known``: there is such a job."""
+    """The outcome of one command for one job: done, or the reason why not. ``known``: there is such a job."""
 
     job: int
     done: bool

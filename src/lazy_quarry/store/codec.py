@@ -36,7 +36,7 @@ def from_json(kind: Any, text: str) -> Any:
 
 
 def encode(event: Event) -> tuple[str, str]:
-    """An event's kind and its body."""
+    """An event as its kind and its body."""
     return event.kind, to_json(event)
 
 

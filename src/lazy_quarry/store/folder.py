@@ -41,5 +41,5 @@ class FolderLock:
             raise
 
     def release(self) -> None:
-        """Let others have it."""
+        """Release the lock."""
         os.close(self._fd)

@@ -59,7 +59,7 @@ class EndedFilter:
 
 
 class Journal:
-    """The journal of one state folder, or of nothing but memory when ``folder`` is None."""
+    """The journal of one state folder, or in memory when ``folder`` is None."""
 
     def __init__(self, folder: Path | None) -> None:
         """Open or make the journal. Raises :class:`StateFolderError` when the folder cannot be used."""
@@ -104,13 +104,13 @@ class Journal:
             self.number = work.execute(select(func.max(events.c.number))).scalar() or 0
 
     def settle_adoption(self) -> None:
-        """What the copied folder recorded as live has been dealt with."""
+        """Mark that the jobs which the copied folder recorded as live were handled."""
         with self._sql.begin() as work:
             work.execute(meta.delete().where(meta.c.key == "adopted"))
         self.adopted = False
 
     def close(self) -> None:
-        """Let the file go."""
+        """Close the file."""
         self._sql.dispose()
 
     def load(self) -> State:

@@ -1,1 +1,1 @@
-"""Workload traces through the policies of the plan."""
+"""Workload traces under the policies of the plan."""

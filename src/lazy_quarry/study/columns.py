@@ -1,4 +1,4 @@
-"""The jobs of a trace by measure, as the policies read them."""
+"""The jobs of a trace as columns, as the policies read them."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -9,7 +9,7 @@ Progress = Callable[[int], None]
 
 @dataclass(frozen=True, slots=True)
 class Columns:
-    """The jobs of a trace, one list a measure."""
+    """The jobs of a trace: a list for each column."""
 
     submit: list[float]
     run: list[float]

@@ -1,4 +1,4 @@
-"""A trace put through the policies of the plan, on a pool of cores.
+"""Replays a trace under the policies of the plan, on a pool of cores.
 
 Jobs may span nodes and ask for nothing but cores, so a cluster is one pool here, and a plan of it a single
 row of free cores over time: what :class:`~lazy_quarry.core.plan.planner.Planner` works out for one node,
@@ -54,7 +54,7 @@ class Replayed:
 
     @property
     def wait_p95_s(self) -> float:
-        """What 95 in 100 waits don't exceed, between neighbours where it falls between them."""
+        """The 95th percentile of the waits, interpolated between neighbours."""
         return float(np.percentile(self.waits_s, 95)) if self.starts else 0.0
 
     @property
@@ -73,7 +73,7 @@ class Replayed:
 
 
 def replay(trace: Trace, cores: int, policy: Policy, told: Progress | None = None) -> Replayed:
-    """Put a trace through a policy. ``told`` hears now and then how many jobs have been started."""
+    """Replay a trace under a policy. ``told`` is called now and then with the number of jobs that have started."""
     run = _POLICIES[policy]
     columns = Columns(
         [job.submit_s for job in trace.jobs],

@@ -153,7 +153,7 @@ def test_the_order_is_that_of_the_standings_and_each_comparison_says_so(many):
     standings = [standing_of(usage, job, at).total for job in order]
     assert all(first >= second - 1e-9 for first, second in pairwise(standings))
     words = compared(order[0], standing_of(usage, order[0], at), order[-1], standing_of(usage, order[-1], at))
-    assert words.startswith(f"{order[0].number} stands ")
+    assert words.startswith(f"{order[0].number} is ")
 
 
 def test_lightness_is_whole_without_use_half_on_target_and_falls_without_end():
@@ -242,7 +242,7 @@ def test_a_calendar_gives_back_what_was_written():
     text = write_calendar(windows, 0)
     assert text.startswith("BEGIN:VCALENDAR\r\n")
     assert read_calendar(text, ("c01",)) == windows
-    with pytest.raises(BadValue, match="no iCalendar"):
+    with pytest.raises(BadValue, match="not an iCalendar"):
         read_calendar("half of a fi", ())
     with pytest.raises(BadValue, match="recurs"):
         read_calendar(text.replace("SUMMARY:new pumps", "SUMMARY:new pumps\r\nRRULE:FREQ=DAILY"), ())

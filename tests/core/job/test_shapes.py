@@ -225,7 +225,7 @@ def test_advice_follows_what_was_used(ran, key, value):
 
 def test_idle_cores_are_named():
     idle = next(one for one in advise(Ran(Phase.DONE, 600, 900, 8, 660, 8192, 7900)) if one.key == "cores")
-    assert "2 would do" in idle.reason
+    assert "2 is enough" in idle.reason
 
 
 # -- what earlier runs and the site itself say ----------------------------------------------------
@@ -242,7 +242,7 @@ def codes_of(request_words, site=None, folder="", **facts):
 
 def test_heavy_work_in_a_storage_area_unfit_for_it_is_told_where_to_go():
     told = codes_of("nodes = 2\nranks = 2", folder="/home/tove/work")
-    assert "/flow stands it" in told["storage-unfit"]
+    assert "/flow is fit for that" in told["storage-unfit"]
     assert "storage-unfit" not in codes_of("nodes = 2\nranks = 2", folder="/flow/tove")
     assert "storage-unfit" not in codes_of("", folder="/home/tove/work")
 

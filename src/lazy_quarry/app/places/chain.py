@@ -1,4 +1,4 @@
-"""Chain: jobs one after another. It comes next; the place says what it will be."""
+"""Chain: jobs that depend on one another. This place isn't built yet; it says what it will be."""
 
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.key_hint import KeyHint
@@ -7,7 +7,7 @@ from lazy_quarry.app.widgets.drawing import Lines
 
 
 class ChainWords(Lines):
-    """A few lines on what is to come here."""
+    """A few lines about this place."""
 
     DEFAULT_CSS = "ChainWords { height: 1fr; }"
     TEXT = (

@@ -133,7 +133,7 @@ class DraftPlace(Place):
         (self.beginning.rows if self.beginning.shown else self.editor).focus()
 
     def show(self, board: Board) -> None:
-        """The site has moved on, so may the forecast have."""
+        """The site has changed, and perhaps the forecast with it."""
         first = self.board is None
         super().show(board)
         self._tell_trial()
@@ -146,7 +146,7 @@ class DraftPlace(Place):
     # -- the script --------------------------------------------------------------------------------
 
     def put_text(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), origin: str = "") -> None:
-        """Take up a script."""
+        """Edit this script."""
         self.document.put(text, path, edited, overrides, origin)
         self.leave_begin()
         self.call_after_refresh(self.checks.check)

@@ -37,7 +37,7 @@ class DraftChecks:
             self.owner.run_worker(ask, thread=True, exclusive=True, group="check")
 
     def _ask(self, submission: Submission, revision: int, known: tuple[Diagnostic, ...]) -> None:
-        """First what the site itself says, with what was known of the script; then with what others say of it."""
+        """First the site's own findings, with what was known about the script; then also those of other programs."""
         client = self.quarry.client
         if client is None:
             return
@@ -59,7 +59,7 @@ class DraftChecks:
             self._show(report)
 
     def next_after(self, line: int) -> Diagnostic | None:
-        """The first finding below a line, else the first of all."""
+        """The first finding below a line, else the first one."""
         if not self.report or not self.report.diagnostics:
             return None
         by_line = sorted(self.report.diagnostics, key=lambda one: one.line)

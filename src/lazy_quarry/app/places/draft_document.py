@@ -47,7 +47,7 @@ class DraftDocument:
         return self.edited and not self.empty
 
     def put(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), origin: str = "") -> None:
-        """Take up a script."""
+        """Edit this script."""
         self.path, self._origin = path, origin
         self._saved = None if edited else text
         self.editor.load_text(text)
@@ -57,7 +57,7 @@ class DraftDocument:
         self._mark(edited)
 
     def changed(self) -> None:
-        """The text is another."""
+        """The text has changed."""
         self.editor.look()
         self._mark(self.editor.text != self._saved)
         if self.overrides.display:
@@ -75,12 +75,12 @@ class DraftDocument:
     # -- keeping and saving ------------------------------------------------------------------------
 
     def keep(self) -> str:
-        """Put it on the shelf; says why that could not be done, or nothing."""
+        """Save it on the shelf; returns why that could not be done, or nothing."""
         overrides = "\n".join(self.overrides.values)
         return self.quarry.shelf.keep(Draft(self.editor.text, self.path, self.edited, overrides))
 
     def save_to(self, path: Path) -> str:
-        """Write it to a file, which it belongs to from then on; says why that could not be done, or nothing."""
+        """Write it to a file, which it belongs to from then on; returns why that could not be done, or nothing."""
         problem = save(path, self.editor.text)
         if not problem:
             self.path, self._saved = str(path), self.editor.text

@@ -18,7 +18,7 @@ from lazy_quarry.site.board import Board
 
 
 class PutText(Protocol):
-    """Taking up a script, as :meth:`DraftDocument.put` does."""
+    """A function that opens a script, as :meth:`DraftDocument.put` does."""
 
     def __call__(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), origin: str = "") -> None:
         """Text, path, whether edited, overrides, and where it comes from."""

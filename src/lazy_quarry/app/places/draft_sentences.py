@@ -1,4 +1,4 @@
-"""What Draft says: of the check, the dial or the header key under the cursor; and which keys work."""
+"""Sentences of Draft: about the check, the dial or the header key under the cursor; and which keys work."""
 
 from lazy_quarry.app.header_dials import Dial, HeaderEdit
 from lazy_quarry.app.key_hint import KeyHint
@@ -7,7 +7,7 @@ from lazy_quarry.app.widgets.draft_report import Line
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.site.draft_view import DraftReport
 
-BEGIN = "A script says at its top what it asks for, in comments. Begin from a shape, or from something you have."
+BEGIN = "A script says at its top what it requests, in comments. Begin from a shape, or from something you have."
 BEGIN_KEYS: list[KeyHint] = [
     ("↑↓", "choose", ""),
     ("enter", "take it", ""),
@@ -50,10 +50,10 @@ def key_words(line: str) -> str:
 
 
 def script_words(report: DraftReport | None) -> str:
-    """What is said where nothing else is."""
+    """What is said when there is nothing special."""
     if report and report.refused:
         return "Something must change before it can be submitted; the checks on the right say what."
-    return "The header between the two # /// lines says what the job asks for. ctrl+g submits it as it stands."
+    return "The header between the two # /// lines says what the job requests. ctrl+g submits it as it stands."
 
 
 def script_keys(report: DraftReport | None) -> list[KeyHint]:

@@ -31,14 +31,14 @@ class Place(Container):
         self.fold()
 
     def fold(self) -> None:
-        """Below 130 columns the right side folds under the left."""
+        """Below 130 columns the right side moves under the left."""
         self.set_class(self.app.size.width < WIDE, "-narrow")
 
     def prepare(self, board: Board) -> None:
-        """From a worker, before the place is shown a board: work out what takes long."""
+        """Called from a worker before the place shows a board: compute what takes long."""
 
     def show(self, board: Board) -> None:
-        """Draw the present anew."""
+        """Show a new board."""
         self.board = board
         self.fold()
 
@@ -55,7 +55,7 @@ class Place(Container):
         return self.keys()
 
     def leave(self) -> None:
-        """The person leaves the application; what must not be lost is put away."""
+        """The person leaves the application: save what must not be lost."""
 
     def arrive(self) -> None:
-        """The place has come in sight."""
+        """The place is shown now."""

@@ -1,4 +1,4 @@
-"""Survey: what is there, what is free, how much could start now, what may I use."""
+"""Survey: what the site has, what is free, how much could start now, what the person may use."""
 
 from typing import TYPE_CHECKING
 
@@ -109,7 +109,7 @@ class SurveyPlace(Place):
             self.query_one(RoomGrid).show(queue, rooms, total)
 
     def on_room_chosen(self, message: RoomChosen) -> None:
-        """Draft just that."""
+        """Draft a request for this room."""
         self.quarry.draft_room(message.room)
 
     # -- keys --------------------------------------------------------------------------------------

@@ -1,4 +1,4 @@
-"""Trying one from Draft: the job is followed to its end, and its verdict comes back as lines with advice."""
+"""Trying one from Draft: the job is followed to its end, and its verdict is shown with advice."""
 
 from dataclasses import dataclass
 
@@ -39,10 +39,10 @@ def task_words(text: str) -> tuple[int | None, dict[str, str] | None]:
 
 
 def lines(trial: Trial, board: Board, zone) -> tuple[list[tuple[Piece, ...]], list[HeaderEdit]]:  # type: ignore[no-untyped-def]
-    """What is to be shown of it now, and what each line would change in the header."""
+    """The lines to show of it now, and what each would change in the header."""
     view = next((job for job in board.jobs if job.job == trial.job), None)
     if view is None:
-        return [((" TRYING ONE", "ink", True), (f"   {trial.job} is not to be seen any more", "dim"))], [()]
+        return [((" TRYING ONE", "ink", True), (f"   {trial.job} is not listed any more", "dim"))], [()]
     if not view.phase.final:
         words = state_words(view, board.now_ms, zone)
         told = f"   job {trial.job} {words}; its verdict comes here"

@@ -110,7 +110,7 @@ class WatchPlace(Place):
         self.arranger.arrange(board, self.choice)
 
     def show(self, board: Board) -> None:
-        """New rows; nothing jumps under the cursor."""
+        """Show new rows; the row under the cursor stays where it is."""
         if self.board is None and board.clock.kind == "wall":
             self.query_one(JobRows).axis.span_ms = HOUR_MS  # what runs on one machine is mostly short
         super().show(board)
@@ -234,7 +234,7 @@ class WatchPlace(Place):
         key: RowKey = row.key if row.key[0] != "rest" else ("array", row.key[1])
         if row.view is not None:
             if not row.view.rows and row.view.parent is None:
-                self.post_message(Say("This is no array, so it has no tasks to show."))
+                self.post_message(Say("This job is not an array, so it has no tasks to show."))
                 return
             key = ("array", row.view.parent or row.view.job)
         self._choose(opened=self.choice.opened ^ {key})
@@ -263,7 +263,7 @@ class WatchPlace(Place):
         self._choose(by_node=not self.choice.by_node)
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
-        """A slash that is being typed is a slash."""
+        """While text is typed, a slash is only a slash."""
         return action != "find" or (self.display and not isinstance(self.app.focused, Input))
 
     def action_find(self) -> None:
@@ -334,7 +334,7 @@ class WatchPlace(Place):
         self._arrange()
 
     def action_mark_all(self) -> None:
-        """Mark all jobs of mine that are shown and have not ended; all marked already, none."""
+        """Mark all my jobs that are shown and have not ended. If all are marked, unmark them."""
         self.query_one(JobRows).toggle_all_marks()
         self._arrange()
 
@@ -382,7 +382,7 @@ class WatchPlace(Place):
         self.commands.change(jobs, message.settings)
 
     def _commanded(self, outcomes: list[Outcome], settings: str) -> None:
-        """Say what became of it. Marks that were served go, and so does the pane of a change that was made."""
+        """Say the outcome. Marks of jobs that were changed are removed, and the pane closes after a change."""
         self.query_one(JobRows).marked -= {one.job for one in outcomes if one.done}
         bad = any(not one.done for one in outcomes)
         self.post_message(Say(watch_sentences.outcome_words(outcomes, settings), bad=bad))

@@ -1,4 +1,4 @@
-"""The commands that Watch gives: each in a worker, and what became of it is handed back."""
+"""The commands of Watch. Each runs in a worker, and its outcome is handed back."""
 
 from collections.abc import Callable
 from functools import partial
@@ -16,7 +16,7 @@ from lazy_quarry.site.views import Outcome
 
 
 class ShowLadder(Protocol):
-    """Shows what a waiting job could ask for: what is advised, and other walltimes."""
+    """Shows other requests for a waiting job: what is advised, and other walltimes."""
 
     def __call__(self, view: JobView, advised: list[Suggestion], ladder: list[Suggestion]) -> None:
         """The job, smaller requests that start sooner, walltimes with their starts."""
@@ -24,7 +24,7 @@ class ShowLadder(Protocol):
 
 
 class WatchCommands:
-    """Gives commands in workers of ``owner``. ``done`` hears the outcomes, and the settings of a change."""
+    """Gives commands in workers of ``owner``. ``done`` is called with the outcomes and the settings of a change."""
 
     def __init__(
         self,
@@ -49,7 +49,7 @@ class WatchCommands:
         self._work("command", partial(self._rank, job, by))
 
     def ask_ladder(self, view: JobView) -> None:
-        """Find out what a waiting job could ask for."""
+        """Find other requests for a waiting job that start sooner."""
         self._work("ladder", partial(self._ask_ladder, view))
 
     def _work(self, group: str, work: Callable[[SiteClient], None]) -> None:

@@ -1,4 +1,4 @@
-"""What Watch says: of the row under the cursor, of what is chosen, of what would be lost, and which keys work."""
+"""Sentences of Watch: about the row under the cursor, the choice of rows, what would be lost; and which keys work."""
 
 from datetime import tzinfo
 
@@ -99,7 +99,7 @@ def _running(view: JobView, name: str, board: Board, zone: tzinfo) -> str:
     if view.stopping == "gave-way":
         return f"{name} makes way for a job of another tier: it ends within {format_duration(view.grace_s)} and waits again."
     if view.stopping:
-        return f"{name} was told to stop and has {format_duration(view.grace_s)} to end by itself."
+        return f"{name} is stopping and has {format_duration(view.grace_s)} to end by itself."
     where = fold_names(view.nodes)
     words = f"{name} runs on {where} and has {left} left, until {clock_time(limit, board.now_ms, zone)}."
     if view.warning:
@@ -124,7 +124,7 @@ def cancel_question(views: list[JobView]) -> str:
 
 
 def outcome_words(outcomes: list[Outcome], settings: str) -> str:
-    """What became of a command; ``settings`` are those of a change that was made."""
+    """The outcome of a command; ``settings`` are those of a change."""
     bad = [one for one in outcomes if not one.done]
     words = bad[0].message if bad else outcomes[0].message if outcomes else ""
     if len(outcomes) > 1:

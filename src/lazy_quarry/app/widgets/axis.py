@@ -18,7 +18,7 @@ LABEL_CELLS = 11
 
 @dataclass(slots=True)
 class Axis:
-    """The stretch of time in sight. ``now_share`` is how much of it lies behind now."""
+    """The time in sight. ``now_share`` is the part of it before now."""
 
     now_ms: int
     span_ms: int = 8 * HOUR_MS
@@ -43,7 +43,7 @@ class Axis:
 
 
 def zoomed(axis: Axis, steps: int) -> None:
-    """A longer or shorter stretch of time."""
+    """Show a longer or shorter time."""
     place = min(range(len(SPANS_MS)), key=lambda number: abs(SPANS_MS[number] - axis.span_ms))
     axis.span_ms = SPANS_MS[max(0, min(len(SPANS_MS) - 1, place + steps))]
 

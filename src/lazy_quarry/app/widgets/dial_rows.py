@@ -66,7 +66,7 @@ class DialRows(Rows):
         return self.row_count()
 
     def refit(self) -> None:
-        """Take the height that the dials need."""
+        """Set the height that the dials need."""
         if self.styles.height is None or self.row_count() != self._rows:
             self._rows = self.row_count()
             self.refresh(layout=True)

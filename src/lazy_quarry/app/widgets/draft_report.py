@@ -1,4 +1,4 @@
-"""What the site says of a draft: placement, start, cost, checks."""
+"""The site's report on a draft: placement, start, cost, checks."""
 
 from dataclasses import dataclass
 
@@ -144,7 +144,7 @@ class ReportRows(Rows):
     def _placement(self, report: DraftReport) -> None:
         self.put((" PLACEMENT", "ink", True), (f"   {self._placement_words(report)}", "dim"))
         if not report.place.nodes:
-            words = "   no place" if report.shape.cores else "   the request cannot be made out yet; see the checks"
+            words = "   no place" if report.shape.cores else "   the request cannot be read yet; see the checks"
             self.put((words, "dim"))
         ranks = []
         rank = 0
@@ -189,7 +189,7 @@ class ReportRows(Rows):
         for rung in report.starts.fewer:
             self._rung(rung, report, longest)
         if report.starts.finish:
-            self.put((f"          at once, of {plural(report.shape.tasks, 'task')}    all would be through by", "dim"))
+            self.put((f"          at once, of {plural(report.shape.tasks, 'task')}    all would be done by", "dim"))
             latest = max((one.last_ms - report.now_ms for one in report.starts.finish if one.last_ms), default=0)
             for each in report.starts.finish:
                 self._through(each, report, latest)

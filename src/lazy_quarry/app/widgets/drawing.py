@@ -1,4 +1,4 @@
-"""Widgets that draw their lines themselves, with cost only for what is visible."""
+"""Widgets that draw their own lines; only visible lines cost time."""
 
 from typing import cast
 
@@ -15,7 +15,7 @@ from lazy_quarry.app.theme import PALETTES, Palette
 
 
 class Drawing:
-    """What both kinds of drawn widgets share: the palette, and finding what was clicked."""
+    """The base of both kinds of drawn widgets: the palette, and finding what was clicked."""
 
     hits: dict[int, list[tuple[int, int, str]]]
 

@@ -1,4 +1,4 @@
-"""The script in an editor: colours of its language, the header's ground raised, marks in the margin."""
+"""The script in an editor: colours for its language, a lighter background for the header, marks in the margin."""
 
 from rich.style import Style
 from rich.text import Text
@@ -66,7 +66,7 @@ class Editor(Drawing, TextArea):
         self.dress()
 
     async def _on_key(self, event: events.Key) -> None:
-        """Do what a key is bound to at once: a binding found on the way up comes after letters typed behind it."""
+        """Do at once what a key is bound to. Textual's own way would do it after letters that were typed later."""
         for binding in self._bindings.key_to_bindings.get(event.key, ()):
             event.stop()
             event.prevent_default()

@@ -1,4 +1,4 @@
-"""The frame that is on every place: the trail, the strata, the note and the keys."""
+"""The frame around every place: the trail, the strata, the note and the keys."""
 
 from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.widgets.drawing import Lines
@@ -51,7 +51,7 @@ class Trail(Lines):
 
 
 class StrataLines(Lines):
-    """All the cluster's cores as a line of stone, and the figures to it."""
+    """All cores of the cluster as one coloured line, with its figures."""
 
     DEFAULT_CSS = "StrataLines { height: 3; }"
 
@@ -60,7 +60,7 @@ class StrataLines(Lines):
         self.board: Board | None = None
 
     def draw(self, row: int, pen: Pen) -> None:
-        """The stone, its figures, a thin rule."""
+        """The coloured line, its figures, a thin rule."""
         width = self.size.width
         board = self.board
         if row == 2:

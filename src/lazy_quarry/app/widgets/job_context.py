@@ -1,4 +1,4 @@
-"""The ground under Watch: for the job under the cursor, the nodes that matter to it, or what it uses over time."""
+"""Below the lanes of Watch: the nodes that matter to the job under the cursor, or its use over time."""
 
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.axis import Axis
@@ -138,7 +138,7 @@ class JobContext(Lines):
         return self.samples if self.sampled == view.job else []
 
     def _graph(self, pen: Pen, line: int, tall: int, name: str, values: list[float], asked: float, words: str) -> None:
-        """Columns over the time it has run, the top of the box being what was asked for."""
+        """Its use as columns over the time it has run; the top of the box is the request."""
         pen.write("   ").cell(name if line == 0 else "", 10, "dim")
         width = max(10, self.left - pen.at - 2)
         for column in range(width):

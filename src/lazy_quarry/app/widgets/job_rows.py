@@ -153,7 +153,7 @@ class JobRows(Rows):
             self.move(self.cursor + 1)
 
     def toggle_all_marks(self) -> None:
-        """Mark all live jobs of the person that are shown; all marked already, none."""
+        """Mark all live jobs of the person that are shown. If all are marked, unmark them."""
         every = {view.job for view in self.jobs if view.user == self.user and not view.phase.final}
         self.marked = set() if self.marked >= every else self.marked | every
 

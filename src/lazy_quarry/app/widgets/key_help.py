@@ -10,7 +10,7 @@ from lazy_quarry.app.widgets.drawing import Lines
 EVERYWHERE: list[KeyHint] = [
     ("1…6", "the six places (alt+number while typing)", ""),
     ("+ −", "the rehearsal's clock faster, slower", ""),
-    ("space", "let the clock stand, or go on (rehearsal)", ""),
+    ("space", "pause the clock, or go on (rehearsal)", ""),
     (".", "the next thing that happens (rehearsal)", ""),
     ("ctrl+p", "any action by its words", ""),
     ("ctrl+t", "dusk or chalk", ""),

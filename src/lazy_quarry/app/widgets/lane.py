@@ -1,4 +1,4 @@
-"""Drawing lanes: of a job, what it waited, ran, may still run and is expected to; of a node, what is in use."""
+"""Draws lanes. A job's lane shows its waiting, running, remaining walltime and forecast; a node's lane shows its use."""
 
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.axis import Axis

@@ -1,4 +1,4 @@
-"""The nodes of a site by queue, alike ones folded, each with its cores in the strata's colours."""
+"""The nodes of a site by queue, each with its cores in the colours of the strata; nodes that are alike share a row."""
 
 from dataclasses import dataclass
 

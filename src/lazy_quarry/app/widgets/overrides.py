@@ -1,4 +1,4 @@
-"""What is said at submission beside the file: keys for this time only, and the header that comes of them."""
+"""Overrides: header keys for this submission only, and the header that results."""
 
 from typing import Any
 
@@ -88,11 +88,11 @@ class Overrides(Vertical):
         return tuple(line.strip() for line in text.splitlines() if line.strip())
 
     def put(self, overrides: tuple[str, ...]) -> None:
-        """Take these in place of what is there."""
+        """Replace the overrides by these."""
         self.query_one(OverridesEdit).load_text("\n".join(overrides))
 
     def show(self, text: str) -> None:
-        """The header that comes of a script and the overrides."""
+        """The header of a script with the overrides."""
         changed, problem = with_overrides(text, self.values)
         preview = self.query_one(Preview)
         block, _ = find_block(changed)

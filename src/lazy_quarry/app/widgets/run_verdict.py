@@ -1,4 +1,4 @@
-"""A run's verdict: a sentence, what it asked for against what it used, and its record."""
+"""A run's verdict: a sentence, its use beside its request, and its record."""
 
 from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.widgets.drawing import Lines

@@ -45,15 +45,13 @@ def _walltime(ran: Ran) -> Advice:
     used, asked = format_duration(ran.took_s), format_duration(ran.walltime_s)
     share = min(1.0, ran.took_s / max(1, ran.walltime_s))
     if ran.phase is Phase.OVERTIME:
-        return Advice("walltime", used, asked, 1.0, None, "it was not through by then; the lot needs longer")
+        return Advice("walltime", used, asked, 1.0, None, "it was not done by then; all of it needs longer")
     if ran.phase is not Phase.DONE:
         return Advice("walltime", used, asked, share, None, "")
     better = next((step for step in _STEPS_S if step >= ran.took_s * TIME_MARGIN), _STEPS_S[-1])
     if better >= ran.walltime_s:
         return Advice("walltime", used, asked, share, None, "about right")
-    return Advice(
-        "walltime", used, asked, share, exact_duration(better), f"half as long again: {format_duration(better)}"
-    )
+    return Advice("walltime", used, asked, share, exact_duration(better), f"a half more: {format_duration(better)}")
 
 
 def _cores(ran: Ran) -> Advice:
@@ -63,7 +61,7 @@ def _cores(ran: Ran) -> Advice:
     if ran.took_s < 5:
         reason = "too short a run to tell"
     elif ran.cores > 1 and busy < ran.cores / 2:
-        reason = f"{ceil(busy) or 1} would do, unless the work to come is wider"
+        reason = f"{ceil(busy) or 1} is enough, unless later work uses more"
     return Advice("cores", used, f"{ran.cores}", share, None, reason)
 
 

@@ -25,7 +25,7 @@ def warning_of(job: Job, now_ms: int, use: Use, samples: Samples, usual_cpu_ms: 
     asked = sum(allocation.memory_mib for allocation in job.allocations)
     present = samples[-1][2] if samples else use.memory_peak_mib
     if asked and present >= asked * TIGHT:
-        return f"near its memory: {format_size(present)} of {format_size(asked)}"
+        return f"near its memory limit: {format_size(present)} of {format_size(asked)}"
     if late := _late(job, now_ms, use, usual_cpu_ms):
         return late
     return _idle(job, now_ms, samples)
@@ -39,7 +39,7 @@ def _idle(job: Job, now_ms: int, samples: Samples) -> str:
     if not lately or max(lately) >= job.cores_allocated / 2:
         return ""
     mean = sum(lately) / len(lately)
-    return f"{mean:.1f} of {plural(job.cores_allocated, 'core')} busy these ten minutes"
+    return f"{mean:.1f} of {plural(job.cores_allocated, 'core')} busy in the last ten minutes"
 
 
 def _late(job: Job, now_ms: int, use: Use, usual_cpu_ms: int | None) -> str:

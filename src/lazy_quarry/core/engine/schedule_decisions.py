@@ -46,7 +46,7 @@ def _skips(now: Situation) -> Iterable[Event]:
             continue
         for index in job.doomed_tasks:
             number = task_id(job.number, index)
-            reason = "the task of its number that it was to follow did not succeed"
+            reason = "the task of the same number that it waited for did not succeed"
             yield TaskMade(now.at_ms, number, job.number, index)
             yield Ended(now.at_ms, number, 0, Phase.SKIPPED, reason=reason)
 

@@ -49,7 +49,7 @@ def reserve(now: Situation, command: Reserve) -> list[Event]:
 
 
 def unreserve(now: Situation, command: Unreserve) -> list[Event]:
-    """A reservation that was made here is taken back."""
+    """Remove a reservation that was made here."""
     if command.name not in now.state.reserved:
         raise Refused(f'there is no reservation "{command.name}" that was made here')
     return [Unreserved(now.at_ms, command.name, command.by)]

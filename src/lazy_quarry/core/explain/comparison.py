@@ -16,14 +16,14 @@ def compared(first: Job, ahead: StandingParts, second: Job, behind: StandingPart
     ``first`` may be ahead with a lower standing: then its user has put it there.
     """
     if behind.gives_way and not ahead.gives_way:
-        return f"{first.label} stands ahead: jobs of tier {second.request.tier} give way to all others."
+        return f"{first.label} is ahead: jobs of tier {second.request.tier} give way to all others."
     gap = ahead.total - behind.total
     if gap < 0 and first.user == second.user:
         return f"{first.label} {first.request.name} was put before it by {first.user}."
     parts = {name: value - other for (name, value), (_, other) in zip(ahead.named(), behind.named(), strict=True)}
     best = max(parts, key=lambda name: parts[name])
     worst = min(parts, key=lambda name: parts[name])
-    told = f"{first.label} stands {hours_words(gap)} ahead"
+    told = f"{first.label} is {hours_words(gap)} ahead"
     if parts[best] >= 1 / 60:
         told += f": {_part_words(best, parts[best], first, second)} (+{hours_words(parts[best])})"
     if parts[worst] <= -1 / 6:

@@ -56,7 +56,7 @@ class WaitReasons:
         if placement is None:
             unplaced = self.plan.unplaced.get(job.number)
             if unplaced is None:
-                return Why("it stands behind the jobs that the plan gives places; no forecast yet", "turn")
+                return Why("it is behind the jobs that the plan gives places; no forecast yet", "turn")
             return Why(unplaced.words, unplaced.kind)
         return self._why_not_now(job, placement)
 
@@ -137,7 +137,7 @@ class WaitReasons:
 
 def _condition_words(job: Job) -> list[str]:
     return [
-        f"a task of {number} succeeds whose number it has too" if condition == EACH else f"{number} {condition}"
+        f"a task of {number} succeeds with the same number" if condition == EACH else f"{number} {condition}"
         for number, condition in job.unmet
     ]
 

@@ -43,7 +43,7 @@ def read_calendar(text: str, all_nodes: tuple[str, ...]) -> list[Window]:
     try:
         calendar = Calendar.from_ical(text)
     except (ValueError, IndexError, KeyError) as fault:
-        raise BadValue(f"this is no iCalendar file: {fault}") from None
+        raise BadValue(f"this is not an iCalendar file: {fault}") from None
     found = []
     for event in calendar.walk("VEVENT"):
         name = str(event.get("uid", "")).strip()

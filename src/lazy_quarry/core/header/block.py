@@ -70,7 +70,7 @@ def find_block(text: str) -> tuple[Block | None, list[Diagnostic]]:
                     problems.append(
                         error(
                             "header-late",
-                            f"the header stands after the first command (line {first_command + 1}); "
+                            f"the header comes after the first command (line {first_command + 1}); "
                             "move it up, below the interpreter line",
                             number + 1,
                             fix=_moved_up(text.split("\n"), number, closing),
@@ -85,7 +85,7 @@ def find_block(text: str) -> tuple[Block | None, list[Diagnostic]]:
                 block = (number, closing)
             number = closing + 1
             if number < len(lines) and _OPENING.match(lines[number]):
-                said = "an empty line must stand between two blocks"
+                said = "two blocks need an empty line between them"
                 fix = Fix("put one there", number + 1, number + 1, ("", text.split("\n")[number]))
                 problems.append(error("header-crowded", said, number + 1, fix=fix))
             continue
@@ -147,10 +147,10 @@ def _toml_fault(fault: tomllib.TOMLDecodeError, toml: str, opening: int) -> Diag
     text = toml.split("\n")[line - 1] if line <= toml.count("\n") + 1 else ""
     advice, fix = "", None
     if message.startswith(("Cannot overwrite", "Cannot declare")):
-        message = "this stands in the header a second time"
+        message = "this is in the header twice"
     bare = re.fullmatch(r"\s*([A-Za-z0-9_.-]+)\s*=\s*([^\s\"'\[{][^\"']*?)\s*", text)
     if bare:
-        advice = f'; text stands in quotes: {bare[1]} = "{bare[2]}"'
+        advice = f'; text needs quotes: {bare[1]} = "{bare[2]}"'
         fixed = text.replace(bare[2], f'"{bare[2]}"', 1)
         fix = Fix("put it in quotes", opening + 1 + line, opening + 1 + line, (f"# {fixed}",))
     said = f"not TOML: {message[:1].lower()}{message[1:]}{advice}"

@@ -113,7 +113,7 @@ def _form(text: str) -> list[Diagnostic]:
     elif not lines[0][2:].strip():
         found.append(error("interpreter-missing", "the interpreter line names no interpreter", 1))
     if not any(line.strip() and not line.lstrip().startswith("#") for line in lines):
-        found.append(warning("no-command", "there is no command in this script, so it does nothing", len(lines)))
+        found.append(warning("no-command", "this script has no command, so it does nothing", len(lines)))
     return found
 
 

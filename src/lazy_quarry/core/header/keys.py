@@ -37,7 +37,7 @@ def text(value: Any) -> str:
 def job_name(value: Any) -> str:
     """A job's name."""
     if not _NAME.fullmatch(text(value)):
-        raise BadValue(f"{_shown(value)} is no job name; use letters, digits and . _ - only, at most 64")
+        raise BadValue(f"{_shown(value)} is not a job name; use letters, digits and . _ - only, at most 64")
     return str(value)
 
 
@@ -47,7 +47,7 @@ def duration(value: Any) -> int:
         raise BadValue(f'{_shown(value)} is not a duration; write it like "2h 30m"')
     seconds = parse_duration(str(value))
     if seconds < 1:
-        raise BadValue(f"{_shown(value)} is no time at all; a second is the least")
+        raise BadValue(f"{_shown(value)} is zero; the least is one second")
     return seconds
 
 
@@ -82,7 +82,7 @@ def nodes(value: Any) -> int | str:
         match = re.fullmatch(r"(\d+)\s*\.\.\s*(\d+)", value.strip())
         if value == "any" or (match and 1 <= int(match[1]) <= int(match[2])):
             return value
-        raise BadValue(f'{_shown(value)} is no number of nodes; write 2, "2..4" or "any"')
+        raise BadValue(f'{_shown(value)} is not a number of nodes; write 2, "2..4" or "any"')
     number: int = count(1, 100_000)(value)
     return number
 
@@ -105,7 +105,7 @@ def memory(value: Any) -> Memory:
         raise BadValue(f'"/{per}" is unknown; memory is per /core, /rank, /node or /job')
     mib = parse_size(amount)
     if mib < 1:
-        raise BadValue("no memory at all lets nothing run")
+        raise BadValue("no job runs with no memory; the least is 1 MiB")
     return Memory(mib, per)  # type: ignore[arg-type]
 
 
@@ -223,7 +223,7 @@ def after(value: Any) -> dict[str, Any]:
     table = _table(value)
     for job, condition in table.items():
         if condition not in CONDITIONS:
-            raise BadValue(f"{_shown(condition)} of {job} is no condition; there are " + ", ".join(CONDITIONS))
+            raise BadValue(f"{_shown(condition)} of {job} is not a condition; there are " + ", ".join(CONDITIONS))
     return table
 
 
@@ -242,7 +242,7 @@ def _parameter(value: Any) -> Any:
         if set(value) in known:
             return {key: text(item) for key, item in value.items()}
     raise BadValue(
-        f"{_shown(value)} is no parameter; it is a list, "
+        f"{_shown(value)} is not a parameter; write a list, "
         '{ range = "0..1 by 0.1" }, { lines = "file" }, { column = "name", of = "file.csv" } or { files = "*.nc" }'
     )
 

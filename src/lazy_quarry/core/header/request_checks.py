@@ -73,7 +73,7 @@ def _nodes(script: CheckedScript) -> Iterator[Diagnostic]:
         area = script.site.storage_of(folder)
         if area is not None and not area.heavy:
             better = [other.path for other in script.site.storage if other.heavy and other.shared]
-            advice = f"; {better[0]} stands it" if better else ""
+            advice = f"; {better[0]} is fit for that" if better else ""
             words = f"it would work in {folder}, and {area.path} is not for heavy reading and writing{advice}"
             yield warning("storage-unfit", words, script.line("directory"))
 

@@ -92,7 +92,7 @@ def _variables(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     if script.request.array is None and "LQ_TASK" in body.mentioned:
         first = next((use for use in body.used if use.name == "LQ_TASK"), None)
         if first is not None and "LQ_TASK" not in body.assigned:
-            words = "$LQ_TASK is set only for tasks of an array, and this is none"
+            words = "$LQ_TASK is set only for tasks of an array, and this job is not an array"
             yield warning("task-without-array", words, first.line, first.column)
     words_of_job = " ".join([*script.request.arguments, *script.request.prepare, script.request.output])
     for name in script.parameters:

@@ -86,7 +86,7 @@ def parse_tasks(text: str) -> tuple[tuple[int, int, int], ...]:
     for piece in text.split(","):
         match = _RANGE.fullmatch(piece.strip())
         if not match or (match[3] and not match[2]) or (match[3] and int(match[3]) == 0):
-            raise BadValue(f'"{piece.strip()}" is no range of tasks; write "1..40", "0..90 by 10" or "1, 4, 9..12"')
+            raise BadValue(f'"{piece.strip()}" is not a range of tasks; write "1..40", "0..90 by 10" or "1, 4, 9..12"')
         first, last, step = int(match[1]), int(match[2] or match[1]), int(match[3] or 1)
         if last < first:
             raise BadValue(f'"{piece.strip()}" runs backwards; write "{last}..{first}"')
@@ -106,13 +106,13 @@ def parse_values(text: str) -> tuple[str, ...]:
     """The decimals of ``"0.1..0.9 by 0.2"``, ends included, with as many places as were written."""
     match = _DECIMALS.fullmatch(text.strip())
     if not match:
-        raise BadValue(f'"{text}" is no range; write it like "0.1..0.9 by 0.2"')
+        raise BadValue(f'"{text}" is not a range; write it like "0.1..0.9 by 0.2"')
     try:
         first, last, step = Decimal(match[1]), Decimal(match[2]), Decimal(match[3] or "1")
     except InvalidOperation:
-        raise BadValue(f'"{text}" is no range of numbers') from None
+        raise BadValue(f'"{text}" is not a range of numbers') from None
     if step == 0:
-        raise BadValue(f'"{text}" has steps of nothing')
+        raise BadValue(f'"{text}" has a step of zero')
     if last < first:
         raise BadValue(f'"{text}" runs backwards')
     count = int((last - first) / step) + 1

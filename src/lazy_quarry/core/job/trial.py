@@ -51,7 +51,7 @@ def chosen_task(
     array = request.array
     if array is None:
         if task is not None or values:
-            raise Refused("this is no array, so there is no task to choose")
+            raise Refused("this is not an array, so there is no task to choose")
         return None, ()
     if values:
         unknown = sorted(set(values) - set(array.names))

@@ -14,7 +14,7 @@ from lazy_quarry.core.units import HOUR_MS
 ARRAY_ROUNDS = 8
 """So often as many tasks of an array are placed as fit; what is left then has no place yet."""
 _NO_NODE = Unplaced("nodes", "no node that could take it is open")
-_AT_ONCE = Unplaced("at-once", "as many of its tasks run as may at once")
+_AT_ONCE = Unplaced("at-once", "as many of its tasks run as at-once allows")
 
 
 class Placing:

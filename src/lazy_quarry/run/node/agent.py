@@ -1,7 +1,7 @@
 """The process on a node that starts jobs and records them, one for each node and user.
 
-It knows nothing that isn't in the folders of attempts: whatever it is asked may be asked again, of it or of
-the next agent. Messages are JSON, one a line, over a Unix socket in the spool.
+It knows nothing but the folders of attempts, so every message may be sent again, to it or to the
+next agent. Messages are JSON, one a line, over a Unix socket in the spool.
 
     engine → agent   {"ensure": "4127-1"}   start this attempt unless it was started before
                       {"stop": "4127-1"}     its ``stop`` file has been written
@@ -93,7 +93,7 @@ class Agent:
         self.idle_since = time.monotonic()
 
     def run(self) -> None:
-        """Serve until there is nothing to do and nobody to do it for."""
+        """Serve until there is nothing to do and nobody is connected."""
         while True:
             for key, _ in self.selector.select(timeout=0.5):
                 kind, name = key.data
@@ -170,7 +170,7 @@ class Agent:
         self._watch(name, pid)
 
     def _shed(self) -> None:
-        """In a new supervisor: close what is the agent's, but not the lock on the cores."""
+        """In a new supervisor: close the agent's files, but not the lock on the cores."""
         self.selector.close()
         self.listener.close()
         for client in self.clients:
@@ -205,7 +205,7 @@ class Agent:
         self._settle(name)
 
     def _settle(self, name: str) -> None:
-        """Report how an attempt ended whose supervisor has gone."""
+        """Report how an attempt ended, after its supervisor is gone."""
         folder = self.spool / name
         ended = read_exit(folder)
         if ended is not None:

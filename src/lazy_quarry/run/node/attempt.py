@@ -1,4 +1,4 @@
-"""The folder of one attempt: what engine, agent and supervisor leave for one another.
+"""The folder of one attempt, in which engine, agent and supervisor leave files for one another.
 
 ``intent.json`` says what is to run, ``claim.json`` which supervisor took it (made by link(2), so by one
 alone), ``stop`` why it should end, ``live.json`` what it uses, ``exit.PID`` how it ended. Whoever is
@@ -38,7 +38,7 @@ class Command:
 
 @dataclass(frozen=True)
 class Limits:
-    """What the supervisor keeps the job to. ``cores`` are processor numbers of this machine."""
+    """The limits that the supervisor enforces. ``cores`` are processor numbers of this machine."""
 
     cores: list[int]
     memory_mib: int
@@ -61,7 +61,7 @@ class Staging:
 
 @dataclass(frozen=True)
 class Results:
-    """What must be there in the end, whether a summary is printed, and the group that may read what was written."""
+    """What must exist at the end, whether a summary is printed, and the group that may read what was written."""
 
     expect: list[str]
     summary: bool
@@ -100,7 +100,7 @@ class Exit:
 
 
 def write_whole(path: Path, text: str, durable: bool = True) -> None:
-    """Write a file that is there with all of its text, or not at all."""
+    """Write a file so that it exists with all of its text, or not at all."""
     short = path.with_name(f"{path.name}.{os.getpid()}")
     fd = os.open(short, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
     try:

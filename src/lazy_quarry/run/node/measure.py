@@ -18,7 +18,7 @@ _LIVE_EVERY_S = 1.0
 
 
 class Measure:
-    """Measures the processes below this one. ``live.json`` in the attempt's folder says what was seen last."""
+    """Measures the processes below this one. ``live.json`` in the attempt's folder has the last values."""
 
     def __init__(self, folder: Path, memory_limit_mib: int, now: float) -> None:
         self.folder, self.memory_limit_mib = folder, memory_limit_mib
@@ -39,7 +39,7 @@ class Measure:
         return memory
 
     def write_live(self, processes: list[int], memory: int, now: float) -> None:
-        """Say once a second what is in use."""
+        """Write once a second what is in use."""
         if now - self._live_at < _LIVE_EVERY_S:
             return
         self._live_at = now

@@ -1,4 +1,4 @@
-"""Loading modules in front of a script, where the machine has a ``module`` command."""
+"""Loads modules before a script, where the machine has a ``module`` command."""
 
 from __future__ import annotations
 

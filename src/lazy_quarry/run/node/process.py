@@ -1,4 +1,4 @@
-"""What /proc says of processes. A process is known by boot, number and start in raw clock ticks."""
+"""What /proc says about processes. A process is identified by boot, number, and start in raw clock ticks."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Copying what a job is to have beside it into its scratch folder, and its results back."""
+"""Copies a job's inputs into its scratch folder, and its results back."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _CHUNK = 2**20
 
 
 class Stopped(Exception):
-    """There is no time left for more."""
+    """The job must stop, so nothing more is copied."""
 
 
 class Missing(Exception):

@@ -83,7 +83,7 @@ class Start:
         return started
 
     def _take_on(self) -> None:
-        """Take on what the job inherits: its directory, its cores, no core files."""
+        """Set what the job inherits: its directory, its cores, no core files."""
         directory = self.intent.paths.directory
         try:
             os.chdir(directory)

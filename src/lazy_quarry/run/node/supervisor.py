@@ -1,7 +1,7 @@
 """The process above one job, forked from the agent.
 
 It claims the attempt, starts the script in a session of its own, keeps its walltime, memory and cores,
-stops every last process of it, writes how it ended, and ends last. It needs nobody: agent, engine and
+stops every process of it, writes how it ended, and ends last. It needs nobody else: agent, engine and
 application may all be gone.
 """
 
@@ -178,7 +178,7 @@ class Supervisor:
                 self.status = status
 
     def _until_next(self) -> float:
-        """Seconds to the next thing that must not be late."""
+        """Seconds to the next deadline."""
         now = boottime()
         if self._stop_at is not None:
             return max(0.005, min(0.5, self._stop_at + self._patience_s - now))
