@@ -5,13 +5,13 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 READY_TEST := $(VENV)/.ready-test
 
-.PHONY: demo test bench docs shots lint clean
+.PHONY: demo test bench docs shots lint format wheel clean
 
 demo: $(READY)
 	@$(BIN)/lazy-quarry demo
 
 test: $(READY_TEST)
-	@sh tools/need-tmux
+	@sh tools/need tmux tmux 'the tests in a real terminal are skipped' || true
 	@$(BIN)/python -m pytest -n 2 --dist loadfile
 
 bench: $(READY_TEST)
@@ -19,20 +19,30 @@ bench: $(READY_TEST)
 
 docs: $(READY_TEST)
 	@$(BIN)/lazy-quarry check --codes > docs/checks.md
+	@$(BIN)/python tools/draw_imports.py docs/imports.svg
 
 shots: $(READY_TEST)
 	@sh tools/shots
 
 lint: $(READY_TEST)
-	@$(BIN)/ruff check src tests bench
-	@$(BIN)/ruff format --check src tests bench
+	@$(BIN)/ruff check src tests bench tools
+	@$(BIN)/ruff format --check src tests bench tools
 	@$(BIN)/mypy
 	@$(BIN)/lint-imports
+
+format: $(READY_TEST)
+	@$(BIN)/ruff check --fix --quiet src tests bench tools
+	@$(BIN)/ruff format src tests bench tools
+
+wheel: $(READY_TEST)
+	@sh tools/need tmux tmux 'the demo cannot be tried from the wheel'
+	@sh tools/try-wheel
 
 $(VENV)/bin/python:
 	@$(PYTHON) -c 'import sys; sys.exit("Lazy Quarry needs Python 3.11 or newer; this is " + sys.version.split()[0] + ". Name another: make PYTHON=python3.12 demo") if sys.version_info < (3, 11) else None'
 	@echo "making $(VENV) (once)"
-	@$(PYTHON) -m venv $(VENV) || { echo "the virtual environment could not be made; on Debian: apt-get install python3-venv"; exit 1; }
+	@$(PYTHON) -c 'import ensurepip' 2>/dev/null || sh tools/need ensurepip python3-venv 'the virtual environment cannot be made'
+	@$(PYTHON) -m venv $(VENV) || { rm -rf $(VENV); echo "the virtual environment could not be made; on Debian: apt-get install python3-venv"; exit 1; }
 
 $(READY): pyproject.toml | $(VENV)/bin/python
 	@echo "installing what it needs (once; a minute or two)"

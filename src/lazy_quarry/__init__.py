@@ -1,3 +1,3 @@
 """Lazy Quarry: write, place, run, watch and account for batch jobs, with nothing beside it."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

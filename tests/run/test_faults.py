@@ -170,7 +170,7 @@ def test_an_attempt_placed_but_never_claimed_is_started_after_all(machine):
 
 
 def test_a_copied_folder_neither_runs_again_nor_harms_the_original(machine):
-    job = machine.submit(RUNS.replace("1.2", "4"))
+    job = machine.submit(WAITS)
     waiting = machine.submit("true", "ranks=" + str(len(os.sched_getaffinity(0))))
     began(machine, job)
     copy = machine.state.with_name("copy")
@@ -182,6 +182,7 @@ def test_a_copied_folder_neither_runs_again_nor_harms_the_original(machine):
     assert there["state"] == "lost"
     held = json.loads(machine.lq("show", str(waiting), "--state", str(copy), "--format", "json").stdout)
     assert held["state"] == "held"
+    (machine.work / "go").touch()
     assert machine.ended(job)["state"] == "done"
     assert ran(machine) == [f"{job}-1"]
     for pid in machine.processes("lazy_quarry.link.server"):
