@@ -58,6 +58,7 @@ class Server:
             look_up=with_surroundings,
         )
         self.state = self.site.present.engine.state
+        # Folders of attempts whose ends are in the journal: the last engine may have ended before it removed them.
         self.runner.sweep({attempt_name(job) for job in self.state.running()})
         self.writers: set[asyncio.StreamWriter] = set()
         self.idle_since = time.monotonic()
@@ -74,6 +75,7 @@ class Server:
         try:
             while not self._leave.is_set():
                 self._move_on()
+                # Ends arrive through the link at once. The tick is for what only the clock brings.
                 with suppress(TimeoutError):
                     await asyncio.wait_for(self._leave.wait(), TICK_S)
                 if self._idle():
@@ -112,6 +114,7 @@ class Server:
         self.told_version = version
         line = write_notification("changed", version=version)
         for writer in list(self.writers):
+            # A client that doesn't read is skipped, so that what it hasn't read never fills the engine's memory.
             if not writer.is_closing() and writer.transport.get_write_buffer_size() < 1 << 20:
                 writer.write(line)
 
@@ -123,6 +126,7 @@ class Server:
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         peer: socket.socket = writer.get_extra_info("socket")
         _, uid, _ = struct.unpack("3i", peer.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))
+        # The socket's mode keeps others out. This holds also where a file system ignores modes.
         if uid != os.getuid():
             writer.close()
             return

@@ -63,6 +63,8 @@ class LocalRunner:
         """Keep an agent running while something runs or waits, and let it leave when nothing does."""
         now = time.monotonic()
         self._link.reap()
+        # Removing folders competes with starting jobs for the disk, so it waits until nothing runs or many have
+        # gathered.
         if not self._active or len(self._old) > MOST_OLD:
             for folder in self._old[:50]:
                 shutil.rmtree(folder, ignore_errors=True)
@@ -98,6 +100,8 @@ class LocalRunner:
         for job in jobs:
             name = attempt_name(job)
             try:
+                # The start is in the journal already. An intent that can't be written now is written later; the job
+                # isn't lost.
                 write_intent(self.spool / name, intent_of(job, self.folder, self.processors), job.origin.script)
             except OSError as fault:
                 self._delayed[name] = fault.strerror or str(fault)
@@ -121,11 +125,13 @@ class LocalRunner:
         name = attempt_name(job)
         with suppress(OSError):
             write_whole(self.spool / name / "stop", json.dumps({"cause": cause}))
+        # The file comes first: a supervisor that misses the message still finds it.
         self._link.send({"stop": name})
 
     def reports(self, now_ms: int) -> list[Finish]:
         """Ends that the agent reported, in their order."""
         self._listen()
+        # Reported at every call until it is settled: the journal may not have been able to take it, as on a full disk.
         return sorted(self._ended.values(), key=lambda one: (one.at_ms, one.job))
 
     def settled(self, job: int, attempt: int) -> None:
@@ -138,6 +144,7 @@ class LocalRunner:
     def sweep(self, running: set[str]) -> None:
         """Remove what is left in the spool of attempts that ended long ago."""
         for folder in self.spool.iterdir():
+            # A supervisor that is alive keeps its folder, whatever the journal says: it still writes there.
             if folder.is_dir() and folder.name not in running:
                 claim = read_claim(folder)
                 if claim is None or not claim.alive():

@@ -89,6 +89,8 @@ class Journal:
             if version < VERSION:
                 upgrade(work, version)
             identity = _identity(self.folder) if self.folder else {}
+            # A folder that was moved keeps its inode. A copy has another one, and then the original may still run its
+            # jobs.
             if (
                 self.folder
                 and known.get("inode") not in (None, identity["inode"])
@@ -98,6 +100,8 @@ class Journal:
                     f"{self.folder} is a copy of {known['path']}; jobs that it records as running belong to the "
                     f'original. To make it a site of its own: lazy-quarry adopt --state "{self.folder}"'
                 )
+            # In the same transaction as the upgrade: a crash between the two would leave new tables with an old
+            # version.
             for key, value in {"version": str(VERSION), **identity}.items():
                 work.execute(upsert(meta).values(key=key, value=value).on_conflict_do_update(set_={"value": value}))
             self.adopted = known.get("adopted") == "yes"
@@ -141,6 +145,8 @@ class Journal:
         try:
             with self._sql.begin() as work:
                 driver: Any = work.connection.driver_connection
+                # The driver's own executemany: the rows are tuples already, so SQLAlchemy's work on each row would be
+                # wasted.
                 driver.executemany(_INSERT, rows)
                 ends = [one for one in happened if isinstance(one, Ended)]
                 if ends:
@@ -327,12 +333,14 @@ def _connect(folder: Path | None) -> Engine:
     if folder is None:
         from sqlalchemy.pool import StaticPool
 
-        return create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
+        # One connection for all threads: each connection to a database in memory has a database of its own.
+    return create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
     sql = create_engine(f"sqlite:///{folder / 'journal.db'}", connect_args={"check_same_thread": False})
 
     @event.listens_for(sql, "connect")
     def _durable(connection: Any, _record: Any) -> None:
         connection.execute("PRAGMA journal_mode=WAL")
+        # An event counts as written only when it is on the disk: NORMAL would lose the last ones in a power cut.
         connection.execute("PRAGMA synchronous=FULL")
 
     return sql

@@ -79,6 +79,7 @@ class Placing:
     def started(self, job: int) -> None:
         """A job was started at its place; it goes on having it, so only the plan's validity changes."""
         placement = self.placed.pop(job)
+        # The plan counts on this end. When it comes the plan must be made again, even if nobody reports it.
         self.valid_until_ms = min(self.valid_until_ms, placement.end_ms)
 
     def _look(self) -> None:
@@ -94,6 +95,7 @@ class Placing:
         kind = self._kind(wanted)
         if kind not in self._kinds_seen and len(self._kinds_seen) < self.planner.depth:
             self._kinds_seen.add(kind)
+        # Equal requests cannot start before the last one that was placed, so the search begins there.
         no_sooner = self._no_sooner.get(kind, 0)
         if kind not in self._kinds_seen and no_sooner > self.now_ms:
             return  # beyond the depth a job may only start now
@@ -183,6 +185,7 @@ class Placing:
         room = left if wanted.at_once is None else min(left, wanted.at_once)
         ends: list[int] = []
         strict = bool(self._first_waiting) and self._policy.strict
+        # Each start changes what is free, so tasks that start now are placed one by one.
         while room and not strict:
             placement = self._find(wanted, no_sooner)
             if placement is None or placement.start_ms > self.now_ms:
@@ -242,6 +245,7 @@ class Placing:
 
     def _place_rest(self, wanted: PlanRequest, left: int, not_before_ms: int) -> None:
         """Places for the tasks of an array that can't start now."""
+        # Several places at once are only correct while one timeline and no limit has to agree.
         one_by_one = len(self.timelines) > 1 or self.limits.bounded
         for round_ in range(ARRAY_ROUNDS):
             several = left if wanted.at_once is None else min(left, max(1, wanted.at_once))

@@ -45,6 +45,7 @@ def _runs(
     enough = _enough(timeline, nodes, need, width)
     edged = np.zeros((len(enough), width + 2), dtype=bool)  # so that no stretch goes on from one row to the next
     edged[:, 1:-1] = enough
+    # One long row in place of many: where enough turns to not enough, an interval ends.
     line = edged.ravel()
     turns = np.flatnonzero(line[1:] != line[:-1])
     begins, ends = turns[0::2], turns[1::2]
@@ -69,6 +70,8 @@ def find(
     ``parts`` are (number of nodes, amount of each), the greater first; an amount is an array (4,),
     or (4 × nodes) where it differs by node. None when there is no such time.
     """
+    # All nodes are asked at once with NumPy, also those that will not be chosen: a loop in Python over fewer would cost
+    # more.
     runs = [_runs(timeline, nodes, need, duration_ms, not_before_ms) for _, need in parts]
     start = _first_start(parts, runs)
     if start is None:
@@ -77,6 +80,8 @@ def find(
     taken = np.zeros(len(indices), dtype=bool)
     chosen = []
     for (count, _), (begin, last, row) in zip(parts, runs, strict=True):
+        # Larger parts choose first. A node that hosts a larger part could host a smaller one as well, so it is taken
+        # out.
         places = row[(begin <= start) & (last >= start)]
         picked = _tightest(timeline, indices, places[~taken[places]], start, count)
         taken[picked] = True
@@ -170,6 +175,7 @@ def _start_of(
     edges = []
     for level in range(1, most + 1):
         enough = depth >= level
+        # For each segment, the next one without enough: a running minimum from the right end.
         stop = np.minimum.accumulate(np.where(enough, len(flat), place)[::-1])[::-1]
         until = np.where(stop > after, FAR, flat[np.minimum(stop, len(flat) - 1)])
         last = np.minimum(until - duration_ms, ends - 1)
@@ -222,11 +228,13 @@ def _first_start(
         begin = runs[0][0]
         return int(begin.min()) if len(begin) else None
     edges = [(np.sort(begin), np.sort(last)) for begin, last, _ in runs]
+    # Only the begin of an interval can be the answer: between two begins the number of hosting nodes only falls.
     candidates = edges[0][0] if len(edges) == 1 else np.unique(np.concatenate([begins for begins, _ in edges]))
     enough = np.ones(len(candidates), dtype=bool)
     needed = 0
     for (count, _), (begins, lasts) in zip(parts, edges, strict=True):
         needed += count
+        # Counted by two binary searches: intervals that have begun, less those whose last start has passed.
         hosting = begins.searchsorted(candidates, "right") - lasts.searchsorted(candidates, "left")
         enough &= hosting >= needed
     where = int(enough.argmax()) if len(enough) else 0
@@ -242,6 +250,7 @@ def _tightest(
     spare = timeline.free[CORES][nodes, segment].astype(np.int64)
     table = timeline.table
     size = len(table.names) + 1
+    # One number in place of a sort by three columns: fewest traits, then fewest cores left over, then the name.
     key = (table.traits[nodes] * 1_000_000 + spare) * size + table.rank[nodes]
     if count == 1:
         return places[[int(key.argmin())]]

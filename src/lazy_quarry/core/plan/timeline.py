@@ -43,6 +43,7 @@ class Timeline:
             for kind in range(4):
                 np.subtract.at(self.free[kind, :, 0], node, amount[:, kind])
             self.free[:, node, column] = amount.T
+            # Amounts come free at each end, so what is free afterwards is a running sum along the row.
             np.cumsum(self.free, axis=2, out=self.free)
 
     def copy(self) -> "Timeline":
@@ -84,6 +85,7 @@ class Timeline:
 
     def _widen(self) -> None:
         count, width = self.times.shape
+        # Doubled, so that a long plan copies each entry only a few times.
         times = np.full((count, 2 * width), FAR, dtype=np.int64)
         times[:, :width] = self.times
         free = np.zeros((4, count, 2 * width), dtype=np.int32)
@@ -102,5 +104,6 @@ class Timeline:
 
     def free_at(self, at_ms: int) -> NDArray[np.int32]:
         """(4 × nodes) free at an instant not before now; negative where a node is closed."""
+        # Counted, because NumPy has no binary search by row; unused entries are FAR and never count.
         segment = (self.times <= at_ms).sum(axis=1) - 1
         return self.free[:, np.arange(len(segment)), segment]

@@ -61,6 +61,8 @@ class CoresLock:
         folder = runtime_folder()
         self.single = os.open(folder / "agent.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         self.cores = os.open(folder / "cores.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        # Two locks: one says that an agent is alive, the other that jobs are left. Supervisors inherit only the second,
+        # so a killed agent can be replaced while its jobs go on.
         holder = read_json(folder / "cores.lock") or {}
         try:
             fcntl.flock(self.single, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -74,6 +76,7 @@ class CoresLock:
         else:
             os.ftruncate(self.cores, 0)
             os.pwrite(self.cores, json.dumps({"spool": str(spool)}).encode(), 0)
+        # Shared from here on: the next agent of this folder may join, and another folder's exclusive lock still fails.
         fcntl.flock(self.cores, fcntl.LOCK_SH)
 
 
@@ -144,6 +147,8 @@ class Agent:
         line = json.dumps(message).encode() + b"\n"
         for client in list(self.clients):
             try:
+                # A report must arrive whole. The engine reads at every turn of its loop, so this waits for
+                # milliseconds.
                 client.setblocking(True)
                 client.sendall(line)
                 client.setblocking(False)
@@ -162,6 +167,7 @@ class Agent:
         intent = read_intent(folder)
         if intent is None:
             return  # the engine will finish laying it out, and ask again
+        # A fork without exec, so that no job pays for the start of a new interpreter.
         pid = os.fork()
         if pid == 0:
             self._shed()
@@ -191,6 +197,7 @@ class Agent:
         self.selector.unregister(pidfd)
         os.close(pidfd)
         if pid := self.own.pop(name, 0):
+            # By number: waitpid(-1) could take the end of another supervisor, whose pidfd would then never be matched.
             with suppress(ChildProcessError):
                 os.waitpid(pid, 0)
         self._follow(name)

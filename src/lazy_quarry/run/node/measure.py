@@ -33,6 +33,7 @@ class Measure:
     def memory_mib(self, processes: list[int]) -> int:
         """What they have in memory now. Shared pages are counted once where that decides about the limit."""
         memory = resident_mib(processes)
+        # The exact sum makes the kernel walk every page table, so it is taken only where the answer decides.
         if memory > self.memory_limit_mib:
             memory = proportional_mib(processes) or memory
         self.peak_mib = max(self.peak_mib, memory)
@@ -86,6 +87,8 @@ class Measure:
     @staticmethod
     def bytes_moved(processes: list[int]) -> tuple[int, int]:
         """Bytes read and written: this process with all that it reaped, less its own, and those still there."""
+        # The process's counters include its reaped children; the thread's own do not. The difference is what the job
+        # moved.
         whole, own = bytes_moved("/proc/self/io"), bytes_moved(f"/proc/self/task/{os.getpid()}/io")
         read, written = max(0, whole[0] - own[0]), max(0, whole[1] - own[1])
         for pid in processes:

@@ -13,6 +13,7 @@ from pathlib import Path
 def _address(folder: Path, name: str) -> Iterator[str]:
     directory = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
     try:
+        # An address holds 107 bytes and a state folder's path may be longer.
         yield f"/proc/self/fd/{directory}/{name}"
     finally:
         os.close(directory)
@@ -24,6 +25,8 @@ def listen(folder: Path, name: str) -> socket.socket:
         with suppress(FileNotFoundError):
             os.unlink(address)
         listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        # The mode of a socket comes from the umask at bind. A chmod afterwards would leave a moment in which others can
+        # connect.
         old = os.umask(0o177)
         try:
             listener.bind(address)

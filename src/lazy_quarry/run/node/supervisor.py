@@ -113,6 +113,7 @@ class Supervisor:
             return
         start = Start(self.folder, self.intent)
         start.open_files()
+        # The clock begins before the copying: staging takes the job's own time, not the site's.
         os.makedirs(self.intent.staging.scratch, exist_ok=True)
         self.began = boottime()
         if self._stage_in():
@@ -151,6 +152,8 @@ class Supervisor:
         pause = 0.02
         while True:
             self._reap()
+            # Only zombies may be left. They are reaped before the second look, because their children then become this
+            # process's own.
             below = descendants(os.getpid())
             if not living(below):
                 self._reap()
@@ -162,6 +165,8 @@ class Supervisor:
                 if left:  # the script has ended; what it left behind is stopped too
                     self.reason = self.reason or f"{len(left)} of its processes were left behind and stopped"
                     self._stop(below)
+            # A child's end and a stop both wake it. The pause between grows, because most jobs need no close look; near
+            # the memory limit it stays short, because a process can take the rest within milliseconds.
             signal.sigtimedwait(_WAKE, min(pause, self._until_next()))
             near_limit = self.measure.peak_mib * 2 >= self.intent.limits.memory_mib
             pause = min(pause * 1.5, 0.03 if near_limit else 0.2)
@@ -187,6 +192,7 @@ class Supervisor:
     def _look(self, below: list[int]) -> None:
         limits, now = self.intent.limits, boottime()
         memory = self.measure.memory_mib(below)
+        # Memory first while it is stopping: a job that ignores SIGTERM must not use the grace to fill the node.
         if self._stop_at is not None:
             if now - self._stop_at >= self._patience_s or memory > limits.memory_mib:
                 self._kill()
@@ -222,6 +228,7 @@ class Supervisor:
         """SIGKILL until nothing is left. First all are frozen, so that none forks away meanwhile."""
         self._stop_at = self._stop_at if self._stop_at is not None else boottime()
         frozen: set[int] = set()
+        # A process that is frozen cannot fork, so the second pass finds only what forked before it was frozen.
         for _ in range(50):
             fresh = set(living(descendants(os.getpid()))) - frozen
             if not fresh:
@@ -282,6 +289,7 @@ class Supervisor:
             name = _signal_name(os.WTERMSIG(self.status))
         elif self.status is not None:
             code = os.WEXITSTATUS(self.status)
+        # Before the record, since a missing result turns a success into a failure.
         if self._succeeded:
             self._check_expected()
         if self.main:
@@ -302,6 +310,7 @@ class Supervisor:
         if self.intent.results.summary and self.main:
             self._write_summary(ended)
         text = json.dumps(asdict(ended)).encode()
+        # In place and of the size that was written at the start: no block is allocated, so this works on a full disk.
         os.pwrite(self.record, text.ljust(EXIT_BYTES), 0)
         os.fdatasync(self.record)
 
