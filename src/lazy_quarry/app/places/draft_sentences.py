@@ -26,7 +26,7 @@ def check_words(one: Diagnostic) -> str:
 def dial_words(dial: Dial) -> str:
     """What a dial sets."""
     if dial.trait:
-        return f"{dial.name}: → wants it, again leaves its nodes out. What would match is counted with the others."
+        return f"{dial.name}: → requires it, → again excludes its nodes. The figures beside it count the nodes that would match."
     return f"{dial.name}: {KEY_NOTES.get(dial.key, '')}"
 
 

@@ -70,7 +70,7 @@ def row_words(row: Row, board: Board) -> str:
     if who:
         words += f", used by {', '.join(who)}"
     if first is not None:
-        words += f"; the next part comes free by {clock_time(first, board.now_ms)} at the latest"
+        words += f"; the next cores become free by {clock_time(first, board.now_ms)} at the latest"
     window = next((one for one in board.site.windows if node.name in one.nodes), None)
     if window is not None:
         words += f". From {clock_time(window.begins_ms, board.now_ms)} on: {window.reason}"

@@ -179,7 +179,8 @@ class NodeRows(Rows):
         if first.gpus:
             pen.write(f"   {first.gpus - first.gpus_used} of {plural(first.gpus, 'GPU')}", "dim")
         if len(nodes) > 1:
-            pen.cell(f"   {len(nodes)} nodes alike", min(17, max(0, self.room - pen.at)), "dim")
+            words, left = f"   {len(nodes)} nodes alike", max(0, self.room - pen.at)
+            pen.write(words if len(words) <= left else f"   {len(nodes)} alike"[:left], "dim")
         else:
             names = ", ".join(dict.fromkeys(occupant.name for occupant in first.occupants))
             room = self.room - pen.at - 4

@@ -41,7 +41,7 @@ unalias unset wait module lq lazy-quarry
 """
     )
 )
-_STARTS_RANKS = frozenset(("mpirun", "mpiexec", "ssh", "pdsh", "parallel", "lq", "lazy-quarry", "pbsdsh", "torchrun"))
+_STARTS_RANKS = frozenset(("mpirun", "mpiexec", "ssh", "pdsh", "parallel", "lq", "lazy-quarry", "torchrun"))
 _NEEDS_PERSON = {
     "sudo": "asks for a password",
     "su": "asks for a password",
