@@ -56,7 +56,7 @@ async def test_nodes_are_lanes_with_the_jobs_on_them(tmp_path):
         assert "closed: memory errors" in text_of(app, "#jobs")
         busy = next(place for place, row in enumerate(jobs.arranged.rows) if row.node.occupants)
         jobs.move(busy)
-        await wait_for(pilot, lambda: "comes free by" in app.query_one(NoteBar).text)
+        await wait_for(pilot, lambda: "become free by" in app.query_one(NoteBar).text)
         await press(pilot, "a")
         await wait_for(pilot, lambda: jobs.jobs)
         assert {occupant.job for occupant in jobs.row().node.occupants} <= {view.job for view in jobs.jobs}

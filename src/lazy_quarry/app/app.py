@@ -94,7 +94,7 @@ class QuarryApp(App[None]):
 
     def on_mount(self) -> None:
         """Show the frame, then open the site."""
-        self.query_one(Trail).place = self.place
+        self.query_one(Trail).show_place(self.place)
         self.call_after_refresh(self._follow)
 
     def on_unmount(self) -> None:
@@ -171,9 +171,8 @@ class QuarryApp(App[None]):
 
     def _show(self, board: Board) -> None:
         self.board = board
-        for frame in (self.query_one(Trail), self.query_one(StrataLines)):
-            frame.board = board
-            frame.refresh()
+        self.query_one(Trail).show(board)
+        self.query_one(StrataLines).show(board)
         if place := self._present():
             place.show(board)
         self.tell()
@@ -190,9 +189,7 @@ class QuarryApp(App[None]):
             notices = self.board.notices if self.board else ()
             bar.say(notices[0] if notices else place.note() if place else "", bad=bool(notices))
         keys = [*(place.keys() if place else []), ("?", "all keys", "app.keys")]
-        if keys != bar.keys:
-            bar.keys = keys
-            bar.refresh()
+        bar.show_keys(keys)
 
     def on_say(self, message: Say) -> None:
         """A sentence that stands for a while."""
@@ -236,9 +233,7 @@ class QuarryApp(App[None]):
             other.display = other is place
         self.place = name
         self._seen = place
-        trail = self.query_one(Trail)
-        trail.place = name
-        trail.refresh()
+        self.query_one(Trail).show_place(name)
         if self.board is not None:
             place.show(self.board)
         place.arrive()

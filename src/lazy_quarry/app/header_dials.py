@@ -344,9 +344,7 @@ def follows(dial: Dial, report: DraftReport) -> str:
     left = "" if report.cost.left_core_ms is None else f"{report.cost.left_core_ms / 3_600_000:,.0f} core-hours left"
     even = "" if report.shape.ranks % nodes == 0 else "at most "
     return {
-        "queue": f"{plural(report.traits.matching_nodes, 'node')} match"
-        if report.traits.matching_nodes
-        else "",
+        "queue": f"{plural(report.traits.matching_nodes, 'node')} match" if report.traits.matching_nodes else "",
         "account": left or "no limit",
         "tier": "",
         "walltime": "",

@@ -334,7 +334,7 @@ def _connect(folder: Path | None) -> Engine:
         from sqlalchemy.pool import StaticPool
 
         # One connection for all threads: each connection to a database in memory has a database of its own.
-    return create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
+        return create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
     sql = create_engine(f"sqlite:///{folder / 'journal.db'}", connect_args={"check_same_thread": False})
 
     @event.listens_for(sql, "connect")

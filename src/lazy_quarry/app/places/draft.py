@@ -126,7 +126,7 @@ class DraftPlace(Place):
             self.document.keep()
 
     def _scrolled(self) -> None:
-        self.query_one(Margin).top = int(self.editor.scroll_offset.y)
+        self.query_one(Margin).scroll_with(int(self.editor.scroll_offset.y))
 
     def arrive(self) -> None:
         """Keys go to the script."""
@@ -173,7 +173,8 @@ class DraftPlace(Place):
     def _changed(self) -> None:
         self.checks.revision += 1
         self.document.changed()
-        self.query_one(ReportRows).stale = self.query_one(DialRows).stale = True
+        self.query_one(ReportRows).grow_stale()
+        self.query_one(DialRows).grow_stale()
         self._show_dials()
         self.set_timer(PAUSE_S, partial(self._settle, self.checks.revision))
 
@@ -283,8 +284,8 @@ class DraftPlace(Place):
 
     def _show_report(self, report: DraftReport) -> None:
         self.query_one(ReportRows).show(report)
-        self.query_one(DialRows).told(report)
-        self.query_one(Margin).diagnostics = report.diagnostics
+        self.query_one(DialRows).show_report(report)
+        self.query_one(Margin).show(report.diagnostics)
         self.post_message(CursorMoved())
 
     def on_check_chosen(self, message: CheckChosen) -> None:

@@ -42,6 +42,11 @@ class RunRows(Rows):
         """One for each run."""
         return len(self.runs)
 
+    def show(self, runs: list[JobView], now_ms: int) -> None:
+        """Show these runs."""
+        self.runs, self.now_ms = runs, now_ms
+        self.refit()
+
     def current(self) -> JobView | None:
         """The run under the cursor."""
         return self.runs[self.cursor] if self.cursor < len(self.runs) else None
@@ -150,8 +155,6 @@ class ReviewPlace(Place):
     def show(self, board: Board) -> None:
         """Read the runs again when something has changed."""
         super().show(board)
-        rows = self.query_one(RunRows)
-        rows.now_ms = board.now_ms
         self._read()
 
     def arrive(self) -> None:
@@ -182,8 +185,7 @@ class ReviewPlace(Place):
         rows = self.query_one(RunRows)
         under = rows.current()
         target = self.wanted if self.wanted is not None else (under.job if under else None)
-        rows.runs = runs
-        rows.refit()
+        rows.show(runs, self.board.now_ms if self.board else 0)
         if target is not None:
             place = next((number for number, view in enumerate(runs) if view.job == target), None)
             if place is not None:

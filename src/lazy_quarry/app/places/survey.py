@@ -116,10 +116,7 @@ class SurveyPlace(Place):
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
         """Another queue has other room; marked traits dim the nodes without them."""
-        rows, traits = self.query_one(NodeRows), self.query_one(TraitRows)
-        if rows.wanted != frozenset(traits.marked):
-            rows.wanted = frozenset(traits.marked)
-            rows.refresh()
+        self.query_one(NodeRows).dim_without(frozenset(self.query_one(TraitRows).marked))
         self._ask_room()
 
     def on_open_node(self, message: OpenNode) -> None:

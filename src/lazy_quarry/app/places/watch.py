@@ -17,7 +17,7 @@ from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.places.watch_commands import WatchCommands
 from lazy_quarry.app.places.watch_panes import WatchPanes
 from lazy_quarry.app.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, RowKey
-from lazy_quarry.app.widgets.axis import AxisLine, panned, zoomed
+from lazy_quarry.app.widgets.axis import AxisLine
 from lazy_quarry.app.widgets.job_context import JobContext
 from lazy_quarry.app.widgets.job_rows import JobRows
 from lazy_quarry.app.widgets.panes.change_pane import ChangePane, Chosen
@@ -112,7 +112,7 @@ class WatchPlace(Place):
     def show(self, board: Board) -> None:
         """Show new rows; the row under the cursor stays where it is."""
         if self.board is None and board.clock.kind == "wall":
-            self.query_one(JobRows).axis.span_ms = HOUR_MS  # what runs on one machine is mostly short
+            self.query_one(JobRows).axis.show_span(HOUR_MS)  # what runs on one machine is mostly short
         super().show(board)
         self._arrange()
         self._learn()
@@ -122,25 +122,19 @@ class WatchPlace(Place):
         if board is None:
             return
         arranged = self.arranger.arrange(board, self.choice)
-        axis, rows, context = self.query_one(AxisLine), self.query_one(JobRows), self.query_one(JobContext)
-        axis.scopes = [(name, words, arranged.counts.get(name, 0)) for name, words in SCOPES]
-        axis.scope = rows.scope = self.choice.scope
-        axis.choice = watch_sentences.choice_words(self.choice, len(rows.marked))
-        rows.axis.now_ms = board.now_ms
-        rows.user, rows.opened = board.person.user, self.choice.opened
-        axis.axis = context.axis = rows.axis
-        rows.show(arranged)
-        axis.left = context.left = rows.left
+        axis, rows = self.query_one(AxisLine), self.query_one(JobRows)
+        rows.show(arranged, self.choice, board)
+        scopes = [(name, words, arranged.counts.get(name, 0)) for name, words in SCOPES]
+        axis.show(scopes, self.scope, watch_sentences.choice_words(self.choice, len(rows.marked)))
+        axis.follow(rows.axis, rows.left)
+        self.query_one(JobContext).follow(rows.axis, rows.left)
         self._seek()
         self._under(rows)
-        axis.refresh()
 
     def _under(self, rows: JobRows) -> None:
         """Tell the pane what is under the cursor."""
-        context, row = self.query_one(JobContext), rows.row()
-        context.board, context.view = self.board, row.view if row else None
-        context.node = row.node if row else None
-        context.refresh()
+        row = rows.row()
+        self.query_one(JobContext).show(self.board, row.view if row else None, row.node if row else None)
 
     def arrive(self) -> None:
         """Keys go to the jobs, the cursor to the one that was just submitted."""
@@ -301,17 +295,17 @@ class WatchPlace(Place):
 
     def action_zoom(self, steps: int) -> None:
         """More or less time in sight."""
-        zoomed(self.query_one(JobRows).axis, steps)
+        self.query_one(JobRows).axis.zoom(steps)
         self._redraw()
 
     def action_pan(self, steps: int) -> None:
         """Earlier or later."""
-        panned(self.query_one(JobRows).axis, steps)
+        self.query_one(JobRows).axis.pan(steps)
         self._redraw()
 
     def action_now(self) -> None:
         """Back to now."""
-        self.query_one(JobRows).axis.shift_ms = 0
+        self.query_one(JobRows).axis.show_now()
         self._redraw()
 
     def _redraw(self) -> None:

@@ -46,17 +46,14 @@ class WatchPanes:
                 "COLUMNS", "enter takes one in or out, ← → its width; escape closes it"
             )
             listed = self.place.query_one(ColumnList)
-            listed.widths = dict(rows.widths) or {column.name: width for column, width in rows.columns}
-            listed.refit()
+            listed.show(dict(rows.widths) or {column.name: width for column, width in rows.columns})
             listed.focus()
         elif self.shown != "change":
             rows.focus()
 
     def show(self, view: JobView | None, found: Learnt) -> None:
         """What was learnt of a job; ``view`` is what the cursor is on by now."""
-        context = self.place.query_one(JobContext)
-        context.samples, context.sampled = found.samples or [], found.job
-        context.refresh()
+        self.place.query_one(JobContext).show_samples(found.job, found.samples or [])
         self.detail = found.detail or (self.detail if self.detail and self.detail.view.job == found.job else None)
         if view is None or view.job != found.job:
             return
@@ -80,10 +77,10 @@ class WatchPanes:
         """Take the columns that were chosen last time, if any were."""
         with suppress(OSError, ValueError, AttributeError):
             widths = json.loads(self._columns_file.read_text())
-            self.place.query_one(JobRows).widths = {str(name): int(width) for name, width in widths.items()}
+            self.place.query_one(JobRows).show_columns({str(name): int(width) for name, width in widths.items()})
 
     def keep_columns(self, widths: dict[str, int]) -> None:
         """Use these columns, also next time."""
-        self.place.query_one(JobRows).widths = widths
+        self.place.query_one(JobRows).show_columns(widths)
         with suppress(OSError):
             self._columns_file.write_text(json.dumps(widths))

@@ -41,16 +41,22 @@ class Axis:
         marks = range(first, self.begin_ms + self.span_ms, step)
         return [(self.column(at, width), at) for at in marks]
 
+    def zoom(self, steps: int) -> None:
+        """Show a longer or shorter time."""
+        place = min(range(len(SPANS_MS)), key=lambda number: abs(SPANS_MS[number] - self.span_ms))
+        self.span_ms = SPANS_MS[max(0, min(len(SPANS_MS) - 1, place + steps))]
 
-def zoomed(axis: Axis, steps: int) -> None:
-    """Show a longer or shorter time."""
-    place = min(range(len(SPANS_MS)), key=lambda number: abs(SPANS_MS[number] - axis.span_ms))
-    axis.span_ms = SPANS_MS[max(0, min(len(SPANS_MS) - 1, place + steps))]
+    def pan(self, steps: int) -> None:
+        """Earlier or later, by a quarter of what is in sight."""
+        self.shift_ms += steps * self.span_ms // 4
 
+    def show_now(self) -> None:
+        """Back to now."""
+        self.shift_ms = 0
 
-def panned(axis: Axis, steps: int) -> None:
-    """Earlier or later, a quarter of what is in sight."""
-    axis.shift_ms += steps * axis.span_ms // 4
+    def show_span(self, span_ms: int) -> None:
+        """Show so much time."""
+        self.span_ms = span_ms
 
 
 class AxisLine(Lines):
@@ -66,6 +72,16 @@ class AxisLine(Lines):
         self.left = 66
         self.choice = ""
         """What rows are sorted and grouped by and searched for, in words."""
+
+    def show(self, scopes: list[tuple[str, str, int]], scope: str, choice: str) -> None:
+        """Other scopes, as (name, words, count), or another choice of rows, in words."""
+        self.scopes, self.scope, self.choice = scopes, scope, choice
+        self.refresh()
+
+    def follow(self, axis: Axis, left: int) -> None:
+        """Show the times of an axis, which begins at this column."""
+        self.axis, self.left = axis, left
+        self.refresh()
 
     def draw(self, row: int, pen: Pen) -> None:
         """The one line."""

@@ -56,8 +56,12 @@ class DialRows(Rows):
             self.dials = dials(values, board)
         self.refit()
 
-    def told(self, report: DraftReport) -> None:
-        """What follows from them."""
+    def grow_stale(self) -> None:
+        """The draft has changed, so what follows from the dials may be wrong until the next report."""
+        self.stale = True
+
+    def show_report(self, report: DraftReport) -> None:
+        """What follows from the dials, according to the site."""
         self.report, self.stale = report, False
         self.refresh()
 

@@ -106,6 +106,10 @@ class ReportRows(Rows):
         full = tuple((piece[0], piece[1], len(piece) > 2 and bool(piece[2])) for piece in pieces)
         self.lines.append(Line(full, check, change, opens))
 
+    def grow_stale(self) -> None:
+        """The draft has changed, so what is shown may be wrong until the next report."""
+        self.stale = True
+
     def show(self, report: DraftReport) -> None:
         """Draw a report anew; what must change comes before anything else."""
         self.report, self.stale = report, False

@@ -165,6 +165,14 @@ class Margin(Lines):
     diagnostics: reactive[tuple[Diagnostic, ...]] = reactive(())
     top: reactive[int] = reactive(0)
 
+    def show(self, diagnostics: tuple[Diagnostic, ...]) -> None:
+        """Mark the lines of these findings."""
+        self.diagnostics = diagnostics
+
+    def scroll_with(self, top: int) -> None:
+        """Scroll as the editor does; ``top`` is its first line in sight, from 0."""
+        self.top = top
+
     def draw(self, row: int, pen: Pen) -> None:
         """The worst mark of one line."""
         line = row + self.top + 1

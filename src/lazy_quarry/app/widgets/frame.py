@@ -1,6 +1,7 @@
 """The frame around every place: the trail, the strata, the note and the keys."""
 
 from lazy_quarry.app.cells import Pen, bar, wrap
+from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.site.board import Board
@@ -17,6 +18,16 @@ class Trail(Lines):
         super().__init__(id="trail")
         self.board: Board | None = None
         self.place = "survey"
+
+    def show(self, board: Board) -> None:
+        """A new board."""
+        self.board = board
+        self.refresh()
+
+    def show_place(self, place: str) -> None:
+        """The place that the person is in."""
+        self.place = place
+        self.refresh()
 
     def draw(self, row: int, pen: Pen) -> None:
         """The one line of it."""
@@ -58,6 +69,11 @@ class StrataLines(Lines):
     def __init__(self) -> None:
         super().__init__(id="strata")
         self.board: Board | None = None
+
+    def show(self, board: Board) -> None:
+        """A new board."""
+        self.board = board
+        self.refresh()
 
     def draw(self, row: int, pen: Pen) -> None:
         """The coloured line, its figures, a thin rule."""
@@ -104,6 +120,12 @@ class NoteBar(Lines):
         self.text = ""
         self.bad = False
         self.keys: list[tuple[str, str, str]] = []
+
+    def show_keys(self, keys: list[KeyHint]) -> None:
+        """Other keys, if they differ."""
+        if keys != self.keys:
+            self.keys = keys
+            self.refresh()
 
     def say(self, text: str, bad: bool = False) -> None:
         """Change the sentence."""

@@ -29,6 +29,20 @@ class JobContext(Lines):
         self.sampled = 0
         """The job whose samples these are."""
 
+    def follow(self, axis: Axis, left: int) -> None:
+        """Draw on this axis, which begins at this column."""
+        self.axis, self.left = axis, left
+
+    def show(self, board: Board | None, view: JobView | None, node: NodeView | None) -> None:
+        """A job, or a node where there is no job."""
+        self.board, self.view, self.node = board, view, node
+        self.refresh()
+
+    def show_samples(self, job: int, samples: Samples) -> None:
+        """What was measured of a job."""
+        self.sampled, self.samples = job, samples
+        self.refresh()
+
     def draw(self, row: int, pen: Pen) -> None:
         """One line of it."""
         view = self.view

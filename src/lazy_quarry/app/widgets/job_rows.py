@@ -6,14 +6,14 @@ from textual.geometry import Size
 
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.messages import OpenJob
-from lazy_quarry.app.watch_list import Arranged, Row, RowKey
+from lazy_quarry.app.watch_list import Arranged, Choice, Row, RowKey
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.job_columns import NUMBER_CELLS, STATE_CELLS, Column, shown_columns
 from lazy_quarry.app.widgets.lane import draw_lane, draw_node_lane
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import plural
-from lazy_quarry.site.board import NodeView
+from lazy_quarry.site.board import Board, NodeView
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import state_words
 
@@ -48,6 +48,11 @@ class JobRows(Rows):
         """The columns in sight."""
         return shown_columns(self.widths, self.room or self.size.width, self.scope)
 
+    def show_columns(self, widths: dict[str, int]) -> None:
+        """Show these columns, by name with their widths in cells."""
+        self.widths = widths
+        self.refresh()
+
     def row_count(self) -> int:
         """All rows."""
         return len(self.arranged.rows)
@@ -61,8 +66,10 @@ class JobRows(Rows):
         row = self.row()
         return row.view if row else None
 
-    def show(self, arranged: Arranged) -> None:
-        """New rows; the cursor stays on what it was on, and that stays where it was on the screen."""
+    def show(self, arranged: Arranged, choice: Choice, board: Board) -> None:
+        """Show new rows. The cursor stays on its row, and that row stays where it was on the screen."""
+        self.user, self.scope, self.opened = board.person.user, choice.scope, choice.opened
+        self.axis.now_ms = board.now_ms
         under = self.row()
         self.arranged, before = arranged, self.arranged
         if under is not None and before is not arranged:

@@ -77,6 +77,12 @@ class NodeRows(Rows):
                     break
         self.refit()
 
+    def dim_without(self, traits: frozenset[str]) -> None:
+        """Dim the nodes that have not all of these traits."""
+        if self.wanted != traits:
+            self.wanted = traits
+            self.refresh()
+
     def row_count(self) -> int:
         """Headings and nodes."""
         return len(self.rows)

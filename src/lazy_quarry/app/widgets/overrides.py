@@ -60,6 +60,11 @@ class Preview(Lines):
         super().__init__(id="preview")
         self.lines: list[tuple[str, str]] = []
 
+    def show(self, lines: list[tuple[str, str]]) -> None:
+        """Other lines, as (text, colour)."""
+        self.lines = lines
+        self.refresh()
+
     def draw(self, row: int, pen: Pen) -> None:
         """A line of it."""
         if row < len(self.lines):
@@ -94,14 +99,13 @@ class Overrides(Vertical):
     def show(self, text: str) -> None:
         """The header of a script with the overrides."""
         changed, problem = with_overrides(text, self.values)
-        preview = self.query_one(Preview)
         block, _ = find_block(changed)
         before = set(text.splitlines())
-        preview.lines = [(problem, "rust"), ("", "ink")] if problem else []
+        shown = [(problem, "rust"), ("", "ink")] if problem else []
         if block is not None:
             lines = changed.splitlines()[block.first_line - 1 : block.last_line]
-            preview.lines += [(line, "dim" if line in before else "ochre") for line in lines]
-        preview.refresh()
+            shown += [(line, "dim" if line in before else "ochre") for line in lines]
+        self.query_one(Preview).show(shown)
 
 
 class Heading(Lines):

@@ -33,6 +33,11 @@ class Changes(Rows):
         self.now_ms = 0
         self.asked_s = 0
 
+    def show(self, ways: list[tuple[Suggestion, bool]], now_ms: int, asked_s: int) -> None:
+        """Suggestions with whether each is advised; the present walltime is marked."""
+        self.rows, self.now_ms, self.asked_s = ways, now_ms, asked_s
+        self.refit()
+
     def row_count(self) -> int:
         """All ways."""
         return len(self.rows)
@@ -77,18 +82,14 @@ class ChangePane(Vertical):
             f"CHANGE {job} {name.upper()}", "enter makes the change, it keeps its standing; escape leaves it"
         )
         self.query_one(Typed).value = ""
-        rows = self.query_one(Changes)
-        rows.rows = []
-        rows.refit()
+        self.query_one(Changes).show([], 0, 0)
         self.query_one(Typed).focus()
 
     def show(self, job: int, advised: list[Suggestion], ladder: list[Suggestion], now_ms: int, asked_s: int) -> None:
         """What can be chosen."""
-        rows = self.query_one(Changes)
         if job == self.job:
-            rows.rows = [(one, True) for one in advised] + [(one, False) for one in ladder]
-            rows.now_ms, rows.asked_s = now_ms, asked_s
-            rows.refit()
+            ways = [(one, True) for one in advised] + [(one, False) for one in ladder]
+            self.query_one(Changes).show(ways, now_ms, asked_s)
 
     def action_step(self, by: int) -> None:
         """Another line of the list."""

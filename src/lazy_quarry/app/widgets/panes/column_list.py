@@ -30,6 +30,11 @@ class ColumnList(Rows):
         super().__init__(id="columns")
         self.widths: dict[str, int] = {}
 
+    def show(self, widths: dict[str, int]) -> None:
+        """Mark the columns that are shown now, with their widths."""
+        self.widths = widths
+        self.refit()
+
     def row_count(self) -> int:
         """All columns."""
         return len(COLUMNS)
