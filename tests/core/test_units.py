@@ -108,6 +108,7 @@ def test_people_read_times_beside_now():
     assert clock_time(now + 3_600_000, now) == "10:42"
     assert clock_time(now + 86_400_000, now) == "Tue 09:42"
     assert clock_time(now + 20 * 86_400_000, now) == "21 Mar 09:42"
+    assert clock_time(now + 400 * 86_400_000, now) == "4 Apr 2028"
     assert format_instant(now) == "2027-03-01T09:42:00.000Z"
 
 

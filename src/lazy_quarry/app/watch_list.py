@@ -116,11 +116,12 @@ class Arranged:
     rows: Sequence[Row]
     counts: dict[str, int] = field(default_factory=dict)
     held: dict[str, list[tuple[int, int, int, str]]] = field(default_factory=dict)
-    """Of each node: (from, to, cores, ``mine`` | ``accounts`` | ``others`` | ``expected``)."""
+    """For each node: (from, to, cores, ``mine`` | ``accounts`` | ``others`` | ``expected``)."""
 
     def place_of(self, key: RowKey, near: int = 0) -> int | None:
         """Where a row is; looked for first where it may well be."""
         rows = self.rows
+        # A refresh seldom moves a row by more than a line or two, and the list may have a hundred thousand.
         for place in range(max(0, near - 2), min(len(rows), near + 3)):
             if rows[place].key == key:
                 return place

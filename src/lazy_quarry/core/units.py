@@ -134,12 +134,14 @@ def format_instant(at_ms: int, zone: tzinfo = UTC) -> str:
 
 
 def clock_time(at_ms: int, now_ms: int, zone: tzinfo = UTC) -> str:
-    """A time as people say it beside *now*: ``10:40``, ``Tue 10:40``, or ``3 Dec 10:40``."""
+    """A time as people say it beside *now*: ``10:40``, ``Tue 10:40``, ``3 Dec 10:40``, ``3 Dec 2027``."""
     at, now = (datetime.fromtimestamp(ms / 1000, zone) for ms in (at_ms, now_ms))
     if at.date() == now.date():
         return f"{at:%H:%M}"
     if abs((at.date() - now.date()).days) < 7:
         return f"{at:%a %H:%M}"
+    if abs((at.date() - now.date()).days) > 300:
+        return f"{at.day} {at:%b %Y}"
     return f"{at.day} {at:%b %H:%M}"
 
 

@@ -39,7 +39,7 @@ def catalogue(environment: Mapping[str, str]) -> tuple[Software, ...]:
 
 
 def needed(environment: Mapping[str, str]) -> dict[str, str]:
-    """Of the submitter's variables, those that the ``module`` command needs: itself, and what its text names."""
+    """The submitter's variables that the ``module`` command needs: itself, and those that its text names."""
     function = environment.get(_FUNCTION, "")
     names = set(re.findall(r"[A-Za-z_]\w*", function)) | {_FUNCTION, "MODULEPATH", "MODULESHOME"}
     return {name: value for name, value in environment.items() if name in names}

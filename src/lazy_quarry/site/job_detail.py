@@ -28,7 +28,7 @@ class JobDetail:
     tasks: tuple[JobView, ...] = ()
     """The tasks of an array that have started or ended."""
     explained: Explained | None = None
-    """Of a job that has not started: what it waits for, who is ahead, what would help."""
+    """For a job that has not started: what it waits for, who is ahead, what would help."""
 
     @property
     def instead(self) -> str:

@@ -81,13 +81,13 @@ class _Planned:
         self.jobs, self.starts = jobs, [0.0] * len(jobs.submit)
         self.waiting: list[int] = []
         self.sizes: list[int] = []
-        """Of those waiting, sorted."""
+        """Sorted, for the waiting jobs."""
         self.ends: list[tuple[float, float, int]] = []
         self.limits: list[tuple[float, int]] = []
         self.free = cores
         self.profile: _Profile | None = None
         self.placed = 0
-        """So many of the first waiting jobs have a place in the present plan."""
+        """How many of the first waiting jobs have a place in the present plan."""
         self.due: list[tuple[float, int]] = []
         """(start, job) of these, the earliest first."""
         self.no_sooner: dict[tuple[int, float], float] = {}

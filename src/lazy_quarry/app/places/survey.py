@@ -195,7 +195,8 @@ class SurveyPlace(Place):
             return "Nothing of this kind could start now for so long; jobs that wait have their places first."
         gpus = f" with {plural(room.gpus, 'GPU')}" if room.gpus else ""
         where = f"{plural(room.cores, 'core')} on {plural(room.nodes, 'node')} of {room.queue}{gpus}"
-        return f"{where} could start this minute for {format_duration(room.walltime_s)}, delaying nobody. enter drafts just that."
+        how_long = format_duration(room.walltime_s)
+        return f"{where} could start this minute for {how_long}, delaying nobody. enter drafts this request."
 
     def _node_words(self) -> str:
         """What runs on the node under the cursor, and when it comes free."""

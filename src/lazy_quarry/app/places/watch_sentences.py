@@ -56,7 +56,7 @@ def empty_words(choice: Choice) -> str:
 
 
 def row_words(row: Row, board: Board) -> str:
-    """Of a group or a node."""
+    """A sentence about a group or a node."""
     if row.key[0] == "rest":
         return f"{row.words}: they start as others end. a folds the array."
     if row.node is None:

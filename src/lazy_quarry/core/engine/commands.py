@@ -16,7 +16,7 @@ class Submit:
     request: Request
     origin: Origin
     freed_tasks: tuple[int, ...] = ()
-    """Of an array that waits task by task for another: those of its tasks that need wait no more, from 0."""
+    """For an array that waits task by task for another: its tasks that may start already, from 0."""
     doomed_tasks: tuple[int, ...] = ()
     """And those that can't start any more."""
 

@@ -187,7 +187,7 @@ class BroughtForward:
     jobs: int
     failed: int
     recent: tuple[tuple[str, int, int], ...] = ()
-    """Of what was held, when and by whom: (user, the day's first instant, core-ms)."""
+    """The use that was allocated, by user and day: (user, the day's first instant, core-ms)."""
 
 
 Event = (

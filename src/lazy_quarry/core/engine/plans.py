@@ -40,6 +40,7 @@ class Plans:
         """The plan for this instant. It is made again only when something has changed."""
         plan = self._kept
         if plan is not None and plan.at(at_ms) and at_ms >= self._order_until_ms:
+            # Recent use was updated, so standings differ. The plan stays as long as their order is the same.
             order = [job.number for job in self.in_order(at_ms)]
             present = set(order)
             if order != [wanted.job for wanted in plan.requests if wanted.job in present]:
@@ -56,6 +57,7 @@ class Plans:
         if plan is None:
             return
         if isinstance(event, Submitted):
+            # A blocked job has no place in the plan.
             if event.request.after:
                 return
             order = self.in_order(event.at_ms)
@@ -86,6 +88,7 @@ class Plans:
         if last and plan.serves(access):
             plan.whole()
             return plan
+        # Kept beside one plan: jobs with the same jobs ahead of them share an answer.
         if self._before[0] is not plan:
             self._before = (plan, {})
         key = (access, *(other.number for other in ahead))
@@ -112,6 +115,7 @@ class Plans:
                 until = min(until, at_ms + job.request.grace_s * 1000)
             allocations += (PlannedAllocation(one.node, until, one.amount, one.ranks) for one in job.allocations)
             if limits.bounded:
+                # A job past its limit has its cores until its end is reported, so it still counts for a moment.
                 end = until if until > at_ms else at_ms + OVERDUE_MS
                 limits.use(owner_of(job), job.queue, at_ms, end, job.claim)
         return make_plan(

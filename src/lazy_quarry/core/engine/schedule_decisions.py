@@ -29,6 +29,7 @@ def _array_ends(now: Situation) -> Iterable[Event]:
         phase = Phase.DONE
         if set(counts) == {"skipped"}:
             phase = Phase.SKIPPED
+        # A skipped task among others counts as a failure: a part of the work is missing.
         elif set(counts) - {"done", "cancelled"}:
             phase = Phase.FAILED
         elif counts.get("cancelled"):
@@ -70,6 +71,7 @@ def _starts(now: Situation) -> Iterable[Event]:
         if job.request.array is None:
             yield Started(now.at_ms, job.number, job.attempt + 1, placement.queue, allocations)
             continue
+        # Without an index any task will do: the next one that nothing has handled.
         index = placement.index
         if index is None:
             index = next_index.get(job.number, job.next_index)
@@ -128,6 +130,7 @@ def _giving_way(now: Situation) -> list[Event]:
     """
     at, plans = now.at_ms, now.plans
     running = {job.number: job for job in now.state.running() if _gives_way(now, job)}
+    # While some are still stopping, the room that they leave is not there yet; more jobs stopped now could be too many.
     if not running or any(job.stopping is not None for job in running.values()):
         return []
     plan, order = plans.plan(at), plans.in_order(at)
@@ -140,6 +143,7 @@ def _giving_way(now: Situation) -> list[Event]:
         sooner = plans.plan_of(at, ahead, giving_way=running).placements.get(job.number)
         if sooner is None or sooner.start_ms > by_ms:
             continue
+        # Only jobs on the nodes of the earlier place can be in its way.
         wanted = {one.node for one in sooner.allocations}
         last_first = sorted(running.values(), key=lambda one: (-(one.started_ms or 0), -one.number))
         chosen: list[int] = [one.number for one in last_first if wanted & {each.node for each in one.allocations}]

@@ -43,9 +43,9 @@ class State:
     closures: dict[str, str] = field(default_factory=dict)
     tallies: dict[str, Tally] = field(default_factory=dict)
     tasks: dict[int, set[int]] = field(default_factory=dict)
-    """Of each array, its tasks that are live."""
+    """The live tasks of each array."""
     followers: dict[int, set[int]] = field(default_factory=dict)
-    """Of each job that others wait for, those others."""
+    """The jobs that wait for each job."""
     recent: dict[str, dict[str, dict[int, int]]] = field(default_factory=dict)
     """Core-ms held by attempts that have ended, by account, user and day: what standing goes by."""
     orders: dict[str, tuple[int, ...]] = field(default_factory=dict)
@@ -57,6 +57,7 @@ class State:
 
     def apply(self, event: Event) -> Job | None:
         """Fold one event in; returns the job when it has just reached its final state and left."""
+        # The clock may have been set back between two events; the time of the state never goes back.
         self.at_ms = max(self.at_ms, event.at_ms)
         match event:
             case Submitted():
@@ -88,6 +89,7 @@ class State:
                     stop_by_ms=None,
                 )
                 self._forget_order(event.job)
+                # None says that it has begun, which the condition "begins" waits for.
                 self._tell_followers(self.jobs[event.job].parent or event.job, None)
             case Stopping():
                 job = self.jobs[event.job]

@@ -56,6 +56,7 @@ def find_block(text: str) -> tuple[Block | None, list[Diagnostic]]:
     block: tuple[int, int] | None = None
     first_command = None
     number = 0
+    # By lines and not by a TOML parser: a broken block must still be found, with the line that breaks it.
     while number < len(lines):
         line = lines[number]
         match = _OPENING.match(line)
@@ -94,6 +95,7 @@ def find_block(text: str) -> tuple[Block | None, list[Diagnostic]]:
         number += 1
     if block is None:
         return None, problems
+    # A line with only "#" gives an empty line, so the lines of the TOML are lines of the file.
     toml = "\n".join(line[2:] for line in lines[block[0] + 1 : block[1]])
     try:
         values = tomllib.loads(toml)

@@ -99,13 +99,13 @@ class Job:
     skip_reason: str = ""
     """Why what it waits for can no longer happen."""
     next_index: int = 0
-    """Of an array: the first task that has not been made a job of its own."""
+    """For an array: the first task that is no job of its own yet."""
     handled_tasks: tuple[int, ...] = ()
-    """Of an array: tasks from there on that were dealt with one by one."""
+    """For an array: tasks from there on that were handled one by one."""
     counts: tuple[tuple[str, int], ...] = ()
-    """Of an array: how many of its tasks have ended, by state."""
+    """For an array: how many of its tasks have ended, by state."""
     freed_tasks: tuple[int, ...] = ()
-    """Of an array that waits task by task for another: its tasks that may start, and have not."""
+    """For an array that waits task by task for another: its tasks that may start but have not started."""
     doomed_tasks: tuple[int, ...] = ()
     """And those that can't any more, and have not been ended yet."""
 

@@ -82,7 +82,7 @@ class Request:
     array: Array | None = None
     task: int | None = None
     parameters: tuple[tuple[str, str], ...] = ()
-    """Of one task of an array: its number, and its parameters by name."""
+    """For one task of an array: its number, and its parameters by name."""
     rehearsal: Rehearsal = Rehearsal()
 
 

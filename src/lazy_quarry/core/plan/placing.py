@@ -42,12 +42,12 @@ class Placing:
         """All places of arrays at *now* but each array's first, which is among ``placed``."""
         self._policy = POLICIES[planner.policy]
         self._done = 0
-        """So many of the requests have been looked at."""
+        """How many of the requests have been tried."""
         self._first_waiting = 0
         """The first job that has to wait, once it has been placed."""
         self._kinds_seen: set[tuple] = set()
         self._no_sooner: dict[tuple, int] = {}
-        """By kind of request: the last start that was found. Equal requests further back never start earlier."""
+        """For each kind of request, the last start that was found. Equal requests further back never start earlier."""
         self._fewest_cores = min((wanted.request.threads for wanted in requests), default=1)
         """No request needs fewer; while no node has so many free, nothing can start."""
         self._most_free = 0

@@ -13,7 +13,7 @@ class StandingParts:
     tier: float = 0.0
     size: float = 0.0
     gives_way: bool = False
-    """Of a tier that gives way, and so behind all that don't, whatever their standings."""
+    """True for a tier that gives way: such jobs come behind all others, whatever their standing is."""
 
     @property
     def total(self) -> float:
