@@ -9,6 +9,7 @@ from lazy_quarry.core.engine.commands import (
     HoldJob,
     OpenNode,
     ReleaseJob,
+    Reserve,
     Schedule,
     Submit,
 )
@@ -19,6 +20,7 @@ from lazy_quarry.core.job.phase import SIGNS
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.ledger.accounts import account_lines
 from lazy_quarry.core.ledger.charges import by_day, charge, greatest_charge
+from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.store.codec import decode, encode
@@ -49,6 +51,16 @@ def test_a_job_goes_from_waiting_to_running_to_done():
     ended = do(engine, Finish(61_000, number, 1, exit=0, use=Use(5)))[0]
     assert (ended.phase, ended.allocated_core_ms) == (Phase.DONE, 4 * 60_000)
     assert number not in engine.state.jobs
+
+
+def test_a_job_starts_when_a_window_ends_though_nothing_runs_and_nobody_looked():
+    engine = Engine(small_site())
+    nodes = tuple(node.name for node in engine.site.nodes)
+    do(engine, Reserve(0, Window(nodes, 0, HOUR_MS, "pumps", (), (), "pumps"), "ada"))
+    first = running(engine)
+    do(engine, Submit(2000, "ada", request(), Origin("#!/bin/sh\n")))  # behind all others: the plan is kept
+    assert not [one for one in do(engine, Schedule(HOUR_MS - 1)) if isinstance(one, Started)]
+    assert first in [one.job for one in do(engine, Schedule(HOUR_MS)) if isinstance(one, Started)]
 
 
 @pytest.mark.parametrize(

@@ -51,13 +51,16 @@ def make_plan(
                 for name in window.nodes:
                     if name in index:
                         each.close(index[name], window.begins_ms, window.ends_ms)
+    # What is free grows when something running ends and when a window is over. Nothing else can make a job start earlier
+    # than the plan found, which need not have looked at every job.
+    grows = [one.until_ms for one in allocations] + [one.ends_ms for one in windows if one.ends_ms > now_ms]
     placing = Placing(
         planner,
         now_ms,
         timelines=timelines,
         limits=limits or LimitRows(_UNLIMITED, now_ms),
         requests=requests,
-        valid_until_ms=min((one.until_ms for one in allocations), default=FAR),
+        valid_until_ms=min(grows, default=FAR),
     )
     return Plan(placing)
 
