@@ -27,7 +27,7 @@ class Present:
     """The engine of one site with its journal and its runner, as ``user`` sees it now.
 
     ``clock`` gives the present instant in milliseconds; ``look_up`` adds what is known of files and programs to a
-    submission that comes without. ``lock`` lets one call done at a time, so that none sees
+    submission that comes without. ``lock`` lets one call in at a time, so that none sees
     another's half-done work; every public call of the parts takes it.
     """
 
