@@ -18,6 +18,7 @@ from sqlalchemy import Table, select
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier, Window
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.present import Present
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
 
@@ -82,7 +83,7 @@ class SiteUnderTest(InProcessClient):
 
     def __init__(self, site: Site, clock: Callable[[], int], journal: Journal | None = None, user: str = "ada") -> None:
         journal = journal or Journal(None)
-        super().__init__(SiteInUse(site, journal, RehearsalRunner(1), user=user, clock=clock))
+        super().__init__(SiteInUse(Present(site, journal, RehearsalRunner(1), user=user, clock=clock)))
         self.present, self.step = self.site.present, self.site.dispatcher.step
         self.engine, self.journal, self.now = self.present.engine, journal, self.present.now
 

@@ -16,6 +16,7 @@ from lazy_quarry.demo.recent import FIRST_RECENT, RECENT_FROM_MS, recent_events
 from lazy_quarry.demo.site import BEGINS_MS, YOU, oxbow
 from lazy_quarry.errors import Refused
 from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.present import Present
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
 
@@ -31,7 +32,7 @@ class Rehearsed:
         journal = Journal(None)
         journal.append_past(list(recent_events(seed)))
         self.runner = RehearsalRunner(seed)
-        self.site = SiteInUse(oxbow(), journal, self.runner, user=YOU, clock=lambda: self.now_ms)
+        self.site = SiteInUse(Present(oxbow(), journal, self.runner, user=YOU, clock=lambda: self.now_ms))
         self.present = self.site.present
         self._coming: Iterator[Arrival] = heapq.merge(
             arrivals(f"{seed}:coming", BEGINS_MS, FUTURE_A_DAY),

@@ -24,6 +24,7 @@ from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.local import LocalRunner
 from lazy_quarry.run.node.sockets import listen
+from lazy_quarry.site.present import Present
 from lazy_quarry.site.site_file import SiteFileError, local_site
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.folder import FolderLock
@@ -49,13 +50,15 @@ class Server:
         zone = datetime.now().astimezone().tzinfo
         assert zone is not None
         self.site = SiteInUse(
-            local_site(),
-            Journal(folder),
-            self.runner,
-            user=user_name(),
-            clock=lambda: time.time_ns() // 1_000_000,
-            zone=zone,
-            look_up=with_surroundings,
+            Present(
+                local_site(),
+                Journal(folder),
+                self.runner,
+                user=user_name(),
+                clock=lambda: time.time_ns() // 1_000_000,
+                zone=zone,
+                look_up=with_surroundings,
+            )
         )
         self.state = self.site.present.engine.state
         # Folders of attempts whose ends are in the journal: the last engine may have ended before it removed them.
