@@ -20,7 +20,7 @@ KEY_NOTES = {
     "summary": "The output ends with a few lines: what was asked, what was used.",
     "readable-by": "A group that may read what it writes; otherwise nobody else may.",
     "not-before": "It does not start before this date and time.",
-    "retries": "How often it runs again after a failure or a lost node.",
+    "retries": "How often it runs again after a failure or a lost node; or { times = 2, on = [...] }.",
     "at-overtime": "stop, or again: back to the queue, for scripts that resume.",
     "tasks": "Which tasks there are: 1..40, 0..90 by 10, or 1, 4, 9..12.",
     "at-once": "At most so many tasks run at a time.",

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.needs import deal, memory_on_node
+from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.ledger.charges import charge
 from lazy_quarry.core.site import Site
 from lazy_quarry.demo.people import Arrival
 

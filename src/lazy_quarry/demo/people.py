@@ -93,7 +93,6 @@ def request_of(kind: Kind, chance: random.Random) -> Request:
         threads=kind.threads,
         gpus=kind.gpus,
         output="logs/{name}-{job}.txt",
-        lost_retries=1,
         rehearsal=Rehearsal((runtime_s, runtime_s), memory, busy, status),
     )
 

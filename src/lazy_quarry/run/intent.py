@@ -57,6 +57,7 @@ def _environment(job: Job, state_folder: Path, folder: Path, scratch: Path) -> d
         **base,
         "PATH": f"{path}:{state_folder / 'bin'}",
         **dict(request.environment),
+        **dict(request.parameters),
         "LQ_STATE": str(state_folder),
         "LQ_JOB": str(job.parent or job.number),
         "LQ_NAME": request.name,
@@ -73,6 +74,5 @@ def _environment(job: Job, state_folder: Path, folder: Path, scratch: Path) -> d
         "LQ_SUBMITTED_FROM": job.origin.directory,
         "LQ_ATTEMPT": str(job.attempt),
         "LQ_ATTEMPT_FOLDER": str(folder),
-        **dict(request.parameters),
         **({} if request.task is None else {"LQ_TASK": str(request.task)}),
     }

@@ -1,21 +1,24 @@
 """A site's report on a draft: problems, place, start ladder, cost."""
 
 from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import replace
 
 from lazy_quarry.core.header.check import CheckContext, Checked, check_script
 from lazy_quarry.core.header.earlier_runs import EarlierRuns, compared_with_earlier
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.job.needs import Need, eligible_nodes
+from lazy_quarry.core.job.needs import Need, choices, eligible_nodes
+from lazy_quarry.core.job.queue_fit import longest_walltime_s
+from lazy_quarry.core.job.rates import greatest_charge
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.ledger.charges import greatest_charge
 from lazy_quarry.core.plan.array_finish import array_finish
-from lazy_quarry.core.plan.placement import CORES, MEMORY, Placement, PlanRequest
+from lazy_quarry.core.plan.placement import CORES, FAR, MEMORY, Placement, PlanRequest
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.room import WALLTIMES_S
 from lazy_quarry.core.site import Node
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import format_duration
+from lazy_quarry.errors import Impossible
 from lazy_quarry.site.draft_view import (
     DraftCost,
     DraftPlace,
@@ -101,7 +104,8 @@ class _DraftAnswer:
 
     def report(self) -> DraftReport:
         request, now = self.request, self.now_ms
-        needs = self.checked.needs or tuple(self.planner.needs(request))
+        # What is over a limit has a shape all the same, and so it can be drawn.
+        needs = self.checked.needs or tuple(self._shapes())
         report = DraftReport(
             diagnostics=self.checked.diagnostics,
             now_ms=now,
@@ -111,13 +115,14 @@ class _DraftAnswer:
         if not needs:
             return report
         placement = self._place(request)
-        need = self._need_at(placement) or needs[0]
-        shape = self._shape(need, placement)
+        drawn = placement or self._place(replace(request, walltime_s=min(request.walltime_s, self._longest_s() or FAR)))
+        need = self._need_at(drawn) or needs[0]
+        shape = self._shape(need, drawn)
         return replace(
             report,
             name=request.name,
             shape=shape,
-            place=self._draft_place(need, placement),
+            place=replace(self._draft_place(need, drawn), start_ms=placement.start_ms if placement else None),
             starts=DraftStarts(tuple(self._ladder()), tuple(self._fewer(need)), tuple(self._finish())),
             cost=DraftCost(
                 request.account,
@@ -125,6 +130,11 @@ class _DraftAnswer:
                 self.left_core_ms,
             ),
         )
+
+    def _shapes(self) -> Iterable[Need]:
+        for name in self.request.queues:
+            with suppress(Impossible):
+                yield from choices(self.request, self.site.queue[name], self.site)
 
     def _plan_request(self, request: Request) -> PlanRequest:
         return self.engine.plans.plan_request_of(replace(self.job, request=request))
@@ -136,7 +146,7 @@ class _DraftAnswer:
         """What is requested of the queue and number of nodes that the placement has."""
         if placement is None:
             return None
-        found = [need for need in self.planner.needs(self.request) if need.queue == placement.queue]
+        found = [need for need in self.planner.needs(self.request, self.job.user) if need.queue == placement.queue]
         exact = [need for need in found if need.node_count == len(placement.allocations)]
         return next(iter(exact or found), None)
 
@@ -180,10 +190,7 @@ class _DraftAnswer:
     # -- the ladder --------------------------------------------------------------------------------
 
     def _longest_s(self) -> int | None:
-        limits = [self.site.queue[name].walltime_limit_s for name in self.request.queues]
-        longest = None if None in limits else max(limit for limit in limits if limit)
-        tier = self.site.tier[self.request.tier].walltime_limit_s
-        return min((one for one in (longest, tier) if one), default=None)
+        return longest_walltime_s(self.request, self.site, self.job.user)
 
     def _ladder(self) -> Iterable[Rung]:
         longest, own = self._longest_s(), self.request.walltime_s

@@ -8,7 +8,8 @@ from lazy_quarry.core.explain.answers import Why
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.phase import FAILING
-from lazy_quarry.core.ledger.charges import allocated_core_ms, charge
+from lazy_quarry.core.job.rates import charge
+from lazy_quarry.core.ledger.charges import allocated_core_ms
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
@@ -86,7 +87,7 @@ class JobViews:
         elapsed = 0
         if job.started_ms is not None:
             elapsed = max(0, (job.ended_ms if job.ended_ms is not None else now) - job.started_ms)
-        need = None if job.allocations else next(iter(present.engine.plans.planner.needs(request)), None)
+        need = None if job.allocations else next(iter(present.engine.plans.planner.needs(request, job.user)), None)
         node_count = need.node_count if need else 0
         paths = job.paths
         return JobView(

@@ -76,7 +76,7 @@ class Operations:
             errors = [one for one in checked.diagnostics if one.severity == "error" and one.code not in _TRIED_ANYWAY]
             if checked.request is None or errors:
                 return self._refusal(checked.diagnostics)
-            request = trial_of(checked.request, self.present.site, task, values)
+            request = trial_of(checked.request, self.present.site, self.present.user, task, values)
             return self._take_in(submission, request, checked.diagnostics)
 
     def again(self, jobs: list[int]) -> list[Outcome]:
@@ -181,7 +181,8 @@ class Operations:
         request, problem = self.dependencies.resolved(checked.request)
         if problem:
             raise Refused(f"{job.label} stays as it is: {problem}")
-        return ChangeJob(self.present.now(), number, self.present.user, request, tuple(settings))
+        freed, doomed = self.dependencies.tasks_decided(request)
+        return ChangeJob(self.present.now(), number, self.present.user, request, tuple(settings), freed, doomed)
 
     def order(self, jobs: list[int]) -> Outcome:
         """Order one's own waiting jobs: these come before one's others. Nobody else's job moves."""

@@ -284,7 +284,8 @@ def sum_cells(job: Job, end: Ended) -> list[dict[str, Any]]:
     begin = job.started_ms if job.started_ms is not None else end.at_ms
     held = by_day(begin, end.at_ms, end.allocated_core_ms)
     charged = by_day(begin, end.at_ms, end.charge_core_ms)
-    used = by_day(begin, end.at_ms, end.use.cpu_ms)
+    ran = job.started_ms is not None  # an end between two attempts has the use of the last one, which is counted
+    used = by_day(begin, end.at_ms, end.use.cpu_ms if ran else 0)
     cells = []
     for number, ((day, held_part), (_, charged_part), (_, used_part)) in enumerate(
         zip(held, charged, used, strict=True)

@@ -2,7 +2,7 @@
 
 from sqlalchemy import BigInteger, Column, Index, Integer, MetaData, String, Table, Text
 
-VERSION = 2
+VERSION = 3
 """Of these tables. A folder with a greater one was written by a newer program and is left alone."""
 
 metadata = MetaData()

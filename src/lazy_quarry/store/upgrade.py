@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from typing import Any
 
+import msgspec
 from sqlalchemy import Connection
 
 _RENAMED_IN_2 = {
@@ -36,5 +37,30 @@ def _from_1(sql: Any) -> None:
         sql.execute(f"ALTER TABLE {table} RENAME COLUMN held_core_ms TO allocated_core_ms")
 
 
-_STEPS: dict[int, Callable[[Any], None]] = {1: _from_1}
+def _from_2(sql: Any) -> None:
+    """How often a job runs again is one number, with the ends after which it does."""
+    sql.create_function("with_retries", 1, _with_retries, deterministic=True)
+    for table in ("events", "snapshots", "ended"):
+        sql.execute(f"UPDATE {table} SET body = with_retries(body)")
+
+
+def _with_retries(body: str) -> str:
+    return msgspec.json.encode(_renewed(msgspec.json.decode(body))).decode()
+
+
+def _renewed(value: Any) -> Any:
+    if isinstance(value, list):
+        return [_renewed(each) for each in value]
+    if not isinstance(value, dict):
+        return value
+    found = {key: _renewed(each) for key, each in value.items()}
+    if "failure_retries" in found or "lost_retries" in found:
+        failed, lost = found.pop("failure_retries", 0), found.pop("lost_retries", 1)
+        found["retries"] = {"times": max(failed, lost), "on": ["failed", "lost"] if failed else ["lost"]}
+    if "failures" in found and "losses" in found:
+        found["retried"] = found.pop("failures") + found.pop("losses")
+    return found
+
+
+_STEPS: dict[int, Callable[[Any], None]] = {1: _from_1, 2: _from_2}
 """What leads from a version to the next one."""

@@ -10,6 +10,7 @@ from lazy_quarry.core.engine.commands import CancelJob, Finish, HoldJob, Release
 from lazy_quarry.core.engine.engine import State
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.job import Origin, Phase, outlook
+from lazy_quarry.core.job.request import Retries
 from tests.core.engine.test_arrays import NOW, World, request
 
 ONE = replace(request(1), array=None)
@@ -74,7 +75,7 @@ def test_begins_is_met_by_the_start_and_missed_by_a_cancelling_before_it():
 
 def test_a_failed_attempt_that_runs_again_decides_nothing_yet():
     world = World()
-    first = submit(world, failure_retries=1)
+    first = submit(world, retries=Retries(1, ("failed", "lost")))
     second = submit(world, (str(first), "succeeds"))
     world.schedule()
     world.finish(first, 1)
@@ -144,7 +145,7 @@ def test_every_job_of_any_web_of_conditions_ends_and_none_runs_against_its_own(j
     fates = {}
     for number, (after, fate) in enumerate(jobs, 1):
         known = tuple({job: condition for job, condition in after if job < number}.items())
-        assert submit(world, *((str(job), condition) for job, condition in known), lost_retries=0) == number
+        assert submit(world, *((str(job), condition) for job, condition in known), retries=Retries(0)) == number
         fates[number] = (known, fate)
     for _ in range(60):
         world.at += 1000

@@ -11,7 +11,7 @@ from lazy_quarry.core.engine.commands import CancelJob, CancelTask, Finish, Hold
 from lazy_quarry.core.engine.engine import Engine, State
 from lazy_quarry.core.engine.events import Ended, Started
 from lazy_quarry.core.job.job import Origin, Phase, task_id
-from lazy_quarry.core.job.request import Memory, Request
+from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array, Parameter
 from lazy_quarry.errors import Refused
 from lazy_quarry.store.journal import EndedFilter, Journal
@@ -140,7 +140,7 @@ def test_a_million_tasks_are_one_request_until_they_start():
 
 def test_a_task_that_fails_runs_again_as_its_array_says():
     world = World()
-    world.tell(Submit(NOW, "ada", request(2, 1, failure_retries=1), Origin("x")))
+    world.tell(Submit(NOW, "ada", request(2, 1, retries=Retries(1, ("failed", "lost"))), Origin("x")))
     world.schedule()
     world.finish(task_id(1, 0), 1)
     world.schedule()

@@ -1,9 +1,13 @@
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from lazy_quarry.core.engine.commands import (
     CancelJob,
+    CancelTask,
+    ChangeJob,
     CloseNode,
     Finish,
     HoldJob,
@@ -14,13 +18,15 @@ from lazy_quarry.core.engine.commands import (
     Submit,
 )
 from lazy_quarry.core.engine.engine import Engine, State
-from lazy_quarry.core.engine.events import ClockHeld, Ended, Started
-from lazy_quarry.core.job.job import Origin, Phase, Use
+from lazy_quarry.core.engine.events import ClockHeld, Ended, Started, Stopping
+from lazy_quarry.core.job.job import EACH, Origin, Phase, Use, task_id
 from lazy_quarry.core.job.phase import SIGNS
-from lazy_quarry.core.job.request import Memory, Request
+from lazy_quarry.core.job.rates import charge, greatest_charge
+from lazy_quarry.core.job.request import Memory, Request, Retries
+from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.ledger.accounts import account_lines
-from lazy_quarry.core.ledger.charges import by_day, charge, greatest_charge
-from lazy_quarry.core.site import Window
+from lazy_quarry.core.ledger.charges import by_day
+from lazy_quarry.core.site import Limits, Queue, Window
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.store.codec import decode, encode
@@ -94,7 +100,7 @@ def test_a_lost_attempt_runs_once_more_and_then_is_lost():
 
 def test_failures_run_again_as_often_as_asked():
     engine = Engine(small_site())
-    number = running(engine, failure_retries=2)
+    number = running(engine, retries=Retries(2, ("failed", "lost")))
     for attempt, again in ((1, True), (2, True), (3, False)):
         assert do(engine, Finish(1000 + attempt, number, attempt, exit=1))[0].again is again
         do(engine, Schedule(1000 + attempt))
@@ -273,9 +279,9 @@ def test_books_balance_and_every_attempt_ends_once(commands):
             assert event.job not in ends, "a job ended twice"
             if not event.again:
                 ends[event.job] = event
-            if (event.job, event.attempt) in started:
-                began, cores = started[event.job, event.attempt]
-                assert event.allocated_core_ms == cores * (event.at_ms - began)
+            # What ends between two attempts has been charged for the first already.
+            began, cores = started.pop((event.job, event.attempt), (event.at_ms, 0))
+            assert event.allocated_core_ms == cores * (event.at_ms - began)
             charged += event.charge_core_ms
     assert charged == sum(tally.charged_core_ms for tally in engine.state.tallies.values())
     lines = account_lines(engine.site, engine.state.tallies, engine.state.jobs.values(), engine.state.at_ms)
@@ -296,3 +302,178 @@ def test_charges_follow_the_tier_and_leave_a_budget():
     assert greatest_charge(site, "steady", 4, 3600) == 4 * HOUR_MS
     line = account_lines(site, {}, [], 0)[0]
     assert line.left_core_ms == 1000 * HOUR_MS
+
+
+# -- queues ---------------------------------------------------------------------------------------
+
+
+def site_of_queues():
+    site = small_site()
+    names = tuple(node.name for node in site.nodes)
+    short = Queue("short", names, 3600, max_cores=4, limits=Limits(core_hours_each=2))
+    urgent = Queue("urgent", names, tier="double")
+    return replace(site, queues=(short, urgent, *site.queues))
+
+
+@pytest.mark.parametrize(
+    ("wanted", "queue"),
+    [
+        ({"walltime_s": 9 * 3600}, "all"),
+        ({"ranks": 8, "nodes": 1}, "all"),
+        ({"ranks": 4, "walltime_s": 3600}, "all"),
+        ({"ranks": 2, "walltime_s": 3600}, "short"),
+        ({"nodes": 1, "most_nodes": 3, "ranks": 2, "ranks_per_node": 2}, "short"),
+    ],
+    ids=["too long", "too wide", "too many core-hours", "within", "a range of which some are within"],
+)
+def test_a_list_of_queues_opens_none_that_would_refuse_the_request_alone(wanted, queue):
+    engine = Engine(site_of_queues())
+    asked = replace(request(**wanted), queues=("urgent", "short", "all"))
+    do(engine, Submit(0, "ada", asked, Origin("x")))
+    started = next(event for event in do(engine, Schedule(0)) if isinstance(event, Started))
+    assert started.queue == queue
+    assert sum(len(one.cores) for one in started.allocations) <= (4 if queue == "short" else 99)
+
+
+def test_what_no_queue_may_run_is_refused_with_every_reason():
+    engine = Engine(site_of_queues())
+    with pytest.raises(Refused, match=r"urgent serves only tier double; walltime 9h is over .* queue short"):
+        engine.decide(Submit(0, "ada", replace(request(walltime_s=9 * 3600), queues=("urgent", "short")), Origin("x")))
+
+
+def test_a_job_waits_in_each_queue_that_may_run_it_and_a_full_one_refuses_it():
+    site = small_site()
+    names = tuple(node.name for node in site.nodes)
+    engine = Engine(replace(site, queues=(*site.queues, Queue("few", names, limits=Limits(waiting_jobs=1)))))
+    both = replace(request(not_before_ms=HOUR_MS), queues=("all", "few"))
+    do(engine, Submit(0, "ada", both, Origin("x")))
+    for queues in (("few",), ("all", "few")):
+        with pytest.raises(Refused, match="queue few may have 1 waiting jobs"):
+            engine.decide(Submit(0, "ada", replace(both, queues=queues), Origin("x")))
+
+
+def test_whole_nodes_that_a_limit_would_forbid_are_passed_over_for_others():
+    site = small_site((8, 8, 4))
+    engine = Engine(replace(site, user_limits=(("", Limits(cores=12)),)))
+    do(engine, Submit(0, "ada", request(nodes=2, ranks=2, whole_nodes=True), Origin("x")))
+    assert any(isinstance(event, Started) for event in do(engine, Schedule(0)))
+
+
+# -- one cause after another ----------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("cause", ["gave-way", "lost"])
+def test_who_cancels_a_job_that_is_being_stopped_for_something_else_is_rid_of_it(cause):
+    engine = Engine(small_site())
+    number = running(engine, retries=Retries(9, ("failed", "lost")))
+    engine.apply([Stopping(2000, number, cause, "7")])
+    stopping = do(engine, CancelJob(3000, number, "ada"))
+    assert [event.cause for event in stopping] == ["cancelled"]
+    assert do(engine, CancelJob(3000, number, "ada")) == []
+    ended = do(engine, Finish(4000, number, 1, cause=cause))[0]
+    assert (ended.phase, ended.again) == (Phase.CANCELLED, False)
+
+
+def test_a_job_cancelled_between_attempts_keeps_what_it_used():
+    engine = Engine(small_site())
+    number = running(engine, ranks=4, retries=Retries(1, ("failed",)))
+    do(engine, Finish(61_000, number, 1, exit=1, use=Use(cpu_ms=50_000, memory_peak_mib=70)))
+    ended = do(engine, CancelJob(62_000, number, "ada"))[0]
+    assert ended.reason == "cancelled by ada after attempt 1, before it ran again"
+    assert (ended.use.cpu_ms, ended.allocated_core_ms) == (50_000, 0)
+    assert engine.state.tallies["silt"].allocated_core_ms == 4 * 60_000
+
+
+@pytest.mark.parametrize("phase", ["failed", "lost", "overmemory", "overtime"])
+@pytest.mark.parametrize("on", [("failed",), ("lost",), ("overmemory", "overtime"), ()])
+def test_a_job_runs_again_after_what_its_retries_cover_so_many_times_in_all(phase, on):
+    engine = Engine(small_site())
+    number = running(engine, retries=Retries(2, on))
+    for attempt in (1, 2, 3):
+        cause = None if phase == "failed" else phase
+        ended = do(engine, Finish(attempt * 10_000, number, attempt, exit=None if cause else 1, cause=cause))[0]
+        assert (ended.phase.value, ended.again) == (phase, phase in on and attempt < 3)
+        if not ended.again:
+            break
+        do(engine, Schedule(attempt * 10_000))
+
+
+def test_a_change_sees_what_is_decided_already_and_blocks_nothing_for_ever():
+    engine = Engine(small_site())
+    tasks = Array(((1, 2, 1),))
+    for _ in (1, 2):
+        do(engine, Submit(0, "ada", request(array=tasks), Origin("x")))
+    do(engine, HoldJob(0, 2, "ada"))
+    do(engine, Schedule(0))
+    for number in (1, 2):
+        do(engine, Finish(1000, task_id(1, number - 1), 1, exit=0))
+    do(engine, Schedule(1000))
+    paired = request(array=tasks, after=(("1", EACH),))
+    with pytest.raises(Refused, match="1 is not there any more"):
+        engine.decide(ChangeJob(1000, 2, "ada", paired))
+    do(engine, ChangeJob(1000, 2, "ada", paired, freed_tasks=(0,), doomed_tasks=(1,)))
+    do(engine, ReleaseJob(1000, 2, "ada"))
+    do(engine, Schedule(1000))
+    assert [job.number for job in engine.state.running()] == [task_id(2, 0)]
+    do(engine, Finish(2000, task_id(2, 0), 1, exit=0))
+    do(engine, Schedule(2000))
+    assert engine.state.jobs == {} and engine.state.followers == {}
+
+
+def test_an_array_with_a_task_that_has_ended_is_not_changed_any_more():
+    engine = Engine(small_site())
+    do(engine, Submit(0, "ada", request(array=Array(((1, 5, 1),))), Origin("x")))
+    do(engine, CancelTask(0, 1, 3, "ada"))
+    with pytest.raises(Refused, match="some of its tasks have started or ended"):
+        engine.decide(ChangeJob(0, 1, "ada", request(array=Array(((1, 2, 1),)))))
+
+
+def test_an_array_is_closed_once_though_it_was_to_be_skipped_as_well():
+    engine = Engine(small_site())
+    do(engine, Submit(0, "ada", request(), Origin("x")))
+    do(engine, Submit(0, "ada", request(array=Array(((1, 2, 1),)), after=(("1", "succeeds"),)), Origin("x")))
+    do(engine, CancelJob(0, 2, "ada"))
+    do(engine, CancelJob(0, 1, "ada"))
+    assert [event.job for event in do(engine, Schedule(0))] == [2]
+
+
+# -- the plan that is kept ------------------------------------------------------------------------
+
+
+def test_a_plan_that_is_kept_over_starts_says_the_same_as_one_made_afresh():
+    """A later place keeps its nodes when something behind it has started on others that would have done as well."""
+    site = small_site((4, 4))
+    engine = Engine(replace(site, nodes=tuple(replace(node, memory_mib=1000) for node in site.nodes)))
+    first, second = (node.name for node in site.nodes)
+
+    def submit(**more):
+        do(
+            engine,
+            Submit(0, "ada", Request("j", "silt", ("all",), "steady", more.pop("s"), grace_s=0, **more), Origin("x")),
+        )
+
+    submit(s=600, memory=Memory(900, "job"), threads=4, on_nodes=(first,))
+    submit(s=600, memory=Memory(900, "job"), on_nodes=(second,))
+    do(engine, Schedule(0))
+    submit(s=600, memory=Memory(500, "job"), threads=2)  # later, on either node
+    submit(s=1200, memory=Memory(10, "job"), threads=2, on_nodes=(second,))  # now
+    do(engine, Schedule(0))
+    submit(s=1800, memory=Memory(10, "job"), on_nodes=(second,))
+    submit(s=1800, memory=Memory(10, "job"), on_nodes=(second,))
+    fresh = Engine(engine.site, engine.state.copy()).decide(Schedule(1))
+    assert [encode(event) for event in engine.decide(Schedule(1))] == [encode(event) for event in fresh]
+
+
+@pytest.mark.parametrize("policy", ["planned", "easy", "first-come"])
+def test_an_array_of_one_task_a_node_holds_its_places_like_any_other_job(policy):
+    site = replace(small_site((4, 4)), policy=policy)
+    names = tuple(node.name for node in site.nodes)
+    engine = Engine(site)
+    busy = [running(engine, ranks=4, walltime_s=600, on_nodes=(name,)) for name in names]
+    each = Array(((1, 2, 1),), None, (), "any", names)
+    do(engine, Submit(1000, "ada", request(ranks=4, array=each), Origin("x")))
+    do(engine, Submit(1000, "ada", request(ranks=1, walltime_s=9000), Origin("x")))
+    do(engine, Schedule(1000))
+    do(engine, Finish(2000, busy[0], 1, exit=0))
+    started = [event.job for event in do(engine, Schedule(2000)) if isinstance(event, Started)]
+    assert started == [task_id(3, 0)]

@@ -11,7 +11,7 @@ from lazy_quarry.core.explain.comparison import compared
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.formats.calendar import read_calendar, write_calendar
 from lazy_quarry.core.job.job import Job, Origin, Phase
-from lazy_quarry.core.job.request import Memory, Request
+from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.ledger.recent_use import RecentUse, lightness
 from lazy_quarry.core.plan.standing import standing_of
 from lazy_quarry.core.site import Limits, Standing, Tier, Window
@@ -210,7 +210,7 @@ def test_a_tier_that_gives_way_is_stopped_for_others_and_waits_to_run_again():
     engine.apply(engine.decide(Schedule(20_000)))
     assert engine.state.jobs[2].phase is Phase.RUNNING
     again = engine.state.jobs[1]
-    assert (again.phase, again.attempt, again.failures) == (Phase.WAITING, 1, 0)
+    assert (again.phase, again.attempt, again.retried) == (Phase.WAITING, 1, 0)
     assert again.allocated_core_ms == 8 * 20_000
 
 
@@ -224,7 +224,7 @@ def test_who_may_use_a_reservation_runs_in_it_and_others_do_not():
 
 
 def test_jobs_of_a_lost_node_run_again_as_their_header_says():
-    engine = engine_with(asked(8, nodes=1), asked(8, nodes=1, lost_retries=0))
+    engine = engine_with(asked(8, nodes=1), asked(8, nodes=1, retries=Retries(0)))
     node = {job.number: job.allocations[0].node for job in engine.state.running()}
     for place, number in enumerate((1, 2)):
         engine.apply(engine.decide(LoseNode(1000 + place, node[number], "its power went")))

@@ -10,7 +10,7 @@ from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.core.header.keys import KEYS
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.job.request import Memory
+from lazy_quarry.core.job.request import Memory, Retries
 from lazy_quarry.errors import BadValue
 from tests.conftest import script, small_site
 
@@ -313,3 +313,25 @@ def test_no_value_whatever_breaks_a_reader(values):
         return
     if "\r" not in header and "\x85" not in header:
         checked(script(header))
+
+
+@pytest.mark.parametrize("name", ["PATH", "HOME", "LQ_JOB", "OMP_NUM_THREADS", "a-b", "2x", "IFS", "BASH_ENV"])
+def test_a_parameter_replaces_no_variable_that_a_task_has_anyway(name):
+    found = checked(script(f'{GOOD}\narray.sweep."{name}" = [1, 2]'))
+    assert [one.code for one in found.diagnostics] == ["value"] and name in found.diagnostics[0].message
+
+
+@pytest.mark.parametrize(
+    ("value", "read"),
+    [
+        ("3", Retries(3, ("failed", "lost"))),
+        ('{ times = 2, on = ["overmemory", "overtime"] }', Retries(2, ("overmemory", "overtime"))),
+        ("{ times = 2 }", Retries(2, ("failed", "lost"))),
+        ('{ times = 2, on = ["done"] }', None),
+        ('{ on = ["lost"] }', None),
+        ("-1", None),
+    ],
+)
+def test_retries_say_what_they_cover(value, read):
+    found = checked(script(f"{GOOD}\nretries = {value}"))
+    assert (found.request.retries if found.request else None) == read

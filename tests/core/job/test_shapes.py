@@ -182,11 +182,11 @@ SWEEP = Array(((1, 4, 1),), None, ((Parameter("a", ("1", "2")),), (Parameter("b"
 
 
 def test_a_trial_is_one_task_within_the_limits_of_its_tier():
-    found = trial_of(replace(PLAIN, array=SWEEP, walltime_s=9000, warn_s=400), TRIED)
+    found = trial_of(replace(PLAIN, array=SWEEP, walltime_s=9000, warn_s=400), TRIED, "ada")
     assert (found.tier, found.walltime_s, found.array, found.warn_s) == ("trial", 300, None, None)
     assert (found.task, found.parameters) == (1, (("a", "1"), ("b", "x")))
-    assert trial_of(replace(PLAIN, array=SWEEP), TRIED, 3).parameters == (("a", "2"), ("b", "x"))
-    assert trial_of(replace(PLAIN, array=SWEEP), TRIED, None, {"a": "9", "b": "z"}).parameters == (
+    assert trial_of(replace(PLAIN, array=SWEEP), TRIED, "ada", 3).parameters == (("a", "2"), ("b", "x"))
+    assert trial_of(replace(PLAIN, array=SWEEP), TRIED, "ada", None, {"a": "9", "b": "z"}).parameters == (
         ("a", "9"),
         ("b", "z"),
     )
@@ -195,16 +195,16 @@ def test_a_trial_is_one_task_within_the_limits_of_its_tier():
 @pytest.mark.parametrize(("task", "values"), [(5, None), (None, {"a": "1"}), (None, {"c": "1", "a": "1", "b": "1"})])
 def test_a_trial_of_no_such_task_is_refused(task, values):
     with pytest.raises(Refused):
-        trial_of(replace(PLAIN, array=SWEEP), TRIED, task, values)
+        trial_of(replace(PLAIN, array=SWEEP), TRIED, "ada", task, values)
 
 
 def test_where_there_is_no_tier_for_trying_it_says_so():
     with pytest.raises(Refused, match="no tier"):
-        trial_of(PLAIN, small_site())
+        trial_of(PLAIN, small_site(), "ada")
 
 
 def test_what_is_too_large_for_the_trial_queue_is_made_smaller():
-    found = trial_of(replace(PLAIN, account="commons", queues=("tidal",), ranks=256, nodes=8), oxbow())
+    found = trial_of(replace(PLAIN, account="commons", queues=("tidal",), ranks=256, nodes=8), oxbow(), "tove")
     assert found.queues == ("trial",) and found.ranks * found.threads <= 32
 
 

@@ -83,6 +83,8 @@ class ChangeJob:
     by: str
     request: Request
     overrides: tuple[str, ...] = ()
+    freed_tasks: tuple[int, ...] = ()
+    doomed_tasks: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -115,6 +115,8 @@ class Changed:
     by: str
     request: Request
     overrides: tuple[str, ...] = ()
+    freed_tasks: tuple[int, ...] = ()
+    doomed_tasks: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,8 @@ from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.engine.events import Ended, Event
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.job.job import Job, Phase
-from lazy_quarry.core.ledger.charges import allocated_core_ms, charge
+from lazy_quarry.core.job.rates import charge
+from lazy_quarry.core.ledger.charges import allocated_core_ms
 
 
 def finish(now: Situation, report: Finish) -> list[Event]:
@@ -56,11 +57,8 @@ def _runs_again(job: Job, phase: Phase, report: Finish) -> bool:
     request = job.request
     if _gave_way(job, report):
         return True
-    match phase:
-        case Phase.LOST:
-            return job.losses < request.lost_retries and job.stopping in (None, "lost")
-        case Phase.FAILED:
-            return job.failures < request.failure_retries and job.stopping is None
-        case Phase.OVERTIME:
-            return request.again_at_overtime and job.stopping is None
-    return False
+    if job.stopping is not None and not (phase is Phase.LOST and job.stopping == "lost"):
+        return False
+    if phase is Phase.OVERTIME and request.again_at_overtime:
+        return True
+    return phase in request.retries.on and job.retried < request.retries.times

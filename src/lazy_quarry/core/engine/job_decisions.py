@@ -14,13 +14,14 @@ from lazy_quarry.core.engine.events import (
     TasksDropped,
 )
 from lazy_quarry.core.engine.situation import Situation
-from lazy_quarry.core.job.job import Job, Phase, task_id
+from lazy_quarry.core.job.job import EACH, Job, Phase, make_task, task_id
 from lazy_quarry.errors import Refused
 
 
 def submit(now: Situation, command: Submit) -> list[Event]:
     """Submit a job under the next number."""
     now.limit_use.accept(command.user, command.request)
+    _check_after(now, command)
     return [
         Submitted(
             at_ms=now.at_ms,
@@ -64,8 +65,9 @@ def cancel(now: Situation, command: CancelJob) -> list[Event]:
 
 def _cancel_one(now: Situation, job: Job, by: str) -> list[Event]:
     if job.phase is not Phase.RUNNING:
-        return [_never_started(now, job.number, job.attempt, by)]
-    return [Stopping(now.at_ms, job.number, "cancelled", by)] if job.stopping is None else []
+        return [_not_running(now, job, by)]
+    # One that is being stopped for another cause would run again, which is what nobody wants any more.
+    return [Stopping(now.at_ms, job.number, "cancelled", by)] if job.stopping != "cancelled" else []
 
 
 def _cancel_array(now: Situation, job: Job, by: str) -> list[Event]:
@@ -86,24 +88,49 @@ def cancel_task(now: Situation, command: CancelTask) -> list[Event]:
         array = job.request.array
         raise Refused(f"task {job.number}/{array.number(command.index) if array else command.index} has ended already")
     made = TaskMade(now.at_ms, number, job.number, command.index)
-    return [made, _never_started(now, number, 0, command.by)]
+    return [made, _not_running(now, make_task(job, command.index), command.by)]
 
 
-def _never_started(now: Situation, number: int, attempt: int, by: str) -> Ended:
-    return Ended(now.at_ms, number, attempt, Phase.CANCELLED, reason=f"cancelled by {by} before it started")
+def _not_running(now: Situation, job: Job, by: str) -> Ended:
+    """The end of a job that waits. What its earlier attempts used stays its use."""
+    when = f"after attempt {job.attempt}, before it ran again" if job.attempt else "before it started"
+    reason = f"cancelled by {by} {when}"
+    return Ended(now.at_ms, job.number, job.attempt, Phase.CANCELLED, reason=reason, use=job.use)
 
 
 def change(now: Situation, command: ChangeJob) -> list[Event]:
     """Change the request of a job that has not started. It keeps its number and the time it has waited."""
     job = now.own_job(command.job, command.by, "change")
-    begun = bool(now.state.tasks.get(job.number)) or job.next_index > 0
+    begun = bool(now.state.tasks.get(job.number) or job.next_index or job.handled_tasks)
     if job.phase is Phase.RUNNING or begun:
-        what = "some of its tasks have started" if begun else "it runs"
+        what = "some of its tasks have started or ended" if begun else "it runs"
         raise Refused(f"{job.label} can't be changed any more: {what}")
     if job.parent is not None:
         raise Refused(f"{job.label} is a task; change the array before it starts")
     now.limit_use.accept(job.user, command.request, job.number)
-    return [Changed(now.at_ms, job.number, command.by, command.request, command.overrides)]
+    _check_after(now, command)
+    return [
+        Changed(
+            at_ms=now.at_ms,
+            job=job.number,
+            by=command.by,
+            request=command.request,
+            overrides=command.overrides,
+            freed_tasks=command.freed_tasks,
+            doomed_tasks=command.doomed_tasks,
+        )
+    ]
+
+
+def _check_after(now: Situation, command: Submit | ChangeJob) -> None:
+    """Refuse to wait for a job that can't tell any more how it ends: that would be for ever."""
+    array = command.request.array
+    decided = len(command.freed_tasks) + len(command.doomed_tasks)
+    for number, condition in command.request.after:
+        if condition == EACH and array is not None and decided == array.count:
+            continue
+        if int(number) not in now.state.jobs:
+            raise Refused(f"after: {number} is not there any more")
 
 
 def order(now: Situation, command: OrderJobs) -> list[Event]:

@@ -3,9 +3,10 @@
 from collections.abc import Iterable
 
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.plan.limits import MEASURES, Kind, limits_of, over_limits
+from lazy_quarry.core.plan.limits import MEASURES, Kind, limits_of, too_many_waiting
+from lazy_quarry.core.plan.placement import Owner, PlanRequest
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Site
 from lazy_quarry.errors import Refused
@@ -19,21 +20,19 @@ class LimitUse:
 
     def accept(self, user: str, request: Request, except_job: int = 0) -> None:
         """Raise :class:`Refused` for what could never run here, or would be over a limit; see :meth:`problem`."""
-        if not self.planner.needs(request):
-            raise Refused(f"no queue of {', '.join(request.queues)} could ever run this")
         if problem := self.problem(user, request, except_job):
             raise Refused(problem)
 
     def problem(self, user: str, request: Request, except_job: int = 0) -> str:
-        """The limit that a request can never meet, or that one more waiting job would exceed; empty for none.
+        """Why no queue may ever run a request, or the limit that one more waiting job would exceed; empty for none.
 
         ``except_job`` isn't counted, since this request would replace its own.
         """
-        needs = self.planner.needs(request)
+        needs = self.planner.needs(request, user)
         if not needs:
-            return ""
-        cores, gpus = min(need.cores for need in needs), min(need.node_count * need.gpus for need in needs)
-        return over_limits(self.site, user, request, cores, gpus, self._waiting(except_job))
+            return self.planner.misfit_words(request, user)
+        queues = dict.fromkeys(need.queue for need in needs)
+        return too_many_waiting(self.site, user, request, queues, lambda: self._waiting(except_job))
 
     def in_use(self, owners: Iterable[tuple[Kind, str]]) -> Iterable[tuple[Kind, str, str, int, int]]:
         """For each limit of these owners (kind, name): what it limits, how much is in use, and the most allowed."""
@@ -59,12 +58,16 @@ class LimitUse:
             if limits.waiting_jobs is not None:
                 yield *owner, "waiting jobs", waiting.get(owner, 0), limits.waiting_jobs
 
+    def _queues(self, job: Job) -> Iterable[str]:
+        owner = Owner(job.user, job.request.account, job.request.tier)
+        return self.planner.queues(PlanRequest(job.number, job.request, owner=owner))
+
     def _waiting(self, except_job: int) -> dict[tuple[Kind, str], int]:
-        """How many jobs wait, for each owner."""
+        """How many jobs wait, for each owner; one that several queues may run waits in each of them."""
         counts: dict[tuple[Kind, str], int] = {}
         for job in self.state.jobs.values():
             if job.phase is not Phase.RUNNING and job.parent is None and job.number != except_job:
                 pairs = [("user", job.user), ("account", job.request.account), ("tier", job.request.tier)]
-                for pair in [*pairs, *(("queue", name) for name in job.request.queues[:1])]:
+                for pair in [*pairs, *(("queue", name) for name in self._queues(job))]:
                     counts[pair] = counts.get(pair, 0) + 1
         return counts

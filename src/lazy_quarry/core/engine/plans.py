@@ -6,13 +6,13 @@ from itertools import islice
 
 from lazy_quarry.core.engine.events import Event, Started, Submitted
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import Job, Origin, Phase
+from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
+from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Request, task_request
-from lazy_quarry.core.ledger.charges import allocated_core_ms, charge
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, RecentUse, use_updated_at
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import Owner, PlannedAllocation, PlanRequest
-from lazy_quarry.core.plan.plan import OVERDUE_MS, Plan, make_plan
+from lazy_quarry.core.plan.plan import Plan, expected_end, make_plan
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.plan.standing import in_order
 from lazy_quarry.core.site import Closure, Site, Window
@@ -29,6 +29,8 @@ class Plans:
         self.site, self.state = site, state
         self.planner = Planner(site)
         self._kept: Plan | None = None
+        self._ordering = frozenset[str]()
+        """Whose own order the kept plan follows."""
         self._order_until_ms = 0
         """Until then the order of the kept plan is known to be right: standings change when recent use is updated."""
         self._before: tuple[Plan | None, dict[tuple, Plan]] = (None, {})
@@ -48,6 +50,7 @@ class Plans:
             self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
         if plan is None or not plan.at(at_ms):
             plan = self._kept = self.plan_of(at_ms, self.in_order(at_ms))
+            self._ordering = frozenset(self.state.orders)
             self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
         return plan
 
@@ -57,18 +60,19 @@ class Plans:
         if plan is None:
             return
         if isinstance(event, Submitted):
-            # A blocked job has no place in the plan.
-            if event.request.after:
-                return
+            if self.state.jobs[event.job].phase is Phase.BLOCKED:
+                return  # it has no place in the plan
             order = self.in_order(event.at_ms)
             known = plan.serves(self._access(event.user, event.request.account))
             if event.request.array is not None or order[-1].number != event.job or not known:
                 self._kept = None  # an array is planned task by task; a job before others changes their places
             else:
-                plan.extend(self._plan_request(order[-1]))
+                plan.extend(self._plan_request(order[-1], event.at_ms))
         elif isinstance(event, Started) and self._starts_as_planned(plan, event):
             plan.started(event.job)
-            if event.job in self.state.followers:
+            # Others may start now, or later than the plan says, or exchange their turns.
+            own_order = self.state.jobs[event.job].user in self._ordering
+            if event.job in self.state.followers or event.job >= TASK_SPAN or own_order:
                 self._kept = None
         else:
             self._kept = None
@@ -116,13 +120,12 @@ class Plans:
             allocations += (PlannedAllocation(one.node, until, one.amount, one.ranks) for one in job.allocations)
             if limits.bounded:
                 # A job past its limit has its cores until its end is reported, so it still counts for a moment.
-                end = until if until > at_ms else at_ms + OVERDUE_MS
-                limits.use(owner_of(job), job.queue, at_ms, end, job.claim)
+                limits.use(owner_of(job), job.queue, at_ms, expected_end(until, at_ms), job.claim)
         return make_plan(
             self.planner,
             at_ms,
             allocations,
-            [self._plan_request(job) for job in order],
+            [self._plan_request(job, at_ms) for job in order],
             closures=[Closure(node, reason) for node, reason in sorted(self.state.closures.items())],
             windows=self.windows,
             limits=limits,
@@ -150,25 +153,27 @@ class Plans:
         for job in self.state.running():
             account_ = job.request.account
             if account_ in left:
-                length = max(job.end_limit_ms or 0, at_ms) - (job.started_ms or at_ms)
+                length = expected_end(job.end_limit_ms or 0, at_ms) - (job.started_ms or at_ms)
                 most = charge(self.site, job.request.tier, job.cores_allocated * length)
-                spent = charge(self.site, job.request.tier, allocated_core_ms(job, at_ms))
                 rows.left[account_] -= most
-                rows.coming[account_] = rows.coming.get(account_, 0) + most - spent
+                rows.coming[account_] = rows.coming.get(account_, 0) + most
         return rows
 
-    def _plan_request(self, job: Job) -> PlanRequest:
+    def _plan_request(self, job: Job, at_ms: int) -> PlanRequest:
         array, owner = job.request.array, owner_of(job)
         access = self._access(job.user, job.request.account)
         if array is None:
             return PlanRequest(job.number, job.request, owner=owner, access=access)
-        limit = None
+        limit: int | None = None
+        busy: tuple[int, ...] = ()
         if array.at_once is not None:
-            limit = max(0, array.at_once - len(self.state.tasks.get(job.number, ())))
+            live = [self.state.jobs[number] for number in sorted(self.state.tasks.get(job.number, ()))]
+            limit = max(0, array.at_once - len(live))
+            busy = tuple(expected_end(task.end_limit_ms or 0, at_ms) for task in live if task.phase is Phase.RUNNING)
         request = replace(job.request, array=None)
         each = tuple(_startable_tasks(job)) if array.nodes or job.waits_by_task else ()
         count = job.startable if each or job.waits_by_task else job.unmade_tasks
-        return PlanRequest(job.number, request, count, limit, owner, access, each)
+        return PlanRequest(job.number, request, count, limit, busy, owner, access, each)
 
     def plan_request_of(self, job: Job) -> PlanRequest:
         """A job, or one task of an array, as the planner sees it, though nobody may have submitted it."""

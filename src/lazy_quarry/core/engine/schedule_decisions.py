@@ -1,6 +1,6 @@
 """Events that follow from time alone: arrays end, jobs are skipped, jobs start where the plan places them, some give way."""
 
-from collections.abc import Iterable
+from collections.abc import Container, Iterable
 
 from lazy_quarry.core.engine.commands import Schedule
 from lazy_quarry.core.engine.events import Ended, Event, Started, Stopping, TaskMade, Unreserved
@@ -14,15 +14,16 @@ MOST_GIVEN_WAY = 3
 
 def schedule(now: Situation, command: Schedule) -> list[Event]:
     """Everything that happens at this instant by itself."""
-    events = [*_array_ends(now), *_skips(now), *_starts(now), *_expired_reservations(now)]
+    closed = list(_array_ends(now))
+    events = [*closed, *_skips(now, {end.job for end in closed}), *_starts(now), *_expired_reservations(now)]
     if not any(isinstance(event, Started) for event in events):
         events += _giving_way(now)
     return events
 
 
-def _array_ends(now: Situation) -> Iterable[Event]:
+def _array_ends(now: Situation) -> Iterable[Ended]:
     """End an array when none of its tasks waits or runs. Its state follows from theirs."""
-    for job in now.state.jobs.values():
+    for _, job in sorted(now.state.jobs.items()):
         if job.request.array is None or job.unmade_tasks or now.state.tasks.get(job.number):
             continue
         counts = dict(job.counts)
@@ -38,11 +39,11 @@ def _array_ends(now: Situation) -> Iterable[Event]:
         yield Ended(now.at_ms, job.number, job.attempt, phase, reason=f"of its tasks {words}", use=job.use)
 
 
-def _skips(now: Situation) -> Iterable[Event]:
-    """End jobs that can never start."""
-    for job in now.state.jobs.values():
+def _skips(now: Situation, closed: Container[int]) -> Iterable[Event]:
+    """End jobs that can never start, and haven't been closed just now."""
+    for _, job in sorted(now.state.jobs.items()):
         if job.skip_reason:
-            if job.phase is not Phase.RUNNING:
+            if job.phase is not Phase.RUNNING and job.number not in closed:
                 yield Ended(now.at_ms, job.number, job.attempt, Phase.SKIPPED, reason=job.skip_reason)
             continue
         for index in job.doomed_tasks:

@@ -61,16 +61,8 @@ class State:
         self.at_ms = max(self.at_ms, event.at_ms)
         match event:
             case Submitted():
-                waits = tuple((int(number), condition) for number, condition in event.request.after)
-                job = Job(event.job, event.user, event.request, event.origin, event.at_ms, unmet=waits)
-                array = event.request.array
-                if array is not None and len(event.freed_tasks) + len(event.doomed_tasks) == array.count:
-                    waits = tuple(one for one in waits if one[1] != EACH)  # what they wait for has all ended
-                job = replace(job, freed_tasks=event.freed_tasks, doomed_tasks=event.doomed_tasks, unmet=waits)
-                job = replace(job, phase=_waiting_phase(job))
-                self.jobs[event.job] = job
-                for number, _ in waits:
-                    self.followers.setdefault(number, set()).add(event.job)
+                job = Job(event.job, event.user, event.request, event.origin, event.at_ms)
+                self._set_waits(job, event)
                 self.next_number = max(self.next_number, event.job + 1)
             case Held():
                 self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.HELD, reason=event.by)
@@ -94,6 +86,8 @@ class State:
             case Stopping():
                 job = self.jobs[event.job]
                 stop_by = event.at_ms + job.request.grace_s * 1000
+                if job.stop_by_ms is not None:  # told again, for another cause: the first grace goes on
+                    stop_by = min(stop_by, job.stop_by_ms)
                 self.jobs[event.job] = replace(job, stopping=event.cause, stop_by_ms=stop_by)
             case Changed():
                 self._change(event)
@@ -124,15 +118,24 @@ class State:
     def _change(self, event: Changed) -> None:
         job = self.jobs[event.job]
         origin = replace(job.origin, overrides=(*job.origin.overrides, *event.overrides))
+        for number, _ in job.unmet:
+            self.followers[number].discard(event.job)
+            if not self.followers[number]:
+                del self.followers[number]
+        self._set_waits(replace(job, request=event.request, origin=origin, skip_reason=""), event)
+
+    def _set_waits(self, job: Job, event: Submitted | Changed) -> None:
+        """Keep a job with what its request waits for, as far as that isn't decided yet."""
         waits = tuple((int(number), condition) for number, condition in event.request.after)
-        phase = job.phase
-        if phase in (Phase.WAITING, Phase.BLOCKED):
-            phase = Phase.BLOCKED if waits else Phase.WAITING
+        array = event.request.array
+        if array is not None and len(event.freed_tasks) + len(event.doomed_tasks) == array.count:
+            waits = tuple(one for one in waits if one[1] != EACH)  # what they wait for has all ended
+        job = replace(job, freed_tasks=event.freed_tasks, doomed_tasks=event.doomed_tasks, unmet=waits)
+        if job.phase is not Phase.HELD:
+            job = replace(job, phase=_waiting_phase(job))
+        self.jobs[event.job] = job
         for number, _ in waits:
             self.followers.setdefault(number, set()).add(event.job)
-        self.jobs[event.job] = replace(
-            job, request=event.request, origin=origin, unmet=waits, phase=phase, skip_reason=""
-        )
 
     def _used(self, account: str, user: str, day_ms: int, core_ms: int) -> None:
         """Add the use of a day, and drop days that are too old to count."""
@@ -296,8 +299,8 @@ class State:
         )
 
     def running(self) -> Iterable[Job]:
-        """Jobs that have cores."""
-        return (job for job in self.jobs.values() if job.phase is Phase.RUNNING)
+        """Jobs that have cores, by number: sums over them are the same whatever order they were kept in."""
+        return sorted((job for job in self.jobs.values() if job.phase is Phase.RUNNING), key=lambda job: job.number)
 
 
 def _waiting_phase(job: Job) -> Phase:
@@ -342,12 +345,13 @@ def job_after(job: Job, event: Ended) -> Job:
     )
     if not event.again:
         return replace(ended, phase=event.phase, ended_ms=event.at_ms)
-    lost, gave_way = event.phase is Phase.LOST, event.phase is Phase.CANCELLED
+    # What gave way, or comes back at its walltime to go on, has not failed: that is no part of its retries.
+    gave_way = event.phase is Phase.CANCELLED
+    goes_on = event.phase is Phase.OVERTIME and job.request.again_at_overtime
     return replace(
         ended,
         phase=Phase.WAITING,
-        failures=job.failures + (not lost and not gave_way),
-        losses=job.losses + lost,
+        retried=job.retried + (not gave_way and not goes_on),
         started_ms=None,
         allocations=(),
         stopping=None,

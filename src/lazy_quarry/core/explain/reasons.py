@@ -69,7 +69,10 @@ class WaitReasons:
         not_before = job.request.not_before_ms or 0
         if not_before > now and start == not_before:
             return Why(f"asked not to start before {self._clock(not_before)}", "not-before", start)
-        need = next((one for one in self.planner.needs(job.request) if one.queue == placement.queue), None)
+        array, tasks = job.request.array, self.engine.state.tasks.get(job.number, ())
+        if array is not None and array.at_once is not None and len(tasks) >= array.at_once:
+            return Why(f"{plural(len(tasks), 'task')} of it run, as many as at-once allows; {starts}", "at-once", start)
+        need = next((one for one in self.planner.needs(job.request, job.user) if one.queue == placement.queue), None)
         if need is None:
             return Why(starts, "nodes", start)
         hinges, kind, ends = self._hinges_on(placement, starts)

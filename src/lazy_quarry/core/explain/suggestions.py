@@ -11,6 +11,7 @@ from datetime import tzinfo
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.queue_fit import longest_walltime_s
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.units import HOUR_MS, clock_time, exact_duration, exact_size, format_duration, format_size, plural
@@ -37,8 +38,7 @@ class Suggestions:
 
         If several walltimes have the same start, only the longest is listed: a shorter one gains nothing.
         """
-        queues = [self.site.queue[name].walltime_limit_s for name in job.request.queues if name in self.site.queue]
-        limit = None if None in queues else max((one for one in queues if one), default=None)
+        limit = longest_walltime_s(job.request, self.site, job.user)
         steps = sorted({*SHORTER_S, job.request.walltime_s})
         rungs: list[tuple[int, int]] = []
         for walltime in steps:
@@ -101,7 +101,7 @@ class Suggestions:
 
     def _fewer(self, job: Job) -> Iterable[_Try]:
         request = job.request
-        nodes = request.nodes or max((need.node_count for need in self.planner.needs(request)[:1]), default=1)
+        nodes = request.nodes or max((need.node_count for need in self.planner.needs(request, job.user)[:1]), default=1)
         if nodes < 2 or request.anywhere or request.most_nodes:
             return
         counts = (
@@ -118,7 +118,7 @@ class Suggestions:
                 request, nodes=fewer, ranks=request.ranks_per_node * fewer if request.ranks_per_node else ranks
             )
             words = f"with {plural(fewer, 'node')} and {plural(smaller.ranks * smaller.threads, 'core')}"
-            if self.planner.needs(smaller):
+            if self.planner.needs(smaller, job.user):
                 yield settings, words, smaller
 
     def _leaner(self, job: Job) -> Iterable[_Try]:
@@ -130,13 +130,7 @@ class Suggestions:
             yield (("memory", written),), f"with {format_size(mib)} of memory for each {memory.per}", less
 
     def _elsewhere(self, job: Job) -> Iterable[_Try]:
-        tier = job.request.tier
         for queue in self.site.queues:
-            mine = not queue.users or job.user in queue.users
-            fits = queue.walltime_limit_s is None or job.request.walltime_s <= queue.walltime_limit_s
-            narrow = queue.max_cores is None or job.request.ranks * job.request.threads <= queue.max_cores
-            if queue.name in job.request.queues or not (mine and fits and narrow and queue.open):
-                continue
             other = replace(job.request, queues=(queue.name,))
-            if queue.tier in (None, tier) and self.planner.needs(other):
+            if queue.name not in job.request.queues and self.planner.needs(other, job.user):
                 yield (("queue", queue.name),), f"in queue {queue.name}", other

@@ -71,7 +71,7 @@ def check_script(text: str, site: Site, context: CheckContext) -> Checked:
     request = None if unreadable else reader.request()
     needs: tuple[Need, ...] = ()
     if request:
-        needs = SiteFit(request, site, notes, reader.read, context.left_core_ms).needs()
+        needs = SiteFit(request, site, notes, reader.read, context.left_core_ms, context.user).needs()
         names = request.array.names if request.array else reader.parameter_names()
         script = CheckedScript(
             text=text,

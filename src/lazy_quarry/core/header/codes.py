@@ -49,6 +49,7 @@ CODES: tuple[Code, ...] = (
     _code("module", E, "The site has no such module, or offers none at all.", '`# modules = ["surge/2.3"]`', "Take one that Survey shows.", True),
     _code("group", E, "You are not in the group that may read.", '`# readable-by = "nobody"`', "Name a group of yours."),
     _code("over-limit", E, "More than a queue or tier allows.", '`# walltime = "9d"`', "Ask for the limit or less, or another queue.", True),
+    _code("queue-unfit", H, "One of several queues would never run it.", '`# queue = ["short", "long"]` for 9 hours', "Leave that queue out, or ask for less."),
     _code("impossible", E, "No idle queue could ever run this; the two lines that disagree are named.", "`# gpus = 4` in a queue without", "Ask for the nearest possible, which is named."),
     _code("shape", E, "Counts don't multiply.", "`nodes = 2`, `ranks-per-node = 4`, `ranks = 10`", "Leave one of them out."),
     _code("budget", E, "The account has nothing left, or less than it may charge.", "300 core-hours of 12 left", "Charge another account, or ask for less."),

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
 
-from lazy_quarry.core.job.request import Memory, Rehearsal
+from lazy_quarry.core.job.request import RETRIED, Memory, Rehearsal, Retries
 from lazy_quarry.core.job.sweep import parse_tasks
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import parse_duration, parse_instant, parse_names, parse_size
@@ -17,6 +17,28 @@ Reader = Callable[[Any], Any]
 PLACEHOLDERS = ("name", "job", "task", "user", "node", "date")
 _NAME = re.compile(r"[A-Za-z0-9._-]{1,64}")
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+_GIVEN = frozenset(
+    [
+        "PATH",
+        "HOME",
+        "USER",
+        "LOGNAME",
+        "LANG",
+        "PWD",
+        "OLDPWD",
+        "SHELL",
+        "SHLVL",
+        "IFS",
+        "ENV",
+        "UID",
+        "EUID",
+        "PPID",
+        "SHELLOPTS",
+        "OMP_NUM_THREADS",
+        "_",
+    ]
+)
+"""Variables that every job has, or its shell sets or keeps anyone from setting."""
 
 
 def _shown(value: Any) -> str:
@@ -147,18 +169,38 @@ def template(value: Any) -> str:
     return str(value)
 
 
+def _variable(name: str) -> None:
+    """Raises :class:`BadValue` for what can't be the name of a variable, or is a name that we set ourselves."""
+    if not _VARIABLE.fullmatch(name):
+        raise BadValue(f"{name} can't be a variable's name")
+    if name.startswith("LQ_"):
+        raise BadValue(f"{name} is set by Lazy Quarry itself; choose another name")
+
+
+def _parameter_name(name: str) -> None:
+    """A parameter becomes a variable of every task, and must not replace one that the task is given otherwise."""
+    try:
+        _variable(name)
+    except BadValue as fault:
+        raise BadValue(f"parameter {fault}") from None
+    if name in _GIVEN or name.startswith("BASH"):
+        raise BadValue(
+            f"parameter {name} would replace a variable that a job or its shell has anyway; choose another name"
+        )
+
+
 def environment(value: Any) -> dict[str, Any]:
     """A table of variables, with ``inherit``."""
     table = _table(value)
     for name, item in table.items():
         if name == "inherit":
             flag(item)
-        elif not _VARIABLE.fullmatch(name):
-            raise BadValue(f"{name} can't be a variable's name")
-        elif isinstance(item, bool | dict | list):
+            continue
+        _variable(name)
+        if isinstance(item, bool | dict | list):
             raise BadValue(f"{name} is neither text nor a number")
-        elif name.startswith("LQ_"):
-            raise BadValue(f"{name} is set by Lazy Quarry itself; choose another name")
+        if "\0" in str(item):
+            raise BadValue(f"{name} holds a zero byte, which no variable can")
     return table
 
 
@@ -254,11 +296,30 @@ def array(value: Any) -> dict[str, Any]:
         if name == "together":
             if not isinstance(parameter, list) or not all(isinstance(group, list) for group in parameter):
                 raise BadValue('together is a list of lists of names: [["level", "label"]]')
-        elif not _VARIABLE.fullmatch(name):
-            raise BadValue(f"{name} can't be a variable's name, so it can't be a parameter's")
         else:
+            _parameter_name(name)
             _parameter(parameter)
     return table
+
+
+def retries(value: Any) -> Retries:
+    """How often to run again, and after what: a number, or a table."""
+    often = count(0, 100)
+    if not isinstance(value, dict):
+        return Retries(often(value), ("failed", "lost"))
+    table = _known(value, {"times": often, "on": _ends})
+    if "times" not in table:
+        raise BadValue("it says how often: times = 2")
+    return Retries(table["times"], table.get("on", ("failed", "lost")))
+
+
+def _ends(value: Any) -> tuple[str, ...]:
+    if not isinstance(value, list) or not value:
+        raise BadValue(f"a list of what it runs again after: {', '.join(RETRIED)}")
+    for one in value:
+        if one not in RETRIED:
+            raise BadValue(f"{_shown(one)} is none of {', '.join(RETRIED)}")
+    return tuple(dict.fromkeys(value))
 
 
 def _runtime(value: Any) -> tuple[int, int]:
@@ -349,7 +410,7 @@ KEYS: dict[str, HeaderKey] = {
     "notify": HeaderKey(notify),
     "after": HeaderKey(after),
     "not-before": HeaderKey(instant),
-    "retries": HeaderKey(count(0, 100)),
+    "retries": HeaderKey(retries),
     "at-overtime": HeaderKey(one_of("stop", "again")),
     "array": HeaderKey(array),
     "rehearsal": HeaderKey(rehearsal),

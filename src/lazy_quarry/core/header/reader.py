@@ -8,7 +8,8 @@ from lazy_quarry.core.header.diagnostic import warning
 from lazy_quarry.core.header.keys import KEYS, PLACEHOLDERS, nearest
 from lazy_quarry.core.header.notes import HeaderNotes
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.job.request import Memory, Rehearsal, Request, Stage
+from lazy_quarry.core.job.queue_fit import admitted, walltime_limit_s
+from lazy_quarry.core.job.request import Memory, Rehearsal, Request, Retries, Stage
 from lazy_quarry.core.job.sweep import Array, make_array
 from lazy_quarry.core.paths import name_of_script
 from lazy_quarry.core.site import Queue, Site
@@ -62,8 +63,8 @@ class HeaderReader:
         walltime = read.get("walltime")
         if walltime is None:
             walltime = queue.walltime_default_s
-            limits = [one for one in (queue.walltime_limit_s, site.tier[tier].walltime_limit_s) if one]
-            walltime = min([walltime, *limits])
+            limit = walltime_limit_s(site, queue, tier, self.user, account)
+            walltime = walltime if limit is None else min(walltime, limit)
             said = f"no walltime; the job would be stopped after {format_duration(walltime)}, the default of queue {queue.name}"
             fix = self.notes.added("walltime", format_duration(walltime))
             if self.notes.block is not None and "walltime" not in self.misspelt:
@@ -81,7 +82,6 @@ class HeaderReader:
             return None
         variables = dict(read.get("environment", {}))
         inherit = bool(variables.pop("inherit", False))
-        retries = read.get("retries")
         nodes, most_nodes, anywhere, ranks, ranks_per_node = shape
         array = self._array(queues)
         self._placeholders(array)
@@ -110,8 +110,7 @@ class HeaderReader:
             warn_s=read.get("warn"),
             grace_s=read.get("grace", 30),
             not_before_ms=read.get("not-before"),
-            failure_retries=retries or 0,
-            lost_retries=1 if retries is None else retries,
+            retries=read.get("retries", Retries()),
             arguments=self.submission.arguments or read.get("arguments", ()),
             prepare=read.get("prepare", ()),
             directory=read.get("directory", ""),
@@ -143,10 +142,8 @@ class HeaderReader:
             if queue is None:
                 said = f'there is no queue "{name}"{nearest(name, self.site.queue)}'
                 self.notes.note("queue", "queue", said, fix=self.notes.corrected("queue", name, self.site.queue))
-            elif queue.users and self.user not in queue.users:
-                self.notes.note("queue", "queue", f"queue {name} is only for {', '.join(queue.users)}")
-            elif not queue.open:
-                self.notes.note("queue", "queue", f"queue {name} is closed: {queue.note}")
+            elif misfit := admitted(queue, self.user):
+                self.notes.note(misfit.code, misfit.key, misfit.words)
             else:
                 queues.append(queue)
         return queues
@@ -166,18 +163,17 @@ class HeaderReader:
         return None
 
     def _tier(self, queues: list[Queue]) -> str | None:
-        only = next((queue.tier for queue in queues if queue.tier), None)
-        tier = self.read.get("tier", only or self.site.default_tier)
+        usual = self.site.default_tier
+        served = not queues or any(queue.tier in (None, usual) for queue in queues)
+        tier = str(self.read.get("tier", usual if served else queues[0].tier))
         known = self.site.tier.get(tier)
         if known is None:
             said = f'there is no tier "{tier}"{nearest(tier, self.site.tier)}'
             self.notes.note("tier", "tier", said, fix=self.notes.corrected("tier", tier, self.site.tier))
         elif known.users and self.user not in known.users:
             self.notes.note("tier", "tier", f"tier {tier} is only for {', '.join(known.users)}")
-        elif only and tier != only:
-            self.notes.note("tier", "tier", f"queue {queues[0].name} serves only tier {only}")
         else:
-            return str(tier)
+            return tier
         return None
 
     def _shape(self) -> tuple[int | None, int | None, bool, int, int | None] | None:

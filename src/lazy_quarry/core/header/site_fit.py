@@ -1,18 +1,17 @@
 """Checks of the request against the site: limits, what could never run, what its account can pay."""
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
 
-from lazy_quarry.core.header.diagnostic import Fix, warning
+from lazy_quarry.core.header.diagnostic import hint, warning
 from lazy_quarry.core.header.notes import HeaderNotes
-from lazy_quarry.core.job.needs import Need, needs
+from lazy_quarry.core.job.needs import Need
+from lazy_quarry.core.job.queue_fit import Misfit, queue_fit
+from lazy_quarry.core.job.rates import greatest_charge
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.ledger.charges import greatest_charge
-from lazy_quarry.core.site import Queue, Site
+from lazy_quarry.core.site import Site
 from lazy_quarry.core.traits import parse_traits
-from lazy_quarry.core.units import fold_names, format_core_hours, format_duration, plural
-from lazy_quarry.errors import Impossible
+from lazy_quarry.core.units import fold_names, format_core_hours, format_duration
 
 _DISAGREES_WITH = {
     "traits": ("queue", "on-nodes"),
@@ -29,18 +28,6 @@ _DISAGREES_WITH = {
 """By the key that asks for too much: the keys that may be why, the likeliest first."""
 
 
-@dataclass(frozen=True, slots=True)
-class _Refusal:
-    """Why a queue would not serve a request, and the key in whose line that is shown."""
-
-    code: str
-    key: str
-    words: str
-    fix: Fix | None = None
-    walltime: bool = False
-    """The walltime is over the queue's limit."""
-
-
 class SiteFit:
     """Compares a request with the queues that it names. ``read`` has the header's values, by key."""
 
@@ -51,63 +38,58 @@ class SiteFit:
         notes: HeaderNotes,
         read: Mapping[str, Any],
         left_core_ms: Mapping[str, int | None],
+        user: str,
     ) -> None:
-        self.request, self.site, self.notes, self.read, self.left_core_ms = request, site, notes, read, left_core_ms
+        self.request, self.site, self.notes, self.read = request, site, notes, read
+        self.left_core_ms, self.user = left_core_ms, user
 
     def needs(self) -> tuple[Need, ...]:
         """Note what is over a limit or can never run. Returns the needs in the queues that could serve it."""
-        fitting: list[Need] = []
-        refusals: list[_Refusal] = []
-        for name in self.request.queues:
-            fits, refused = self._put_to(self.site.queue[name])
-            fitting += fits
-            refusals += refused
+        fits = {
+            name: queue_fit(self.request, self.site.queue[name], self.site, self.user) for name in self.request.queues
+        }
+        fitting = [need for fit in fits.values() for need in fit.needs[:1]]
+        misfits = list(dict.fromkeys(misfit for fit in fits.values() for misfit in fit.misfits))
         if not fitting:
-            if len(refusals) > 1 and all(one.key == "traits" for one in refusals):
-                refusals = [_Refusal("impossible", "traits", self._never_together())]
-            for one in refusals:
-                self.notes.note(one.code, one.key, one.words, fix=one.fix)
-        told = not fitting and any(one.walltime for one in refusals)
-        tier = self.site.tier[self.request.tier]
-        if tier.walltime_limit_s and self.request.walltime_s > tier.walltime_limit_s and not told:
-            over = self._over_walltime(f"tier {tier.name}", tier.walltime_limit_s)
-            self.notes.note(over.code, over.key, over.words, fix=over.fix)
-        if fitting:
-            self._budget(fitting[0])
+            if len(misfits) > 1 and all(one.key == "traits" for one in misfits):
+                self.notes.note("impossible", "traits", self._never_together())
+                return ()
+            too_long = [one for one in misfits if one.walltime_limit_s is not None]
+            nearest = max(too_long, key=lambda one: one.walltime_limit_s or 0, default=None)
+            for one in misfits:
+                if one is nearest or one not in too_long:
+                    self._refuse(one)
+            return ()
+        for name, fit in fits.items():
+            if not fit.needs:
+                words = f"queue {name} would never run this, so it waits only in the others: {fit.misfits[0].words}"
+                self.notes.note("queue-unfit", "queue", words, severity=hint)
+        self._budget(fitting[0])
         return tuple(fitting)
 
-    def _put_to(self, queue: Queue) -> tuple[list[Need], list[_Refusal]]:
-        refusals = []
-        if queue.walltime_limit_s and self.request.walltime_s > queue.walltime_limit_s:
-            refusals.append(self._over_walltime(f"queue {queue.name}", queue.walltime_limit_s))
-        try:
-            need = needs(self.request, queue, self.site)
-        except Impossible as fault:
-            return [], [*refusals, _Refusal("impossible", *self._disagreement(fault))]
-        if queue.max_cores and need.cores > queue.max_cores:
-            limit = f"the limit of queue {queue.name}, {plural(queue.max_cores, 'core')} a job"
+    def _refuse(self, misfit: Misfit) -> None:
+        key, words, fix = misfit.key, misfit.words, None
+        if misfit.code == "impossible":
+            key, words = self._disagreement(misfit)
+        elif misfit.key == "ranks":
             key = self._given("ranks", "nodes", "threads")
-            refusals.append(_Refusal("over-limit", key, f"{plural(need.cores, 'core')} are over {limit}"))
-        return ([] if refusals else [need]), refusals
-
-    def _over_walltime(self, whose: str, limit_s: int) -> _Refusal:
-        limit = format_duration(limit_s)
-        words = f"walltime {format_duration(self.request.walltime_s)} is over the limit of {whose}, {limit}"
-        fix = self.notes.replaced_text("walltime", limit, f"ask for {limit}")
-        return _Refusal("over-limit", "walltime", words, fix, walltime=True)
+        if misfit.walltime_limit_s is not None:
+            limit = format_duration(misfit.walltime_limit_s)
+            fix = self.notes.replaced_text("walltime", limit, f"ask for {limit}")
+        self.notes.note(misfit.code, key, words, fix=fix)
 
     def _given(self, *keys: str) -> str:
         """The first of these keys that the header has; a problem is shown in its line."""
         return next((key for key in keys if key in self.read), keys[0])
 
-    def _disagreement(self, fault: Impossible) -> tuple[str, str]:
+    def _disagreement(self, fault: Misfit) -> tuple[str, str]:
         """The key in whose line an impossible request is shown, and the words with the line it disagrees with."""
         key = self._given(fault.key, "ranks", "nodes", "ranks-per-node", "threads", "queue")
         others = (one for one in _DISAGREES_WITH.get(key, ()) if one in self.read)
         other = next((one for one in others if self.notes.line_of(one)), None)
         if other is None or not self.notes.line_of(key):
-            return key, str(fault)
-        return key, f"{fault} ({key} here and {other} in line {self.notes.line_of(other)} disagree)"
+            return key, fault.words
+        return key, f"{fault.words} ({key} here and {other} in line {self.notes.line_of(other)} disagree)"
 
     def _never_together(self) -> str:
         """Where each of the traits is available, when no node of the queues has what is requested."""

@@ -79,8 +79,8 @@ class Job:
     submitted_ms: int
     phase: Phase = Phase.WAITING
     attempt: int = 0
-    failures: int = 0
-    losses: int = 0
+    retried: int = 0
+    """How often it was put back to wait after an end that ``retries`` covers."""
     queue: str = ""
     started_ms: int | None = None
     ended_ms: int | None = None

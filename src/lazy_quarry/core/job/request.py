@@ -24,6 +24,18 @@ class Rehearsal:
     exit: int | None = None
 
 
+RETRIED = ("failed", "lost", "overmemory", "overtime")
+"""The ends after which a job may run again."""
+
+
+@dataclass(frozen=True, slots=True)
+class Retries:
+    """How often a job runs again in all, and after which ends (words of ``RETRIED``)."""
+
+    times: int = 1
+    on: tuple[str, ...] = ("lost",)
+
+
 @dataclass(frozen=True, slots=True)
 class Stage:
     """What is copied into the job's scratch folder before, and back after; paths from where it starts."""
@@ -61,8 +73,7 @@ class Request:
     warn_s: int | None = None
     grace_s: int = 30
     not_before_ms: int | None = None
-    failure_retries: int = 0
-    lost_retries: int = 1
+    retries: Retries = Retries()
     arguments: tuple[str, ...] = ()
     prepare: tuple[str, ...] = ()
     directory: str = ""

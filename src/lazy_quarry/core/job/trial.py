@@ -3,15 +3,17 @@
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 
-from lazy_quarry.core.job.needs import choices
-from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.site import Queue, Site
+from lazy_quarry.core.job.queue_fit import longest_walltime_s, queue_fit
+from lazy_quarry.core.job.request import Request, Retries
+from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import Refused
 
 
-def trial_of(request: Request, site: Site, task: int | None = None, values: Mapping[str, str] | None = None) -> Request:
-    """The request as it would be tried: one task, in the trial tier, as long and as large as that allows.
+def trial_of(
+    request: Request, site: Site, user: str, task: int | None = None, values: Mapping[str, str] | None = None
+) -> Request:
+    """The request as its user would try it: one task, in the trial tier, as long and as large as that allows.
 
     ``task`` is the number of one task of an array, by default its first; ``values`` stand in for its
     parameters. Raises :class:`Refused` where the site has no trial tier, or nothing of it fits there.
@@ -22,8 +24,8 @@ def trial_of(request: Request, site: Site, task: int | None = None, values: Mapp
     own = tuple(queue.name for queue in site.queues if queue.tier == tier.name and queue.open)
     queues = own or request.queues
     number, parameters = chosen_task(request, task, values)
-    limits = [tier.walltime_limit_s, *(site.queue[name].walltime_limit_s for name in queues)]
-    walltime = min([request.walltime_s, *(limit for limit in limits if limit)])
+    limit = longest_walltime_s(replace(request, tier=tier.name, queues=queues), site, user)
+    walltime = request.walltime_s if limit is None else min(request.walltime_s, limit)
     base = replace(
         request,
         array=None,
@@ -35,11 +37,11 @@ def trial_of(request: Request, site: Site, task: int | None = None, values: Mapp
         warn_s=None if request.warn_s and request.warn_s >= walltime else request.warn_s,
         not_before_ms=None,
         after=(),
-        failure_retries=0,
+        retries=Retries(0),
         again_at_overtime=False,
     )
     for smaller in _smaller(base):
-        if any(_fits(smaller, site.queue[name], site) for name in queues):
+        if any(queue_fit(smaller, site.queue[name], site, user).needs for name in queues):
             return smaller
     raise Refused(f"nothing of this fits into tier {tier.name}, at most {format_duration(walltime)} there")
 
@@ -84,11 +86,3 @@ def _smaller(request: Request) -> Iterator[Request]:
         threads //= 2
         yield replace(plain, ranks=1, threads=threads)
     yield replace(plain, ranks=1, threads=1, gpus=0, gpu_memory_mib=0, scratch_mib=0)
-
-
-def _fits(request: Request, queue: Queue, site: Site) -> bool:
-    try:
-        need = choices(request, queue, site)[0]
-    except Refused:
-        return False
-    return not queue.max_cores or need.cores <= queue.max_cores

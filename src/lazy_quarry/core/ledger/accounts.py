@@ -4,7 +4,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from lazy_quarry.core.job.job import Job, Phase
-from lazy_quarry.core.ledger.charges import allocated_core_ms, charge
+from lazy_quarry.core.job.rates import charge
+from lazy_quarry.core.ledger.charges import allocated_core_ms
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import HOUR_MS
 

@@ -1,12 +1,11 @@
-"""Charges: what the cores of a job cost.
+"""What a job has had allocated, in all and by day.
 
-A charge is cores × milliseconds × the tier's factor in thousandths, rounded down to a core-millisecond once for each
-attempt. So sums over any grouping agree to the second.
+Charges (see :mod:`lazy_quarry.core.job.rates`) are rounded down to a core-millisecond once for each attempt. So sums over
+any grouping agree to the second.
 """
 
 from lazy_quarry.core.job.job import Job
-from lazy_quarry.core.site import Site
-from lazy_quarry.core.units import DAY_MS, SECOND_MS
+from lazy_quarry.core.units import DAY_MS
 
 
 def allocated_core_ms(job: Job, until_ms: int) -> int:
@@ -14,17 +13,6 @@ def allocated_core_ms(job: Job, until_ms: int) -> int:
     if job.started_ms is None:
         return 0
     return job.cores_allocated * max(0, until_ms - job.started_ms)
-
-
-def charge(site: Site, tier: str, held: int) -> int:
-    """Core-ms charged for so many allocated, at the tier's factor."""
-    known = site.tier.get(tier)
-    return held * (known.charge_permille if known else 1000) // 1000
-
-
-def greatest_charge(site: Site, tier: str, cores: int, walltime_s: int, tasks: int = 1) -> int:
-    """Core-ms charged at most: all of the walltime, for all tasks."""
-    return tasks * charge(site, tier, cores * walltime_s * SECOND_MS)
 
 
 def by_day(begin_ms: int, end_ms: int, core_ms: int) -> list[tuple[int, int]]:

@@ -39,17 +39,18 @@ class RecentUse:
         at = use_updated_at(at_ms)
         half_life = site.standing.half_life_h * HOUR_MS
         used: dict[str, dict[str, float]] = {}
-        for account, users in recent.items():
+        for account, users in sorted(recent.items()):  # floating sums are the same only in the same order
             mine = used.setdefault(account, {})
-            for user, days in users.items():
+            for user, days in sorted(users.items()):
                 mine[user] = sum(
                     core_ms * 0.5 ** (max(0, at - day - DAY_MS // 2) / half_life)
                     for day, core_ms in sorted(days.items())
                 )
         for job in running:
-            mine = used.setdefault(job.request.account, {})
             held = job.cores_allocated * max(0, at - (job.started_ms or at))
-            mine[job.user] = mine.get(job.user, 0.0) + held
+            if held:  # a job that has started since changes nothing before the next update
+                mine = used.setdefault(job.request.account, {})
+                mine[job.user] = mine.get(job.user, 0.0) + held
         self.used = used
         self.by_account = {account: sum(users.values()) for account, users in used.items()}
         self.all = sum(self.by_account.values())

@@ -6,12 +6,11 @@ when the plan is made again.
 """
 
 from bisect import bisect_left, bisect_right
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.ledger.charges import greatest_charge
-from lazy_quarry.core.plan.placement import FAR, Claim, Owner
+from lazy_quarry.core.plan.placement import CORES, FAR, GPUS, Claim, Owner
 from lazy_quarry.core.site import Limits, Site
 
 Kind = str
@@ -94,7 +93,7 @@ class LimitRows:
         self.left = dict(budgets or {})
         """Core-ms of each account that has a budget: what neither was charged nor may yet be."""
         self.coming: dict[str, int] = {}
-        """Core-ms that running jobs of an account may yet give back."""
+        """The most that running jobs of an account could give back, had they ended at once."""
         self.bounded = bool(self.left) or any(
             any(value is not None for value in limits.of_running) for limits in _all_limits(site)
         )
@@ -130,6 +129,18 @@ class LimitRows:
             if later == start:
                 return start
             start = later
+
+    def node_measures(self, owner: Owner, queue: str) -> list[int | None]:
+        """Which amounts of a node are limited for a job: of GPUs, of cores; [None] for neither."""
+        most = [row.most for _, _, row in self._rows_of(owner, queue)]
+        found = [(GPUS, any(gpus < FAR for _, _, gpus in most)), (CORES, any(cores < FAR for _, cores, _ in most))]
+        return [amount for amount, limited in found if limited] or [None]
+
+    def next_change(self, owner: Owner, queue: str, at_ms: int) -> int:
+        """The first instant after this one at which what a limit leaves changes; ``FAR`` for none."""
+        return min(
+            (time for _, _, row in self._rows_of(owner, queue) for time in row.times if time > at_ms), default=FAR
+        )
 
     def cores_left(self, owner: Owner, queue: str) -> int:
         """The most cores that one more job may have at this instant."""
@@ -179,46 +190,24 @@ def _all_limits(site: Site) -> Iterable[Limits]:
         yield from (one.limits for one in group)
 
 
-def over_limits(
-    site: Site, user: str, request: Request, cores: int, gpus: int, waiting: dict[tuple[Kind, str], int]
+def too_many_waiting(
+    site: Site,
+    user: str,
+    request: Request,
+    queues: Iterable[str],
+    waiting: Callable[[], Mapping[tuple[Kind, str], int]],
 ) -> str:
-    """Why a request is refused, or empty: what one job of these owners may never ask for, and how many may wait.
+    """The limit of waiting jobs that one more would exceed, in words; empty for none.
 
-    ``waiting`` counts the jobs that wait, by (kind, name).
+    ``queues`` are those that may run it: it waits in each. ``waiting`` counts the jobs that wait, by (kind, name); it
+    is called only where that is limited.
     """
-    tier = site.tier.get(request.tier)
-    own = [("user", user), ("account", request.account), ("tier", request.tier)]
-    queues = [("queue", name) for name in request.queues]
-    for pair in own:
-        if problem := _over(site, pair, request, cores, gpus, waiting):
-            return problem
-    closed = [_over(site, pair, request, cores, gpus, waiting) for pair in queues]
-    if closed and all(closed):
-        return closed[0]
-    if tier and tier.walltime_limit_s and request.walltime_s > tier.walltime_limit_s:
-        return f"tier {tier.name} runs no job longer than {tier.walltime_limit_s // 60} minutes"
-    return ""
-
-
-def _over(
-    site: Site, pair: tuple[Kind, str], request: Request, cores: int, gpus: int, waiting: dict[tuple[Kind, str], int]
-) -> str:
-    kind, name = pair
-    limits = limits_of(site, kind, name)
-    whose = f"{kind} {name} may have"
-    if limits.cores is not None and cores > limits.cores:
-        return f"{whose} {limits.cores:,} cores at a time, and this asks for {cores:,}"
-    if limits.gpus is not None and gpus > limits.gpus:
-        return f"{whose} {limits.gpus:,} GPUs at a time, and this asks for {gpus:,}"
-    if limits.running_jobs == 0:
-        return f"{whose} no running jobs"
-    if limits.walltime_s is not None and request.walltime_s > limits.walltime_s:
-        return f"{whose} jobs of {limits.walltime_s / 3600:g} hours at most, and this asks for {request.walltime_s / 3600:.3g}"
-    if limits.core_hours_each is not None:
-        most = greatest_charge(site, request.tier, cores, request.walltime_s) / 3_600_000
-        if most > limits.core_hours_each:
-            return f"{whose} jobs of {limits.core_hours_each:,} core-hours at most, and this comes to {most:,.0f}"
-    count = waiting.get(pair, 0)
-    if limits.waiting_jobs is not None and count >= limits.waiting_jobs:
-        return f"{whose} {limits.waiting_jobs:,} waiting jobs, and {count:,} wait already"
+    owners = [("user", user), ("account", request.account), ("tier", request.tier)]
+    owners += [("queue", queue) for queue in queues]
+    limited = {one: most for one in owners if (most := limits_of(site, *one).waiting_jobs) is not None}
+    counts = waiting() if limited else {}
+    for (kind, name), most in limited.items():
+        count = counts.get((kind, name), 0)
+        if count >= most:
+            return f"{kind} {name} may have {most:,} waiting jobs, and {count:,} wait already"
     return ""

@@ -33,6 +33,8 @@ class PlanRequest:
     """How many tasks of an array wait; ``request`` is that of one task."""
     at_once: int | None = None
     """How many more tasks of an array may run now."""
+    busy_until: tuple[int, ...] = ()
+    """With ``at_once``: when each task of it that runs must have ended, which lets another one start."""
     owner: Owner | None = None
     """Whose limits and budget it is under; None for no limits."""
     access: frozenset[Window] = frozenset()

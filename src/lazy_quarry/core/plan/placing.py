@@ -1,10 +1,11 @@
 """The work on a plan: jobs are placed one after another, in priority order, and the work is resumed as it is needed."""
 
 from dataclasses import replace
+from heapq import heapify, heappop, heappush
 
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import CORES, FAR, Placement, PlanRequest
-from lazy_quarry.core.plan.planner import Planner
+from lazy_quarry.core.plan.planner import Planner, user_of
 from lazy_quarry.core.plan.policies import POLICIES
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waiting import Unplaced
@@ -45,7 +46,8 @@ class Placing:
         """How many of the requests have been tried."""
         self._first_waiting = 0
         """The first job that has to wait, once it has been placed."""
-        self._kinds_seen: set[tuple] = set()
+        self._held_kinds: set[tuple] = set()
+        """Kinds of request that hold places later on, as many as the plan is deep. What starts now counts for nothing."""
         self._no_sooner: dict[tuple, int] = {}
         """For each kind of request, the last start that was found. Equal requests further back never start earlier."""
         self._fewest_cores = min((wanted.request.threads for wanted in requests), default=1)
@@ -93,18 +95,18 @@ class Placing:
         wanted = self.requests[self._done]
         self._done += 1
         kind = self._kind(wanted)
-        if kind not in self._kinds_seen and len(self._kinds_seen) < self.planner.depth:
-            self._kinds_seen.add(kind)
         # Equal requests cannot start before the last one that was placed, so the search begins there.
         no_sooner = self._no_sooner.get(kind, 0)
-        if kind not in self._kinds_seen and no_sooner > self.now_ms:
+        if no_sooner > self.now_ms and not self._within_depth(kind):
             return  # beyond the depth a job may only start now
-        if wanted.each:
-            self._place_tasks(wanted)
-        elif wanted.count > 1 or wanted.at_once is not None:
-            self._place_array(wanted, no_sooner)
-        elif self._first_waiting and self._policy.strict:
+        if self._first_waiting and self._policy.strict:
             self._wait_turn(wanted)
+        elif (wanted.request.not_before_ms or 0) > self.now_ms and not self._policy.all_hold_places:
+            self._not_yet(wanted)
+        elif wanted.each:
+            self._place_tasks(wanted, kind)
+        elif wanted.count > 1 or wanted.at_once is not None:
+            self._place_array(wanted, kind, no_sooner)
         else:
             self._place_job(wanted, kind, no_sooner)
 
@@ -116,16 +118,18 @@ class Placing:
         placement = self._find(wanted, no_sooner)
         if placement is None:
             self._no_sooner[kind] = FAR
-            self.unplaced[wanted.job] = _NO_NODE
+            self.unplaced[wanted.job] = self._never(wanted)
+            return
+        if placement.start_ms > self.now_ms and not self._holds_place(wanted, kind):
+            self._no_sooner[kind] = placement.start_ms
+            self._changes_at(placement.start_ms)
             return
         if not self._paid(wanted, placement):
             return
         self._no_sooner[kind] = placement.start_ms
-        now = placement.start_ms <= self.now_ms
-        if now or (kind in self._kinds_seen and self._holds_place(wanted)):
-            self._take(wanted, placement)
-            self.placed[wanted.job] = placement
-        if now:
+        self._take(wanted, placement)
+        self.placed[wanted.job] = placement
+        if placement.start_ms <= self.now_ms:
             self._look()
         else:
             self._waits(wanted, placement.start_ms)
@@ -134,17 +138,40 @@ class Placing:
         timeline = self.timelines.get(wanted.access, self.timelines[frozenset()])
         return self.planner.place(timeline, wanted, not_before_ms, self.limits)
 
+    def _never(self, wanted: PlanRequest) -> Unplaced:
+        """Why nothing would ever let it start: no queue may run it, or no node is open."""
+        user = user_of(wanted)
+        if self.planner.needs(wanted.request, user):
+            return _NO_NODE
+        return Unplaced("limit", self.planner.misfit_words(wanted.request, user))
+
+    def _changes_at(self, start_ms: int) -> None:
+        self.valid_until_ms = min(self.valid_until_ms, max(start_ms, self.now_ms + 1))
+
     def _waits(self, wanted: PlanRequest, start_ms: int) -> None:
         self._first_waiting = self._first_waiting or wanted.job
-        self.valid_until_ms = min(self.valid_until_ms, start_ms)
+        self._changes_at(start_ms)
 
     def _wait_turn(self, wanted: PlanRequest) -> None:
         words = f"waits its turn: jobs start strictly in order here, and {self._first_waiting} comes first"
         self.unplaced[wanted.job] = Unplaced("turn", words)
 
-    def _holds_place(self, wanted: PlanRequest) -> bool:
-        """Whether a job that can't start now gets a place later on, by the policy."""
-        if self._policy.all_hold_places or not self._first_waiting:
+    def _not_yet(self, wanted: PlanRequest) -> None:
+        """Where only the first of the queue holds a place, a job that may not start yet isn't in the queue yet."""
+        self.unplaced[wanted.job] = Unplaced("not-before", "asked to start later; it stands in the queue from then on")
+        self._changes_at(wanted.request.not_before_ms or 0)
+
+    def _within_depth(self, kind: tuple) -> bool:
+        return kind in self._held_kinds or len(self._held_kinds) < self.planner.depth
+
+    def _holds_place(self, wanted: PlanRequest, kind: tuple) -> bool:
+        """Whether a job that can't start now gets a place later on, by the policy and the depth of the plan."""
+        if self._policy.all_hold_places:
+            if self._within_depth(kind):
+                self._held_kinds.add(kind)
+                return True
+            return False
+        if self._first_waiting in (0, wanted.job):
             return True
         words = f"only the first job of the queue, {self._first_waiting}, holds a place here; no forecast"
         self.unplaced[wanted.job] = Unplaced("turn", words)
@@ -179,93 +206,124 @@ class Placing:
 
     # -- arrays ------------------------------------------------------------------------------------
 
-    def _place_array(self, wanted: PlanRequest, no_sooner: int) -> None:
+    def _slots(self, wanted: PlanRequest) -> list[int] | None:
+        """When each of the tasks that may run at once can start: a heap; None when there is no limit.
+
+        Where only the first of the queue holds a place, tasks that wait for their own array aren't in the queue yet.
+        """
+        if wanted.at_once is None:
+            return None
+        slots = [self.now_ms] * min(wanted.at_once, wanted.count)
+        if self._policy.all_hold_places:
+            slots += wanted.busy_until
+        heapify(slots)
+        return slots
+
+    def _use_slot(self, slots: list[int] | None, end_ms: int) -> None:
+        """A task has a place in the first slot, which is free again when it ends."""
+        if slots is None:
+            return
+        heappop(slots)
+        if self._policy.all_hold_places:
+            heappush(slots, end_ms)
+
+    def _place_array(self, wanted: PlanRequest, kind: tuple, no_sooner: int) -> None:
         """Place what may start now, task by task; the rest together, as many at a time as fit, a few times over."""
-        left = wanted.count
-        room = left if wanted.at_once is None else min(left, wanted.at_once)
-        ends: list[int] = []
-        strict = bool(self._first_waiting) and self._policy.strict
+        left, slots = wanted.count, self._slots(wanted)
         # Each start changes what is free, so tasks that start now are placed one by one.
-        while room and not strict:
+        while left and (slots is None or (slots and slots[0] <= self.now_ms)):
             placement = self._find(wanted, no_sooner)
             if placement is None or placement.start_ms > self.now_ms:
                 break
             if not self._paid(wanted, placement):
                 return
             self._take(wanted, placement)
-            if wanted.job in self.placed:
-                self.more_tasks.append(placement)
-            else:
-                self.placed[wanted.job] = placement
-            ends.append(placement.end_ms)
-            left, room = left - 1, room - 1
+            self._starts(wanted, placement)
+            self._use_slot(slots, placement.end_ms)
+            left -= 1
         self._look()
         if not left:
             return
-        if wanted.at_once is not None and wanted.at_once <= 0:
-            self.unplaced[wanted.job] = _AT_ONCE
-            return
-        if strict:
-            self._wait_turn(wanted)
-            return
-        if not self._holds_place(wanted) and wanted.job not in self.placed:
-            return
-        self._first_waiting = self._first_waiting or wanted.job
-        if self._policy.all_hold_places or self._first_waiting == wanted.job:
-            self._place_rest(wanted, left, min(ends) if ends and not room else no_sooner)
+        if slots == []:
+            if wanted.job not in self.placed:
+                self.unplaced[wanted.job] = _AT_ONCE
+        elif self._holds_place(wanted, kind):
+            self._place_rest(wanted, left, no_sooner, slots)
+        elif wanted.job in self.placed:
+            self.unplaced.pop(wanted.job, None)
 
-    def _place_tasks(self, wanted: PlanRequest) -> None:
-        """Place tasks one by one, each where it alone may run; those that may not start yet hold no place."""
-        room = len(wanted.each) if wanted.at_once is None else wanted.at_once
+    def _starts(self, wanted: PlanRequest, placement: Placement) -> None:
+        """A task of an array starts now; the first of them stands for the array."""
+        first = self.placed.get(wanted.job)
+        if first is None or first.start_ms > self.now_ms:
+            self.placed[wanted.job] = placement
+        else:
+            self.more_tasks.append(placement)
+
+    def _place_tasks(self, wanted: PlanRequest, kind: tuple) -> None:
+        """Place tasks one by one, each where it alone may run."""
+        slots, never = self._slots(wanted), False
         for index, request in wanted.each:
             one = replace(wanted, request=request, count=1, at_once=None, each=())
-            placement = self._find(one, 0)
+            if slots == []:
+                self.unplaced.setdefault(wanted.job, _AT_ONCE)
+                break
+            placement = self._find(one, slots[0] if slots else 0)
             if placement is None:
-                if wanted.job not in self.placed:
-                    self.unplaced[wanted.job] = _NO_NODE
+                never = True
                 continue
             now = placement.start_ms <= self.now_ms
-            if (now and room <= 0) or not self._paid(one, placement):
-                if wanted.job not in self.placed:
-                    self.unplaced.setdefault(wanted.job, _AT_ONCE)
+            if not now and not self._holds_place(wanted, kind):
+                self._changes_at(placement.start_ms)
                 continue
-            if not now and not self._policy.all_hold_places:
+            if not self._paid(one, placement):
                 continue
             placement = replace(placement, index=index)
             self._take(one, placement)
-            room -= now
-            first = self.placed.get(wanted.job)
-            if first is None or (now and first.start_ms > self.now_ms):
-                self.placed[wanted.job] = placement  # the soonest stands for the array
-            elif now:
-                self.more_tasks.append(placement)
-            if not now:
+            self._use_slot(slots, placement.end_ms)
+            if now:
+                self._starts(wanted, placement)
+            else:
                 self._waits(wanted, placement.start_ms)
+                first = self.placed.get(wanted.job)
+                if first is None or placement.start_ms < first.start_ms:
+                    self.placed[wanted.job] = placement  # the soonest stands for the array
+        if wanted.job in self.placed:
+            self.unplaced.pop(wanted.job, None)
+        elif never:
+            self.unplaced.setdefault(wanted.job, _NO_NODE)
         self._look()
 
-    def _place_rest(self, wanted: PlanRequest, left: int, not_before_ms: int) -> None:
+    def _place_rest(self, wanted: PlanRequest, left: int, no_sooner: int, slots: list[int] | None) -> None:
         """Places for the tasks of an array that can't start now."""
         # Several places at once are only correct while one timeline and no limit has to agree.
         one_by_one = len(self.timelines) > 1 or self.limits.bounded
         for round_ in range(ARRAY_ROUNDS):
-            several = left if wanted.at_once is None else min(left, max(1, wanted.at_once))
-            first = self._find(wanted, not_before_ms)
+            not_before = max(no_sooner, slots[0]) if slots else no_sooner
+            several = min(left, sum(slot <= not_before for slot in slots)) if slots else left
+            first = self._find(wanted, not_before)
             if first is None:
                 if not round_ and wanted.job not in self.placed:
-                    self.unplaced[wanted.job] = _NO_NODE
+                    self.unplaced[wanted.job] = self._never(wanted)
                 return
             if one_by_one and not self._paid(wanted, first):
                 return
             self.placed.setdefault(wanted.job, first)
-            self.valid_until_ms = min(self.valid_until_ms, max(first.start_ms, self.now_ms + 1))
+            self._waits(wanted, first.start_ms)
             if one_by_one:
                 self._take(wanted, first)
                 placed: tuple[int, int, int] | None = (first.start_ms, first.end_ms, 1)
             else:
-                placed = self.planner.place_many(self.timelines[frozenset()], wanted, several, not_before_ms)
+                placed = self.planner.place_many(self.timelines[frozenset()], wanted, several, not_before)
             if placed is None:
                 return
-            left -= placed[2]
+            start, end, count = placed
+            left -= count
             if not left:
                 return
-            not_before_ms = placed[1] if wanted.at_once is not None else placed[0]
+            for _ in range(count):
+                self._use_slot(slots, end)
+            if slots is None:
+                no_sooner = start
+            elif not slots:
+                return

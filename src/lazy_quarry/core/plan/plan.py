@@ -12,8 +12,18 @@ from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Closure, Site, Window
 
 OVERDUE_MS = 60_000
-"""A job past its end is expected to last this much longer, until its end is recorded."""
+"""A job past its end is expected to last to the next full minute after that end, until its real end is recorded."""
 _UNLIMITED = Site("", "rehearsal", (), (), (), (), "", "")
+
+
+def expected_end(until_ms: int, now_ms: int) -> int:
+    """When something that must be over at an instant is expected to be over, as seen from now.
+
+    It doesn't depend on when exactly one looks, so that a plan that is kept is the same as one that is made afresh.
+    """
+    if until_ms > now_ms:
+        return until_ms
+    return until_ms + ((now_ms - until_ms) // OVERDUE_MS + 1) * OVERDUE_MS
 
 
 def make_plan(
@@ -34,7 +44,7 @@ def make_plan(
     """
     index, requests = planner.table.index, list(waiting)
     allocations = [
-        one if one.until_ms > now_ms else replace(one, until_ms=now_ms + OVERDUE_MS)
+        one if one.until_ms > now_ms else replace(one, until_ms=expected_end(one.until_ms, now_ms))
         for one in running
         if one.node in index
     ]

@@ -3,22 +3,22 @@
 A request further back may start sooner where that delays nobody in front, so backfill needs no rule of its own.
 """
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lazy_quarry.core.job.needs import Need, Part, choices
+from lazy_quarry.core.job.needs import Need, Part
+from lazy_quarry.core.job.queue_fit import queue_fit
+from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.ledger.charges import charge
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.node_table import NodeTable
-from lazy_quarry.core.plan.placement import CORES, FAR, MEMORY, Amount, Placement, PlannedAllocation, PlanRequest
+from lazy_quarry.core.plan.placement import CORES, FAR, MEMORY, Amount, Claim, Placement, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.search import Slot, find, find_anywhere, find_many
 from lazy_quarry.core.plan.timeline import Timeline
-from lazy_quarry.core.site import Site
-from lazy_quarry.errors import Refused
+from lazy_quarry.core.site import Limits, Site
 
 
 @dataclass(slots=True)
@@ -28,6 +28,13 @@ class _PreparedNeed:
     need: Need
     nodes: NDArray[np.int64] | slice
     parts: list[tuple[int, NDArray[np.int32]]]
+    least: Claim
+    """The least that it counts for in limits, wherever it is placed."""
+
+    @property
+    def claim_varies(self) -> bool:
+        """Whether what it counts for depends on the nodes that it gets."""
+        return self.need.whole or bool(self.need.anywhere and self.need.gpus)
 
 
 class Planner:
@@ -38,6 +45,9 @@ class Planner:
         self.depth = site.plan_depth if depth is None else depth
         self.policy = site.policy
         self.table = NodeTable(site)
+        owners = [*(limits for _, limits in site.user_limits), *(account.limits for account in site.accounts)]
+        self._by_owner = any(queue.users for queue in site.queues) or any(limits != Limits() for limits in owners)
+        """Whether it depends on whose a job is which queues may run it."""
         self._prepared: dict[tuple, list[_PreparedNeed]] = {}
         self._keys: dict[int, tuple[Request, tuple]] = {}
 
@@ -51,8 +61,12 @@ class Planner:
         if known is None or known[0] is not wanted.request:
             if len(self._keys) > 200_000:
                 self._keys.clear()
-            known = self._keys[wanted.job] = (wanted.request, request_key(wanted.request))
+            known = self._keys[wanted.job] = (wanted.request, self._key(wanted.request, user_of(wanted)))
         return known[1]
+
+    def _key(self, request: Request, user: str | None) -> tuple:
+        owner = (user, request.account) if self._by_owner else None
+        return (*request_key(request), owner)
 
     def place(
         self, timeline: Timeline, wanted: PlanRequest, not_before_ms: int = 0, limits: LimitRows | None = None
@@ -60,30 +74,51 @@ class Planner:
         """Where a job would go on this timeline, without taking the place; None when never."""
         if limits is None or not limits.bounded or wanted.owner is None:
             return self._place(timeline, wanted, self._prepare(wanted), not_before_ms)
-        best: Placement | None = None
+        best: tuple[bool, int] | None = None
+        chosen: Placement | None = None
         for prepared in self._prepare(wanted):
             found = self._within(timeline, wanted, prepared, not_before_ms, limits)
-            if found and (best is None or found.start_ms < best.start_ms):
-                best = found
-        return best
+            if found is None:
+                continue
+            # A smaller number of nodes that the budget covers comes before a larger one that it doesn't.
+            unpaid = not limits.pays(wanted.owner.account, self.greatest_charge(wanted, found))
+            if best is None or (unpaid, found.start_ms) < best:
+                best, chosen = (unpaid, found.start_ms), found
+        return chosen
 
     def _within(
         self, timeline: Timeline, wanted: PlanRequest, prepared: _PreparedNeed, not_before_ms: int, limits: LimitRows
     ) -> Placement | None:
         """The earliest place at which its limits have room too: nodes and limits put it off in turn until both agree."""
         assert wanted.owner is not None
+        owner = wanted.owner
+        # Where it counts for more on larger nodes, the smallest are tried, by each measure that a limit has.
+        smallest = limits.node_measures(owner, prepared.need.queue) if prepared.claim_varies else [None]
         while True:
-            found = self._place(timeline, wanted, [prepared], not_before_ms)
-            if found is None:
+            for measure in smallest:
+                found = self._place(timeline, wanted, [prepared], not_before_ms, measure)
+                if found is None:
+                    return None
+                length = found.end_ms - found.start_ms
+                if limits.earliest(owner, found.queue, found.start_ms, length, found.claim) == found.start_ms:
+                    return found
+            assert found is not None  # there is a measure, if only None
+            later = limits.earliest(owner, found.queue, found.start_ms, length, prepared.least)
+            if later is None:
                 return None
-            length = found.end_ms - found.start_ms
-            start = limits.earliest(wanted.owner, found.queue, found.start_ms, length, found.claim)
-            if start is None or start == found.start_ms:
-                return found if start is not None else None
-            not_before_ms = start
+            if later == found.start_ms:
+                # Other nodes would count for less. They may come free before the limit has more room.
+                changes = timeline.next_change(found.start_ms), limits.next_change(owner, found.queue, found.start_ms)
+                later = min(changes)
+            not_before_ms = later
 
     def _place(
-        self, timeline: Timeline, wanted: PlanRequest, choices_: Sequence[_PreparedNeed], not_before_ms: int
+        self,
+        timeline: Timeline,
+        wanted: PlanRequest,
+        choices_: Sequence[_PreparedNeed],
+        not_before_ms: int,
+        by_size: int | None = None,
     ) -> Placement | None:
         request = wanted.request
         duration = (request.walltime_s + request.grace_s) * 1000
@@ -94,9 +129,10 @@ class Planner:
         for prepared in choices_:
             if prepared.need.anywhere:
                 levels = [amount for _, amount in prepared.parts]
-                slot = find_anywhere(timeline, prepared.nodes, levels, prepared.need.anywhere, duration, not_before)
+                ranks = prepared.need.anywhere
+                slot = find_anywhere(timeline, prepared.nodes, levels, ranks, duration, not_before, by_size)
             else:
-                slot = find(timeline, prepared.nodes, prepared.parts, duration, not_before)
+                slot = find(timeline, prepared.nodes, prepared.parts, duration, not_before, by_size)
             if slot and (best is None or slot.start_ms < best[1].start_ms):
                 best = (prepared, slot)
         if best is None:
@@ -156,23 +192,29 @@ class Planner:
     def _prepare(self, wanted: PlanRequest) -> list[_PreparedNeed]:
         key = self.key(wanted)
         if key not in self._prepared:
-            self._prepared[key] = [self._arrays(need) for need in self.needs(wanted.request)]
+            self._prepared[key] = [self._arrays(need) for need in self.needs(wanted.request, user_of(wanted))]
         return self._prepared[key]
 
-    def needs(self, request: Request) -> list[Need]:
-        """What the request needs in each of its queues that could ever serve it; empty for none.
+    def needs(self, request: Request, user: str | None = None) -> list[Need]:
+        """What the request of a user needs in each of its queues that may run it; empty for none.
 
         In a range of nodes the largest number comes first, so that it is chosen where it starts as soon as a smaller one.
         """
         found: list[Need] = []
         for name in request.queues:
-            queue = self.site.queue.get(name)
-            if queue and queue.open:
-                try:
-                    found += reversed(choices(request, queue, self.site))
-                except Refused:
-                    continue
+            if queue := self.site.queue.get(name):
+                found += reversed(queue_fit(request, queue, self.site, user).needs)
         return found
+
+    def queues(self, wanted: PlanRequest) -> Iterable[str]:
+        """The queues that may run a job."""
+        return dict.fromkeys(prepared.need.queue for prepared in self._prepare(wanted))
+
+    def misfit_words(self, request: Request, user: str | None = None) -> str:
+        """Why none of its queues may run a request."""
+        queues = [queue for name in request.queues if (queue := self.site.queue.get(name))]
+        found = (misfit.words for queue in queues for misfit in queue_fit(request, queue, self.site, user).misfits)
+        return "; ".join(dict.fromkeys(found)) or f"there is no queue {', '.join(request.queues)}"
 
     def _arrays(self, need: Need) -> _PreparedNeed:
         numbers = np.array([self.table.index[name] for name in need.eligible], dtype=np.int64)
@@ -194,13 +236,28 @@ class Planner:
                 (part.nodes, np.array((part.cores, part.memory_mib, need.gpus, need.scratch_mib), dtype=np.int32))
                 for part in need.parts
             ]
-        return _PreparedNeed(need, nodes, parts)
+        return _PreparedNeed(need, nodes, parts, self._least(need))
+
+    def _least(self, need: Need) -> Claim:
+        if not need.whole:
+            return 1, need.cores, need.node_count * need.gpus
+        nodes = [self.site.node[name] for name in need.eligible]
+        cores, gpus = (
+            sum(sorted(amounts)[: need.node_count]) for amounts in ((n.cores for n in nodes), (n.gpus for n in nodes))
+        )
+        return 1, cores, gpus
+
+
+def user_of(wanted: PlanRequest) -> str | None:
+    """Whose job it is; None when that is unknown."""
+    return wanted.owner.user if wanted.owner else None
 
 
 def request_key(request: Request) -> tuple:
     """Equal for requests that the planner treats alike."""
     return (
         request.queues,
+        request.tier,
         request.walltime_s + request.grace_s,
         request.memory,
         request.nodes,

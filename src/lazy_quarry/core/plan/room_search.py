@@ -6,6 +6,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from lazy_quarry.core.job.queue_fit import admitted, walltime_limit_s
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import CORES, GPUS, MEMORY, Owner, PlanRequest
@@ -26,9 +27,9 @@ def rooms(
 ) -> Iterator[Room]:
     """All rooms of a queue, walltime by walltime; those beyond its limit, or the user's, are left out."""
     tier = queue.tier or site.default_tier
-    limits = [one for one in (queue.walltime_limit_s, site.tier[tier].walltime_limit_s) if one]
+    limit = walltime_limit_s(site, queue, tier, user, account)
     for walltime in WALLTIMES_S:
-        if any(walltime > limit for limit in limits) or not queue.open:
+        if (limit is not None and walltime > limit) or admitted(queue, user):
             continue
         memory = Memory(queue.memory_default_mib, "core")
         plain = Request("room", account, (queue.name,), tier, walltime, memory)

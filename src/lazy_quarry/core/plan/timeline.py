@@ -67,6 +67,10 @@ class Timeline:
         last = self._cut(node, end_ms) if end_ms < FAR else int(self.used[node])
         self.free[:, node, first:last] = -1
 
+    def next_change(self, at_ms: int) -> int:
+        """The first instant after this one at which what is free changes anywhere; ``FAR`` for none."""
+        return int(self.times[self.times > at_ms].min(initial=FAR))
+
     def _cut(self, node: int, at_ms: int) -> int:
         used = int(self.used[node])
         row = self.times[node]

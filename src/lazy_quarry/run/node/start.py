@@ -76,6 +76,8 @@ class Start:
             )
         except OSError as fault:
             raise Unstartable(f"it could not be started: {_start_words(fault)}") from None
+        except ValueError as fault:  # a zero byte in an argument or a variable
+            raise Unstartable(f"it could not be started: {fault}") from None
         (self.folder / "session").write_text(str(started))
         for fd in {self._source, self._output, self._errors}:
             os.close(fd)
