@@ -90,7 +90,7 @@ class SiteUnderTest(InProcessClient):
 
 def rows_of(journal: Journal, table: Table) -> list[Any]:
     """All rows of one of a journal's tables, in the order of its primary key."""
-    with journal._sql.connect() as work:
+    with journal.storage.sql.connect() as work:
         return list(work.execute(select(table).order_by(*table.primary_key.columns)))
 
 

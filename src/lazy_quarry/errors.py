@@ -29,5 +29,14 @@ class StateFolderError(QuarryError):
     """The folder that holds the journal cannot be used: read-only, full, newer, or somebody else's."""
 
 
+class DamagedJournal(StateFolderError):
+    """What the journal holds is not what was written. ``what`` says where; ``rescued`` what can still be read."""
+
+    def __init__(self, folder: object, what: str, rescued: str = "") -> None:
+        save = f"; save what is whole with: lazy-quarry journal rescue --state {folder}"
+        super().__init__(f"the journal in {folder} is damaged: {what}{f'. {rescued}' if rescued else ''}{save}")
+        self.folder, self.what = folder, what
+
+
 class EngineAway(QuarryError):
     """The engine of a site does not answer and could not be started."""

@@ -58,7 +58,8 @@ def played(seed, steps):
         if at == 1:
             number = InProcessClient(rehearsed.site).submit(Submission(script(HEADER))).job
         rehearsed.advance(rehearsed.now_ms + step * MINUTE_MS)
-    return rehearsed, number, rows_of(rehearsed.present.journal, events)
+    # without the chained checksum, which begins with the random identity of each journal
+    return rehearsed, number, [tuple(row)[:-1] for row in rows_of(rehearsed.present.journal, events)]
 
 
 @settings(max_examples=6)

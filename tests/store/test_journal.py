@@ -52,14 +52,14 @@ def test_opening_again_brings_the_state_back(tmp_path):
     assert again.engine.state.jobs[2].phase is Phase.RUNNING
 
 
-def test_a_snapshot_shortens_the_replay_and_changes_nothing(tmp_path, monkeypatch):
-    monkeypatch.setattr(journal_module, "SNAPSHOT_EVERY", 5)
+def test_what_is_kept_of_the_state_shortens_the_replay_and_changes_nothing(tmp_path, monkeypatch):
+    monkeypatch.setattr(journal_module, "KEEP_EVERY", 5)
     site = Site(tmp_path)
     for number in range(6):
         site.run(1000 * number)
     again = Journal(tmp_path)
     assert again.load() == site.engine.state
-    assert again._since_snapshot < 5
+    assert again.number - again._kept_at < 8
 
 
 def test_ended_jobs_and_sums_stand_in_the_same_transaction(tmp_path):
@@ -91,7 +91,7 @@ def test_a_write_that_fails_leaves_nothing_behind(tmp_path):
     site = Site(tmp_path)
     site.run(1000)
     before = site.journal.number
-    with site.journal._sql.connect() as work:
+    with site.journal.storage.sql.connect() as work:
         pages = work.execute(text("PRAGMA page_count")).scalar()
         work.execute(text(f"PRAGMA max_page_count = {pages}"))
     big = Origin("#!/bin/sh\n" + "x" * 500_000)
@@ -128,7 +128,7 @@ def test_a_disk_that_is_really_full_is_told_and_nothing_is_lost(tmp_path):
 
 def test_a_folder_from_a_newer_program_is_left_alone(tmp_path):
     site = Site(tmp_path)
-    with site.journal._sql.begin() as work:
+    with site.journal.storage.sql.begin() as work:
         work.execute(text("UPDATE meta SET value = '99' WHERE key = 'version'"))
     with pytest.raises(StateFolderError, match="newer"):
         Journal(tmp_path)

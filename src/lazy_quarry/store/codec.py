@@ -1,18 +1,24 @@
-"""Values as JSON, and back: the form of the journal and of its snapshots.
+"""Values as JSON, and back: the form of the journal.
 
-Events and jobs are canonical: sorted keys, no spaces and UTF-8 as it is, so that equal values are equal byte for byte.
+It is canonical: sorted keys, no spaces, UTF-8 as it is, and nothing that is as it would be by default. So equal values are
+equal byte for byte, and a job's request takes a third of the room. JSON can be read without this program; in MessagePack
+it would take a quarter less room and the same time.
 """
 
+from dataclasses import MISSING, fields, is_dataclass, replace
+from enum import Enum
 from functools import cache
+from hashlib import blake2b
 from typing import Any
 
 import msgspec
 
-from lazy_quarry.core.engine.events import KINDS, Event
-from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.engine.events import KINDS, Event, Submitted
+from lazy_quarry.core.job.job import Job, Origin
 
 _CANONICAL = msgspec.json.Encoder(order="sorted")
-_SNAPSHOT = msgspec.json.Encoder()  # its tables have numbers as keys, which cannot be sorted
+_SIMPLE = frozenset((int, str, float, bool, type(None)))
+Environment = tuple[tuple[str, str], ...]
 
 
 @cache
@@ -20,17 +26,40 @@ def _decoder(kind: Any) -> msgspec.json.Decoder:
     return msgspec.json.Decoder(kind)
 
 
+@cache
+def _fields(kind: Any) -> tuple[tuple[str, Any], ...] | None:
+    """The names of a dataclass's fields, with their defaults; None for any other kind."""
+    if not is_dataclass(kind):
+        return None
+    return tuple(
+        (one.name, one.default_factory() if one.default_factory is not MISSING else one.default) for one in fields(kind)
+    )
+
+
+def _plain(value: Any) -> Any:
+    kind: Any = type(value)
+    if kind in _SIMPLE:
+        return value
+    if kind is tuple or kind is list:
+        return [one if type(one) in _SIMPLE else _plain(one) for one in value]
+    if known := _fields(kind):
+        found = {}
+        for name, default in known:
+            own = getattr(value, name)
+            if own != default:
+                found[name] = own if type(own) in _SIMPLE else _plain(own)
+        return found
+    if isinstance(value, Enum):
+        return value.value
+    return {str(key): _plain(own) for key, own in value.items()}
+
+
 def to_json(value: Any) -> str:
     """A value as one line of canonical JSON."""
-    return _CANONICAL.encode(value).decode()
+    return _CANONICAL.encode(_plain(value)).decode()
 
 
-def snapshot_to_json(state: State) -> str:
-    """A state as one line of JSON; :func:`from_json` reads it."""
-    return _SNAPSHOT.encode(state).decode()
-
-
-def from_json(kind: Any, text: str) -> Any:
+def from_json(kind: Any, text: str | bytes) -> Any:
     """A value of a kind from its JSON. Raises :class:`msgspec.MsgspecError` with the place that doesn't fit."""
     return _decoder(kind).decode(text)
 
@@ -44,3 +73,31 @@ def decode(kind: str, body: str) -> Event:
     """The opposite of :func:`encode`. Raises :class:`KeyError` for a kind that is not known."""
     event: Event = from_json(KINDS[kind], body)
     return event
+
+
+# -- what is kept once ----------------------------------------------------------------------------
+
+
+def text_key(text: str) -> int:
+    """The number under which a text is kept: the first 63 bits of its BLAKE2b (RFC 7693). 0 for no text."""
+    if not text:
+        return 0
+    return int.from_bytes(blake2b(text.encode("utf-8", "surrogateescape"), digest_size=8).digest(), "big") >> 1 or 1
+
+
+def lean(value: Any) -> tuple[Any, str, str]:
+    """An event or a job without its script and environment; these as texts."""
+    if not isinstance(value, Submitted | Job):
+        return value, "", ""
+    origin = value.origin
+    environment = to_json(origin.environment) if origin.environment else ""
+    return replace(value, origin=replace(origin, script="", environment=())), origin.script, environment
+
+
+def whole(value: Any, script: str, environment: str) -> Any:
+    """The opposite of :func:`lean`."""
+    if not isinstance(value, Submitted | Job) or not (script or environment):
+        return value
+    given = from_json(Environment, environment) if environment else ()
+    origin: Origin = replace(value.origin, script=script, environment=given)
+    return replace(value, origin=origin)

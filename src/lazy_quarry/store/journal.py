@@ -1,134 +1,195 @@
-"""The append-only record of everything that happened, and the tables kept in the same transactions.
+"""The append-only record of everything that happened, and what is kept in the same transactions.
 
-One writer. An event is on disk, synchronously, when :meth:`Journal.append` returns; when it raises,
-nothing of the call is there.
+One writer. An event is on disk, synchronously, when :meth:`Journal.append` returns; when it raises, nothing of the call is
+there. Beside the events stand the jobs that have not ended, as they were a few hundred events ago: so a journal opens without
+replaying its past, and the engine never stands still to write all of its state.
 """
 
 import os
 import shutil
-import sqlite3
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
+from uuid import uuid4
 
-from sqlalchemy import Engine, Table, create_engine, event, func, insert, select
-from sqlalchemy.dialects.sqlite import insert as upsert
-from sqlalchemy.exc import DatabaseError, SQLAlchemyError
+import msgspec
 
 from lazy_quarry.core.engine.events import Ended, Event
 from lazy_quarry.core.engine.state import State, job_after
-from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, make_task, task_id
-from lazy_quarry.core.ledger.charges import by_day
-from lazy_quarry.errors import StateFolderError
-from lazy_quarry.store.codec import decode, encode, from_json, snapshot_to_json, to_json
-from lazy_quarry.store.tables import VERSION, ended, events, meta, metadata, snapshots, sums
-from lazy_quarry.store.upgrade import upgrade
+from lazy_quarry.core.job.job import TASK_SPAN, Job, make_task
+from lazy_quarry.errors import DamagedJournal, StateFolderError
+from lazy_quarry.store.checks import MASK, as_number, cells_sum, first_chain, next_chain
+from lazy_quarry.store.head import Head
+from lazy_quarry.store.rows import (
+    CELL_KEY,
+    CELL_VALUES,
+    Scalars,
+    Texts,
+    end_of,
+    ended_is_whole,
+    ended_row,
+    event_of,
+    event_row,
+    is_whole,
+    job_of,
+    live_row,
+    opened,
+    parts_of,
+    scalars_of,
+    sealed,
+    state_of,
+    sum_cells,
+)
+from lazy_quarry.store.sql_storage import FILE, SqlStorage
+from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, Storage
+from lazy_quarry.store.tables import VERSION
 
 MOST_TASKS = 100_000
 """Tasks of one array that are read together."""
-SNAPSHOT_EVERY = 2_000
-"""Events between snapshots, so that opening replays no more than these."""
-_RISING = ("jobs", "failed", "allocated_core_ms", "charge_core_ms", "cpu_ms")
+KEEP_EVERY = 500
+"""Events after which the jobs that have changed are written as they are then; opening replays no more than these."""
+CHECKED_BYTES = 8 * 2**20
+"""A journal up to this size is checked whole whenever it is opened; of a larger one what is read then."""
 
 
-def _insert_all(table: Table) -> str:
-    names = [column.name for column in table.columns]
-    return f"INSERT INTO {table.name} ({', '.join(names)}) VALUES ({', '.join(f':{name}' for name in names)})"
+class Totals(msgspec.Struct):
+    """What the tables that follow from the events must add up to."""
 
-
-_INSERT_ENDED = _insert_all(ended)
-_ADD_SUMS = f"{_insert_all(sums)} ON CONFLICT DO UPDATE SET " + ", ".join(
-    f"{name} = {name} + excluded.{name}" for name in _RISING
-)
-_INSERT = "INSERT INTO events (number, at_ms, kind, job, body) VALUES (?, ?, ?, ?, ?)"
-
-
-@dataclass(frozen=True, slots=True)
-class EndedFilter:
-    """Which ended jobs to read; None means any. Newest first, ``limit`` at most."""
-
-    user: str | None = None
-    accounts: tuple[str, ...] | None = None
-    since_ms: int | None = None
-    limit: int = 500
-    name: str | None = None
-    phase: str | None = None
-    array: int | None = None
-    """Tasks of this array; without it, everything but tasks."""
+    ended: int = 0
+    ended_sum: int = 0
+    cells_sum: int = 0
 
 
 class Journal:
     """The journal of one state folder, or in memory when ``folder`` is None."""
 
-    def __init__(self, folder: Path | None) -> None:
-        """Open or make the journal. Raises :class:`StateFolderError` when the folder cannot be used."""
+    def __init__(self, folder: Path | None, storage: Storage | None = None) -> None:
+        """Open or make the journal.
+
+        Raises :class:`StateFolderError` when the folder cannot be used, :class:`DamagedJournal` when what it holds is
+        not what was written.
+        """
         self.folder = folder
-        self.number = 0
-        self._since_snapshot = 0
-        self.adopted = False
-        """True once a copied folder was made a site of its own, until that is settled."""
+        head = Head(folder) if folder is not None else None
         try:
             if folder is not None:
                 folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-            self._sql = _connect(folder)
-            metadata.create_all(self._sql)
-            self._settle()
-        except (SQLAlchemyError, OSError) as fault:
-            raise StateFolderError(_words(fault, folder)) from None
+                if head and head.number and not (folder / FILE).exists():
+                    raise StateFolderError(
+                        f"{FILE} is gone from {folder}, and it had {head.number:,} events. Put it back; or, to begin a new "
+                        f"journal there, remove journal.head"
+                    )
+        except OSError as fault:
+            raise StateFolderError(f"{folder} cannot be used: {fault.strerror}") from None
+        self.storage: Storage = storage or SqlStorage(folder)
+        self._texts, self._live_checks = Texts(), dict[int, bytes]()
+        self._head = head
+        known = self._settle()
+        self.identity = known["identity"]
+        """What tells this journal from every other."""
+        self.adopted = known.get("adopted") == "yes"
+        """True once a copied folder was made a site of its own, until that is settled."""
+        self.number, self.chain, self._kept_at = 0, first_chain(self.identity), 0
+        self._totals, self._parts = Totals(), dict[str, str]()
+        last = self.storage.last_event()
+        if last is not None:
+            self.number, self.chain = last.number, last.chain
+        self._compare_head()
+        if folder is not None and self.number and (folder / FILE).stat().st_size <= CHECKED_BYTES:
+            for problem in self.problems():
+                raise DamagedJournal(folder, problem)
 
-    def _settle(self) -> None:
-        with self._sql.begin() as work:
-            known = {row.key: row.value for row in work.execute(select(meta))}
-            version = int(known.get("version", VERSION))
-            if version > VERSION:
-                raise StateFolderError(
-                    f"{self.folder} was written by a newer Lazy Quarry (its journal is version {version}, this "
-                    f"program knows {VERSION}); install the newer one, or use another folder with --state"
-                )
-            if version < VERSION:
-                upgrade(work, version)
-            identity = _identity(self.folder) if self.folder else {}
-            # A folder that was moved keeps its inode. A copy has another one, and then the original may still run its
-            # jobs.
-            if (
-                self.folder
-                and known.get("inode") not in (None, identity["inode"])
-                and known["path"] != identity["path"]
-            ):
-                raise StateFolderError(
-                    f"{self.folder} is a copy of {known['path']}; jobs that it records as running belong to the "
-                    f'original. To make it a site of its own: lazy-quarry adopt --state "{self.folder}"'
-                )
-            # In the same transaction as the upgrade: a crash between the two would leave new tables with an old
-            # version.
-            for key, value in {"version": str(VERSION), **identity}.items():
-                work.execute(upsert(meta).values(key=key, value=value).on_conflict_do_update(set_={"value": value}))
-            self.adopted = known.get("adopted") == "yes"
-            self.number = work.execute(select(func.max(events.c.number))).scalar() or 0
+    # -- opening -----------------------------------------------------------------------------------
+
+    def _settle(self) -> dict[str, str]:
+        known = self.storage.meta()
+        place = _place(self.folder) if self.folder else {}
+        # A folder that was moved keeps its inode. A copy has another one, and then the original may still run its jobs.
+        if self.folder and known.get("inode") not in (None, place["inode"]) and known.get("path") != place["path"]:
+            raise StateFolderError(
+                f"{self.folder} is a copy of {known['path']}; jobs that it records as running belong to the "
+                f'original. To make it a site of its own: lazy-quarry adopt --state "{self.folder}"'
+            )
+        wanted = {"version": str(VERSION), "identity": known.get("identity") or uuid4().hex, **place}
+        if any(known.get(key) != value for key, value in wanted.items()):
+            self.storage.set_meta(wanted)
+        return {**known, **wanted}
+
+    def _compare_head(self) -> None:
+        """Compare with what was noted outside of the journal: events that were written last may be missing."""
+        head = self._head
+        if head is None or head.identity != self.identity or head.number <= self.number or self.adopted:
+            return
+        missing = head.number - self.number
+        raise DamagedJournal(
+            self.folder,
+            f"it ends with event {self.number:,}, and the {missing:,} that were written after it are missing (it may have "
+            f"been put back to an earlier state; to go on from there: lazy-quarry adopt)",
+        )
 
     def settle_adoption(self) -> None:
         """Mark that the jobs which the copied folder recorded as live were handled."""
-        with self._sql.begin() as work:
-            work.execute(meta.delete().where(meta.c.key == "adopted"))
+        self.storage.set_meta({"adopted": None})
         self.adopted = False
 
     def close(self) -> None:
-        """Close the file."""
-        self._sql.dispose()
+        """Close the files."""
+        self.storage.close()
 
     def load(self) -> State:
-        """The state: the newest snapshot and the events after it."""
-        with self._sql.connect() as work:
-            row = work.execute(select(snapshots).order_by(snapshots.c.number.desc()).limit(1)).first()
-            state, since = State(), 0
-            if row is not None:
-                state, since = from_json(State, row.body), row.number
-            rest = work.execute(select(events).where(events.c.number > since).order_by(events.c.number))
-            for found in rest:
-                state.apply(decode(found.kind, found.body))
-                self._since_snapshot += 1
+        """The state: the jobs and sums that are kept, and the events after them."""
+        try:
+            state, after = self._kept_state()
+            for row in self._verified(after):
+                state.apply(self._event(row))
+        except (msgspec.MsgspecError, KeyError, ValueError, AssertionError) as fault:
+            raise DamagedJournal(self.folder, str(fault) or type(fault).__name__) from None
+        self._kept_at = after
         return state
+
+    def _kept_state(self) -> tuple[State, int]:
+        parts, rows = self.storage.parts(), self.storage.live()
+        self._read_texts(key for row in rows for key in (row.script, row.environment))
+        jobs = {row.job: job_of(row.body, self._texts[row.script], self._texts[row.environment]) for row in rows}
+        self._live_checks = {row.job: row.own_check for row in rows}
+        scalars = msgspec.json.decode(opened(parts["scalars"]), type=Scalars) if "scalars" in parts else None
+        if "totals" in parts:
+            self._totals = msgspec.json.decode(opened(parts["totals"]), type=Totals)
+        self._parts = parts
+        return state_of(jobs, parts, scalars), scalars.after if scalars else 0
+
+    def _verified(self, after: int) -> Iterator[EventRow]:
+        """The events after a number, each compared with its checksums; raises :class:`ValueError` at the first fault."""
+        number, chain = after, None
+        if after == 0:
+            chain = first_chain(self.identity)
+        for row in self.storage.events(max(0, after - 1)):
+            if row.number <= after:
+                chain = row.chain
+                continue
+            number += 1
+            if row.number != number:
+                raise ValueError(f"event {number:,} is missing")
+            if not is_whole(row):
+                raise ValueError(f"event {number:,} is not as it was written")
+            if chain is None or next_chain(chain, row.own_check) != row.chain:
+                raise ValueError(f"event {number:,} does not follow the one before it")
+            chain = row.chain
+            yield row
+
+    def _event(self, row: EventRow) -> Event:
+        self._read_texts((row.script, row.environment))
+        return event_of(row, self._texts)
+
+    def _read_texts(self, keys: Iterable[int]) -> None:
+        missing = self._texts.missing(keys)
+        if missing:
+            found = self.storage.texts(missing)
+            self._texts.add(found)
+            if lost := missing - set(found):
+                raise ValueError(f"{len(lost)} of the scripts and environments are missing")
+
+    # -- writing -----------------------------------------------------------------------------------
 
     def append(self, happened: Sequence[Event], state: State) -> None:
         """Write events, with the ended jobs and sums that follow from them, in one transaction.
@@ -137,54 +198,77 @@ class Journal:
         """
         if not happened:
             return
-        rows, number = [], self.number
+        self._still_there()
+        batch, number, chain = Batch(), self.number, self.chain
+        totals = replace_totals(self._totals)
         for one in happened:
             number += 1
-            kind, body = encode(one)
-            rows.append((number, one.at_ms, kind, getattr(one, "job", None), body))
+            row = event_row(number, one, chain, self._texts, batch.texts)
+            chain = row.chain
+            batch.events.append(row)
+        ends = [one for one in happened if isinstance(one, Ended)]
+        if ends:
+            self._record_ends(batch, ends, state, totals)
+        checks = None
+        if self.number - self._kept_at >= KEEP_EVERY:
+            checks = self._keep(batch, state)
         try:
-            with self._sql.begin() as work:
-                driver: Any = work.connection.driver_connection
-                # The driver's own executemany: the rows are tuples already, so SQLAlchemy's work on each row would be
-                # wasted.
-                driver.executemany(_INSERT, rows)
-                ends = [one for one in happened if isinstance(one, Ended)]
-                if ends:
-                    self._record_ends(work, ends, state)
-                if self._since_snapshot + len(rows) >= SNAPSHOT_EVERY:
-                    self._snapshot(work, state, happened, number)
-        except (SQLAlchemyError, sqlite3.Error, OSError) as fault:
-            raise StateFolderError(_words(fault, self.folder)) from None
-        self.number = number
-        self._since_snapshot += len(rows)
-        if self._since_snapshot >= SNAPSHOT_EVERY:
-            self._since_snapshot = 0
+            self.storage.write(batch)
+            self._still_there()
+        except StateFolderError:
+            self._texts.forget(batch.texts)
+            raise
+        self.number, self.chain, self._totals = number, chain, totals
+        if checks is not None:
+            self._kept_at, self._live_checks = batch.events[0].number - 1, checks
+            _changes(state.jobs).clear()
+            _changes(state.recent).clear()
+        if self._head is not None:
+            self._head.note(self.identity, number)
 
-    def _record_ends(self, work: Any, ends: Sequence[Ended], state: State) -> None:
+    def _still_there(self) -> None:
+        if problem := self.storage.changed_outside():
+            raise StateFolderError(
+                f"{problem} while the engine used it, so nothing more is taken in; put back the very file in {self.folder}, "
+                f"or stop the engine and start it again: what was taken in before is lost with the file"
+            )
+
+    def _keep(self, batch: Batch, state: State) -> dict[int, bytes]:
+        """Add what has changed of the state since it was kept last, as it is before this batch's events."""
+        checks = dict(self._live_checks)
+        for number in sorted(_changes(state.jobs)):
+            job = state.jobs.get(number)
+            if job is None:
+                if checks.pop(number, None) is not None:
+                    batch.gone.append(number)
+            else:
+                row = live_row(job, self._texts, batch.texts)
+                checks[number] = row.own_check
+                batch.live.append(row)
+        found = parts_of(state, _changes(state.recent))
+        batch.parts |= {key: body for key, body in found.items() if self._parts.get(key) != body}
+        batch.parts["scalars"] = scalars_of(state, self.number, checks)
+        self._parts |= found
+        return checks
+
+    def _record_ends(self, batch: Batch, ends: Sequence[Ended], state: State, totals: Totals) -> None:
         known = {end.job: state.jobs.get(end.job) for end in ends}
-        final, cells = [], []
         for end in ends:
             job = known[end.job]
             if job is None:  # a task that is made by the same events
                 job = make_task(state.jobs[end.job // TASK_SPAN], end.job % TASK_SPAN - 1)
             if job.request.array is None:
-                cells += sum_cells(job, end)
+                batch.cells += sum_cells(job, end)
             known[end.job] = finished = job_after(job, end)
-            if finished.parent is not None:  # its script is kept once, with its array
-                origin = replace(finished.origin, script="", environment=())
-                finished = replace(finished, origin=origin)
             if not end.again:
-                final.append(ended_row(finished))
-        driver: Any = work.connection.driver_connection
-        driver.executemany(_INSERT_ENDED, final)
-        driver.executemany(_ADD_SUMS, cells)
+                batch.ended.append(ended_row(finished, self._texts, batch.texts))
+        self._add_up(batch, totals)
 
-    def _snapshot(self, work: Any, state: State, happened: Sequence[Event], number: int) -> None:
-        copy = state.copy()
-        for one in happened:
-            copy.apply(one)
-        work.execute(insert(snapshots).values(number=number, body=snapshot_to_json(copy)))
-        work.execute(snapshots.delete().where(snapshots.c.number < number))
+    def _add_up(self, batch: Batch, totals: Totals) -> None:
+        totals.ended += len(batch.ended)
+        totals.ended_sum = (totals.ended_sum + sum(as_number(row["own_check"]) for row in batch.ended)) & MASK
+        totals.cells_sum = (totals.cells_sum + cells_sum(map(_cell, batch.cells))) & MASK
+        batch.parts["totals"] = sealed(msgspec.json.encode(totals).decode())
 
     def append_past(self, happened: Sequence[Event]) -> None:
         """Write a whole history into an empty journal, ends and sums included, folding as it goes."""
@@ -200,163 +284,132 @@ class Journal:
 
     def import_past(self, jobs: Iterable[Job]) -> None:
         """Add jobs that ended before this journal began: rows and sums, without events."""
-        finals, cells = [], []
+        batch, totals = Batch(), replace_totals(self._totals)
         for job in jobs:
-            finals.append(ended_row(job))
-            cells += sum_cells(job, _as_end(job))
-        with self._sql.begin() as work:
-            driver: Any = work.connection.driver_connection
-            driver.executemany(_INSERT_ENDED, finals)
-            driver.executemany(_ADD_SUMS, cells)
+            batch.ended.append(ended_row(job, self._texts, batch.texts))
+            batch.cells += sum_cells(job, end_of(job))
+        self._add_up(batch, totals)
+        self.storage.write(batch)
+        self._totals = totals
+
+    # -- reading -----------------------------------------------------------------------------------
 
     def ended(self, wanted: EndedFilter) -> list[Job]:
         """Ended jobs, newest first."""
-        query = select(ended.c.body).order_by(ended.c.ended_ms.desc(), ended.c.job.desc()).limit(wanted.limit)
-        if wanted.user is not None:
-            query = query.where(ended.c.user == wanted.user)
-        if wanted.accounts is not None:
-            query = query.where(ended.c.account.in_(wanted.accounts))
-        if wanted.since_ms is not None:
-            query = query.where(ended.c.ended_ms >= wanted.since_ms)
-        if wanted.array is not None:
-            query = query.where(ended.c.job.between(task_id(wanted.array, 0), task_id(wanted.array + 1, -1)))
-        elif wanted.name is None:
-            query = query.where(ended.c.job < TASK_SPAN)
-        if wanted.name is not None:
-            query = query.where(ended.c.name == wanted.name)
-        if wanted.phase is not None:
-            query = query.where(ended.c.phase == wanted.phase)
-        with self._sql.connect() as work:
-            return [_job(body) for body in work.execute(query).scalars()]
+        return self._jobs(self.storage.ended(wanted))
 
     def ended_job(self, number: int) -> Job | None:
         """One ended job."""
-        with self._sql.connect() as work:
-            body = work.execute(select(ended.c.body).where(ended.c.job == number)).scalar()
-        return _job(body) if body else None
+        row = self.storage.ended_job(number)
+        return self._jobs([row])[0] if row else None
+
+    def _jobs(self, rows: Sequence[dict[str, Any]]) -> list[Job]:
+        try:
+            self._read_texts(key for row in rows for key in (row["script"], row["environment"]))
+            for row in rows:
+                if not ended_is_whole(row):
+                    raise ValueError(f"the record of job {row['job']} is not as it was written")
+            return [job_of(row["body"], self._texts[row["script"]], self._texts[row["environment"]]) for row in rows]
+        except (msgspec.MsgspecError, ValueError) as fault:
+            raise DamagedJournal(self.folder, str(fault)) from None
 
     def events_of(self, job: int) -> list[Event]:
         """All that happened to a job, in order."""
-        query = select(events.c.kind, events.c.body).where(events.c.job == job).order_by(events.c.number)
-        with self._sql.connect() as work:
-            return [decode(kind, body) for kind, body in work.execute(query)]
+        try:
+            rows = self.storage.events_of(job)
+            for row in rows:
+                if not is_whole(row):
+                    raise ValueError(f"event {row.number:,} is not as it was written")
+            return [self._event(row) for row in rows]
+        except (msgspec.MsgspecError, ValueError, KeyError) as fault:
+            raise DamagedJournal(self.folder, str(fault)) from None
+
+    # -- checking ----------------------------------------------------------------------------------
+
+    def problems(self) -> Iterator[str]:
+        """Everything that is not as it was written, the first problem of each kind."""
+        if problem := self.storage.structure_problem():
+            yield problem
+            return
+        try:
+            yield from self._first_fault_of_events()
+            yield from self._first_fault_of_tables()
+        except (msgspec.MsgspecError, KeyError, ValueError, AssertionError, TypeError) as fault:
+            yield str(fault) or type(fault).__name__
+
+    def _first_fault_of_events(self) -> Iterator[str]:
+        needed: set[int] = set()
+        try:
+            for row in self._verified(0):
+                needed |= {row.script, row.environment}
+        except ValueError as fault:
+            yield str(fault)
+            return
+        from lazy_quarry.store.codec import text_key
+
+        found = {row["key"] for row in self.storage.rows("texts") if text_key(row["body"]) == row["key"]}
+        if lost := needed - found - {0}:
+            yield f"{len(lost)} of the scripts and environments are missing or changed"
+
+    def _first_fault_of_tables(self) -> Iterator[str]:
+        from lazy_quarry.store.checks import row_check
+
+        for row in self.storage.live():
+            if row_check(*row[:4]) != row.own_check:
+                yield f"the record of job {row.job} is not as it was written"
+                return
+        parts = self.storage.parts()
+        scalars = msgspec.json.decode(opened(parts["scalars"]), type=Scalars) if "scalars" in parts else None
+        checks = [as_number(row.own_check) for row in self.storage.live()]
+        if scalars and (scalars.jobs, scalars.jobs_sum) != (len(checks), sum(checks) & MASK):
+            yield "records of jobs that have not ended are missing"
+            return
+        for key, body in parts.items():
+            if key not in ("scalars", "totals"):
+                opened(body)
+        totals = msgspec.json.decode(opened(parts["totals"]), type=Totals) if "totals" in parts else Totals()
+        count, total = 0, 0
+        for one in self.storage.rows("ended"):
+            if not ended_is_whole(one):
+                yield f"the record of job {one['job']} is not as it was written"
+                return
+            count, total = count + 1, total + as_number(one["own_check"])
+        if (count, total & MASK) != (totals.ended, totals.ended_sum):
+            yield "records of jobs that have ended are missing"
+        if cells_sum(map(_cell, self.storage.rows("sums"))) != totals.cells_sum:
+            yield "the sums by day are not as they were written"
+
+
+def replace_totals(totals: Totals) -> Totals:
+    """A copy that changes apart from this one."""
+    return Totals(totals.ended, totals.ended_sum, totals.cells_sum)
+
+
+def _cell(row: dict[str, Any]) -> tuple[tuple[Any, ...], tuple[int, ...]]:
+    return tuple(row[key] for key in CELL_KEY), tuple(row[key] for key in CELL_VALUES)
+
+
+def _changes(table: Any) -> set[Any]:
+    """What has changed of a table of the state; of one that doesn't track it, all of it."""
+    changed: set[Any] | None = getattr(table, "changed", None)
+    return set(table) if changed is None else changed
+
+
+def _place(folder: Path) -> dict[str, str]:
+    return {"path": str(folder.resolve()), "inode": str(os.stat(folder).st_ino)}
 
 
 def adopt(folder: Path) -> None:
     """Make a copied folder a site of its own: it forgets where it came from, and its spool goes."""
-    if not (folder / "journal.db").exists():
+    if not (folder / FILE).exists():
         raise StateFolderError(f"{folder} holds no journal, so there is nothing to adopt")
     shutil.rmtree(folder / "spool", ignore_errors=True)
-    sql = _connect(folder)
+    (folder / "journal.head").unlink(missing_ok=True)
+    storage = SqlStorage(folder)
     try:
-        with sql.begin() as work:
-            for key, value in _identity(folder).items():
-                work.execute(upsert(meta).values(key=key, value=value).on_conflict_do_update(set_={"value": value}))
-            work.execute(upsert(meta).values(key="adopted", value="yes").on_conflict_do_update(set_={"value": "yes"}))
-    except SQLAlchemyError as fault:
-        raise StateFolderError(_words(fault, folder)) from None
+        storage.set_meta({**_place(folder), "adopted": "yes"})
     finally:
-        sql.dispose()
+        storage.close()
 
 
-def ended_row(job: Job) -> dict[str, Any]:
-    """A job in the form of the table of ended jobs."""
-    return {
-        "job": job.number,
-        "user": job.user,
-        "account": job.request.account,
-        "queue": job.queue or job.request.queues[0],
-        "tier": job.request.tier,
-        "name": job.request.name,
-        "phase": job.phase.value,
-        "submitted_ms": job.submitted_ms,
-        "started_ms": job.started_ms,
-        "ended_ms": job.ended_ms,
-        "allocated_core_ms": job.allocated_core_ms,
-        "charge_core_ms": job.charge_core_ms,
-        "cpu_ms": job.use.cpu_ms,
-        "body": to_json(job),
-    }
-
-
-def sum_cells(job: Job, end: Ended) -> list[dict[str, Any]]:
-    """What one end adds to the sums, by UTC day; the job itself counts on its last day."""
-    begin = job.started_ms if job.started_ms is not None else end.at_ms
-    held = by_day(begin, end.at_ms, end.allocated_core_ms)
-    charged = by_day(begin, end.at_ms, end.charge_core_ms)
-    ran = job.started_ms is not None  # an end between two attempts has the use of the last one, which is counted
-    used = by_day(begin, end.at_ms, end.use.cpu_ms if ran else 0)
-    cells = []
-    for number, ((day, held_part), (_, charged_part), (_, used_part)) in enumerate(
-        zip(held, charged, used, strict=True)
-    ):
-        last = number == len(held) - 1 and not end.again
-        cells.append(
-            {
-                "day_ms": day,
-                "account": job.request.account,
-                "user": job.user,
-                "queue": job.queue or job.request.queues[0],
-                "tier": job.request.tier,
-                "name": job.request.name,
-                "jobs": int(last),
-                "failed": int(last and end.phase not in (Phase.DONE, Phase.CANCELLED)),
-                "allocated_core_ms": held_part,
-                "charge_core_ms": charged_part,
-                "cpu_ms": used_part,
-            }
-        )
-    return cells
-
-
-def _as_end(job: Job) -> Ended:
-    return Ended(
-        job.ended_ms or 0,
-        job.number,
-        job.attempt,
-        job.phase,
-        use=job.use,
-        allocated_core_ms=job.allocated_core_ms,
-        charge_core_ms=job.charge_core_ms,
-    )
-
-
-def _job(body: str) -> Job:
-    job: Job = from_json(Job, body)
-    return job
-
-
-def _identity(folder: Path) -> dict[str, str]:
-    return {"path": str(folder.resolve()), "inode": str(os.stat(folder).st_ino)}
-
-
-def _connect(folder: Path | None) -> Engine:
-    if folder is None:
-        from sqlalchemy.pool import StaticPool
-
-        # One connection for all threads: each connection to a database in memory has a database of its own.
-        return create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
-    sql = create_engine(f"sqlite:///{folder / 'journal.db'}", connect_args={"check_same_thread": False})
-
-    @event.listens_for(sql, "connect")
-    def _durable(connection: Any, _record: Any) -> None:
-        connection.execute("PRAGMA journal_mode=WAL")
-        # An event counts as written only when it is on the disk: NORMAL would lose the last ones in a power cut.
-        connection.execute("PRAGMA synchronous=FULL")
-
-    return sql
-
-
-def _words(fault: Exception, folder: Path | None) -> str:
-    """What a database's or the system's error means for the person."""
-    words = str(getattr(fault, "orig", fault))
-    if isinstance(fault, OSError) and fault.strerror:
-        words = fault.strerror
-    low = words.lower()
-    if "full" in low or "no space" in low:
-        return f"the disk that holds {folder} is full; nothing was changed. Make room there and try again"
-    if "readonly" in low or "read-only" in low or "permission" in low or "unable to open" in low:
-        return f"{folder} cannot be written ({words}); choose another folder with --state or LQ_STATE"
-    if isinstance(fault, DatabaseError | sqlite3.DatabaseError) and ("malformed" in low or "not a database" in low):
-        return f"the journal in {folder} is damaged ({words}); restore journal.db from a backup"
-    return f"the journal in {folder} cannot be used: {words}"
+__all__ = ["MOST_TASKS", "EndedFilter", "Journal", "adopt"]

@@ -1,11 +1,13 @@
 """The tables of a state folder's journal."""
 
-from sqlalchemy import BigInteger, Column, Index, Integer, MetaData, String, Table, Text
+from sqlalchemy import BigInteger, Column, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
 VERSION = 3
 """Of these tables. A folder with a greater one was written by a newer program and is left alone."""
 
 metadata = MetaData()
+_KEY = BigInteger().with_variant(Integer, "sqlite")
+"""In SQLite only a plain INTEGER is the number of the row itself."""
 
 meta = Table("meta", metadata, Column("key", String, primary_key=True), Column("value", Text, nullable=False))
 
@@ -17,20 +19,40 @@ events = Table(
     Column("kind", String, nullable=False),
     Column("job", Integer),
     Column("body", Text, nullable=False),
+    Column("script", BigInteger, nullable=False),
+    Column("environment", BigInteger, nullable=False),
+    Column("own_check", LargeBinary, nullable=False),
+    Column("chain", LargeBinary, nullable=False),
 )
+"""``script`` and ``environment`` are keys of texts, 0 for none; for the checksums see :mod:`lazy_quarry.store.checks`."""
 Index("events_of_job", events.c.job, sqlite_where=events.c.job.isnot(None))
 
-snapshots = Table(
-    "snapshots",
+texts = Table(
+    "texts",
     metadata,
-    Column("number", Integer, primary_key=True),
+    Column("key", _KEY, primary_key=True),
     Column("body", Text, nullable=False),
 )
+"""Scripts and environments, each once, by a key that follows from the text."""
+
+live = Table(
+    "live",
+    metadata,
+    Column("job", _KEY, primary_key=True),
+    Column("body", Text, nullable=False),
+    Column("script", BigInteger, nullable=False),
+    Column("environment", BigInteger, nullable=False),
+    Column("own_check", LargeBinary, nullable=False),
+)
+"""The jobs that have not ended, as they were after the event that ``parts`` names; later events are applied to them."""
+
+parts = Table("parts", metadata, Column("key", String, primary_key=True), Column("body", Text, nullable=False))
+"""The rest of the state, and what the other tables must add up to."""
 
 ended = Table(
     "ended",
     metadata,
-    Column("job", Integer, primary_key=True),
+    Column("job", _KEY, primary_key=True),
     Column("user", String, nullable=False),
     Column("account", String, nullable=False),
     Column("queue", String, nullable=False),
@@ -44,6 +66,9 @@ ended = Table(
     Column("charge_core_ms", BigInteger, nullable=False),
     Column("cpu_ms", BigInteger, nullable=False),
     Column("body", Text, nullable=False),
+    Column("script", BigInteger, nullable=False),
+    Column("environment", BigInteger, nullable=False),
+    Column("own_check", LargeBinary, nullable=False),
 )
 Index("ended_by_time", ended.c.ended_ms)
 Index("ended_by_user", ended.c.user, ended.c.ended_ms)

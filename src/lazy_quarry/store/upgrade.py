@@ -1,10 +1,31 @@
 """Bringing a journal that an earlier version wrote to the form of this one, all of it in one transaction."""
 
-from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
 from typing import Any
+from uuid import uuid4
 
 import msgspec
-from sqlalchemy import Connection
+from sqlalchemy import Connection, inspect
+
+from lazy_quarry.core.engine.events import KINDS
+from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.job.job import Job
+from lazy_quarry.errors import StateFolderError
+from lazy_quarry.store.checks import MASK, as_number, cells_sum, first_chain
+from lazy_quarry.store.codec import from_json
+from lazy_quarry.store.rows import (
+    CELL_KEY,
+    CELL_VALUES,
+    Texts,
+    ended_row,
+    event_row,
+    live_row,
+    parts_of,
+    scalars_of,
+    sealed,
+)
+from lazy_quarry.store.tables import VERSION, ended, events, live, meta, metadata, parts, texts
 
 _RENAMED_IN_2 = {
     "shares": "allocations",
@@ -18,12 +39,43 @@ _RENAMED_IN_2 = {
 }
 
 
-def upgrade(work: Connection, version: int) -> None:
-    """Take the tables from ``version`` to the present one, step by step; the caller commits."""
+def upgrade(work: Connection, folder: Path | None) -> None:
+    """Take the tables to the present version, step by step; the caller commits. A copy of the file is kept.
+
+    Raises :class:`StateFolderError` for a journal of a newer version.
+    """
+    if not inspect(work).has_table("meta"):
+        return
+    known = {row.key: row.value for row in work.execute(meta.select())}
+    version = int(known.get("version", VERSION))
+    if version > VERSION:
+        raise StateFolderError(
+            f"{folder} was written by a newer Lazy Quarry (its journal is version {version}, this program knows "
+            f"{VERSION}); install the newer one, or use another folder with --state"
+        )
+    if version == VERSION:
+        return
     driver: Any = work.connection.driver_connection
-    for step in range(version, max(_STEPS, default=version) + 1):
-        if step in _STEPS:
-            _STEPS[step](driver)
+    if folder is not None:
+        _keep_copy(driver, folder / f"journal-version-{version}.db")
+    if version == 1:
+        _from_1(driver)
+    _from_2(work)
+    work.execute(meta.update().where(meta.c.key == "version").values(value=str(VERSION)))
+
+
+def _keep_copy(driver: Any, path: Path) -> None:
+    """Copy the journal as it is, unless that has been done already."""
+    import sqlite3
+
+    if path.exists():
+        return
+    short = path.with_suffix(".part")
+    short.unlink(missing_ok=True)
+    with closing(sqlite3.connect(short)) as copy:
+        driver.backup(copy)
+    short.chmod(0o600)
+    short.rename(path)
 
 
 def _from_1(sql: Any) -> None:
@@ -37,15 +89,55 @@ def _from_1(sql: Any) -> None:
         sql.execute(f"ALTER TABLE {table} RENAME COLUMN held_core_ms TO allocated_core_ms")
 
 
-def _from_2(sql: Any) -> None:
-    """How often a job runs again is one number, with the ends after which it does."""
-    sql.create_function("with_retries", 1, _with_retries, deterministic=True)
-    for table in ("events", "snapshots", "ended"):
-        sql.execute(f"UPDATE {table} SET body = with_retries(body)")
+def _from_2(work: Connection) -> None:
+    """Retries are one number with the ends that they cover; texts are kept once; checksums; no snapshots, but live jobs."""
+    rows = {name: list(work.exec_driver_sql(f"SELECT * FROM {name}")) for name in ("events", "snapshots", "ended")}
+    cells = [dict(row._mapping) for row in work.exec_driver_sql("SELECT * FROM sums")]
+    for name in rows:
+        work.exec_driver_sql(f"DROP TABLE {name}")
+    metadata.create_all(work)
+    identity, known, new = uuid4().hex, Texts(), dict[int, str]()
+    work.execute(meta.insert().values(key="identity", value=identity))
+    state, since = State(), 0
+    for row in rows["snapshots"]:
+        found = from_json(State, _renewed_text(row.body))
+        given = {name: getattr(found, name) for name in _KEPT}
+        state, since = State.kept(found.jobs, **given), row.number
+    chain, written = first_chain(identity), []
+    for number, row in enumerate(sorted(rows["events"], key=lambda one: one.number), 1):
+        event = from_json(KINDS[row.kind], _renewed_text(row.body))
+        if row.number > since:
+            state.apply(event)
+        written.append(event_row(number, event, chain, known, new))
+        chain = written[-1].chain
+    ends = [ended_row(from_json(Job, _renewed_text(row.body)), known, new) for row in rows["ended"]]
+    jobs = [live_row(job, known, new) for job in state.jobs.values()]
+    totals = {
+        "ended": len(ends),
+        "ended_sum": sum(as_number(row["own_check"]) for row in ends) & MASK,
+        "cells_sum": cells_sum(
+            (tuple(cell[key] for key in CELL_KEY), tuple(cell[key] for key in CELL_VALUES)) for cell in cells
+        ),
+    }
+    found_parts = parts_of(state, state.recent)
+    found_parts["scalars"] = scalars_of(state, len(written), {row.job: row.own_check for row in jobs})
+    found_parts["totals"] = sealed(msgspec.json.encode(totals).decode())
+    for table, values in (
+        (events, [row._asdict() for row in written]),
+        (ended, ends),
+        (live, [row._asdict() for row in jobs]),
+        (texts, [{"key": key, "body": body} for key, body in new.items()]),
+        (parts, [{"key": key, "body": body} for key, body in found_parts.items()]),
+    ):
+        if values:
+            work.execute(table.insert(), values)
 
 
-def _with_retries(body: str) -> str:
-    return msgspec.json.encode(_renewed(msgspec.json.decode(body))).decode()
+_KEPT = ("at_ms", "next_number", "closures", "tallies", "recent", "orders", "reserved", "clock_held_ms")
+
+
+def _renewed_text(body: str) -> bytes:
+    return msgspec.json.encode(_renewed(msgspec.json.decode(body)))
 
 
 def _renewed(value: Any) -> Any:
@@ -60,7 +152,3 @@ def _renewed(value: Any) -> Any:
     if "failures" in found and "losses" in found:
         found["retried"] = found.pop("failures") + found.pop("losses")
     return found
-
-
-_STEPS: dict[int, Callable[[Any], None]] = {1: _from_1, 2: _from_2}
-"""What leads from a version to the next one."""

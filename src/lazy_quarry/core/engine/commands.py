@@ -19,6 +19,8 @@ class Submit:
     """For an array that waits task by task for another: its tasks that may start already, from 0."""
     doomed_tasks: tuple[int, ...] = ()
     """And those that can't start any more."""
+    mark: str = ""
+    """What tells this submission from every other, also of other journals that have the same numbers."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,6 +140,8 @@ class Finish:
     reason: str = ""
     use: Use = Use()
     held_ms: int | None = None
+    mark: str = ""
+    """The mark of the submission whose attempt it is; a report with another one is about no job of this journal."""
 
 
 @dataclass(frozen=True, slots=True)

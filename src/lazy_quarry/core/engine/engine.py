@@ -82,7 +82,8 @@ class Engine:
         """Fold events that are on disk into the state; returns the jobs they brought to their end."""
         ended = []
         for event in events:
+            followed = getattr(event, "job", 0) in self.state.followers
             if job := self.state.apply(event):
                 ended.append(job)
-            self.plans.take_in(event)
+            self.plans.take_in(event, followed)
         return ended

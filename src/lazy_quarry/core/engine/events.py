@@ -20,6 +20,8 @@ class Submitted:
     origin: Origin
     freed_tasks: tuple[int, ...] = ()
     doomed_tasks: tuple[int, ...] = ()
+    mark: str = ""
+    """What tells this submission from every other, also of other journals that have the same numbers."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -11,7 +11,7 @@ from lazy_quarry.core.ledger.charges import allocated_core_ms
 def finish(now: Situation, report: Finish) -> list[Event]:
     """An attempt has ended. A runner may report it twice; it counts once."""
     job = now.state.jobs.get(report.job)
-    if job is None or job.phase is not Phase.RUNNING or job.attempt != report.attempt:
+    if job is None or job.phase is not Phase.RUNNING or (job.attempt, job.mark) != (report.attempt, report.mark):
         return []
     phase, reason = _outcome(job, report)
     core_ms = allocated_core_ms(job, now.at_ms)

@@ -31,6 +31,7 @@ def submit(now: Situation, command: Submit) -> list[Event]:
             origin=command.origin,
             freed_tasks=command.freed_tasks,
             doomed_tasks=command.doomed_tasks,
+            mark=command.mark,
         )
     ]
 

@@ -54,8 +54,11 @@ class Plans:
             self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
         return plan
 
-    def take_in(self, event: Event) -> None:
-        """Keep the plan when an event doesn't change it: a job is added behind all others, or starts at its place."""
+    def take_in(self, event: Event, followed: bool) -> None:
+        """Keep the plan when an event doesn't change it: a job is added behind all others, or starts at its place.
+
+        ``followed``: other jobs waited for the one that it is about.
+        """
         plan = self._kept
         if plan is None:
             return
@@ -72,7 +75,7 @@ class Plans:
             plan.started(event.job)
             # Others may start now, or later than the plan says, or exchange their turns.
             own_order = self.state.jobs[event.job].user in self._ordering
-            if event.job in self.state.followers or event.job >= TASK_SPAN or own_order:
+            if followed or event.job >= TASK_SPAN or own_order:
                 self._kept = None
         else:
             self._kept = None

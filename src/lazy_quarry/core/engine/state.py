@@ -5,6 +5,7 @@ State is a fold: :meth:`State.apply` takes one event in, and nothing else ever c
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from lazy_quarry.core.engine.events import (
     BroughtForward,
@@ -33,20 +34,36 @@ from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import DAY_MS
 
 
+class Tracked(dict[Any, Any]):
+    """A dictionary that knows which of its entries were changed since somebody last cleared ``changed``."""
+
+    def __init__(self, *entries: Any) -> None:
+        super().__init__(*entries)
+        self.changed: set[Any] = set()
+
+    def __setitem__(self, key: Any, value: Any) -> None:
+        super().__setitem__(key, value)
+        self.changed.add(key)
+
+    def __delitem__(self, key: Any) -> None:
+        super().__delitem__(key)
+        self.changed.add(key)
+
+
 @dataclass
 class State:
     """Live jobs, closed nodes and running sums, after the events so far."""
 
     at_ms: int = 0
     next_number: int = 1
-    jobs: dict[int, Job] = field(default_factory=dict)
+    jobs: dict[int, Job] = field(default_factory=Tracked)
     closures: dict[str, str] = field(default_factory=dict)
     tallies: dict[str, Tally] = field(default_factory=dict)
     tasks: dict[int, set[int]] = field(default_factory=dict)
     """The live tasks of each array."""
     followers: dict[int, set[int]] = field(default_factory=dict)
     """The jobs that wait for each job."""
-    recent: dict[str, dict[str, dict[int, int]]] = field(default_factory=dict)
+    recent: dict[str, dict[str, dict[int, int]]] = field(default_factory=Tracked)
     """Core-ms held by attempts that have ended, by account, user and day: what standing goes by."""
     orders: dict[str, tuple[int, ...]] = field(default_factory=dict)
     """Each user's own order among their waiting jobs."""
@@ -61,7 +78,7 @@ class State:
         self.at_ms = max(self.at_ms, event.at_ms)
         match event:
             case Submitted():
-                job = Job(event.job, event.user, event.request, event.origin, event.at_ms)
+                job = Job(event.job, event.user, event.request, event.origin, event.at_ms, mark=event.mark)
                 self._set_waits(job, event)
                 self.next_number = max(self.next_number, event.job + 1)
             case Held():
@@ -118,11 +135,15 @@ class State:
     def _change(self, event: Changed) -> None:
         job = self.jobs[event.job]
         origin = replace(job.origin, overrides=(*job.origin.overrides, *event.overrides))
-        for number, _ in job.unmet:
-            self.followers[number].discard(event.job)
-            if not self.followers[number]:
-                del self.followers[number]
+        self._follow_no_more(job)
         self._set_waits(replace(job, request=event.request, origin=origin, skip_reason=""), event)
+
+    def _follow_no_more(self, job: Job) -> None:
+        for number, _ in job.unmet:
+            if number in self.followers:
+                self.followers[number].discard(job.number)
+                if not self.followers[number]:
+                    del self.followers[number]
 
     def _set_waits(self, job: Job, event: Submitted | Changed) -> None:
         """Keep a job with what its request waits for, as far as that isn't decided yet."""
@@ -139,7 +160,9 @@ class State:
 
     def _used(self, account: str, user: str, day_ms: int, core_ms: int) -> None:
         """Add the use of a day, and drop days that are too old to count."""
-        days = self.recent.setdefault(account, {}).setdefault(user, {})
+        users = self.recent.get(account, {})
+        days = users.setdefault(user, {})
+        self.recent[account] = users
         days[day_ms] = days.get(day_ms, 0) + core_ms
         oldest = self.at_ms - KEPT_DAYS * DAY_MS
         for old in [day for day in days if day < oldest]:
@@ -171,11 +194,13 @@ class State:
                         or f"{number} {_ended_words(phase)}, and it was to start only if {_WANTED[condition]}"
                     )
             told = replace(job, unmet=tuple(waits), skip_reason=skip_reason)
+            if phase is None and not any(one == number for one, _ in waits):
+                self.followers[number].discard(follower)
             if phase is not None and (number, EACH) in job.unmet:
                 told = replace(told, doomed_tasks=_left_over(told))
             freed = job.phase is Phase.BLOCKED and not skip_reason
             self.jobs[follower] = replace(told, phase=_waiting_phase(told)) if freed else told
-        if phase is not None:
+        if phase is not None or not self.followers.get(number, True):
             self.followers.pop(number, None)
 
     def _make_task(self, event: TaskMade) -> None:
@@ -213,6 +238,8 @@ class State:
     def _end(self, event: Ended) -> Job | None:
         job = job_after(self.jobs[event.job], event)
         self._forget_order(event.job)
+        if not event.again:
+            self._follow_no_more(job)
         if event.allocated_core_ms and (began := self.jobs[event.job].started_ms) is not None:
             for day, core_ms in by_day(began, event.at_ms, event.allocated_core_ms):
                 self._used(job.request.account, job.user, day, core_ms)
@@ -258,6 +285,8 @@ class State:
             charge_core_ms=parent.charge_core_ms + task.charge_core_ms,
         )
         self.tasks[number].discard(task.number)
+        if not self.tasks[number]:
+            del self.tasks[number]
         for follower in sorted(self.followers.get(number, ())):
             self._pair(follower, number, task)
 
@@ -281,6 +310,21 @@ class State:
         self.tallies[account] = Tally(
             tally.charged_core_ms + charged, tally.allocated_core_ms + held, tally.jobs + jobs, tally.failed + failed
         )
+
+    @classmethod
+    def kept(cls, jobs: dict[int, Job], **parts: Any) -> "State":
+        """A state from its live jobs and its other parts; what follows from the jobs is worked out.
+
+        ``parts`` are all fields but jobs, tasks and followers.
+        """
+        state = cls(jobs=Tracked(sorted(jobs.items())), **parts)
+        state.recent = Tracked(state.recent)
+        for number, job in state.jobs.items():
+            if job.parent is not None:
+                state.tasks.setdefault(job.parent, set()).add(number)
+            for other, _ in job.unmet:
+                state.followers.setdefault(other, set()).add(number)
+        return state
 
     def copy(self) -> "State":
         """A copy that changes apart from this one. Jobs are values, so both share them."""

@@ -108,6 +108,8 @@ class Job:
     """For an array that waits task by task for another: its tasks that may start but have not started."""
     doomed_tasks: tuple[int, ...] = ()
     """And those that can't any more, and have not been ended yet."""
+    mark: str = ""
+    """What tells its submission from every other, also of other journals."""
 
     @property
     def parent(self) -> int | None:
@@ -178,4 +180,5 @@ class Job:
 def make_task(parent: Job, index: int) -> Job:
     """One task of an array as a job of its own; ``index`` counts from 0."""
     number = task_id(parent.number, index)
-    return Job(number, parent.user, task_request(parent.request, index), parent.origin, parent.submitted_ms)
+    request = task_request(parent.request, index)
+    return Job(number, parent.user, request, parent.origin, parent.submitted_ms, mark=parent.mark)

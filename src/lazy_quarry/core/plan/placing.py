@@ -12,8 +12,8 @@ from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import HOUR_MS
 
-ARRAY_ROUNDS = 8
-"""So often as many tasks of an array are placed as fit; what is left then has no place yet."""
+ARRAY_ROUNDS, ROUNDS_AT_ONCE = 8, 2
+"""So often as many tasks of an array are placed as fit, or as at-once allows; what is left then has no place yet."""
 _NO_NODE = Unplaced("nodes", "no node that could take it is open")
 _AT_ONCE = Unplaced("at-once", "as many of its tasks run as at-once allows")
 
@@ -298,7 +298,7 @@ class Placing:
         """Places for the tasks of an array that can't start now."""
         # Several places at once are only correct while one timeline and no limit has to agree.
         one_by_one = len(self.timelines) > 1 or self.limits.bounded
-        for round_ in range(ARRAY_ROUNDS):
+        for round_ in range(ARRAY_ROUNDS if slots is None else ROUNDS_AT_ONCE):
             not_before = max(no_sooner, slots[0]) if slots else no_sooner
             several = min(left, sum(slot <= not_before for slot in slots)) if slots else left
             first = self._find(wanted, not_before)

@@ -1,0 +1,267 @@
+"""The storage of a journal in SQLite, through SQLAlchemy."""
+
+import os
+import sqlite3
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, Engine, Table, create_engine, event, select
+from sqlalchemy.dialects.sqlite import insert as upsert
+from sqlalchemy.exc import DatabaseError, SQLAlchemyError
+
+from lazy_quarry.core.job.job import TASK_SPAN, task_id
+from lazy_quarry.errors import DamagedJournal, StateFolderError
+from lazy_quarry.store.reserve import Reserve
+from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, LiveRow
+from lazy_quarry.store.tables import ended, events, live, meta, metadata, parts, sums, texts
+from lazy_quarry.store.upgrade import upgrade
+
+FILE = "journal.db"
+_RISING = ("jobs", "failed", "allocated_core_ms", "charge_core_ms", "cpu_ms")
+
+
+def _insert_all(table: Table, named: bool) -> str:
+    names = [column.name for column in table.columns]
+    values = ", ".join(f":{name}" for name in names) if named else ", ".join("?" * len(names))
+    return f"INSERT INTO {table.name} ({', '.join(names)}) VALUES ({values})"
+
+
+_INSERT_EVENT = _insert_all(events, named=False)
+_INSERT_ENDED = _insert_all(ended, named=True)
+_ADD_SUMS = f"{_insert_all(sums, named=True)} ON CONFLICT DO UPDATE SET " + ", ".join(
+    f"{name} = {name} + excluded.{name}" for name in _RISING
+)
+_PUT_LIVE = _insert_all(live, named=False).replace("INSERT", "INSERT OR REPLACE", 1)
+_PUT_PART = _insert_all(parts, named=False).replace("INSERT", "INSERT OR REPLACE", 1)
+_KEEP_TEXT = _insert_all(texts, named=False).replace("INSERT", "INSERT OR IGNORE", 1)
+
+
+class SqlStorage:
+    """One SQLite file, or a database in memory when ``folder`` is None."""
+
+    def __init__(self, folder: Path | None) -> None:
+        """Open or make the file. Raises :class:`StateFolderError` when it cannot be used."""
+        self.folder = folder
+        self._seen: dict[str, tuple[int, int, int]] = {}
+        with self._told():
+            if folder is not None:
+                _private(folder)
+            self.sql = connect(folder)
+            with self.sql.begin() as work:
+                upgrade(work, folder)
+                metadata.create_all(work)
+        self._reserve = Reserve(folder) if folder is not None else None
+        self._remember()
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        """Turn what the database says into what it means for the person."""
+        try:
+            yield
+        except (SQLAlchemyError, sqlite3.Error, OSError) as fault:
+            raise explained(fault, self.folder) from None
+
+    # -- the files themselves ----------------------------------------------------------------------
+
+    def _remember(self) -> None:
+        for name in (FILE, f"{FILE}-wal"):
+            if self.folder is not None and (found := _stat(self.folder / name)):
+                self._seen[name] = found
+
+    def changed_outside(self) -> str:
+        """Why the files are not those that were opened (deleted, replaced, cut short); empty when they are.
+
+        They are looked at by name alone: closing a second handle of the file would drop SQLite's locks on the first.
+        """
+        for name, (device, inode, size) in self._seen.items():
+            assert self.folder is not None
+            now = _stat(self.folder / name)
+            if now is None:
+                return f"{name} was removed"
+            if now[:2] != (device, inode):
+                return f"{name} was replaced"
+            if now[2] < size:
+                return f"{name} was cut short"
+        return ""
+
+    def structure_problem(self) -> str:
+        """What SQLite finds wrong with the file; empty for nothing."""
+        with self._told(), self.sql.connect() as work:
+            found = str(work.exec_driver_sql("PRAGMA integrity_check(1)").scalar())
+        return "" if found == "ok" else found.replace("\n", " ")
+
+    def close(self) -> None:
+        """Close the file."""
+        self.sql.dispose()
+
+    # -- writing -----------------------------------------------------------------------------------
+
+    def write(self, batch: Batch) -> None:
+        """Write all of it durably, or nothing. On a full disk, what was kept in reserve is given up first."""
+        try:
+            self._write(batch)
+        except StateFolderError as fault:
+            if self._reserve is None or "full" not in str(fault) or not self._reserve.give_up():
+                raise
+            self._write(batch)
+        else:
+            if self._reserve is not None:
+                self._reserve.keep()
+
+    def _write(self, batch: Batch) -> None:
+        with self._told(), self.sql.begin() as work:
+            driver: Any = work.connection.driver_connection
+            # The driver's own executemany: the rows are tuples already, so SQLAlchemy's work on each would be wasted.
+            for statement, rows in (
+                (_KEEP_TEXT, list(batch.texts.items())),
+                (_INSERT_EVENT, batch.events),
+                (_INSERT_ENDED, batch.ended),
+                (_ADD_SUMS, batch.cells),
+                (_PUT_LIVE, batch.live),
+                ("DELETE FROM live WHERE job = ?", [(job,) for job in batch.gone]),
+                (_PUT_PART, list(batch.parts.items())),
+            ):
+                if rows:
+                    driver.executemany(statement, rows)
+        self._remember()
+
+    def set_meta(self, values: Mapping[str, str | None]) -> None:
+        """Change some of what describes the journal; None removes."""
+        with self._told(), self.sql.begin() as work:
+            for key, value in values.items():
+                if value is None:
+                    work.execute(meta.delete().where(meta.c.key == key))
+                else:
+                    work.execute(upsert(meta).values(key=key, value=value).on_conflict_do_update(set_={"value": value}))
+        self._remember()
+
+    # -- reading -----------------------------------------------------------------------------------
+
+    def _read(self, query: Any) -> list[Any]:
+        with self._told(), self.sql.connect() as work:
+            return list(work.execute(query))
+
+    def meta(self) -> dict[str, str]:
+        """Version, identity and the like."""
+        return {row.key: row.value for row in self._read(select(meta))}
+
+    def last_event(self) -> EventRow | None:
+        """The newest event."""
+        found = self._read(select(events).order_by(events.c.number.desc()).limit(1))
+        return EventRow(*found[0]) if found else None
+
+    def events(self, after: int) -> Iterator[EventRow]:
+        """Events in order, from the one after a number."""
+        with self._told(), self.sql.connect() as work:
+            for row in work.execute(select(events).where(events.c.number > after).order_by(events.c.number)):
+                yield EventRow(*row)
+
+    def events_of(self, job: int) -> list[EventRow]:
+        """All events of a job, in order."""
+        return [
+            EventRow(*row) for row in self._read(select(events).where(events.c.job == job).order_by(events.c.number))
+        ]
+
+    def texts(self, keys: Iterable[int]) -> dict[int, str]:
+        """Some of the texts, by key."""
+        wanted, found = sorted(set(keys) - {0}), dict[int, str]()
+        for at in range(0, len(wanted), 500):
+            for row in self._read(select(texts).where(texts.c.key.in_(wanted[at : at + 500]))):
+                found[row.key] = row.body
+        return found
+
+    def live(self) -> list[LiveRow]:
+        """All jobs that have not ended."""
+        return [LiveRow(*row) for row in self._read(select(live).order_by(live.c.job))]
+
+    def parts(self) -> dict[str, str]:
+        """The rest of the state."""
+        return {row.key: row.body for row in self._read(select(parts))}
+
+    def ended(self, wanted: EndedFilter) -> list[dict[str, Any]]:
+        """Rows of ended jobs, newest first."""
+        query = select(ended).order_by(ended.c.ended_ms.desc(), ended.c.job.desc()).limit(wanted.limit)
+        if wanted.user is not None:
+            query = query.where(ended.c.user == wanted.user)
+        if wanted.accounts is not None:
+            query = query.where(ended.c.account.in_(wanted.accounts))
+        if wanted.since_ms is not None:
+            query = query.where(ended.c.ended_ms >= wanted.since_ms)
+        if wanted.array is not None:
+            query = query.where(ended.c.job.between(task_id(wanted.array, 0), task_id(wanted.array + 1, -1)))
+        elif wanted.name is None:
+            query = query.where(ended.c.job < TASK_SPAN)
+        if wanted.name is not None:
+            query = query.where(ended.c.name == wanted.name)
+        if wanted.phase is not None:
+            query = query.where(ended.c.phase == wanted.phase)
+        return [dict(row._mapping) for row in self._read(query)]
+
+    def ended_job(self, number: int) -> dict[str, Any] | None:
+        """The row of one ended job."""
+        found = self._read(select(ended).where(ended.c.job == number))
+        return dict(found[0]._mapping) if found else None
+
+    def rows(self, table: str) -> Iterator[dict[str, Any]]:
+        """All rows of a table, for checking."""
+        with self._told(), self.sql.connect() as work:
+            for row in work.execute(select(metadata.tables[table])):
+                yield dict(row._mapping)
+
+
+def _stat(path: Path) -> tuple[int, int, int] | None:
+    try:
+        found = os.stat(path)
+    except FileNotFoundError:
+        return None
+    return found.st_dev, found.st_ino, found.st_size
+
+
+def _private(folder: Path) -> None:
+    """What is written there can be read by its owner alone, also in a folder and in files that existed before."""
+    os.close(os.open(folder / FILE, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600))
+    for name in (FILE, f"{FILE}-wal", f"{FILE}-shm"):
+        if (folder / name).exists():
+            os.chmod(folder / name, 0o600)
+
+
+def connect(folder: Path | None) -> Engine:
+    """A connection to the journal's file, or to a database in memory."""
+    if folder is None:
+        from sqlalchemy.pool import StaticPool
+
+        # One connection for all threads: each connection to a database in memory has a database of its own.
+        return create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
+    sql = create_engine(f"sqlite:///{folder / FILE}", connect_args={"check_same_thread": False})
+
+    @event.listens_for(sql, "connect")
+    def _durable(connection: Any, _record: Any) -> None:
+        connection.execute("PRAGMA page_size=4096")
+        connection.execute("PRAGMA journal_mode=WAL")
+        # An event counts as written only when it is on the disk: NORMAL would lose the last ones in a power cut.
+        connection.execute("PRAGMA synchronous=FULL")
+
+    return sql
+
+
+def explained(fault: Exception, folder: Path | None) -> StateFolderError:
+    """What a database's or the system's error means for the person."""
+    words = str(getattr(fault, "orig", fault))
+    if isinstance(fault, OSError) and fault.strerror:
+        words = fault.strerror
+    low = words.lower()
+    if "full" in low or "no space" in low:
+        return StateFolderError(
+            f"the disk that holds {folder} is full; nothing was changed. Make room there and try again"
+        )
+    if "readonly" in low or "read-only" in low or "permission" in low or "unable to open" in low:
+        return StateFolderError(f"{folder} cannot be written ({words}); choose another folder with --state or LQ_STATE")
+    damaged = ("malformed", "not a database", "no such table", "no such column", "utf-8", "constraint", "corrupt")
+    if isinstance(fault, DatabaseError | sqlite3.DatabaseError) and any(sign in low for sign in damaged):
+        return DamagedJournal(folder, words)
+    return StateFolderError(f"the journal in {folder} cannot be used: {words}")
+
+
+__all__ = ["Connection", "SqlStorage", "connect", "explained"]

@@ -1,0 +1,105 @@
+"""What the journal needs from whatever keeps it: rows that are written together or not at all, and read again."""
+
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple, Protocol
+
+
+@dataclass(frozen=True, slots=True)
+class EndedFilter:
+    """Which ended jobs to read; None means any. Newest first, ``limit`` at most."""
+
+    user: str | None = None
+    accounts: tuple[str, ...] | None = None
+    since_ms: int | None = None
+    limit: int = 500
+    name: str | None = None
+    phase: str | None = None
+    array: int | None = None
+    """Tasks of this array; without it, everything but tasks."""
+
+
+class EventRow(NamedTuple):
+    """An event as it is kept."""
+
+    number: int
+    at_ms: int
+    kind: str
+    job: int | None
+    body: str
+    script: int
+    environment: int
+    own_check: bytes
+    chain: bytes
+
+
+class LiveRow(NamedTuple):
+    """A job that has not ended, as it is kept."""
+
+    job: int
+    body: str
+    script: int
+    environment: int
+    own_check: bytes
+
+
+@dataclass(slots=True)
+class Batch:
+    """What is written in one transaction."""
+
+    events: list[EventRow] = field(default_factory=list)
+    texts: dict[int, str] = field(default_factory=dict)
+    ended: list[dict[str, Any]] = field(default_factory=list)
+    cells: list[dict[str, Any]] = field(default_factory=list)
+    live: list[LiveRow] = field(default_factory=list)
+    gone: list[int] = field(default_factory=list)
+    parts: dict[str, str] = field(default_factory=dict)
+
+
+class Storage(Protocol):
+    """One journal's tables. Every method raises :class:`StateFolderError` with what a person can do."""
+
+    def write(self, batch: Batch) -> None:
+        """Write all of it durably, or nothing."""
+
+    def changed_outside(self) -> str:
+        """Why the files are not those that were opened (deleted, replaced, cut short); empty when they are."""
+
+    def meta(self) -> dict[str, str]:
+        """Version, identity and the like."""
+
+    def set_meta(self, values: Mapping[str, str | None]) -> None:
+        """Change some of it; None removes."""
+
+    def last_event(self) -> EventRow | None:
+        """The newest event."""
+
+    def events(self, after: int) -> Iterator[EventRow]:
+        """Events in order, from the one after a number."""
+
+    def events_of(self, job: int) -> list[EventRow]:
+        """All events of a job, in order."""
+
+    def texts(self, keys: Iterable[int]) -> dict[int, str]:
+        """Some of the texts, by key."""
+
+    def live(self) -> list[LiveRow]:
+        """All jobs that have not ended."""
+
+    def parts(self) -> dict[str, str]:
+        """The rest of the state."""
+
+    def ended(self, wanted: EndedFilter) -> list[dict[str, Any]]:
+        """Rows of ended jobs, newest first."""
+
+    def ended_job(self, number: int) -> dict[str, Any] | None:
+        """The row of one ended job."""
+
+    def rows(self, table: str) -> Iterator[dict[str, Any]]:
+        """All rows of a table, for checking."""
+
+    def structure_problem(self) -> str:
+        """What the storage itself finds wrong with its files; empty for nothing."""
+
+    def close(self) -> None:
+        """Close the files."""
