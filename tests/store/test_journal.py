@@ -37,8 +37,11 @@ class Site:
         self.do(Submit(at, "ada", request(name), Origin("#!/bin/sh\n")))
         self.do(Schedule(at))
         number = self.engine.state.next_number - 1
-        self.do(Finish(at + length, number, 1, exit=0))
+        self.finish(number, at + length)
         return number
+
+    def finish(self, number, at):
+        self.do(Finish(at, number, 1, exit=0))
 
 
 def test_opening_again_brings_the_state_back(tmp_path):

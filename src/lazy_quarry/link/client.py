@@ -104,7 +104,7 @@ class SocketClient(_Calls):
             self._socket.sendall(b'{"jsonrpc":"2.0","id":0,"method":"leave"}\n')
         with self._news:
             self._news.wait_for(lambda: self._closed, START_S)
-        FolderLock(self.folder, "engine.lock", wait=True).release()
+        FolderLock(self.folder, "", wait=True).release()
 
     def close(self) -> None:
         """Disconnect. The engine and its jobs go on."""

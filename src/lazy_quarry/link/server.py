@@ -154,7 +154,7 @@ def main() -> None:
     """``python -m lazy_quarry.link.server FOLDER``: exit 0 when done or another engine is there, 1 with a reason."""
     folder = Path(sys.argv[1])
     try:
-        lock = FolderLock(folder, "engine.lock", wait=False)
+        lock = FolderLock(folder, "", wait=False)
     except BlockingIOError:
         return
     except StateFolderError as fault:

@@ -32,14 +32,22 @@ class Dispatcher:
         return self.present.engine.state
 
     def _disown(self) -> None:
-        """For a copied state folder: jobs that ran belong to the original, and waiting jobs must not run twice."""
+        """Of a copied state folder what ran belongs to the original. There, and where events were lost, what waits is held:
+        it may have run already.
+        """
         now, events = self.present.now(), list[Event]()
+        copied = self.present.journal.adopted == "yes"
         for job in self._state.jobs.values():
-            if job.phase is Phase.RUNNING:
+            if job.phase is Phase.RUNNING and copied:
                 reason = "it ran from the folder that this one is a copy of"
                 events.append(Ended(now, job.number, job.attempt, Phase.LOST, reason=reason))
             elif job.phase is Phase.WAITING:
-                events.append(Held(now, job.number, "the copying of this folder"))
+                by = (
+                    "the copying of this folder"
+                    if copied
+                    else "the rescue of this journal, for it may have run already"
+                )
+                events.append(Held(now, job.number, by))
         self.present.commit(events)
         self.present.journal.settle_adoption()
 

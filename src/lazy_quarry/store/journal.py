@@ -8,6 +8,7 @@ replaying its past, and the engine never stands still to write all of its state.
 import os
 import shutil
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
@@ -17,9 +18,12 @@ import msgspec
 from lazy_quarry.core.engine.events import Ended, Event
 from lazy_quarry.core.engine.state import State, job_after
 from lazy_quarry.core.job.job import TASK_SPAN, Job, make_task
+from lazy_quarry.core.units import plural
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.store.checks import MASK, as_number, cells_sum, first_chain, next_chain
+from lazy_quarry.store.folder import make_folder
 from lazy_quarry.store.head import Head
+from lazy_quarry.store.raw_pages import saved_log
 from lazy_quarry.store.rows import (
     CELL_KEY,
     CELL_VALUES,
@@ -70,10 +74,16 @@ class Journal:
         not what was written.
         """
         self.folder = folder
+        try:
+            self._open(folder, storage)
+        except DamagedJournal as fault:
+            raise _with_what_is_whole(fault, folder) from None
+
+    def _open(self, folder: Path | None, storage: Storage | None) -> None:
         head = Head(folder) if folder is not None else None
         try:
             if folder is not None:
-                folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+                make_folder(folder)
                 if head and head.number and not (folder / FILE).exists():
                     raise StateFolderError(
                         f"{FILE} is gone from {folder}, and it had {head.number:,} events. Put it back; or, to begin a new "
@@ -81,14 +91,16 @@ class Journal:
                     )
         except OSError as fault:
             raise StateFolderError(f"{folder} cannot be used: {fault.strerror}") from None
-        self.storage: Storage = storage or SqlStorage(folder)
+        if folder is not None:
+            _save_log(folder)
+        self.storage: Storage = storage or SqlStorage(folder, bool(head and head.number))
         self._texts, self._live_checks = Texts(), dict[int, bytes]()
         self._head = head
         known = self._settle()
         self.identity = known["identity"]
         """What tells this journal from every other."""
-        self.adopted = known.get("adopted") == "yes"
-        """True once a copied folder was made a site of its own, until that is settled."""
+        self.adopted = known.get("adopted", "")
+        """``yes`` once a copied folder was made a site of its own, ``rescued`` once events were lost; until that is settled."""
         self.number, self.chain, self._kept_at = 0, first_chain(self.identity), 0
         self._totals, self._parts = Totals(), dict[str, str]()
         last = self.storage.last_event()
@@ -98,6 +110,8 @@ class Journal:
         if folder is not None and self.number and (folder / FILE).stat().st_size <= CHECKED_BYTES:
             for problem in self.problems():
                 raise DamagedJournal(folder, problem)
+        if folder is not None:
+            saved_log(folder).unlink(missing_ok=True)
 
     # -- opening -----------------------------------------------------------------------------------
 
@@ -118,7 +132,15 @@ class Journal:
     def _compare_head(self) -> None:
         """Compare with what was noted outside of the journal: events that were written last may be missing."""
         head = self._head
-        if head is None or head.identity != self.identity or head.number <= self.number or self.adopted:
+        if head is None or not head.number or self.adopted:
+            return
+        if head.identity != self.identity:
+            raise DamagedJournal(
+                self.folder,
+                f"it is not the one that was here, which had {head.number:,} events (to go on with this one all the same: "
+                f"lazy-quarry adopt)",
+            )
+        if head.number <= self.number:
             return
         missing = head.number - self.number
         raise DamagedJournal(
@@ -130,7 +152,7 @@ class Journal:
     def settle_adoption(self) -> None:
         """Mark that the jobs which the copied folder recorded as live were handled."""
         self.storage.set_meta({"adopted": None})
-        self.adopted = False
+        self.adopted = ""
 
     def close(self) -> None:
         """Close the files."""
@@ -380,6 +402,24 @@ class Journal:
             yield "the sums by day are not as they were written"
 
 
+def _with_what_is_whole(fault: DamagedJournal, folder: Path | None) -> DamagedJournal:
+    """The same with how many events can still be read."""
+    if folder is None or (folder / FILE).stat().st_size > 8 * CHECKED_BYTES:
+        return fault
+    from lazy_quarry.store.whole_events import whole_events  # not needed by a journal that is whole
+
+    return DamagedJournal(folder, fault.what, f"{plural(len(whole_events(folder)[0]), 'event')} can still be read")
+
+
+def _save_log(folder: Path) -> None:
+    """Keep the write-ahead log that an engine left which didn't end by itself, until the journal is known to be whole."""
+    log = folder / f"{FILE}-wal"
+    with suppress(OSError):
+        if log.exists() and log.stat().st_size and not saved_log(folder).exists():
+            shutil.copyfile(log, saved_log(folder))
+            saved_log(folder).chmod(0o600)
+
+
 def replace_totals(totals: Totals) -> Totals:
     """A copy that changes apart from this one."""
     return Totals(totals.ended, totals.ended_sum, totals.cells_sum)
@@ -405,9 +445,19 @@ def adopt(folder: Path) -> None:
         raise StateFolderError(f"{folder} holds no journal, so there is nothing to adopt")
     shutil.rmtree(folder / "spool", ignore_errors=True)
     (folder / "journal.head").unlink(missing_ok=True)
+    saved_log(folder).unlink(missing_ok=True)
     storage = SqlStorage(folder)
     try:
         storage.set_meta({**_place(folder), "adopted": "yes"})
+    finally:
+        storage.close()
+
+
+def moved_in(folder: Path) -> None:
+    """A journal was moved into this folder, where it belongs from now on."""
+    storage = SqlStorage(folder)
+    try:
+        storage.set_meta(_place(folder))
     finally:
         storage.close()
 

@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Table, create_engine, event, select
+from sqlalchemy import Engine, Table, create_engine, event, inspect, select
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
@@ -41,14 +41,21 @@ _KEEP_TEXT = _insert_all(texts, named=False).replace("INSERT", "INSERT OR IGNORE
 class SqlStorage:
     """One SQLite file, or a database in memory when ``folder`` is None."""
 
-    def __init__(self, folder: Path | None) -> None:
-        """Open or make the file. Raises :class:`StateFolderError` when it cannot be used."""
+    def __init__(self, folder: Path | None, there: bool = False) -> None:
+        """Open or make the file. Raises :class:`StateFolderError` when it cannot be used.
+
+        ``there``: the file must hold a journal. One that is empty is then damaged, and nothing is written to it.
+        """
         self.folder = folder
         self._seen: dict[str, tuple[int, int, int]] = {}
         with self._told():
             if folder is not None:
                 _private(folder)
             self.sql = connect(folder)
+            with self.sql.connect() as work:
+                empty = not inspect(work).has_table("meta")
+            if there and empty:
+                raise DamagedJournal(folder, "it is empty, and events were written to it")
             with self.sql.begin() as work:
                 upgrade(work, folder)
                 metadata.create_all(work)
@@ -251,6 +258,7 @@ def explained(fault: Exception, folder: Path | None) -> StateFolderError:
     words = str(getattr(fault, "orig", fault))
     if isinstance(fault, OSError) and fault.strerror:
         words = fault.strerror
+    words = (words.splitlines() or [""])[0][:150]  # it may quote what it couldn't read
     low = words.lower()
     if "full" in low or "no space" in low:
         return StateFolderError(
@@ -262,6 +270,3 @@ def explained(fault: Exception, folder: Path | None) -> StateFolderError:
     if isinstance(fault, DatabaseError | sqlite3.DatabaseError) and any(sign in low for sign in damaged):
         return DamagedJournal(folder, words)
     return StateFolderError(f"the journal in {folder} cannot be used: {words}")
-
-
-__all__ = ["Connection", "SqlStorage", "connect", "explained"]

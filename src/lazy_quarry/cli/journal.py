@@ -1,0 +1,84 @@
+"""Commands about the journal of a state folder: check it, save what is whole of it, see what takes how much room."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import click
+
+from lazy_quarry.cli.options import Usage, format_option, is_json, state_option
+from lazy_quarry.errors import DamagedJournal, StateFolderError
+
+
+@click.command("journal")
+@click.argument("what", metavar="check|rescue|size")
+@click.option("--use", is_flag=True, help="with rescue: put the new journal in the place of the old one, which is kept")
+@state_option
+@format_option
+@click.pass_context
+def journal_command(context: click.Context, what: str, use: bool, state: str, form: str) -> None:
+    from lazy_quarry.store.folder import state_folder
+
+    folder = state_folder("machine", state or None)
+    if what not in ("check", "rescue", "size"):
+        raise Usage(f'journal {what}: there are "check", "rescue" and "size"')
+    if not (folder / "journal.db").exists():
+        raise StateFolderError(f"{folder} holds no journal")
+    if what == "size":
+        _size(folder, is_json(form))
+    elif what == "check":
+        context.exit(_check(folder))
+    else:
+        _rescue(folder, use)
+
+
+def _check(folder: Path) -> int:
+    from lazy_quarry.store.journal import Journal
+
+    try:
+        journal = Journal(folder)
+        problems = list(journal.problems())
+        state = journal.load()
+    except DamagedJournal as fault:
+        click.echo(str(fault))
+        return 1
+    for problem in problems:
+        click.echo(problem)
+    if problems:
+        click.echo(f"save what is whole with: lazy-quarry journal rescue --state {folder}")
+        return 1
+    click.echo(f"{folder}: {journal.number:,} events are as they were written; {len(state.jobs):,} jobs have not ended")
+    return 0
+
+
+def _rescue(folder: Path, use: bool) -> None:
+    from lazy_quarry.store.folder import FolderLock
+    from lazy_quarry.store.rescue import RESCUED, rescue, use_rescued
+
+    try:
+        lock = FolderLock(folder, "", wait=False)
+    except BlockingIOError:
+        raise StateFolderError(
+            f"the engine of {folder} is running; stop it first: kill $(fuser {folder} 2>/dev/null)"
+        ) from None
+    try:
+        found = rescue(folder)
+        click.echo(found.words)
+        if use:
+            click.echo(f"the new journal is in its place; the old one is in {use_rescued(folder)}")
+        else:
+            click.echo(f"the new journal is in {folder / RESCUED}; to put it in the place of the old one: add --use")
+    finally:
+        lock.release()
+
+
+def _size(folder: Path, as_json: bool) -> None:
+    from lazy_quarry.store.sizes import sizes
+
+    found = sizes(folder)
+    if as_json:
+        click.echo(json.dumps([{"what": one.what, "bytes": one.bytes, "count": one.count} for one in found]))
+        return
+    for one in found:
+        click.echo(f"{one.bytes / 2**20:10,.1f} MiB  {one.what}" + (f" ({one.count:,})" if one.count else ""))

@@ -1,0 +1,140 @@
+"""Saving what is whole of a damaged journal: every event whose checksum is right goes into a new one."""
+
+import shutil
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+from uuid import uuid4
+
+import msgspec
+
+from lazy_quarry.core.engine.events import Ended, Event, Submitted, TaskMade
+from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.units import plural
+from lazy_quarry.errors import StateFolderError
+from lazy_quarry.store.journal import Journal, moved_in
+from lazy_quarry.store.rows import Texts, event_of
+from lazy_quarry.store.sql_storage import FILE, SqlStorage
+from lazy_quarry.store.storage import EventRow
+from lazy_quarry.store.whole_events import whole_events
+
+RESCUED = "rescued"
+"""The folder, in the state folder, of the new journal until somebody puts it in the place of the old one."""
+BATCH = 200
+_BESIDE = (f"{FILE}-wal", f"{FILE}-shm", f"{FILE}-wal.saved", "journal.head")
+
+
+@dataclass(frozen=True, slots=True)
+class Rescue:
+    """What was saved, and exactly what was not. Numbers are those of events in the old journal."""
+
+    whole: int
+    missing: tuple[tuple[int, int], ...]
+    """Ranges of numbers, ends included, of events that can't be read any more, as far as the newest that can."""
+    unfit: tuple[int, ...]
+    """Events that are whole and that nothing could be made of, since one that they follow is missing."""
+    jobs: tuple[int, ...]
+    """Jobs that missing or unfit events may have been about: those that can be told."""
+
+    @property
+    def words(self) -> str:
+        """What was saved and what was not, in a sentence each."""
+        said = [f"{plural(self.whole, 'event')} were whole"]
+        if self.missing:
+            said.append(f"missing are {', '.join(_range(*one) for one in self.missing)}")
+        if self.unfit:
+            said.append(f"left out are {', '.join(map(str, self.unfit))}, which followed a missing one")
+        if self.jobs:
+            said.append(f"jobs that this is known to touch: {', '.join(map(str, self.jobs))}")
+        return "; ".join(said)
+
+
+def _range(first: int, last: int) -> str:
+    return str(first) if first == last else f"{first} to {last}"
+
+
+def rescue(folder: Path) -> Rescue:
+    """Make a new journal, in a folder of its own beside the old one, from all events that are whole.
+
+    The old one is left as it is. Raises :class:`StateFolderError` when there is nothing to be saved.
+    """
+    found, texts, identity = whole_events(folder)
+    if not found:
+        raise StateFolderError(f"no event of the journal in {folder} is whole; restore {FILE} from a backup")
+    new = folder / RESCUED
+    shutil.rmtree(new, ignore_errors=True)
+    new.mkdir(mode=0o700)
+    missing = tuple(_ranges(number for number in range(1, max(found) + 1) if number not in found))
+    storage = SqlStorage(new)
+    storage.set_meta({"identity": identity or uuid4().hex, **({"adopted": RESCUED} if missing else {})})
+    journal = Journal(new, storage)
+    unfit: list[EventRow] = []
+    written, ahead, batch = State(), State(), list[Event]()
+    for _, row in sorted(found.items()):
+        event = _fitting(row, texts, ahead)
+        if event is None:
+            unfit.append(row)
+            continue
+        if isinstance(event, Ended) or len(batch) >= BATCH:
+            _write(journal, batch, written)
+            batch = []
+        batch.append(event)
+        ahead.apply(event)
+    _write(journal, batch, written)
+    journal.close()
+    jobs = tuple(sorted({row.job for row in unfit if row.job}))
+    return Rescue(len(found), missing, tuple(row.number for row in unfit), jobs)
+
+
+def _write(journal: Journal, batch: list[Event], state: State) -> None:
+    journal.append(batch, state)
+    for event in batch:
+        state.apply(event)
+
+
+def _fitting(row: EventRow, texts: Texts, state: State) -> Event | None:
+    """The event of a row, if what it is about is there."""
+    try:
+        event = event_of(row, texts)
+    except (KeyError, ValueError, msgspec.MsgspecError):
+        return None
+    if isinstance(event, Submitted):
+        return event
+    if isinstance(event, TaskMade):
+        parent = state.jobs.get(event.parent)
+        return event if parent is not None and parent.request.array is not None else None
+    job = getattr(event, "job", None)
+    return event if job is None or job in state.jobs else None
+
+
+def _ranges(numbers: Iterable[int]) -> Iterable[tuple[int, int]]:
+    first = last = 0
+    for number in numbers:
+        if first and number == last + 1:
+            last = number
+            continue
+        if first:
+            yield first, last
+        first = last = number
+    if first:
+        yield first, last
+
+
+def use_rescued(folder: Path) -> Path:
+    """Put the rescued journal in the place of the damaged one; returns the folder where that is kept."""
+    new = folder / RESCUED
+    if not (new / FILE).exists():
+        raise StateFolderError(f"{folder} holds no rescued journal; make one with: lazy-quarry journal rescue")
+    number = 1
+    while (old := folder / f"damaged-{number}").exists():
+        number += 1
+    old.mkdir(mode=0o700)
+    for name in (FILE, *_BESIDE):
+        if (folder / name).exists():
+            (folder / name).rename(old / name)
+    for name in (FILE, *_BESIDE):
+        if (new / name).exists():
+            (new / name).rename(folder / name)
+    shutil.rmtree(new, ignore_errors=True)
+    moved_in(folder)
+    return old

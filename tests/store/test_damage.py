@@ -1,0 +1,200 @@
+"""Journals that are damaged, removed, replaced or cut short: nothing passes in silence, and what is whole can be saved."""
+
+import os
+import random
+import shutil
+import stat
+
+import pytest
+
+from lazy_quarry.core.engine.commands import Schedule, Submit
+from lazy_quarry.core.job.job import Origin, Phase
+from lazy_quarry.errors import DamagedJournal, StateFolderError
+from lazy_quarry.store import journal as journal_module
+from lazy_quarry.store.folder import file_system, make_folder
+from lazy_quarry.store.journal import EndedFilter, Journal, adopt
+from lazy_quarry.store.rescue import rescue, use_rescued
+from lazy_quarry.store.sizes import sizes
+from tests.store.test_journal import Site, request
+
+FILES = ("journal.db", "journal.db-wal", "journal.head")
+
+
+def lived_in(folder, monkeypatch=None):
+    """A folder whose engine was killed, with everything in it, and what it held."""
+    site = Site(folder)
+    for number in range(25):
+        site.run(1000 * number, f"job{number % 5}")
+    for number in range(4):
+        site.do(Submit(100_000 + number, "ada", request("w"), Origin("#!/bin/sh\n" + "y" * 6000 * number)))
+    site.do(Schedule(100_010))
+    files = {name: (folder / name).read_bytes() for name in FILES}
+    return site, files
+
+
+def put(folder, files):
+    for path in folder.iterdir():
+        shutil.rmtree(path) if path.is_dir() else path.unlink()
+    for name, data in files.items():
+        (folder / name).write_bytes(data)
+
+
+def everything(journal):
+    jobs = range(1, 30)
+    return journal.number, [event for job in jobs for event in journal.events_of(job)], journal.ended(EndedFilter())
+
+
+def damaged(data, chance):
+    data, at = bytearray(data), chance.randrange(len(data))
+    how = chance.choice(["bit", "bytes", "page", "cut", "swap"])
+    if how == "bit":
+        data[at] ^= 1 << chance.randrange(8)
+    elif how == "bytes":
+        data[at : at + 16] = chance.randbytes(len(data[at : at + 16]))
+    elif how == "page":
+        data[at : at + 4096] = bytes(len(data[at : at + 4096]))
+    elif how == "cut":
+        del data[at:]
+    else:
+        other = chance.randrange(len(data))
+        data[at : at + 64], data[other : other + 64] = data[other : other + 64], data[at : at + 64]
+    return bytes(data)
+
+
+@pytest.mark.parametrize("closed", [False, True])
+def test_no_damage_passes_in_silence_and_every_whole_event_is_saved(tmp_path, closed):
+    site, files = lived_in(tmp_path)
+    state, held = site.engine.state, everything(site.journal)
+    site.journal.close()
+    if closed:
+        files = {name: (tmp_path / name).read_bytes() for name in ("journal.db", "journal.head")}
+    chance, told = random.Random(7), 0
+    for _ in range(60):
+        name = chance.choice([name for name in files if name != "journal.head"])
+        put(tmp_path, {**files, name: damaged(files[name], chance)})
+        try:
+            journal = Journal(tmp_path)
+            assert (journal.load(), everything(journal)) == (state, held)
+            journal.close()
+        except DamagedJournal as fault:
+            told += 1
+            assert "\n" not in str(fault) and "lazy-quarry journal rescue" in str(fault)
+            if told % 6 == 0 and "0 events can still be read" not in str(fault):
+                _check_rescue(tmp_path, held)
+    assert told > 10
+
+
+def _check_rescue(folder, held):
+    before = {path.name: path.read_bytes() for path in folder.iterdir() if path.is_file()}
+    found = rescue(folder)
+    assert {path.name: path.read_bytes() for path in folder.iterdir() if path.is_file()} == before
+    new = Journal(folder / "rescued")
+    kept = everything(new)
+    assert new.number == found.whole - len(found.unfit)
+    assert set(kept[1]) <= set(held[1])
+    lost = sum(last - first + 1 for first, last in found.missing)
+    assert found.whole + lost <= held[0]
+    if not found.missing and found.whole == held[0]:
+        assert kept == held
+    new.load()
+    new.close()
+
+
+def test_a_rescued_journal_takes_the_old_one_s_place_and_holds_what_may_have_run(tmp_path):
+    site, files = lived_in(tmp_path)
+    rows = list(site.journal.storage.events(0))
+    identity = site.journal.identity
+    site.journal.close()
+    data = bytearray((tmp_path / "journal.db").read_bytes())
+    at = data.index(rows[10].body.encode())
+    data[at : at + 8] = b"\0" * 8
+    put(tmp_path, {"journal.db": bytes(data), "journal.head": files["journal.head"]})
+    with pytest.raises(DamagedJournal, match=r"event 11 is not as it was written.*events can still be read"):
+        Journal(tmp_path)
+    found = rescue(tmp_path)
+    assert found.missing == ((11, 11),)
+    old = use_rescued(tmp_path)
+    assert (old / "journal.db").read_bytes() == bytes(data)
+    again = Journal(tmp_path)
+    assert (again.identity, again.adopted) == (identity, "rescued")
+    assert again.load().jobs[26].phase is Phase.RUNNING
+
+
+@pytest.mark.parametrize("how", ["removed", "replaced", "cut short"])
+@pytest.mark.parametrize("name", ["journal.db", "journal.db-wal"])
+def test_a_journal_that_goes_under_a_running_engine_takes_nothing_more_in(tmp_path, name, how):
+    site = Site(tmp_path)
+    site.run(1000)
+    path, kept = tmp_path / name, tmp_path / "kept"
+    os.link(path, kept)
+    if how == "removed":
+        path.unlink()
+    elif how == "replaced":
+        path.unlink()
+        shutil.copy(kept, path)
+    else:
+        os.truncate(path, 0)
+    number = site.journal.number
+    with pytest.raises(StateFolderError, match=f"{name} was {how}"):
+        site.run(9000)
+    assert site.journal.number == number
+    if how != "cut short":
+        os.replace(kept, path)
+        site.run(9000)
+        assert site.journal.number > number
+
+
+def test_a_journal_that_is_gone_or_put_back_is_noticed_at_the_next_start(tmp_path):
+    site, _ = lived_in(tmp_path)
+    number = site.journal.number
+    site.journal.close()
+    whole = (tmp_path / "journal.db").read_bytes()
+    (tmp_path / "journal.db").unlink()
+    with pytest.raises(StateFolderError, match=f"journal.db is gone from .* it had {number} events"):
+        Journal(tmp_path)
+    (tmp_path / "journal.db").write_bytes(whole)
+    site = Site(tmp_path)
+    site.run(200_000)
+    site.journal.close()
+    (tmp_path / "journal.db").write_bytes(whole)
+    with pytest.raises(DamagedJournal, match="the 3 that were written after it are missing"):
+        Journal(tmp_path)
+    adopt(tmp_path)
+    assert Journal(tmp_path).number == number
+
+
+def test_what_is_written_can_be_read_by_its_owner_alone_also_in_a_folder_that_was_there(tmp_path):
+    folder = tmp_path / "state"
+    folder.mkdir(mode=0o755)
+    (folder / "journal.db").touch(0o644)
+    Site(folder).run(1000)
+    assert stat.S_IMODE(folder.stat().st_mode) == 0o700
+    assert {stat.S_IMODE(path.stat().st_mode) for path in folder.iterdir()} == {0o600}
+
+
+def test_a_folder_on_a_network_file_system_is_refused_with_the_reason(tmp_path, monkeypatch):
+    table = tmp_path / "mountinfo"
+    line = "36 35 98:0 / {} rw,noatime master:1 - {} server:/home rw\n"
+    table.write_text(line.format("/", "ext4") + line.format(str(tmp_path).replace(" ", "\\040"), "nfs4"))
+    assert file_system(tmp_path / "state", str(table)) == "nfs4"
+    assert file_system(tmp_path.parent, str(table)) == "ext4"
+    monkeypatch.setattr("lazy_quarry.store.folder.file_system", lambda _: "nfs4")
+    with pytest.raises(StateFolderError, match=r"network file system .nfs4.*--state"):
+        make_folder(tmp_path / "state")
+
+
+def test_a_repeated_script_is_kept_once_and_a_job_takes_two_kilobytes(tmp_path, monkeypatch):
+    monkeypatch.setattr(journal_module, "KEEP_EVERY", 50)
+    site, script = Site(tmp_path), "#!/bin/sh\n" + "work\n" * 2000
+    origin = Origin(script, "/home/ada/surge/run.sh", "/home/ada/surge", (("HOME", "/home/ada"), ("PATH", "/bin" * 20)))
+    jobs = 400
+    for number in range(jobs):
+        site.do(Submit(number * 1000, "ada", request("surge"), origin))
+        site.do(Schedule(number * 1000))
+        site.finish(site.engine.state.next_number - 1, number * 1000 + 900)
+    assert site.journal.ended_job(1).origin == origin
+    assert [event.origin for event in site.journal.events_of(7) if event.kind == "submitted"] == [origin]
+    site.journal.close()
+    assert (tmp_path / "journal.db").stat().st_size < jobs * 2048
+    assert next(one for one in sizes(tmp_path) if "scripts" in one.what).count == 2
+    assert Journal(tmp_path).load() == site.engine.state
