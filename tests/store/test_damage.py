@@ -94,7 +94,7 @@ def _check_rescue(folder, held):
     assert set(kept[1]) <= set(held[1])
     lost = sum(last - first + 1 for first, last in found.missing)
     assert found.whole + lost <= held[0]
-    if not found.missing and found.whole == held[0]:
+    if not (found.missing or found.unfit) and found.whole == held[0]:
         assert kept == held
     new.load()
     new.close()
