@@ -32,8 +32,8 @@ def figures(best):
 
     with tempfile.TemporaryDirectory() as base:
         folder = Path(base) / "state"
-        environment = {**os.environ, "LQ_STATE": str(folder), "XDG_RUNTIME_DIR": base, "LQ_LINGER": "300"}
-        os.environ.update({name: environment[name] for name in ("XDG_RUNTIME_DIR", "LQ_LINGER")})
+        environment = {**os.environ, "LQ_STATE": str(folder), "LQ_LOCKS": base, "LQ_LINGER": "300"}
+        os.environ.update({name: environment[name] for name in ("LQ_LOCKS", "LQ_LINGER")})
         script = Path(base) / "late.sh"
         script.write_text(SCRIPT)
         client = SocketClient(folder)

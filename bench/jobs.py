@@ -21,7 +21,7 @@ def figures(best):
     from lazy_quarry.link.client import SocketClient
 
     base = tempfile.mkdtemp(prefix="lq-bench-")
-    os.environ["XDG_RUNTIME_DIR"] = base
+    os.environ["LQ_LOCKS"] = base
     os.environ["LQ_LINGER"] = "1"
     client = SocketClient(Path(base) / "state")
     try:

@@ -173,12 +173,20 @@ class Machine:
         """The agent and its supervisors: they share a command line."""
         return self.processes("lazy_quarry.run.node.agent")
 
+    def attempt(self, job: int, attempt: int = 1) -> Path | None:
+        """The folder of an attempt in the spool."""
+        return next(iter((self.state / "spool").glob(f"{job}-{attempt}-*")), None)
+
     def supervisor(self, job: int, attempt: int = 1) -> int:
         """The number of a job's supervisor, once it has claimed it."""
         import json
 
-        claim = self.state / "spool" / f"{job}-{attempt}" / "claim.json"
-        return int(until(lambda: claim.exists() and json.loads(claim.read_text()), "a claim")["pid"])
+        def claimed() -> int:
+            found = self.attempt(job, attempt)
+            claim = found / "claim.json" if found else None
+            return int(json.loads(claim.read_text())["pid"]) if claim and claim.exists() else 0
+
+        return until(claimed, "a claim")
 
     def agent(self) -> int:
         """The agent alone: the one that leads its session and is no supervisor."""
@@ -223,7 +231,7 @@ def machine() -> Iterator[Machine]:
     environment = {
         **{name: value for name, value in os.environ.items() if not name.startswith("LQ_")},
         "LQ_STATE": str(state),
-        "XDG_RUNTIME_DIR": str(runtime),
+        "LQ_LOCKS": str(runtime),
         "LQ_LINGER": "20",
     }
     found = Machine(state, work, environment)

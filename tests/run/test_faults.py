@@ -9,13 +9,14 @@ import signal
 import subprocess
 import time
 from collections import Counter
+from pathlib import Path
 
 import pytest
 
 from lazy_quarry.core.engine.events import Started
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.tables import events
-from tests.conftest import rows_of, until
+from tests.conftest import rows_of, script, until
 
 RUNS = 'echo "$LQ_JOB-$LQ_ATTEMPT" >> ran.txt\nsleep 1.2\necho through'
 WAITS = RUNS.replace("sleep 1.2", "until [ -e go ]; do sleep 0.05; done")
@@ -89,14 +90,15 @@ def test_a_job_ends_and_is_recorded_with_nobody_above_it(machine):
     job = machine.submit(WAITS)
     began(machine, job)
     engine, agent, supervisor = machine.engine(), machine.agent(), machine.supervisor(job)
+    folder = machine.attempt(job)
     kill(engine)
     kill(agent)
     let_go(machine)
     until(lambda: not os.path.exists(f"/proc/{supervisor}"), "the supervisor's end")
-    assert (machine.state / "spool" / f"{job}-1" / f"exit.{supervisor}").exists()
+    assert (folder / f"exit.{supervisor}").exists()
     found = machine.show(job)
     assert found["state"] == "done"
-    until(lambda: not (machine.state / "spool" / f"{job}-1").exists(), "the tidying of the spool")
+    until(lambda: not folder.exists(), "the tidying of the spool")
 
 
 def test_walltime_is_kept_with_nobody_above(machine):
@@ -164,6 +166,7 @@ def test_an_attempt_placed_but_never_claimed_is_started_after_all(machine):
         engine.apply(events)
     assert isinstance(events[-1], Started)
     journal.close()
+    (machine.state / "spool" / f"{job + 1}-1").mkdir()  # made before the start was recorded
     found = machine.ended(job + 1)
     assert (found["state"], found["attempt"]) == ("done", 1)
     assert ran(machine) == [f"{job}-1", f"{job + 1}-1"]
@@ -275,3 +278,190 @@ def test_the_journal_replays_to_what_was_shown(machine):
     journal.close()
     assert kinds == ["submitted", "started", "ended"] * 2
     assert [machine.show(job)["state"] for job in (1, 2)] == shown == ["done", "failed"]
+
+
+# -- what a job may do to those above it ----------------------------------------------------------
+
+
+@pytest.mark.parametrize("victims", ["", "engine", "agent", "engine agent"])
+def test_an_attempt_whose_folder_is_gone_never_runs_again_keeps_its_walltime_and_is_lost(machine, victims):
+    body = 'echo "$LQ_JOB-$LQ_ATTEMPT" >> ran.txt\nrm -rf "$LQ_ATTEMPT_FOLDER"\ntouch gone\nsleep 1000'
+    job = machine.submit(body, "retries=0", "walltime=4s", "grace=1s")
+    until((machine.work / "gone").exists, "the removal")
+    agents = [pid for pid in machine.agents() if not _below_an_agent(pid)]
+    pids = {"engine": machine.engine(), "agent": agents[0]}
+    for victim in victims.split():
+        kill(pids[victim])
+    found = machine.ended(job)
+    assert (found["state"], found["attempt"]) == ("lost", 1)
+    assert "folder in the spool was removed" in found["reason"]
+    assert ran(machine) == [f"{job}-1"]
+    assert not _sleepers(machine)
+
+
+def _below_an_agent(pid):
+    parent = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[1]
+    with contextlib.suppress(OSError):
+        return b"lazy_quarry.run.node.agent" in Path(f"/proc/{parent}/cmdline").read_bytes()
+
+
+def _sleepers(machine):
+    found = []
+    for name in os.listdir("/proc"):
+        if name.isdigit():
+            with contextlib.suppress(OSError):
+                line = Path(f"/proc/{name}/cmdline").read_bytes()
+                if line.startswith(b"sleep\0") and os.readlink(f"/proc/{name}/cwd") == str(machine.work):
+                    found.append(int(name))
+    return found
+
+
+def test_a_job_whose_folder_is_gone_can_be_cancelled(machine):
+    job = machine.submit('rm -rf "$LQ_ATTEMPT_FOLDER"\ntouch gone\nsleep 1000', "walltime=20m", "retries=0")
+    until((machine.work / "gone").exists, "the removal")
+    assert machine.lq("cancel", str(job)).returncode == 0
+    assert machine.ended(job)["state"] == "cancelled"
+    assert not _sleepers(machine)
+
+
+@pytest.mark.parametrize("how", ["env -i setsid sleep 1000 &", "(setsid env -i setsid sleep 1000 &) &"])
+@pytest.mark.parametrize("victims", ["supervisor", "agent supervisor"])
+def test_no_process_escapes_when_the_supervisor_is_killed(machine, how, victims):
+    job = machine.submit(f"{how}\n{WAITS}", "retries=0")
+    began(machine, job)
+    until(lambda: _sleepers(machine), "the process that hides")
+    pids = {"agent": machine.agent(), "supervisor": machine.supervisor(job)}
+    for victim in victims.split():
+        kill(pids[victim])
+    assert machine.ended(job)["state"] == "lost"
+    assert not _sleepers(machine)
+
+
+@pytest.mark.parametrize("number", ["STOP", "KILL"])
+def test_a_job_may_stop_or_kill_its_supervisor_and_ends_in_time_all_the_same(machine, number):
+    job = machine.submit(f"kill -{number} $PPID\nsleep 1000", "walltime=3s", "grace=1s", "retries=0")
+    found = machine.ended(job)
+    assert found["state"] == ("overtime" if number == "STOP" else "lost")
+    assert not _sleepers(machine)
+
+
+def test_a_disk_that_fills_after_the_claim_loses_nothing(tmp_path, monkeypatch):
+    """Nothing that the supervisor writes after the start may be fatal: not its session, not what it uses, not the end."""
+    from lazy_quarry.run.node.start import Start
+
+    class Full:
+        def __truediv__(self, _name):
+            return self
+
+        def write_text(self, _text):
+            raise OSError(28, "No space left on device")
+
+    start = Start.__new__(Start)
+    start.folder = Full()
+    start.intent = type("Intent", (), {"command": type("Command", (), {"environment": {}, "arguments": []})})
+    start._take_on = lambda: None
+    start._command_file = lambda: "/bin/true"
+    start._source = start._output = start._errors = os.open("/dev/null", os.O_RDWR)
+    monkeypatch.chdir(tmp_path)
+    pid = start.spawn(60)
+    assert os.waitpid(pid, 0)[1] == 0
+
+
+def test_a_client_that_says_nothing_reads_nothing_or_raves_halts_nobody(machine):
+    job = machine.submit(WAITS)
+    began(machine, job)
+    from lazy_quarry.run.node.sockets import dial
+
+    mute = dial(machine.state / "spool", "agent.sock")
+    for nonsense in (
+        b"5\n",
+        b"[]\n",
+        b"{}\n",
+        b'{"ensure": 7}\n',
+        b'{"ensure": "../../etc"}\n',
+        b"\xff" * 200_000,
+        b"[" * 9000 + b"\n",
+    ):
+        raving = dial(machine.state / "spool", "agent.sock")
+        with contextlib.suppress(OSError):
+            raving.sendall(nonsense)
+        raving.close()
+    agent = machine.agent()
+    let_go(machine)
+    assert machine.ended(job)["state"] == "done"
+    assert [machine.ended(machine.submit("true"))["state"] for _ in range(2)] == ["done", "done"]
+    assert machine.agent() == agent
+    mute.close()
+
+
+def test_two_engines_never_have_one_folder_though_every_lock_file_is_removed(machine):
+    job = machine.submit(WAITS)
+    began(machine, job)
+    first = machine.engine()
+    for path in machine.state.glob("*.lock"):
+        path.unlink()
+    (machine.state / "engine.sock").unlink()
+    machine.lq("jobs")
+    assert machine.processes("lazy_quarry.link.server") == [first]
+    kill(first)
+    let_go(machine)
+    assert machine.ended(job)["state"] == "done"
+
+
+def test_a_new_job_of_a_number_is_not_taken_for_an_old_one(machine):
+    """The journal is deleted and begun anew while the old job 1 has left its end in the spool."""
+    job = machine.submit(WAITS)
+    began(machine, job)
+    kill(machine.engine())
+    until(lambda: not machine.processes("lazy_quarry.link.server"), "the engine's end")
+    for path in machine.state.glob("journal*"):
+        path.unlink()
+    let_go(machine)
+    (machine.work / "ran.txt").unlink()
+    again = machine.submit('echo "$LQ_JOB-$LQ_ATTEMPT" >> ran.txt\nexit 3', "retries=0")
+    assert again == job == 1
+    found = machine.ended(again)
+    assert (found["state"], found["exit"]) == ("failed", 3)
+    assert ran(machine)[-1] == "1-1"
+
+
+@pytest.mark.parametrize("name", ["..", ".", "-x", "_x", "...sh"])
+def test_a_name_leads_nowhere_else(machine, name):
+    done = machine.lq("submit", "--set", "walltime=1m", "--set", f'name="{name}"', "--", "true")
+    assert done.returncode == 1 and "with a letter or digit first" in done.stdout + done.stderr
+    (machine.work / "...sh").write_text(
+        script('walltime = "1m"\nmemory = "64 MiB/core"\nstage = { out = ["x"], keep = true }')
+    )
+    assert machine.ended(int(machine.lq("submit", "...sh").stdout.split()[0]))["name"] == "script"
+
+
+def test_another_user_whose_jobs_have_the_same_cores_is_told_of(tmp_path, monkeypatch):
+    from lazy_quarry.run.node import locks
+
+    folder = tmp_path / "lazy-quarry-1"
+    folder.mkdir()
+    held = os.open(folder / "cores.lock", os.O_RDWR | os.O_CREAT, 0o644)
+    monkeypatch.setattr(locks, "_PLACES", (str(tmp_path),))
+    assert locks.others_here() == []
+    import fcntl
+
+    fcntl.flock(held, fcntl.LOCK_SH)
+    assert locks.others_here() == ["daemon"]
+    os.close(held)
+
+
+def test_a_small_file_is_written_whole_or_not_at_all(tmp_path, monkeypatch):
+    from lazy_quarry.run.node import attempt
+
+    write = os.write
+    monkeypatch.setattr(attempt.os, "write", lambda fd, data: write(fd, data[:3]))
+    attempt.write_whole(tmp_path / "a", "all of it")
+    assert (tmp_path / "a").read_text() == "all of it"
+
+    def full(fd, data):
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(attempt.os, "write", full)
+    with pytest.raises(OSError, match="No space"):
+        attempt.write_whole(tmp_path / "b", "all of it")
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["a"]

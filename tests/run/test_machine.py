@@ -47,7 +47,7 @@ def test_a_job_that_ignores_its_end_is_stopped_to_the_last_process(machine):
 
 
 def marked(machine, job, attempt=1):
-    mark = f"LQ_ATTEMPT_FOLDER={machine.state}/spool/{job}-{attempt}".encode()
+    mark = f"LQ_ATTEMPT_FOLDER={machine.state}/spool/{job}-{attempt}-".encode()
     found = []
     for name in os.listdir("/proc"):
         if name.isdigit():

@@ -72,7 +72,7 @@ def terminal(machine):
     opened = []
 
     def open_(words: str, size: tuple[int, int] = (160, 47)) -> Terminal:
-        wanted = ("LQ_STATE", "XDG_RUNTIME_DIR", "LQ_LINGER", "PATH", "HOME")
+        wanted = ("LQ_STATE", "LQ_LOCKS", "LQ_LINGER", "PATH", "HOME")
         environment = {name: machine.environment[name] for name in wanted if name in machine.environment}
         environment |= {"TERM": "tmux-256color", "LANG": "C.UTF-8", "HOME": str(machine.work)}
         made = Terminal(f"{sys.executable} -m lazy_quarry {words}", environment, machine.work, size)

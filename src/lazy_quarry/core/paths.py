@@ -34,7 +34,7 @@ def start_folder(submitted_from: str, directory: str) -> str:
 def name_of_script(path: str) -> str:
     """The name of a job whose header gives none: its file's name without the ending, made of allowed characters."""
     stem = re.sub(r"\.[A-Za-z0-9]+$", "", path.rsplit("/", 1)[-1])
-    return re.sub(r"[^A-Za-z0-9._-]+", "-", stem).strip("-")[:64] or "script"
+    return re.sub(r"[^A-Za-z0-9._-]+", "-", stem).lstrip("._-").rstrip("-")[:64] or "script"
 
 
 def better_output(path: str, placeholders: str) -> str:

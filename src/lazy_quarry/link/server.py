@@ -46,13 +46,14 @@ class Server:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.runner = LocalRunner(folder, core_numbers())
+        journal = Journal(folder)
+        self.runner = LocalRunner(folder, core_numbers(), journal.identity)
         zone = datetime.now().astimezone().tzinfo
         assert zone is not None
         self.site = SiteInUse(
             Present(
                 local_site(),
-                Journal(folder),
+                journal,
                 self.runner,
                 user=user_name(),
                 clock=lambda: time.time_ns() // 1_000_000,

@@ -13,6 +13,8 @@ from lazy_quarry.run.node.attempt import read_json
 from lazy_quarry.run.node.sockets import dial
 
 CONNECT_S = 5.0
+SEND_S = 2.0
+"""An agent that reads nothing for so long is left, and connected to again."""
 AGAIN_S = 1.0
 """After a failure it is tried again this much later."""
 
@@ -102,7 +104,7 @@ class AgentLink:
         if self._link is None:
             return
         try:
-            self._link.setblocking(True)
+            self._link.settimeout(SEND_S)
             self._link.sendall(json.dumps(message).encode() + b"\n")
             self._link.setblocking(False)
         except OSError:

@@ -6,19 +6,33 @@ from pathlib import Path
 
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
+from lazy_quarry.errors import Refused
 from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging
 
 
 def attempt_name(job: Job) -> str:
     """The name of the present attempt: its folder in the spool, and its name in messages."""
-    return f"{job.number}-{job.attempt}"
+    return named_attempt(job.number, job.attempt, job.mark)
 
 
-def intent_of(job: Job, state_folder: Path, processors: Sequence[int]) -> Intent:
+def named_attempt(job: int, attempt: int, mark: str) -> str:
+    """The name of an attempt of a submission; those that an earlier version took in have no mark."""
+    return f"{job}-{attempt}-{mark}" if mark else f"{job}-{attempt}"
+
+
+def below(folder: Path, *parts: str) -> Path:
+    """A path made of what a person wrote, which must lie below a folder. Raises :class:`Refused` for any other."""
+    path = folder.joinpath(*parts)
+    if not os.path.normpath(path).startswith(f"{os.path.normpath(folder)}/"):
+        raise Refused(f"{'/'.join(parts)} would lead out of {folder}")
+    return path
+
+
+def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: str) -> Intent:
     """The intent of a job's present attempt. Core k of the plan is the k-th of ``processors``."""
     request, allocation, paths = job.request, job.allocations[0], job.paths
     folder = state_folder / "spool" / attempt_name(job)
-    scratch = state_folder / "scratch" / request.name if request.stage.keep else folder / "scratch"
+    scratch = below(state_folder / "scratch", request.name) if request.stage.keep else folder / "scratch"
     return Intent(
         job=job.number,
         attempt=job.attempt,
@@ -45,6 +59,8 @@ def intent_of(job: Job, state_folder: Path, processors: Sequence[int]) -> Intent
             spared=str(state_folder / "spared" / folder.name),
         ),
         results=Results(list(request.expect), request.summary, request.readable_by),
+        journal=journal,
+        mark=job.mark,
     )
 
 

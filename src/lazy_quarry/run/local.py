@@ -2,6 +2,7 @@
 
 import json
 import os
+import secrets
 import shutil
 import sys
 import time
@@ -11,13 +12,17 @@ from pathlib import Path
 
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.errors import StateFolderError
 from lazy_quarry.run.agent_link import AgentLink
-from lazy_quarry.run.intent import attempt_name, intent_of
+from lazy_quarry.run.intent import attempt_name, intent_of, named_attempt
 from lazy_quarry.run.node.attempt import Exit, read_claim, read_json, write_intent, write_whole
+from lazy_quarry.run.node.locks import others_here
 from lazy_quarry.run.runner import OutputChunk
 
 QUIET_S = 1.0
 """The link to the agent is dropped when nothing ran or waited for so long."""
+OTHERS_S = 5.0
+"""How often it is looked whether other users' jobs have this machine's cores too."""
 MOST_OLD = 2_000
 """Folders of settled attempts that may wait for a quiet moment to be removed."""
 CHUNK = 256 * 1024
@@ -27,19 +32,24 @@ CHUNK = 256 * 1024
 class LocalRunner:
     """The runner of this machine.
 
-    ``folder`` is the site's state folder; core k of the plan is the k-th of ``processors``.
+    ``folder`` is the site's state folder; core k of the plan is the k-th of ``processors``; ``journal`` is the identity of the
+    journal that its attempts are in.
     """
 
-    def __init__(self, folder: Path, processors: Sequence[int]) -> None:
-        self.folder, self.processors = folder, processors
+    def __init__(self, folder: Path, processors: Sequence[int], journal: str = "") -> None:
+        self.folder, self.processors, self.journal = folder, processors, journal
         self.spool = folder / "spool"
         self.spool.mkdir(mode=0o700, exist_ok=True)
+        self.spool.chmod(0o700)
         self._make_bin()
         self._active: dict[str, Job] = {}
         self._ended: dict[str, Finish] = {}
         self._delayed: dict[str, str] = {}
         """Why an attempt could not be started yet, by name."""
+        self._noted: dict[str, str] = {}
+        """What the agent found about an attempt that runs, by name."""
         self._old: list[Path] = []
+        self._others_seen: tuple[float, list[str]] = (0.0, [])
         self._busy_at = time.monotonic()
         self._link = AgentLink(folder, self._greet)
 
@@ -88,12 +98,35 @@ class LocalRunner:
             if "waits" in message:
                 self._delayed[message["waits"]] = message["reason"]
                 continue
+            if "notes" in message:
+                self._noted[message["notes"]] = message["reason"]
+                continue
             name = message.get("ended") or message["lost"]
+            ended = Exit(**message["exit"])
+            if ended.journal not in ("", self.journal):
+                continue  # of a journal that is not here any more
             self._delayed.pop(name, None)
-            number, _, attempt = name.partition("-")
-            self._ended[name] = _finish(int(number), int(attempt), Exit(**message["exit"]))
+            self._noted.pop(name, None)
+            number, attempt, *mark = name.split("-")
+            self._ended[name] = _finish(int(number), int(attempt), "".join(mark), ended)
 
     # -- the protocol ------------------------------------------------------------------------------
+
+    def mark(self) -> str:
+        """A new mark for a submission."""
+        return secrets.token_hex(6)
+
+    def prepare(self, attempts: list[tuple[int, int, str]]) -> None:
+        """Make the folders of attempts (job, attempt, mark) that are about to be recorded as started.
+
+        So a folder that isn't there says that it was removed, not that the attempt never ran. Raises
+        :class:`StateFolderError` when that fails, and then nothing may start.
+        """
+        try:
+            for attempt in attempts:
+                (self.spool / named_attempt(*attempt)).mkdir(mode=0o700, exist_ok=True)
+        except OSError as fault:
+            raise StateFolderError(f"nothing can start: {self.spool} cannot be written ({fault.strerror})") from None
 
     def start(self, jobs: list[Job]) -> None:
         """Write the attempts into the spool and tell the agent."""
@@ -102,7 +135,10 @@ class LocalRunner:
             try:
                 # The start is in the journal already. An intent that can't be written now is written later; the job
                 # isn't lost.
-                write_intent(self.spool / name, intent_of(job, self.folder, self.processors), job.origin.script)
+                intent = intent_of(job, self.folder, self.processors, self.journal)
+                write_intent(self.spool / name, intent, job.origin.script)
+            except FileNotFoundError:
+                pass  # its folder was removed: the agent knows whether it runs, and else it is lost
             except OSError as fault:
                 self._delayed[name] = fault.strerror or str(fault)
             self._active[name] = job
@@ -134,9 +170,9 @@ class LocalRunner:
         # Reported at every call until it is settled: the journal may not have been able to take it, as on a full disk.
         return sorted(self._ended.values(), key=lambda one: (one.at_ms, one.job))
 
-    def settled(self, job: int, attempt: int) -> None:
+    def settled(self, report: Finish) -> None:
         """Forget an attempt; its folder is removed when there is time for it."""
-        name = f"{job}-{attempt}"
+        name = named_attempt(report.job, report.attempt, report.mark)
         self._active.pop(name, None)
         self._ended.pop(name, None)
         self._old.append(self.spool / name)
@@ -181,7 +217,17 @@ class LocalRunner:
     def notices(self) -> list[str]:
         """Why nothing can be started, or why a certain job cannot."""
         told = [self._link.refused] if self._link.refused else []
-        return told + [f"{name.partition('-')[0]} cannot start yet: {why}" for name, why in self._delayed.items()]
+        told += [f"{name.partition('-')[0]} cannot start yet: {why}" for name, why in self._delayed.items()]
+        told += [f"{name.partition('-')[0]}: {what}" for name, what in self._noted.items()]
+        if others := self._others():
+            told.append(f"jobs of {', '.join(others)} use this machine's cores too; nobody divides them between users")
+        return told
+
+    def _others(self) -> list[str]:
+        now = time.monotonic()
+        if now - self._others_seen[0] > OTHERS_S:
+            self._others_seen = now, others_here()
+        return self._others_seen[1]
 
     def closed(self) -> str:
         """Why this machine's cores cannot be used; tries again, unless it did so a moment ago."""
@@ -222,7 +268,7 @@ def _unwritable(path: str) -> str:
     return ""
 
 
-def _finish(job: int, attempt: int, ended: Exit) -> Finish:
+def _finish(job: int, attempt: int, mark: str, ended: Exit) -> Finish:
     return Finish(
         at_ms=ended.ended_ms,
         job=job,
@@ -233,4 +279,5 @@ def _finish(job: int, attempt: int, ended: Exit) -> Finish:
         reason=ended.reason,
         use=Use(ended.cpu_ms, ended.memory_peak_mib, ended.read_bytes, ended.written_bytes),
         held_ms=ended.held_ms if ended.cause != "lost" else None,
+        mark=mark,
     )

@@ -66,6 +66,13 @@ class RehearsalRunner:
         self._causes: dict[int, str] = {}
         self._printed = printed or rehearsed_output
 
+    def mark(self) -> str:
+        """Rehearsed attempts are in one process, so nothing has to tell them apart."""
+        return ""
+
+    def prepare(self, attempts: list[tuple[int, int, str]]) -> None:
+        """Nothing to be done."""
+
     def start(self, jobs: list[Job]) -> None:
         """Draw the outcomes of these attempts."""
         for job in jobs:
@@ -112,11 +119,11 @@ class RehearsalRunner:
         written = round(ran / 1000 * 40_000 * max(1.0, modelled.busy))
         return Use(round(ran * modelled.busy), round(modelled.memory_mib * ramp), written * 2, written)
 
-    def settled(self, job: int, attempt: int) -> None:
+    def settled(self, report: Finish) -> None:
         """Forget an attempt."""
-        self._running.pop(job, None)
-        self._stops.pop(job, None)
-        self._causes.pop(job, None)
+        self._running.pop(report.job, None)
+        self._stops.pop(report.job, None)
+        self._causes.pop(report.job, None)
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
         """What the model has used by now."""

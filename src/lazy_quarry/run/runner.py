@@ -21,6 +21,17 @@ class OutputChunk:
 class Runner(Protocol):
     """Runs attempts. Every call may be repeated: an attempt is started at most once all the same."""
 
+    def mark(self) -> str:
+        """A mark for a submission, unlike any other; empty where attempts can't be confused."""
+        ...
+
+    def prepare(self, attempts: list[tuple[int, int, str]]) -> None:
+        """Make ready for attempts (job, attempt, mark), before their start is recorded.
+
+        Raises :class:`StateFolderError` when they can't be started.
+        """
+        ...
+
     def start(self, jobs: list[Job]) -> None:
         """Run the present attempts of these jobs; their start is in the journal already."""
         ...
@@ -33,7 +44,7 @@ class Runner(Protocol):
         """Attempts that are over by this instant and not settled yet."""
         ...
 
-    def settled(self, job: int, attempt: int) -> None:
+    def settled(self, report: Finish) -> None:
         """The end of this attempt is in the journal, so what was kept of it may be removed."""
         ...
 

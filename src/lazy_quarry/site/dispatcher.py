@@ -5,7 +5,7 @@ from collections.abc import Iterable
 from lazy_quarry.core.engine.commands import Finish, Schedule
 from lazy_quarry.core.engine.events import Ended, Event, Held, NodeClosed, Started, Stopping
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.site.present import Present
@@ -66,6 +66,7 @@ class Dispatcher:
                 started = [event.job for event in events if isinstance(event, Started)]
                 if started and runner.closed():
                     return present.version != before
+                self._prepare(events)
                 present.commit(events)
                 self.pass_on(events)
                 if started:
@@ -74,12 +75,25 @@ class Dispatcher:
                 return present.version != before
             return present.version != before
 
+    def _prepare(self, events: Iterable[Event]) -> None:
+        """Let the runner make ready for what is about to start."""
+        jobs, attempts = self._state.jobs, list[tuple[int, int, str]]()
+        for event in events:
+            if isinstance(event, Started):
+                known = jobs.get(event.job) or jobs[event.job // TASK_SPAN]  # a task may be made by the same events
+                attempts.append((event.job, event.attempt, known.mark))
+        try:
+            self.present.runner.prepare(attempts)
+        except StateFolderError as fault:
+            self.present.unwritable = str(fault)
+            raise
+
     def _record(self, reports: Iterable[Finish]) -> None:
         """Record ends in the journal, then let the runner forget them. An end that is reported twice is recorded once."""
-        once = {(report.job, report.attempt): report for report in reports}
+        once = {(report.job, report.attempt, report.mark): report for report in reports}
         self.present.commit([event for report in once.values() for event in self.present.engine.decide(report)])
-        for number, attempt in once:
-            self.present.runner.settled(number, attempt)
+        for report in once.values():
+            self.present.runner.settled(report)
 
     def pass_on(self, events: Iterable[Event]) -> None:
         """Have the runner stop the jobs that must stop."""

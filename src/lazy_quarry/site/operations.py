@@ -118,8 +118,7 @@ class Operations:
             overrides=submission.overrides,
         )
         try:
-            freed, doomed = self.dependencies.tasks_decided(request)
-            events = present.engine.decide(Submit(present.now(), present.user, request, origin, freed, doomed))
+            events = present.engine.decide(self._submit(request, origin))
         except Refused as fault:
             return self._refusal((error("over-limit", str(fault), 1), *diagnostics))
         present.commit(events)
@@ -127,6 +126,11 @@ class Operations:
         self.dispatcher.step()
         tasks = request.array.count if request.array else None
         return Receipt(number, self._forecast_ms(number), present.now(), diagnostics, tasks)
+
+    def _submit(self, request: Request, origin: Origin) -> Submit:
+        present = self.present
+        freed, doomed = self.dependencies.tasks_decided(request)
+        return Submit(present.now(), present.user, request, origin, freed, doomed, present.runner.mark())
 
     def _forecast_ms(self, number: int) -> int | None:
         """When a job that was just submitted has started, or is expected to."""

@@ -15,7 +15,7 @@ from lazy_quarry.errors import BadValue
 
 Reader = Callable[[Any], Any]
 PLACEHOLDERS = ("name", "job", "task", "user", "node", "date")
-_NAME = re.compile(r"[A-Za-z0-9._-]{1,64}")
+_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _GIVEN = frozenset(
     [
@@ -59,7 +59,7 @@ def text(value: Any) -> str:
 def job_name(value: Any) -> str:
     """A job's name."""
     if not _NAME.fullmatch(text(value)):
-        raise BadValue(f"{_shown(value)} is not a job name; use letters, digits and . _ - only, at most 64")
+        raise BadValue(f"{_shown(value)} is not a job name; use letters, digits and . _ - only, at most 64, with a letter or digit first")
     return str(value)
 
 

@@ -8,14 +8,17 @@ next agent. Messages are JSON, one a line, over a Unix socket in the spool.
     agent → engine   {"ended": "4127-1", "exit": {…}}
                       {"lost": "4127-1", "exit": {…}}
                       {"waits": "4127-1", "reason": "…"}   it could not be started yet
+                      {"notes": "4127-1", "reason": "…"}   something that its owner should know
+
+It never waits for whoever is connected: what can't be sent at once is kept for a while, and who doesn't read is dropped.
 """
 
 from __future__ import annotations
 
-import fcntl
 import gc
 import json
 import os
+import re
 import selectors
 import signal
 import socket
@@ -26,58 +29,31 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+from lazy_quarry.run.node import groups
 from lazy_quarry.run.node.attempt import Exit, read_claim, read_exit, read_intent, read_json, write_whole
-from lazy_quarry.run.node.process import become_subreaper, boot_id, children, living, of_attempt, send
+from lazy_quarry.run.node.locks import CoresLock, CoresTaken
+from lazy_quarry.run.node.process import (
+    Identity,
+    become_subreaper,
+    boottime,
+    children,
+    descendants,
+    is_stopped,
+    living,
+    of_attempt,
+    send,
+)
+from lazy_quarry.run.node.registry import Claimed, forget, registered
 from lazy_quarry.run.node.sockets import listen
 from lazy_quarry.run.node.supervisor import supervise
 
 IDLE_S = 3.0
 """It leaves when no job has run and nobody was connected for so long."""
 RETRY_S = 2.0
-
-
-def runtime_folder() -> Path:
-    """The user's own folder for what lives no longer than the boot."""
-    given = os.environ.get("XDG_RUNTIME_DIR")
-    base = Path(given) if given else Path(f"/run/user/{os.getuid()}")
-    if base.is_dir() and os.access(base, os.W_OK):
-        folder = base / "lazy-quarry"
-    else:
-        folder = Path(f"/tmp/lazy-quarry-{os.getuid()}")
-    folder.mkdir(mode=0o700, exist_ok=True)
-    if folder.stat().st_uid != os.getuid():
-        raise PermissionError(f"{folder} belongs to somebody else")
-    return folder
-
-
-class CoresTaken(Exception):
-    """Another state folder's jobs have this machine's cores."""
-
-
-class CoresLock:
-    """The lock on this machine's cores for one state folder, held as long as an agent or supervisor of it lives."""
-
-    def __init__(self, spool: Path) -> None:
-        folder = runtime_folder()
-        self.single = os.open(folder / "agent.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-        self.cores = os.open(folder / "cores.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-        # Two locks: one says that an agent is alive, the other that jobs are left. Supervisors inherit only the second,
-        # so a killed agent can be replaced while its jobs go on.
-        holder = read_json(folder / "cores.lock") or {}
-        try:
-            fcntl.flock(self.single, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise CoresTaken(holder.get("spool", "another state folder")) from None
-        try:
-            fcntl.flock(self.cores, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            if holder.get("spool") != str(spool):
-                raise CoresTaken(holder.get("spool", "another state folder")) from None
-        else:
-            os.ftruncate(self.cores, 0)
-            os.pwrite(self.cores, json.dumps({"spool": str(spool)}).encode(), 0)
-        # Shared from here on: the next agent of this folder may join, and another folder's exclusive lock still fails.
-        fcntl.flock(self.cores, fcntl.LOCK_SH)
+LOOK_S = 0.5
+LONGEST_LINE, MOST_UNREAD = 64 * 1024, 4 * 2**20
+_NAME = re.compile(r"\d+-\d+(-[0-9a-f]{1,32})?")
+"""What an attempt's folder is called. Nothing else that somebody sends becomes a path."""
 
 
 class Agent:
@@ -90,26 +66,30 @@ class Agent:
         self.listener = listen(spool, "agent.sock")
         self.selector.register(self.listener, selectors.EVENT_READ, ("accept", None))
         self.clients: dict[socket.socket, bytearray] = {}
+        self.unsent: dict[socket.socket, bytearray] = {}
         self.watched: dict[str, int] = {}  # attempt → pidfd of its supervisor
         self.own: dict[str, int] = {}  # attempt → number of a supervisor forked here
         self.retries: dict[str, float] = {}
-        self.idle_since = time.monotonic()
+        self.idle_since = self.looked_at = time.monotonic()
 
     def run(self) -> None:
         """Serve until there is nothing to do and nobody is connected."""
         while True:
-            for key, _ in self.selector.select(timeout=0.5):
+            for key, ready in self.selector.select(timeout=0.5):
                 kind, name = key.data
                 if kind == "accept":
-                    client, _ = self.listener.accept()
-                    client.setblocking(False)
-                    self.clients[client] = bytearray()
-                    self.selector.register(client, selectors.EVENT_READ, ("client", client))
+                    self._accept()
                 elif kind == "client":
-                    self._hear(name)
+                    if ready & selectors.EVENT_WRITE:
+                        self._send_on(name)
+                    if ready & selectors.EVENT_READ and name in self.clients:
+                        self._hear(name)
                 else:
                     self._over(name)
             now = time.monotonic()
+            if now >= self.looked_at + LOOK_S:
+                self.looked_at = now
+                self._look_after_supervisors()
             for name in [name for name, at in self.retries.items() if at <= now]:
                 del self.retries[name]
                 self._ensure(name)
@@ -119,6 +99,20 @@ class Agent:
             elif now - self.idle_since > IDLE_S:
                 return
 
+    # -- whoever is connected ----------------------------------------------------------------------
+
+    def _accept(self) -> None:
+        with suppress(OSError):
+            client, _ = self.listener.accept()
+            client.setblocking(False)
+            self.clients[client], self.unsent[client] = bytearray(), bytearray()
+            self.selector.register(client, selectors.EVENT_READ, ("client", client))
+
+    def _drop(self, client: socket.socket) -> None:
+        self.selector.unregister(client)
+        client.close()
+        del self.clients[client], self.unsent[client]
+
     def _hear(self, client: socket.socket) -> None:
         try:
             heard = client.recv(65536)
@@ -127,40 +121,57 @@ class Agent:
         except OSError:
             heard = b""
         if not heard:
-            self.selector.unregister(client)
-            client.close()
-            del self.clients[client]
+            self._drop(client)
             return
-        buffer = self.clients[client]
-        buffer += heard
-        *lines, rest = bytes(buffer).split(b"\n")
+        *lines, rest = bytes(self.clients[client] + heard).split(b"\n")
+        if len(rest) > LONGEST_LINE:
+            self._drop(client)
+            return
         self.clients[client] = bytearray(rest)
         for line in lines:
-            with suppress(ValueError):
-                message = json.loads(line)
-                if "ensure" in message:
-                    self._ensure(message["ensure"])
-                elif "stop" in message:
-                    self._wake(message["stop"])
+            what, name = _read(line)
+            if what == "ensure":
+                self._ensure(name)
+            elif what == "stop":
+                self._wake(name)
 
     def _tell(self, message: dict[str, Any]) -> None:
         line = json.dumps(message).encode() + b"\n"
         for client in list(self.clients):
-            try:
-                # A report must arrive whole. The engine reads at every turn of its loop, so this waits for
-                # milliseconds.
-                client.setblocking(True)
-                client.sendall(line)
-                client.setblocking(False)
-            except OSError:
-                continue  # its end is heard by the selector
+            self.unsent[client] += line
+            if len(self.unsent[client]) > MOST_UNREAD:
+                self._drop(client)  # it may connect again, and is told everything that still matters
+            else:
+                self._send_on(client)
+
+    def _send_on(self, client: socket.socket) -> None:
+        left = self.unsent[client]
+        try:
+            while left:
+                del left[: client.send(left[: 1 << 16])]
+        except BlockingIOError:
+            pass
+        except OSError:
+            left.clear()  # its end is heard by the selector
+        wanted = selectors.EVENT_READ | (selectors.EVENT_WRITE if left else 0)
+        self.selector.modify(client, wanted, ("client", client))
+
+    # -- attempts ----------------------------------------------------------------------------------
+
+    def _claim(self, name: str) -> Identity | None:
+        """The supervisor that took an attempt, by its folder or, if that is gone, by the registry."""
+        folder = self.spool / name
+        claim = read_claim(folder)
+        if claim is None and (known := registered(folder)):
+            return known.supervisor
+        return claim
 
     def _ensure(self, name: str) -> None:
         """Start an attempt unless it was started before; then watch it, or report how it ended."""
         if name in self.watched:
             return
         folder = self.spool / name
-        if read_claim(folder) is not None:
+        if self._claim(name) is not None or not folder.exists():
             self._follow(name)
             return
         (folder / "refused").unlink(missing_ok=True)
@@ -204,7 +215,7 @@ class Agent:
 
     def _follow(self, name: str) -> None:
         """Watch the supervisor that claimed an attempt; report how it ended when it has gone."""
-        claim = read_claim(self.spool / name)
+        claim = self._claim(name)
         if claim is not None and claim.alive():
             with suppress(ProcessLookupError):
                 self._watch(name, claim.pid)
@@ -216,31 +227,59 @@ class Agent:
         folder = self.spool / name
         ended = read_exit(folder)
         if ended is not None:
+            self._clear(name)
             self._tell({"ended": name, "exit": asdict(ended)})
             return
-        if not folder.exists():
-            return
-        if read_claim(folder) is None:
+        if folder.exists() and self._claim(name) is None:
             refused = folder / "refused"
             reason = refused.read_text() if refused.exists() else "the disk is full"
             self._tell({"waits": name, "reason": reason})
             self.retries[name] = time.monotonic() + RETRY_S
             return
-        self._end_orphans(folder)
-        ended = Exit(round(time.time() * 1000), 0, cause="lost", reason="its supervisor was killed")
+        self._end_orphans(name)
+        self._clear(name)
+        reason = "its supervisor was killed" if folder.exists() else "its folder in the spool was removed"
+        ended = Exit(round(time.time() * 1000), 0, cause="lost", reason=reason)
         self._tell({"lost": name, "exit": asdict(ended)})
 
-    def _end_orphans(self, folder: Path) -> None:
-        """Stop everything of an attempt that is reported as lost: its cores will be given to others."""
-        mark = f"LQ_ATTEMPT_FOLDER={folder}"
-        claim, session = read_claim(folder), read_json(folder / "session")
-        if claim is None or claim.boot != boot_id():
-            return
-        while left := living(of_attempt(mark, session)):
-            send(left, signal.SIGSTOP)
-            send(living(of_attempt(mark, session)), signal.SIGKILL)
+    def _clear(self, name: str) -> None:
+        groups.remove(name)
+        forget(self.spool / name)
+
+    def _end_orphans(self, name: str) -> None:
+        """Stop everything of an attempt that is reported as lost: its cores will be given to others.
+
+        That is what is in its group or its session, what has its folder in the environment, and what fell to this process
+        when the supervisor died.
+        """
+        folder = self.spool / name
+        mark, session = f"LQ_ATTEMPT_FOLDER={folder}", read_json(folder / "session")
+        session = session if isinstance(session, int) else None
+
+        def left() -> list[int]:
+            fallen = [pid for pid in children(os.getpid()) if pid not in self.own.values()]
+            below = [each for pid in fallen for each in descendants(pid)]
+            known = set(groups.members(name)) | set(of_attempt(mark, session)) | set(fallen) | set(below)
+            return living([pid for pid in known if pid != os.getpid()])
+
+        while found := left():
+            send(found, signal.SIGSTOP)
+            send(left(), signal.SIGKILL)
             self._reap_adopted()
             time.sleep(0.01)
+
+    def _look_after_supervisors(self) -> None:
+        """Let supervisors go on that something has stopped, and end what is far over its time all the same."""
+        for name in list(self.watched):
+            claim = self._claim(name)
+            if claim is None:
+                continue
+            if is_stopped(claim.pid):
+                send([claim.pid], signal.SIGCONT)
+                self._tell({"notes": name, "reason": "its supervisor was stopped by a signal; it goes on"})
+            known: Claimed | None = registered(self.spool / name)
+            if known is not None and boottime() > known.over_by:
+                send([claim.pid], signal.SIGKILL)
 
     def _reap_adopted(self) -> None:
         """Reap adopted orphans; this process's own supervisors are waited for one by one."""
@@ -249,11 +288,24 @@ class Agent:
                 os.waitpid(pid, os.WNOHANG)
 
     def _wake(self, name: str) -> None:
-        claim = read_claim(self.spool / name)
+        claim = self._claim(name)
         if claim is not None and claim.alive():
             send([claim.pid], signal.SIGTERM)
         elif claim is None and name in self.own:
             send([self.own[name]], signal.SIGTERM)
+
+
+def _read(line: bytes) -> tuple[str, str]:
+    """What a message asks for and of which attempt; two empty words for anything else that somebody may send."""
+    try:
+        message = json.loads(line)
+    except (ValueError, RecursionError):
+        return "", ""
+    for what in ("ensure", "stop"):
+        name = message.get(what) if isinstance(message, dict) else None
+        if isinstance(name, str) and _NAME.fullmatch(name):
+            return what, name
+    return "", ""
 
 
 def main() -> None:

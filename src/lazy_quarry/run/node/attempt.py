@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 import os
+from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -81,6 +82,9 @@ class Intent:
     limits: Limits
     staging: Staging
     results: Results
+    journal: str = ""
+    mark: str = ""
+    """The identity of the journal and the mark of the submission: no attempt is ever taken for another's."""
 
 
 @dataclass(frozen=True)
@@ -97,6 +101,8 @@ class Exit:
     memory_peak_mib: int = 0
     read_bytes: int = 0
     written_bytes: int = 0
+    journal: str = ""
+    mark: str = ""
 
 
 def write_whole(path: Path, text: str, durable: bool = True) -> None:
@@ -104,9 +110,15 @@ def write_whole(path: Path, text: str, durable: bool = True) -> None:
     short = path.with_name(f"{path.name}.{os.getpid()}")
     fd = os.open(short, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
     try:
-        os.write(fd, text.encode())
+        left = text.encode()
+        while left:  # a write may be short, as when the disk is nearly full: the next one then fails
+            left = left[os.write(fd, left) :]
         if durable:
             os.fsync(fd)  # before the rename: else a power cut could leave the name with nothing in it
+    except OSError:
+        with suppress(OSError):
+            os.unlink(short)
+        raise
     finally:
         os.close(fd)
     os.rename(short, path)
@@ -123,7 +135,10 @@ def read_json(path: Path) -> Any:
 def read_claim(folder: Path) -> Identity | None:
     """The supervisor that took this attempt, or None when nobody did."""
     found = read_json(folder / "claim.json")
-    return None if found is None else Identity(found["boot"], found["pid"], found["ticks"])
+    try:
+        return None if found is None else Identity(found["boot"], found["pid"], found["ticks"])
+    except (TypeError, KeyError):
+        return None
 
 
 EXIT_BYTES = 4096
@@ -139,7 +154,10 @@ def read_exit(folder: Path) -> Exit | None:
     """How the attempt ended, or None when that is not recorded."""
     claim = read_claim(folder)
     found = read_json(exit_file(folder, claim.pid)) if claim else None
-    return None if found is None else Exit(**found)
+    try:
+        return None if found is None else Exit(**found)
+    except TypeError:
+        return None
 
 
 def read_intent(folder: Path) -> Intent | None:
@@ -159,17 +177,20 @@ def read_intent(folder: Path) -> Intent | None:
             limits=Limits(**found["limits"]),
             staging=Staging(**found["staging"]),
             results=Results(**found["results"]),
+            journal=found.get("journal", ""),
+            mark=found.get("mark", ""),
         )
     except (TypeError, KeyError):
         return None
 
 
 def write_intent(folder: Path, intent: Intent, script: str) -> None:
-    """Write an attempt's folder; the intent comes last, so that all the rest is there when it is.
+    """Fill an attempt's folder; the intent comes last, so that all the rest is there when it is.
 
-    Until a supervisor has claimed the attempt, this may be done again: after a power cut nothing of it need be there.
+    Until a supervisor has claimed the attempt, this may be done again: after a power cut nothing of it need be there. The
+    folder itself was made before the start was recorded. Raises :class:`FileNotFoundError` when it is gone: then nobody knows
+    whether the attempt has run.
     """
-    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     if (folder / "claim.json").exists():
         return
     copy = folder / "script"

@@ -51,6 +51,12 @@ def start_ticks(pid: int) -> int | None:
     return None if fields is None or fields[0] in "ZX" else int(fields[19])
 
 
+def is_stopped(pid: int) -> bool:
+    """Whether a signal or a debugger has stopped a process."""
+    fields = _stat(pid)
+    return fields is not None and fields[0] in "Tt"
+
+
 def identify(pid: int) -> Identity:
     """The identity of a process that runs now."""
     return Identity(boot_id(), pid, start_ticks(pid) or 0)

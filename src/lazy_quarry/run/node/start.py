@@ -78,7 +78,8 @@ class Start:
             raise Unstartable(f"it could not be started: {_start_words(fault)}") from None
         except ValueError as fault:  # a zero byte in an argument or a variable
             raise Unstartable(f"it could not be started: {fault}") from None
-        (self.folder / "session").write_text(str(started))
+        with suppress(OSError):  # it runs; a full disk must not lose it
+            (self.folder / "session").write_text(str(started))
         for fd in {self._source, self._output, self._errors}:
             os.close(fd)
         os.chdir("/")  # so that the job's folder can be removed while it runs

@@ -17,12 +17,16 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import NoReturn
 
-from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, read_json
+from lazy_quarry.run.node import groups
+from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, read_json, write_whole
 from lazy_quarry.run.node.measure import Measure
 from lazy_quarry.run.node.process import become_subreaper, boottime, descendants, identify, living, send
+from lazy_quarry.run.node.registry import Claimed, register
 from lazy_quarry.run.node.staging import Missing, Stopped, copy_in, copy_out
 from lazy_quarry.run.node.start import Start, Unstartable, give_to_group
 
+PATIENCE_S = 60.0
+"""So long after walltime and grace an attempt is ended by the agent, if its own supervisor has not done it."""
 _WAKE = {signal.SIGCHLD, signal.SIGTERM, signal.SIGINT, signal.SIGHUP}
 
 
@@ -34,7 +38,9 @@ def supervise(folder: Path, intent: Intent) -> NoReturn:
         os.setsid()
         become_subreaper()
         record = _open_exit(folder)
-        if _claim(folder):
+        os.makedirs(intent.staging.scratch, exist_ok=True)  # as long as a full disk can still refuse the start
+        if _claim(folder, intent):
+            groups.enter(folder.name)
             Supervisor(folder, intent, record).run()
         else:
             os.close(record)
@@ -54,11 +60,11 @@ def _open_exit(folder: Path) -> int:
     return fd
 
 
-def _claim(folder: Path) -> bool:
+def _claim(folder: Path, intent: Intent) -> bool:
     """Take the attempt, exclusively; False when another supervisor has it."""
     own = identify(os.getpid())
     mine = folder / f"claim.{own.pid}"
-    mine.write_text(json.dumps(asdict(own)))
+    write_whole(mine, json.dumps({**asdict(own), "journal": intent.journal, "mark": intent.mark}), durable=False)
     try:
         os.link(
             mine, folder / "claim.json"
@@ -74,6 +80,8 @@ def _claim(folder: Path) -> bool:
             os.fsync(fd)
         finally:
             os.close(fd)
+    limits = intent.limits
+    register(folder, Claimed(own, boottime() + limits.walltime_s + limits.grace_s + PATIENCE_S))
     return True
 
 
@@ -92,7 +100,7 @@ class Supervisor:
         self.measure = Measure(folder, intent.limits.memory_mib, self.began)
         self._stop_at: float | None = None
         """When it was told to end."""
-        self._warned = False
+        self._warned = self._signalled = False
 
     def run(self) -> None:
         """Start the job, see it to its end, and record that."""
@@ -101,7 +109,11 @@ class Supervisor:
         except Unstartable as fault:
             self.cause, self.reason = "failed", str(fault)
         else:
-            self._watch()
+            try:
+                self._watch()
+            except OSError as fault:  # nothing that goes wrong from here on may leave the job without an end
+                self._kill()
+                self.cause, self.reason = self.cause or "lost", f"its supervisor could not go on: {fault.strerror}"
             self._bring_back()
         self._finish()
 
@@ -114,7 +126,6 @@ class Supervisor:
         start = Start(self.folder, self.intent)
         start.open_files()
         # The clock begins before the copying: staging takes the job's own time, not the site's.
-        os.makedirs(self.intent.staging.scratch, exist_ok=True)
         self.began = boottime()
         if self._stage_in():
             self.main = start.spawn(self.intent.limits.walltime_s - (boottime() - self.began))
@@ -139,7 +150,10 @@ class Supervisor:
         return True
 
     def _told_to_stop(self) -> bool:
-        return (self.folder / "stop").exists()
+        if (self.folder / "stop").exists():
+            return True
+        # A job may have removed this folder. Then the signal that says "look" has to do alone.
+        return self._signalled and not self.folder.exists()
 
     def _stop_cause(self) -> str:
         return str((read_json(self.folder / "stop") or {}).get("cause", "cancelled"))
@@ -167,7 +181,8 @@ class Supervisor:
                     self._stop(below)
             # A child's end and a stop both wake it. The pause between grows, because most jobs need no close look; near
             # the memory limit it stays short, because a process can take the rest within milliseconds.
-            signal.sigtimedwait(_WAKE, min(pause, self._until_next()))
+            woken = signal.sigtimedwait(_WAKE, min(pause, self._until_next()))
+            self._signalled = self._signalled or (woken is not None and woken.si_signo == signal.SIGTERM)
             near_limit = self.measure.peak_mib * 2 >= self.intent.limits.memory_mib
             pause = min(pause * 1.5, 0.03 if near_limit else 0.2)
 
@@ -306,13 +321,16 @@ class Supervisor:
             memory_peak_mib=self.measure.peak_mib,
             read_bytes=read,
             written_bytes=written,
+            journal=self.intent.journal,
+            mark=self.intent.mark,
         )
         if self.intent.results.summary and self.main:
             self._write_summary(ended)
         text = json.dumps(asdict(ended)).encode()
         # In place and of the size that was written at the start: no block is allocated, so this works on a full disk.
-        os.pwrite(self.record, text.ljust(EXIT_BYTES), 0)
-        os.fdatasync(self.record)
+        with suppress(OSError):  # where it fails all the same, the attempt is reported as lost
+            os.pwrite(self.record, text.ljust(EXIT_BYTES), 0)
+            os.fdatasync(self.record)
 
     def _check_expected(self) -> None:
         for path in self.intent.results.expect:
