@@ -5,7 +5,9 @@ BIN := $(VENV)/bin
 READY := $(VENV)/.ready
 READY_TEST := $(VENV)/.ready-test
 
-.PHONY: demo test bench docs shots lint format wheel clean
+MINUTES ?= 10
+
+.PHONY: demo test torture bench docs shots lint format wheel clean
 
 demo: $(READY)
 	@$(BIN)/lazy-quarry demo
@@ -13,6 +15,9 @@ demo: $(READY)
 test: $(READY_TEST)
 	@sh tools/need tmux tmux 'the tests in a real terminal are skipped' || true
 	@$(BIN)/python -m pytest -n 2 --dist loadfile
+
+torture: $(READY_TEST)
+	@$(BIN)/python -m torture --minutes $(MINUTES)
 
 bench: $(READY_TEST)
 	@$(BIN)/python -m bench
@@ -25,14 +30,14 @@ shots: $(READY_TEST)
 	@sh tools/shots
 
 lint: $(READY_TEST)
-	@$(BIN)/ruff check src tests bench tools
-	@$(BIN)/ruff format --check src tests bench tools
+	@$(BIN)/ruff check src tests bench torture tools
+	@$(BIN)/ruff format --check src tests bench torture tools
 	@$(BIN)/mypy
 	@$(BIN)/lint-imports
 
 format: $(READY_TEST)
-	@$(BIN)/ruff check --fix --quiet src tests bench tools
-	@$(BIN)/ruff format src tests bench tools
+	@$(BIN)/ruff check --fix --quiet src tests bench torture tools
+	@$(BIN)/ruff format src tests bench torture tools
 
 wheel: $(READY_TEST)
 	@sh tools/need tmux tmux 'the demo cannot be tried from the wheel'

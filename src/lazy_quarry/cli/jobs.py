@@ -29,7 +29,10 @@ job_argument = click.argument("job", metavar="JOB")
 def jobs_command(mine: bool, ended: bool, since: str, columns: str, state: str, form: str) -> None:
     json_too = is_json(form)
     from_ms = _since_ms(since) if since else None
-    found = client_of(state).jobs(ended or bool(since), from_ms, not mine, 1000)
+    client = client_of(state)
+    found = client.jobs(ended or bool(since), from_ms, not mine, 1000)
+    for notice in client.notices():
+        click.echo(f"lazy-quarry: {notice}", err=True)
     if json_too:
         from lazy_quarry.cli.json_form import job_json
 

@@ -36,6 +36,16 @@ class Standing:
 
 
 @dataclass(frozen=True)
+class Kept:
+    """How long, in seconds, is kept what nobody needs for ever; None keeps it."""
+
+    events_s: int | None = None
+    """What happened to a job, after its end. Its record and all sums stay."""
+    attempts_s: int = 0
+    """The folder of an attempt (its script, samples, claim), after its end."""
+
+
+@dataclass(frozen=True)
 class Node:
     """A machine and its capacity. ``traits`` are properties that a job may ask for."""
 
@@ -173,6 +183,7 @@ class Site:
     policy: Literal["planned", "easy", "first-come"] = "planned"
     plan_depth: int = 1000
     standing: Standing = Standing()
+    kept: Kept = Kept()
     user_limits: tuple[tuple[str, Limits], ...] = ()
     """By user's name; an empty name is for everyone who isn't named."""
     default_accounts: tuple[tuple[str, str], ...] = field(default=())

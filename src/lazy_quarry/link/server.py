@@ -31,6 +31,8 @@ from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.store.journal import Journal
 
 TICK_S = 0.5
+AGE_EVERY_S = 3600.0
+"""How often it is looked for what need not be kept any longer."""
 LONGEST_LINE = 64 * 2**20
 _LEAVE, _LEFT = b'{"jsonrpc":"2.0","id":0,"method":"leave"}\n', b'{"jsonrpc":"2.0","id":0,"result":null}\n'
 """The one call that is about the engine and not about its site."""
@@ -47,12 +49,13 @@ class Server:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         journal = Journal(folder)
-        self.runner = LocalRunner(folder, core_numbers(), journal.identity)
+        site = local_site()
+        self.runner = LocalRunner(folder, core_numbers(), journal.identity, site.kept.attempts_s)
         zone = datetime.now().astimezone().tzinfo
         assert zone is not None
         self.site = SiteInUse(
             Present(
-                local_site(),
+                site,
                 journal,
                 self.runner,
                 user=user_name(),
@@ -67,6 +70,7 @@ class Server:
         self.writers: set[asyncio.StreamWriter] = set()
         self.idle_since = time.monotonic()
         self.told_version = 0
+        self._age_at = 0.0
         self._watched: int | None = None
         self._leave = asyncio.Event()
 
@@ -91,8 +95,18 @@ class Server:
         self.runner.tick(any(job.phase is Phase.WAITING for job in self.state.jobs.values()))
         self.runner.retry_unwritten()
         self.site.dispatcher.step()
+        self._age()
         self._watch_link()
         self._tell_changes()
+
+    def _age(self) -> None:
+        """Thin, a little at a time, what the site file doesn't keep for ever."""
+        kept, present = self.site.present.site.kept, self.site.present
+        if kept.events_s is None or time.monotonic() < self._age_at:
+            return
+        with present.lock, suppress(StateFolderError):
+            thinned = present.journal.thin(present.now() - kept.events_s * 1000)
+            self._age_at = time.monotonic() + (0 if thinned else AGE_EVERY_S)
 
     def _watch_link(self) -> None:
         """Wake the loop when the agent sends something."""

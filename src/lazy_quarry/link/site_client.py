@@ -148,6 +148,11 @@ class SiteClient(Protocol):
         ...
 
     @_queries
+    def notices(self) -> tuple[str, ...]:
+        """What stands in the way of the site or of certain jobs now, in sentences."""
+        ...
+
+    @_queries
     def names(self) -> SiteNames:
         """The names that may stand in a request."""
         ...

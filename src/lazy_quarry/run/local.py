@@ -33,11 +33,11 @@ class LocalRunner:
     """The runner of this machine.
 
     ``folder`` is the site's state folder; core k of the plan is the k-th of ``processors``; ``journal`` is the identity of the
-    journal that its attempts are in.
+    journal that its attempts are in. Folders of settled attempts stay for ``kept_s``.
     """
 
-    def __init__(self, folder: Path, processors: Sequence[int], journal: str = "") -> None:
-        self.folder, self.processors, self.journal = folder, processors, journal
+    def __init__(self, folder: Path, processors: Sequence[int], journal: str = "", kept_s: int = 0) -> None:
+        self.folder, self.processors, self.journal, self.kept_s = folder, processors, journal, kept_s
         self.spool = folder / "spool"
         self.spool.mkdir(mode=0o700, exist_ok=True)
         self.spool.chmod(0o700)
@@ -48,7 +48,8 @@ class LocalRunner:
         """Why an attempt could not be started yet, by name."""
         self._noted: dict[str, str] = {}
         """What the agent found about an attempt that runs, by name."""
-        self._old: list[Path] = []
+        self._old: list[tuple[float, Path]] = []
+        """Folders of settled attempts, and since when they are, the oldest first."""
         self._others_seen: tuple[float, list[str]] = (0.0, [])
         self._busy_at = time.monotonic()
         self._link = AgentLink(folder, self._greet)
@@ -76,9 +77,10 @@ class LocalRunner:
         # Removing folders competes with starting jobs for the disk, so it waits until nothing runs or many have
         # gathered.
         if not self._active or len(self._old) > MOST_OLD:
-            for folder in self._old[:50]:
+            due = [folder for at, folder in self._old[:50] if at + self.kept_s <= now]
+            for folder in due:
                 shutil.rmtree(folder, ignore_errors=True)
-            del self._old[:50]
+            del self._old[: len(due)]
         if self._active or waiting:
             self._busy_at = now
             self._link.connect_again()
@@ -175,13 +177,13 @@ class LocalRunner:
         name = named_attempt(report.job, report.attempt, report.mark)
         self._active.pop(name, None)
         self._ended.pop(name, None)
-        self._old.append(self.spool / name)
+        self._old.append((time.monotonic(), self.spool / name))
 
     def sweep(self, running: set[str]) -> None:
         """Remove what is left in the spool of attempts that ended long ago."""
         for folder in self.spool.iterdir():
             # A supervisor that is alive keeps its folder, whatever the journal says: it still writes there.
-            if folder.is_dir() and folder.name not in running:
+            if folder.is_dir() and folder.name not in running and time.time() - folder.stat().st_mtime >= self.kept_s:
                 claim = read_claim(folder)
                 if claim is None or not claim.alive():
                     shutil.rmtree(folder, ignore_errors=True)

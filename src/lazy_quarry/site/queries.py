@@ -131,8 +131,14 @@ class Queries:
                 nodes=nodes,
                 jobs=tuple(self.views.view(job, explainer) for job in [*live, *present.recently_ended()]),
                 accounts=present.account_lines(),
-                notices=tuple(notice for notice in [present.unwritable, *present.runner.notices()] if notice),
+                notices=self.notices(),
             )
+
+    def notices(self) -> tuple[str, ...]:
+        """What stands in the way of the site or of certain jobs now, in sentences."""
+        present = self.present
+        with present.lock:
+            return tuple(notice for notice in [present.unwritable, *present.runner.notices()] if notice)
 
     def _site(self) -> SiteView:
         site, now = self.present.site, self.present.now()

@@ -15,7 +15,7 @@ from typing import Annotated, Any, Literal
 import platformdirs
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 
-from lazy_quarry.core.site import Account, Limits, Site, Standing, Tier, Window
+from lazy_quarry.core.site import Account, Kept, Limits, Site, Standing, Tier, Window
 from lazy_quarry.core.units import parse_duration, parse_names
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.probe.machine import this_machine
@@ -109,6 +109,14 @@ class _Window(_Table):
     name: str = ""
 
 
+class _Keep(_Table):
+    events: Seconds | None = None
+    attempts: Seconds | None = None
+
+    def value(self) -> Kept:
+        return Kept(self.events, self.attempts or 0)
+
+
 class _AllLimits(_Table):
     everyone: _Limits = _Limits()
     queue: _Limits = _Limits()
@@ -119,6 +127,7 @@ class _File(_Table):
     policy: Literal["planned", "easy", "first-come"] = "planned"
     plan_depth: int = Field(1000, ge=1)
     standing: _Standing = _Standing()
+    keep: _Keep = _Keep()
     limits: _AllLimits = _AllLimits()
     accounts: tuple[_Account, ...] = ()
     tiers: tuple[_Tier, ...] = ()
@@ -197,6 +206,7 @@ def _applied(site: Site, told: _File, path: Path) -> Site:
         site,
         policy=told.policy,
         plan_depth=told.plan_depth,
+        kept=told.keep.value(),
         standing=Standing(standing.account, standing.user, standing.size, standing.half_life),
         accounts=accounts or site.accounts,
         tiers=tiers,

@@ -27,6 +27,7 @@ from lazy_quarry.store.raw_pages import saved_log
 from lazy_quarry.store.rows import (
     CELL_KEY,
     CELL_VALUES,
+    THINNED,
     Scalars,
     Texts,
     end_of,
@@ -292,6 +293,14 @@ class Journal:
         totals.cells_sum = (totals.cells_sum + cells_sum(map(_cell, batch.cells))) & MASK
         batch.parts["totals"] = sealed(msgspec.json.encode(totals).decode())
 
+    def thin(self, ended_before_ms: int, most: int = 2000) -> int:
+        """Keep only the checksums of events of jobs that ended before an instant; returns of how many, ``most`` at most.
+
+        The records of these jobs and all sums stay. Events that opening may need are left.
+        """
+        self._still_there()
+        return self.storage.thin(ended_before_ms, self._kept_at, most)
+
     def append_past(self, happened: Sequence[Event]) -> None:
         """Write a whole history into an empty journal, ends and sums included, folding as it goes."""
         state, batch = State(), list[Event]()
@@ -342,7 +351,7 @@ class Journal:
             for row in rows:
                 if not is_whole(row):
                     raise ValueError(f"event {row.number:,} is not as it was written")
-            return [self._event(row) for row in rows]
+            return [self._event(row) for row in rows if row.kind != THINNED]
         except (msgspec.MsgspecError, ValueError, KeyError) as fault:
             raise DamagedJournal(self.folder, str(fault)) from None
 
@@ -408,7 +417,7 @@ def _with_what_is_whole(fault: DamagedJournal, folder: Path | None) -> DamagedJo
         return fault
     from lazy_quarry.store.whole_events import whole_events  # not needed by a journal that is whole
 
-    return DamagedJournal(folder, fault.what, f"{plural(len(whole_events(folder)[0]), 'event')} can still be read")
+    return DamagedJournal(folder, fault.what, f"{plural(len(whole_events(folder).events), 'event')} can still be read")
 
 
 def _save_log(folder: Path) -> None:

@@ -8,15 +8,16 @@ from uuid import uuid4
 
 import msgspec
 
-from lazy_quarry.core.engine.events import Ended, Event, Submitted, TaskMade
+from lazy_quarry.core.engine.events import BroughtForward, Ended, Event, Submitted, TaskMade
 from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store.journal import Journal, moved_in
-from lazy_quarry.store.rows import Texts, event_of
+from lazy_quarry.store.rows import THINNED, Texts, event_of, job_of
 from lazy_quarry.store.sql_storage import FILE, SqlStorage
 from lazy_quarry.store.storage import EventRow
-from lazy_quarry.store.whole_events import whole_events
+from lazy_quarry.store.whole_events import Found, whole_events
 
 RESCUED = "rescued"
 """The folder, in the state folder, of the new journal until somebody puts it in the place of the old one."""
@@ -58,7 +59,8 @@ def rescue(folder: Path) -> Rescue:
 
     The old one is left as it is. Raises :class:`StateFolderError` when there is nothing to be saved.
     """
-    found, texts, identity = whole_events(folder)
+    there = whole_events(folder)
+    found, texts = there.events, there.texts
     if not found:
         raise StateFolderError(f"no event of the journal in {folder} is whole; restore {FILE} from a backup")
     new = folder / RESCUED
@@ -66,11 +68,13 @@ def rescue(folder: Path) -> Rescue:
     new.mkdir(mode=0o700)
     missing = tuple(_ranges(number for number in range(1, max(found) + 1) if number not in found))
     storage = SqlStorage(new)
-    storage.set_meta({"identity": identity or uuid4().hex, **({"adopted": RESCUED} if missing else {})})
+    storage.set_meta({"identity": there.identity or uuid4().hex, **({"adopted": RESCUED} if missing else {})})
     journal = Journal(new, storage)
     unfit: list[EventRow] = []
     written, ahead, batch = State(), State(), list[Event]()
     for _, row in sorted(found.items()):
+        if row.kind == THINNED:
+            continue
         event = _fitting(row, texts, ahead)
         if event is None:
             unfit.append(row)
@@ -81,9 +85,29 @@ def rescue(folder: Path) -> Rescue:
         batch.append(event)
         ahead.apply(event)
     _write(journal, batch, written)
+    _add_records(journal, there, written)
     journal.close()
     jobs = tuple(sorted({row.job for row in unfit if row.job}))
     return Rescue(len(found), missing, tuple(row.number for row in unfit), jobs)
+
+
+def _add_records(journal: Journal, there: Found, state: State) -> None:
+    """Add the records of ended jobs whose events are thinned or damaged, and what they add to their accounts."""
+    jobs: list[Job] = []
+    tallies: dict[str, list[int]] = {}
+    for number, row in sorted(there.ended.items()):
+        if journal.ended_job(number) is not None or there.texts.missing((row["script"], row["environment"])):
+            continue
+        job = job_of(row["body"], there.texts[row["script"]], there.texts[row["environment"]])
+        jobs.append(job)
+        if job.request.array is None:
+            tally = tallies.setdefault(job.request.account, [0, 0, 0, 0])
+            failed = job.phase not in (Phase.DONE, Phase.CANCELLED)
+            for place, value in enumerate((job.charge_core_ms, job.allocated_core_ms, 1, int(failed))):
+                tally[place] += value
+    if jobs:
+        journal.import_past(jobs)
+        _write(journal, [BroughtForward(state.at_ms, account, *sums) for account, sums in tallies.items()], state)
 
 
 def _write(journal: Journal, batch: list[Event], state: State) -> None:

@@ -14,6 +14,7 @@ from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 from lazy_quarry.core.job.job import TASK_SPAN, task_id
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.store.reserve import Reserve
+from lazy_quarry.store.rows import THINNED
 from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, LiveRow
 from lazy_quarry.store.tables import ended, events, live, meta, metadata, parts, sums, texts
 from lazy_quarry.store.upgrade import upgrade
@@ -35,6 +36,10 @@ _ADD_SUMS = f"{_insert_all(sums, named=True)} ON CONFLICT DO UPDATE SET " + ", "
 )
 _PUT_LIVE = _insert_all(live, named=False).replace("INSERT", "INSERT OR REPLACE", 1)
 _PUT_PART = _insert_all(parts, named=False).replace("INSERT", "INSERT OR REPLACE", 1)
+_THIN = (
+    "UPDATE events SET kind = ?, body = '', script = 0, environment = 0 WHERE number IN (SELECT number FROM events "
+    "JOIN ended ON ended.job = events.job WHERE kind <> ? AND number <= ? AND ended_ms < ? LIMIT ?)"
+)
 _KEEP_TEXT = _insert_all(texts, named=False).replace("INSERT", "INSERT OR IGNORE", 1)
 
 
@@ -133,6 +138,14 @@ class SqlStorage:
                 if rows:
                     driver.executemany(statement, rows)
         self._remember()
+
+    def thin(self, ended_before_ms: int, until: int, most: int) -> int:
+        """Thin events of jobs that ended before an instant, as far as a number; returns how many, ``most`` at most."""
+        with self._told(), self.sql.begin() as work:
+            found = work.exec_driver_sql(_THIN, (THINNED, THINNED, until, ended_before_ms, most))
+            count = int(found.rowcount)
+        self._remember()
+        return count
 
     def set_meta(self, values: Mapping[str, str | None]) -> None:
         """Change some of what describes the journal; None removes."""

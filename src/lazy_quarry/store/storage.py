@@ -68,6 +68,9 @@ class Storage(Protocol):
     def meta(self) -> dict[str, str]:
         """Version, identity and the like."""
 
+    def thin(self, ended_before_ms: int, until: int, most: int) -> int:
+        """Thin events of jobs that ended before an instant, as far as a number; returns how many, ``most`` at most."""
+
     def set_meta(self, values: Mapping[str, str | None]) -> None:
         """Change some of it; None removes."""
 

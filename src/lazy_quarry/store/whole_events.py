@@ -1,31 +1,52 @@
 """The events of a journal that are whole, read straight from the pages of its files."""
 
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from lazy_quarry.store.codec import text_key
 from lazy_quarry.store.raw_pages import RawPages, Value
-from lazy_quarry.store.rows import Texts, is_whole
+from lazy_quarry.store.rows import Texts, ended_is_whole, is_whole
 from lazy_quarry.store.storage import EventRow
+from lazy_quarry.store.tables import ended
 
 _VALUES = 9
 
 
-def whole_events(folder: Path) -> tuple[dict[int, EventRow], Texts, str]:
-    """All events of a journal that are whole, by number; the texts that are there; and its identity, or empty."""
+@dataclass(slots=True)
+class Found:
+    """What is whole: events by number, rows of ended jobs by job, texts; and the journal's identity, or empty."""
+
+    events: dict[int, EventRow]
+    ended: dict[int, dict[str, Any]]
+    texts: Texts
+    identity: str
+
+
+def whole_events(folder: Path) -> Found:
+    """All that is whole of a journal."""
     found: dict[int, EventRow] = {}
+    jobs: dict[int, dict[str, Any]] = {}
     texts, identity = Texts(), ""
     texts.MOST = 10**9
     kept: dict[int, str] = {}
     for row, values in RawPages(folder / "journal.db").rows():
         if len(values) == _VALUES and (event := _event(row, values)):
             found[event.number] = event
+        elif len(values) == len(ended.columns) and (job := _ended(row, values)):
+            jobs[row] = job
         elif len(values) == 2 and isinstance(values[1], str):
             if values[0] is None and text_key(values[1]) == row:
                 kept[row] = values[1]
             elif values[0] == "identity":
                 identity = values[1]
     texts.add(kept)
-    return found, texts, identity
+    return Found(found, jobs, texts, identity)
+
+
+def _ended(job: int, values: list[Value]) -> dict[str, Any] | None:
+    row = dict(zip((column.name for column in ended.columns), [job, *values[1:]], strict=True))
+    return row if isinstance(row["own_check"], bytes) and ended_is_whole(row) else None
 
 
 def _event(number: int, values: list[Value]) -> EventRow | None:

@@ -59,7 +59,9 @@ def text(value: Any) -> str:
 def job_name(value: Any) -> str:
     """A job's name."""
     if not _NAME.fullmatch(text(value)):
-        raise BadValue(f"{_shown(value)} is not a job name; use letters, digits and . _ - only, at most 64, with a letter or digit first")
+        raise BadValue(
+            f"{_shown(value)} is no job name; use letters, digits and . _ -, at most 64, with a letter or digit first"
+        )
     return str(value)
 
 
