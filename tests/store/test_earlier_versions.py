@@ -69,3 +69,14 @@ def test_it_goes_on_and_opens_again(folder):
     assert (later.job(5).phase, dict(later.job(6).counts)["running"]) == (Phase.WAITING, 2)  # put before it by its user
     again = Journal(folder)
     assert again.load() == later.engine.state
+
+
+def test_the_journal_as_it_was_is_kept_beside_the_upgraded_one(folder):
+    before = (folder / "journal.db").read_bytes()
+    Journal(folder).close()
+    [copy] = folder.glob("journal-version-*.db")
+    assert len(copy.read_bytes()) == len(before)
+    (folder / "journal.db").write_bytes(copy.read_bytes())
+    (folder / "journal.head").unlink(missing_ok=True)
+    again = Journal(folder)
+    assert again.load().jobs and list(again.problems()) == []

@@ -94,20 +94,21 @@ def rescue(folder: Path) -> Rescue:
 def _add_records(journal: Journal, there: Found, state: State) -> None:
     """Add the records of ended jobs whose events are thinned or damaged, and what they add to their accounts."""
     jobs: list[Job] = []
-    tallies: dict[str, list[int]] = {}
+    tallies: dict[str, tuple[int, int, int, int]] = {}
     for number, row in sorted(there.ended.items()):
         if journal.ended_job(number) is not None or there.texts.missing((row["script"], row["environment"])):
             continue
         job = job_of(row["body"], there.texts[row["script"]], there.texts[row["environment"]])
         jobs.append(job)
         if job.request.array is None:
-            tally = tallies.setdefault(job.request.account, [0, 0, 0, 0])
-            failed = job.phase not in (Phase.DONE, Phase.CANCELLED)
-            for place, value in enumerate((job.charge_core_ms, job.allocated_core_ms, 1, int(failed))):
-                tally[place] += value
+            charged, held, count, failed = tallies.get(job.request.account, (0, 0, 0, 0))
+            failed += job.phase not in (Phase.DONE, Phase.CANCELLED)
+            sums = charged + job.charge_core_ms, held + job.allocated_core_ms, count + 1, failed
+            tallies[job.request.account] = sums
     if jobs:
         journal.import_past(jobs)
-        _write(journal, [BroughtForward(state.at_ms, account, *sums) for account, sums in tallies.items()], state)
+        at = state.at_ms
+        _write(journal, [BroughtForward(at, account, *sums) for account, sums in tallies.items()], state)
 
 
 def _write(journal: Journal, batch: list[Event], state: State) -> None:
