@@ -65,7 +65,7 @@ def open_shell(client: SiteClient, submission: Submission, state: Path, tell: Ca
     if view.phase.final:
         tell(f"{number}: {verdict(view)}")
         return 1
-    link = _reach(client, number, state / "spool" / f"{number}-{view.attempt}")
+    link = _reach(client, number, _attempt_folder(state, number, view.attempt))
     if link is None:
         tell(f"{number}: {verdict(client.job(number))}")
         return 1
@@ -93,6 +93,12 @@ def _started(client: SiteClient, number: int, tell: Callable[[str], None]) -> Jo
             told = view.why
             tell(f"{number}: {view.why} (ctrl+c takes it back)")
         version = client.changes(version, 1.0)
+
+
+def _attempt_folder(state: Path, number: int, attempt: int) -> Path:
+    """The folder of an attempt: the newest of its numbers, should another journal have left one."""
+    found = list((state / "spool").glob(f"{number}-{attempt}-*"))
+    return max(found, key=lambda folder: folder.stat().st_mtime, default=state / "spool" / f"{number}-{attempt}")
 
 
 def _reach(client: SiteClient, number: int, folder: Path) -> socket.socket | None:
