@@ -50,7 +50,7 @@ from lazy_quarry.run.node.supervisor import supervise
 IDLE_S = 3.0
 """It leaves when no job has run and nobody was connected for so long."""
 RETRY_S = 2.0
-LOOK_S = 0.5
+LOOK_S, DYING_S = 0.5, 0.02
 LONGEST_LINE, MOST_UNREAD = 64 * 1024, 4 * 2**20
 _NAME = re.compile(r"\d+-\d+(-[0-9a-f]{1,32})?")
 """What an attempt's folder is called. Nothing else that somebody sends becomes a path."""
@@ -70,12 +70,13 @@ class Agent:
         self.watched: dict[str, int] = {}  # attempt → pidfd of its supervisor
         self.own: dict[str, int] = {}  # attempt → number of a supervisor forked here
         self.retries: dict[str, float] = {}
+        self.dying: dict[str, str] = {}  # attempt whose supervisor is gone → why, until nothing of it is left
         self.idle_since = self.looked_at = time.monotonic()
 
     def run(self) -> None:
         """Serve until there is nothing to do and nobody is connected."""
         while True:
-            for key, ready in self.selector.select(timeout=0.5):
+            for key, ready in self.selector.select(timeout=DYING_S if self.dying else 0.5):
                 kind, name = key.data
                 if kind == "accept":
                     self._accept()
@@ -87,6 +88,7 @@ class Agent:
                 else:
                     self._over(name)
             now = time.monotonic()
+            self._end_orphans()
             if now >= self.looked_at + LOOK_S:
                 self.looked_at = now
                 self._look_after_supervisors()
@@ -94,7 +96,7 @@ class Agent:
                 del self.retries[name]
                 self._ensure(name)
             self._reap_adopted()
-            if self.clients or self.watched:
+            if self.clients or self.watched or self.dying:
                 self.idle_since = now
             elif now - self.idle_since > IDLE_S:
                 return
@@ -168,7 +170,7 @@ class Agent:
 
     def _ensure(self, name: str) -> None:
         """Start an attempt unless it was started before; then watch it, or report how it ended."""
-        if name in self.watched:
+        if name in self.watched or name in self.dying:
             return
         folder = self.spool / name
         if self._claim(name) is not None or not folder.exists():
@@ -236,37 +238,38 @@ class Agent:
             self._tell({"waits": name, "reason": reason})
             self.retries[name] = time.monotonic() + RETRY_S
             return
-        self._end_orphans(name)
-        self._clear(name)
-        reason = "its supervisor was killed" if folder.exists() else "its folder in the spool was removed"
-        ended = Exit(round(time.time() * 1000), 0, cause="lost", reason=reason)
-        self._tell({"lost": name, "exit": asdict(ended)})
+        self.dying[name] = "its supervisor was killed" if folder.exists() else "its folder in the spool was removed"
+        self._end_orphans()
 
     def _clear(self, name: str) -> None:
         groups.remove(name)
         forget(self.spool / name)
 
-    def _end_orphans(self, name: str) -> None:
-        """Stop everything of an attempt that is reported as lost: its cores will be given to others.
+    def _end_orphans(self) -> None:
+        """Stop everything of attempts whose supervisor is gone, and report those as lost of which nothing is left.
 
-        That is what is in its group or its session, what has its folder in the environment, and what fell to this process
-        when the supervisor died.
+        Until then they keep their cores, which would else be given to others.
         """
+        for name, reason in list(self.dying.items()):
+            found = self._left_of(name)
+            if found:
+                send(found, signal.SIGSTOP)  # so that none forks away before the second look
+                send(self._left_of(name), signal.SIGKILL)
+                self._reap_adopted()
+                continue
+            del self.dying[name]
+            self._clear(name)
+            ended = Exit(round(time.time() * 1000), 0, cause="lost", reason=reason)
+            self._tell({"lost": name, "exit": asdict(ended)})
+
+    def _left_of(self, name: str) -> list[int]:
+        """What lives of an attempt: in its group or session, with its folder in the environment, or fallen to this process."""
         folder = self.spool / name
         mark, session = f"LQ_ATTEMPT_FOLDER={folder}", read_json(folder / "session")
-        session = session if isinstance(session, int) else None
-
-        def left() -> list[int]:
-            fallen = [pid for pid in children(os.getpid()) if pid not in self.own.values()]
-            below = [each for pid in fallen for each in descendants(pid)]
-            known = set(groups.members(name)) | set(of_attempt(mark, session)) | set(fallen) | set(below)
-            return living([pid for pid in known if pid != os.getpid()])
-
-        while found := left():
-            send(found, signal.SIGSTOP)
-            send(left(), signal.SIGKILL)
-            self._reap_adopted()
-            time.sleep(0.01)
+        fallen = [pid for pid in children(os.getpid()) if pid not in self.own.values()]
+        below = [each for pid in fallen for each in descendants(pid)]
+        of_it = of_attempt(mark, session if isinstance(session, int) else None)
+        return living(sorted({*groups.members(name), *of_it, *fallen, *below} - {os.getpid()}))
 
     def _look_after_supervisors(self) -> None:
         """Let supervisors go on that something has stopped, and end what is far over its time all the same."""
