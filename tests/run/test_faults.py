@@ -435,6 +435,15 @@ def test_a_name_leads_nowhere_else(machine, name):
     assert machine.ended(int(machine.lq("submit", "...sh").stdout.split()[0]))["name"] == "script"
 
 
+@pytest.mark.parametrize("path", ["..", "../x", "a/../../x", ".", "", "/etc/passwd"])
+def test_a_path_that_a_person_wrote_stays_below_its_folder(tmp_path, path):
+    from lazy_quarry.run.node.staging import Outside, inside
+
+    with pytest.raises(Outside):
+        inside(str(tmp_path), path)
+    assert inside(str(tmp_path), "a/../b") == str(tmp_path / "b")
+
+
 def test_another_user_whose_jobs_have_the_same_cores_is_told_of(tmp_path, monkeypatch):
     from lazy_quarry.run.node import locks
 

@@ -191,3 +191,33 @@ def test_cancelling_what_waits_ends_it_without_charge(tmp_path):
     ended = site.do(CancelJob(5, 1, "ada"))
     assert (ended[0].phase, ended[0].charge_core_ms) == (Phase.CANCELLED, 0)
     assert site.journal.ended_job(1).phase is Phase.CANCELLED
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting needs root")
+def test_ends_are_recorded_on_a_full_disk_from_what_was_kept_in_reserve(tmp_path):
+    disk = tmp_path / "disk"
+    disk.mkdir()
+    if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=8m", "tmpfs", disk], capture_output=True).returncode:
+        pytest.skip("tmpfs cannot be mounted here")
+    try:
+        site = Site(disk / "state")
+        site.do(Submit(1000, "ada", request(), Origin("x")))
+        site.do(Schedule(1000))
+        reserve = disk / "state" / "journal.reserve"
+        assert reserve.stat().st_blocks * 512 >= 512 * 1024
+        for size in (4096, 64):
+            with open(disk / "filler", "ab", buffering=0) as filler, pytest.raises(OSError):
+                while True:
+                    filler.write(b"x" * size)
+        site.finish(1, 2000)
+        assert site.journal.ended_job(1).phase is Phase.DONE
+        for at in range(3000, 3400):
+            site.do(Submit(at, "ada", request(), Origin("x")))
+        assert not reserve.exists()
+        (disk / "filler").unlink()
+        site.do(Submit(9000, "ada", request(), Origin("x")))
+        assert reserve.exists()
+        assert Journal(disk / "state").load() == site.engine.state
+    finally:
+        site.journal.close()
+        subprocess.run(["umount", "-l", disk], check=True)

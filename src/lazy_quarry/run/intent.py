@@ -6,8 +6,8 @@ from pathlib import Path
 
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
-from lazy_quarry.errors import Refused
 from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging
+from lazy_quarry.run.node.staging import inside
 
 
 def attempt_name(job: Job) -> str:
@@ -20,19 +20,13 @@ def named_attempt(job: int, attempt: int, mark: str) -> str:
     return f"{job}-{attempt}-{mark}" if mark else f"{job}-{attempt}"
 
 
-def below(folder: Path, *parts: str) -> Path:
-    """A path made of what a person wrote, which must lie below a folder. Raises :class:`Refused` for any other."""
-    path = folder.joinpath(*parts)
-    if not os.path.normpath(path).startswith(f"{os.path.normpath(folder)}/"):
-        raise Refused(f"{'/'.join(parts)} would lead out of {folder}")
-    return path
-
-
 def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: str) -> Intent:
     """The intent of a job's present attempt. Core k of the plan is the k-th of ``processors``."""
     request, allocation, paths = job.request, job.allocations[0], job.paths
     folder = state_folder / "spool" / attempt_name(job)
-    scratch = below(state_folder / "scratch", request.name) if request.stage.keep else folder / "scratch"
+    scratch = folder / "scratch"
+    if request.stage.keep:
+        scratch = Path(inside(str(state_folder / "scratch"), request.name))
     return Intent(
         job=job.number,
         attempt=job.attempt,

@@ -26,6 +26,12 @@ class Head:
         except (OSError, ValueError):
             pass
 
+    def close(self) -> None:
+        """Close the file."""
+        if self._fd is not None:
+            os.close(self._fd)
+            self._fd = None
+
     def note(self, identity: str, number: int) -> None:
         """Note the newest event. A full disk keeps nobody from working."""
         line = f"{identity} {number} {row_check(identity, number).hex()}".ljust(SIZE - 1) + "\n"

@@ -158,6 +158,8 @@ class Journal:
     def close(self) -> None:
         """Close the files."""
         self.storage.close()
+        if self._head is not None:
+            self._head.close()
 
     def load(self) -> State:
         """The state: the jobs and sums that are kept, and the events after them."""

@@ -30,7 +30,7 @@ def copy_in(paths: Iterable[str], directory: str, scratch: str, go_on: Callable[
         if not found:
             raise Missing(path)
         for each in found:
-            copy_tree(os.path.join(directory, each), os.path.join(scratch, _below(each)), go_on)
+            copy_tree(os.path.join(directory, each), inside(scratch, _placed(each)), go_on)
 
 
 def copy_out(
@@ -44,8 +44,9 @@ def copy_out(
         if not found:
             missing.append(path)
         for each in found:
+            source = each if os.path.isabs(each) else inside(scratch, each)
             target = each if not os.path.isabs(each) else os.path.basename(each)
-            copy_tree(os.path.join(scratch, each), os.path.join(directory, target), go_on)
+            copy_tree(source, os.path.join(directory, target), go_on)
             copied.append(os.path.join(directory, target))
     return copied, missing
 
@@ -56,7 +57,20 @@ def _found(path: str, folder: str) -> list[str]:
     return [path] if os.path.lexists(os.path.join(folder, path)) else []
 
 
-def _below(path: str) -> str:
+class Outside(ValueError):
+    """A path that a person wrote leads out of the folder where it belongs; the message names it."""
+
+
+def inside(folder: str, path: str) -> str:
+    """A path that a person wrote, below a folder. Raises :class:`Outside` when it would lead out of that."""
+    full = os.path.normpath(os.path.join(folder, path))
+    if not full.startswith(f"{os.path.normpath(folder)}{os.sep}"):
+        raise Outside(f"{path} leads out of {folder}")
+    return full
+
+
+def _placed(path: str) -> str:
+    """Where in the scratch folder something goes: relative paths keep their place, others come by their last name."""
     plain = os.path.normpath(path)
     return os.path.basename(plain) if os.path.isabs(plain) or plain.startswith("..") else plain
 

@@ -22,7 +22,7 @@ from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, re
 from lazy_quarry.run.node.measure import Measure
 from lazy_quarry.run.node.process import become_subreaper, boottime, descendants, identify, living, send
 from lazy_quarry.run.node.registry import Claimed, register
-from lazy_quarry.run.node.staging import Missing, Stopped, copy_in, copy_out
+from lazy_quarry.run.node.staging import Missing, Outside, Stopped, copy_in, copy_out
 from lazy_quarry.run.node.start import Start, Unstartable, give_to_group
 
 PATIENCE_S = 60.0
@@ -276,6 +276,9 @@ class Supervisor:
             )
         except Stopped:
             self._spare("there was no time left to bring all results back")
+            return
+        except Outside as fault:
+            self._spare(f"results could not be brought back: {fault}")
             return
         except OSError as fault:
             self._spare(f"results could not be brought back: {fault.strerror}")
