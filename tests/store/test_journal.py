@@ -209,11 +209,12 @@ def test_ends_are_recorded_on_a_full_disk_from_what_was_kept_in_reserve(tmp_path
             with open(disk / "filler", "ab", buffering=0) as filler, pytest.raises(OSError):
                 while True:
                     filler.write(b"x" * size)
-        site.finish(1, 2000)
-        assert site.journal.ended_job(1).phase is Phase.DONE
-        for at in range(3000, 3400):
-            site.do(Submit(at, "ada", request(), Origin("x")))
-        assert not reserve.exists()
+        with pytest.raises(StateFolderError, match="full"):
+            for at in range(3000, 4000):  # what is new is refused, and the reserve stays
+                site.do(Submit(at, "ada", request(), Origin("x" * at)))
+        assert reserve.exists()
+        site.finish(1, 5000)
+        assert site.journal.ended_job(1).phase is Phase.DONE and not reserve.exists()
         (disk / "filler").unlink()
         site.do(Submit(9000, "ada", request(), Origin("x")))
         assert reserve.exists()

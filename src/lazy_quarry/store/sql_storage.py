@@ -111,11 +111,12 @@ class SqlStorage:
     # -- writing -----------------------------------------------------------------------------------
 
     def write(self, batch: Batch) -> None:
-        """Write all of it durably, or nothing. On a full disk, what was kept in reserve is given up first."""
+        """Write all of it durably, or nothing. On a full disk, what was kept in reserve is given up for the ends of jobs."""
         try:
             self._write(batch)
         except StateFolderError as fault:
-            if self._reserve is None or "full" not in str(fault) or not self._reserve.give_up():
+            spare = self._reserve is not None and batch.ended and "full" in str(fault)
+            if not spare or self._reserve is None or not self._reserve.give_up():
                 raise
             self._write(batch)
         else:
