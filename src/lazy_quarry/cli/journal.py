@@ -59,9 +59,8 @@ def _rescue(folder: Path, use: bool) -> None:
     try:
         lock = FolderLock(folder, "", wait=False)
     except BlockingIOError:
-        raise StateFolderError(
-            f"the engine of {folder} is running; stop it first: kill $(fuser {folder} 2>/dev/null)"
-        ) from None
+        words = f"the engine of {folder} is running, so its journal could be read; see lazy-quarry journal check"
+        raise StateFolderError(words) from None
     try:
         found = rescue(folder)
         click.echo(found.words)
@@ -74,6 +73,7 @@ def _rescue(folder: Path, use: bool) -> None:
 
 
 def _size(folder: Path, as_json: bool) -> None:
+    from lazy_quarry.core.units import format_bytes
     from lazy_quarry.store.sizes import sizes
 
     found = sizes(folder)
@@ -81,4 +81,5 @@ def _size(folder: Path, as_json: bool) -> None:
         click.echo(json.dumps([{"what": one.what, "bytes": one.bytes, "count": one.count} for one in found]))
         return
     for one in found:
-        click.echo(f"{one.bytes / 2**20:10,.1f} MiB  {one.what}" + (f" ({one.count:,})" if one.count else ""))
+        if one.bytes:
+            click.echo(f"{format_bytes(one.bytes):>10}  {one.what}" + (f" ({one.count:,})" if one.count else ""))

@@ -361,6 +361,10 @@ class Journal:
 
     def problems(self) -> Iterator[str]:
         """Everything that is not as it was written, the first problem of each kind."""
+        with self.storage.one_view():
+            yield from list(self._problems())
+
+    def _problems(self) -> Iterator[str]:
         if problem := self.storage.structure_problem():
             yield problem
             return

@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Engine, Table, create_engine, event, inspect, select
+from sqlalchemy import Connection, Engine, Table, create_engine, event, inspect, select
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
@@ -52,6 +52,7 @@ class SqlStorage:
         ``there``: the file must hold a journal. One that is empty is then damaged, and nothing is written to it.
         """
         self.folder = folder
+        self._view: Connection | None = None
         self._seen: dict[str, tuple[int, int, int]] = {}
         with self._told():
             if folder is not None:
@@ -100,7 +101,7 @@ class SqlStorage:
 
     def structure_problem(self) -> str:
         """What SQLite finds wrong with the file; empty for nothing."""
-        with self._told(), self.sql.connect() as work:
+        with self._reading() as work:
             found = str(work.exec_driver_sql("PRAGMA integrity_check(1)").scalar())
         return "" if found == "ok" else found.replace("\n", " ")
 
@@ -160,8 +161,29 @@ class SqlStorage:
 
     # -- reading -----------------------------------------------------------------------------------
 
-    def _read(self, query: Any) -> list[Any]:
+    @contextmanager
+    def one_view(self) -> Iterator[None]:
+        """What is read meanwhile is as it was at one instant, though the engine may go on writing."""
         with self._told(), self.sql.connect() as work:
+            work.exec_driver_sql("BEGIN")
+            self._view = work
+            try:
+                yield
+            finally:
+                self._view = None
+                work.rollback()
+
+    @contextmanager
+    def _reading(self) -> Iterator[Connection]:
+        with self._told():
+            if self._view is not None:
+                yield self._view
+            else:
+                with self.sql.connect() as work:
+                    yield work
+
+    def _read(self, query: Any) -> list[Any]:
+        with self._reading() as work:
             return list(work.execute(query))
 
     def meta(self) -> dict[str, str]:
@@ -175,7 +197,7 @@ class SqlStorage:
 
     def events(self, after: int) -> Iterator[EventRow]:
         """Events in order, from the one after a number."""
-        with self._told(), self.sql.connect() as work:
+        with self._reading() as work:
             for row in work.execute(select(events).where(events.c.number > after).order_by(events.c.number)):
                 yield EventRow(*row)
 
@@ -227,7 +249,7 @@ class SqlStorage:
 
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""
-        with self._told(), self.sql.connect() as work:
+        with self._reading() as work:
             for row in work.execute(select(metadata.tables[table])):
                 yield dict(row._mapping)
 

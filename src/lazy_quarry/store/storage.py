@@ -1,6 +1,7 @@
 """What the journal needs from whatever keeps it: rows that are written together or not at all, and read again."""
 
 from collections.abc import Iterable, Iterator, Mapping
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
@@ -100,6 +101,9 @@ class Storage(Protocol):
 
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""
+
+    def one_view(self) -> AbstractContextManager[None]:
+        """What is read meanwhile is as it was at one instant, though the engine may go on writing."""
 
     def structure_problem(self) -> str:
         """What the storage itself finds wrong with its files; empty for nothing."""
