@@ -90,8 +90,10 @@ def _check_rescue(folder, held):
     assert {path.name: path.read_bytes() for path in folder.iterdir() if path.is_file()} == before
     new = Journal(folder / "rescued")
     kept = everything(new)
-    assert new.number - (found.whole - len(found.unfit)) in (0, 1)  # one more brings the sums of an account forward
-    assert set(kept[1]) <= set(held[1])
+    # More are ends that only the records of jobs tell of, and one that brings the sums of an account forward.
+    assert 0 <= new.number - (found.whole - len(found.unfit)) <= len(kept[2]) + 1
+    assert {event for event in kept[1] if event.kind != "ended"} <= set(held[1])
+    assert set(kept[2]) <= set(held[2]) and not {job.number for job in kept[2]} & set(new.load().jobs)
     lost = sum(last - first + 1 for first, last in found.missing)
     assert found.whole + lost <= held[0]
     if not (found.missing or found.unfit) and found.whole == held[0]:
@@ -118,6 +120,22 @@ def test_a_rescued_journal_takes_the_old_one_s_place_and_holds_what_may_have_run
     again = Journal(tmp_path)
     assert (again.identity, again.adopted) == (identity, "rescued")
     assert again.load().jobs[26].phase is Phase.RUNNING
+
+
+def test_an_end_whose_event_is_gone_is_taken_from_the_record_of_the_job(tmp_path):
+    site, files = lived_in(tmp_path)
+    row = next(row for row in site.journal.storage.events(0) if row.kind == "ended" and row.job == 25)
+    ended = site.journal.ended(EndedFilter())
+    site.journal.close()
+    data = bytearray((tmp_path / "journal.db").read_bytes())
+    at = data.index(row.body.encode())
+    data[at : at + 8] = b"\0" * 8
+    put(tmp_path, {"journal.db": bytes(data), "journal.head": files["journal.head"]})
+    assert rescue(tmp_path).missing == ((row.number, row.number),)
+    new = Journal(tmp_path / "rescued")
+    state = new.load()
+    assert 25 not in state.jobs and new.ended(EndedFilter()) == ended
+    assert state.tallies == site.engine.state.tallies
 
 
 @pytest.mark.parametrize("how", ["removed", "replaced", "cut short"])

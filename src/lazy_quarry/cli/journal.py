@@ -34,6 +34,7 @@ def journal_command(context: click.Context, what: str, use: bool, state: str, fo
 
 
 def _check(folder: Path) -> int:
+    from lazy_quarry.core.units import plural
     from lazy_quarry.store.journal import Journal
 
     try:
@@ -48,7 +49,9 @@ def _check(folder: Path) -> int:
     if problems:
         click.echo(f"save what is whole with: lazy-quarry journal rescue --state {folder}")
         return 1
-    click.echo(f"{folder}: {journal.number:,} events are as they were written; {len(state.jobs):,} jobs have not ended")
+    click.echo(
+        f"{folder}: {journal.number:,} events are as they were written; {plural(len(state.jobs), 'job')} not ended"
+    )
     return 0
 
 

@@ -13,6 +13,7 @@ from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.store.head import Head
 from lazy_quarry.store.journal import Journal, moved_in
 from lazy_quarry.store.rows import THINNED, Texts, event_of, job_of
 from lazy_quarry.store.sql_storage import FILE, SqlStorage
@@ -31,7 +32,7 @@ class Rescue:
 
     whole: int
     missing: tuple[tuple[int, int], ...]
-    """Ranges of numbers, ends included, of events that can't be read any more, as far as the newest that can."""
+    """Ranges of numbers, ends included, of events that can't be read any more, as far as the newest that is known of."""
     unfit: tuple[int, ...]
     """Events that are whole and that nothing could be made of, since one that they follow is missing."""
     jobs: tuple[int, ...]
@@ -66,7 +67,9 @@ def rescue(folder: Path) -> Rescue:
     new = folder / RESCUED
     shutil.rmtree(new, ignore_errors=True)
     new.mkdir(mode=0o700)
-    missing = tuple(_ranges(number for number in range(1, max(found) + 1) if number not in found))
+    head = Head(folder)
+    newest = max(max(found), head.number if head.identity == there.identity else 0)
+    missing = tuple(_ranges(number for number in range(1, newest + 1) if number not in found))
     storage = SqlStorage(new)
     storage.set_meta({"identity": there.identity or uuid4().hex, **({"adopted": RESCUED} if missing else {})})
     journal = Journal(new, storage)
@@ -92,23 +95,43 @@ def rescue(folder: Path) -> Rescue:
 
 
 def _add_records(journal: Journal, there: Found, state: State) -> None:
-    """Add the records of ended jobs whose events are thinned or damaged, and what they add to their accounts."""
+    """Add what the records of ended jobs say beside the events: the ends that are missing, and jobs whose events are."""
     jobs: list[Job] = []
     tallies: dict[str, tuple[int, int, int, int]] = {}
-    for number, row in sorted(there.ended.items()):
-        if journal.ended_job(number) is not None or there.texts.missing((row["script"], row["environment"])):
-            continue
+    rows = [row for row in there.ended.values() if not there.texts.missing((row["script"], row["environment"]))]
+    # Tasks come before their arrays, which are closed by them.
+    for row in sorted(rows, key=lambda row: (row["ended_ms"], -row["job"])):
+        number = row["job"]
         job = job_of(row["body"], there.texts[row["script"]], there.texts[row["environment"]])
-        jobs.append(job)
-        if job.request.array is None:
-            charged, held, count, failed = tallies.get(job.request.account, (0, 0, 0, 0))
-            failed += job.phase not in (Phase.DONE, Phase.CANCELLED)
-            sums = charged + job.charge_core_ms, held + job.allocated_core_ms, count + 1, failed
-            tallies[job.request.account] = sums
+        if number in state.jobs:
+            _write(journal, [_end_of(job, state.jobs[number])], state)
+        elif journal.ended_job(number) is None:
+            jobs.append(job)
+            if job.request.array is None:
+                charged, held, count, failed = tallies.get(job.request.account, (0, 0, 0, 0))
+                failed += job.phase not in (Phase.DONE, Phase.CANCELLED)
+                sums = charged + job.charge_core_ms, held + job.allocated_core_ms, count + 1, failed
+                tallies[job.request.account] = sums
     if jobs:
         journal.import_past(jobs)
         at = state.at_ms
         _write(journal, [BroughtForward(at, account, *sums) for account, sums in tallies.items()], state)
+
+
+def _end_of(record: Job, live: Job) -> Ended:
+    """The end that a record tells of a job which, by the events that are left, has not ended."""
+    return Ended(
+        at_ms=record.ended_ms or 0,
+        job=record.number,
+        attempt=record.attempt,
+        phase=record.phase,
+        exit=record.exit,
+        signal=record.signal,
+        reason=record.reason,
+        use=record.use,
+        allocated_core_ms=max(0, record.allocated_core_ms - live.allocated_core_ms),
+        charge_core_ms=max(0, record.charge_core_ms - live.charge_core_ms),
+    )
 
 
 def _write(journal: Journal, batch: list[Event], state: State) -> None:
