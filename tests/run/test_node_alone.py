@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging, read_exit, write_intent
+from lazy_quarry.run.node.process import start_ticks
 from lazy_quarry.run.node.sockets import dial
 from tests.conftest import until
 
@@ -30,43 +31,85 @@ def interpreters():
     return sorted(found.values()) or [sys.executable]
 
 
+class Alone:
+    """An agent with one attempt, without the rest of the program and without what is installed beside it."""
+
+    def __init__(self, base, python=sys.executable, lease_s=None, boot=""):
+        self.spool, self.work = base / "spool", base / "work"
+        self.folder = self.spool / "1-1-ab"
+        for each in (self.folder, self.work, base / "lq" / "lazy_quarry"):
+            each.mkdir(parents=True)
+        shutil.copytree(SOURCE / "lazy_quarry" / "run" / "node", base / "lq" / "lazy_quarry" / "run" / "node")
+        for package in ("", "run"):
+            shutil.copy(SOURCE / "lazy_quarry" / package / "__init__.py", base / "lq" / "lazy_quarry" / package)
+        output = str(self.work / "out.txt")
+        self.intent = Intent(
+            1,
+            1,
+            "alone",
+            [("here", 1)],
+            Paths(str(self.work), output, output, ""),
+            Command({"PATH": os.environ["PATH"]}, [], [], []),
+            Limits(sorted(os.sched_getaffinity(0))[:1], 100, 60, 1, None),
+            Staging([], [], str(self.folder / "scratch"), str(base / "spared")),
+            Results([], False, ""),
+            "a journal",
+            "ab",
+            lease_s,
+        )
+        environment = {**os.environ, "PYTHONPATH": str(base / "lq"), "LQ_LOCKS": str(base / "locks"), "LQ_BOOT": boot}
+        command = [python, "-S", "-m", "lazy_quarry.run.node.agent", str(self.spool)]
+        self.agent = subprocess.Popen(
+            command, env=environment, start_new_session=True, stderr=subprocess.PIPE, text=True
+        )
+
+    def start(self, script):
+        write_intent(self.folder, self.intent, script)
+        link = self.connect()
+        link.sendall(b'{"ensure": "1-1-ab"}\n')
+        return link
+
+    def connect(self):
+        link = until(
+            lambda: dial(self.spool, "agent.sock") or (self.agent.poll() and pytest.fail(self.agent.stderr.read()))
+        )
+        link.settimeout(30)
+        return link
+
+    def __enter__(self):
+        return self
+
+    def __exit__(self, *_):
+        self.agent.kill()
+        self.agent.wait()
+        self.agent.stderr.close()
+
+
 @pytest.mark.parametrize("python", interpreters())
 def test_the_agent_and_the_supervisor_run_a_job_by_themselves(python, tmp_path):
-    spool, work = tmp_path / "spool", tmp_path / "work"
-    folder = spool / "1-1-ab"
-    for each in (folder, work, tmp_path / "lq" / "lazy_quarry"):
-        each.mkdir(parents=True)
-    # Alone: without the rest of the program, and without what is installed beside it.
-    shutil.copytree(SOURCE / "lazy_quarry" / "run" / "node", tmp_path / "lq" / "lazy_quarry" / "run" / "node")
-    for package in ("", "run"):
-        shutil.copy(SOURCE / "lazy_quarry" / package / "__init__.py", tmp_path / "lq" / "lazy_quarry" / package)
-    output = str(work / "out.txt")
-    intent = Intent(
-        1,
-        1,
-        "alone",
-        [("here", 1)],
-        Paths(str(work), output, output, ""),
-        Command({"PATH": os.environ["PATH"]}, [], [], []),
-        Limits(sorted(os.sched_getaffinity(0))[:1], 100, 60, 5, None),
-        Staging([], [], str(folder / "scratch"), str(tmp_path / "spared")),
-        Results([], False, ""),
-        "a journal",
-        "ab",
-    )
-    write_intent(folder, intent, "#!/bin/sh\necho water; exit 4\n")
-    environment = {**os.environ, "PYTHONPATH": str(tmp_path / "lq"), "LQ_LOCKS": str(tmp_path / "locks")}
-    command = [python, "-S", "-m", "lazy_quarry.run.node.agent", str(spool)]
-    agent = subprocess.Popen(command, env=environment, start_new_session=True, stderr=subprocess.PIPE, text=True)
-    try:
-        link = until(lambda: dial(spool, "agent.sock") or (agent.poll() and pytest.fail(agent.stderr.read())))
-        link.settimeout(30)
-        link.sendall(b'{"ensure": "1-1-ab"}\n')
-        told = json.loads(link.makefile().readline())
+    with Alone(tmp_path, python) as alone:
+        told = json.loads(alone.start("#!/bin/sh\necho water; exit 4\n").makefile().readline())
         assert (told["ended"], told["exit"]["exit"], told["exit"]["mark"]) == ("1-1-ab", 4, "ab")
-        assert asdict(read_exit(folder)) == told["exit"]
-        assert (work / "out.txt").read_text() == "water\n"
-    finally:
-        agent.kill()
-        agent.wait()
-        agent.stderr.close()
+        assert asdict(read_exit(alone.folder)) == told["exit"]
+        assert (alone.work / "out.txt").read_text() == "water\n"
+
+
+def test_an_attempt_with_a_lease_ends_when_its_site_is_out_of_reach(tmp_path):
+    with Alone(tmp_path, lease_s=2.0) as alone:
+        link = alone.start("#!/bin/sh\nexec sleep 1000\n")
+        lease = alone.folder / "lease"
+        first = until(lambda: lease.exists() and lease.read_text(), "the first renewal")
+        until(
+            lambda: float(lease.read_text()) > float(first) + 3, "renewals past the lease, while the engine is in reach"
+        )
+        link.close()
+        ended = until(lambda: read_exit(alone.folder), "the end")
+        assert ended.cause == "lost" and "out of reach" in ended.reason
+
+
+def test_a_claim_of_another_machine_or_boot_is_no_process_of_this_one(tmp_path):
+    with Alone(tmp_path, boot="this boot") as alone:
+        claim = {"boot": "another boot", "pid": os.getpid(), "ticks": start_ticks(os.getpid())}
+        (alone.folder / "claim.json").write_text(json.dumps(claim))
+        told = json.loads(alone.start("#!/bin/sh\ntrue\n").makefile().readline())
+        assert told["lost"] == "1-1-ab"

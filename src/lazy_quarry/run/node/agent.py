@@ -30,7 +30,7 @@ from pathlib import Path
 from typing import Any
 
 from lazy_quarry.run.node import groups
-from lazy_quarry.run.node.attempt import Exit, read_claim, read_exit, read_intent, read_json, write_whole
+from lazy_quarry.run.node.attempt import Exit, read_claim, read_exit, read_intent, read_json, renew_lease, write_whole
 from lazy_quarry.run.node.locks import CoresLock, CoresTaken
 from lazy_quarry.run.node.process import (
     Identity,
@@ -70,6 +70,7 @@ class Agent:
         self.watched: dict[str, int] = {}  # attempt → pidfd of its supervisor
         self.own: dict[str, int] = {}  # attempt → number of a supervisor forked here
         self.retries: dict[str, float] = {}
+        self.leased: set[str] = set()  # attempts that go on only as long as the engine is in reach now and then
         self.dying: dict[str, str] = {}  # attempt whose supervisor is gone → why, until nothing of it is left
         self.idle_since = self.looked_at = time.monotonic()
 
@@ -186,6 +187,8 @@ class Agent:
             self._shed()
             supervise(folder, intent)
         self.own[name] = pid
+        if intent.lease_s is not None:
+            self.leased.add(name)
         self._watch(name, pid)
 
     def _shed(self) -> None:
@@ -207,6 +210,7 @@ class Agent:
     def _over(self, name: str) -> None:
         """A supervisor's process has ended."""
         pidfd = self.watched.pop(name)
+        self.leased.discard(name)
         self.selector.unregister(pidfd)
         os.close(pidfd)
         if pid := self.own.pop(name, 0):
@@ -221,6 +225,9 @@ class Agent:
         if claim is not None and claim.alive():
             with suppress(ProcessLookupError):
                 self._watch(name, claim.pid)
+                intent = read_intent(self.spool / name)
+                if intent is not None and intent.lease_s is not None:
+                    self.leased.add(name)
                 return
         self._settle(name)
 
@@ -274,6 +281,8 @@ class Agent:
     def _look_after_supervisors(self) -> None:
         """Let supervisors go on that something has stopped, and end what is far over its time all the same."""
         for name in list(self.watched):
+            if self.clients and name in self.leased:
+                renew_lease(self.spool / name, boottime())
             claim = self._claim(name)
             if claim is None:
                 continue

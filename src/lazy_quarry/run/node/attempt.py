@@ -85,6 +85,8 @@ class Intent:
     journal: str = ""
     mark: str = ""
     """The identity of the journal and the mark of the submission: no attempt is ever taken for another's."""
+    lease_s: float | None = None
+    """For so long after the agent last heard from the engine it may go on; None: for ever, as on the engine's own machine."""
 
 
 @dataclass(frozen=True)
@@ -141,6 +143,18 @@ def read_claim(folder: Path) -> Identity | None:
         return None
 
 
+def renew_lease(folder: Path, now: float) -> None:
+    """Note that the engine was in reach at an instant (seconds since boot)."""
+    with suppress(OSError):
+        write_whole(folder / "lease", str(now), durable=False)
+
+
+def leased_since(folder: Path, began: float) -> float:
+    """When the engine was last in reach, as far as that is noted; else when the attempt began."""
+    found = read_json(folder / "lease")
+    return max(began, found) if type(found) in (int, float) else began
+
+
 EXIT_BYTES = 4096
 """Room kept in an exit file from the start, so that a disk that fills up later cannot lose how it ended."""
 
@@ -179,6 +193,7 @@ def read_intent(folder: Path) -> Intent | None:
             results=Results(**found["results"]),
             journal=found.get("journal", ""),
             mark=found.get("mark", ""),
+            lease_s=found.get("lease_s"),
         )
     except (TypeError, KeyError):
         return None

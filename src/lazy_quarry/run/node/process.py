@@ -30,7 +30,9 @@ class Identity:
 
 @cache
 def boot_id() -> str:
-    """This boot of the machine."""
+    """The machine's identity as long as it runs: this boot of it. ``LQ_BOOT`` stands in for it, for trying things out."""
+    if given := os.environ.get("LQ_BOOT"):
+        return given
     with open("/proc/sys/kernel/random/boot_id") as file:
         return file.read().strip()
 

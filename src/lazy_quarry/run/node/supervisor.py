@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import NoReturn
 
 from lazy_quarry.run.node import groups
-from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, read_json, write_whole
+from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, leased_since, read_json, write_whole
 from lazy_quarry.run.node.measure import Measure
 from lazy_quarry.run.node.process import become_subreaper, boottime, descendants, identify, living, send
 from lazy_quarry.run.node.registry import Claimed, register
@@ -101,6 +101,7 @@ class Supervisor:
         self._stop_at: float | None = None
         """When it was told to end."""
         self._warned = self._signalled = False
+        self._lease_seen = 0.0
 
     def run(self) -> None:
         """Start the job, see it to its end, and record that."""
@@ -214,6 +215,9 @@ class Supervisor:
         elif self._told_to_stop():
             self.cause = self._stop_cause()
             self._stop(below)
+        elif self._lease_is_over(now):
+            self.cause, self.reason = "lost", f"its site was out of reach for {self.intent.lease_s:g} seconds"
+            self._stop(below)
         elif memory > limits.memory_mib:
             self.cause = "overmemory"
             self._kill()
@@ -224,6 +228,13 @@ class Supervisor:
             self._warned = True
             send([self.main], signal.SIGUSR1)
         self.measure.write_live(below, memory, now)
+
+    def _lease_is_over(self, now: float) -> bool:
+        lease = self.intent.lease_s
+        if lease is None or now < self._lease_seen + min(1.0, lease / 4):
+            return False
+        self._lease_seen = now
+        return now - leased_since(self.folder, self.began) > lease
 
     @property
     def _patience_s(self) -> float:
