@@ -20,13 +20,11 @@ from lazy_quarry.core.engine.state import State, job_after
 from lazy_quarry.core.job.job import TASK_SPAN, Job, make_task
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import DamagedJournal, StateFolderError
-from lazy_quarry.store.checks import MASK, as_number, cells_sum, first_chain, next_chain
+from lazy_quarry.store.checks import MASK, as_number, cells_sum, first_chain
 from lazy_quarry.store.folder import make_folder
 from lazy_quarry.store.head import Head
 from lazy_quarry.store.raw_pages import saved_log
 from lazy_quarry.store.rows import (
-    CELL_KEY,
-    CELL_VALUES,
     THINNED,
     Scalars,
     Texts,
@@ -48,6 +46,7 @@ from lazy_quarry.store.rows import (
 from lazy_quarry.store.sql_storage import FILE, SqlStorage
 from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, Storage
 from lazy_quarry.store.tables import VERSION
+from lazy_quarry.store.verify import Totals, cell_of, copy_of, problems_of, verified_events
 
 MOST_TASKS = 100_000
 """Tasks of one array that are read together."""
@@ -55,14 +54,6 @@ KEEP_EVERY = 500
 """Events after which the jobs that have changed are written as they are then; opening replays no more than these."""
 CHECKED_BYTES = 8 * 2**20
 """A journal up to this size is checked whole whenever it is opened; of a larger one what is read then."""
-
-
-class Totals(msgspec.Struct):
-    """What the tables that follow from the events must add up to."""
-
-    ended: int = 0
-    ended_sum: int = 0
-    cells_sum: int = 0
 
 
 class Journal:
@@ -165,7 +156,7 @@ class Journal:
         """The state: the jobs and sums that are kept, and the events after them."""
         try:
             state, after = self._kept_state()
-            for row in self._verified(after):
+            for row in verified_events(self.storage, self.identity, after):
                 state.apply(self._event(row))
         except (msgspec.MsgspecError, KeyError, ValueError, AssertionError) as fault:
             raise DamagedJournal(self.folder, str(fault) or type(fault).__name__) from None
@@ -182,25 +173,6 @@ class Journal:
             self._totals = msgspec.json.decode(opened(parts["totals"]), type=Totals)
         self._parts = parts
         return state_of(jobs, parts, scalars), scalars.after if scalars else 0
-
-    def _verified(self, after: int) -> Iterator[EventRow]:
-        """The events after a number, each compared with its checksums; raises :class:`ValueError` at the first fault."""
-        number, chain = after, None
-        if after == 0:
-            chain = first_chain(self.identity)
-        for row in self.storage.events(max(0, after - 1)):
-            if row.number <= after:
-                chain = row.chain
-                continue
-            number += 1
-            if row.number != number:
-                raise ValueError(f"event {number:,} is missing")
-            if not is_whole(row):
-                raise ValueError(f"event {number:,} is not as it was written")
-            if chain is None or next_chain(chain, row.own_check) != row.chain:
-                raise ValueError(f"event {number:,} does not follow the one before it")
-            chain = row.chain
-            yield row
 
     def _event(self, row: EventRow) -> Event:
         self._read_texts((row.script, row.environment))
@@ -225,7 +197,7 @@ class Journal:
             return
         self._still_there()
         batch, number, chain = Batch(), self.number, self.chain
-        totals = replace_totals(self._totals)
+        totals = copy_of(self._totals)
         for one in happened:
             number += 1
             row = event_row(number, one, chain, self._texts, batch.texts)
@@ -292,7 +264,7 @@ class Journal:
     def _add_up(self, batch: Batch, totals: Totals) -> None:
         totals.ended += len(batch.ended)
         totals.ended_sum = (totals.ended_sum + sum(as_number(row["own_check"]) for row in batch.ended)) & MASK
-        totals.cells_sum = (totals.cells_sum + cells_sum(map(_cell, batch.cells))) & MASK
+        totals.cells_sum = (totals.cells_sum + cells_sum(map(cell_of, batch.cells))) & MASK
         batch.parts["totals"] = sealed(msgspec.json.encode(totals).decode())
 
     def thin(self, ended_before_ms: int, most: int = 2000) -> int:
@@ -317,7 +289,7 @@ class Journal:
 
     def import_past(self, jobs: Iterable[Job]) -> None:
         """Add jobs that ended before this journal began: rows and sums, without events."""
-        batch, totals = Batch(), replace_totals(self._totals)
+        batch, totals = Batch(), copy_of(self._totals)
         for job in jobs:
             batch.ended.append(ended_row(job, self._texts, batch.texts))
             batch.cells += sum_cells(job, end_of(job))
@@ -357,64 +329,9 @@ class Journal:
         except (msgspec.MsgspecError, ValueError, KeyError) as fault:
             raise DamagedJournal(self.folder, str(fault)) from None
 
-    # -- checking ----------------------------------------------------------------------------------
-
     def problems(self) -> Iterator[str]:
         """Everything that is not as it was written, the first problem of each kind."""
-        with self.storage.one_view():
-            yield from list(self._problems())
-
-    def _problems(self) -> Iterator[str]:
-        if problem := self.storage.structure_problem():
-            yield problem
-            return
-        try:
-            yield from self._first_fault_of_events()
-            yield from self._first_fault_of_tables()
-        except (msgspec.MsgspecError, KeyError, ValueError, AssertionError, TypeError) as fault:
-            yield str(fault) or type(fault).__name__
-
-    def _first_fault_of_events(self) -> Iterator[str]:
-        needed: set[int] = set()
-        try:
-            for row in self._verified(0):
-                needed |= {row.script, row.environment}
-        except ValueError as fault:
-            yield str(fault)
-            return
-        from lazy_quarry.store.codec import text_key
-
-        found = {row["key"] for row in self.storage.rows("texts") if text_key(row["body"]) == row["key"]}
-        if lost := needed - found - {0}:
-            yield f"{len(lost)} of the scripts and environments are missing or changed"
-
-    def _first_fault_of_tables(self) -> Iterator[str]:
-        from lazy_quarry.store.checks import row_check
-
-        for row in self.storage.live():
-            if row_check(*row[:4]) != row.own_check:
-                yield f"the record of job {row.job} is not as it was written"
-                return
-        parts = self.storage.parts()
-        scalars = msgspec.json.decode(opened(parts["scalars"]), type=Scalars) if "scalars" in parts else None
-        checks = [as_number(row.own_check) for row in self.storage.live()]
-        if scalars and (scalars.jobs, scalars.jobs_sum) != (len(checks), sum(checks) & MASK):
-            yield "records of jobs that have not ended are missing"
-            return
-        for key, body in parts.items():
-            if key not in ("scalars", "totals"):
-                opened(body)
-        totals = msgspec.json.decode(opened(parts["totals"]), type=Totals) if "totals" in parts else Totals()
-        count, total = 0, 0
-        for one in self.storage.rows("ended"):
-            if not ended_is_whole(one):
-                yield f"the record of job {one['job']} is not as it was written"
-                return
-            count, total = count + 1, total + as_number(one["own_check"])
-        if (count, total & MASK) != (totals.ended, totals.ended_sum):
-            yield "records of jobs that have ended are missing"
-        if cells_sum(map(_cell, self.storage.rows("sums"))) != totals.cells_sum:
-            yield "the sums by day are not as they were written"
+        yield from problems_of(self.storage, self.identity)
 
 
 def _with_what_is_whole(fault: DamagedJournal, folder: Path | None) -> DamagedJournal:
@@ -433,15 +350,6 @@ def _save_log(folder: Path) -> None:
         if log.exists() and log.stat().st_size and not saved_log(folder).exists():
             shutil.copyfile(log, saved_log(folder))
             saved_log(folder).chmod(0o600)
-
-
-def replace_totals(totals: Totals) -> Totals:
-    """A copy that changes apart from this one."""
-    return Totals(totals.ended, totals.ended_sum, totals.cells_sum)
-
-
-def _cell(row: dict[str, Any]) -> tuple[tuple[Any, ...], tuple[int, ...]]:
-    return tuple(row[key] for key in CELL_KEY), tuple(row[key] for key in CELL_VALUES)
 
 
 def _changes(table: Any) -> set[Any]:

@@ -26,28 +26,13 @@ from lazy_quarry.core.engine.events import (
     TasksDropped,
     Unreserved,
 )
+from lazy_quarry.core.engine.tracked import Tracked
 from lazy_quarry.core.job.job import EACH, Job, Phase, Use, make_task, outlook
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.core.ledger.recent_use import KEPT_DAYS
 from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import DAY_MS
-
-
-class Tracked(dict[Any, Any]):
-    """A dictionary that knows which of its entries were changed since somebody last cleared ``changed``."""
-
-    def __init__(self, *entries: Any) -> None:
-        super().__init__(*entries)
-        self.changed: set[Any] = set()
-
-    def __setitem__(self, key: Any, value: Any) -> None:
-        super().__setitem__(key, value)
-        self.changed.add(key)
-
-    def __delitem__(self, key: Any) -> None:
-        super().__delitem__(key)
-        self.changed.add(key)
 
 
 @dataclass

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
 
+from lazy_quarry.core.header.variable_names import check_parameter_name, check_variable
 from lazy_quarry.core.job.request import RETRIED, Memory, Rehearsal, Retries
 from lazy_quarry.core.job.sweep import parse_tasks
 from lazy_quarry.core.traits import parse_traits
@@ -16,29 +17,6 @@ from lazy_quarry.errors import BadValue
 Reader = Callable[[Any], Any]
 PLACEHOLDERS = ("name", "job", "task", "user", "node", "date")
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
-_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
-_GIVEN = frozenset(
-    [
-        "PATH",
-        "HOME",
-        "USER",
-        "LOGNAME",
-        "LANG",
-        "PWD",
-        "OLDPWD",
-        "SHELL",
-        "SHLVL",
-        "IFS",
-        "ENV",
-        "UID",
-        "EUID",
-        "PPID",
-        "SHELLOPTS",
-        "OMP_NUM_THREADS",
-        "_",
-    ]
-)
-"""Variables that every job has, or its shell sets or keeps anyone from setting."""
 
 
 def _shown(value: Any) -> str:
@@ -171,26 +149,6 @@ def template(value: Any) -> str:
     return str(value)
 
 
-def _variable(name: str) -> None:
-    """Raises :class:`BadValue` for what can't be the name of a variable, or is a name that we set ourselves."""
-    if not _VARIABLE.fullmatch(name):
-        raise BadValue(f"{name} can't be a variable's name")
-    if name.startswith("LQ_"):
-        raise BadValue(f"{name} is set by Lazy Quarry itself; choose another name")
-
-
-def _parameter_name(name: str) -> None:
-    """A parameter becomes a variable of every task, and must not replace one that the task is given otherwise."""
-    try:
-        _variable(name)
-    except BadValue as fault:
-        raise BadValue(f"parameter {fault}") from None
-    if name in _GIVEN or name.startswith("BASH"):
-        raise BadValue(
-            f"parameter {name} would replace a variable that a job or its shell has anyway; choose another name"
-        )
-
-
 def environment(value: Any) -> dict[str, Any]:
     """A table of variables, with ``inherit``."""
     table = _table(value)
@@ -198,7 +156,7 @@ def environment(value: Any) -> dict[str, Any]:
         if name == "inherit":
             flag(item)
             continue
-        _variable(name)
+        check_variable(name)
         if isinstance(item, bool | dict | list):
             raise BadValue(f"{name} is neither text nor a number")
         if "\0" in str(item):
@@ -299,7 +257,7 @@ def array(value: Any) -> dict[str, Any]:
             if not isinstance(parameter, list) or not all(isinstance(group, list) for group in parameter):
                 raise BadValue('together is a list of lists of names: [["level", "label"]]')
         else:
-            _parameter_name(name)
+            check_parameter_name(name)
             _parameter(parameter)
     return table
 
