@@ -108,7 +108,7 @@ def script(header: str, body: str = "true", interpreter: str = "#!/bin/sh") -> s
 
 @dataclass
 class Machine:
-    """A state folder of this machine with its own runtime folder, driven by the command line."""
+    """A state folder of this machine with a folder of locks of its own, driven by the command line."""
 
     state: Path
     work: Path

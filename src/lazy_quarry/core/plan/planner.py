@@ -21,6 +21,10 @@ from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.site import Limits, Site
 
 
+MOST_PREPARED = 5_000
+"""Different requests of which the arrays are kept; a site that runs for months sees more."""
+
+
 @dataclass(slots=True)
 class _PreparedNeed:
     """A need as arrays, made once for each different request."""
@@ -192,6 +196,8 @@ class Planner:
     def _prepare(self, wanted: PlanRequest) -> list[_PreparedNeed]:
         key = self.key(wanted)
         if key not in self._prepared:
+            if len(self._prepared) > MOST_PREPARED:
+                self._prepared.clear()
             self._prepared[key] = [self._arrays(need) for need in self.needs(wanted.request, user_of(wanted))]
         return self._prepared[key]
 
