@@ -1,11 +1,13 @@
 """Whatever of the three processes is killed, whenever: nothing is lost, nothing runs twice."""
 
+import asyncio
 import contextlib
 import json
 import os
 import random
 import shutil
 import signal
+import sqlite3
 import subprocess
 import time
 from collections import Counter
@@ -392,6 +394,29 @@ def test_a_client_that_says_nothing_reads_nothing_or_raves_halts_nobody(machine)
     assert [machine.ended(machine.submit("true"))["state"] for _ in range(2)] == ["done", "done"]
     assert machine.agent() == agent
     mute.close()
+
+
+def test_a_large_journal_is_read_whole_beside_the_work_and_damage_is_told(machine, monkeypatch):
+    from lazy_quarry.link import server
+    from lazy_quarry.store import journal
+
+    machine.ended(machine.submit("true"))
+    kill(machine.engine())
+    until(lambda: not machine.processes("lazy_quarry.link.server"), "the engine's end")
+    monkeypatch.setattr(journal, "CHECKED_BYTES", 0)
+    monkeypatch.setattr(server, "CHECK_AFTER_S", 0.0)
+    monkeypatch.setattr(server, "core_numbers", lambda: [0])
+    monkeypatch.setenv("LQ_LOCKS", machine.environment["LQ_LOCKS"])
+    with contextlib.closing(sqlite3.connect(machine.state / "journal.db")) as sql:
+        sql.execute("UPDATE ended SET name = 'another'")  # opening doesn't read this
+        sql.commit()
+
+    async def opened():
+        return server.Server(machine.state)
+
+    found = asyncio.run(opened())
+    notice = until(lambda: found.site.present.damage, "the notice")
+    assert "is damaged" in notice and found.site.queries.notices()[0] == notice
 
 
 def test_two_engines_never_have_one_folder_though_every_lock_file_is_removed(machine):

@@ -10,6 +10,7 @@ import signal
 import socket
 import struct
 import sys
+import threading
 import time
 from contextlib import suppress
 from datetime import datetime
@@ -17,7 +18,7 @@ from pathlib import Path
 
 from lazy_quarry import __version__
 from lazy_quarry.core.job.job import Phase
-from lazy_quarry.errors import StateFolderError
+from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.link.protocol import answer, write_notification
 from lazy_quarry.probe.machine import core_numbers, user_name
 from lazy_quarry.probe.script import with_surroundings
@@ -31,6 +32,8 @@ from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.store.journal import Journal
 
 TICK_S = 0.5
+CHECK_AFTER_S = 10.0
+"""A large journal is read whole so long after the start, when the first calls are answered."""
 AGE_EVERY_S = 3600.0
 """How often it is looked for what need not be kept any longer."""
 LONGEST_LINE = 64 * 2**20
@@ -73,6 +76,18 @@ class Server:
         self._age_at = 0.0
         self._watched: int | None = None
         self._leave = asyncio.Event()
+        if not journal.checked:
+            check = threading.Timer(CHECK_AFTER_S, self._check_all)
+            check.daemon = True
+            check.start()
+
+    def _check_all(self) -> None:
+        """Read and compare all of a journal that was too large for that when it was opened; in a thread of its own."""
+        present = self.site.present
+        with suppress(StateFolderError):
+            for problem in present.journal.problems():
+                present.damage = str(DamagedJournal(self.folder, problem))
+                return
 
     async def run(self) -> None:
         """Serve until there is nothing left to do."""

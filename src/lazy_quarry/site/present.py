@@ -51,6 +51,8 @@ class Present:
         self.clock_view = ClockView("wall")
         self.unwritable = ""
         """Why the journal could not be written last time, or empty."""
+        self.damage = ""
+        """What was found when all of a large journal was read and compared, or empty."""
         self._changed = threading.Condition(self.lock)
         self._recently_ended: list[Job] | None = None
 

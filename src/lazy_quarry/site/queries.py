@@ -138,7 +138,7 @@ class Queries:
         """What stands in the way of the site or of certain jobs now, in sentences."""
         present = self.present
         with present.lock:
-            return tuple(notice for notice in [present.unwritable, *present.runner.notices()] if notice)
+            return tuple(notice for notice in [present.damage, present.unwritable, *present.runner.notices()] if notice)
 
     def _site(self) -> SiteView:
         site, now = self.present.site, self.present.now()

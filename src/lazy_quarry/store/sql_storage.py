@@ -2,6 +2,7 @@
 
 import os
 import sqlite3
+import threading
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
@@ -52,7 +53,7 @@ class SqlStorage:
         ``there``: the file must hold a journal. One that is empty is then damaged, and nothing is written to it.
         """
         self.folder = folder
-        self._view: Connection | None = None
+        self._views = threading.local()
         self._seen: dict[str, tuple[int, int, int]] = {}
         with self._told():
             if folder is not None:
@@ -75,6 +76,8 @@ class SqlStorage:
             yield
         except (SQLAlchemyError, sqlite3.Error, OSError) as fault:
             raise explained(fault, self.folder) from None
+        except (ValueError, OverflowError, TypeError) as fault:  # what the driver makes of damaged names and numbers
+            raise DamagedJournal(self.folder, f"something in it cannot be read ({type(fault).__name__})") from None
 
     # -- the files themselves ----------------------------------------------------------------------
 
@@ -163,21 +166,22 @@ class SqlStorage:
 
     @contextmanager
     def one_view(self) -> Iterator[None]:
-        """What is read meanwhile is as it was at one instant, though the engine may go on writing."""
+        """What this thread reads meanwhile is as it was at one instant, though the engine may go on writing."""
         with self._told(), self.sql.connect() as work:
             work.exec_driver_sql("BEGIN")
-            self._view = work
+            self._views.own = work
             try:
                 yield
             finally:
-                self._view = None
+                self._views.own = None
                 work.rollback()
 
     @contextmanager
     def _reading(self) -> Iterator[Connection]:
         with self._told():
-            if self._view is not None:
-                yield self._view
+            view: Connection | None = getattr(self._views, "own", None)
+            if view is not None:
+                yield view
             else:
                 with self.sql.connect() as work:
                     yield work

@@ -20,7 +20,6 @@ from lazy_quarry.core.plan.search import Slot, find, find_anywhere, find_many
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.site import Limits, Site
 
-
 MOST_PREPARED = 5_000
 """Different requests of which the arrays are kept; a site that runs for months sees more."""
 
