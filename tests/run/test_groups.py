@@ -40,6 +40,10 @@ def test_an_attempt_enters_its_group_is_listed_in_it_and_leaves_nothing(tmp_path
     assert (folder / "cgroup.procs").read_text() == "0"  # the process that writes
     (folder / "cgroup.procs").write_text("12\n13\n")
     assert groups.members("7-1-ab") == [12, 13]
+    assert not groups.kill("7-1-ab")  # an older kernel offers no such file
+    (folder / "cgroup.kill").touch()
+    assert groups.kill("7-1-ab") and (folder / "cgroup.kill").read_text() == "1"
+    (folder / "cgroup.kill").unlink()
     (folder / "cgroup.procs").unlink()  # a real group has no files of its own when it is removed
     groups.remove("7-1-ab")
     assert not folder.exists() and groups.members("7-1-ab") == []

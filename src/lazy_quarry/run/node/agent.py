@@ -260,6 +260,7 @@ class Agent:
         for name, reason in list(self.dying.items()):
             found = self._left_of(name)
             if found:
+                groups.kill(name)
                 send(found, signal.SIGSTOP)  # so that none forks away before the second look
                 send(self._left_of(name), signal.SIGKILL)
                 self._reap_adopted()
