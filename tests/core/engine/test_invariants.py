@@ -28,7 +28,7 @@ from lazy_quarry.core.engine.commands import (
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Ended, Started, Submitted, TaskMade
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase
+from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase, make_task
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array
@@ -329,31 +329,44 @@ def check_plan(world, at):
 
 
 def start_alone(world, state, number, at):
-    """When a job would start beside what runs in a state, if nobody else waited."""
-    engine = Engine(world.site, state)
-    plan = engine.plans.plan_of(at, [state.jobs[number]])
-    return plan.placements[number].start_ms if number in plan.placements else FAR
+    """When a job, or the first task of an array that may start, would start beside what runs, if nobody else waited.
+
+    Tasks are asked one by one as jobs of their own, so that this doesn't rely on how the plan treats arrays.
+    """
+    job, jobs = state.jobs[number], [state.jobs[number]]
+    array = job.request.array
+    if array is not None:
+        if array.at_once is not None and len(state.tasks.get(number, ())) >= array.at_once:
+            return 0  # it waits for its own tasks
+        left = job.freed_tasks if job.waits_by_task else range(job.next_index, array.count)
+        jobs = [make_task(job, index) for index in left if index not in job.handled_tasks]
+    starts = [FAR]
+    for one in jobs:
+        plan = Engine(world.site, state).plans.plan_of(at, [one])
+        starts += [plan.placements[one.number].start_ms] if one.number in plan.placements else []
+    return min(starts)
 
 
 def check_first_not_delayed(world, before, events, at):
     """The first that goes on waiting would start no sooner if those behind it hadn't started just now."""
-    waiting = [
+    order = [job.number for job in Engine(world.site, before).plans.in_order(at)]
+    still = {
         job.number
         for job in world.engine.plans.in_order(at)
         if world.site.policy == "planned" or (job.request.not_before_ms or 0) <= at
-    ]
-    if not waiting:
+    }
+    first = next((number for number in order if number in still), None)
+    if first is None:
         return
-    order = [job.number for job in Engine(world.site, before).plans.in_order(at)]
-    ahead = order[: order.index(waiting[0]) + 1] if waiting[0] in order else order
+    ahead = order[: order.index(first) + 1]
     started = [one for one in events if isinstance(one, Started)]
     jobs = {one.job for one in started if (one.job if one.job in order else whose(one)) not in ahead}
     behind = [one for one in events if isinstance(one, Started | TaskMade) and one.job in jobs]
     for event in events:
         if event not in behind:
             before.apply(event)
-    alone, beside = (start_alone(world, state, waiting[0], at) for state in (before, world.engine.state))
-    assert beside <= alone, (waiting[0], behind)
+    alone, beside = (start_alone(world, state, first, at) for state in (before, world.engine.state))
+    assert beside <= alone, (first, behind)
 
 
 def copied(state):

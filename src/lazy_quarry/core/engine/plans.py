@@ -67,7 +67,9 @@ class Plans:
                 return  # it has no place in the plan
             order = self.in_order(event.at_ms)
             known = plan.serves(self._access(event.user, event.request.account))
-            if event.request.array is not None or order[-1].number != event.job or not known:
+            # Who has an order of their own moves with every new job: it may give its turn to another one.
+            moves = event.user in self.state.orders
+            if moves or event.request.array is not None or order[-1].number != event.job or not known:
                 self._kept = None  # an array is planned task by task; a job before others changes their places
             else:
                 plan.extend(self._plan_request(order[-1], event.at_ms))
