@@ -261,38 +261,51 @@ class Placing:
             self.more_tasks.append(placement)
 
     def _place_tasks(self, wanted: PlanRequest, kind: tuple) -> None:
-        """Place tasks one by one, each where it alone may run."""
-        slots, never = self._slots(wanted), False
-        for index, request in wanted.each:
-            one = replace(wanted, request=request, count=1, at_once=None, each=())
-            if slots == []:
-                self.unplaced.setdefault(wanted.job, _AT_ONCE)
-                break
-            placement = self._find(one, slots[0] if slots else 0)
-            if placement is None:
-                never = True
-                continue
-            now = placement.start_ms <= self.now_ms
-            if not now and not self._holds_place(wanted, kind):
-                self._changes_at(placement.start_ms)
-                continue
-            if not self._paid(one, placement):
-                continue
-            placement = replace(placement, index=index)
-            self._take(one, placement)
-            self._use_slot(slots, placement.end_ms)
-            if now:
-                self._starts(wanted, placement)
-            else:
-                self._waits(wanted, placement.start_ms)
-                first = self.placed.get(wanted.job)
-                if first is None or placement.start_ms < first.start_ms:
-                    self.placed[wanted.job] = placement  # the soonest stands for the array
+        """Place tasks one by one, each where it alone may run: first all that may start now, then the others."""
+        slots = self._slots(wanted)
+        tasks = [
+            (index, replace(wanted, request=request, count=1, at_once=None, each=())) for index, request in wanted.each
+        ]
+        # A task that has to wait must not keep one that could start now out of its turn among so many at once.
+        later = [(index, one) for index, one in tasks if not self._place_task(wanted, kind, index, one, slots, True)]
+        for index, one in later:
+            self._place_task(wanted, kind, index, one, slots, False)
         if wanted.job in self.placed:
             self.unplaced.pop(wanted.job, None)
-        elif never:
+        elif slots == []:
+            self.unplaced.setdefault(wanted.job, _AT_ONCE)
+        else:
             self.unplaced.setdefault(wanted.job, _NO_NODE)
         self._look()
+
+    def _place_task(
+        self, wanted: PlanRequest, kind: tuple, index: int, one: PlanRequest, slots: list[int] | None, only_now: bool
+    ) -> bool:
+        """Place a task of an array; True when nothing more is to be done for it."""
+        if slots == [] or (only_now and slots and slots[0] > self.now_ms):
+            return False
+        placement = self._find(one, slots[0] if slots else 0)
+        if placement is None:
+            return True
+        now = placement.start_ms <= self.now_ms
+        if only_now and not now:
+            return False
+        if not now and not self._holds_place(wanted, kind):
+            self._changes_at(placement.start_ms)
+            return True
+        if not self._paid(one, placement):
+            return True
+        placement = replace(placement, index=index)
+        self._take(one, placement)
+        self._use_slot(slots, placement.end_ms)
+        if now:
+            self._starts(wanted, placement)
+            return True
+        self._waits(wanted, placement.start_ms)
+        first = self.placed.get(wanted.job)
+        if first is None or placement.start_ms < first.start_ms:
+            self.placed[wanted.job] = placement  # the soonest stands for the array
+        return True
 
     def _place_rest(self, wanted: PlanRequest, left: int, no_sooner: int, slots: list[int] | None) -> None:
         """Places for the tasks of an array that can't start now."""
