@@ -245,7 +245,9 @@ class Agent:
             self._tell({"waits": name, "reason": reason})
             self.retries[name] = time.monotonic() + RETRY_S
             return
-        self.dying[name] = "its supervisor was killed" if folder.exists() else "its folder in the spool was removed"
+        # A supervisor that goes on writing may leave a folder behind, from which its claim was removed all the same.
+        gone = read_claim(folder) is None
+        self.dying[name] = "its folder in the spool was removed" if gone else "its supervisor was killed"
         self._end_orphans()
 
     def _clear(self, name: str) -> None:
