@@ -20,7 +20,7 @@ from lazy_quarry.core.engine.state import State, job_after
 from lazy_quarry.core.job.job import TASK_SPAN, Job, make_task
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import DamagedJournal, StateFolderError
-from lazy_quarry.store.checks import MASK, as_number, cells_sum, first_chain
+from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.folder import make_folder
 from lazy_quarry.store.head import Head
 from lazy_quarry.store.raw_pages import saved_log
@@ -39,14 +39,13 @@ from lazy_quarry.store.rows import (
     opened,
     parts_of,
     scalars_of,
-    sealed,
     state_of,
     sum_cells,
 )
 from lazy_quarry.store.sql_storage import FILE, SqlStorage
 from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, Storage
 from lazy_quarry.store.tables import VERSION
-from lazy_quarry.store.verify import Totals, cell_of, copy_of, problems_of, verified_events
+from lazy_quarry.store.verify import Totals, copy_of, problems_of, verified_events
 
 MOST_TASKS = 100_000
 """Tasks of one array that are read together."""
@@ -264,10 +263,8 @@ class Journal:
         self._add_up(batch, totals)
 
     def _add_up(self, batch: Batch, totals: Totals) -> None:
-        totals.ended += len(batch.ended)
-        totals.ended_sum = (totals.ended_sum + sum(as_number(row["own_check"]) for row in batch.ended)) & MASK
-        totals.cells_sum = (totals.cells_sum + cells_sum(map(cell_of, batch.cells))) & MASK
-        batch.parts["totals"] = sealed(msgspec.json.encode(totals).decode())
+        totals.add(batch.ended, batch.cells)
+        batch.parts["totals"] = totals.sealed()
 
     def thin(self, ended_before_ms: int, most: int = 2000) -> int:
         """Keep only the checksums of events of jobs that ended before an instant; returns of how many, ``most`` at most.

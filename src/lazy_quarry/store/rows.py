@@ -11,7 +11,7 @@ from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.core.site import Window
-from lazy_quarry.store.checks import as_number, next_chain, row_check, text_check
+from lazy_quarry.store.checks import MASK, as_number, next_chain, row_check, text_check
 from lazy_quarry.store.codec import decode, encode, from_json, lean, text_key, to_json, whole
 from lazy_quarry.store.storage import EventRow, LiveRow
 
@@ -199,7 +199,7 @@ class Scalars(msgspec.Struct, frozen=True):
 def scalars_of(state: State, after: int, checks: Mapping[int, bytes]) -> str:
     """The single values of a state after so many events; ``checks`` are the checksums of its live jobs."""
     total = sum(as_number(check) for check in checks.values())
-    found = Scalars(after, state.at_ms, state.next_number, state.clock_held_ms, len(checks), total & (2**64 - 1))
+    found = Scalars(after, state.at_ms, state.next_number, state.clock_held_ms, len(checks), total & MASK)
     return sealed(msgspec.json.encode(found).decode())
 
 

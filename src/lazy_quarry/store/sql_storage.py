@@ -15,13 +15,12 @@ from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 from lazy_quarry.core.job.job import TASK_SPAN, task_id
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.store.reserve import Reserve
-from lazy_quarry.store.rows import THINNED
+from lazy_quarry.store.rows import CELL_VALUES, THINNED
 from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, LiveRow
 from lazy_quarry.store.tables import ended, events, live, meta, metadata, parts, sums, texts
 from lazy_quarry.store.upgrade import upgrade
 
 FILE = "journal.db"
-_RISING = ("jobs", "failed", "allocated_core_ms", "charge_core_ms", "cpu_ms")
 
 
 def _insert_all(table: Table, named: bool) -> str:
@@ -33,7 +32,7 @@ def _insert_all(table: Table, named: bool) -> str:
 _INSERT_EVENT = _insert_all(events, named=False)
 _INSERT_ENDED = _insert_all(ended, named=True)
 _ADD_SUMS = f"{_insert_all(sums, named=True)} ON CONFLICT DO UPDATE SET " + ", ".join(
-    f"{name} = {name} + excluded.{name}" for name in _RISING
+    f"{name} = {name} + excluded.{name}" for name in CELL_VALUES
 )
 _PUT_LIVE = _insert_all(live, named=False).replace("INSERT", "INSERT OR REPLACE", 1)
 _PUT_PART = _insert_all(parts, named=False).replace("INSERT", "INSERT OR REPLACE", 1)
@@ -119,8 +118,7 @@ class SqlStorage:
         try:
             self._write(batch)
         except StateFolderError as fault:
-            spare = self._reserve is not None and batch.ended and "full" in str(fault)
-            if not spare or self._reserve is None or not self._reserve.give_up():
+            if self._reserve is None or not batch.ended or "full" not in str(fault) or not self._reserve.give_up():
                 raise
             self._write(batch)
         else:

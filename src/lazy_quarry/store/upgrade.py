@@ -12,20 +12,18 @@ from lazy_quarry.core.engine.events import KINDS
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.store.checks import MASK, as_number, cells_sum, first_chain
+from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.codec import from_json
 from lazy_quarry.store.rows import (
-    CELL_KEY,
-    CELL_VALUES,
     Texts,
     ended_row,
     event_row,
     live_row,
     parts_of,
     scalars_of,
-    sealed,
 )
 from lazy_quarry.store.tables import VERSION, ended, events, live, meta, metadata, parts, texts
+from lazy_quarry.store.verify import Totals
 
 _RENAMED_IN_2 = {
     "shares": "allocations",
@@ -112,16 +110,11 @@ def _from_2(work: Connection) -> None:
         chain = written[-1].chain
     ends = [ended_row(from_json(Job, _renewed_text(row.body)), known, new) for row in rows["ended"]]
     jobs = [live_row(job, known, new) for job in state.jobs.values()]
-    totals = {
-        "ended": len(ends),
-        "ended_sum": sum(as_number(row["own_check"]) for row in ends) & MASK,
-        "cells_sum": cells_sum(
-            (tuple(cell[key] for key in CELL_KEY), tuple(cell[key] for key in CELL_VALUES)) for cell in cells
-        ),
-    }
+    totals = Totals()
+    totals.add(ends, cells)
     found_parts = parts_of(state, state.recent)
     found_parts["scalars"] = scalars_of(state, len(written), {row.job: row.own_check for row in jobs})
-    found_parts["totals"] = sealed(msgspec.json.encode(totals).decode())
+    found_parts["totals"] = totals.sealed()
     for table, values in (
         (events, [row._asdict() for row in written]),
         (ended, ends),

@@ -1,13 +1,13 @@
 """Comparing what a journal holds with its checksums."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from typing import Any
 
 import msgspec
 
 from lazy_quarry.store.checks import MASK, as_number, cells_sum, first_chain, next_chain, row_check
 from lazy_quarry.store.codec import text_key
-from lazy_quarry.store.rows import CELL_KEY, CELL_VALUES, Scalars, ended_is_whole, is_whole, opened
+from lazy_quarry.store.rows import CELL_KEY, CELL_VALUES, Scalars, ended_is_whole, is_whole, opened, sealed
 from lazy_quarry.store.storage import EventRow, Storage
 
 
@@ -17,6 +17,17 @@ class Totals(msgspec.Struct):
     ended: int = 0
     ended_sum: int = 0
     cells_sum: int = 0
+
+    def add(self, ended: Iterable[Mapping[str, Any]], cells: Iterable[dict[str, Any]]) -> None:
+        """Count rows of ended jobs, and what is added to the sums."""
+        for row in ended:
+            self.ended += 1
+            self.ended_sum = (self.ended_sum + as_number(row["own_check"])) & MASK
+        self.cells_sum = (self.cells_sum + cells_sum(map(cell_of, cells))) & MASK
+
+    def sealed(self) -> str:
+        """The part of the journal that keeps them."""
+        return sealed(msgspec.json.encode(self).decode())
 
 
 def copy_of(totals: Totals) -> Totals:

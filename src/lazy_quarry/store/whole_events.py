@@ -28,7 +28,6 @@ def whole_events(folder: Path) -> Found:
     found: dict[int, EventRow] = {}
     jobs: dict[int, dict[str, Any]] = {}
     texts, identity = Texts(), ""
-    texts.MOST = 10**9
     kept: dict[int, str] = {}
     for row, values in RawPages(folder / "journal.db").rows():
         if len(values) == _VALUES and (event := _event(row, values)):
