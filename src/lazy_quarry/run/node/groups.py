@@ -1,91 +1,172 @@
-"""Control groups that hold one attempt's processes, so that none gets out of sight (cgroups(7)).
+"""Control groups that hold one attempt's processes: none gets out of sight, or takes more than was asked for (cgroups(7)).
 
-Where they may be written, every attempt has a group below that of the agent: in the unified hierarchy (version 2), or in that of
-``pids`` or ``freezer`` (version 1). A process can leave its parent, its session and its environment behind, but not its group.
-Only where root runs jobs could a job move itself. Nothing here is needed: without groups, descent and environment decide.
+Where they may be written, every attempt has a group below that of the agent: one that contains it (the unified hierarchy,
+version 2, else that of ``pids`` or ``freezer``), and those of ``memory`` and ``cpuset``, which hold it to what it asked for.
+A process can leave its parent, its session and its environment behind, but not its group. Only where root runs jobs could
+a job move itself. Nothing here is needed: without groups, descent and environment decide, and memory and cores are kept by
+watching and by affinity.
 """
 
 from __future__ import annotations
 
 import os
-from contextlib import suppress
+from collections.abc import Collection, Iterator
+from contextlib import contextmanager, suppress
 from functools import cache
 
 _PARENT = "lazy-quarry"
-_VERSION_1 = ("pids", "freezer")
+_UNIFIED = ""
+"""The name of the hierarchy of version 2, as /proc/self/cgroup has it."""
+_CONTAINING = (_UNIFIED, "pids", "freezer")
+"""The better first: only the unified hierarchy can end all of a group at once."""
+_LIMITING = ("memory", "cpuset")
+_RESERVE_MIB = 32
+"""So much more than was asked for is the kernel's limit: for what it keeps itself for the processes, and for the supervisor."""
+_JOBS_FIRST = 500
+"""Added to the score by which the kernel picks what to end when memory is short, so that a job goes before its supervisor."""
 
 
 @cache
-def _base(root: str = "/sys/fs/cgroup", own: str = "/proc/self/cgroup") -> str | None:
-    """The folder in which groups can be made, or None."""
+def _bases(root: str = "/sys/fs/cgroup", own: str = "/proc/self/cgroup") -> dict[str, str]:
+    """The folders in which groups can be made, by the name of their hierarchy."""
+    bases: dict[str, str] = {}
+    for line in _read(own).splitlines():
+        _, controllers, path = line.split(":", 2)
+        for one in controllers.split(","):
+            if one in (*_CONTAINING, *_LIMITING):
+                places = [f"{root}/{one}{path}"] if one else [f"{root}{path}", f"{root}/unified{path}"]
+                base = next(filter(None, map(_made_below, places)), None)
+                if base is not None:
+                    bases[one] = base
+    return bases
+
+
+def _made_below(folder: str) -> str | None:
+    """A group of ours nested below the own one, or the own one where that was made here already."""
+    folder = folder.rstrip("/")
+    if not os.path.exists(f"{folder}/cgroup.procs") or not os.access(folder, os.W_OK):
+        return None
+    base = folder if folder.endswith(f"/{_PARENT}") else f"{folder}/{_PARENT}"
     try:
-        with open(own) as file:
-            lines = [line.rstrip("\n").split(":", 2) for line in file]
+        os.makedirs(base, exist_ok=True)
     except OSError:
         return None
-    candidates = []
-    for _, controllers, path in lines:
-        if not controllers:
-            candidates += [f"{root}{path}", f"{root}/unified{path}"]
-        else:
-            candidates += [f"{root}/{one}{path}" for one in controllers.split(",") if one in _VERSION_1]
-    for folder in candidates:
-        if os.path.exists(f"{folder}/cgroup.procs") and os.access(folder, os.W_OK):
-            # Nested below the own group, or beside where this process is itself in one that was made here.
-            base = folder if folder.endswith(f"/{_PARENT}") else f"{folder.rstrip('/')}/{_PARENT}"
-            with suppress(OSError):
-                os.makedirs(base, exist_ok=True)
-                return base
-    return None
+    for each in (folder, base):  # version 2: what is below may have limits; refused where processes are beside
+        for controller in _LIMITING:
+            _write(f"{each}/cgroup.subtree_control", f"+{controller}")
+    for name in ("cpuset.mems", "cpuset.cpus"):  # version 1: nothing may enter before these are filled
+        _write(f"{base}/{name}", _read(f"{folder}/{name}").strip())
+    return base
 
 
-def _folder(name: str) -> str | None:
-    base = _base()
+def _read(path: str) -> str:
+    try:
+        with open(path) as file:
+            return file.read()
+    except OSError:
+        return ""
+
+
+def _write(path: str, text: str) -> bool:
+    """Write into a file of the kernel's; False where it isn't there or refuses."""
+    try:
+        fd = os.open(path, os.O_WRONLY | os.O_CLOEXEC)
+    except OSError:
+        return False
+    try:
+        os.write(fd, text.encode())
+    except OSError:
+        return False
+    finally:
+        os.close(fd)
+    return True
+
+
+def _folder(hierarchy: str, name: str) -> str | None:
+    base = _bases().get(hierarchy)
     return None if base is None else f"{base}/{os.getuid()}-{name}"
+
+
+def _container(name: str) -> str | None:
+    return next(filter(None, (_folder(each, name) for each in _CONTAINING)), None)
+
+
+def _enter(folder: str) -> bool:
+    return _write(f"{folder}/cgroup.procs", "0")
 
 
 def enter(name: str) -> bool:
     """Put this process, and all that it will start, into the group of an attempt; False where that isn't possible."""
-    folder = _folder(name)
+    folder = _container(name)
     if folder is None:
         return False
+    with suppress(OSError):
+        os.mkdir(folder)
+    return _enter(folder)
+
+
+@contextmanager
+def limits(name: str, memory_mib: int, cores: Collection[int]) -> Iterator[None]:
+    """Hold what is started within, and all that it starts, to so much memory and to these cores, where groups can do that.
+
+    This process itself is outside again afterwards: it must live when the job is ended for its memory.
+    """
+    score = _read("/proc/self/oom_score_adj").strip() or "0"
+    _write("/proc/self/oom_score_adj", str(min(1000, int(score) + _JOBS_FIRST)))
+    entered = []
+    for hierarchy in _LIMITING:
+        folder = _folder(hierarchy, name)
+        if folder is None:
+            continue
+        with suppress(OSError):
+            os.mkdir(folder)
+        _write(f"{folder}/cpuset.mems", _read(f"{os.path.dirname(folder)}/cpuset.mems").strip())
+        _write(f"{folder}/cpuset.cpus", ",".join(map(str, cores)))
+        if _enter(folder):
+            entered.append(folder)
+    container = _container(name)
+    if container is not None:  # version 2, where the controllers were let through
+        _write(f"{container}/cpuset.cpus", ",".join(map(str, cores)))
     try:
-        os.makedirs(folder, exist_ok=True)
-        with open(f"{folder}/cgroup.procs", "w") as file:
-            file.write("0")
-    except OSError:
-        return False
-    return True
+        yield
+    finally:
+        for folder in entered:
+            _enter(os.path.dirname(folder))
+        _write("/proc/self/oom_score_adj", score)
+        # Not before this process has left: it could be the one that is picked.
+        most = str(memory_mib + _RESERVE_MIB << 20)
+        for folder in entered:
+            _write(f"{folder}/memory.limit_in_bytes", most)
+        if container is not None:
+            _write(f"{container}/memory.max", most)
+
+
+def overfilled(name: str) -> bool:
+    """Whether the kernel has ended a process of an attempt because its group was at its limit of memory."""
+    counts = [(_folder("memory", name), "memory.oom_control"), (_container(name), "memory.events")]
+    for folder, file in counts:
+        for line in _read(f"{folder}/{file}").splitlines():
+            word, _, number = line.partition(" ")
+            if word == "oom_kill" and number != "0":
+                return True
+    return False
 
 
 def members(name: str) -> list[int]:
     """The processes in the group of an attempt."""
-    folder = _folder(name)
-    if folder is None:
-        return []
-    try:
-        with open(f"{folder}/cgroup.procs") as file:
-            return [int(line) for line in file if line.strip() != "0"]
-    except (OSError, ValueError):
-        return []
+    listed = _read(f"{_container(name)}/cgroup.procs").split()
+    return [int(each) for each in listed if each != "0"]
 
 
 def kill(name: str) -> bool:
     """End everything in the group of an attempt at once, where the kernel offers that; False where it doesn't."""
-    folder = _folder(name)
-    if folder is None or not os.path.exists(f"{folder}/cgroup.kill"):
-        return False
-    try:
-        with open(f"{folder}/cgroup.kill", "w") as file:
-            file.write("1")
-    except OSError:
-        return False
-    return True
+    return _write(f"{_container(name)}/cgroup.kill", "1")
 
 
 def remove(name: str) -> None:
-    """Remove the group of an attempt of which nothing is left."""
-    folder = _folder(name)
-    if folder is not None:
-        with suppress(OSError):
-            os.rmdir(folder)
+    """Remove the groups of an attempt of which nothing is left."""
+    for hierarchy in _bases():
+        folder = _folder(hierarchy, name)
+        if folder is not None:
+            with suppress(OSError):
+                os.rmdir(folder)

@@ -12,6 +12,7 @@ import time
 from contextlib import suppress
 from pathlib import Path
 
+from lazy_quarry.run.node import groups
 from lazy_quarry.run.node.attempt import Intent
 from lazy_quarry.run.node.module_loading import loading
 
@@ -60,20 +61,22 @@ class Start:
             "LQ_DEADLINE": str(int(time.time() + seconds_left)),
         }
         self._take_on()
+        limits = self.intent.limits
         try:
-            started = os.posix_spawn(
-                command,
-                [command, *self.intent.command.arguments],
-                environment,
-                file_actions=[
-                    (os.POSIX_SPAWN_DUP2, self._source, 0),
-                    (os.POSIX_SPAWN_DUP2, self._output, 1),
-                    (os.POSIX_SPAWN_DUP2, self._errors, 2),
-                ],
-                setsid=True,
-                setsigmask=[],
-                setsigdef=[signal.SIGPIPE, signal.SIGXFSZ, signal.SIGINT, signal.SIGHUP, signal.SIGTERM],
-            )
+            with groups.limits(self.folder.name, limits.memory_mib, limits.cores):
+                started = os.posix_spawn(
+                    command,
+                    [command, *self.intent.command.arguments],
+                    environment,
+                    file_actions=[
+                        (os.POSIX_SPAWN_DUP2, self._source, 0),
+                        (os.POSIX_SPAWN_DUP2, self._output, 1),
+                        (os.POSIX_SPAWN_DUP2, self._errors, 2),
+                    ],
+                    setsid=True,
+                    setsigmask=[],
+                    setsigdef=[signal.SIGPIPE, signal.SIGXFSZ, signal.SIGINT, signal.SIGHUP, signal.SIGTERM],
+                )
         except OSError as fault:
             raise Unstartable(f"it could not be started: {_start_words(fault)}") from None
         except ValueError as fault:  # a zero byte in an argument or a variable
@@ -82,6 +85,7 @@ class Start:
             (self.folder / "session").write_text(str(started))
         for fd in {self._source, self._output, self._errors}:
             os.close(fd)
+        os.sched_setaffinity(0, limits.cores)  # leaving a group of cores lifts it
         os.chdir("/")  # so that the job's folder can be removed while it runs
         return started
 

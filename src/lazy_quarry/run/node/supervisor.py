@@ -218,7 +218,7 @@ class Supervisor:
         elif self._lease_is_over(now):
             self.cause, self.reason = "lost", f"its site was out of reach for {self.intent.lease_s:g} seconds"
             self._stop(below)
-        elif memory > limits.memory_mib:
+        elif memory > limits.memory_mib or self._overfilled():
             self.cause = "overmemory"
             self._kill()
         elif now - self.began >= limits.walltime_s and self.status is None:
@@ -228,6 +228,13 @@ class Supervisor:
             self._warned = True
             send([self.main], signal.SIGUSR1)
         self.measure.write_live(below, memory, now)
+
+    def _overfilled(self) -> bool:
+        """Whether the kernel has ended one of its processes for its memory, before that could be seen here."""
+        if not groups.overfilled(self.folder.name):
+            return False
+        self.measure.peak_mib = max(self.measure.peak_mib, self.intent.limits.memory_mib)
+        return True
 
     def _lease_is_over(self, now: float) -> bool:
         lease = self.intent.lease_s
@@ -319,6 +326,8 @@ class Supervisor:
         elif self.status is not None:
             code = os.WEXITSTATUS(self.status)
         # Before the record, since a missing result turns a success into a failure.
+        if self.cause is None and self._overfilled():  # in its last moment
+            self.cause = "overmemory"
         if self._succeeded:
             self._check_expected()
         if self.main:
