@@ -17,7 +17,6 @@ from datetime import datetime
 from pathlib import Path
 
 from lazy_quarry import __version__
-from lazy_quarry.core.job.job import Phase
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.link.protocol import answer, write_notification
 from lazy_quarry.probe.machine import core_numbers, user_name
@@ -107,7 +106,7 @@ class Server:
             server.close()
 
     def _move_on(self) -> None:
-        self.runner.tick(any(job.phase is Phase.WAITING for job in self.state.jobs.values()))
+        self.runner.tick(any(line.places for line in self.state.jobs.lines.values()))
         self.runner.retry_unwritten()
         self.site.dispatcher.step()
         self._age()

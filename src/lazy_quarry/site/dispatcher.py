@@ -5,9 +5,10 @@ from collections.abc import Iterable
 from lazy_quarry.core.engine.commands import Finish, Schedule
 from lazy_quarry.core.engine.events import Ended, Event, Held, NodeClosed, Started, Stopping
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase
+from lazy_quarry.core.job.job import TASK_SPAN, Phase
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.site.fast_search import FastSearch
 from lazy_quarry.site.present import Present
 
 
@@ -16,6 +17,7 @@ class Dispatcher:
 
     def __init__(self, present: Present) -> None:
         self.present = present
+        self.fast_search = FastSearch(present.engine.plans.planner)
         site, journal = present.site, present.journal
         for closure in site.closures:
             if closure.node not in self._state.closures and not journal.number:
@@ -59,6 +61,7 @@ class Dispatcher:
         present, runner = self.present, self.present.runner
         with present.lock:
             now = max(present.now(), at_ms or 0)
+            self.fast_search.consider(len(self._state.jobs))
             before = present.version
             try:
                 self._record(runner.reports(now))
@@ -104,10 +107,11 @@ class Dispatcher:
     def next_instant_ms(self) -> int | None:
         """When something could start although nothing ends: a window is over, a not-before has come."""
         now, windows = self.present.now(), self.present.engine.plans.windows
-        waiting: list[Job] = [job for job in self._state.jobs.values() if job.phase is Phase.WAITING]
-        instants = [job.request.not_before_ms or 0 for job in waiting]
+        jobs = self._state.jobs
+        dated = (jobs[number] for number in jobs.dated)
+        instants = [job.request.not_before_ms or 0 for job in dated if job.phase is Phase.WAITING]
         instants += [window.ends_ms for window in windows]
         instants += [window.begins_ms for window in windows if window.reserved]
-        if waiting:
+        if any(line.places for line in jobs.lines.values()):
             instants.append(use_updated_at(now) + USE_UPDATE_MS)
         return min((at for at in instants if at > now), default=None)

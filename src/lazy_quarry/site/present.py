@@ -119,7 +119,7 @@ class Present:
 
     def account_lines(self) -> tuple[AccountLine, ...]:
         """The books of all accounts."""
-        return account_lines(self.site, self.engine.state.tallies, self.engine.state.jobs.values(), self.now())
+        return account_lines(self.site, self.engine.state.tallies, self.engine.state.running(), self.now())
 
     def recently_ended(self) -> list[Job]:
         """Jobs that ended within the last hours, newest first."""

@@ -284,7 +284,7 @@ def test_books_balance_and_every_attempt_ends_once(commands):
             assert event.allocated_core_ms == cores * (event.at_ms - began)
             charged += event.charge_core_ms
     assert charged == sum(tally.charged_core_ms for tally in engine.state.tallies.values())
-    lines = account_lines(engine.site, engine.state.tallies, engine.state.jobs.values(), engine.state.at_ms)
+    lines = account_lines(engine.site, engine.state.tallies, engine.state.running(), engine.state.at_ms)
     assert sum(line.charged_core_ms for line in lines) == charged
 
 

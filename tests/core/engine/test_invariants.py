@@ -32,6 +32,7 @@ from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase, make_task
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array
+from lazy_quarry.core.plan import compiled
 from lazy_quarry.core.plan.placement import FAR
 from lazy_quarry.core.plan.plan import expected_end
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Site, Tier, Window
@@ -147,10 +148,14 @@ class Draw:
 
 
 class World:
-    """An engine with all that it has said, and a twin that says the same: opened again at times, and never looked into."""
+    """An engine with all that it has said, and a twin that says the same: opened again at times, and never looked into.
+
+    The engine finds places by the compiled search, its twin by the other.
+    """
 
     def __init__(self, site):
         self.site, self.engine, self.at, self.events = site, Engine(site), NOW, []
+        self.engine.plans.planner.kernels = compiled
         self.twin = Engine(site)
 
     def tell(self, command):

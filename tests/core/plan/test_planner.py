@@ -5,6 +5,7 @@ from hypothesis import strategies as st
 
 from lazy_quarry.core.job.needs import deal, needs
 from lazy_quarry.core.job.request import Memory, Request
+from lazy_quarry.core.plan import compiled
 from lazy_quarry.core.plan.node_table import NodeTable
 from lazy_quarry.core.plan.placement import FAR, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.plan import make_plan
@@ -236,6 +237,50 @@ def test_no_job_could_start_sooner_than_the_plan_says(jobs):
         for at in before:
             assert not fits_at(planner, timeline, one, at)
         planner.occupy(timeline, place)
+
+
+@st.composite
+def busy_sites(draw):
+    """A site that is partly busy, and requests of a few kinds in no order."""
+    cores = draw(st.lists(st.sampled_from([4, 8, 8, 16]), min_size=2, max_size=6))
+    site = small_site(tuple(cores))
+    numbers = st.integers(0, len(cores) - 1)
+    held = [
+        PlannedAllocation(f"n{node + 1}", NOW + end * 60_000, (taken, taken * 100, 0, 0))
+        for node, taken, end in draw(st.lists(st.tuples(numbers, st.integers(1, 2), st.integers(1, 30)), max_size=5))
+    ]
+    shape = st.fixed_dictionaries(
+        {
+            "ranks": st.sampled_from([1, 2, 4, 6, 12]),
+            "nodes": st.sampled_from([None, None, 1, 2, 3]),
+            "walltime_s": st.sampled_from([60, 300, 600, 3600]),
+            "threads": st.sampled_from([1, 2]),
+            "whole_nodes": st.sampled_from([False, False, True]),
+            "not_before_ms": st.sampled_from([None, None, NOW + 90_000, NOW + 3_000_000]),
+        }
+    )
+    kinds = [one for one in draw(st.lists(shape, min_size=1, max_size=8)) if (one["nodes"] or 1) <= one["ranks"]]
+    return site, held, [draw(st.sampled_from(kinds)) for _ in range(draw(st.integers(0, 30)))] if kinds else []
+
+
+@given(busy_sites())
+def test_the_compiled_search_finds_the_same_places_as_the_other(busy):
+    site, held, shapes = busy
+    requests = [ask(number, **shape) for number, shape in enumerate(shapes)]
+    planners = [Planner(site), Planner(site)]
+    planners[1].kernels = compiled
+    plain, fast = (make_plan(planner, NOW, held, requests) for planner in planners)
+    assert fast.starting() == plain.starting()
+    assert fast.placements == plain.placements and fast.unplaced == plain.unplaced
+    # What starts is told without placing all: it is the same as what a whole plan begins with.
+    assert {one.job for one in plain.starting()} == {
+        number for number, one in plain.placements.items() if one.start_ms <= NOW
+    }
+    names = [node.name for node in site.nodes]
+    for each in (plain, fast):
+        assert [each.timeline.free_at(NOW + at).tolist() for at in (0, 90_000, 10**7)] == [
+            plain.timeline.free_at(NOW + at).tolist() for at in (0, 90_000, 10**7)
+        ], names
 
 
 def fits_at(planner, timeline, one, at):

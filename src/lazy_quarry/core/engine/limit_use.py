@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.limits import MEASURES, Kind, limits_of, too_many_waiting
 from lazy_quarry.core.plan.placement import Owner, PlanRequest
@@ -58,16 +58,22 @@ class LimitUse:
             if limits.waiting_jobs is not None:
                 yield *owner, "waiting jobs", waiting.get(owner, 0), limits.waiting_jobs
 
-    def _queues(self, job: Job) -> Iterable[str]:
-        owner = Owner(job.user, job.request.account, job.request.tier)
-        return self.planner.queues(PlanRequest(job.number, job.request, owner=owner))
+    def _owners(self, user: str, request: Request) -> Iterable[tuple[Kind, str]]:
+        """Whose limits of waiting jobs it counts for."""
+        yield from (("user", user), ("account", request.account), ("tier", request.tier))
+        if any(queue.limits.waiting_jobs is not None for queue in self.site.queues):
+            owner = Owner(user, request.account, request.tier)
+            yield from (("queue", name) for name in self.planner.queues(PlanRequest(-1, request, owner=owner)))
 
     def _waiting(self, except_job: int) -> dict[tuple[Kind, str], int]:
         """How many jobs wait, for each owner; one that several queues may run waits in each of them."""
         counts: dict[tuple[Kind, str], int] = {}
-        for job in self.state.jobs.values():
-            if job.phase is not Phase.RUNNING and job.parent is None and job.number != except_job:
-                pairs = [("user", job.user), ("account", job.request.account), ("tier", job.request.tier)]
-                for pair in [*pairs, *(("queue", name) for name in self._queues(job))]:
-                    counts[pair] = counts.get(pair, 0) + 1
+        for line in self.state.jobs.lines.values():
+            if line.unstarted:
+                for owner in self._owners(line.user, line.request):
+                    counts[owner] = counts.get(owner, 0) + line.unstarted
+        besides = self.state.jobs.get(except_job)
+        if besides is not None and besides.phase is not Phase.RUNNING:
+            for owner in self._owners(besides.user, besides.request):
+                counts[owner] -= 1
         return counts

@@ -1,10 +1,13 @@
 """Plans of a site's state: the present one, kept while it is valid, and those made to answer a question."""
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Iterator
 from dataclasses import replace
+from heapq import merge
 from itertools import islice
 
-from lazy_quarry.core.engine.events import Event, Started, Submitted
+from lazy_quarry.core.engine.events import BroughtForward, Ended, Event, Started, Submitted
+from lazy_quarry.core.engine.line_queue import LineQueue
+from lazy_quarry.core.engine.live_jobs import Line, may_start
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
 from lazy_quarry.core.job.rates import charge
@@ -14,7 +17,8 @@ from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import Owner, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.plan import Plan, expected_end, make_plan
 from lazy_quarry.core.plan.planner import Planner
-from lazy_quarry.core.plan.standing import in_order
+from lazy_quarry.core.plan.queue import Queue
+from lazy_quarry.core.plan.standing import Turn, Turns, exchanged
 from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.core.units import HOUR_MS
 
@@ -35,6 +39,8 @@ class Plans:
         """Until then the order of the kept plan is known to be right: standings change when recent use is updated."""
         self._before: tuple[Plan | None, dict[tuple, Plan]] = (None, {})
         """Plans of those that stand before some job, made beside this kept plan."""
+        self._turns: tuple[int, Turns] | None = None
+        """The turns since recent use was computed last; None when something has ended since."""
 
     # -- the kept plan -----------------------------------------------------------------------------
 
@@ -42,45 +48,61 @@ class Plans:
         """The plan for this instant. It is made again only when something has changed."""
         plan = self._kept
         if plan is not None and plan.at(at_ms) and at_ms >= self._order_until_ms:
-            # Recent use was updated, so standings differ. The plan stays as long as their order is the same.
-            order = [job.number for job in self.in_order(at_ms)]
-            present = set(order)
-            if order != [wanted.job for wanted in plan.requests if wanted.job in present]:
+            # Recent use was updated, so standings differ. The plan stays as long as those that were tried have the same order.
+            waiting = (number for number in plan.tried if self._waits(number))
+            if all(job.number == number for number, job in zip(waiting, self.in_turn(at_ms), strict=False)):
+                plan.follow(LineQueue(self, at_ms))
+            else:
                 plan = None
             self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
         if plan is None or not plan.at(at_ms):
-            plan = self._kept = self.plan_of(at_ms, self.in_order(at_ms))
+            plan = self._kept = self.plan_of(at_ms, LineQueue(self, at_ms))
             self._ordering = frozenset(self.state.orders)
             self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
         return plan
 
     def take_in(self, event: Event, followed: bool) -> None:
-        """Keep the plan when an event doesn't change it: a job is added behind all others, or starts at its place.
+        """Keep the plan when an event doesn't change it: a job is added behind all that were tried, or starts at its place.
 
         ``followed``: other jobs waited for the one that it is about.
         """
+        if isinstance(event, Ended | BroughtForward):
+            self._turns = None
         plan = self._kept
         if plan is None:
             return
         if isinstance(event, Submitted):
             if self.state.jobs[event.job].phase is Phase.BLOCKED:
                 return  # it has no place in the plan
-            order = self.in_order(event.at_ms)
-            known = plan.serves(self._access(event.user, event.request.account))
-            # Who has an order of their own moves with every new job: it may give its turn to another one.
-            moves = event.user in self.state.orders
-            if moves or event.request.array is not None or order[-1].number != event.job or not known:
-                self._kept = None  # an array is planned task by task; a job before others changes their places
+            job = self.state.jobs[event.job]
+            known = plan.serves(self.access(event.user, event.request.account))
+            # An array is planned task by task; a job before others changes their places.
+            if event.request.array is not None or not known or not self._behind_all(job, plan, event.at_ms):
+                self._kept = None
             else:
-                plan.extend(self._plan_request(order[-1], event.at_ms))
+                plan.follow(LineQueue(self, event.at_ms), self.plan_request(job, event.at_ms))
         elif isinstance(event, Started) and self._starts_as_planned(plan, event):
             plan.started(event.job)
+            plan.follow(LineQueue(self, event.at_ms))
             # Others may start now, or later than the plan says, or exchange their turns.
             own_order = self.state.jobs[event.job].user in self._ordering
             if followed or event.job >= TASK_SPAN or own_order:
                 self._kept = None
         else:
             self._kept = None
+
+    def _behind_all(self, job: Job, plan: Plan, at_ms: int) -> bool:
+        """Whether a job that has just been submitted stands behind all that the plan has tried."""
+        if self.state.orders:
+            # Who has an order of their own moves with every new job: it may give its turn to another one.
+            return job.user not in self.state.orders and self.in_order(at_ms)[-1] is job
+        last = next(reversed(plan.tried), None)
+        turns = self.turns(at_ms)
+        return last is None or turns.of(job) > turns.of(self.state.jobs[last])
+
+    def _waits(self, number: int) -> bool:
+        job = self.state.jobs.get(number)
+        return job is not None and may_start(job)
 
     @staticmethod
     def _starts_as_planned(plan: Plan, event: Started) -> bool:
@@ -91,12 +113,12 @@ class Plans:
 
     def plan_before(self, job: Job, at_ms: int) -> Plan:
         """The plan of those that stand before a job: what it would find if it were planned as it is given here."""
-        plan, ahead = self.plan(at_ms), self.ahead_of(job, at_ms)
-        access = self._access(job.user, job.request.account)
-        last = job.number not in self.state.jobs and len(ahead) == sum(1 for _ in self._startable())
-        if last and plan.serves(access):
+        plan = self.plan(at_ms)
+        if self._is_last(job, at_ms) and plan.serves(self.access(job.user, job.request.account)):
             plan.whole()
             return plan
+        ahead = self.ahead_of(job, at_ms)
+        access = self.access(job.user, job.request.account)
         # Kept beside one plan: jobs with the same jobs ahead of them share an answer.
         if self._before[0] is not plan:
             self._before = (plan, {})
@@ -110,7 +132,7 @@ class Plans:
     def plan_of(
         self,
         at_ms: int,
-        order: Iterable[Job],
+        order: Iterable[Job] | LineQueue,
         *,
         giving_way: Collection[int] = (),
         accesses: Iterable[frozenset[Window]] = (),
@@ -126,11 +148,13 @@ class Plans:
             if limits.bounded:
                 # A job past its limit has its cores until its end is reported, so it still counts for a moment.
                 limits.use(owner_of(job), job.queue, at_ms, expected_end(until, at_ms), job.claim)
+        queue: Queue | list[PlanRequest]
+        queue = order if isinstance(order, LineQueue) else [self.plan_request(job, at_ms) for job in order]
         return make_plan(
             self.planner,
             at_ms,
             allocations,
-            [self._plan_request(job, at_ms) for job in order],
+            queue,
             closures=[Closure(node, reason) for node, reason in sorted(self.state.closures.items())],
             windows=self.windows,
             limits=limits,
@@ -144,7 +168,8 @@ class Plans:
         """The site's windows and those made here."""
         return (*self.site.windows, *(window for _, window in sorted(self.state.reserved.items())))
 
-    def _access(self, user: str, account: str) -> frozenset[Window]:
+    def access(self, user: str, account: str) -> frozenset[Window]:
+        """The reservations that they may use."""
         return frozenset(one for one in self.windows if one.reserved and one.admits(user, account))
 
     def limit_rows(self, at_ms: int) -> LimitRows:
@@ -164,9 +189,10 @@ class Plans:
                 rows.coming[account_] = rows.coming.get(account_, 0) + most
         return rows
 
-    def _plan_request(self, job: Job, at_ms: int) -> PlanRequest:
+    def plan_request(self, job: Job, at_ms: int) -> PlanRequest:
+        """A waiting job as the planner sees it."""
         array, owner = job.request.array, owner_of(job)
-        access = self._access(job.user, job.request.account)
+        access = self.access(job.user, job.request.account)
         if array is None:
             return PlanRequest(job.number, job.request, owner=owner, access=access)
         limit: int | None = None
@@ -182,7 +208,7 @@ class Plans:
 
     def plan_request_of(self, job: Job) -> PlanRequest:
         """A job, or one task of an array, as the planner sees it, though nobody may have submitted it."""
-        access = self._access(job.user, job.request.account)
+        access = self.access(job.user, job.request.account)
         return PlanRequest(-1, replace(job.request, array=None), owner=owner_of(job), access=access)
 
     def hypothetical_job(self, user: str, request: Request, at_ms: int) -> Job:
@@ -193,24 +219,54 @@ class Plans:
 
     def recent_use(self, at_ms: int) -> RecentUse:
         """Who has used how much lately, as it was last updated."""
-        return RecentUse(self.site, self.state.recent, self.state.running(), at_ms)
+        return self.turns(at_ms).usage
+
+    def turns(self, at_ms: int) -> Turns:
+        """The turns of jobs, by the recent use as it was last updated."""
+        updated = use_updated_at(at_ms)
+        if self._turns is None or self._turns[0] != updated:
+            self._turns = updated, Turns(RecentUse(self.site, self.state.recent, self.state.running(), at_ms))
+        return self._turns[1]
+
+    def in_turn(self, at_ms: int) -> Iterator[Job]:
+        """Jobs that may start, in the order of their turns; none is looked at before it is asked for."""
+        jobs = self.state.jobs
+        if self.state.orders:
+            return iter(self.in_order(at_ms))
+        turns = self.turns(at_ms)
+        lines = [self._line_turns(line, turns) for line in jobs.lines.values() if line.places]
+        return (jobs[turn[3]] for turn in merge(*lines))
+
+    @staticmethod
+    def _line_turns(line: Line, turns: Turns) -> Iterator[Turn]:
+        gives_way, hours = turns.standing(line.user, line.request)
+        return ((gives_way, submitted / HOUR_MS - hours, submitted, number) for submitted, number in line.places)
 
     def in_order(self, at_ms: int) -> list[Job]:
-        """Jobs that may start, by their standing."""
-        return in_order(self._startable(), self.recent_use(at_ms), self.state.orders)
+        """All jobs that may start, in the order of their turns, users' own orders being followed."""
+        return exchanged(sorted(self._startable(), key=self.turns(at_ms).of), self.state.orders)
 
     def ahead_of(self, job: Job, at_ms: int) -> list[Job]:
         """Those that stand before a job, which may be one that nobody has submitted, or one changed."""
         others = [other for other in self._startable() if other.number != job.number]
-        order = in_order([*others, job], self.recent_use(at_ms), self.state.orders)
+        order = exchanged(sorted([*others, job], key=self.turns(at_ms).of), self.state.orders)
         return order[: next(place for place, other in enumerate(order) if other is job)]
 
-    def _startable(self) -> Iterable[Job]:
-        return (
-            job
-            for job in self.state.jobs.values()
-            if job.phase is Phase.WAITING and (job.request.array is None or job.startable)
+    def _is_last(self, job: Job, at_ms: int) -> bool:
+        """Whether a job that nobody has submitted yet would stand behind all others."""
+        if job.number in self.state.jobs or job.user in self.state.orders:
+            return False
+        turns = self.turns(at_ms)
+        last = (
+            (gives_way, line.places[-1][0] / HOUR_MS - hours, *line.places[-1])
+            for line in self.state.jobs.lines.values()
+            if line.places
+            for gives_way, hours in [turns.standing(line.user, line.request)]
         )
+        return all(turn < turns.of(job) for turn in last)
+
+    def _startable(self) -> Iterable[Job]:
+        return (self.state.jobs[number] for line in self.state.jobs.lines.values() for _, number in line.places)
 
 
 def owner_of(job: Job) -> Owner:

@@ -23,8 +23,9 @@ def schedule(now: Situation, command: Schedule) -> list[Event]:
 
 def _array_ends(now: Situation) -> Iterable[Ended]:
     """End an array when none of its tasks waits or runs. Its state follows from theirs."""
-    for _, job in sorted(now.state.jobs.items()):
-        if job.request.array is None or job.unmade_tasks or now.state.tasks.get(job.number):
+    for number in sorted(now.state.jobs.arrays):
+        job = now.state.jobs[number]
+        if job.unmade_tasks or now.state.tasks.get(number):
             continue
         counts = dict(job.counts)
         phase = Phase.DONE
@@ -41,7 +42,7 @@ def _array_ends(now: Situation) -> Iterable[Ended]:
 
 def _skips(now: Situation, closed: Container[int]) -> Iterable[Event]:
     """End jobs that can never start, and haven't been closed just now."""
-    for _, job in sorted(now.state.jobs.items()):
+    for job in [now.state.jobs[number] for number in sorted(now.state.jobs.doomed)]:
         if job.skip_reason:
             if job.phase is not Phase.RUNNING and job.number not in closed:
                 yield Ended(now.at_ms, job.number, job.attempt, Phase.SKIPPED, reason=job.skip_reason)
@@ -134,13 +135,19 @@ def _giving_way(now: Situation) -> list[Event]:
     # While some are still stopping, the room that they leave is not there yet; more jobs stopped now could be too many.
     if not running or any(job.stopping is not None for job in running.values()):
         return []
-    plan, order = plans.plan(at), plans.in_order(at)
+    plan = plans.plan(at)
     by_ms = at + max(job.request.grace_s for job in running.values()) * 1000
-    for job in [one for one in order if not _gives_way(now, one)][:MOST_GIVEN_WAY]:
-        place = plan.placements.get(job.number)
+    ahead, tried = list[Job](), 0
+    for job in plans.in_turn(at):
+        ahead.append(job)
+        if _gives_way(now, job):
+            continue
+        tried += 1
+        if tried > MOST_GIVEN_WAY:
+            break
+        place = plan.place_of(job.number)
         if place is None or place.start_ms <= by_ms:
             continue
-        ahead = order[: order.index(job) + 1]
         sooner = plans.plan_of(at, ahead, giving_way=running).placements.get(job.number)
         if sooner is None or sooner.start_ms > by_ms:
             continue

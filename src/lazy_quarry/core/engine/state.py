@@ -3,7 +3,6 @@
 State is a fold: :meth:`State.apply` takes one event in, and nothing else ever changes it. Replaying the events gives it again.
 """
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -26,6 +25,7 @@ from lazy_quarry.core.engine.events import (
     TasksDropped,
     Unreserved,
 )
+from lazy_quarry.core.engine.live_jobs import LiveJobs
 from lazy_quarry.core.engine.tracked import Tracked
 from lazy_quarry.core.job.job import EACH, Job, Phase, Use, make_task, outlook
 from lazy_quarry.core.ledger.accounts import Tally
@@ -41,7 +41,7 @@ class State:
 
     at_ms: int = 0
     next_number: int = 1
-    jobs: dict[int, Job] = field(default_factory=Tracked)
+    jobs: LiveJobs = field(default_factory=LiveJobs)
     closures: dict[str, str] = field(default_factory=dict)
     tallies: dict[str, Tally] = field(default_factory=dict)
     tasks: dict[int, set[int]] = field(default_factory=dict)
@@ -302,7 +302,7 @@ class State:
 
         ``parts`` are all fields but jobs, tasks and followers.
         """
-        state = cls(jobs=Tracked(sorted(jobs.items())), **parts)
+        state = cls(jobs=LiveJobs(sorted(jobs.items())), **parts)
         state.recent = Tracked(state.recent)
         for number, job in state.jobs.items():
             if job.parent is not None:
@@ -315,7 +315,7 @@ class State:
         """A copy that changes apart from this one. Jobs are values, so both share them."""
         return replace(
             self,
-            jobs=dict(self.jobs),
+            jobs=LiveJobs(self.jobs),
             closures=dict(self.closures),
             tallies=dict(self.tallies),
             tasks={number: set(live) for number, live in self.tasks.items()},
@@ -327,14 +327,14 @@ class State:
             reserved=dict(self.reserved),
         )
 
-    def running(self) -> Iterable[Job]:
+    def running(self) -> list[Job]:
         """Jobs that have cores, by number: sums over them are the same whatever order they were kept in."""
-        return sorted((job for job in self.jobs.values() if job.phase is Phase.RUNNING), key=lambda job: job.number)
+        return [job for _, job in sorted(self.jobs.running.items())]
 
 
 def _waiting_phase(job: Job) -> Phase:
-    """Blocked while it waits for another; one that waits task by task, while none of its tasks may start."""
-    if any(condition != EACH for _, condition in job.unmet):
+    """Blocked while it waits for another, also in vain; one that waits task by task, while none of its tasks may start."""
+    if job.skip_reason or any(condition != EACH for _, condition in job.unmet):
         return Phase.BLOCKED
     return Phase.BLOCKED if job.unmet and not job.freed_tasks else Phase.WAITING
 

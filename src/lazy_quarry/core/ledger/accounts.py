@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.ledger.charges import allocated_core_ms
 from lazy_quarry.core.site import Site
@@ -39,13 +39,14 @@ class Tally:
     failed: int = 0
 
 
-def account_lines(site: Site, tallies: dict[str, Tally], jobs: Iterable[Job], now_ms: int) -> tuple[AccountLine, ...]:
+def account_lines(
+    site: Site, tallies: dict[str, Tally], running_jobs: Iterable[Job], now_ms: int
+) -> tuple[AccountLine, ...]:
     """One line for each account of the site, and for any other that was ever charged."""
     running: dict[str, int] = {}
-    for job in jobs:
-        if job.phase is Phase.RUNNING:
-            spent = charge(site, job.request.tier, allocated_core_ms(job, now_ms))
-            running[job.request.account] = running.get(job.request.account, 0) + spent
+    for job in running_jobs:
+        spent = charge(site, job.request.tier, allocated_core_ms(job, now_ms))
+        running[job.request.account] = running.get(job.request.account, 0) + spent
     names = dict.fromkeys([account.name for account in site.accounts])
     names |= dict.fromkeys(tallies) | dict.fromkeys(running)
     lines = []

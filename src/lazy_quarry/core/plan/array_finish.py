@@ -36,10 +36,11 @@ def array_finish(
     going, done, first, last, not_before = 0, 0, None, 0, 0
     for _ in range(MOST_ROUNDS):
         room = count - done if at_once is None else min(count - done, at_once - going)
-        placed = planner.place_many(field, PlanRequest(-1, task), room, not_before)
-        if placed is None:
+        wanted = PlanRequest(-1, task)
+        one = planner.place(field, wanted, not_before)
+        if one is None:
             return None
-        start, end, several = placed
+        start, end, several = one.start_ms, one.end_ms, planner.fill(field, wanted, one, room)
         first = start if first is None else first
         last = max(last, end)
         done += several

@@ -54,6 +54,14 @@ class PlannedAllocation:
 
 
 @dataclass(frozen=True, slots=True)
+class Slot:
+    """A place found for a request: its start and, for each part, the indices of the nodes."""
+
+    start_ms: int
+    chosen: tuple[tuple[int, ...], ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Placement:
     """Where and when a job is expected to run; a ``start_ms`` that isn't after the plan's now means: start it."""
 

@@ -1,12 +1,14 @@
 """The work on a plan: jobs are placed one after another, in priority order, and the work is resumed as it is needed."""
 
+from collections.abc import Iterator
 from dataclasses import replace
 from heapq import heapify, heappop, heappush
 
 from lazy_quarry.core.plan.limits import LimitRows
-from lazy_quarry.core.plan.placement import CORES, FAR, Placement, PlanRequest
+from lazy_quarry.core.plan.placement import FAR, Placement, PlanRequest
 from lazy_quarry.core.plan.planner import Planner, user_of
 from lazy_quarry.core.plan.policies import POLICIES
+from lazy_quarry.core.plan.queue import Queue
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Window
@@ -14,6 +16,10 @@ from lazy_quarry.core.units import HOUR_MS
 
 ARRAY_ROUNDS, ROUNDS_AT_ONCE = 8, 2
 """So often as many tasks of an array are placed as fit, or as at-once allows; what is left then has no place yet."""
+SURE_FOR = 8
+"""Once it is known that something may start, it is looked again after so many places were taken."""
+Kind = int | tuple
+"""Equal for jobs that are placed alike."""
 _NO_NODE = Unplaced("nodes", "no node that could take it is open")
 _AT_ONCE = Unplaced("at-once", "as many of its tasks run as at-once allows")
 
@@ -31,46 +37,97 @@ class Placing:
         *,
         timelines: dict[frozenset[Window], Timeline],
         limits: LimitRows,
-        requests: list[PlanRequest],
+        queue: Queue,
         valid_until_ms: int,
     ) -> None:
         self.planner, self.now_ms = planner, now_ms
-        self.timelines, self.limits, self.requests = timelines, limits, requests
+        self.timelines, self.limits = timelines, limits
         self.valid_until_ms = valid_until_ms
+        self.tried: dict[int, None] = {}
+        """The jobs that were tried so far, in the order of their turns."""
         self.placed: dict[int, Placement] = {}
         self.unplaced: dict[int, Unplaced] = {}
         self.more_tasks: list[Placement] = []
         """All places of arrays at *now* but each array's first, which is among ``placed``."""
         self._policy = POLICIES[planner.policy]
-        self._done = 0
-        """How many of the requests have been tried."""
         self._first_waiting = 0
         """The first job that has to wait, once it has been placed."""
-        self._held_kinds: set[tuple] = set()
+        self._held_kinds: set[Kind] = set()
         """Kinds of request that hold places later on, as many as the plan is deep. What starts now counts for nothing."""
-        self._no_sooner: dict[tuple, int] = {}
+        self._no_sooner: dict[Kind, int] = {}
         """For each kind of request, the last start that was found. Equal requests further back never start earlier."""
-        self._fewest_cores = min((wanted.request.threads for wanted in requests), default=1)
-        """No request needs fewer; while no node has so many free, nothing can start."""
-        self._most_free = 0
-        self._look()
+        self._queue = queue
+        self._rest: Iterator[PlanRequest] | None = None
+        """What was not tried yet; None where it must be asked for again."""
+        self._left: dict[Kind, int] = {}
+        """How many of each kind were not tried yet."""
+        self._open: dict[Kind, PlanRequest] = {}
+        """One of each of those kinds, unless none of them can start now. Places are only taken, so then none ever will."""
+        self._takes = self._sure_at = 0
+        """How many places were taken, and how many when it was last seen that some kind can start now; -1 for not at all."""
+        for wanted, count in queue.samples():
+            self._count(wanted, count)
 
     # -- resuming ----------------------------------------------------------------------------------
 
     def until_nothing_more_starts(self) -> None:
         """Place jobs until none of the rest could start now."""
-        while self._done < len(self.requests) and self._most_free >= self._fewest_cores:
-            self._place_next()
+        while self._something_may_start() and self._place_next():
+            pass
+
+    def until_tried(self, job: int) -> None:
+        """Place jobs until this one was tried, or all."""
+        while job not in self.tried and self._place_next():
+            pass
 
     def finish(self) -> None:
         """Place jobs until every job was tried."""
-        while self._done < len(self.requests):
-            self._place_next()
+        while self._place_next():
+            pass
 
-    def extend(self, wanted: PlanRequest) -> None:
-        """Add a job behind all others."""
-        self.requests.append(wanted)
-        self._fewest_cores = min(self._fewest_cores, wanted.request.threads)
+    def follow(self, queue: Queue, added: PlanRequest | None = None) -> None:
+        """The rest of the queue has changed: jobs left it, or one was added, behind all that were tried."""
+        self._queue, self._rest = queue, None
+        if added is not None:
+            self._count(added, 1)
+
+    def _count(self, wanted: PlanRequest, count: int) -> None:
+        kind = self._kind(wanted)
+        self._left[kind] = self._left.get(kind, 0) + count
+        if self._no_sooner.get(kind, 0) <= self.now_ms:
+            self._open.setdefault(kind, wanted)
+            self._sure_at = -1
+
+    def _something_may_start(self) -> bool:
+        """Whether a kind is left of which one could start now, as far as can be seen without placing all that stand before it."""
+        if self._first_waiting and self._policy.strict:
+            return False
+        if self._open and self._sure_at >= 0 and self._takes < self._sure_at + SURE_FOR:
+            return True
+        for kind, wanted in list(self._open.items()):
+            if self._could_start(kind, wanted):
+                self._sure_at = self._takes
+                return True
+            del self._open[kind]
+        return False
+
+    def _could_start(self, kind: Kind, wanted: PlanRequest) -> bool:
+        if wanted.each:
+            return True  # its tasks differ, so they are tried
+        not_before = wanted.request.not_before_ms or 0
+        if not_before > self.now_ms:
+            self._changes_at(not_before)
+            return False
+        if self._timeline(wanted).most_idle() < self.planner.fewest_cores(wanted):
+            return False
+        placement = self._find(wanted, self._no_sooner.get(kind, 0))
+        self._no_sooner[kind] = placement.start_ms if placement else FAR
+        if placement is None:
+            return False
+        if placement.start_ms > self.now_ms:
+            self._changes_at(placement.start_ms)
+            return False
+        return True
 
     def move_to(self, now_ms: int) -> None:
         """Move the plan's present to a later instant."""
@@ -84,17 +141,25 @@ class Placing:
         # The plan counts on this end. When it comes the plan must be made again, even if nobody reports it.
         self.valid_until_ms = min(self.valid_until_ms, placement.end_ms)
 
-    def _look(self) -> None:
-        """Update how much the emptiest node has free now."""
-        free = (timeline.free_at(self.now_ms)[CORES].max(initial=0) for timeline in self.timelines.values())
-        self._most_free = max(int(cores) for cores in free)
-
     # -- one job -----------------------------------------------------------------------------------
 
-    def _place_next(self) -> None:
-        wanted = self.requests[self._done]
-        self._done += 1
+    def _place_next(self) -> bool:
+        """Try the next job of the queue; False when there is none."""
+        if self._rest is None:
+            self._rest = (wanted for wanted in self._queue.in_turn() if wanted.job not in self.tried)
+        wanted = next(self._rest, None)
+        if wanted is None:
+            return False
+        self.tried[wanted.job] = None
         kind = self._kind(wanted)
+        self._left[kind] = self._left.get(kind, 1) - 1
+        self._place_one(wanted, kind)
+        if self._left[kind] <= 0 and kind in self._open:
+            del self._open[kind]
+            self._sure_at = -1
+        return True
+
+    def _place_one(self, wanted: PlanRequest, kind: Kind) -> None:
         # Equal requests cannot start before the last one that was placed, so the search begins there.
         no_sooner = self._no_sooner.get(kind, 0)
         if no_sooner > self.now_ms and not self._within_depth(kind):
@@ -110,11 +175,11 @@ class Placing:
         else:
             self._place_job(wanted, kind, no_sooner)
 
-    def _kind(self, wanted: PlanRequest) -> tuple:
-        kind = self.planner.key(wanted)
-        return (*kind, wanted.access, wanted.owner) if wanted.access or self.limits.bounded else kind
+    def _kind(self, wanted: PlanRequest) -> Kind:
+        kind = self.planner.kind(wanted)
+        return (kind, wanted.access, wanted.owner) if wanted.access or self.limits.bounded else kind
 
-    def _place_job(self, wanted: PlanRequest, kind: tuple, no_sooner: int) -> None:
+    def _place_job(self, wanted: PlanRequest, kind: Kind, no_sooner: int) -> None:
         placement = self._find(wanted, no_sooner)
         if placement is None:
             self._no_sooner[kind] = FAR
@@ -129,14 +194,14 @@ class Placing:
         self._no_sooner[kind] = placement.start_ms
         self._take(wanted, placement)
         self.placed[wanted.job] = placement
-        if placement.start_ms <= self.now_ms:
-            self._look()
-        else:
+        if placement.start_ms > self.now_ms:
             self._waits(wanted, placement.start_ms)
 
+    def _timeline(self, wanted: PlanRequest) -> Timeline:
+        return self.timelines.get(wanted.access, self.timelines[frozenset()])
+
     def _find(self, wanted: PlanRequest, not_before_ms: int) -> Placement | None:
-        timeline = self.timelines.get(wanted.access, self.timelines[frozenset()])
-        return self.planner.place(timeline, wanted, not_before_ms, self.limits)
+        return self.planner.place(self._timeline(wanted), wanted, not_before_ms, self.limits)
 
     def _never(self, wanted: PlanRequest) -> Unplaced:
         """Why nothing would ever let it start: no queue may run it, or no node is open."""
@@ -161,10 +226,10 @@ class Placing:
         self.unplaced[wanted.job] = Unplaced("not-before", "asked to start later; it stands in the queue from then on")
         self._changes_at(wanted.request.not_before_ms or 0)
 
-    def _within_depth(self, kind: tuple) -> bool:
+    def _within_depth(self, kind: Kind) -> bool:
         return kind in self._held_kinds or len(self._held_kinds) < self.planner.depth
 
-    def _holds_place(self, wanted: PlanRequest, kind: tuple) -> bool:
+    def _holds_place(self, wanted: PlanRequest, kind: Kind) -> bool:
         """Whether a job that can't start now gets a place later on, by the policy and the depth of the plan."""
         if self._policy.all_hold_places:
             if self._within_depth(kind):
@@ -199,6 +264,7 @@ class Placing:
         return False
 
     def _take(self, wanted: PlanRequest, placement: Placement) -> None:
+        self._takes += 1
         for timeline in self.timelines.values():
             self.planner.occupy(timeline, placement)
         if wanted.owner is not None and self.limits.bounded:
@@ -227,7 +293,7 @@ class Placing:
         if self._policy.all_hold_places:
             heappush(slots, end_ms)
 
-    def _place_array(self, wanted: PlanRequest, kind: tuple, no_sooner: int) -> None:
+    def _place_array(self, wanted: PlanRequest, kind: Kind, no_sooner: int) -> None:
         """Place what may start now, task by task; the rest together, as many at a time as fit, a few times over."""
         left, slots = wanted.count, self._slots(wanted)
         # Each start changes what is free, so tasks that start now are placed one by one.
@@ -241,7 +307,6 @@ class Placing:
             self._starts(wanted, placement)
             self._use_slot(slots, placement.end_ms)
             left -= 1
-        self._look()
         if not left:
             return
         if slots == []:
@@ -260,7 +325,7 @@ class Placing:
         else:
             self.more_tasks.append(placement)
 
-    def _place_tasks(self, wanted: PlanRequest, kind: tuple) -> None:
+    def _place_tasks(self, wanted: PlanRequest, kind: Kind) -> None:
         """Place tasks one by one, each where it alone may run: first all that may start now, then the others."""
         slots = self._slots(wanted)
         tasks = [
@@ -276,10 +341,9 @@ class Placing:
             self.unplaced.setdefault(wanted.job, _AT_ONCE)
         else:
             self.unplaced.setdefault(wanted.job, _NO_NODE)
-        self._look()
 
     def _place_task(
-        self, wanted: PlanRequest, kind: tuple, index: int, one: PlanRequest, slots: list[int] | None, only_now: bool
+        self, wanted: PlanRequest, kind: Kind, index: int, one: PlanRequest, slots: list[int] | None, only_now: bool
     ) -> bool:
         """Place a task of an array; True when nothing more is to be done for it."""
         if slots == [] or (only_now and slots and slots[0] > self.now_ms):
@@ -325,18 +389,16 @@ class Placing:
             self._waits(wanted, first.start_ms)
             if one_by_one:
                 self._take(wanted, first)
-                placed: tuple[int, int, int] | None = (first.start_ms, first.end_ms, 1)
+                count = 1
             else:
-                placed = self.planner.place_many(self.timelines[frozenset()], wanted, several, not_before)
-            if placed is None:
-                return
-            start, end, count = placed
+                self._takes += 1
+                count = self.planner.fill(self.timelines[frozenset()], wanted, first, several)
             left -= count
             if not left:
                 return
             for _ in range(count):
-                self._use_slot(slots, end)
+                self._use_slot(slots, first.end_ms)
             if slots is None:
-                no_sooner = start
+                no_sooner = first.start_ms
             elif not slots:
                 return

@@ -7,6 +7,7 @@ from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import FAR, Placement, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.placing import Placing
 from lazy_quarry.core.plan.planner import Planner
+from lazy_quarry.core.plan.queue import ListedQueue, Queue
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Closure, Site, Window
@@ -30,30 +31,32 @@ def make_plan(
     planner: Planner,
     now_ms: int,
     running: Sequence[PlannedAllocation],
-    waiting: Iterable[PlanRequest],
+    waiting: Queue | Sequence[PlanRequest],
     *,
     closures: Sequence[Closure] = (),
     windows: Sequence[Window] = (),
     limits: LimitRows | None = None,
     accesses: Iterable[frozenset[Window]] = (),
 ) -> "Plan":
-    """Make a plan of the ``waiting`` jobs, in priority order, beside the running ones.
+    """Make a plan of the ``waiting`` jobs, in the order of their turns, beside the running ones.
 
     ``limits`` are the site's limits with what is in use of them now; None for none. ``accesses`` are
     sets of reservations for which somebody will ask what is free to those who may use them.
     """
-    index, requests = planner.table.index, list(waiting)
+    planner.trim()
+    index = planner.table.index
+    queue = ListedQueue(waiting) if isinstance(waiting, Sequence) else waiting
     allocations = [
         one if one.until_ms > now_ms else replace(one, until_ms=expected_end(one.until_ms, now_ms))
         for one in running
         if one.node in index
     ]
-    timeline = Timeline(planner.table, now_ms, allocations)
+    timeline = Timeline(planner.table, now_ms, allocations, planner.kernels)
     for closure in closures:
         if closure.node in index:
             timeline.close(index[closure.node], now_ms, FAR)
     timelines = {}
-    for access in {frozenset[Window](), *accesses, *(wanted.access for wanted in requests)}:
+    for access in {frozenset[Window](), *accesses, *(wanted.access for wanted, _ in queue.samples())}:
         timelines[access] = timeline.copy() if access else timeline
     for access, each in timelines.items():
         for window in windows:
@@ -69,7 +72,7 @@ def make_plan(
         now_ms,
         timelines=timelines,
         limits=limits or LimitRows(_UNLIMITED, now_ms),
-        requests=requests,
+        queue=queue,
         valid_until_ms=min(grows, default=FAR),
     )
     return Plan(placing)
@@ -97,9 +100,9 @@ class Plan:
         return self._placing.valid_until_ms
 
     @property
-    def requests(self) -> list[PlanRequest]:
-        """The jobs that are planned, in priority order."""
-        return self._placing.requests
+    def tried(self) -> dict[int, None]:
+        """The jobs that were tried so far, in the order of their turns."""
+        return self._placing.tried
 
     def at(self, now_ms: int) -> bool:
         """Move its present to a later instant; False when the plan isn't valid any more."""
@@ -128,6 +131,11 @@ class Plan:
         self._placing.finish()
         return self._placing.unplaced
 
+    def place_of(self, job: int) -> Placement | None:
+        """The place of one job; the plan is worked out no further than to it."""
+        self._placing.until_tried(job)
+        return self._placing.placed.get(job)
+
     def placed_so_far(self, job: int) -> Placement | None:
         """The place of a job, if the plan was worked out that far."""
         return self._placing.placed.get(job)
@@ -154,9 +162,9 @@ class Plan:
 
     # -- what happens to it ------------------------------------------------------------------------
 
-    def extend(self, wanted: PlanRequest) -> None:
-        """Add a job behind all others."""
-        self._placing.extend(wanted)
+    def follow(self, queue: Queue, added: PlanRequest | None = None) -> None:
+        """The queue has changed behind all that were tried: some have left it, or one was added."""
+        self._placing.follow(queue, added)
 
     def started(self, job: int) -> None:
         """A job was started at its place, which it goes on having until its end."""

@@ -5,6 +5,7 @@ A request further back may start sooner where that delays nobody in front, so ba
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from types import ModuleType
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,16 +16,26 @@ from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.node_table import NodeTable
-from lazy_quarry.core.plan.placement import CORES, FAR, MEMORY, Amount, Claim, Placement, PlannedAllocation, PlanRequest
-from lazy_quarry.core.plan.search import Slot, find, find_anywhere, find_many
+from lazy_quarry.core.plan.placement import (
+    CORES,
+    FAR,
+    MEMORY,
+    Amount,
+    Claim,
+    Placement,
+    PlannedAllocation,
+    PlanRequest,
+    Slot,
+)
+from lazy_quarry.core.plan.search import count_at, find, find_anywhere
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.site import Limits, Site
 
-MOST_PREPARED = 5_000
-"""Different requests of which the arrays are kept; a site that runs for months sees more."""
+MOST_PREPARED, MOST_JOBS = 5_000, 200_000
+"""Of so many different requests, and jobs, it is kept what is known of them; a site that runs for months sees more."""
 
 
-@dataclass(slots=True)
+@dataclass(slots=True, eq=False)
 class _PreparedNeed:
     """A need as arrays, made once for each different request."""
 
@@ -51,25 +62,36 @@ class Planner:
         owners = [*(limits for _, limits in site.user_limits), *(account.limits for account in site.accounts)]
         self._by_owner = any(queue.users for queue in site.queues) or any(limits != Limits() for limits in owners)
         """Whether it depends on whose a job is which queues may run it."""
-        self._prepared: dict[tuple, list[_PreparedNeed]] = {}
-        self._keys: dict[int, tuple[Request, tuple]] = {}
+        self.kernels: ModuleType | None = None
+        """:mod:`lazy_quarry.core.plan.compiled`, where somebody has loaded it: the same places, found faster."""
+        self._prepared: dict[int, list[_PreparedNeed]] = {}
+        self._numbers: dict[tuple, int] = {}
+        self._count = 0
+        self._kinds: dict[int, tuple[Request, int]] = {}
 
     def greatest_charge(self, wanted: PlanRequest, placement: Placement) -> int:
         """Core-ms that a job may be charged at most at this place, its grace too."""
         return charge(self.site, wanted.request.tier, placement.claim[1] * (placement.end_ms - placement.start_ms))
 
-    def key(self, wanted: PlanRequest) -> tuple:
-        """Equal for requests that the planner treats alike; computed once for each job."""
-        known = self._keys.get(wanted.job)
-        if known is None or known[0] is not wanted.request:
-            if len(self._keys) > 200_000:
-                self._keys.clear()
-            known = self._keys[wanted.job] = (wanted.request, self._key(wanted.request, user_of(wanted)))
-        return known[1]
+    def trim(self) -> None:
+        """Forget what is known of requests when that is too much; between plans, since kinds get other numbers then."""
+        if len(self._numbers) > MOST_PREPARED or len(self._kinds) > MOST_JOBS:
+            for known in (self._prepared, self._numbers, self._kinds):
+                known.clear()
 
-    def _key(self, request: Request, user: str | None) -> tuple:
-        owner = (user, request.account) if self._by_owner else None
-        return (*request_key(request), owner)
+    def kind(self, wanted: PlanRequest) -> int:
+        """A number, equal for requests that the planner treats alike; found once for each job."""
+        known = self._kinds.get(wanted.job)
+        if known is None or known[0] is not wanted.request:
+            request = wanted.request
+            owner = (user_of(wanted), request.account) if self._by_owner else None
+            key = (*request_key(request), owner)
+            number = self._numbers.get(key)
+            if number is None:
+                self._count += 1  # never used again, also after what was known is forgotten
+                number = self._numbers[key] = self._count
+            known = self._kinds[wanted.job] = (request, number)
+        return known[1]
 
     def place(
         self, timeline: Timeline, wanted: PlanRequest, not_before_ms: int = 0, limits: LimitRows | None = None
@@ -134,6 +156,8 @@ class Planner:
                 levels = [amount for _, amount in prepared.parts]
                 ranks = prepared.need.anywhere
                 slot = find_anywhere(timeline, prepared.nodes, levels, ranks, duration, not_before, by_size)
+            elif timeline.bounds is not None and by_size is None:
+                slot = timeline.bounds.find(timeline, prepared, wanted.owner, duration, not_before)
             else:
                 slot = find(timeline, prepared.nodes, prepared.parts, duration, not_before, by_size)
             if slot and (best is None or slot.start_ms < best[1].start_ms):
@@ -142,35 +166,22 @@ class Planner:
             return None
         return self._placement(wanted, *best, duration)
 
-    def place_many(
-        self, timeline: Timeline, wanted: PlanRequest, most: int, not_before_ms: int = 0
-    ) -> tuple[int, int, int] | None:
-        """Place up to ``most`` jobs like this, all at the earliest start of one, and take their places.
+    def fill(self, timeline: Timeline, wanted: PlanRequest, first: Placement, most: int) -> int:
+        """Take the place that was found for one job, and those of up to ``most`` in all like it at the same time; returns how many.
 
-        Returns start, end and how many; None for never. Those of one node are placed together; others,
-        and where queues or shapes are to be chosen from, one by one.
+        Those of one node are placed together; of others, and where queues or shapes are to be chosen from, only the first.
         """
         prepared = self._prepare(wanted)
         need = prepared[0].need if len(prepared) == 1 else None
-        if need is None or need.node_count > 1 or need.whole or need.anywhere:
-            one = self.place(timeline, wanted, not_before_ms)
-            if one is None:
-                return None
-            self.occupy(timeline, one)
-            return one.start_ms, one.end_ms, 1
-        duration = (wanted.request.walltime_s + wanted.request.grace_s) * 1000
-        not_before = max(wanted.request.not_before_ms or 0, not_before_ms, timeline.now_ms)
+        if most == 1 or need is None or need.node_count > 1 or need.whole or need.anywhere:
+            self.occupy(timeline, first)
+            return 1
         amount = np.asarray(prepared[0].parts[0][1])
-        found = find_many(timeline, prepared[0].nodes, amount, most, duration, not_before)
-        if found is None:
-            return None
-        start, nodes = found
+        nodes = count_at(timeline, prepared[0].nodes, amount, most, first.end_ms - first.start_ms, first.start_ms)
         cores, memory, gpus, scratch = (int(value) for value in amount)
-        for node, count in nodes:
-            timeline.allocate(
-                node, start, start + duration, (cores * count, memory * count, gpus * count, scratch * count)
-            )
-        return start, start + duration, sum(count for _, count in nodes)
+        amounts = [(cores * count, memory * count, gpus * count, scratch * count) for _, count in nodes]
+        timeline.take([node for node, _ in nodes], amounts, first.start_ms, first.end_ms)
+        return sum(count for _, count in nodes)
 
     def _placement(self, wanted: PlanRequest, prepared: _PreparedNeed, slot: Slot, duration: int) -> Placement:
         end, allocations = slot.start_ms + duration, []
@@ -178,13 +189,14 @@ class Planner:
             for node in chosen:
                 amount = self._amount(prepared, part, node)
                 allocations.append(PlannedAllocation(self.table.names[node], end, amount, part.ranks))
-        allocations.sort(key=lambda one: (-one.ranks, self.table.rank[self.table.index[one.node]]))
+        if len(allocations) > 1:
+            allocations.sort(key=lambda one: (-one.ranks, one.node))
         return Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations))
 
     def occupy(self, timeline: Timeline, placement: Placement) -> None:
         """Take a placement out of the timeline, so that nobody else gets it."""
-        for placed in placement.allocations:
-            timeline.allocate(self.table.index[placed.node], placement.start_ms, placement.end_ms, placed.amount)
+        nodes = [self.table.index[placed.node] for placed in placement.allocations]
+        timeline.take(nodes, [placed.amount for placed in placement.allocations], placement.start_ms, placement.end_ms)
 
     def _amount(self, prepared: _PreparedNeed, part: Part, node: int) -> Amount:
         if prepared.need.whole:
@@ -193,12 +205,14 @@ class Planner:
         return part.cores, part.memory_mib, prepared.need.gpus, prepared.need.scratch_mib
 
     def _prepare(self, wanted: PlanRequest) -> list[_PreparedNeed]:
-        key = self.key(wanted)
-        if key not in self._prepared:
+        kind = self.kind(wanted)
+        known = self._prepared.get(kind)
+        if known is None:
             if len(self._prepared) > MOST_PREPARED:
                 self._prepared.clear()
-            self._prepared[key] = [self._arrays(need) for need in self.needs(wanted.request, user_of(wanted))]
-        return self._prepared[key]
+            known = [self._arrays(need) for need in self.needs(wanted.request, user_of(wanted))]
+            self._prepared[kind] = known
+        return known
 
     def needs(self, request: Request, user: str | None = None) -> list[Need]:
         """What the request of a user needs in each of its queues that may run it; empty for none.
@@ -210,6 +224,11 @@ class Planner:
             if queue := self.site.queue.get(name):
                 found += reversed(queue_fit(request, queue, self.site, user).needs)
         return found
+
+    def fewest_cores(self, wanted: PlanRequest) -> int:
+        """The cores that a node must have free at the least, to be of any use to a job."""
+        parts = [part for prepared in self._prepare(wanted) for part in prepared.need.parts]
+        return min((part.cores for part in parts), default=0)
 
     def queues(self, wanted: PlanRequest) -> Iterable[str]:
         """The queues that may run a job."""

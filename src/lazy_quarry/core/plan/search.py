@@ -1,21 +1,12 @@
 """Searching a timeline: the earliest start at which enough nodes are free together for long enough."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from lazy_quarry.core.plan.placement import CORES, FAR
+from lazy_quarry.core.plan.placement import CORES, FAR, Slot
 from lazy_quarry.core.plan.timeline import Timeline
-
-
-@dataclass(frozen=True, slots=True)
-class Slot:
-    """A place found for a request: its start and, for each part, the indices of the nodes."""
-
-    start_ms: int
-    chosen: tuple[tuple[int, ...], ...]
 
 
 def _enough(
@@ -198,34 +189,29 @@ def _start_of(
     return int(candidates[where[0]]) if len(where) else None
 
 
-def find_many(
+def count_at(
     timeline: Timeline,
     nodes: NDArray[np.int64] | slice,
     amount: NDArray[np.int32],
     most: int,
     duration_ms: int,
-    not_before_ms: int = 0,
-) -> tuple[int, list[tuple[int, int]]] | None:
-    """The earliest start of one job of this amount, and how many such fit on which nodes then, up to ``most``."""
-    slot = find(timeline, nodes, [(1, amount)], duration_ms, not_before_ms)
-    if slot is None:
-        return None
+    start_ms: int,
+) -> list[tuple[int, int]]:
+    """How many jobs of this amount on one node fit at an instant, and on which nodes, up to ``most``."""
     width = int(timeline.used.max(initial=1))
     wanted = np.flatnonzero(amount)
-    if not len(wanted):
-        return slot.start_ms, [(slot.chosen[0][0], most)]
     free = timeline.free[:, nodes, :width][wanted]
     met = (free // amount[wanted][:, None, None]).min(axis=0)
-    each = _through_window(timeline, nodes, met, slot.start_ms, duration_ms)
+    each = _through_window(timeline, nodes, met, start_ms, duration_ms)
     indices = timeline.table.numbers[nodes]
     found, left = [], most
-    for place in _chosen(timeline, indices, np.flatnonzero(each > 0), slot.start_ms, len(indices)):
+    for place in _chosen(timeline, indices, np.flatnonzero(each > 0), start_ms, len(indices)):
         here = min(left, int(each[place]))
         found.append((int(indices[place]), here))
         left -= here
         if not left:
             break
-    return slot.start_ms, found
+    return found
 
 
 def _first_start(

@@ -7,7 +7,7 @@ Jobs of a tier that gives way come behind all others. Otherwise they would take 
 for. A user's own order moves nobody else's jobs: the user's jobs keep the same turns and only exchange them.
 """
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.request import Request
@@ -19,13 +19,18 @@ from lazy_quarry.core.units import HOUR_MS
 
 def standing_of(usage: RecentUse, job: Job, at_ms: int, request: Request | None = None) -> StandingParts:
     """The standing of a job at an instant; with another ``request``, as it would be with that."""
-    site, requested = usage.site, request or job.request
-    tier = site.tier.get(requested.tier)
-    cores = min(site.cores, cores_requested(requested, site))
+    return parts_of(usage, job.user, request or job.request, max(0, at_ms - job.submitted_ms))
+
+
+def parts_of(usage: RecentUse, user: str, request: Request, waited_ms: int = 0) -> StandingParts:
+    """The standing of a user's request that has waited so long."""
+    site = usage.site
+    tier = site.tier.get(request.tier)
+    cores = min(site.cores, cores_requested(request, site))
     return StandingParts(
-        waited=max(0, at_ms - job.submitted_ms) / HOUR_MS,
-        account=site.standing.account_h * lightness(*usage.of_account(requested.account)),
-        user=site.standing.user_h * lightness(*usage.of_user(requested.account, job.user)),
+        waited=waited_ms / HOUR_MS,
+        account=site.standing.account_h * lightness(*usage.of_account(request.account)),
+        user=site.standing.user_h * lightness(*usage.of_user(request.account, user)),
         tier=tier.standing_h if tier else 0.0,
         size=site.standing.size_h * cores / site.cores if site.cores else 0.0,
         gives_way=bool(tier and tier.gives_way),
@@ -42,24 +47,35 @@ def cores_requested(request: Request, site: Site) -> int:
     return cores
 
 
-def in_order(jobs: Iterable[Job], usage: RecentUse, orders: Mapping[str, Sequence[int]]) -> list[Job]:
-    """Jobs by standing, the highest first; jobs that give way come behind all others.
+Turn = tuple[bool, float, int, int]
+"""Jobs start in the order of these: by standing, the highest first, those that give way behind all others; between equals the one
+submitted earlier, then the lower number."""
 
-    Between equals, the one submitted earlier comes first, then the lower number.
-    """
-    found = list(jobs)
-    standing: dict[tuple, tuple[bool, float]] = {}  # all but the waiting, which grows alike for all
 
-    def turn(job: Job) -> tuple[bool, float, int, int]:
-        request = job.request
-        key = (job.user, request.account, request.tier, cores_requested(request, usage.site))
-        known = standing.get(key)
+class Turns:
+    """The turns of jobs as recent use was last computed."""
+
+    def __init__(self, usage: RecentUse) -> None:
+        self.usage = usage
+        self._known: dict[tuple[str, str, str, int], tuple[bool, float]] = {}
+
+    def standing(self, user: str, request: Request) -> tuple[bool, float]:
+        """Whether a job gives way, and all of its standing but the waiting, which grows alike for all."""
+        key = (user, request.account, request.tier, cores_requested(request, self.usage.site))
+        known = self._known.get(key)
         if known is None:
-            parts = standing_of(usage, job, job.submitted_ms)
-            known = standing[key] = (parts.gives_way, parts.total)
-        return known[0], job.submitted_ms / HOUR_MS - known[1], job.submitted_ms, job.number
+            parts = parts_of(self.usage, user, request)
+            known = self._known[key] = (parts.gives_way, parts.total)
+        return known
 
-    found.sort(key=turn)
+    def of(self, job: Job) -> Turn:
+        """The turn of a job."""
+        gives_way, hours = self.standing(job.user, job.request)
+        return gives_way, job.submitted_ms / HOUR_MS - hours, job.submitted_ms, job.number
+
+
+def exchanged(found: list[Job], orders: Mapping[str, Sequence[int]]) -> list[Job]:
+    """Jobs in the order of their turns, with users' own orders: a user's jobs keep the turns and exchange them."""
     for user, chosen in sorted(orders.items()):
         rank = {number: place for place, number in enumerate(chosen)}
         turns = [place for place, job in enumerate(found) if job.user == user]

@@ -6,23 +6,33 @@ are integer milliseconds; ``FAR`` stands for never.
 """
 
 from collections.abc import Sequence
+from types import ModuleType
 
 import numpy as np
 from numpy.typing import NDArray
 
+from lazy_quarry.core.plan.bounds import Bounds
 from lazy_quarry.core.plan.node_table import NodeTable
-from lazy_quarry.core.plan.placement import FAR, Amount, PlannedAllocation
+from lazy_quarry.core.plan.placement import CORES, FAR, Amount, PlannedAllocation
 
 
 class Timeline:
     """Free amounts of all nodes over time, from ``now`` on.
 
     ``times`` is (nodes × width), ``free`` (4 × nodes × width); entry k of a row holds from ``times[k]``
-    to the next breakpoint, and unused entries have the time ``FAR``.
+    to the next breakpoint, and unused entries have the time ``FAR``. With ``kernels`` (:mod:`lazy_quarry.core.plan.compiled`) it is
+    searched and changed by compiled loops.
     """
 
-    def __init__(self, table: NodeTable, now_ms: int, running: Sequence[PlannedAllocation] = ()) -> None:
+    def __init__(
+        self,
+        table: NodeTable,
+        now_ms: int,
+        running: Sequence[PlannedAllocation] = (),
+        kernels: ModuleType | None = None,
+    ) -> None:
         self.table = table
+        self._use(kernels)
         self.now_ms = now_ms
         count = len(table.names)
         node = np.array([table.index[one.node] for one in running], dtype=np.int64)
@@ -46,11 +56,22 @@ class Timeline:
             # Amounts come free at each end, so what is free afterwards is a running sum along the row.
             np.cumsum(self.free, axis=2, out=self.free)
 
+        self._longest = int(self.used.max(initial=1))
+
+    def _use(self, kernels: ModuleType | None) -> None:
+        self._kernels = kernels
+        self.bounds = None if kernels is None else Bounds(self.table, kernels)
+        """What searches have found out so far, where these are compiled."""
+        self._idle: NDArray[np.int32] | None = None
+        """The cores of each node that are free now; None until somebody asks."""
+
     def copy(self) -> "Timeline":
         """A copy that changes apart from this one."""
         other = Timeline.__new__(Timeline)
         other.table, other.now_ms = self.table, self.now_ms
         other.used, other.times, other.free = self.used.copy(), self.times.copy(), self.free.copy()
+        other._longest = self._longest
+        other._use(self._kernels)
         return other
 
     def allocate(self, node: int, begin_ms: int, end_ms: int, amount: Amount) -> None:
@@ -60,6 +81,35 @@ class Timeline:
         for kind, taken in enumerate(amount):
             if taken:
                 self.free[kind, node, first:last] -= taken
+
+    def take(self, nodes: Sequence[int], amounts: Sequence[Amount], begin_ms: int, end_ms: int) -> None:
+        """Take an amount of each of several nodes."""
+        begin_ms = max(begin_ms, self.now_ms)
+        if self._idle is not None and begin_ms <= self.now_ms:
+            for node, amount in zip(nodes, amounts, strict=True):
+                self._idle[node] -= amount[CORES]
+        if self._kernels is None:
+            for node, amount in zip(nodes, amounts, strict=True):
+                self.allocate(node, begin_ms, end_ms, amount)
+            return
+        if self._longest + 3 > self.times.shape[1]:
+            self._widen()
+        longest = self._kernels.take(
+            self.times,
+            self.free,
+            self.used,
+            np.array(nodes, dtype=np.int64),
+            np.array(amounts, dtype=np.int32),
+            begin_ms,
+            end_ms,
+        )
+        self._longest = max(self._longest, longest)
+
+    def most_idle(self) -> int:
+        """The cores that the emptiest node has free now, as far as :meth:`take` took any; less than 0 with no node open."""
+        if self._idle is None:
+            self._idle = self.free_at(self.now_ms)[CORES].copy()
+        return int(self._idle.max(initial=-1))
 
     def close(self, node: int, begin_ms: int, end_ms: int) -> None:
         """Close a node for this time, whatever is allocated there already."""
@@ -85,6 +135,7 @@ class Timeline:
         self.free[:, node, place + 1 : used + 1] = self.free[:, node, place:used].copy()
         self.free[:, node, place] = self.free[:, node, place - 1]
         self.used[node] = used + 1
+        self._longest = max(self._longest, used + 1)
         return place
 
     def _widen(self) -> None:

@@ -1,0 +1,143 @@
+"""What searches of a plan have found out about each kind of need, so that the next search begins there."""
+
+from types import ModuleType
+from typing import Any, Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lazy_quarry.core.plan.node_table import NodeTable
+from lazy_quarry.core.plan.placement import Slot
+
+MOST_DONORS = 12
+"""Of so many other kinds the bounds are taken over: those that last longest say most."""
+_FIRST_ROWS = 64
+
+
+class Needed(Protocol):
+    """A need as arrays: (number of nodes, amount of each) for each part, and the nodes it may have."""
+
+    nodes: NDArray[np.int64] | slice
+    parts: list[tuple[int, NDArray[np.int32]]]
+
+
+class _Kind:
+    """A kind of need as the compiled search takes it, with its rows of bounds and those that hold for it too."""
+
+    __slots__ = ("counts", "donors", "floor_ms", "found_ms", "need", "numbers", "rows", "total")
+
+    def __init__(self, table: NodeTable, needed: Needed) -> None:
+        self.numbers = np.ascontiguousarray(table.numbers[needed.nodes])
+        self.need = np.ascontiguousarray([amount.reshape(4, -1) for _, amount in needed.parts], dtype=np.int32)
+        self.counts = np.array([count for count, _ in needed.parts], dtype=np.int64)
+        self.total = int(self.counts.sum())
+        self.rows = np.zeros(len(self.counts), dtype=np.int64)
+        self.donors = np.full((len(self.counts), MOST_DONORS), -1, dtype=np.int64)
+        self.floor_ms = self.found_ms = 0
+
+
+class _Told:
+    """Rows of bounds by what their kinds ask for: (kinds × 6), four amounts, number of nodes, seconds."""
+
+    def __init__(self) -> None:
+        self._asked = np.zeros((_FIRST_ROWS, 6), dtype=np.int64)
+        self._rows = np.zeros(_FIRST_ROWS, dtype=np.int64)
+        self._count = 0
+
+    def within(self, asked: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Rows of kinds that ask for no more of anything: those that last longest, then ask for most."""
+        known = self._asked[: self._count]
+        fit = np.flatnonzero((known <= asked).all(axis=1))
+        best = np.lexsort((known[fit, :4].sum(axis=1), known[fit, 5]))[::-1][:MOST_DONORS]
+        return self._rows[fit[best]]
+
+    def add(self, asked: NDArray[np.int64], row: int) -> None:
+        """Another kind's row."""
+        if self._count == len(self._rows):
+            self._asked = np.concatenate([self._asked, np.zeros_like(self._asked)])
+            self._rows = np.concatenate([self._rows, np.zeros_like(self._rows)])
+        self._asked[self._count], self._rows[self._count] = asked, row
+        self._count += 1
+
+
+class Bounds:
+    """For each kind of need and each node an instant before which no job of that kind has a part of its place there.
+
+    Within a plan places are only taken. So such an instant only grows, and it holds for every kind that asks for no less of
+    anything. A row says it of starts from its floor on.
+    """
+
+    def __init__(self, table: NodeTable, kernels: ModuleType) -> None:
+        self.table, self._kernels = table, kernels
+        self._bounds = np.zeros((_FIRST_ROWS, len(table.names)), dtype=np.int64)
+        self._floors = np.zeros(_FIRST_ROWS, dtype=np.int64)
+        self._count = 0
+        self._kinds: dict[Any, tuple[Needed, _Kind]] = {}
+        self._told: dict[bytes, _Told] = {}
+        """Rows that others may take over, by the nodes that they are about."""
+
+    def find(self, timeline: Any, needed: Needed, owner: Any, duration_ms: int, not_before_ms: int) -> Slot | None:
+        """As :func:`lazy_quarry.core.plan.search.find`. ``owner`` tells apart jobs that other things put off."""
+        key = (id(needed), owner)
+        known = self._kinds.get(key)
+        if known is None:
+            known = self._kinds[key] = (needed, self._new(needed, duration_ms, not_before_ms))
+        kind = known[1]
+        if kind.total > len(kind.numbers):
+            return None
+        if not_before_ms < kind.floor_ms:  # what was found of later starts says nothing of earlier ones
+            self._bounds[kind.rows] = 0
+            self._set_floor(kind, not_before_ms)
+        elif not_before_ms > max(kind.floor_ms, kind.found_ms):
+            self._set_floor(kind, not_before_ms)  # nothing was looked at between what was found last and this instant
+        chosen = np.empty(kind.total, dtype=np.int64)
+        start = self._kernels.find(
+            timeline.times,
+            timeline.free,
+            timeline.used,
+            timeline.now_ms,
+            kind.numbers,
+            kind.need,
+            kind.counts,
+            duration_ms,
+            not_before_ms,
+            self._bounds,
+            self._floors,
+            kind.rows,
+            kind.donors,
+            self.table.traits,
+            self.table.rank,
+            chosen,
+        )
+        if start < 0:
+            return None
+        kind.found_ms = start
+        nodes = kind.numbers[chosen].tolist()
+        if len(kind.counts) == 1:
+            return Slot(start, (tuple(nodes),))
+        first = int(kind.counts[0])
+        return Slot(start, (tuple(nodes[:first]), tuple(nodes[first:])))
+
+    def _set_floor(self, kind: _Kind, floor_ms: int) -> None:
+        kind.floor_ms = kind.found_ms = floor_ms
+        self._floors[kind.rows] = floor_ms
+
+    def _new(self, needed: Needed, duration_ms: int, not_before_ms: int) -> _Kind:
+        kind = _Kind(self.table, needed)
+        parts = len(kind.counts)
+        while self._count + parts > len(self._floors):
+            self._bounds = np.concatenate([self._bounds, np.zeros_like(self._bounds)])
+            self._floors = np.concatenate([self._floors, np.zeros_like(self._floors)])
+        kind.rows[:] = np.arange(self._count, self._count + parts)
+        self._count += parts
+        self._set_floor(kind, not_before_ms)
+        told, wanted = self._told.setdefault(kind.numbers.tobytes(), _Told()), 0
+        for part, (count, amount) in enumerate(needed.parts):
+            wanted += count
+            if amount.ndim == 1:
+                asked = np.array([*amount, wanted, duration_ms // 1000])
+                rows = told.within(asked)
+                kind.donors[part, : len(rows)] = rows
+                if parts == 1:
+                    told.add(asked, kind.rows[0])
+        return kind
