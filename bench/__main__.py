@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from bench import arrays, commands, drafting, jobs, journal, planning, replaying, starting, watching
+from bench import arrays, commands, connections, drafting, jobs, journal, large, planning, replaying, starting, watching
 
 
 @dataclass(frozen=True)
@@ -48,7 +48,7 @@ def main() -> None:
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program has its bytecode, so the one measured has
     wanted = sys.argv[1:]
     missed = False
-    for module in (planning, replaying, arrays, drafting, journal, jobs, commands, starting, watching):
+    for module in (planning, large, replaying, arrays, drafting, journal, jobs, connections, commands, starting, watching):
         if wanted and module.__name__.removeprefix("bench.") not in wanted:
             continue
         for name, value, unit, reference, bound in module.figures(best):

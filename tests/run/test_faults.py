@@ -360,7 +360,10 @@ def test_a_disk_that_fills_after_the_claim_loses_nothing(tmp_path, monkeypatch):
 
     start = Start.__new__(Start)
     start.folder = Full()
-    start.intent = type("Intent", (), {"command": type("Command", (), {"environment": {}, "arguments": []})})
+    start.folder.name = "1-1-ab"
+    limits = type("Limits", (), {"memory_mib": 64, "cores": [0]})
+    command = type("Command", (), {"environment": {}, "arguments": []})
+    start.intent = type("Intent", (), {"command": command, "limits": limits})
     start._take_on = lambda: None
     start._command_file = lambda: "/bin/true"
     start._source = start._output = start._errors = os.open("/dev/null", os.O_RDWR)

@@ -27,15 +27,18 @@ from lazy_quarry.app.theme import CHALK, DUSK, PALETTES
 from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
 from lazy_quarry.app.widgets.key_help import Help
 from lazy_quarry.app.widgets.question import Question
+from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
+from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.draft_view import DraftReport
 from lazy_quarry.site.views import RoomView
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
-REFRESH_S = 0.5
+REFRESH_S, IDLE_S = 1.0, 10.0
+"""Between two looks, while something runs of which the use changes, and while there is only the clock."""
 SAY_S = 8.0
 NARROWEST, SHORTEST = 100, 30
 
@@ -81,6 +84,7 @@ class QuarryApp(App[None]):
         self._seen: Place | None = None
         """The place in sight."""
         self._leaving = threading.Event()
+        self._mirror, self._mirror_lock = BoardMirror(), threading.Lock()
         for palette in (DUSK, CHALK):
             self.register_theme(palette.theme)
         self.theme = DUSK.name
@@ -113,10 +117,10 @@ class QuarryApp(App[None]):
         except QuarryError as fault:
             self.hand_over(self._cannot_open, str(fault))
             return
-        version, first = -1, True
+        first, shown_at = True, 0.0
         while not self._leaving.is_set():
             try:
-                board = self.client.board()
+                board, settled = self._look()
             except QuarryError as fault:
                 if self._leaving.is_set():
                     return
@@ -125,15 +129,32 @@ class QuarryApp(App[None]):
                 continue
             if self._leaving.is_set():
                 return
-            if self._seen is not None:
-                self._seen.prepare(board)
-            self.hand_over(self._show, board)
+            if settled or first or time.monotonic() > shown_at + REFRESH_S:
+                shown_at = time.monotonic()
+                if self._seen is not None:
+                    self._seen.prepare(board)
+                self.hand_over(self._show, board)
             if first:
                 first = False
                 self.hand_over(self.call_later, self._arrive)
-            version = self.client.changes(board.version, REFRESH_S)
+            if not settled:
+                continue  # forecasts are still being worked out
+            version = self.client.changes(board.version, self._patience_s(board))
             if version > board.version:
                 self._leaving.wait(0.05)  # what changes together is drawn together
+
+    def _look(self) -> tuple[Board, bool]:
+        """The present, and whether all forecasts are there."""
+        assert self.client is not None
+        sight = self._seen.sight() if self._seen is not None else []
+        with self._mirror_lock:
+            change = self.client.look(self._mirror.mark, sight)
+            return self._mirror.take(change), change.settled
+
+    @staticmethod
+    def _patience_s(board: Board) -> float:
+        """How long nothing is asked for while nothing is told."""
+        return REFRESH_S if any(view.phase is Phase.RUNNING for view in board.jobs) else IDLE_S
 
     def hand_over(self, then: Callable[..., object], *arguments: Any) -> None:
         """From a worker: have the interface do something with what was found, unless the person has left meanwhile."""
@@ -158,7 +179,7 @@ class QuarryApp(App[None]):
         """Read the present now."""
         if self.client is not None:
             try:
-                board = self.client.board()
+                board, _ = self._look()
             except QuarryError:
                 return
             if self._seen is not None:
@@ -170,6 +191,8 @@ class QuarryApp(App[None]):
         self._said_until = float("inf")
 
     def _show(self, board: Board) -> None:
+        if self.board is not None and (board.version, board.now_ms) < (self.board.version, self.board.now_ms):
+            return  # two workers look, and the later one was first
         self.board = board
         self.query_one(Trail).show(board)
         self.query_one(StrataLines).show(board)

@@ -12,11 +12,14 @@ JOINED = "joined"
 """The value of ``errors`` that sends errors into the output file."""
 
 
+_PLACEHOLDER = re.compile(r"\{([^{}]+)\}")
+
+
 def fill_in(template: str, words: Mapping[str, str]) -> str:
     """Text with each ``{placeholder}`` filled in for which ``words`` has a word; the others stay as they are."""
-    for placeholder, word in words.items():
-        template = template.replace(f"{{{placeholder}}}", word)
-    return template
+    if "{" not in template:
+        return template
+    return _PLACEHOLDER.sub(lambda found: words.get(found[1], found[0]), template)
 
 
 def within(folder: str, path: str) -> str:
@@ -75,5 +78,7 @@ class JobPaths:
         return tuple(dict.fromkeys((self.output, self.errors)))
 
     def _filled(self, template: str) -> str:
-        plain = {name: word.replace("/", "-") for name, word in self.words.items()}
-        return within(self.folder, fill_in(template, plain))
+        def word_of(found: re.Match[str]) -> str:
+            return self.words.get(found[1], found[0]).replace("/", "-")
+
+        return within(self.folder, _PLACEHOLDER.sub(word_of, template) if "{" in template else template)

@@ -5,7 +5,7 @@ import time
 
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.link.in_process import InProcessClient
-from lazy_quarry.site.board import Board, ClockView
+from lazy_quarry.site.board import BoardChange, BoardMark, ClockView
 
 PAST_DAYS = 90
 SPEEDS = (1, 10, 60, 300, 900, 3600)
@@ -40,10 +40,10 @@ class DemoClient(InProcessClient):
                 self.rehearsed.advance(self.rehearsed.now_ms + round((now - last) * 1000 * view.speed))
             last = now
 
-    def board(self) -> Board:
-        """All that is shown of the present: see :class:`Board`."""
+    def look(self, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
+        """What has changed of the board since a mark, or all of it."""
         try:
-            return self.site.queries.board()
+            return self.site.queries.look(since, sight)
         finally:
             self._board_was_read.set()
 

@@ -30,6 +30,8 @@ _HOMES = {
     "Window": "lazy_quarry.core.site",
     "OutputChunk": "lazy_quarry.run.runner",
     "Board": "lazy_quarry.site.board",
+    "BoardChange": "lazy_quarry.site.board",
+    "BoardMark": "lazy_quarry.site.board",
     "SiteNames": "lazy_quarry.site.board",
     "DraftReport": "lazy_quarry.site.draft_view",
     "JobDetail": "lazy_quarry.site.job_detail",

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.runner import OutputChunk
-    from lazy_quarry.site.board import Board, SiteNames
+    from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
     from lazy_quarry.site.draft_view import DraftReport
     from lazy_quarry.site.job_detail import JobDetail
     from lazy_quarry.site.job_view import JobView
@@ -143,8 +143,13 @@ class SiteClient(Protocol):
         ...
 
     @_queries
+    def look(self, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
+        """What has changed of the board since a mark, or all of it: see :class:`BoardChange`."""
+        ...
+
+    @_queries
     def board(self) -> Board:
-        """All that is shown of the present: see :class:`Board`."""
+        """All that is shown of the present, however long it takes: see :class:`Board`."""
         ...
 
     @_queries

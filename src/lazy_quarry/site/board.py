@@ -146,6 +146,37 @@ class Board:
 
 
 @dataclass(frozen=True, slots=True)
+class BoardMark:
+    """How far a reader has followed the board of one engine."""
+
+    epoch: str
+    stamp: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BoardChange:
+    """What has changed of the board since a mark. ``whole``: it is all there is, and what was known before is void."""
+
+    mark: BoardMark
+    whole: bool
+    settled: bool
+    """False while forecasts are being worked out: another look goes on with that."""
+    version: int
+    now_ms: int
+    clock: ClockView
+    site: SiteView | None
+    """None while it is as before."""
+    person: PersonView
+    strata: Strata
+    nodes: tuple[NodeView, ...]
+    jobs: tuple[JobView, ...]
+    gone: tuple[int, ...]
+    """Jobs that are no longer on the board."""
+    accounts: tuple[AccountLine, ...]
+    notices: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class SiteNames:
     """The names of a site that may stand in a request."""
 

@@ -88,7 +88,7 @@ class Dispatcher:
         try:
             self.present.runner.prepare(attempts)
         except StateFolderError as fault:
-            self.present.unwritable = str(fault)
+            self.present.say_unwritable(str(fault))
             raise
 
     def _record(self, reports: Iterable[Finish]) -> None:

@@ -44,6 +44,8 @@ class Drafts:
 
     def __init__(self, present: Present) -> None:
         self.present = present
+        self._known: tuple[int, dict[str, EarlierRuns | None]] = (-1, {})
+        """What earlier runs of each name used, since something has ended last."""
 
     def check(self, submission: Submission) -> DraftReport:
         """The report on a draft: problems, place, start, cost."""
@@ -76,6 +78,13 @@ class Drafts:
 
     def _earlier(self, name: str) -> EarlierRuns | None:
         """What the last successful runs of this name used."""
+        if self._known[0] != self.present.ends:
+            self._known = self.present.ends, {}
+        if name not in self._known[1]:
+            self._known[1][name] = self._read_earlier(name)
+        return self._known[1][name]
+
+    def _read_earlier(self, name: str) -> EarlierRuns | None:
         wanted = EndedFilter(user=self.present.user, name=name, phase="done", limit=EARLIER_RUNS)
         ended = self.present.journal.ended(wanted)
         runs = [job for job in ended if job.started_ms is not None and job.ended_ms is not None]

@@ -4,12 +4,16 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 from lazy_quarry.core.advice.warnings import warning_of
-from lazy_quarry.core.explain.answers import Why
+from lazy_quarry.core.engine.plans import owner_of
 from lazy_quarry.core.explain.explainer import Explainer
+from lazy_quarry.core.explain.reasons import stated
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.ledger.charges import allocated_core_ms
+from lazy_quarry.core.plan.placement import PlanRequest
+from lazy_quarry.core.plan.plan import Plan
+from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
@@ -21,7 +25,7 @@ USUAL_RUNS = 20
 
 
 @dataclass(frozen=True, slots=True)
-class _Expected:
+class Expected:
     """When and where a job is expected to run."""
 
     start_ms: int | None = None
@@ -50,6 +54,19 @@ class JobViews:
             known = self._ended[job.number] = (job, self._fresh(job, explainer))
         return known[1]
 
+    def shown(self, job: Job, expected: Expected | None, unplaced: Unplaced | None, why: str) -> JobView:
+        """A live job as the board shows it, with what is known of its start by now."""
+        counts: tuple[tuple[str, int], ...] = ()
+        if job.request.array is not None:
+            job, counts = self._together(job)
+        array, running = job.request.array is not None, job.phase is Phase.RUNNING
+        warning = self._running_warning(job) if running and not array else self.hopeless(job, unplaced)
+        if running and array:
+            expected = self._array_expected(job, dict(counts))
+        elif job.phase in (Phase.HELD, Phase.BLOCKED):
+            why = stated(job, job.reason).because
+        return self._made(job, counts, expected or Expected(), why=why, warning=warning)
+
     def tasks(self, job: Job) -> Iterable[JobView]:
         """The tasks of an array that have been made, in their order."""
         ended = self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
@@ -61,22 +78,22 @@ class JobViews:
         if job.request.array is not None:
             job, counts = self._together(job)
         array, running = job.request.array is not None, job.phase is Phase.RUNNING
-        expected, why, warning = _Expected(), "", ""
+        expected, why, warning = Expected(), "", ""
         if job.phase is Phase.WAITING:
-            expected = self._expected(job)
+            expected = self.expected(job, self.present.plan())
         elif running and array:
             expected = self._array_expected(job, dict(counts))
         if not job.phase.final and not running and explainer:
             told = explainer.why(job, job.reason)
             notices = self.present.runner.notices() if job.phase is Phase.WAITING else []
             why = notices[0] if notices else told.because
-            warning = self._hopeless(job, told, expected.start_ms is None)
+            warning = self.hopeless(job, self.present.plan().unplaced_so_far(job.number))
         if running and not array:
             warning = self._running_warning(job)
         return self._made(job, counts, expected, why=why, warning=warning)
 
     def _made(
-        self, job: Job, counts: tuple[tuple[str, int], ...], expected: _Expected, *, why: str, warning: str
+        self, job: Job, counts: tuple[tuple[str, int], ...], expected: Expected, *, why: str, warning: str
     ) -> JobView:
         present, request, now = self.present, job.request, self.present.now()
         array = request.array is not None
@@ -87,7 +104,9 @@ class JobViews:
         elapsed = 0
         if job.started_ms is not None:
             elapsed = max(0, (job.ended_ms if job.ended_ms is not None else now) - job.started_ms)
-        need = None if job.allocations else next(iter(present.engine.plans.planner.needs(request, job.user)), None)
+        planner, need = present.engine.plans.planner, None
+        if not job.allocations:
+            need = next(iter(planner.needs_of(PlanRequest(job.number, request, owner=owner_of(job)))), None)
         node_count = need.node_count if need else 0
         paths = job.paths
         return JobView(
@@ -181,27 +200,30 @@ class JobViews:
         )
         return together, ordered
 
-    def _array_expected(self, job: Job, counts: dict[str, int]) -> _Expected:
+    def _array_expected(self, job: Job, counts: dict[str, int]) -> Expected:
         """For a running array: when the running tasks must have ended, and when all would have ended at this pace."""
         now = self.present.now()
         limit = max((task.end_limit_ms or 0 for task in self.present.tasks_of(job.number)), default=now)
         at_a_time = max(1, counts.get("running", 0))
         rounds = -(-counts.get("waiting", 0) // at_a_time)
-        return _Expected(limit, limit + rounds * (job.request.walltime_s + job.request.grace_s) * 1000)
+        return Expected(limit, limit + rounds * (job.request.walltime_s + job.request.grace_s) * 1000)
 
     # -- what is expected, and what somebody should see to -----------------------------------------
 
-    def _expected(self, job: Job) -> _Expected:
-        placed = self.present.plan().placements.get(job.number)
+    @staticmethod
+    def expected(job: Job, plan: Plan) -> Expected:
+        """When and where a plan has a waiting job run."""
+        placed = plan.place_of(job.number)
         if placed is None:
-            return _Expected()
-        return _Expected(placed.start_ms, placed.end_ms, tuple(one.node for one in placed.allocations))
+            return Expected()
+        return Expected(placed.start_ms, placed.end_ms, tuple(one.node for one in placed.allocations))
 
-    def _hopeless(self, job: Job, why: Why, no_place: bool) -> str:
+    def hopeless(self, job: Job, unplaced: Unplaced | None) -> str:
         """Why a job that waits will not start by itself, or empty."""
-        if job.phase is Phase.WAITING and no_place and why.kind == "nodes":
+        kind = unplaced.kind if unplaced is not None and job.phase is Phase.WAITING else ""
+        if kind == "nodes":
             return "no open node could take it; it waits until one is opened"
-        if job.phase is Phase.WAITING and no_place and why.kind == "budget":
+        if kind == "budget":
             return "its account's budget does not cover it"
         for number, _ in job.unmet:
             other = self.present.engine.state.jobs.get(number)

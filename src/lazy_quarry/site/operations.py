@@ -140,7 +140,8 @@ class Operations:
             return job.started_ms
         if present.tasks_of(number):
             return present.now()
-        placed = present.plan().placements.get(number)
+        present.work_out(number)
+        placed = present.plan().placed_so_far(number)
         return placed.start_ms if placed else None
 
     def _path_problem(self, request: Request, submission: Submission) -> str:

@@ -1,6 +1,7 @@
 """What the parts of a site in use share: its state, the plan, the clock, and the only way to change anything."""
 
 import threading
+import time
 from collections.abc import Callable
 from datetime import UTC, tzinfo
 
@@ -21,6 +22,8 @@ from lazy_quarry.store.journal import EndedFilter, Journal
 RECENT_MS = 12 * HOUR_MS
 """Jobs that ended within this time stay on the board."""
 MOST_RECENT = 2000
+SLICE_S, SLICE_JOBS = 0.05, 25
+"""The plan is worked out so long at a time, and the clock looked at after so many jobs."""
 
 
 class Present:
@@ -53,6 +56,10 @@ class Present:
         """Why the journal could not be written last time, or empty."""
         self.damage = ""
         """What was found when all of a large journal was read and compared, or empty."""
+        self.ends = 0
+        """Grows when jobs have ended, or such were added: what was read of them before may be out of date."""
+        self.past = 0
+        """Grows when jobs that ended earlier are added to the journal."""
         self._changed = threading.Condition(self.lock)
         self._recently_ended: list[Job] | None = None
 
@@ -68,12 +75,19 @@ class Present:
             try:
                 self.journal.append(events, self.engine.state)
             except StateFolderError as fault:
-                self.unwritable = str(fault)
+                self.say_unwritable(str(fault))
                 raise
             self.unwritable = ""
             ended = self.engine.apply(events)
+            self.ends += len(ended)
             if ended and self._recently_ended is not None:
                 self._recently_ended = [*reversed(ended), *self._recently_ended]
+            self._tell()
+
+    def say_unwritable(self, why: str) -> None:
+        """Nothing can be written at present; whoever listens is told."""
+        if self.unwritable != why:
+            self.unwritable = why
             self._tell()
 
     def _tell(self) -> None:
@@ -91,6 +105,19 @@ class Present:
     def plan(self) -> Plan:
         """The one plan for this instant."""
         return self.engine.plans.plan(self.now())
+
+    def work_out(self, job: int | None = None) -> bool:
+        """Work the plan out a little further; True when all of it is there, or the place of a job was looked for.
+
+        It takes a twentieth of a second at most, so that nobody waits for the plan of a large site.
+        """
+        plan, until = self.plan(), time.monotonic() + SLICE_S
+        while not plan.work(SLICE_JOBS):
+            if job in plan.tried:
+                return True
+            if time.monotonic() >= until:
+                return False
+        return True
 
     def explainer(self) -> Explainer:
         """Answers about waiting jobs, from that plan."""
@@ -134,4 +161,6 @@ class Present:
         """Jobs that ended earlier were added to the journal, so what was read of it before is read again."""
         with self.lock:
             self._recently_ended = None
+            self.past += 1
+            self.ends += 1
             self._tell()

@@ -1,15 +1,16 @@
 """What can be read of a site in use: jobs, the board, room now. Nothing here changes the site."""
 
-from collections.abc import Iterable
 from typing import Literal
 
 from lazy_quarry.core.explain.answers import Suggestion
-from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.room_search import rooms
 from lazy_quarry.errors import Refused
 from lazy_quarry.run.runner import OutputChunk
-from lazy_quarry.site.board import Board, LimitView, NodeView, Occupant, Owner, PersonView, SiteNames, SiteView, Strata
+from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
+from lazy_quarry.site.board_keeper import BoardKeeper
+from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.job_detail import JobDetail, Record
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.job_views import JobViews
@@ -29,6 +30,7 @@ class Queries:
     def __init__(self, present: Present) -> None:
         self.present = present
         self.views = JobViews(present)
+        self.keeper = BoardKeeper(present, self.views)
 
     # -- jobs --------------------------------------------------------------------------------------
 
@@ -41,11 +43,15 @@ class Queries:
             if ended:
                 user = None if everyone else present.user
                 found = present.journal.ended(EndedFilter(user=user, since_ms=since_ms, limit=limit))
-            else:
-                live = (job for _, job in sorted(present.engine.state.jobs.items()))
-                found = [job for job in live if (everyone or job.user == present.user) and job.parent is None]
-            explainer = present.explainer()
-            return [self.views.view(job, explainer) for job in found]
+                return [self.views.view(job) for job in found]
+            live = present.engine.state.jobs
+            return self.keeper.live(
+                [
+                    number
+                    for number, job in sorted(live.items())
+                    if (everyone or job.user == present.user) and job.parent is None
+                ]
+            )
 
     def job(self, number: int) -> JobView:
         """One job, live or ended. Raises :class:`NoSuchJob`."""
@@ -114,57 +120,24 @@ class Queries:
 
     # -- the site ----------------------------------------------------------------------------------
 
+    def look(self, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
+        """What has changed of the board since a mark, or all of it; of the jobs in ``sight`` everything is up to date.
+
+        Forecasts are worked out for a moment at most; where that is too short, it isn't settled, and the next look goes on.
+        """
+        with self.present.lock:
+            return self.keeper.change(since, sight or ())
+
     def board(self) -> Board:
-        """Everything that the interface shows of the present."""
-        present = self.present
-        with present.lock:
-            explainer = present.explainer()
-            live = [job for _, job in sorted(present.engine.state.jobs.items())]
-            nodes = tuple(self._nodes())
-            return Board(
-                version=present.version,
-                now_ms=present.now(),
-                clock=present.clock_view,
-                site=self._site(),
-                person=self._person(),
-                strata=_strata(nodes),
-                nodes=nodes,
-                jobs=tuple(self.views.view(job, explainer) for job in [*live, *present.recently_ended()]),
-                accounts=present.account_lines(),
-                notices=self.notices(),
-            )
+        """Everything that the interface shows of the present, with all forecasts and what each job waits for."""
+        with self.present.lock:
+            live = [number for number, job in self.present.engine.state.jobs.items() if job.phase is Phase.WAITING]
+            return BoardMirror().take(self.keeper.change(None, live, whole=True))
 
     def notices(self) -> tuple[str, ...]:
         """What stands in the way of the site or of certain jobs now, in sentences."""
-        present = self.present
-        with present.lock:
-            return tuple(notice for notice in [present.damage, present.unwritable, *present.runner.notices()] if notice)
-
-    def _site(self) -> SiteView:
-        site, now = self.present.site, self.present.now()
-        return SiteView(
-            name=site.name,
-            head=site.head,
-            contact=site.contact,
-            queues=site.queues,
-            tiers=site.tiers,
-            default_queue=site.default_queue,
-            default_tier=site.default_tier,
-            trial=site.trial,
-            software=site.software,
-            storage=site.storage,
-            login_nodes=tuple(node for node in site.nodes if not node.runs_jobs),
-            examples=site.examples,
-            windows=tuple(window for window in self.present.engine.plans.windows if window.ends_ms > now),
-        )
-
-    def _person(self) -> PersonView:
-        site, user = self.present.site, self.present.user
-        accounts = site.accounts_of(user)
-        tiers = [tier.name for tier in site.tiers if not tier.users or user in tier.users]
-        owners = [("user", user), *(("account", name) for name in accounts), *(("tier", name) for name in tiers)]
-        limits = tuple(LimitView(*one) for one in self.present.engine.limit_use.in_use(owners))
-        return PersonView(user, site.default_account(user) or "", accounts, limits)
+        with self.present.lock:
+            return self.keeper.notices()
 
     def names(self) -> SiteNames:
         """The names that may stand in a request of this person."""
@@ -194,64 +167,3 @@ class Queries:
             timeline = plan.timeline_of(present.engine.plans.plan_request_of(job))
             found = rooms(present.engine.plans.planner, timeline, site, known, account, present.user, plan.limits)
             return [room_view(one) for one in found]
-
-    def _nodes(self) -> Iterable[NodeView]:
-        site, state = self.present.site, self.present.engine.state
-        accounts = set(site.accounts_of(self.present.user))
-        occupants: dict[str, list[Occupant]] = {}
-        for job in state.running():
-            for node, occupant in self._occupied(job, accounts):
-                occupants.setdefault(node, []).append(occupant)
-        queues: dict[str, list[str]] = {}
-        for queue in site.queues:
-            for name in queue.nodes:
-                queues.setdefault(name, []).append(queue.name)
-        for node_ in site.nodes:
-            if node_.runs_jobs:
-                yield NodeView(
-                    name=node_.name,
-                    queues=tuple(queues.get(node_.name, ())),
-                    cores=node_.cores,
-                    memory_mib=node_.memory_mib,
-                    gpus=node_.gpus,
-                    scratch_mib=node_.scratch_mib,
-                    traits=node_.traits,
-                    closed=state.closures.get(node_.name, ""),
-                    occupants=tuple(occupants.get(node_.name, ())),
-                )
-
-    def _occupied(self, job: Job, accounts: set[str]) -> Iterable[tuple[str, Occupant]]:
-        """What a running job has of each of its nodes."""
-        owner: Owner = "accounts" if job.request.account in accounts else "others"
-        if job.user == self.present.user:
-            owner = "mine"
-        for allocation in job.allocations:
-            yield (
-                allocation.node,
-                Occupant(
-                    job=job.number,
-                    label=job.label,
-                    owner=owner,
-                    name=job.request.name,
-                    user=job.user,
-                    cores=allocation.cores,
-                    memory_mib=allocation.memory_mib,
-                    gpus=len(allocation.gpus),
-                    until_ms=job.end_limit_ms or 0,
-                ),
-            )
-
-
-def _strata(nodes: Iterable[NodeView]) -> Strata:
-    counts = {"mine": 0, "accounts": 0, "others": 0}
-    closed = free = total = 0
-    for node in nodes:
-        for occupant in node.occupants:
-            counts[occupant.owner] += len(occupant.cores)
-        rest = node.cores - node.cores_used
-        total += node.cores
-        if node.closed:
-            closed += rest
-        else:
-            free += rest
-    return Strata(counts["mine"], counts["accounts"], counts["others"], closed, free, total)

@@ -1,6 +1,7 @@
 """Bringing a journal that an earlier version wrote to the form of this one, all of it in one transaction."""
 
 from contextlib import closing
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
@@ -11,6 +12,8 @@ from sqlalchemy import Connection, inspect
 from lazy_quarry.core.engine.events import KINDS
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.ledger.accounts import Tally
+from lazy_quarry.core.site import Window
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.codec import from_json
@@ -98,7 +101,7 @@ def _from_2(work: Connection) -> None:
     work.execute(meta.insert().values(key="identity", value=identity))
     state, since = State(), 0
     for row in rows["snapshots"]:
-        found = from_json(State, _renewed_text(row.body))
+        found = from_json(_Snapshot, _renewed_text(row.body))
         given = {name: getattr(found, name) for name in _KEPT}
         state, since = State.kept(found.jobs, **given), row.number
     chain, written = first_chain(identity), []
@@ -124,6 +127,21 @@ def _from_2(work: Connection) -> None:
     ):
         if values:
             work.execute(table.insert(), values)
+
+
+@dataclass(frozen=True)
+class _Snapshot:
+    """The state as versions 1 and 2 wrote it; what follows from the jobs is left out."""
+
+    at_ms: int
+    next_number: int
+    jobs: dict[int, Job]
+    closures: dict[str, str]
+    tallies: dict[str, Tally]
+    recent: dict[str, dict[str, dict[int, int]]]
+    orders: dict[str, tuple[int, ...]]
+    reserved: dict[str, Window]
+    clock_held_ms: int = 0
 
 
 _KEPT = ("at_ms", "next_number", "closures", "tallies", "recent", "orders", "reserved", "clock_held_ms")

@@ -37,6 +37,10 @@ class Place(Container):
     def prepare(self, board: Board) -> None:
         """Called from a worker before the place shows a board: compute what takes long."""
 
+    def sight(self) -> list[int]:
+        """The jobs in sight, of which everything should be up to date; called from a worker."""
+        return []
+
     def show(self, board: Board) -> None:
         """Show a new board."""
         self.board = board

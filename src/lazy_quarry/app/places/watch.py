@@ -109,6 +109,13 @@ class WatchPlace(Place):
         """Arrange the rows of a board, away from the interface's loop."""
         self.arranger.arrange(board, self.choice)
 
+    def sight(self) -> list[int]:
+        """The rows on the screen, and the one under the cursor."""
+        rows = self.query_one(JobRows)
+        top = rows.scroll_offset.y
+        shown = [*rows.arranged.rows[top : top + rows.size.height + 1], *([rows.row()] if rows.row() else [])]
+        return [row.view.job for row in shown if row and row.view is not None]
+
     def show(self, board: Board) -> None:
         """Show new rows; the row under the cursor stays where it is."""
         if self.board is None and board.clock.kind == "wall":

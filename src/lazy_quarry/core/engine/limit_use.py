@@ -8,7 +8,7 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.limits import MEASURES, Kind, limits_of, too_many_waiting
 from lazy_quarry.core.plan.placement import Owner, PlanRequest
 from lazy_quarry.core.plan.planner import Planner
-from lazy_quarry.core.site import Site
+from lazy_quarry.core.site import Limits, Site
 from lazy_quarry.errors import Refused
 
 
@@ -28,7 +28,7 @@ class LimitUse:
 
         ``except_job`` isn't counted, since this request would replace its own.
         """
-        needs = self.planner.needs(request, user)
+        needs = self.planner.needs_of(PlanRequest(-1, request, owner=Owner(user, request.account, request.tier)))
         if not needs:
             return self.planner.misfit_words(request, user)
         queues = dict.fromkeys(need.queue for need in needs)
@@ -36,22 +36,21 @@ class LimitUse:
 
     def in_use(self, owners: Iterable[tuple[Kind, str]]) -> Iterable[tuple[Kind, str, str, int, int]]:
         """For each limit of these owners (kind, name): what it limits, how much is in use, and the most allowed."""
-        waiting = self._waiting(0)
-        running: dict[tuple[Kind, str], list[int]] = {}
-        for job in self.state.running():
-            request = job.request
+        limited = {owner: limits for owner in owners if (limits := limits_of(self.site, *owner)) != Limits()}
+        waiting = self._waiting(0) if any(one.waiting_jobs is not None for one in limited.values()) else {}
+        running: dict[tuple[Kind, str], list[int]] = {owner: [0, 0, 0] for owner in limited}
+        for job in self.state.jobs.running.values() if limited else ():
+            request, claim = job.request, job.claim
             for owner in (
                 ("user", job.user),
                 ("account", request.account),
                 ("tier", request.tier),
                 ("queue", job.queue),
             ):
-                sums = running.setdefault(owner, [0, 0, 0])
-                for measure, amount in enumerate(job.claim):
-                    sums[measure] += amount
-        for owner in owners:
-            limits = limits_of(self.site, *owner)
-            in_use = running.get(owner, [0, 0, 0])
+                if owner in running:
+                    running[owner] = [held + amount for held, amount in zip(running[owner], claim, strict=True)]
+        for owner, limits in limited.items():
+            in_use = running[owner]
             for words, used, most in zip(MEASURES, in_use, limits.of_running, strict=True):
                 if most is not None:
                     yield *owner, words, used, most

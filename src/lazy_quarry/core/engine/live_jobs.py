@@ -35,6 +35,8 @@ class LiveJobs(Tracked[int, Job]):
         """Jobs that can never start, and arrays with such tasks."""
         self.dated: set[int] = set()
         """Jobs that may not start before some instant."""
+        self.touched: set[int] = set()
+        """Those that were changed or removed since somebody last took this."""
         self._line_of: dict[int, Line] = {}
         for job in self.values():
             self._add(job)
@@ -42,6 +44,7 @@ class LiveJobs(Tracked[int, Job]):
     def __setitem__(self, number: int, job: Job) -> None:
         before = self.get(number)
         super().__setitem__(number, job)
+        self.touched.add(number)
         if before is not None:
             if job.phase is Phase.RUNNING and before.phase is Phase.RUNNING:  # only told to stop
                 self.running[number] = job
@@ -52,7 +55,13 @@ class LiveJobs(Tracked[int, Job]):
     def __delitem__(self, number: int) -> None:
         self._remove(self[number])
         super().__delitem__(number)
+        self.touched.add(number)
         self._line_of.pop(number, None)
+
+    def take_touched(self) -> set[int]:
+        """The jobs that were changed or removed since this was asked last."""
+        touched, self.touched = self.touched, set()
+        return touched
 
     def _add(self, job: Job, before: Job | None = None) -> None:
         number, request = job.number, job.request

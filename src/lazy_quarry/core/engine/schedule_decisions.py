@@ -65,9 +65,10 @@ def _expired_reservations(now: Situation) -> Iterable[Event]:
 
 def _starts(now: Situation) -> Iterable[Event]:
     """Start exactly the jobs that the plan places at this instant."""
-    numbers = _FreeNumbers(now)
+    starting = now.plans.plan(now.at_ms).starting()
+    numbers = _FreeNumbers(now, starting)
     next_index: dict[int, int] = {}
-    for placement in now.plans.plan(now.at_ms).starting():
+    for placement in starting:
         job = now.state.jobs[placement.job]
         allocations = tuple(numbers.allocate(placement))
         if job.request.array is None:
@@ -88,15 +89,17 @@ def _starts(now: Situation) -> Iterable[Event]:
 class _FreeNumbers:
     """Which cores and GPUs of each node are free: the plan counts them, a start needs to know which."""
 
-    def __init__(self, now: Situation) -> None:
+    def __init__(self, now: Situation, placements: Iterable[Placement]) -> None:
         self.site = now.site
-        self.cores: dict[str, set[int]] = {}
-        self.gpus: dict[str, set[int]] = {}
+        nodes = {one.node for placement in placements for one in placement.allocations}
+        self.cores: dict[str, set[int]] = {node: set() for node in nodes}
+        self.gpus: dict[str, set[int]] = {node: set() for node in nodes}
         """Those in use, by node."""
-        for job in now.state.running():
+        for job in now.state.jobs.running.values() if nodes else ():
             for one in job.allocations:
-                self.cores.setdefault(one.node, set()).update(one.cores)
-                self.gpus.setdefault(one.node, set()).update(one.gpus)
+                if one.node in nodes:
+                    self.cores[one.node].update(one.cores)
+                    self.gpus[one.node].update(one.gpus)
 
     def allocate(self, placement: Placement) -> Iterable[Allocation]:
         """The lowest free numbers of each node of a placement, which are in use from then on."""
@@ -106,9 +109,9 @@ class _FreeNumbers:
             yield Allocation(
                 node=node.name,
                 ranks=placed.ranks,
-                cores=_lowest(node.cores, self.cores.setdefault(node.name, set()), cores),
+                cores=_lowest(node.cores, self.cores[node.name], cores),
                 memory_mib=memory,
-                gpus=_lowest(node.gpus, self.gpus.setdefault(node.name, set()), gpus),
+                gpus=_lowest(node.gpus, self.gpus[node.name], gpus),
                 scratch_mib=scratch,
             )
 

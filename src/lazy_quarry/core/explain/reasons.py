@@ -5,10 +5,11 @@ from datetime import tzinfo
 import numpy as np
 
 from lazy_quarry.core.engine.engine import Engine
+from lazy_quarry.core.engine.plans import owner_of
 from lazy_quarry.core.explain.answers import Why
 from lazy_quarry.core.job.job import EACH, Job, Phase
 from lazy_quarry.core.job.needs import Need
-from lazy_quarry.core.plan.placement import Placement
+from lazy_quarry.core.plan.placement import Placement, PlanRequest
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.waiting import WaitKind
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
@@ -33,6 +34,13 @@ def need_words(need: Need) -> str:
     return f"{plural(need.node_count, 'node')} of {need.queue} with {words}" + (" each" if need.node_count > 1 else "")
 
 
+def stated(job: Job, held_by: str = "") -> Why:
+    """What a job that is held or blocked waits for; no plan is needed for that."""
+    if job.phase is Phase.HELD:
+        return Why(f"held by {held_by or job.user}; it waits until it is released", "hold")
+    return Why(f"waits until {' and '.join(_condition_words(job))}", "dependency")
+
+
 class WaitReasons:
     """Reads one plan. Times are told in ``zone``."""
 
@@ -48,13 +56,11 @@ class WaitReasons:
 
     def why(self, job: Job, held_by: str = "") -> Why:
         """What a job that has not started waits for."""
-        if job.phase is Phase.HELD:
-            return Why(f"held by {held_by or job.user}; it waits until it is released", "hold")
-        if job.phase is Phase.BLOCKED:
-            return Why(f"waits until {' and '.join(_condition_words(job))}", "dependency")
-        placement = self.plan.placements.get(job.number)
+        if job.phase in (Phase.HELD, Phase.BLOCKED):
+            return stated(job, held_by)
+        placement = self.plan.place_of(job.number)
         if placement is None:
-            unplaced = self.plan.unplaced.get(job.number)
+            unplaced = self.plan.unplaced_so_far(job.number)
             if unplaced is None:
                 return Why("it is behind the jobs that the plan gives places; no forecast yet", "turn")
             return Why(unplaced.words, unplaced.kind)
@@ -72,7 +78,8 @@ class WaitReasons:
         array, tasks = job.request.array, self.engine.state.tasks.get(job.number, ())
         if array is not None and array.at_once is not None and len(tasks) >= array.at_once:
             return Why(f"{plural(len(tasks), 'task')} of it run, as many as at-once allows; {starts}", "at-once", start)
-        need = next((one for one in self.planner.needs(job.request, job.user) if one.queue == placement.queue), None)
+        needs = self.planner.needs_of(PlanRequest(job.number, job.request, owner=owner_of(job)))
+        need = next((one for one in needs if one.queue == placement.queue), None)
         if need is None:
             return Why(starts, "nodes", start)
         hinges, kind, ends = self._hinges_on(placement, starts)

@@ -130,6 +130,7 @@ class Job:
     def paths(self) -> JobPaths:
         """The paths where it starts, prints and reads."""
         request = self.request
+        dated = any("{date}" in template for template in (request.output, request.errors, request.input))
         words = {
             "name": request.name,
             "job": str(self.parent or self.number),
@@ -137,7 +138,7 @@ class Job:
             **dict(request.parameters),
             "user": self.user,
             "node": self.allocations[0].node if self.allocations else "{node}",
-            "date": format_instant(self.submitted_ms)[:10],
+            "date": format_instant(self.submitted_ms)[:10] if dated else "",
         }
         folder = start_folder(self.origin.directory, request.directory)
         return JobPaths(folder, request.output, request.errors, request.input, words)

@@ -4,6 +4,7 @@ A shape is nodes × ranks × threads. Ranks go onto a given number of nodes as e
 differ by one at most and the fuller nodes come first.
 """
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from math import ceil
@@ -125,13 +126,29 @@ def _hosts(node: Node, part: Part, request: Request) -> bool:
     )
 
 
-def _fits(parts: Sequence[Part], nodes: Sequence[Node], request: Request) -> bool:
-    needed = 0
-    for part in parts:  # fuller first, so each later part may also use what is left of the earlier one's hosts
-        needed += part.nodes
-        if sum(_hosts(node, part, request) for node in nodes) < needed:
-            return False
-    return True
+class _Nodes:
+    """Eligible nodes, with how many there are of each shape: of a thousand nodes most are alike."""
+
+    def __init__(self, nodes: Sequence[Node]) -> None:
+        self.nodes = nodes
+        self._shapes = [(node.cores, node.memory_mib, node.gpus, node.scratch_mib) for node in nodes]
+        self._samples = dict(zip(self._shapes, nodes, strict=True))
+        self._counts = Counter(self._shapes)
+
+    def fit(self, parts: Sequence[Part], request: Request) -> bool:
+        """Whether there are enough nodes for each part."""
+        needed = 0
+        for part in parts:  # fuller first, so each later part may also use what is left of the earlier one's hosts
+            needed += part.nodes
+            hosts = (self._counts[shape] for shape, node in self._samples.items() if _hosts(node, part, request))
+            if sum(hosts) < needed:
+                return False
+        return True
+
+    def names(self, part: Part, request: Request) -> tuple[str, ...]:
+        """The nodes that could host a part."""
+        hosts = {shape for shape, node in self._samples.items() if _hosts(node, part, request)}
+        return tuple(node.name for node, shape in zip(self.nodes, self._shapes, strict=True) if shape in hosts)
 
 
 def needs(request: Request, queue: Queue, site: Site) -> Need:
@@ -155,26 +172,29 @@ def choices(request: Request, queue: Queue, site: Site) -> list[Need]:
         need = _wherever(request, queue, nodes)
         found = [need] if need else []
     elif request.nodes is not None:
+        shapes = _Nodes(nodes)
         counts = range(request.nodes, min(request.most_nodes or request.nodes, len(nodes)) + 1)
-        found = [need for count in counts if (need := _dealt(request, queue, nodes, count))]
+        found = [need for count in counts if (need := _dealt(request, queue, shapes, count))]
     else:
+        shapes = _Nodes(nodes)
         widest = max(node.cores for node in nodes)
         fewest = max(1, -(-request.ranks * request.threads // widest))
         most = range(fewest, min(request.ranks, len(nodes)) + 1)
-        found = next(([need] for count in most if (need := _dealt(request, queue, nodes, count))), [])
+        found = next(([need] for count in most if (need := _dealt(request, queue, shapes, count))), [])
     if not found:
         raise Impossible(*_impossible(request, queue, nodes))
     return found
 
 
-def _dealt(request: Request, queue: Queue, nodes: Sequence[Node], count: int) -> Need | None:
+def _dealt(request: Request, queue: Queue, nodes: _Nodes, count: int) -> Need | None:
     if ranks_on(request, count) < count:
         return None
     parts = parts_on(request, count)
-    if not _fits(parts, nodes, request):
+    if not nodes.fit(parts, request):
         return None
-    eligible = tuple(node.name for node in nodes if _hosts(node, parts[-1], request))
-    return Need(queue.name, eligible, parts, request.gpus, request.scratch_mib, request.whole_nodes)
+    return Need(
+        queue.name, nodes.names(parts[-1], request), parts, request.gpus, request.scratch_mib, request.whole_nodes
+    )
 
 
 def _wherever(request: Request, queue: Queue, nodes: Sequence[Node]) -> Need | None:

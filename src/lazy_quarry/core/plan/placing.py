@@ -46,6 +46,8 @@ class Placing:
         self.tried: dict[int, None] = {}
         """The jobs that were tried so far, in the order of their turns."""
         self.placed: dict[int, Placement] = {}
+        self.starting: dict[int, None] = {}
+        """Those of them that start now, in the order in which that was found."""
         self.unplaced: dict[int, Unplaced] = {}
         self.more_tasks: list[Placement] = []
         """All places of arrays at *now* but each array's first, which is among ``placed``."""
@@ -59,6 +61,7 @@ class Placing:
         self._queue = queue
         self._rest: Iterator[PlanRequest] | None = None
         """What was not tried yet; None where it must be asked for again."""
+        self._all_tried = False
         self._left: dict[Kind, int] = {}
         """How many of each kind were not tried yet."""
         self._open: dict[Kind, PlanRequest] = {}
@@ -75,6 +78,10 @@ class Placing:
         while self._something_may_start() and self._place_next():
             pass
 
+    def work(self, most: int) -> bool:
+        """Place some more jobs; True when every job was tried."""
+        return not all(self._place_next() for _ in range(most))
+
     def until_tried(self, job: int) -> None:
         """Place jobs until this one was tried, or all."""
         while job not in self.tried and self._place_next():
@@ -87,7 +94,10 @@ class Placing:
 
     def follow(self, queue: Queue, added: PlanRequest | None = None) -> None:
         """The rest of the queue has changed: jobs left it, or one was added, behind all that were tried."""
-        self._queue, self._rest = queue, None
+        self._queue = queue
+        # Once all were tried, only what is added is left.
+        self._rest = iter([added] if added is not None else []) if self._all_tried else None
+        self._all_tried = self._all_tried and added is None
         if added is not None:
             self._count(added, 1)
 
@@ -138,6 +148,7 @@ class Placing:
     def started(self, job: int) -> None:
         """A job was started at its place; it goes on having it, so only the plan's validity changes."""
         placement = self.placed.pop(job)
+        self.starting.pop(job, None)
         # The plan counts on this end. When it comes the plan must be made again, even if nobody reports it.
         self.valid_until_ms = min(self.valid_until_ms, placement.end_ms)
 
@@ -149,6 +160,7 @@ class Placing:
             self._rest = (wanted for wanted in self._queue.in_turn() if wanted.job not in self.tried)
         wanted = next(self._rest, None)
         if wanted is None:
+            self._all_tried = True
             return False
         self.tried[wanted.job] = None
         kind = self._kind(wanted)
@@ -196,6 +208,8 @@ class Placing:
         self.placed[wanted.job] = placement
         if placement.start_ms > self.now_ms:
             self._waits(wanted, placement.start_ms)
+        else:
+            self.starting[wanted.job] = None
 
     def _timeline(self, wanted: PlanRequest) -> Timeline:
         return self.timelines.get(wanted.access, self.timelines[frozenset()])
@@ -205,10 +219,9 @@ class Placing:
 
     def _never(self, wanted: PlanRequest) -> Unplaced:
         """Why nothing would ever let it start: no queue may run it, or no node is open."""
-        user = user_of(wanted)
-        if self.planner.needs(wanted.request, user):
+        if self.planner.needs_of(wanted):
             return _NO_NODE
-        return Unplaced("limit", self.planner.misfit_words(wanted.request, user))
+        return Unplaced("limit", self.planner.misfit_words(wanted.request, user_of(wanted)))
 
     def _changes_at(self, start_ms: int) -> None:
         self.valid_until_ms = min(self.valid_until_ms, max(start_ms, self.now_ms + 1))
@@ -322,6 +335,7 @@ class Placing:
         first = self.placed.get(wanted.job)
         if first is None or first.start_ms > self.now_ms:
             self.placed[wanted.job] = placement
+            self.starting[wanted.job] = None
         else:
             self.more_tasks.append(placement)
 

@@ -116,8 +116,7 @@ class Plan:
     def starting(self) -> list[Placement]:
         """Placements at *now*, in priority order."""
         self._placing.until_nothing_more_starts()
-        placed = self._placing.placed
-        return [one for one in placed.values() if one.start_ms <= self.now_ms] + self._placing.more_tasks
+        return [self._placing.placed[job] for job in self._placing.starting] + self._placing.more_tasks
 
     @property
     def placements(self) -> dict[int, Placement]:
@@ -130,6 +129,18 @@ class Plan:
         """Why a job has no place at any time, by number."""
         self._placing.finish()
         return self._placing.unplaced
+
+    def work(self, most: int) -> bool:
+        """Work it out for some more jobs; True when every job was tried."""
+        return self._placing.work(most)
+
+    def finish(self) -> None:
+        """Work out all of it."""
+        self._placing.finish()
+
+    def unplaced_so_far(self, job: int) -> Unplaced | None:
+        """Why a job has no place, if the plan was worked out that far and it has none."""
+        return self._placing.unplaced.get(job)
 
     def place_of(self, job: int) -> Placement | None:
         """The place of one job; the plan is worked out no further than to it."""

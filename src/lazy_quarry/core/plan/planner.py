@@ -214,6 +214,10 @@ class Planner:
             self._prepared[kind] = known
         return known
 
+    def needs_of(self, wanted: PlanRequest) -> list[Need]:
+        """As :meth:`needs`, worked out once for all requests like it."""
+        return [prepared.need for prepared in self._prepare(wanted)]
+
     def needs(self, request: Request, user: str | None = None) -> list[Need]:
         """What the request of a user needs in each of its queues that may run it; empty for none.
 

@@ -1,0 +1,357 @@
+"""Keeps what the board shows, and tells each reader what of it has changed since it last looked.
+
+A look costs what has changed, not what there is. Forecasts follow: the plan is worked out for a twentieth of a second at each look,
+and until all of it is there, what was forecast before stays.
+"""
+
+import time
+from collections.abc import Iterable, Sequence
+from itertools import islice
+from secrets import token_hex
+
+from lazy_quarry.core.explain.explainer import Explainer
+from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.ledger.accounts import AccountLine, Tally
+from lazy_quarry.core.plan.plan import Plan
+from lazy_quarry.core.units import MINUTE_MS
+from lazy_quarry.site.board import (
+    BoardChange,
+    BoardMark,
+    LimitView,
+    NodeView,
+    Occupant,
+    Owner,
+    PersonView,
+    SiteView,
+    Strata,
+)
+from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.job_views import Expected, JobViews
+from lazy_quarry.site.present import RECENT_MS, Present
+from lazy_quarry.site.stamped import Stamped
+
+RENEW_MS, MOST_RENEWED = 30_000, 40
+"""What a running job uses is read again after so long, of so many jobs at a look; of jobs in sight always."""
+BOOKS_S = 1.0
+"""What runs is added up for each account no more often, though it grows all the time."""
+
+
+class BoardKeeper:
+    """The board of one site in use. Called with the site's lock held."""
+
+    def __init__(self, present: Present, views: JobViews) -> None:
+        self.present, self.views = present, views
+        self._epoch, self._stamp = token_hex(4), 0
+        self._jobs = Stamped[int, JobView]()
+        self._nodes = Stamped[str, NodeView]()
+        self._past = -1
+        """Which past was read; see :attr:`Present.past`."""
+        self._ending: list[tuple[int, int]] = []
+        """(end, number) of those that ended lately, the newest first."""
+        self._occupants: dict[str, dict[int, Occupant]] = {}
+        self._closures: dict[str, str] = {}
+        self._renewed: dict[int, int] = {}
+        """When what each running job uses was read last, the oldest first."""
+        self._expected: dict[int, Expected] = {}
+        self._forecast_of: tuple[Plan, int] | None = None
+        """The plan that the forecasts are from, and how many it had tried."""
+        self._explainer: tuple[tuple[Plan, int, int], Explainer] | None = None
+        self._whys: dict[int, tuple[Job, str]] = {}
+        """What jobs in sight wait for, as that explainer says."""
+        self._strata, self._strata_at = Strata(0, 0, 0, 0, 0, 0), -1
+        self._person: tuple[int, PersonView] | None = None
+        self._accounts: tuple[dict[str, Tally], float, tuple[AccountLine, ...]] | None = None
+        self._site: tuple[int, SiteView] | None = None
+        site = present.site
+        self._queues: dict[str, list[str]] = {}
+        for queue in site.queues:
+            for name in queue.nodes:
+                self._queues.setdefault(name, []).append(queue.name)
+        self._own_accounts = set(site.accounts_of(present.user))
+
+    # -- a look ------------------------------------------------------------------------------------
+
+    def change(self, since: BoardMark | None, sight: Sequence[int], *, whole: bool = False) -> BoardChange:
+        """What has changed since a mark, or all. ``sight`` are jobs that are looked at: of these all is up to date.
+
+        With ``whole`` all forecasts are worked out, however long that takes.
+        """
+        present, now = self.present, self.present.now()
+        self._stamp += 1
+        self._take_in(now)
+        settled = self._forecast(whole)
+        self._renew(sight, now, settled)
+        known = since is not None and since.epoch == self._epoch
+        after = since.stamp if since is not None and known else -1
+        if after < max(self._jobs.floor, self._nodes.floor):
+            after, known = -1, False
+        jobs = list(self._jobs.since(after)) if known else list(self._jobs.values)
+        nodes = self._nodes.since(after) if known else iter(self._nodes.values)
+        site = self._site_at(now)
+        return BoardChange(
+            mark=BoardMark(self._epoch, self._stamp),
+            whole=not known,
+            settled=settled,
+            version=present.version,
+            now_ms=now,
+            clock=present.clock_view,
+            site=site[1] if site[0] > after else None,
+            person=self._person_now(),
+            strata=self._strata_now(),
+            nodes=tuple(self._nodes.values[name] for name in nodes),
+            jobs=tuple(self._jobs.values[number] for number in jobs if number in self._jobs.values),
+            gone=tuple(number for number in jobs if number not in self._jobs.values),
+            accounts=self._accounts_now(),
+            notices=self.notices(),
+        )
+
+    def live(self, numbers: Sequence[int]) -> list[JobView]:
+        """Live jobs with everything that can be said of them."""
+        self.change(None, numbers, whole=True)
+        return [self._jobs.values[number] for number in numbers]
+
+    def notices(self) -> tuple[str, ...]:
+        """What stands in the way of the site or of certain jobs now, in sentences."""
+        present = self.present
+        return tuple(notice for notice in [present.damage, present.unwritable, *present.runner.notices()] if notice)
+
+    # -- jobs --------------------------------------------------------------------------------------
+
+    def _take_in(self, now: int) -> None:
+        """Follow what has changed of the state since the last look."""
+        state = self.present.engine.state
+        touched = state.jobs.take_touched()
+        if self._past < 0:  # the first look
+            touched = set(state.jobs)
+        touched |= {job.parent for number in touched if (job := state.jobs.get(number)) and job.parent is not None}
+        for number in list(touched):
+            touched |= state.followers.get(number, set())
+        dirty = set[str]()
+        for number in sorted(touched):
+            job = state.jobs.get(number)
+            dirty |= self._occupy(number, job)
+            if job is None:
+                self._jobs.drop(number, self._stamp)
+                for kept in (self._renewed, self._expected):
+                    kept.pop(number, None)
+            else:
+                self._show(job)
+        for name in sorted(dirty) if self._past >= 0 else [node.name for node in self.present.site.nodes]:
+            self._show_node(name)
+        self._take_in_ended(now)
+        self._take_in_closures()
+
+    def _show(self, job: Job, why: str = "") -> None:
+        if job.phase is not Phase.WAITING:
+            self._expected.pop(job.number, None)
+        if job.phase is Phase.RUNNING:
+            self._renewed.pop(job.number, None)
+            self._renewed[job.number] = self.present.now()
+        plan = self._forecast_of[0] if self._forecast_of else None
+        unplaced = plan.unplaced_so_far(job.number) if plan is not None else None
+        view = self.views.shown(job, self._expected.get(job.number), unplaced, why)
+        self._jobs.put(job.number, view, self._stamp)
+
+    def _take_in_ended(self, now: int) -> None:
+        ended, live = self.present.recently_ended(), self.present.engine.state.jobs
+        again = self._past != self.present.past
+        self._past = self.present.past
+        fresh: list[tuple[int, int]] = []
+        for job in ended:
+            known = self._jobs.values.get(job.number)
+            if known is not None and known.phase.final and not again:
+                break
+            if job.number not in live:
+                self._jobs.put(job.number, self.views.view(job), self._stamp)
+                fresh.append((job.ended_ms or 0, job.number))
+        self._ending = fresh if again else fresh + self._ending
+        while self._ending and self._ending[-1][0] < now - RECENT_MS:
+            _, number = self._ending.pop()
+            if number not in live:
+                self._jobs.drop(number, self._stamp)
+
+    def _forecast(self, whole: bool) -> bool:
+        """Work the plan out a little further; when all of it is there, take the forecasts from it."""
+        plan = self.present.plan()
+        if whole:
+            plan.finish()
+        elif not self.present.work_out():
+            return False
+        same = self._forecast_of is not None and self._forecast_of[0] is plan
+        known = self._forecast_of[1] if self._forecast_of is not None and same else 0
+        if not same or known != len(plan.tried):
+            self._forecast_of = plan, len(plan.tried)
+            live = self.present.engine.state.jobs
+            for number in islice(plan.tried, known, None):
+                job = live.get(number)
+                if job is not None and job.phase is Phase.WAITING and self._expect(job, plan):
+                    self._show(job)
+        return True
+
+    def _expect(self, job: Job, plan: Plan) -> bool:
+        """Note what the plan says of a job; True when it is something else than before."""
+        expected = self.views.expected(job, plan)
+        before = self._expected.get(job.number)
+        self._expected[job.number] = expected
+        told = self._jobs.values.get(job.number)
+        warned = self.views.hopeless(job, plan.unplaced_so_far(job.number))
+        return before != expected or told is None or told.warning != warned
+
+    def _renew(self, sight: Sequence[int], now: int, settled: bool) -> None:
+        """Bring up to date what is in sight, and a few of those that weren't for long."""
+        live, notices = self.present.engine.state.jobs, self.present.runner.notices()
+        for number in sight:
+            job = live.get(number)
+            if job is not None and job.phase is Phase.WAITING:
+                why = notices[0] if notices else self._why(job, now) if settled else ""
+                if self._jobs.values[number].why != why:
+                    self._show(job, why)
+            elif job is not None:
+                self._show(job)
+        old = list[int]()
+        for number, at in self._renewed.items():
+            if len(old) == MOST_RENEWED or now - at < RENEW_MS:
+                break
+            old.append(number)
+        for number in old:
+            self._show(live[number])
+
+    def _explained(self, now: int) -> Explainer:
+        """Answers from the present plan, made once a minute at the most for the same."""
+        key = (self.present.plan(), len(self.present.engine.state.jobs.running), now // MINUTE_MS)
+        if self._explainer is None or self._explainer[0] != key:
+            self._explainer, self._whys = (key, self.present.explainer()), {}
+        return self._explainer[1]
+
+    def _why(self, job: Job, now: int) -> str:
+        explainer = self._explained(now)
+        known = self._whys.get(job.number)
+        if known is None or known[0] is not job:
+            known = self._whys[job.number] = job, explainer.why(job, job.reason).because
+        return known[1]
+
+    # -- nodes -------------------------------------------------------------------------------------
+
+    def _occupy(self, number: int, job: Job | None) -> set[str]:
+        """A job may have other cores than before, or none; returns the nodes that this is about."""
+        before = self._jobs.values.get(number)
+        names = set(before.nodes) if before is not None else set()
+        found: dict[str, Occupant] = {}
+        if job is not None and job.phase is Phase.RUNNING:
+            found = dict(self._occupied(job))
+        for name in names | set(found):
+            there = self._occupants.setdefault(name, {})
+            if name in found:
+                there[number] = found[name]
+            else:
+                there.pop(number, None)
+        return names | set(found)
+
+    def _show_node(self, name: str) -> None:
+        node = self.present.site.node.get(name)
+        if node is None or not node.runs_jobs:
+            return
+        view = NodeView(
+            name=name,
+            queues=tuple(self._queues.get(name, ())),
+            cores=node.cores,
+            memory_mib=node.memory_mib,
+            gpus=node.gpus,
+            scratch_mib=node.scratch_mib,
+            traits=node.traits,
+            closed=self.present.engine.state.closures.get(name, ""),
+            occupants=tuple(one for _, one in sorted(self._occupants.get(name, {}).items())),
+        )
+        self._nodes.put(name, view, self._stamp)
+
+    def _take_in_closures(self) -> None:
+        closures = self.present.engine.state.closures
+        if closures != self._closures:
+            for name in {*closures, *self._closures}:
+                self._show_node(name)
+            self._closures = dict(closures)
+
+    def _occupied(self, job: Job) -> Iterable[tuple[str, Occupant]]:
+        """What a running job has of each of its nodes."""
+        owner: Owner = "accounts" if job.request.account in self._own_accounts else "others"
+        if job.user == self.present.user:
+            owner = "mine"
+        for allocation in job.allocations:
+            yield (
+                allocation.node,
+                Occupant(
+                    job=job.number,
+                    label=job.label,
+                    owner=owner,
+                    name=job.request.name,
+                    user=job.user,
+                    cores=allocation.cores,
+                    memory_mib=allocation.memory_mib,
+                    gpus=len(allocation.gpus),
+                    until_ms=job.end_limit_ms or 0,
+                ),
+            )
+
+    def _strata_now(self) -> Strata:
+        if next(self._nodes.since(self._strata_at), None) is not None:
+            self._strata, self._strata_at = _strata(self._nodes.values.values()), self._stamp
+        return self._strata
+
+    # -- the rest ----------------------------------------------------------------------------------
+
+    def _accounts_now(self) -> tuple[AccountLine, ...]:
+        tallies, at, known = self.present.engine.state.tallies, time.monotonic(), self._accounts
+        if known is None or known[0] != tallies or at - known[1] > BOOKS_S:
+            self._accounts = known = dict(tallies), at, self.present.account_lines()
+        return known[2]
+
+    def _person_now(self) -> PersonView:
+        if self._person is None or self._person[0] != self.present.version:
+            self._person = self.present.version, self._person_view()
+        return self._person[1]
+
+    def _person_view(self) -> PersonView:
+        site, user = self.present.site, self.present.user
+        accounts = site.accounts_of(user)
+        tiers = [tier.name for tier in site.tiers if not tier.users or user in tier.users]
+        owners = [("user", user), *(("account", name) for name in accounts), *(("tier", name) for name in tiers)]
+        limits = tuple(LimitView(*one) for one in self.present.engine.limit_use.in_use(owners))
+        return PersonView(user, site.default_account(user) or "", accounts, limits)
+
+    def _site_at(self, now: int) -> tuple[int, SiteView]:
+        """What the site is, and the stamp since when it is so."""
+        windows = tuple(window for window in self.present.engine.plans.windows if window.ends_ms > now)
+        if self._site is None or self._site[1].windows != windows:
+            site = self.present.site
+            view = SiteView(
+                name=site.name,
+                head=site.head,
+                contact=site.contact,
+                queues=site.queues,
+                tiers=site.tiers,
+                default_queue=site.default_queue,
+                default_tier=site.default_tier,
+                trial=site.trial,
+                software=site.software,
+                storage=site.storage,
+                login_nodes=tuple(node for node in site.nodes if not node.runs_jobs),
+                examples=site.examples,
+                windows=windows,
+            )
+            self._site = self._stamp, view
+        return self._site
+
+
+def _strata(nodes: Iterable[NodeView]) -> Strata:
+    counts = {"mine": 0, "accounts": 0, "others": 0}
+    closed = free = total = 0
+    for node in nodes:
+        for occupant in node.occupants:
+            counts[occupant.owner] += len(occupant.cores)
+        rest = node.cores - node.cores_used
+        total += node.cores
+        if node.closed:
+            closed += rest
+        else:
+            free += rest
+    return Strata(counts["mine"], counts["accounts"], counts["others"], closed, free, total)
