@@ -17,8 +17,8 @@ from functools import cache
 _PARENT = "lazy-quarry"
 _UNIFIED = ""
 """The name of the hierarchy of version 2, as /proc/self/cgroup has it."""
-_CONTAINING = (_UNIFIED, "pids", "freezer")
-"""The better first: only the unified hierarchy can end all of a group at once."""
+_CONTAINING = ("pids", "freezer", _UNIFIED)
+"""Where both are, one of version 1: to enter a group of version 2 takes the kernel milliseconds, though only there can it end all at once."""
 _LIMITING = ("memory", "cpuset")
 _RESERVE_MIB = 32
 """So much more than was asked for is the kernel's limit: for what it keeps itself for the processes, and for the supervisor."""
@@ -88,11 +88,13 @@ def _folder(hierarchy: str, name: str) -> str | None:
 
 
 def _container(name: str) -> str | None:
-    return next(filter(None, (_folder(each, name) for each in _CONTAINING)), None)
+    bases = _bases()
+    return next((_folder(each, name) for each in _CONTAINING if each in bases), None)
 
 
 def _enter(folder: str) -> bool:
-    return _write(f"{folder}/cgroup.procs", "0")
+    # This process has one thread. In version 1 that may be moved as such, which is far quicker.
+    return _write(f"{folder}/tasks", "0") or _write(f"{folder}/cgroup.procs", "0")
 
 
 def enter(name: str) -> bool:

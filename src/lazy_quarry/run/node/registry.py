@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 import os
 from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from pathlib import Path
 
 from lazy_quarry.run.node.attempt import read_json, write_whole
@@ -34,7 +34,7 @@ def _path(folder: Path) -> Path:
 def register(folder: Path, claimed: Claimed) -> None:
     """Note the claim of an attempt. Where that fails, its folder alone has to tell."""
     with suppress(OSError):
-        text = json.dumps({"supervisor": asdict(claimed.supervisor), "over_by": claimed.over_by})
+        text = json.dumps({"supervisor": vars(claimed.supervisor), "over_by": claimed.over_by})
         write_whole(_path(folder), text, durable=False)
 
 

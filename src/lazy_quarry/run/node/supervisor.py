@@ -13,7 +13,6 @@ import os
 import signal
 import time
 from contextlib import suppress
-from dataclasses import asdict
 from pathlib import Path
 from typing import NoReturn
 
@@ -64,7 +63,7 @@ def _claim(folder: Path, intent: Intent) -> bool:
     """Take the attempt, exclusively; False when another supervisor has it."""
     own = identify(os.getpid())
     mine = folder / f"claim.{own.pid}"
-    write_whole(mine, json.dumps({**asdict(own), "journal": intent.journal, "mark": intent.mark}), durable=False)
+    write_whole(mine, json.dumps({**vars(own), "journal": intent.journal, "mark": intent.mark}), durable=False)
     try:
         os.link(
             mine, folder / "claim.json"
@@ -165,8 +164,11 @@ class Supervisor:
         if self.main == 0:
             return
         pause = 0.02
+        # Most short jobs are over before a first look would be.
+        signal.sigtimedwait(_WAKE - {signal.SIGTERM}, min(pause, self._until_next()))
         while True:
-            self._reap()
+            if self._reap():
+                return  # no child is left, and so nothing: under a subreaper whatever loses its parent becomes a child
             # Only zombies may be left. They are reaped before the second look, because their children then become this
             # process's own.
             below = descendants(os.getpid())
@@ -187,14 +189,15 @@ class Supervisor:
             near_limit = self.measure.peak_mib * 2 >= self.intent.limits.memory_mib
             pause = min(pause * 1.5, 0.03 if near_limit else 0.2)
 
-    def _reap(self) -> None:
+    def _reap(self) -> bool:
+        """Take the ends of children; True when there are no children any more."""
         while True:
             try:
                 pid, status, _ = os.wait4(-1, os.WNOHANG)
             except ChildProcessError:
-                return
+                return True
             if pid == 0:
-                return
+                return False
             if pid == self.main:
                 self.status = status
 
@@ -349,7 +352,7 @@ class Supervisor:
         )
         if self.intent.results.summary and self.main:
             self._write_summary(ended)
-        text = json.dumps(asdict(ended)).encode()
+        text = json.dumps(vars(ended)).encode()
         # In place and of the size that was written at the start: no block is allocated, so this works on a full disk.
         with suppress(OSError):  # where it fails all the same, the attempt is reported as lost
             os.pwrite(self.record, text.ljust(EXIT_BYTES), 0)
