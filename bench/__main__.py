@@ -48,7 +48,19 @@ def main() -> None:
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program has its bytecode, so the one measured has
     wanted = sys.argv[1:]
     missed = False
-    for module in (planning, large, replaying, arrays, drafting, journal, jobs, connections, commands, starting, watching):
+    for module in (
+        planning,
+        large,
+        replaying,
+        arrays,
+        drafting,
+        journal,
+        jobs,
+        connections,
+        commands,
+        starting,
+        watching,
+    ):
         if wanted and module.__name__.removeprefix("bench.") not in wanted:
             continue
         for name, value, unit, reference, bound in module.figures(best):

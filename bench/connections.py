@@ -1,4 +1,4 @@
-"""An engine with many connections: submissions over four of them, its answer to ``jobs`` meanwhile, and two hundred that only listen."""
+"""An engine with many connections: submissions over four, its answer to ``jobs`` meanwhile, and two hundred that listen."""
 
 import os
 import shutil
@@ -47,7 +47,9 @@ def figures(best):
     listeners = []
     try:
         cores = len(os.sched_getaffinity(0))
-        sleeper = Submission(SCRIPT.replace("exec true", "exec sleep 600"), directory="/tmp", overrides=(f"ranks={cores}",))
+        sleeper = Submission(
+            SCRIPT.replace("exec true", "exec sleep 600"), directory="/tmp", overrides=(f"ranks={cores}",)
+        )
         first = clients[0].submit(sleeper).job
         waits: list[float] = []
         over = threading.Event()

@@ -144,8 +144,8 @@ class BoardKeeper:
     def _show(self, job: Job, why: str = "") -> None:
         if job.phase is not Phase.WAITING:
             self._expected.pop(job.number, None)
+        self._renewed.pop(job.number, None)
         if job.phase is Phase.RUNNING:
-            self._renewed.pop(job.number, None)
             self._renewed[job.number] = self.present.now()
         plan = self._forecast_of[0] if self._forecast_of else None
         unplaced = plan.unplaced_so_far(job.number) if plan is not None else None
@@ -164,6 +164,9 @@ class BoardKeeper:
             if job.number not in live:
                 self._jobs.put(job.number, self.views.view(job), self._stamp)
                 fresh.append((job.ended_ms or 0, job.number))
+        if again:
+            for number in {number for _, number in self._ending} - {number for _, number in fresh} - live.keys():
+                self._jobs.drop(number, self._stamp)
         self._ending = fresh if again else fresh + self._ending
         while self._ending and self._ending[-1][0] < now - RECENT_MS:
             _, number = self._ending.pop()
@@ -204,7 +207,7 @@ class BoardKeeper:
             job = live.get(number)
             if job is not None and job.phase is Phase.WAITING:
                 why = notices[0] if notices else self._why(job, now) if settled else ""
-                if self._jobs.values[number].why != why:
+                if job.request.array is not None or self._jobs.values[number].why != why:
                     self._show(job, why)
             elif job is not None:
                 self._show(job)

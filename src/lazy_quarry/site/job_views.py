@@ -62,7 +62,7 @@ class JobViews:
         array, running = job.request.array is not None, job.phase is Phase.RUNNING
         warning = self._running_warning(job) if running and not array else self.hopeless(job, unplaced)
         if running and array:
-            expected = self._array_expected(job, dict(counts))
+            expected, why = self._array_expected(job, dict(counts)), ""
         elif job.phase in (Phase.HELD, Phase.BLOCKED):
             why = stated(job, job.reason).because
         return self._made(job, counts, expected or Expected(), why=why, warning=warning)

@@ -27,6 +27,7 @@ from lazy_quarry.core.engine.commands import (
 )
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Ended, Started, Submitted, TaskMade
+from lazy_quarry.core.engine.live_jobs import LiveJobs
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase, make_task
 from lazy_quarry.core.job.rates import charge
@@ -227,6 +228,9 @@ class World:
             self.tell(Reserve(at, window, "ada"))
         elif what == "look":
             plan = self.engine.plans.plan(max(at, self.engine.state.at_ms))
+            if place % 2:  # a slice of it
+                plan.work(place % 5)
+                return
             assert set(plan.placements).isdisjoint(set(plan.unplaced) - set(plan.placements))
         elif what == "reopen":
             self.reopen()
@@ -331,6 +335,19 @@ def check_plan(world, at):
                 instant,
                 node,
             )
+
+
+def check_what_is_kept(world, at):
+    """What is kept up to date at each change is what follows from all jobs, and turns merged are turns sorted."""
+    jobs = world.engine.state.jobs
+    fresh = LiveJobs(sorted(jobs.items()))
+    assert fresh.running == jobs.running
+    assert (fresh.arrays, fresh.doomed, fresh.dated) == (jobs.arrays, jobs.doomed, jobs.dated)
+    lines, kept = ({key: (one.places, one.unstarted) for key, one in of.lines.items()} for of in (fresh, jobs))
+    assert lines == kept
+    assert [job.number for job in world.engine.plans.in_turn(at)] == [
+        job.number for job in world.engine.plans.in_order(at)
+    ]
 
 
 def start_alone(world, state, number, at):
@@ -446,6 +463,7 @@ def test_whatever_happens_the_promises_hold(seed, acts):
         check_first_not_delayed(world, before, events, at)  # 5
         world.check_never_over()  # 3
         check_plan(world, at)
+        check_what_is_kept(world, at)
     run_to_the_end(world)
     _no_attempt_twice(world.events)
     _books_balance(world)

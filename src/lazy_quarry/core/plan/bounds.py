@@ -19,20 +19,37 @@ class Needed(Protocol):
 
     nodes: NDArray[np.int64] | slice
     parts: list[tuple[int, NDArray[np.int32]]]
+    form: "Form | None"
+    """The same as the compiled search takes it, once that was asked."""
 
 
-class _Kind:
-    """A kind of need as the compiled search takes it, with its rows of bounds and those that hold for it too."""
+class Form:
+    """A need as the compiled search takes it."""
 
-    __slots__ = ("counts", "donors", "floor_ms", "found_ms", "need", "numbers", "rows", "total")
+    __slots__ = ("asked", "counts", "need", "numbers", "total", "where")
 
-    def __init__(self, table: NodeTable, needed: Needed) -> None:
+    def __init__(self, table: NodeTable, needed: Needed, duration_ms: int) -> None:
         self.numbers = np.ascontiguousarray(table.numbers[needed.nodes])
+        self.where = self.numbers.tobytes()
         self.need = np.ascontiguousarray([amount.reshape(4, -1) for _, amount in needed.parts], dtype=np.int32)
         self.counts = np.array([count for count, _ in needed.parts], dtype=np.int64)
         self.total = int(self.counts.sum())
-        self.rows = np.zeros(len(self.counts), dtype=np.int64)
-        self.donors = np.full((len(self.counts), MOST_DONORS), -1, dtype=np.int64)
+        self.asked: list[NDArray[np.int64] | None] = []
+        """For each part what it and those before it ask for, unless that differs by node: amounts, nodes, seconds."""
+        for part, (_, amount) in enumerate(needed.parts):
+            wanted = int(self.counts[: part + 1].sum())
+            self.asked.append(np.array([*amount, wanted, duration_ms // 1000]) if amount.ndim == 1 else None)
+
+
+class _Kind:
+    """A kind of need, with its rows of bounds and those that hold for it too."""
+
+    __slots__ = ("donors", "floor_ms", "form", "found_ms", "rows")
+
+    def __init__(self, form: Form, first_row: int) -> None:
+        self.form = form
+        self.rows = np.arange(first_row, first_row + len(form.counts))
+        self.donors = np.full((len(form.counts), MOST_DONORS), -1, dtype=np.int64)
         self.floor_ms = self.found_ms = 0
 
 
@@ -83,22 +100,23 @@ class Bounds:
         if known is None:
             known = self._kinds[key] = (needed, self._new(needed, duration_ms, not_before_ms))
         kind = known[1]
-        if kind.total > len(kind.numbers):
+        form = kind.form
+        if form.total > len(form.numbers):
             return None
         if not_before_ms < kind.floor_ms:  # what was found of later starts says nothing of earlier ones
             self._bounds[kind.rows] = 0
             self._set_floor(kind, not_before_ms)
         elif not_before_ms > max(kind.floor_ms, kind.found_ms):
             self._set_floor(kind, not_before_ms)  # nothing was looked at between what was found last and this instant
-        chosen = np.empty(kind.total, dtype=np.int64)
+        chosen = np.empty(form.total, dtype=np.int64)
         start = self._kernels.find(
             timeline.times,
             timeline.free,
             timeline.used,
             timeline.now_ms,
-            kind.numbers,
-            kind.need,
-            kind.counts,
+            form.numbers,
+            form.need,
+            form.counts,
             duration_ms,
             not_before_ms,
             self._bounds,
@@ -112,10 +130,10 @@ class Bounds:
         if start < 0:
             return None
         kind.found_ms = start
-        nodes = kind.numbers[chosen].tolist()
-        if len(kind.counts) == 1:
+        nodes = form.numbers[chosen].tolist()
+        if len(form.counts) == 1:
             return Slot(start, (tuple(nodes),))
-        first = int(kind.counts[0])
+        first = int(form.counts[0])
         return Slot(start, (tuple(nodes[:first]), tuple(nodes[first:])))
 
     def _set_floor(self, kind: _Kind, floor_ms: int) -> None:
@@ -123,19 +141,19 @@ class Bounds:
         self._floors[kind.rows] = floor_ms
 
     def _new(self, needed: Needed, duration_ms: int, not_before_ms: int) -> _Kind:
-        kind = _Kind(self.table, needed)
-        parts = len(kind.counts)
+        if needed.form is None:
+            needed.form = Form(self.table, needed, duration_ms)
+        form = needed.form
+        parts = len(form.counts)
+        kind = _Kind(form, self._count)
         while self._count + parts > len(self._floors):
             self._bounds = np.concatenate([self._bounds, np.zeros_like(self._bounds)])
             self._floors = np.concatenate([self._floors, np.zeros_like(self._floors)])
-        kind.rows[:] = np.arange(self._count, self._count + parts)
         self._count += parts
         self._set_floor(kind, not_before_ms)
-        told, wanted = self._told.setdefault(kind.numbers.tobytes(), _Told()), 0
-        for part, (count, amount) in enumerate(needed.parts):
-            wanted += count
-            if amount.ndim == 1:
-                asked = np.array([*amount, wanted, duration_ms // 1000])
+        told = self._told.setdefault(form.where, _Told())
+        for part, asked in enumerate(form.asked):
+            if asked is not None:
                 rows = told.within(asked)
                 kind.donors[part, : len(rows)] = rows
                 if parts == 1:

@@ -130,12 +130,12 @@ class Placing:
             return False
         if self._timeline(wanted).most_idle() < self.planner.fewest_cores(wanted):
             return False
-        placement = self._find(wanted, self._no_sooner.get(kind, 0))
-        self._no_sooner[kind] = placement.start_ms if placement else FAR
-        if placement is None:
+        start = self.planner.earliest(self._timeline(wanted), wanted, self._no_sooner.get(kind, 0), self.limits)
+        self._no_sooner[kind] = FAR if start is None else start
+        if start is None:
             return False
-        if placement.start_ms > self.now_ms:
-            self._changes_at(placement.start_ms)
+        if start > self.now_ms:
+            self._changes_at(start)
             return False
         return True
 

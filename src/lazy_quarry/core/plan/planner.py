@@ -14,6 +14,7 @@ from lazy_quarry.core.job.needs import Need, Part
 from lazy_quarry.core.job.queue_fit import queue_fit
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.plan.bounds import Form
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.node_table import NodeTable
 from lazy_quarry.core.plan.placement import (
@@ -44,6 +45,7 @@ class _PreparedNeed:
     parts: list[tuple[int, NDArray[np.int32]]]
     least: Claim
     """The least that it counts for in limits, wherever it is placed."""
+    form: Form | None = None
 
     @property
     def claim_varies(self) -> bool:
@@ -111,6 +113,16 @@ class Planner:
                 best, chosen = (unpaid, found.start_ms), found
         return chosen
 
+    def earliest(
+        self, timeline: Timeline, wanted: PlanRequest, not_before_ms: int = 0, limits: LimitRows | None = None
+    ) -> int | None:
+        """When a job would start on this timeline; None for never."""
+        if limits is None or not limits.bounded or wanted.owner is None:
+            best = self._best(timeline, wanted, self._prepare(wanted), not_before_ms)
+            return best[1].start_ms if best else None
+        found = self.place(timeline, wanted, not_before_ms, limits)
+        return found.start_ms if found else None
+
     def _within(
         self, timeline: Timeline, wanted: PlanRequest, prepared: _PreparedNeed, not_before_ms: int, limits: LimitRows
     ) -> Placement | None:
@@ -145,8 +157,19 @@ class Planner:
         not_before_ms: int,
         by_size: int | None = None,
     ) -> Placement | None:
+        best = self._best(timeline, wanted, choices_, not_before_ms, by_size)
+        return self._placement(wanted, *best, _duration_ms(wanted)) if best else None
+
+    def _best(
+        self,
+        timeline: Timeline,
+        wanted: PlanRequest,
+        choices_: Sequence[_PreparedNeed],
+        not_before_ms: int,
+        by_size: int | None = None,
+    ) -> tuple[_PreparedNeed, Slot] | None:
         request = wanted.request
-        duration = (request.walltime_s + request.grace_s) * 1000
+        duration = _duration_ms(wanted)
         not_before = max(request.not_before_ms or 0, not_before_ms, timeline.now_ms)
         if not_before >= FAR:
             return None
@@ -162,9 +185,7 @@ class Planner:
                 slot = find(timeline, prepared.nodes, prepared.parts, duration, not_before, by_size)
             if slot and (best is None or slot.start_ms < best[1].start_ms):
                 best = (prepared, slot)
-        if best is None:
-            return None
-        return self._placement(wanted, *best, duration)
+        return best
 
     def fill(self, timeline: Timeline, wanted: PlanRequest, first: Placement, most: int) -> int:
         """Take the place that was found for one job, and those of up to ``most`` in all like it at the same time; returns how many.
@@ -274,6 +295,10 @@ class Planner:
             sum(sorted(amounts)[: need.node_count]) for amounts in ((n.cores for n in nodes), (n.gpus for n in nodes))
         )
         return 1, cores, gpus
+
+
+def _duration_ms(wanted: PlanRequest) -> int:
+    return (wanted.request.walltime_s + wanted.request.grace_s) * 1000
 
 
 def user_of(wanted: PlanRequest) -> str | None:

@@ -18,7 +18,7 @@ _PARENT = "lazy-quarry"
 _UNIFIED = ""
 """The name of the hierarchy of version 2, as /proc/self/cgroup has it."""
 _CONTAINING = ("pids", "freezer", _UNIFIED)
-"""Where both are, one of version 1: to enter a group of version 2 takes the kernel milliseconds, though only there can it end all at once."""
+"""Where both are, one of version 1: to enter a group of version 2 takes milliseconds, though only that can end all at once."""
 _LIMITING = ("memory", "cpuset")
 _RESERVE_MIB = 32
 """So much more than was asked for is the kernel's limit: for what it keeps itself for the processes, and for the supervisor."""

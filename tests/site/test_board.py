@@ -1,0 +1,123 @@
+"""The board by changes: whoever follows it sees the same as whoever asks for all of it."""
+
+import random
+
+import pytest
+
+from lazy_quarry.core.engine.commands import CloseNode, HoldJob, OpenNode
+from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.plan.planner import Planner
+from lazy_quarry.demo.rehearsed import Rehearsed
+from lazy_quarry.site import fast_search
+from lazy_quarry.site.board import BoardMark
+from lazy_quarry.site.board_keeper import BoardKeeper
+from lazy_quarry.site.board_mirror import BoardMirror
+from lazy_quarry.site.fast_search import FastSearch
+from lazy_quarry.site.job_views import JobViews
+from lazy_quarry.site.stamped import MOST_GONE, Stamped
+from tests.conftest import small_site, until
+
+
+def all_of(present):
+    """The board as somebody sees it who has just come, with everything in sight."""
+    jobs = present.engine.state.jobs
+    touched = set(jobs.touched)
+    keeper = BoardKeeper(present, JobViews(present))
+    board = BoardMirror().take(keeper.change(None, list(jobs), whole=True))
+    jobs.touched |= touched  # they are for the other keeper, too
+    return board
+
+
+def test_whoever_follows_the_board_sees_what_whoever_asks_for_all_of_it_sees():
+    chance, rehearsed = random.Random(4), Rehearsed(7)
+    present, queries, mirror = rehearsed.present, rehearsed.site.queries, BoardMirror()
+    nodes = [node.name for node in present.site.nodes if node.runs_jobs]
+    for turn in range(60):
+        live = list(present.engine.state.jobs)
+        what = chance.choice(["time", "time", "time", "hold", "close", "open", "nothing", "past"])
+        if what == "time":
+            rehearsed.advance(rehearsed.now_ms + chance.randrange(1, 3_000_000))
+        elif what == "hold" and live:
+            job = present.engine.state.jobs[chance.choice(live)]
+            if job.phase is Phase.WAITING:
+                present.commit(present.engine.decide(HoldJob(rehearsed.now_ms, job.number, job.user)))
+        elif what in ("close", "open"):
+            command = CloseNode(rehearsed.now_ms, chance.choice(nodes), "sick")
+            if what == "open" and present.engine.state.closures:
+                command = OpenNode(rehearsed.now_ms, min(present.engine.state.closures))
+            present.commit(present.engine.decide(command))
+            rehearsed.site.dispatcher.step()
+        elif what == "past" and turn > 30 and not present.past:
+            rehearsed.add_past(2)
+        if chance.random() < 0.3:
+            mirror.take(queries.look(mirror.mark, chance.sample(live, min(3, len(live)))))
+            continue
+        settled = False
+        while not settled:
+            change = queries.look(mirror.mark, list(present.engine.state.jobs))
+            board, settled = mirror.take(change), change.settled
+        fresh = all_of(present)
+        assert {view.job: view for view in board.jobs} == {view.job: view for view in fresh.jobs}
+        assert board.jobs == fresh.jobs
+        assert board.nodes == fresh.nodes and board.strata == fresh.strata
+        assert (board.person, board.site, board.notices) == (fresh.person, fresh.site, fresh.notices)
+
+
+def test_a_look_says_only_what_has_changed_and_a_stranger_gets_all():
+    rehearsed = Rehearsed(7)
+    queries = rehearsed.site.queries
+    first = queries.look()
+    assert first.whole and first.site is not None and len(first.nodes) > 30 and first.jobs
+    while not first.settled:
+        first = queries.look(first.mark)
+    second = queries.look(first.mark)
+    assert not second.whole and second.site is None
+    assert (second.jobs, second.nodes, second.gone) == ((), (), ())
+    rehearsed.site.dispatcher.present.commit(
+        rehearsed.present.engine.decide(CloseNode(rehearsed.now_ms, second_node(rehearsed), "sick"))
+    )
+    third = queries.look(second.mark)
+    assert [node.name for node in third.nodes] == [second_node(rehearsed)]
+    assert queries.look(BoardMark("of another engine", third.mark.stamp)).whole
+
+
+def second_node(rehearsed):
+    return [node.name for node in rehearsed.present.site.nodes if node.runs_jobs][1]
+
+
+def test_a_reader_who_was_away_for_very_long_gets_all():
+    table = Stamped()
+    for number in range(MOST_GONE + 10):
+        table.put(number, number, number + 1)
+        table.drop(number, number + 1)
+    table.put("kept", 1, MOST_GONE + 20)
+    assert table.floor > 0 and list(table.since(MOST_GONE + 15)) == ["kept"]
+
+
+def test_the_fast_search_is_loaded_where_it_pays(monkeypatch):
+    planner = Planner(small_site())
+    search = FastSearch(planner)
+    search.consider(100)
+    assert search.loading is None  # three nodes: all is done before it would be there
+    monkeypatch.setattr(fast_search, "PAYS_FROM", 100)
+    monkeypatch.setattr(fast_search, "find_spec", lambda name: None)
+    search.consider(100)
+    assert search.loading is None  # Numba isn't installed
+    monkeypatch.undo()
+    monkeypatch.setattr(fast_search, "PAYS_FROM", 100)
+    search.consider(100)
+    until(lambda: planner.kernels is not None, "the compiled search")
+
+
+@pytest.mark.parametrize("job", [1, None])
+def test_the_plan_is_worked_out_a_little_at_a_time(monkeypatch, job):
+    rehearsed = Rehearsed(7)
+    present = rehearsed.present
+    monkeypatch.setattr("lazy_quarry.site.present.SLICE_S", 0.0)
+    monkeypatch.setattr("lazy_quarry.site.present.SLICE_JOBS", 1)
+    present.engine.plans._kept = None
+    waiting = sum(len(line.places) for line in present.engine.state.jobs.lines.values())
+    rounds = 0
+    while not present.work_out():
+        rounds += 1
+    assert rounds >= waiting - 1 > 3
