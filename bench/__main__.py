@@ -11,7 +11,19 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from bench import arrays, commands, connections, drafting, jobs, journal, large, planning, replaying, starting, watching
+from bench import (
+    arrays,
+    commands,
+    connections,
+    drafting,
+    jobs,
+    journal,
+    large,
+    planning,
+    replaying,
+    starting,
+    watching,
+)
 
 
 @dataclass(frozen=True)

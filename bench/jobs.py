@@ -43,7 +43,35 @@ def figures(best):
         client.close()
         for folder in (base, locks):
             shutil.rmtree(folder, ignore_errors=True)
-    yield "start-500-jobs", taken, "s", reference, 8
+    yield "start-500-jobs", taken, "s", reference, 12
+    yield "array-tasks-a-second", 60 / array_rate(), "of 60", 1.0, 1
+
+
+def array_rate() -> float:
+    """Tasks a second, to their recorded ends, of an array of 20,000 of which the first thousand are waited for."""
+    from lazy_quarry.core.header.submission import Submission
+    from lazy_quarry.link.client import SocketClient
+
+    base = tempfile.mkdtemp(prefix="lq-bench-")
+    client = SocketClient(Path(base) / "state")
+    try:
+        array = SCRIPT.replace("# ///\nexec", '# [array]\n# tasks = "1..20000"\n# ///\nexec')
+        job = client.submit(Submission(array, directory="/tmp")).job
+        with sqlite3.connect(f"file:{base}/state/journal.db?mode=ro", uri=True) as journal:
+
+            def until(count: int) -> float:
+                while journal.execute("SELECT count(*) FROM ended").fetchone()[0] < count:
+                    time.sleep(0.02)
+                return time.perf_counter()
+
+            rate = 1_000 / -(until(100) - until(1_100))
+        client.cancel([job])
+        while client.job(job).ended_ms is None:
+            time.sleep(0.05)
+    finally:
+        client.close()
+        shutil.rmtree(base, ignore_errors=True)
+    return rate
 
 
 def _all_cores() -> str:
