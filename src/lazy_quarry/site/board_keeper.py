@@ -55,7 +55,7 @@ class BoardKeeper:
         self._expected: dict[int, Expected] = {}
         self._forecast_of: tuple[Plan, int] | None = None
         """The plan that the forecasts are from, and how many it had tried."""
-        self._explainer: tuple[tuple[Plan, int, int], Explainer] | None = None
+        self._explainer: tuple[tuple[object, ...], Explainer] | None = None
         self._whys: dict[int, tuple[Job, str]] = {}
         """What jobs in sight wait for, as that explainer says."""
         self._strata, self._strata_at = Strata(0, 0, 0, 0, 0, 0), -1
@@ -202,11 +202,11 @@ class BoardKeeper:
 
     def _renew(self, sight: Sequence[int], now: int, settled: bool) -> None:
         """Bring up to date what is in sight, and a few of those that weren't for long."""
-        live, notices = self.present.engine.state.jobs, self.present.runner.notices()
+        live = self.present.engine.state.jobs
         for number in sight:
             job = live.get(number)
             if job is not None and job.phase is Phase.WAITING:
-                why = notices[0] if notices else self._why(job, now) if settled else ""
+                why = self._why(job, now) if settled else ""
                 if job.request.array is not None or self._jobs.values[number].why != why:
                     self._show(job, why)
             elif job is not None:
@@ -221,7 +221,8 @@ class BoardKeeper:
 
     def _explained(self, now: int) -> Explainer:
         """Answers from the present plan, made once a minute at the most for the same."""
-        key = (self.present.plan(), len(self.present.engine.state.jobs.running), now // MINUTE_MS)
+        running, notices = len(self.present.engine.state.jobs.running), tuple(self.present.runner.notices())
+        key = (self.present.plan(), running, now // MINUTE_MS, notices)
         if self._explainer is None or self._explainer[0] != key:
             self._explainer, self._whys = (key, self.present.explainer()), {}
         return self._explainer[1]
@@ -230,7 +231,7 @@ class BoardKeeper:
         explainer = self._explained(now)
         known = self._whys.get(job.number)
         if known is None or known[0] is not job:
-            known = self._whys[job.number] = job, explainer.why(job, job.reason).because
+            known = self._whys[job.number] = job, self.views.why(job, explainer)
         return known[1]
 
     # -- nodes -------------------------------------------------------------------------------------

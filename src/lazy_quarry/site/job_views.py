@@ -46,19 +46,25 @@ class JobViews:
     def view(self, job: Job, explainer: Explainer | None = None) -> JobView:
         """A job as it is shown; why it waits is told where an explainer is given."""
         if not job.phase.final:
-            return self._fresh(job, explainer)
+            plan, waits = self.present.plan(), job.phase is Phase.WAITING
+            expected = self.expected(job, plan) if waits else None
+            why = self.why(job, explainer) if waits and explainer else ""
+            return self.shown(job, expected, plan.unplaced_so_far(job.number), why)
         known = self._ended.get(job.number)
         if known is None or known[0] is not job:
             if len(self._ended) > MOST_TASKS:
                 self._ended.clear()
-            known = self._ended[job.number] = (job, self._fresh(job, explainer))
+            known = self._ended[job.number] = (job, self._made(*self._summed(job), Expected(), why="", warning=""))
         return known[1]
+
+    def why(self, job: Job, explainer: Explainer) -> str:
+        """What a waiting job waits for, or what stands in the way of all."""
+        notices = self.present.runner.notices()
+        return notices[0] if notices else explainer.why(job, job.reason).because
 
     def shown(self, job: Job, expected: Expected | None, unplaced: Unplaced | None, why: str) -> JobView:
         """A live job as the board shows it, with what is known of its start by now."""
-        counts: tuple[tuple[str, int], ...] = ()
-        if job.request.array is not None:
-            job, counts = self._together(job)
+        job, counts = self._summed(job)
         array, running = job.request.array is not None, job.phase is Phase.RUNNING
         warning = self._running_warning(job) if running and not array else self.hopeless(job, unplaced)
         if running and array:
@@ -72,25 +78,6 @@ class JobViews:
         ended = self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
         for task in sorted([*ended, *self.present.tasks_of(job.number)], key=lambda one: one.number):
             yield self.view(task)
-
-    def _fresh(self, job: Job, explainer: Explainer | None) -> JobView:
-        counts: tuple[tuple[str, int], ...] = ()
-        if job.request.array is not None:
-            job, counts = self._together(job)
-        array, running = job.request.array is not None, job.phase is Phase.RUNNING
-        expected, why, warning = Expected(), "", ""
-        if job.phase is Phase.WAITING:
-            expected = self.expected(job, self.present.plan())
-        elif running and array:
-            expected = self._array_expected(job, dict(counts))
-        if not job.phase.final and not running and explainer:
-            told = explainer.why(job, job.reason)
-            notices = self.present.runner.notices() if job.phase is Phase.WAITING else []
-            why = notices[0] if notices else told.because
-            warning = self.hopeless(job, self.present.plan().unplaced_so_far(job.number))
-        if running and not array:
-            warning = self._running_warning(job)
-        return self._made(job, counts, expected, why=why, warning=warning)
 
     def _made(
         self, job: Job, counts: tuple[tuple[str, int], ...], expected: Expected, *, why: str, warning: str
@@ -165,6 +152,10 @@ class JobViews:
                 wanted = EndedFilter(array=job.number, phase=phase.value, limit=MOST_FAILED)
                 numbers += [one.request.task or 0 for one in self.present.journal.ended(wanted)]
         return tuple(sorted(numbers)[:MOST_FAILED])
+
+    def _summed(self, job: Job) -> tuple[Job, tuple[tuple[str, int], ...]]:
+        """An array with the sums of its tasks, and any other job as it is."""
+        return self._together(job) if job.request.array is not None else (job, ())
 
     def _together(self, job: Job) -> tuple[Job, tuple[tuple[str, int], ...]]:
         """An array with the sums of its tasks: what runs, since when, where; and its tasks by state."""

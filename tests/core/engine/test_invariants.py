@@ -315,9 +315,11 @@ def whose(event):
     return number // TASK_SPAN if number >= TASK_SPAN else number
 
 
-def check_plan(world, at):
-    """What runs and what is placed never comes to more than a node has, at any instant."""
+def check_plan(world, at, kept):
+    """What runs and what is placed never comes to more than a node has, at any instant; a kept plan is as a fresh one."""
     plan, site = world.engine.plans.plan_of(at, world.engine.plans.in_order(at)), world.site
+    if kept:
+        assert world.engine.plans.plan(at).placements == plan.placements
     places = [*plan.placements.values(), *plan.starting()]
     spans = [
         (one.node, expected_end(job.end_limit_ms, at), at, one.amount)
@@ -462,7 +464,7 @@ def test_whatever_happens_the_promises_hold(seed, acts):
         check_queues(site, events, known)
         check_first_not_delayed(world, before, events, at)  # 5
         world.check_never_over()  # 3
-        check_plan(world, at)
+        check_plan(world, at, place % 4 == 0)
         check_what_is_kept(world, at)
     run_to_the_end(world)
     _no_attempt_twice(world.events)

@@ -111,8 +111,7 @@ class WatchPlace(Place):
 
     def sight(self) -> list[int]:
         """The rows on the screen, and the one under the cursor."""
-        rows = self.query_one(JobRows)
-        top = rows.scroll_offset.y
+        rows, top = self.query_one(JobRows), self.query_one(JobRows).scroll_offset.y
         shown = [*rows.arranged.rows[top : top + rows.size.height + 1], *([rows.row()] if rows.row() else [])]
         return [row.view.job for row in shown if row and row.view is not None]
 

@@ -5,6 +5,7 @@ from dataclasses import replace
 from heapq import heapify, heappop, heappush
 
 from lazy_quarry.core.plan.limits import LimitRows
+from lazy_quarry.core.plan.open_kinds import Kind, OpenKinds
 from lazy_quarry.core.plan.placement import FAR, Placement, PlanRequest
 from lazy_quarry.core.plan.planner import Planner, user_of
 from lazy_quarry.core.plan.policies import POLICIES
@@ -16,10 +17,6 @@ from lazy_quarry.core.units import HOUR_MS
 
 ARRAY_ROUNDS, ROUNDS_AT_ONCE = 8, 2
 """So often as many tasks of an array are placed as fit, or as at-once allows; what is left then has no place yet."""
-SURE_FOR = 8
-"""Once it is known that something may start, it is looked again after so many places were taken."""
-Kind = int | tuple
-"""Equal for jobs that are placed alike."""
 _NO_NODE = Unplaced("nodes", "no node that could take it is open")
 _AT_ONCE = Unplaced("at-once", "as many of its tasks run as at-once allows")
 
@@ -62,12 +59,8 @@ class Placing:
         self._rest: Iterator[PlanRequest] | None = None
         """What was not tried yet; None where it must be asked for again."""
         self._all_tried = False
-        self._left: dict[Kind, int] = {}
-        """How many of each kind were not tried yet."""
-        self._open: dict[Kind, PlanRequest] = {}
-        """One of each of those kinds, unless none of them can start now. Places are only taken, so then none ever will."""
-        self._takes = self._sure_at = 0
-        """How many places were taken, and how many when it was last seen that some kind can start now; -1 for not at all."""
+        self._kinds, self._taken = OpenKinds(), 0
+        """What may still start now, and how many places were taken."""
         for wanted, count in queue.samples():
             self._count(wanted, count)
 
@@ -103,23 +96,13 @@ class Placing:
 
     def _count(self, wanted: PlanRequest, count: int) -> None:
         kind = self._kind(wanted)
-        self._left[kind] = self._left.get(kind, 0) + count
-        if self._no_sooner.get(kind, 0) <= self.now_ms:
-            self._open.setdefault(kind, wanted)
-            self._sure_at = -1
+        self._kinds.add(kind, wanted, count, self._no_sooner.get(kind, 0) > self.now_ms)
 
     def _something_may_start(self) -> bool:
         """Whether a kind is left of which one could start now, as far as can be seen without placing all that stand before it."""
         if self._first_waiting and self._policy.strict:
             return False
-        if self._open and self._sure_at >= 0 and self._takes < self._sure_at + SURE_FOR:
-            return True
-        for kind, wanted in list(self._open.items()):
-            if self._could_start(kind, wanted):
-                self._sure_at = self._takes
-                return True
-            del self._open[kind]
-        return False
+        return self._kinds.any(self._taken, self._could_start)
 
     def _could_start(self, kind: Kind, wanted: PlanRequest) -> bool:
         if wanted.each:
@@ -164,11 +147,8 @@ class Placing:
             return False
         self.tried[wanted.job] = None
         kind = self._kind(wanted)
-        self._left[kind] = self._left.get(kind, 1) - 1
         self._place_one(wanted, kind)
-        if self._left[kind] <= 0 and kind in self._open:
-            del self._open[kind]
-            self._sure_at = -1
+        self._kinds.tried(kind)
         return True
 
     def _place_one(self, wanted: PlanRequest, kind: Kind) -> None:
@@ -277,7 +257,7 @@ class Placing:
         return False
 
     def _take(self, wanted: PlanRequest, placement: Placement) -> None:
-        self._takes += 1
+        self._taken += 1
         for timeline in self.timelines.values():
             self.planner.occupy(timeline, placement)
         if wanted.owner is not None and self.limits.bounded:
@@ -405,7 +385,7 @@ class Placing:
                 self._take(wanted, first)
                 count = 1
             else:
-                self._takes += 1
+                self._taken += 1
                 count = self.planner.fill(self.timelines[frozenset()], wanted, first, several)
             left -= count
             if not left:
