@@ -16,6 +16,7 @@ from pathlib import Path
 import pytest
 
 from lazy_quarry.core.engine.events import Started
+from lazy_quarry.run.node import groups
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.tables import events
 from tests.conftest import rows_of, script, until
@@ -361,7 +362,8 @@ def test_a_disk_that_fills_after_the_claim_loses_nothing(tmp_path, monkeypatch):
     start = Start.__new__(Start)
     start.folder = Full()
     start.folder.name = "1-1-ab"
-    limits = type("Limits", (), {"memory_mib": 64, "cores": [0]})
+    limits = type("Limits", (), {"memory_mib": 64, "cores": os.sched_getaffinity(0)})
+    monkeypatch.setattr(groups, "_bases", dict)  # this process itself would go through them
     command = type("Command", (), {"environment": {}, "arguments": []})
     start.intent = type("Intent", (), {"command": command, "limits": limits})
     start._take_on = lambda: None

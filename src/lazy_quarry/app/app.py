@@ -146,7 +146,9 @@ class QuarryApp(App[None]):
     def _look(self) -> tuple[Board, bool]:
         """The present, and whether all forecasts are there."""
         assert self.client is not None
-        sight = self._seen.sight() if self._seen is not None else []
+        sight: list[int] = []
+        with suppress(NoMatches):  # its widgets are being made, or go one by one
+            sight = self._seen.sight() if self._seen is not None else []
         with self._mirror_lock:
             change = self.client.look(self._mirror.mark, sight)
             return self._mirror.take(change), change.settled

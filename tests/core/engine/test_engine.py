@@ -477,3 +477,13 @@ def test_an_array_of_one_task_a_node_holds_its_places_like_any_other_job(policy)
     do(engine, Finish(2000, busy[0], 1, exit=0))
     started = [event.job for event in do(engine, Schedule(2000)) if isinstance(event, Started)]
     assert started == [task_id(3, 0)]
+
+
+def test_no_job_is_passed_over_when_those_before_it_have_started():
+    engine = Engine(small_site((2,)))
+    for _ in range(30):  # alike, so that they stand in one line
+        do(engine, Submit(0, "ada", request(ranks=1, walltime_s=600), Origin("x")))
+    started = [event.job for event in do(engine, Schedule(0)) if isinstance(event, Started)]
+    kept = engine.plans.plan(0)
+    assert started == [1, 2] and len(kept.tried) < 30
+    assert set(kept.placements) == set(range(3, 31))
