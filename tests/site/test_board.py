@@ -1,5 +1,6 @@
 """The board by changes: whoever follows it sees the same as whoever asks for all of it."""
 
+import asyncio
 import random
 
 import pytest
@@ -8,6 +9,9 @@ from lazy_quarry.core.engine.commands import CloseNode, HoldJob, OpenNode
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.demo.rehearsed import Rehearsed
+from lazy_quarry.link.protocol import method_of, write_request
+from lazy_quarry.link.server import Server
+from lazy_quarry.link.site_client import READING_THE_PLAN
 from lazy_quarry.site import fast_search
 from lazy_quarry.site.board import BoardMark
 from lazy_quarry.site.board_keeper import BoardKeeper
@@ -121,3 +125,26 @@ def test_the_plan_is_worked_out_a_little_at_a_time(monkeypatch, job):
     while not present.work_out():
         rounds += 1
     assert rounds >= waiting - 1 > 3
+
+
+async def test_others_are_answered_while_a_plan_is_worked_out():
+    said = []
+
+    class Slow:
+        def work_out(self):
+            said.append("slice")
+            return said.count("slice") == 4
+
+    async def other():
+        for _ in range(3):
+            said.append("answer")
+            await asyncio.sleep(0)
+
+    server = Server.__new__(Server)
+    server.site = type("Site", (), {"present": Slow()})
+    beside = asyncio.create_task(other())
+    await server._work_out_plan()
+    await beside
+    assert said[:6] == ["slice", "answer", "slice", "answer", "slice", "answer"] and said.count("slice") == 4
+    assert "jobs" in READING_THE_PLAN and "submit" not in READING_THE_PLAN
+    assert method_of(write_request(1, "jobs", {})) == "jobs" and method_of(b"nonsense") == ""

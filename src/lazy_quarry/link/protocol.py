@@ -101,6 +101,21 @@ def write_notification(method: str, **params: Any) -> bytes:
     return msgspec.json.encode({"jsonrpc": "2.0", "method": method, "params": params}) + b"\n"
 
 
+class _Named(msgspec.Struct):
+    method: str = ""
+
+
+_NAMES = msgspec.json.Decoder(_Named)
+
+
+def method_of(line: bytes) -> str:
+    """What a line calls; empty for what isn't a call."""
+    try:
+        return _NAMES.decode(line).method
+    except msgspec.MsgspecError:
+        return ""
+
+
 _REPLIES = msgspec.json.Decoder(Reply)
 _REQUESTS = msgspec.json.Decoder(Request)
 

@@ -18,7 +18,8 @@ from pathlib import Path
 
 from lazy_quarry import __version__
 from lazy_quarry.errors import DamagedJournal, StateFolderError
-from lazy_quarry.link.protocol import answer, write_notification
+from lazy_quarry.link.protocol import answer, method_of, write_notification
+from lazy_quarry.link.site_client import READING_THE_PLAN
 from lazy_quarry.probe.machine import core_numbers, user_name
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.run.intent import attempt_name
@@ -35,6 +36,8 @@ CHECK_AFTER_S = 10.0
 """A large journal is read whole so long after the start, when the first calls are answered."""
 AGE_EVERY_S = 3600.0
 """How often it is looked for what need not be kept any longer."""
+MOST_SLICES = 200
+"""So many slices of the plan are worked out for one call, before it is answered all the same."""
 LONGEST_LINE = 64 * 2**20
 _LEAVE, _LEFT = b'{"jsonrpc":"2.0","id":0,"method":"leave"}\n', b'{"jsonrpc":"2.0","id":0,"result":null}\n'
 """The one call that is about the engine and not about its site."""
@@ -155,6 +158,13 @@ class Server:
             self.idle_since = time.monotonic()
         return time.monotonic() - self.idle_since > linger_s()
 
+    async def _work_out_plan(self) -> None:
+        """Work the plan out, a slice at a time, between which others are answered."""
+        for _ in range(MOST_SLICES):  # what changes meanwhile may begin it anew; somebody must be answered at last
+            if self.site.present.work_out():
+                return
+            await asyncio.sleep(0)
+
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         peer: socket.socket = writer.get_extra_info("socket")
         _, uid, _ = struct.unpack("3i", peer.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))
@@ -168,6 +178,8 @@ class Server:
             while line := await reader.readline():
                 if line == _LEAVE:
                     self._leave.set()
+                if method_of(line) in READING_THE_PLAN:
+                    await self._work_out_plan()
                 writer.write(_LEFT if line == _LEAVE else answer(self.site, line))
                 await writer.drain()
                 self._watch_link()

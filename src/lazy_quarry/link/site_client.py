@@ -35,6 +35,12 @@ def _answered_by(part: Part) -> Callable[[_Method], _Method]:
     return mark
 
 
+def _reads_the_plan(method: _Method) -> _Method:
+    """Mark a call that needs all of the plan, which on a large site takes long to work out."""
+    method.plan = True  # type: ignore[attr-defined]
+    return method
+
+
 _operations, _queries, _drafts = _answered_by("operations"), _answered_by("queries"), _answered_by("drafts")
 
 
@@ -101,6 +107,7 @@ class SiteClient(Protocol):
     # -- what is read of it
 
     @_queries
+    @_reads_the_plan
     def jobs(
         self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
     ) -> list[JobView]:
@@ -108,11 +115,13 @@ class SiteClient(Protocol):
         ...
 
     @_queries
+    @_reads_the_plan
     def job(self, number: int) -> JobView:
         """One job."""
         ...
 
     @_queries
+    @_reads_the_plan
     def detail(self, number: int) -> JobDetail:
         """One job with record, script and verdict."""
         ...
@@ -133,6 +142,7 @@ class SiteClient(Protocol):
         ...
 
     @_queries
+    @_reads_the_plan
     def ladder(self, number: int) -> list[Suggestion]:
         """When a waiting job would start with other walltimes."""
         ...
@@ -148,6 +158,7 @@ class SiteClient(Protocol):
         ...
 
     @_queries
+    @_reads_the_plan
     def board(self) -> Board:
         """All that is shown of the present, however long it takes: see :class:`Board`."""
         ...
@@ -163,6 +174,7 @@ class SiteClient(Protocol):
         ...
 
     @_queries
+    @_reads_the_plan
     def room(self, queue: str) -> list[RoomView]:
         """The most that could start now in a queue, by walltime and kind."""
         ...
@@ -170,6 +182,7 @@ class SiteClient(Protocol):
     # -- what is said of a draft
 
     @_drafts
+    @_reads_the_plan
     def check(self, submission: Submission) -> DraftReport:
         """The report on a draft."""
         ...
@@ -189,3 +202,6 @@ CALLS: dict[str, Part] = {
     name: member.part for name, member in vars(SiteClient).items() if callable(member) and hasattr(member, "part")
 }
 """Every call that a site answers, with the part that answers it."""
+
+READING_THE_PLAN = frozenset(name for name, member in vars(SiteClient).items() if hasattr(member, "plan"))
+"""The calls that need all of the plan."""
