@@ -77,10 +77,7 @@ class BoardKeeper:
         With ``whole`` all forecasts are worked out, however long that takes.
         """
         present, now = self.present, self.present.now()
-        self._stamp += 1
-        self._take_in(now)
-        settled = self._forecast(whole)
-        self._renew(sight, now, settled)
+        settled = self._bring_up_to_date(now, sight, whole)
         known = since is not None and since.epoch == self._epoch
         after = since.stamp if since is not None and known else -1
         if after < max(self._jobs.floor, self._nodes.floor):
@@ -107,8 +104,16 @@ class BoardKeeper:
 
     def live(self, numbers: Sequence[int]) -> list[JobView]:
         """Live jobs with everything that can be said of them."""
-        self.change(None, numbers, whole=True)
+        self._bring_up_to_date(self.present.now(), numbers, whole=True)
         return [self._jobs.values[number] for number in numbers]
+
+    def _bring_up_to_date(self, now: int, sight: Sequence[int], whole: bool) -> bool:
+        """Follow the site; True when all forecasts are there."""
+        self._stamp += 1
+        self._take_in(now)
+        settled = self._forecast(whole)
+        self._renew(sight, now, settled)
+        return settled
 
     def notices(self) -> tuple[str, ...]:
         """What stands in the way of the site or of certain jobs now, in sentences."""
