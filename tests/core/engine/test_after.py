@@ -56,6 +56,19 @@ def test_what_waits_for_an_end_starts_or_is_skipped_by_it(condition, end, then):
         assert str(first) in world.journal.ended_job(second).reason
 
 
+def test_a_job_that_was_held_while_its_condition_failed_is_skipped_and_not_started():
+    world = World()
+    first = submit(world)
+    second = submit(world, (str(first), "succeeds"))
+    world.schedule()
+    world.tell(HoldJob(world.at, second, "ada"))
+    world.finish(first, 1)
+    world.tell(ReleaseJob(world.at, second, "ada"))
+    world.schedule()
+    ended = world.journal.ended_job(second)
+    assert (ended.phase, ended.attempt) == (Phase.SKIPPED, 0)
+
+
 def test_begins_is_met_by_the_start_and_missed_by_a_cancelling_before_it():
     world = World()
     first = submit(world, not_before_ms=NOW + 60_000)
