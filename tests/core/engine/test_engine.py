@@ -487,3 +487,14 @@ def test_no_job_is_passed_over_when_those_before_it_have_started():
     kept = engine.plans.plan(0)
     assert started == [1, 2] and len(kept.tried) < 30
     assert set(kept.placements) == set(range(3, 31))
+
+
+def test_what_did_not_start_at_its_instant_is_placed_again_later():
+    """As when the disk was full: by then a window may be too near."""
+    site = small_site((4,))
+    upkeep = Window(("n1",), 1_000_000, 9_000_000, "upkeep", (), (), "upkeep")
+    engine = Engine(replace(site, windows=(upkeep,)))
+    do(engine, Submit(0, "ada", request(walltime_s=900), Origin("x")))
+    assert engine.plans.plan(0).starting()  # and nobody starts it
+    assert do(engine, Schedule(500_000)) == []
+    assert engine.plans.plan(500_000).placements[1].start_ms == 9_000_000

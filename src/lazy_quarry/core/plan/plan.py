@@ -108,6 +108,8 @@ class Plan:
         """Move its present to a later instant; False when the plan isn't valid any more."""
         if not self.now_ms <= now_ms < self.valid_until_ms:
             return False
+        if now_ms > self.now_ms and (self._placing.starting or self._placing.more_tasks):
+            return False  # what was to start then has not: it may not fit any more
         self._placing.move_to(now_ms)
         return True
 
