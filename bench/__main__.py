@@ -64,6 +64,7 @@ def main() -> None:
         planning,
         large,
         replaying,
+        studying,
         arrays,
         drafting,
         journal,

@@ -92,7 +92,7 @@ def board_figures(sort: float):
         mirror.take(change)
         return time.perf_counter() - began, change.settled
 
-    engine.decide(Schedule(engine.state.at_ms))
+    engine.apply(engine.decide(Schedule(engine.state.at_ms)))
     first, settled = look()
     longest = first
     while not settled:
@@ -104,6 +104,7 @@ def board_figures(sort: float):
     changed = 9.9
     for _ in range(10):
         engine.apply(engine.decide(Submit(engine.state.at_ms + 10, "ada", requests[3], Origin("#!/bin/sh\n"))))
+        engine.apply(engine.decide(Schedule(engine.state.at_ms)))
         present.version += 1
         changed = min(changed, look(sight)[0])
         while not look(sight)[1]:

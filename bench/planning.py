@@ -86,4 +86,4 @@ def figures(best):
     yield "replan", base, "s", sort, 5
     yield "replan-twice-the-jobs", replan(best, 1000, 2000, 10_000, kernels), "s", base, 2.3
     yield "replan-twice-the-nodes", replan(best, 2000, 4000, 5000, kernels), "s", base, 2.3
-    yield "replan-mixed", replan_mixed(best, kernels), "s", sort, 10
+    yield "replan-mixed", replan_mixed(best, kernels), "s", sort, 16
