@@ -22,6 +22,7 @@ from bench import (
     planning,
     replaying,
     starting,
+    studying,
     watching,
 )
 
