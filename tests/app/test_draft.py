@@ -371,3 +371,17 @@ async def test_an_array_is_submitted_folds_in_watch_and_opens(tmp_path):
         assert app.client.job(number).phase == "done"
         await press(pilot, "a")
         await wait_for(pilot, lambda: "·1  level=1" not in text_of(app, "#jobs"))
+
+
+async def test_escape_and_a_number_go_to_a_place_from_the_script(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        place = await drafted(app, pilot)
+        text = place.editor.text
+        place.editor.focus()
+        await press(pilot, "escape", "4")
+        await wait_for(pilot, lambda: app.place == "watch")
+        assert place.editor.text == text
+        await app.action_go("draft")
+        place.editor.focus()
+        await press(pilot, "escape", "escape")
+        assert place.editor.has_focus

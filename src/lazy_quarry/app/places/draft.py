@@ -314,9 +314,9 @@ class DraftPlace(Place):
     # -- panes -------------------------------------------------------------------------------------
 
     def action_back(self) -> None:
-        """Back to the script; from the script to the dials, where f6 goes on."""
+        """Back to the script; from the script to the report, where a number goes to a place and isn't typed."""
         if self.editor.has_focus:
-            self.action_side()
+            self.query_one(ReportRows).focus()
         elif self.query_one(OverridesEdit).has_focus and not self.document.overrides.values:
             self.action_overrides()
         else:

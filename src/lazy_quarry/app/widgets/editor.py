@@ -72,6 +72,11 @@ class Editor(Drawing, TextArea):
             event.prevent_default()
             await self.run_action(binding.action)
             return
+        if event.key == "escape":  # Textual's own way is the next widget, where a number would be typed
+            event.stop()
+            event.prevent_default()
+            await self.app.run_action("place_action('back')")
+            return
         await super()._on_key(event)
 
     def put(self, text: str) -> None:
