@@ -100,7 +100,7 @@ class Planner:
     ) -> Placement | None:
         """Where a job would go on this timeline, without taking the place; None when never."""
         if limits is None or not limits.bounded or wanted.owner is None:
-            return self._place(timeline, wanted, self._prepare(wanted), not_before_ms)
+            return self._placed(wanted, self._best(timeline, wanted, self._prepare(wanted), not_before_ms))
         best: tuple[bool, int] | None = None
         chosen: Placement | None = None
         for prepared in self._prepare(wanted):
@@ -133,7 +133,7 @@ class Planner:
         smallest = limits.node_measures(owner, prepared.need.queue) if prepared.claim_varies else [None]
         while True:
             for measure in smallest:
-                found = self._place(timeline, wanted, [prepared], not_before_ms, measure)
+                found = self._placed(wanted, self._best(timeline, wanted, [prepared], not_before_ms, measure))
                 if found is None:
                     return None
                 length = found.end_ms - found.start_ms
@@ -149,15 +149,7 @@ class Planner:
                 later = min(changes)
             not_before_ms = later
 
-    def _place(
-        self,
-        timeline: Timeline,
-        wanted: PlanRequest,
-        choices_: Sequence[_PreparedNeed],
-        not_before_ms: int,
-        by_size: int | None = None,
-    ) -> Placement | None:
-        best = self._best(timeline, wanted, choices_, not_before_ms, by_size)
+    def _placed(self, wanted: PlanRequest, best: tuple[_PreparedNeed, Slot] | None) -> Placement | None:
         return self._placement(wanted, *best, _duration_ms(wanted)) if best else None
 
     def _best(
