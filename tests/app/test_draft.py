@@ -2,6 +2,7 @@
 
 import json
 
+from lazy_quarry.app.places import draft_checks
 from lazy_quarry.app.widgets.frame import NoteBar
 from lazy_quarry.core.header.block import find_block
 from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
@@ -385,3 +386,22 @@ async def test_escape_and_a_number_go_to_a_place_from_the_script(tmp_path):
         place.editor.focus()
         await press(pilot, "escape", "escape")
         assert place.editor.has_focus
+
+
+async def test_a_draft_is_checked_again_only_when_it_or_the_site_has_changed(tmp_path, monkeypatch):
+    async with demo(tmp_path) as (app, pilot):
+        place = await drafted(app, pilot)
+        await settled(pilot)
+        asked = []
+        monkeypatch.setattr(place.checks, "check", lambda: asked.append(1) or type(place.checks).check(place.checks))
+        version = app.board.version
+        place.checks.follow(version + 1)
+        place.checks.follow(version + 1)
+        assert len(asked) == 1
+        place.checks.revision += 1
+        place.checks.follow(version + 1)
+        place.checks.follow(version + 2)
+        assert len(asked) == 3
+        monkeypatch.setattr(draft_checks, "AGAIN_S", 0.0)
+        place.checks.follow(version + 2)
+        assert len(asked) == 4

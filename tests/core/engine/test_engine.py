@@ -18,7 +18,7 @@ from lazy_quarry.core.engine.commands import (
     Submit,
 )
 from lazy_quarry.core.engine.engine import Engine, State
-from lazy_quarry.core.engine.events import ClockHeld, Ended, Started, Stopping
+from lazy_quarry.core.engine.events import ClockHeld, Ended, Started, Stopping, Submitted
 from lazy_quarry.core.job.job import EACH, Origin, Phase, Use, task_id
 from lazy_quarry.core.job.phase import SIGNS
 from lazy_quarry.core.job.rates import charge, greatest_charge
@@ -487,6 +487,21 @@ def test_no_job_is_passed_over_when_those_before_it_have_started():
     kept = engine.plans.plan(0)
     assert started == [1, 2] and len(kept.tried) < 30
     assert set(kept.placements) == set(range(3, 31))
+
+
+def test_a_job_that_lands_ahead_of_others_keeps_the_places_of_those_before_it(monkeypatch):
+    engine = Engine(small_site((4, 4)))
+    for number in range(40):  # each of its own kind, from whom has used nothing
+        do(engine, Submit(number, "ada", request(ranks=3, walltime_s=600 + number), Origin("x")))
+    do(engine, Schedule(50))
+    waiting = list(engine.plans.plan(50).placements)
+    engine.apply([Submitted(30, 41, "ada", request(ranks=3, walltime_s=60), Origin("x"))])  # before nine others
+    searched, place = [], engine.plans.planner.place
+    monkeypatch.setattr(engine.plans.planner, "place", lambda *of: searched.append(of[1].job) or place(*of))
+    kept = engine.plans.plan(60).placements
+    assert list(engine.plans.plan(60).tried) == [*waiting[:-9], 41, *waiting[-9:]]
+    assert searched == [41, *waiting[-9:]]
+    assert kept == Engine(engine.site, engine.state.copy()).plans.plan(60).placements
 
 
 def test_what_did_not_start_at_its_instant_is_placed_again_later():

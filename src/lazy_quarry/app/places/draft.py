@@ -141,7 +141,7 @@ class DraftPlace(Place):
             self.action_begin()  # now it is known what the site has
         if self.display:
             self._show_dials()
-            self.checks.check()
+            self.checks.follow(board.version)
 
     # -- the script --------------------------------------------------------------------------------
 

@@ -1,5 +1,6 @@
 """Asking the site what it says of the draft, at every pause."""
 
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
@@ -16,6 +17,9 @@ from lazy_quarry.probe.language import findings
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.site.draft_view import DraftReport
 
+AGAIN_S = 10.0
+"""So long an answer stays when neither draft nor site has changed: what is free may follow from the clock alone."""
+
 
 class DraftChecks:
     """Keeps the last report; ``show`` is called with each new one. Work is done in workers of ``owner``."""
@@ -29,12 +33,23 @@ class DraftChecks:
         """Grows with every change of the text; an answer to an earlier one is dropped."""
         self._findings: tuple[Diagnostic, ...] = ()
         """What other programs last said of the script."""
+        self._version = 0
+        """Of the site, as far as is known here."""
+        self._asked: tuple[int, int, float] | None = None
+        """The revision, the version of the site and the instant at which it was asked last; None: that had no answer."""
 
     def check(self) -> None:
         """Ask about the draft as it stands."""
         if self.quarry.client is not None and not self.document.empty:
+            self._asked = self.revision, self._version, time.monotonic()
             ask = partial(self._ask, self.document.submission(), self.revision, self._findings)
             self.owner.run_worker(ask, thread=True, exclusive=True, group="check")
+
+    def follow(self, version: int) -> None:
+        """Ask again if draft or site has changed since the last answer, or that is old."""
+        self._version, asked = version, self._asked
+        if asked is None or asked[:2] != (self.revision, version) or time.monotonic() >= asked[2] + AGAIN_S:
+            self.check()
 
     def _ask(self, submission: Submission, revision: int, known: tuple[Diagnostic, ...]) -> None:
         """First the site's own findings, with what was known about the script; then also those of other programs."""
@@ -51,6 +66,7 @@ class DraftChecks:
                 report = client.check(replace(quick, findings=found))
                 self.quarry.hand_over(self._take, report, found, revision)
         except QuarryError as fault:
+            self._asked = None
             self.owner.post_message(Say(str(fault), bad=True))
 
     def _take(self, report: DraftReport, found: tuple[Diagnostic, ...], revision: int) -> None:

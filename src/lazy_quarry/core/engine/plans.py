@@ -13,6 +13,7 @@ from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Request, task_request
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, RecentUse, use_updated_at
+from lazy_quarry.core.plan.earlier import Earlier
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import Owner, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.plan import Plan, expected_end, make_plan
@@ -33,6 +34,8 @@ class Plans:
         self.site, self.state = site, state
         self.planner = Planner(site)
         self._kept: Plan | None = None
+        self._earlier: Plan | None = None
+        """The plan that was kept until jobs came in that stand before some that it had tried."""
         self._ordering = frozenset[str]()
         """Whose own order the kept plan follows."""
         self._order_until_ms = 0
@@ -56,7 +59,11 @@ class Plans:
                 plan = None
             self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
         if plan is None or not plan.at(at_ms):
-            plan = self._kept = self.plan_of(at_ms, LineQueue(self, at_ms))
+            earlier = None
+            if self._earlier is not None and self._earlier.at(at_ms):
+                earlier = self._earlier.as_earlier(self._waits)
+            self._earlier = None
+            plan = self._kept = self.plan_of(at_ms, LineQueue(self, at_ms), earlier=earlier)
             self._ordering = frozenset(self.state.orders)
             self._order_until_ms = use_updated_at(at_ms) + USE_UPDATE_MS
         return plan
@@ -68,6 +75,8 @@ class Plans:
         """
         if isinstance(event, Ended | BroughtForward):
             self._turns = None
+        if not isinstance(event, Submitted):
+            self._earlier = None
         plan = self._kept
         if plan is None:
             return
@@ -78,7 +87,7 @@ class Plans:
             known = plan.serves(self.access(event.user, event.request.account))
             # An array is planned task by task; a job before others changes their places.
             if event.request.array is not None or not known or not self._behind_all(job, plan, event.at_ms):
-                self._kept = None
+                self._kept, self._earlier = None, plan
             else:
                 plan.follow(LineQueue(self, event.at_ms), self.plan_request(job, event.at_ms))
         elif isinstance(event, Started) and self._starts_as_planned(plan, event):
@@ -136,6 +145,7 @@ class Plans:
         *,
         giving_way: Collection[int] = (),
         accesses: Iterable[frozenset[Window]] = (),
+        earlier: Earlier | None = None,
     ) -> Plan:
         """A plan for jobs in this order beside what runs, as if the jobs in ``giving_way`` were told to stop now."""
         limits = self.limit_rows(at_ms)
@@ -159,6 +169,7 @@ class Plans:
             windows=self.windows,
             limits=limits,
             accesses=accesses,
+            earlier=earlier,
         )
 
     # -- what the planner is given -----------------------------------------------------------------

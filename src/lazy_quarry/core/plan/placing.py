@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from heapq import heapify, heappop, heappush
 
+from lazy_quarry.core.plan.earlier import Earlier
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.open_kinds import Kind, OpenKinds
 from lazy_quarry.core.plan.placement import FAR, Placement, PlanRequest
@@ -36,6 +37,7 @@ class Placing:
         limits: LimitRows,
         queue: Queue,
         valid_until_ms: int,
+        earlier: Earlier,
     ) -> None:
         self.planner, self.now_ms = planner, now_ms
         self.timelines, self.limits = timelines, limits
@@ -55,7 +57,7 @@ class Placing:
         """Kinds of request that hold places later on, as many as the plan is deep. What starts now counts for nothing."""
         self._no_sooner: dict[Kind, int] = {}
         """For each kind of request, the last start that was found. Equal requests further back never start earlier."""
-        self._queue = queue
+        self._queue, self._earlier = queue, earlier
         self._rest: Iterator[PlanRequest] | None = None
         """What was not tried yet; None where it must be asked for again."""
         self._all_tried = False
@@ -147,11 +149,11 @@ class Placing:
             return False
         self.tried[wanted.job] = None
         kind = self._kind(wanted)
-        self._place_one(wanted, kind)
+        self._place_one(wanted, kind, self._earlier.place_of(wanted.job))
         self._kinds.tried(kind)
         return True
 
-    def _place_one(self, wanted: PlanRequest, kind: Kind) -> None:
+    def _place_one(self, wanted: PlanRequest, kind: Kind, known: Placement | None) -> None:
         # Equal requests cannot start before the last one that was placed, so the search begins there.
         no_sooner = self._no_sooner.get(kind, 0)
         if no_sooner > self.now_ms and not self._within_depth(kind):
@@ -165,14 +167,14 @@ class Placing:
         elif wanted.count > 1 or wanted.at_once is not None:
             self._place_array(wanted, kind, no_sooner)
         else:
-            self._place_job(wanted, kind, no_sooner)
+            self._place_job(wanted, kind, no_sooner, known)
 
     def _kind(self, wanted: PlanRequest) -> Kind:
         kind = self.planner.kind(wanted)
         return (kind, wanted.access, wanted.owner) if wanted.access or self.limits.bounded else kind
 
-    def _place_job(self, wanted: PlanRequest, kind: Kind, no_sooner: int) -> None:
-        placement = self._find(wanted, no_sooner)
+    def _place_job(self, wanted: PlanRequest, kind: Kind, no_sooner: int, known: Placement | None) -> None:
+        placement = known or self._find(wanted, no_sooner)
         if placement is None:
             self._no_sooner[kind] = FAR
             self.unplaced[wanted.job] = self._never(wanted)

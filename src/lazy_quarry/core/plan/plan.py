@@ -1,8 +1,9 @@
 """The plan: where and when every waiting job is expected to run. It is made only as far as a reader needs it."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 
+from lazy_quarry.core.plan.earlier import Earlier
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import FAR, Placement, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.placing import Placing
@@ -37,11 +38,13 @@ def make_plan(
     windows: Sequence[Window] = (),
     limits: LimitRows | None = None,
     accesses: Iterable[frozenset[Window]] = (),
+    earlier: Earlier | None = None,
 ) -> "Plan":
     """Make a plan of the ``waiting`` jobs, in the order of their turns, beside the running ones.
 
     ``limits`` are the site's limits with what is in use of them now; None for none. ``accesses`` are
-    sets of reservations for which somebody will ask what is free to those who may use them.
+    sets of reservations for which somebody will ask what is free to those who may use them. ``earlier`` is
+    what a plan found that still held when jobs were added.
     """
     planner.trim()
     index = planner.table.index
@@ -74,6 +77,7 @@ def make_plan(
         limits=limits or LimitRows(_UNLIMITED, now_ms),
         queue=queue,
         valid_until_ms=min(grows, default=FAR),
+        earlier=earlier or Earlier(),
     )
     return Plan(placing)
 
@@ -148,6 +152,10 @@ class Plan:
         """The place of one job; the plan is worked out no further than to it."""
         self._placing.until_tried(job)
         return self._placing.placed.get(job)
+
+    def as_earlier(self, waits: Callable[[int], bool]) -> Earlier:
+        """What it found so far, for a plan with more jobs; ``waits`` tells whether a job still waits."""
+        return Earlier((job for job in self.tried if waits(job)), self._placing.placed)
 
     def placed_so_far(self, job: int) -> Placement | None:
         """The place of a job, if the plan was worked out that far."""
