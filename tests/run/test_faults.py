@@ -490,17 +490,17 @@ def test_another_user_whose_jobs_have_the_same_cores_is_told_of(tmp_path, monkey
 
 
 def test_a_small_file_is_written_whole_or_not_at_all(tmp_path, monkeypatch):
-    from lazy_quarry.run.node import attempt
+    from lazy_quarry.run.node import files
 
     write = os.write
-    monkeypatch.setattr(attempt.os, "write", lambda fd, data: write(fd, data[:3]))
-    attempt.write_whole(tmp_path / "a", "all of it")
+    monkeypatch.setattr(files.os, "write", lambda fd, data: write(fd, data[:3]))
+    files.write_whole(tmp_path / "a", "all of it")
     assert (tmp_path / "a").read_text() == "all of it"
 
     def full(fd, data):
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr(attempt.os, "write", full)
+    monkeypatch.setattr(files.os, "write", full)
     with pytest.raises(OSError, match="No space"):
-        attempt.write_whole(tmp_path / "b", "all of it")
+        files.write_whole(tmp_path / "b", "all of it")
     assert sorted(path.name for path in tmp_path.iterdir()) == ["a"]

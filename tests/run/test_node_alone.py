@@ -10,7 +10,17 @@ from pathlib import Path
 
 import pytest
 
-from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging, read_exit, write_intent
+from lazy_quarry.run.node.attempt import (
+    Command,
+    Intent,
+    Limits,
+    Paths,
+    Results,
+    Staging,
+    read_claim,
+    read_exit,
+    write_intent,
+)
 from lazy_quarry.run.node.process import start_ticks
 from lazy_quarry.run.node.sockets import dial
 from tests.conftest import until
@@ -90,7 +100,7 @@ def test_the_agent_and_the_supervisor_run_a_job_by_themselves(python, tmp_path):
     with Alone(tmp_path, python) as alone:
         told = json.loads(alone.start("#!/bin/sh\necho water; exit 4\n").makefile().readline())
         assert (told["ended"], told["exit"]["exit"], told["exit"]["mark"]) == ("1-1-ab", 4, "ab")
-        assert asdict(read_exit(alone.folder)) == told["exit"]
+        assert asdict(read_exit(alone.folder, read_claim(alone.folder))) == told["exit"]
         assert (alone.work / "out.txt").read_text() == "water\n"
 
 
@@ -103,7 +113,7 @@ def test_an_attempt_with_a_lease_ends_when_its_site_is_out_of_reach(tmp_path):
             lambda: float(lease.read_text()) > float(first) + 3, "renewals past the lease, while the engine is in reach"
         )
         link.close()
-        ended = until(lambda: read_exit(alone.folder), "the end")
+        ended = until(lambda: read_exit(alone.folder, read_claim(alone.folder)), "the end")
         assert ended.cause == "lost" and "out of reach" in ended.reason
 
 

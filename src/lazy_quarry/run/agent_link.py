@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
-from lazy_quarry.run.node.attempt import read_json
+from lazy_quarry.run.node.files import read_json
 from lazy_quarry.run.node.sockets import dial
 
 CONNECT_S = 5.0

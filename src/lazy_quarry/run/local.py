@@ -15,7 +15,8 @@ from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.run.agent_link import AgentLink
 from lazy_quarry.run.intent import attempt_name, intent_of, named_attempt
-from lazy_quarry.run.node.attempt import Exit, read_claim, read_json, write_intent, write_whole
+from lazy_quarry.run.node.attempt import Exit, read_claim, write_intent
+from lazy_quarry.run.node.files import read_json, write_whole
 from lazy_quarry.run.node.locks import others_here
 from lazy_quarry.run.runner import OutputChunk
 

@@ -25,16 +25,17 @@ import socket
 import sys
 import time
 from contextlib import suppress
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 from lazy_quarry.run.node import groups
-from lazy_quarry.run.node.attempt import Exit, read_claim, read_exit, read_intent, read_json, renew_lease, write_whole
+from lazy_quarry.run.node.attempt import Exit, read_claim, read_exit, read_intent, renew_lease
+from lazy_quarry.run.node.files import read_json, write_whole
 from lazy_quarry.run.node.locks import CoresLock, CoresTaken
 from lazy_quarry.run.node.process import (
     Identity,
     become_subreaper,
+    boot_id,
     boottime,
     children,
     descendants,
@@ -93,10 +94,10 @@ class Agent:
             if now >= self.looked_at + LOOK_S:
                 self.looked_at = now
                 self._look_after_supervisors()
+                self._reap_adopted()
             for name in [name for name, at in self.retries.items() if at <= now]:
                 del self.retries[name]
                 self._ensure(name)
-            self._reap_adopted()
             if self.clients or self.watched or self.dying:
                 self.idle_since = now
             elif now - self.idle_since > IDLE_S:
@@ -177,7 +178,8 @@ class Agent:
         if self._claim(name) is not None or not folder.exists():
             self._follow(name)
             return
-        (folder / "refused").unlink(missing_ok=True)
+        with suppress(FileNotFoundError):
+            os.unlink(f"{folder}/refused")
         intent = read_intent(folder)
         if intent is None:
             return  # the engine will finish laying it out, and ask again
@@ -217,29 +219,29 @@ class Agent:
             # By number: waitpid(-1) could take the end of another supervisor, whose pidfd would then never be matched.
             with suppress(ChildProcessError):
                 os.waitpid(pid, 0)
-        self._follow(name)
+        self._follow(name, pid)
 
-    def _follow(self, name: str) -> None:
-        """Watch the supervisor that claimed an attempt; report how it ended when it has gone."""
+    def _follow(self, name: str, ended: int = 0) -> None:
+        """Watch the supervisor that claimed an attempt; report how it ended when it has gone, as the process ``ended`` has."""
         claim = self._claim(name)
-        if claim is not None and claim.alive():
+        if claim is not None and claim.pid != ended and claim.alive():
             with suppress(ProcessLookupError):
                 self._watch(name, claim.pid)
                 intent = read_intent(self.spool / name)
                 if intent is not None and intent.lease_s is not None:
                     self.leased.add(name)
                 return
-        self._settle(name)
+        self._settle(name, claim)
 
-    def _settle(self, name: str) -> None:
-        """Report how an attempt ended, after its supervisor is gone."""
+    def _settle(self, name: str, claim: Identity | None) -> None:
+        """Report how an attempt ended, after the supervisor that claimed it is gone."""
         folder = self.spool / name
-        ended = read_exit(folder)
+        ended = read_exit(folder, claim)
         if ended is not None:
             self._clear(name)
-            self._tell({"ended": name, "exit": asdict(ended)})
+            self._tell({"ended": name, "exit": vars(ended)})
             return
-        if folder.exists() and self._claim(name) is None:
+        if claim is None and folder.exists():
             refused = folder / "refused"
             reason = refused.read_text() if refused.exists() else "the disk is full"
             self._tell({"waits": name, "reason": reason})
@@ -270,12 +272,12 @@ class Agent:
             del self.dying[name]
             self._clear(name)
             ended = Exit(round(time.time() * 1000), 0, cause="lost", reason=reason)
-            self._tell({"lost": name, "exit": asdict(ended)})
+            self._tell({"lost": name, "exit": vars(ended)})
 
     def _left_of(self, name: str) -> list[int]:
         """What lives of an attempt: in its group or session, with its folder in the environment, or fallen to this process."""
         folder = self.spool / name
-        mark, session = f"LQ_ATTEMPT_FOLDER={folder}", read_json(folder / "session")
+        mark, session = f"LQ_ATTEMPT_FOLDER={folder}", read_json(f"{folder}/session")
         fallen = [pid for pid in children(os.getpid()) if pid not in self.own.values()]
         below = [each for pid in fallen for each in descendants(pid)]
         of_it = of_attempt(mark, session if isinstance(session, int) else None)
@@ -336,6 +338,8 @@ def main() -> None:
         become_subreaper()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGHUP, signal.SIG_IGN)
+    boot_id()
+    groups.look_up()
     gc.disable()  # a collection in a supervisor would copy every page that it shares with this process
     agent.run()
 

@@ -10,10 +10,10 @@ from __future__ import annotations
 import json
 import os
 from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
+from lazy_quarry.run.node.files import read_json, write_file, write_whole
 from lazy_quarry.run.node.process import Identity
 
 
@@ -107,36 +107,9 @@ class Exit:
     mark: str = ""
 
 
-def write_whole(path: Path, text: str, durable: bool = True) -> None:
-    """Write a file so that it exists with all of its text, or not at all."""
-    short = path.with_name(f"{path.name}.{os.getpid()}")
-    fd = os.open(short, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
-    try:
-        left = text.encode()
-        while left:  # a write may be short, as when the disk is nearly full: the next one then fails
-            left = left[os.write(fd, left) :]
-        if durable:
-            os.fsync(fd)  # before the rename: else a power cut could leave the name with nothing in it
-    except OSError:
-        with suppress(OSError):
-            os.unlink(short)
-        raise
-    finally:
-        os.close(fd)
-    os.rename(short, path)
-
-
-def read_json(path: Path) -> Any:
-    """What a file holds, or None when it is not there or not whole."""
-    try:
-        return json.loads(path.read_bytes())
-    except (OSError, ValueError):
-        return None
-
-
 def read_claim(folder: Path) -> Identity | None:
     """The supervisor that took this attempt, or None when nobody did."""
-    found = read_json(folder / "claim.json")
+    found = read_json(f"{folder}/claim.json")
     try:
         return None if found is None else Identity(found["boot"], found["pid"], found["ticks"])
     except (TypeError, KeyError):
@@ -146,12 +119,12 @@ def read_claim(folder: Path) -> Identity | None:
 def renew_lease(folder: Path, now: float) -> None:
     """Note that the engine was in reach at an instant (seconds since boot)."""
     with suppress(OSError):
-        write_whole(folder / "lease", str(now), durable=False)
+        write_whole(f"{folder}/lease", str(now), durable=False)
 
 
 def leased_since(folder: Path, began: float) -> float:
     """When the engine was last in reach, as far as that is noted; else when the attempt began."""
-    found = read_json(folder / "lease")
+    found = read_json(f"{folder}/lease")
     return max(began, found) if type(found) in (int, float) else began
 
 
@@ -159,14 +132,13 @@ EXIT_BYTES = 4096
 """Room kept in an exit file from the start, so that a disk that fills up later cannot lose how it ended."""
 
 
-def exit_file(folder: Path, supervisor: int) -> Path:
+def exit_file(folder: Path, supervisor: int) -> str:
     """Where a supervisor records the end; only that of the one that claimed the attempt is read."""
-    return folder / f"exit.{supervisor}"
+    return f"{folder}/exit.{supervisor}"
 
 
-def read_exit(folder: Path) -> Exit | None:
-    """How the attempt ended, or None when that is not recorded."""
-    claim = read_claim(folder)
+def read_exit(folder: Path, claim: Identity | None) -> Exit | None:
+    """How the attempt ended that a supervisor claimed, or None when that is not recorded."""
     found = read_json(exit_file(folder, claim.pid)) if claim else None
     try:
         return None if found is None else Exit(**found)
@@ -179,7 +151,7 @@ def read_intent(folder: Path) -> Intent | None:
 
     In both cases the engine writes it again: nothing of it was claimed yet.
     """
-    found = read_json(folder / "intent.json")
+    found = read_json(f"{folder}/intent.json")
     try:
         return Intent(
             job=found["job"],
@@ -206,12 +178,9 @@ def write_intent(folder: Path, intent: Intent, script: str) -> None:
     folder itself was made before the start was recorded. Raises :class:`FileNotFoundError` when it is gone: then nobody knows
     whether the attempt has run.
     """
-    if (folder / "claim.json").exists():
+    if os.path.exists(f"{folder}/claim.json"):
         return
-    copy = folder / "script"
-    fd = os.open(copy, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o700)
-    with os.fdopen(fd, "w", newline="") as file:
-        file.write(script)
+    write_file(f"{folder}/script", script, 0o700)
     hosts = "".join(f"{node}\n" * ranks for node, ranks in intent.ranks)
-    (folder / "nodes").write_text(hosts)
-    write_whole(folder / "intent.json", json.dumps(asdict(intent)), durable=False)
+    write_file(f"{folder}/nodes", hosts, 0o644)
+    write_whole(f"{folder}/intent.json", json.dumps(intent, default=vars), durable=False)

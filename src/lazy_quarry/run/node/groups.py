@@ -14,6 +14,8 @@ from collections.abc import Collection, Iterator
 from contextlib import contextmanager, suppress
 from functools import cache
 
+from lazy_quarry.run.node.files import read_file
+
 _PARENT = "lazy-quarry"
 _UNIFIED = ""
 """The name of the hierarchy of version 2, as /proc/self/cgroup has it."""
@@ -61,10 +63,13 @@ def _made_below(folder: str) -> str | None:
 
 def _read(path: str) -> str:
     try:
-        with open(path) as file:
-            return file.read()
+        return read_file(path).decode()
     except OSError:
         return ""
+
+
+_constant = cache(_read)
+"""What a file of the kernel's says that doesn't change while an agent lives. Supervisors have it from their agent."""
 
 
 def _write(path: str, text: str) -> bool:
@@ -92,6 +97,12 @@ def _container(name: str) -> str | None:
     return next((_folder(each, name) for each in _CONTAINING if each in bases), None)
 
 
+def _unified(name: str) -> str | None:
+    """The group of version 2 that contains an attempt, and limits it too."""
+    folder = _container(name)
+    return folder if folder == _folder(_UNIFIED, name) else None
+
+
 def _enter(folder: str) -> bool:
     # This process has one thread. In version 1 that may be moved as such, which is far quicker.
     return _write(f"{folder}/tasks", "0") or _write(f"{folder}/cgroup.procs", "0")
@@ -107,13 +118,20 @@ def enter(name: str) -> bool:
     return _enter(folder)
 
 
+def look_up() -> None:
+    """Find out once, in the agent, what each supervisor would else find out again."""
+    _constant("/proc/self/oom_score_adj")
+    for base in _bases().values():
+        _constant(f"{base}/cpuset.mems")
+
+
 @contextmanager
 def limits(name: str, memory_mib: int, cores: Collection[int]) -> Iterator[None]:
     """Hold what is started within, and all that it starts, to so much memory and to these cores, where groups can do that.
 
     This process itself is outside again afterwards: it must live when the job is ended for its memory.
     """
-    score = _read("/proc/self/oom_score_adj").strip() or "0"
+    score = _constant("/proc/self/oom_score_adj").strip() or "0"
     _write("/proc/self/oom_score_adj", str(min(1000, int(score) + _JOBS_FIRST)))
     entered = []
     for hierarchy in _LIMITING:
@@ -122,13 +140,14 @@ def limits(name: str, memory_mib: int, cores: Collection[int]) -> Iterator[None]
             continue
         with suppress(OSError):
             os.mkdir(folder)
-        _write(f"{folder}/cpuset.mems", _read(f"{os.path.dirname(folder)}/cpuset.mems").strip())
-        _write(f"{folder}/cpuset.cpus", ",".join(map(str, cores)))
+        if hierarchy == "cpuset":
+            _write(f"{folder}/cpuset.mems", _constant(f"{os.path.dirname(folder)}/cpuset.mems").strip())
+            _write(f"{folder}/cpuset.cpus", ",".join(map(str, cores)))
         if _enter(folder):
             entered.append(folder)
-    container = _container(name)
-    if container is not None:  # version 2, where the controllers were let through
-        _write(f"{container}/cpuset.cpus", ",".join(map(str, cores)))
+    unified = _unified(name)
+    if unified is not None:  # where the controllers were let through
+        _write(f"{unified}/cpuset.cpus", ",".join(map(str, cores)))
     try:
         yield
     finally:
@@ -137,17 +156,17 @@ def limits(name: str, memory_mib: int, cores: Collection[int]) -> Iterator[None]
         _write("/proc/self/oom_score_adj", score)
         # Not before this process has left: it could be the one that is picked.
         most = str(memory_mib + _RESERVE_MIB << 20)
-        for folder in entered:
-            _write(f"{folder}/memory.limit_in_bytes", most)
-        if container is not None:
-            _write(f"{container}/memory.max", most)
+        if (memory := _folder("memory", name)) in entered:
+            _write(f"{memory}/memory.limit_in_bytes", most)
+        if unified is not None:
+            _write(f"{unified}/memory.max", most)
 
 
 def overfilled(name: str) -> bool:
     """Whether the kernel has ended a process of an attempt because its group was at its limit of memory."""
-    counts = [(_folder("memory", name), "memory.oom_control"), (_container(name), "memory.events")]
+    counts = [(_folder("memory", name), "memory.oom_control"), (_unified(name), "memory.events")]
     for folder, file in counts:
-        for line in _read(f"{folder}/{file}").splitlines():
+        for line in _read(f"{folder}/{file}").splitlines() if folder else ():
             word, _, number = line.partition(" ")
             if word == "oom_kill" and number != "0":
                 return True

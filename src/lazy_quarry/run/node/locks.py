@@ -9,7 +9,7 @@ import pwd
 from contextlib import suppress
 from pathlib import Path
 
-from lazy_quarry.run.node.attempt import read_json
+from lazy_quarry.run.node.files import read_json
 
 _PLACES = ("/run/lock", "/var/lock", "/var/tmp", "/tmp")
 """Folders that every user may write and that a logout leaves alone, the best first."""

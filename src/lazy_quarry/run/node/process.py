@@ -9,6 +9,8 @@ import time
 from dataclasses import dataclass
 from functools import cache
 
+from lazy_quarry.run.node.files import read_file
+
 PAGE = os.sysconf("SC_PAGE_SIZE")
 TICKS = os.sysconf("SC_CLK_TCK")
 _LIBC = ctypes.CDLL(None, use_errno=True)
@@ -33,15 +35,13 @@ def boot_id() -> str:
     """The machine's identity as long as it runs: this boot of it. ``LQ_BOOT`` stands in for it, for trying things out."""
     if given := os.environ.get("LQ_BOOT"):
         return given
-    with open("/proc/sys/kernel/random/boot_id") as file:
-        return file.read().strip()
+    return read_file("/proc/sys/kernel/random/boot_id").decode().strip()
 
 
 def _stat(pid: int | str) -> list[str] | None:
     """Fields of /proc/PID/stat from the state on, or None when there is no such process."""
     try:
-        with open(f"/proc/{pid}/stat", "rb") as file:
-            raw = file.read().decode(errors="replace")
+        raw = read_file(f"/proc/{pid}/stat").decode(errors="replace")
     except OSError:
         return None
     return raw[raw.rindex(")") + 2 :].split()
@@ -69,8 +69,7 @@ def children(pid: int) -> list[int]:
     found: list[int] = []
     try:
         for thread in os.listdir(f"/proc/{pid}/task"):
-            with open(f"/proc/{pid}/task/{thread}/children") as file:
-                found += [int(word) for word in file.read().split()]
+            found += map(int, read_file(f"/proc/{pid}/task/{thread}/children").split())
     except OSError:
         pass
     return found
@@ -96,8 +95,7 @@ def resident_mib(pids: list[int]) -> int:
     pages = 0
     for pid in pids:
         try:
-            with open(f"/proc/{pid}/statm") as file:
-                pages += int(file.read().split()[1])
+            pages += int(read_file(f"/proc/{pid}/statm").split()[1])
         except (OSError, IndexError):
             continue
     return pages * PAGE // 2**20
@@ -129,13 +127,12 @@ def bytes_moved(path: str) -> tuple[int, int]:
     """Bytes read and written, from a /proc ``io`` file."""
     read = written = 0
     try:
-        with open(path) as file:
-            for line in file:
-                name, _, count = line.partition(":")
-                if name == "rchar":
-                    read = int(count)
-                elif name == "wchar":
-                    written = int(count)
+        for line in read_file(path).splitlines():
+            name, _, count = line.partition(b":")
+            if name == b"rchar":
+                read = int(count)
+            elif name == b"wchar":
+                written = int(count)
     except OSError:
         pass
     return read, written
@@ -156,9 +153,8 @@ def of_attempt(mark: str, session: int | None) -> list[int]:
             if fields and session is not None and int(fields[3]) == session:
                 found.append(int(name))
                 continue
-            with open(f"/proc/{name}/environ", "rb") as file:
-                if needle in file.read().split(b"\0"):
-                    found.append(int(name))
+            if needle in read_file(f"/proc/{name}/environ").split(b"\0"):
+                found.append(int(name))
         except OSError:
             continue
     return found

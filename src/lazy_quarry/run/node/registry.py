@@ -9,9 +9,10 @@ import json
 import os
 from contextlib import suppress
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
-from lazy_quarry.run.node.attempt import read_json, write_whole
+from lazy_quarry.run.node.files import read_json, write_whole
 from lazy_quarry.run.node.locks import locks_folder
 from lazy_quarry.run.node.process import Identity
 
@@ -24,11 +25,17 @@ class Claimed:
     over_by: float
 
 
-def _path(folder: Path) -> Path:
-    spool = os.stat(folder.parent)
+@cache
+def _beginning(spool: str) -> str:
+    """What the paths of notes on a spool's attempts begin with: the spool's own identity tells it from others."""
     base = locks_folder() / "claims"
     base.mkdir(mode=0o700, exist_ok=True)
-    return base / f"{spool.st_dev}-{spool.st_ino}-{folder.name}"
+    found = os.stat(spool)
+    return f"{base}/{found.st_dev}-{found.st_ino}-"
+
+
+def _path(folder: Path) -> str:
+    return _beginning(os.path.dirname(folder)) + folder.name
 
 
 def register(folder: Path, claimed: Claimed) -> None:
@@ -50,4 +57,4 @@ def registered(folder: Path) -> Claimed | None:
 def forget(folder: Path) -> None:
     """The end of an attempt was reported and its folder may go."""
     with suppress(OSError):
-        _path(folder).unlink()
+        os.unlink(_path(folder))

@@ -14,6 +14,7 @@ from pathlib import Path
 
 from lazy_quarry.run.node import groups
 from lazy_quarry.run.node.attempt import Intent
+from lazy_quarry.run.node.files import write_file
 from lazy_quarry.run.node.module_loading import loading
 
 _SHELLS = ("sh", "bash", "dash", "ksh", "zsh")
@@ -82,7 +83,7 @@ class Start:
         except ValueError as fault:  # a zero byte in an argument or a variable
             raise Unstartable(f"it could not be started: {fault}") from None
         with suppress(OSError):  # it runs; a full disk must not lose it
-            (self.folder / "session").write_text(str(started))
+            write_file(f"{self.folder}/session", str(started))
         for fd in {self._source, self._output, self._errors}:
             os.close(fd)
         os.sched_setaffinity(0, limits.cores)  # leaving a group of cores lifts it
@@ -108,7 +109,7 @@ class Start:
 
     def _prepared(self) -> str:
         """The script as it was submitted, through its own interpreter line, after the ``prepare`` commands."""
-        script, prepare = str(self.folder / "script"), self.intent.command.prepare
+        script, prepare = f"{self.folder}/script", self.intent.command.prepare
         if not prepare:
             return script
         with open(script, errors="replace") as file:
@@ -123,10 +124,9 @@ class Start:
         return self._executable("start", "\n".join(body) + "\n")
 
     def _executable(self, name: str, text: str) -> str:
-        path = self.folder / name
-        path.write_text(text)
-        path.chmod(0o700)
-        return str(path)
+        path = f"{self.folder}/{name}"
+        write_file(path, text, 0o700)
+        return path
 
 
 def give_to_group(path: str, group: str) -> None:

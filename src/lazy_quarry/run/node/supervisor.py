@@ -17,7 +17,8 @@ from pathlib import Path
 from typing import NoReturn
 
 from lazy_quarry.run.node import groups
-from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, leased_since, read_json, write_whole
+from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, leased_since
+from lazy_quarry.run.node.files import read_json, write_file
 from lazy_quarry.run.node.measure import Measure
 from lazy_quarry.run.node.process import become_subreaper, boottime, descendants, identify, living, send
 from lazy_quarry.run.node.registry import Claimed, register
@@ -62,18 +63,16 @@ def _open_exit(folder: Path) -> int:
 def _claim(folder: Path, intent: Intent) -> bool:
     """Take the attempt, exclusively; False when another supervisor has it."""
     own = identify(os.getpid())
-    mine = folder / f"claim.{own.pid}"
-    write_whole(mine, json.dumps({**vars(own), "journal": intent.journal, "mark": intent.mark}), durable=False)
+    mine, name = f"{folder}/claim.{own.pid}", f"{folder}/claim.json"
+    write_file(mine, json.dumps({**vars(own), "journal": intent.journal, "mark": intent.mark}))
     try:
-        os.link(
-            mine, folder / "claim.json"
-        )  # link(2) fails where the name exists, so one claim wins, with all its text
+        os.link(mine, name)  # this fails where the name exists, so one claim wins, with all its text
     except FileExistsError:
         os.unlink(exit_file(folder, own.pid))
         return False
     finally:
         os.unlink(mine)
-    for path in (folder / "claim.json", folder):  # on disk before anything runs: after a power cut it tells that it ran
+    for path in (name, folder):  # on disk before anything runs: after a power cut it tells that it ran
         fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
         try:
             os.fsync(fd)
@@ -150,13 +149,13 @@ class Supervisor:
         return True
 
     def _told_to_stop(self) -> bool:
-        if (self.folder / "stop").exists():
+        if os.path.exists(f"{self.folder}/stop"):
             return True
         # A job may have removed this folder. Then the signal that says "look" has to do alone.
         return self._signalled and not self.folder.exists()
 
     def _stop_cause(self) -> str:
-        return str((read_json(self.folder / "stop") or {}).get("cause", "cancelled"))
+        return str((read_json(f"{self.folder}/stop") or {}).get("cause", "cancelled"))
 
     # -- watching ----------------------------------------------------------------------------------
 
