@@ -489,6 +489,22 @@ def test_no_job_is_passed_over_when_those_before_it_have_started():
     assert set(kept.placements) == set(range(3, 31))
 
 
+def test_a_job_that_its_budget_does_not_cover_uses_up_no_depth_of_the_plan():
+    engine = Engine(replace(small_site((4,), budget=1), plan_depth=1))
+    submitted = [  # the others' account has no budget
+        Submit(0, "ada", request(ranks=4, walltime_s=3600), Origin("x")),
+        Submit(0, "ada", replace(request(ranks=4, walltime_s=60), account="eels"), Origin("x")),
+        Submit(0, "ada", replace(request(ranks=4, walltime_s=120), account="eels"), Origin("x")),
+    ]
+    for each in submitted:
+        engine.apply(engine.decide(each))
+    do(engine, Schedule(0))
+    kept = engine.plans.plan(0).placements
+    fresh = Engine(engine.site, engine.state.copy()).plans.plan(0)
+    assert kept == fresh.placements and list(kept) == [3]
+    assert fresh.unplaced[1].kind == "budget"
+
+
 def test_a_job_that_lands_ahead_of_others_keeps_the_places_of_those_before_it(monkeypatch):
     engine = Engine(small_site((4, 4)))
     for number in range(40):  # each of its own kind, from whom has used nothing

@@ -183,13 +183,13 @@ class Placing:
             self._no_sooner[kind] = placement.start_ms
             self._changes_at(placement.start_ms)
             return
-        if not self._paid(wanted, placement):
+        if not self._paid(wanted, placement, kind):
             return
         self._no_sooner[kind] = placement.start_ms
         self._take(wanted, placement)
         self.placed[wanted.job] = placement
         if placement.start_ms > self.now_ms:
-            self._waits(wanted, placement.start_ms)
+            self._waits(wanted, placement.start_ms, kind)
         else:
             self.starting[wanted.job] = None
 
@@ -208,7 +208,9 @@ class Placing:
     def _changes_at(self, start_ms: int) -> None:
         self.valid_until_ms = min(self.valid_until_ms, max(start_ms, self.now_ms + 1))
 
-    def _waits(self, wanted: PlanRequest, start_ms: int) -> None:
+    def _waits(self, wanted: PlanRequest, start_ms: int, kind: Kind) -> None:
+        if self._policy.all_hold_places:
+            self._held_kinds.add(kind)
         self._first_waiting = self._first_waiting or wanted.job
         self._changes_at(start_ms)
 
@@ -227,17 +229,14 @@ class Placing:
     def _holds_place(self, wanted: PlanRequest, kind: Kind) -> bool:
         """Whether a job that can't start now gets a place later on, by the policy and the depth of the plan."""
         if self._policy.all_hold_places:
-            if self._within_depth(kind):
-                self._held_kinds.add(kind)
-                return True
-            return False
+            return self._within_depth(kind)
         if self._first_waiting in (0, wanted.job):
             return True
         words = f"only the first job of the queue, {self._first_waiting}, holds a place here; no forecast"
         self.unplaced[wanted.job] = Unplaced("turn", words)
         return False
 
-    def _paid(self, wanted: PlanRequest, placement: Placement) -> bool:
+    def _paid(self, wanted: PlanRequest, placement: Placement, kind: Kind) -> bool:
         """Count it on its account's budget, if that covers it; else say why it has no place."""
         limits, owner = self.limits, wanted.owner
         if owner is None or not limits.bounded:
@@ -248,7 +247,7 @@ class Placing:
             return True
         left = f"{max(0, limits.left[owner.account]) / HOUR_MS:,.0f} core-hours are left"
         cost = f"it could be charged {most / HOUR_MS:,.0f}"
-        if limits.may_pay(owner.account, most):
+        if self._within_depth(kind) and limits.may_pay(owner.account, most):
             limits.spend(owner.account, most)  # what comes back is for the first that waits for it
             words = (
                 f"waits for the budget of {owner.account}: {cost}, and {left} while jobs run that may yet use theirs"
@@ -296,7 +295,7 @@ class Placing:
             placement = self._find(wanted, no_sooner)
             if placement is None or placement.start_ms > self.now_ms:
                 break
-            if not self._paid(wanted, placement):
+            if not self._paid(wanted, placement, kind):
                 return
             self._take(wanted, placement)
             self._starts(wanted, placement)
@@ -308,7 +307,7 @@ class Placing:
             if wanted.job not in self.placed:
                 self.unplaced[wanted.job] = _AT_ONCE
         elif self._holds_place(wanted, kind):
-            self._place_rest(wanted, left, no_sooner, slots)
+            self._place_rest(wanted, kind, left, no_sooner, slots)
         elif wanted.job in self.placed:
             self.unplaced.pop(wanted.job, None)
 
@@ -353,7 +352,7 @@ class Placing:
         if not now and not self._holds_place(wanted, kind):
             self._changes_at(placement.start_ms)
             return True
-        if not self._paid(one, placement):
+        if not self._paid(one, placement, kind):
             return True
         placement = replace(placement, index=index)
         self._take(one, placement)
@@ -361,13 +360,13 @@ class Placing:
         if now:
             self._starts(wanted, placement)
             return True
-        self._waits(wanted, placement.start_ms)
+        self._waits(wanted, placement.start_ms, kind)
         first = self.placed.get(wanted.job)
         if first is None or placement.start_ms < first.start_ms:
             self.placed[wanted.job] = placement  # the soonest stands for the array
         return True
 
-    def _place_rest(self, wanted: PlanRequest, left: int, no_sooner: int, slots: list[int] | None) -> None:
+    def _place_rest(self, wanted: PlanRequest, kind: Kind, left: int, no_sooner: int, slots: list[int] | None) -> None:
         """Places for the tasks of an array that can't start now."""
         # Several places at once are only correct while one timeline and no limit has to agree.
         one_by_one = len(self.timelines) > 1 or self.limits.bounded
@@ -379,10 +378,10 @@ class Placing:
                 if not round_ and wanted.job not in self.placed:
                     self.unplaced[wanted.job] = self._never(wanted)
                 return
-            if one_by_one and not self._paid(wanted, first):
+            if one_by_one and not self._paid(wanted, first, kind):
                 return
             self.placed.setdefault(wanted.job, first)
-            self._waits(wanted, first.start_ms)
+            self._waits(wanted, first.start_ms, kind)
             if one_by_one:
                 self._take(wanted, first)
                 count = 1
