@@ -6,7 +6,14 @@ class QuarryError(Exception):
 
 
 class BadValue(QuarryError):
-    """A value that cannot be read: a duration without its unit, a size that isn't one."""
+    """A value that cannot be read: a duration without its unit, a size that isn't one.
+
+    ``path`` leads to it from the key whose value was read: the keys of the tables within that.
+    """
+
+    def __init__(self, message: str, path: tuple[str, ...] = ()) -> None:
+        super().__init__(message)
+        self.path = path
 
 
 class Refused(QuarryError):

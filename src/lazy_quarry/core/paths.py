@@ -22,6 +22,13 @@ def fill_in(template: str, words: Mapping[str, str]) -> str:
     return _PLACEHOLDER.sub(lambda found: words.get(found[1], found[0]), template)
 
 
+def filled_path(template: str, words: Mapping[str, str]) -> str:
+    """A path with its placeholders filled in; no word becomes a folder."""
+    if "{" not in template:
+        return template
+    return _PLACEHOLDER.sub(lambda found: words.get(found[1], found[0]).replace("/", "-"), template)
+
+
 def within(folder: str, path: str) -> str:
     """A path as seen from a folder: absolute paths stay, and so does everything while the folder is unknown."""
     if not folder or path.startswith("/"):
@@ -78,7 +85,4 @@ class JobPaths:
         return tuple(dict.fromkeys((self.output, self.errors)))
 
     def _filled(self, template: str) -> str:
-        def word_of(found: re.Match[str]) -> str:
-            return self.words.get(found[1], found[0]).replace("/", "-")
-
-        return within(self.folder, _PLACEHOLDER.sub(word_of, template) if "{" in template else template)
+        return within(self.folder, filled_path(template, self.words))

@@ -1,18 +1,24 @@
 """Trait expressions: names with ``and``, ``or``, ``not`` and parentheses, matched against a node's traits."""
 
 import re
+from collections.abc import Callable
 from collections.abc import Set as AbstractSet
 from dataclasses import dataclass
 from functools import lru_cache
 
+from lazy_quarry.core.units import shortened
 from lazy_quarry.errors import BadValue
 
 _TOKEN = re.compile(r"\s*(\(|\)|[A-Za-z0-9][A-Za-z0-9._-]*)")
 
 
+MOST_LEVELS = 100
+"""So deep may ``not`` and parentheses be nested."""
+
+
 @dataclass(frozen=True, slots=True)
 class Traits:
-    """A parsed expression: a tree of ``("name", x)``, ``("not", a)``, ``("and", a, b)``, ``("or", a, b)``."""
+    """A parsed expression: a tree of ``("name", x)``, ``("not", a)``, ``("and", a, b, …)``, ``("or", a, b, …)``."""
 
     tree: tuple
     names: frozenset[str]
@@ -28,56 +34,70 @@ def _met(tree: tuple, traits: AbstractSet[str]) -> bool:
             return name in traits
         case ("not", inner):
             return not _met(inner, traits)
-        case ("and", left, right):
-            return _met(left, traits) and _met(right, traits)
-        case (_, left, right):
-            return _met(left, traits) or _met(right, traits)
+        case ("and", *parts):
+            return all(_met(part, traits) for part in parts)
+        case (_, *parts):
+            return any(_met(part, traits) for part in parts)
     raise AssertionError(tree)
 
 
 @lru_cache(maxsize=256)
 def parse_traits(text: str) -> Traits:
     """Parse an expression; ``not`` binds tightest, then ``and``, then ``or``. Raises :class:`BadValue`."""
-    tokens, at = [], 0
-    while at < len(text.rstrip()):
-        match = _TOKEN.match(text, at)
-        if not match:
-            raise BadValue(f'"{text}" is not an expression of traits: unexpected {text[at:].strip()[0]!r}')
-        tokens.append(match[1])
-        at = match.end()
-    names: set[str] = set()
+    return _Parser(text).parsed()
 
-    def alternatives() -> tuple:
-        tree = conjunction()
-        while tokens and tokens[0] == "or":
-            tokens.pop(0)
-            tree = ("or", tree, conjunction())
-        return tree
 
-    def conjunction() -> tuple:
-        tree = single()
-        while tokens and tokens[0] == "and":
-            tokens.pop(0)
-            tree = ("and", tree, single())
-        return tree
+class _Parser:
+    """Reads one expression from its front; ``at`` is the next token."""
 
-    def single() -> tuple:
-        if not tokens:
-            raise BadValue(f'"{text}" ends where a trait is expected')
-        token = tokens.pop(0)
-        if token == "not":
-            return ("not", single())
-        if token == "(":
-            tree = alternatives()
-            if not tokens or tokens.pop(0) != ")":
-                raise BadValue(f'"{text}" has a parenthesis that is never closed')
-            return tree
+    def __init__(self, text: str) -> None:
+        self.text, self.at, self.level = shortened(text), 0, 0
+        self.names: set[str] = set()
+        self.tokens: list[str] = []
+        at, end = 0, len(text.rstrip())
+        while at < end:
+            match = _TOKEN.match(text, at)
+            if not match:
+                raise BadValue(f'"{self.text}" is not an expression of traits: unexpected {text[at:].strip()[0]!r}')
+            self.tokens.append(match[1])
+            at = match.end()
+
+    def parsed(self) -> Traits:
+        tree = self._joined("or", lambda: self._joined("and", self._single))
+        if self.at < len(self.tokens):
+            raise BadValue(f'"{self.text}" has "{shortened(self._next)}" where "and" or "or" is expected')
+        return Traits(tree, frozenset(self.names))
+
+    @property
+    def _next(self) -> str:
+        return self.tokens[self.at] if self.at < len(self.tokens) else ""
+
+    def _joined(self, word: str, part: Callable[[], tuple]) -> tuple:
+        parts = [part()]
+        while self._next == word:
+            self.at += 1
+            parts.append(part())
+        return parts[0] if len(parts) == 1 else (word, *parts)
+
+    def _single(self) -> tuple:
+        token = self._next
+        self.at += 1
+        if not token:
+            raise BadValue(f'"{self.text}" ends where a trait is expected')
         if token in (")", "and", "or"):
-            raise BadValue(f'"{text}" has "{token}" where a trait is expected')
-        names.add(token)
-        return ("name", token)
-
-    tree = alternatives()
-    if tokens:
-        raise BadValue(f'"{text}" has "{tokens[0]}" where "and" or "or" is expected')
-    return Traits(tree, frozenset(names))
+            raise BadValue(f'"{self.text}" has "{token}" where a trait is expected')
+        if token not in ("not", "("):
+            self.names.add(token)
+            return ("name", token)
+        self.level += 1
+        if self.level > MOST_LEVELS:
+            raise BadValue(f'"{self.text}" is nested more than {MOST_LEVELS} levels deep')
+        if token == "not":
+            tree: tuple = ("not", self._single())
+        else:
+            tree = self._joined("or", lambda: self._joined("and", self._single))
+            if self._next != ")":
+                raise BadValue(f'"{self.text}" has a parenthesis that is never closed')
+            self.at += 1
+        self.level -= 1
+        return tree

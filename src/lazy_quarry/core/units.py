@@ -23,8 +23,26 @@ _ISO = re.compile(
 )
 _CLOCK = re.compile(r"(\d+):([0-5]\d):([0-5]\d)")
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(B|[kK]i?B|[MGTP]i?B)")
+_NEARLY = re.compile(r"(\d+(?:\.\d+)?)\s*([KMGTkmgt])(?:i?b)?", re.I)
+MOST_MIB = 2**40
+"""Sizes go up to an exbibyte."""
 _BYTES = {"B": 1, "KiB": 2**10, "MiB": 2**20, "GiB": 2**30, "TiB": 2**40, "PiB": 2**50}
 _BYTES |= {"kB": 10**3, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12, "PB": 10**15}
+
+
+MOST_NUMBER = 100
+"""So many characters may a duration, a size or an instant have; longer ones are none."""
+_UNPRINTABLE = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
+
+
+def plain(text: str) -> str:
+    """Text on one line that does nothing to a terminal: control characters, and those that turn writing about, are escaped."""
+    return _UNPRINTABLE.sub(lambda found: found[0].encode("unicode_escape").decode(), text)
+
+
+def shortened(text: str, most: int = 60) -> str:
+    """Something that somebody wrote, fit to be repeated in a message: plain, on one line, not too long."""
+    return plain(text if len(text) <= most else f"{text[: most - 1]}…")
 
 
 def parse_duration(text: str) -> int:
@@ -34,8 +52,10 @@ def parse_duration(text: str) -> int:
     """
     from fractions import Fraction  # only where something is read: it takes a tenth of a command's start
 
-    stripped = text.strip()
+    stripped, told = text.strip(), shortened(text)
     seconds = Fraction(0)
+    if len(stripped) > MOST_NUMBER:
+        raise BadValue(f'"{told}" is not a duration; write it like "90s", "15m", "2h 30m" or "1d 12h"')
     if re.fullmatch(r"\d+(\.\d+)?", stripped):
         raise BadValue(f'{stripped} has no unit; write "{stripped}m" for minutes or "{stripped}h" for hours')
     if clock := _CLOCK.fullmatch(stripped):
@@ -47,15 +67,15 @@ def parse_duration(text: str) -> int:
     elif stripped and _PART.sub("", stripped) == "":
         units = [unit for _, unit in _PART.findall(stripped)]
         if units != sorted(set(units), key="dhms".index):
-            raise BadValue(f'"{text}" has its units out of order or twice; write them like "1d 12h 30m"')
+            raise BadValue(f'"{told}" has its units out of order or twice; write them like "1d 12h 30m"')
         for number, unit in _PART.findall(stripped):
             seconds += Fraction(number) * _UNIT_S[unit]
     else:
-        raise BadValue(f'"{text}" is not a duration; write it like "90s", "15m", "2h 30m" or "1d 12h"')
+        raise BadValue(f'"{told}" is not a duration; write it like "90s", "15m", "2h 30m" or "1d 12h"')
     if seconds.denominator != 1:
-        raise BadValue(f'"{text}" is not a whole number of seconds')
+        raise BadValue(f'"{told}" is not a whole number of seconds')
     if seconds > 3650 * 86400:
-        raise BadValue(f'"{text}" is longer than ten years')
+        raise BadValue(f'"{told}" is longer than ten years')
     return int(seconds)
 
 
@@ -83,12 +103,23 @@ def parse_size(text: str) -> int:
     from fractions import Fraction
 
     stripped = text.strip()
-    if re.fullmatch(r"\d+(\.\d+)?", stripped):
+    if len(stripped) <= MOST_NUMBER and re.fullmatch(r"\d+(\.\d+)?", stripped):
         raise BadValue(f'{stripped} has no unit; write "{stripped} GiB" or "{stripped} MiB"')
     match = _SIZE.fullmatch(stripped)
-    if not match:
-        raise BadValue(f'"{text}" is not a size; write it like "512 MiB", "4 GiB" or "1.5 TiB"')
-    return math.ceil(Fraction(match[1]) * _BYTES[match[2].replace("ki", "Ki")] / 2**20)
+    if not match or len(stripped) > MOST_NUMBER:
+        near = nearest_size(stripped)
+        advice = f'"{near}"' if near else 'it like "512 MiB", "4 GiB" or "1.5 TiB"'
+        raise BadValue(f'"{shortened(text)}" is not a size; write {advice}')
+    mib = math.ceil(Fraction(match[1]) * _BYTES[match[2].replace("ki", "Ki")] / 2**20)
+    if mib > MOST_MIB:
+        raise BadValue(f'"{shortened(text)}" is more than {exact_size(MOST_MIB)}, the most')
+    return mib
+
+
+def nearest_size(text: str) -> str:
+    """What was probably meant by ``4G``, ``4 gb`` or ``512mib``, in the header's own form; empty where that isn't certain."""
+    match = _NEARLY.fullmatch(text.strip()) if len(text) <= MOST_NUMBER else None
+    return f"{match[1]} {match[2].upper()}iB" if match else ""
 
 
 def format_size(mib: float) -> str:
@@ -148,26 +179,32 @@ def clock_time(at_ms: int, now_ms: int, zone: tzinfo = UTC) -> str:
 def parse_instant(text: str) -> int:
     """Milliseconds since the epoch of an RFC 3339 date-time; a time without offset is UTC."""
     try:
-        at = datetime.fromisoformat(text.strip())
+        at = datetime.fromisoformat(text.strip()[: MOST_NUMBER + 1])
     except ValueError:
-        raise BadValue(f'"{text}" is not a date-time; write it like 2026-11-23T18:00:00Z') from None
+        raise BadValue(f'"{shortened(text)}" is not a date-time; write it like 2026-11-23T18:00:00Z') from None
+    if not 1970 < at.year < 3000:
+        raise BadValue(f"{at.year} is out of range; a date is between 1971 and 2999")
     return round((at if at.tzinfo else at.replace(tzinfo=UTC)).timestamp() * 1000)
+
+
+MOST_NODES = 100_000
 
 
 def parse_names(text: str) -> tuple[str, ...]:
     """Node names of ``"c01..c08, m02"``: ends included, the width of the numbers kept."""
     names: list[str] = []
     for part in (piece.strip() for piece in text.split(",")):
+        told = shortened(part)
         if ".." not in part:
-            if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]*", part):
-                raise BadValue(f'"{part}" is not a node name; write them like "c01..c08, m02"')
+            if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._-]{0,252}", part):
+                raise BadValue(f'"{told}" is not a node name; write them like "c01..c08, m02"')
             names.append(part)
             continue
-        match = re.fullmatch(r"(.*?)(\d+)\.\.(.*?)(\d+)", part)
+        match = re.fullmatch(r"(.*?)(\d{1,9})\.\.(.*?)(\d{1,9})", part) if len(part) < 256 else None
         if not match or match[3] not in ("", match[1]) or int(match[2]) > int(match[4]):
-            raise BadValue(f'"{part}" is not a row of nodes; write it like "c01..c08"')
-        if int(match[4]) - int(match[2]) >= 100_000:
-            raise BadValue(f'"{part}" names more than 100,000 nodes')
+            raise BadValue(f'"{told}" is not a row of nodes; write it like "c01..c08"')
+        if int(match[4]) - int(match[2]) + len(names) >= MOST_NODES:
+            raise BadValue(f'"{told}" would make it more than {MOST_NODES:,} nodes')
         width = len(match[2])
         names += [f"{match[1]}{number:0{width}d}" for number in range(int(match[2]), int(match[4]) + 1)]
     return tuple(dict.fromkeys(names))

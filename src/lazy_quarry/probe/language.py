@@ -14,6 +14,7 @@ import sys
 from functools import lru_cache
 from typing import Any
 
+from lazy_quarry.core.header.block import unfit
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
 from lazy_quarry.core.header.interpreter import interpreter
 
@@ -30,7 +31,7 @@ class LanguageCheck:
         self.script, self.program = script, interpreter(script)
         self._syntax: subprocess.Popen[bytes] | None = None
         self._slips: subprocess.Popen[bytes] | None = None
-        if "\r\n" in script:
+        if "\r\n" in script or unfit(script):
             return  # no shell would read it; our own check says so
         if self.program in _READ_BY_THEMSELVES:
             self._syntax = _started(shutil.which(self.program), "-n", script=script)
@@ -41,7 +42,7 @@ class LanguageCheck:
     def findings(self) -> tuple[Diagnostic, ...]:
         """Wait for what was started: faults of syntax, or else slips of the shell."""
         syntax, slips = _ended(self._syntax), _ended(self._slips)
-        if re.fullmatch(r"python[0-9.]*", self.program):
+        if re.fullmatch(r"python[0-9.]*", self.program) and not unfit(self.script):
             return _python(self.script)
         if syntax is not None and syntax[0] != 0:
             return (self._fault(syntax[2].decode(errors="replace")),)
@@ -136,6 +137,6 @@ def _python(script: str) -> tuple[Diagnostic, ...]:
         compile(script, "script", "exec", dont_inherit=True)
     except SyntaxError as fault:
         return (error("syntax", f"not Python: {fault.msg}", fault.lineno or 1, fault.offset or 1),)
-    except ValueError as fault:
-        return (error("syntax", f"not Python: {fault}", 1),)
+    except (ValueError, RecursionError, MemoryError) as fault:  # the last for what is nested too deep
+        return (error("syntax", f"not Python: {str(fault) or 'it is nested too deep'}", 1),)
     return ()

@@ -5,22 +5,32 @@ import grp
 import os
 import shutil
 import time
+from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import replace
+from itertools import islice
 from pathlib import Path
+from typing import Any
 
-from lazy_quarry.core.header.block import find_block
+from lazy_quarry.core.header.block import UNFIT, find_block
 from lazy_quarry.core.header.check import override_values
 from lazy_quarry.core.header.interpreter import interpreter
+from lazy_quarry.core.header.keys import KEYS
 from lazy_quarry.core.header.script_body import named_files, read_body
 from lazy_quarry.core.header.script_checks import BUILTINS
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.header.surroundings import Surroundings
 from lazy_quarry.core.job.sweep import files_of
-from lazy_quarry.core.paths import start_folder
+from lazy_quarry.core.paths import JOINED, start_folder, within
+from lazy_quarry.errors import BadValue
 from lazy_quarry.probe.language import findings
+from lazy_quarry.run.writable import unusable
 
 MOST_TEXT = 16 * 2**20
 MOST_MATCHES = 100_000
+UNKNOWN = "unknown-until-it-is-submitted"
+MOST_PARTS, MOST_DEEP = 100, 3
+"""Slashes, and places where any number of folders may stand, in a pattern."""
 
 
 def looked_up(submission: Submission) -> Submission:
@@ -35,17 +45,26 @@ def with_surroundings(submission: Submission) -> Submission:
 
 def surroundings_of(submission: Submission) -> Surroundings:
     """What is here of the files and programs that a script names; nothing where its folder isn't here."""
-    block, _ = find_block(submission.script)
-    values = dict(block.values) if block else {}
+    block, problems = find_block(submission.script)
+    if any(one.code in UNFIT for one in problems):
+        return Surroundings()
+    written = dict(block.values) if block else {}
     for override in submission.overrides:
-        override_values(values, override)
-    directory = values.get("directory")
-    folder = Path(start_folder(submission.directory or os.getcwd(), directory if isinstance(directory, str) else ""))
+        override_values(written, override)
+    values = dict[str, Any]()
+    for key in ("directory", "output", "errors", "input", "expect", "stage", "array"):
+        with suppress(BadValue, KeyError):
+            values[key] = KEYS[key].read(written[key])
+    folder = Path(start_folder(submission.directory or os.getcwd(), values.get("directory", "")))
     variables = dict(submission.environment)
     names = frozenset(variables)
     now_ms = round(time.time() * 1000)
-    if not os.path.isdir(folder):
-        return Surroundings(folder=str(folder), variables=names, now_ms=now_ms)
+    written = {
+        key: _reached(values[key], str(folder)) for key in ("output", "errors") if values.get(key, JOINED) != JOINED
+    }
+    unfit_paths = unusable(str(folder), written, within(str(folder), values["input"]) if "input" in values else "")
+    if "directory" in unfit_paths:
+        return Surroundings(folder=str(folder), variables=names, now_ms=now_ms, unusable=unfit_paths)
     texts, matches = _sweep(values, folder)
     return Surroundings(
         True,
@@ -57,7 +76,14 @@ def surroundings_of(submission: Submission) -> Surroundings:
         names,
         _groups(),
         now_ms,
+        unfit_paths,
     )
+
+
+def _reached(template: str, folder: str) -> str:
+    """A path as far as it is known before a job has its number: up to the folder of the first placeholder."""
+    known, brace, _ = within(folder, template).partition("{")
+    return f"{os.path.dirname(known)}/{UNKNOWN}" if brace else known
 
 
 def _kind(path: Path) -> str:
@@ -79,15 +105,13 @@ def _files(script: str, values: dict, folder: Path) -> dict[str, str]:
         if one.way == "run" and kind == "file" and not os.access(folder / one.path, os.X_OK):
             kind = "closed"
         found[one.path] = kind
-    stage = values.get("stage") if isinstance(values.get("stage"), dict) else {}
-    named = [values.get("input"), *(values.get("expect") or [])]
-    for key in ("in", "out"):
-        named += stage.get(key) or [] if stage else []
-    for path in named:
-        if isinstance(path, str) and path and not glob.has_magic(path):
+    stage = values.get("stage", {})
+    named = [values.get("input", ""), *values.get("expect", ()), *stage.get("in", ()), *stage.get("out", ())]
+    for path in filter(None, named):
+        if glob.has_magic(path):
+            found[path] = "file" if next(iter(matching(path, folder)), None) else "absent"
+        else:
             found[path] = _kind(folder / path)
-        elif isinstance(path, str) and path:
-            found[path] = "file" if glob.glob(str(folder / path)) else "absent"
     first = script.split("\n", 1)[0]
     if first.startswith("#!/") and (words := first[2:].split()):
         found[words[0]] = _kind(Path(words[0]))
@@ -113,12 +137,9 @@ def _programs(script: str, path: str) -> dict[str, str]:
 def _sweep(values: dict, folder: Path) -> tuple[dict[str, str], dict[str, tuple[str, ...]]]:
     texts: dict[str, str] = {}
     matches: dict[str, tuple[str, ...]] = {}
-    array = values.get("array")
-    sweep = array.get("sweep") if isinstance(array, dict) else None
-    for kind, name in files_of(sweep) if isinstance(sweep, dict) else ():
+    for kind, name in files_of(values.get("array", {}).get("sweep", {})):
         if kind == "pattern":
-            found = sorted(glob.glob(name, root_dir=folder, recursive=True))
-            matches[name] = tuple(found[:MOST_MATCHES])
+            matches[name] = tuple(sorted(islice(matching(name, folder), MOST_MATCHES)))
             continue
         try:
             with open(folder / name, "rb") as file:
@@ -126,6 +147,12 @@ def _sweep(values: dict, folder: Path) -> tuple[dict[str, str], dict[str, tuple[
         except OSError:
             continue
     return texts, matches
+
+
+def matching(pattern: str, folder: Path) -> Iterator[str]:
+    """The files that a pattern meets, as they are found; none for one of more parts than a path has."""
+    if pattern.count("/") <= MOST_PARTS and pattern.count("**") <= MOST_DEEP:
+        yield from glob.iglob(pattern, root_dir=folder, recursive=True)
 
 
 def _groups() -> tuple[str, ...]:

@@ -19,6 +19,7 @@ from lazy_quarry.run.node.attempt import Exit, read_claim, write_intent
 from lazy_quarry.run.node.files import read_json, write_whole
 from lazy_quarry.run.node.locks import others_here
 from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.run.writable import unusable
 
 QUIET_S = 1.0
 """The link to the agent is dropped when nothing ran or waited for so long."""
@@ -244,31 +245,9 @@ class LocalRunner:
         """True while attempts run or are about to."""
         return bool(self._active)
 
-    def blocked(self, job_directory: str, paths: list[str], input_path: str) -> str:
-        """Why the job could not start in its folder, write its output or read its input; empty when it could."""
-        if not os.path.isdir(job_directory):
-            return f"directory {job_directory or '(none)'} is not there; make it, or name another"
-        for path in paths:
-            if problem := _unwritable(path):
-                return f"output {path} {problem}"
-        if input_path and (not os.path.isfile(input_path) or not os.access(input_path, os.R_OK)):
-            return f"input {input_path} is not there or may not be read"
-        return ""
-
-
-def _unwritable(path: str) -> str:
-    """Why a file could not be written, found out by opening it; empty when it could."""
-    if os.path.isdir(path):
-        return "is a folder; name a file in it"
-    fresh = not os.path.exists(path)
-    try:
-        os.makedirs(os.path.dirname(path), exist_ok=True)
-        os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o644))
-        if fresh:
-            os.unlink(path)
-    except OSError as fault:
-        return f"cannot be written: {fault.strerror}; name another place"
-    return ""
+    def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
+        """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong."""
+        return unusable(folder, written, input_path)
 
 
 def _finish(job: int, attempt: int, mark: str, ended: Exit) -> Finish:

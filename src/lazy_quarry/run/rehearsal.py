@@ -158,9 +158,9 @@ class RehearsalRunner:
         """A rehearsal can always go on."""
         return ""
 
-    def blocked(self, job_directory: str, paths: list[str], input_path: str) -> str:
+    def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
         """A rehearsal writes nothing, so every path will do."""
-        return ""
+        return {}
 
 
 def rehearsed_output(job: Job, now_ms: int) -> str:

@@ -68,6 +68,6 @@ class Runner(Protocol):
         """Why nothing can be started at all, tried anew by this call; empty when it can."""
         ...
 
-    def blocked(self, job_directory: str, paths: list[str], input_path: str) -> str:
-        """Why these paths could not be written or read if the job ran now; empty when they could."""
+    def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
+        """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong."""
         ...

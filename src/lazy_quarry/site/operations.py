@@ -108,8 +108,8 @@ class Operations:
         present = self.present
         if closed := present.runner.closed():
             raise Refused(f"not submitted: {closed}")
-        if problem := self._path_problem(request, submission):
-            return self._refusal((error("path", problem, 1), *diagnostics))
+        if problems := self._path_problems(request, submission):
+            return self._refusal((*problems, *diagnostics))
         origin = Origin(
             script=submission.script,
             path=submission.path,
@@ -144,11 +144,14 @@ class Operations:
         placed = present.plan().placed_so_far(number)
         return placed.start_ms if placed else None
 
-    def _path_problem(self, request: Request, submission: Submission) -> str:
+    def _path_problems(self, request: Request, submission: Submission) -> tuple[Diagnostic, ...]:
+        """What is wrong with its paths now that its number is known; what the check saw already is refused before."""
         present, origin = self.present, Origin("", "", submission.directory)
         job = Job(present.engine.state.next_number, present.user, request, origin, present.now())
-        known = [path for path in job.paths.written if "{node}" not in path]
-        return present.runner.blocked(job.paths.folder, known, job.paths.input)
+        paths = {"output": job.paths.output, "errors": job.paths.errors}
+        known = {key: path for key, path in paths.items() if "{node}" not in path}
+        found = present.runner.unusable(job.paths.folder, known, job.paths.input)
+        return tuple(error("path", f"{key} {words}", 1) for key, words in found.items())
 
     # -- jobs --------------------------------------------------------------------------------------
 

@@ -1,11 +1,13 @@
 """A script with its header, checked against a site: the request it amounts to, and every problem on the way."""
 
+import re
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from itertools import islice
 from typing import Any
 
-from lazy_quarry.core.header.block import Block, find_block
+from lazy_quarry.core.header.block import MOST_HEADER, UNFIT, Block, find_block, unfit
 from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, Severity, error, warning
 from lazy_quarry.core.header.notes import HeaderNotes
@@ -15,13 +17,30 @@ from lazy_quarry.core.header.script_body import read_body
 from lazy_quarry.core.header.script_checks import check_body
 from lazy_quarry.core.header.site_fit import SiteFit
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.header.toml_places import MOST_LEVELS, scan
 from lazy_quarry.core.job.needs import Need
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Site
-from lazy_quarry.core.units import exact_duration, exact_size
+from lazy_quarry.core.units import exact_duration, exact_size, shortened
 
-_BROKEN = ("header-unclosed", "toml")
+_NO_REQUEST = ("header-unclosed", "header-nearly", "header-too-long")
 """Without a header that can be read, nothing is known of the request."""
+_TRIED = (
+    "toml",
+    "key-unknown",
+    "queue",
+    "account",
+    "tier",
+    "module",
+    "over-limit",
+    "output-repeats",
+    "output-clash",
+    "value",
+)
+"""Findings whose fix is tried before it is offered: what it makes of the header can be wrong in another way."""
+MOST_TRIED = 10
+MOST_FINDINGS = 200
+"""So many findings about a script's commands are told."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,28 +74,58 @@ class Checked:
 
 
 def check_script(text: str, site: Site, context: CheckContext) -> Checked:
-    """Check a script as it would be submitted by ``context.user``. Never raises for what the script holds."""
+    """Check a script as it would be submitted by ``context.user``. Never raises for what the script holds.
+
+    A fix that is offered was tried: with it the finding is gone, and no error has come instead.
+    """
+    checked = _check(text, site, context)
+    before, tries, told = _told(checked), 0, list[Diagnostic]()
+    for one in checked.diagnostics:
+        if one.fix is not None and one.code in _TRIED and tries < MOST_TRIED:
+            tries += 1
+            after = _told(_check(one.fix.apply(text), site, context, body=False))
+            if (one.code, _unnumbered(one.message)) in after or any(
+                after[key] is Severity.ERROR for key in after.keys() - before.keys()
+            ):
+                one = replace(one, fix=None)
+        told.append(one)
+    return replace(checked, diagnostics=tuple(told))
+
+
+def _told(checked: Checked) -> dict[tuple[str, str], Severity]:
+    """What was found, wherever in the file."""
+    return {(one.code, _unnumbered(one.message)): one.severity for one in checked.diagnostics}
+
+
+def _unnumbered(message: str) -> str:
+    return re.sub(r"line \d+", "line", message)
+
+
+def _check(text: str, site: Site, context: CheckContext, body: bool = True) -> Checked:
+    """Check a script once; without ``body`` its commands are not looked at."""
     submission = context.submission
-    found: list[Diagnostic] = [*submission.findings, *_form(text)]
     block, problems = find_block(text)
-    found += problems
+    if any(one.code in UNFIT for one in problems):
+        return Checked(tuple(problems), None)
+    lines = text.split("\n")
+    found: list[Diagnostic] = [*submission.findings, *_form(lines), *problems]
     values = dict(block.values) if block else {}
     for override in submission.overrides:
         found += override_values(values, override)
-    notes = HeaderNotes(text, block, overridden_keys(submission.overrides), found)
+    notes = HeaderNotes(lines, block, overridden_keys(submission.overrides), found)
     reader = HeaderReader(values, site, context.user, submission, notes)
     if block is None and not problems:
-        found.append(_no_header(text, site))
-    unreadable = any(one.code in _BROKEN for one in problems)
+        found.append(_no_header(lines, site))
+    unreadable = any(one.code in _NO_REQUEST for one in problems)
     request = None if unreadable else reader.request()
     needs: tuple[Need, ...] = ()
     if request:
         needs = SiteFit(request, site, notes, reader.read, context.left_core_ms, context.user).needs()
         names = request.array.names if request.array else reader.parameter_names()
         script = CheckedScript(
-            text=text,
+            lines=lines,
             block=block,
-            body=read_body(text),
+            body=read_body(text) if body else None,
             request=request,
             need=needs[0] if needs else None,
             site=site,
@@ -84,24 +133,23 @@ def check_script(text: str, site: Site, context: CheckContext) -> Checked:
             parameters=names,
         )
         found += check_request(script)
-        found += check_body(script)
-    lines = {path[0]: place.line for path, place in reversed(block.places.items())} if block else {}
-    return Checked(tuple(sorted(found, key=lambda one: one.rank)), request, block, needs, lines)
+        found += islice(check_body(script), MOST_FINDINGS)
+    known = {path[0]: place.line for path, place in reversed(block.places.items())} if block else {}
+    return Checked(tuple(sorted(found, key=lambda one: one.rank)), request, block, needs, known)
 
 
-def _no_header(text: str, site: Site) -> Diagnostic:
+def _no_header(lines: list[str], site: Site) -> Diagnostic:
     queue = site.queue[site.default_queue]
     walltime, memory = exact_duration(queue.walltime_default_s), exact_size(queue.memory_default_mib)
     header = ("# /// job", f'# walltime = "{walltime}"', f'# memory   = "{memory}/core"', "# ///")
-    first = text.split("\n")[0]
-    lines = (first, *header) if first.startswith("#!") else (*header, first)
-    fix = Fix("add a header with the defaults", 1, 1, lines)
+    first = lines[0]
+    better = (first, *header) if first.startswith("#!") else (*header, first)
+    fix = Fix("add a header with the defaults", 1, 1, better)
     return warning("header-missing", "there is no job header, so every request is a default", 1, fix=fix)
 
 
-def _form(text: str) -> list[Diagnostic]:
+def _form(lines: list[str]) -> list[Diagnostic]:
     found = []
-    lines = text.split("\n")
     windows = next((number for number, line in enumerate(lines, 1) if line.endswith("\r")), None)
     if windows:
         fix = Fix("use Unix line ends", 1, len(lines), tuple(line.rstrip("\r") for line in lines))
@@ -127,17 +175,19 @@ def override_values(values: dict[str, Any], override: str) -> list[Diagnostic]:
     key, equals, text = override.partition("=")
     key = key.strip()
     if not equals or not key:
-        return [error("override", f'in --set: "{override}" is not KEY=VALUE', 0)]
+        return [error("override", f'in --set: "{shortened(override)}" is not KEY=VALUE', 0)]
+    *tables, last = key.split(".")
+    if len(override) > MOST_HEADER or len(tables) > MOST_LEVELS or scan(text, 1, 0).deep_line or unfit(override):
+        return [error("override", f'in --set: "{shortened(override)}" is more than a key takes', 0)]
     try:
         value = tomllib.loads(f"x = {text}")["x"]
-    except tomllib.TOMLDecodeError:
+    except ValueError:
         value = text.strip()
-    *tables, last = key.split(".")
     holder: dict[str, Any] = values
     for table in tables:
         inner = holder.get(table, {})
         if not isinstance(inner, dict):
-            return [error("override", f"in --set: {key}: {table} is not a table", 0)]
+            return [error("override", f"in --set: {shortened(key)}: {shortened(table)} is not a table", 0)]
         holder[table] = dict(inner)
         holder = holder[table]
     holder[last] = value

@@ -15,7 +15,7 @@ from lazy_quarry.core.site import Site
 class CheckedScript:
     """A script with all that is known of it; what the checks below look at."""
 
-    text: str
+    lines: list[str]
     block: Block | None
     body: Body | None
     request: Request
@@ -41,8 +41,9 @@ class CheckedScript:
         place = self.block.places.get((key,)) if self.block else None
         if place is None or place.line != place.last_line:
             return None
-        line = self.text.split("\n")[place.line - 1]
-        return Fix(label, place.line, place.line, (line.replace(old, new, 1),)) if old in line else None
+        line = self.lines[place.line - 1]
+        before, value = line[: place.column - 1], line[place.column - 1 :]
+        return Fix(label, place.line, place.line, (before + value.replace(old, new, 1),)) if old in value else None
 
     def from_modules(self, program: str) -> bool:
         """Whether a module that is loaded gives a program, or may give it."""
@@ -50,7 +51,11 @@ class CheckedScript:
         loaded = [software[name] for name in self.request.modules if name in software]
         return any(program in module.programs or not module.programs for module in loaded)
 
-    def replaced(self, line: int, old: str, new: str) -> Fix | None:
-        """A fix that writes something else in a line, where the old text stands there."""
-        text = self.text.split("\n")[line - 1]
-        return Fix(f"write {new}", line, line, (text.replace(old, new, 1),)) if old in text else None
+    def replaced(self, line: int, column: int, old: str, new: str) -> Fix | None:
+        """A fix that writes something else in a line, where the old text stands at a column (of bytes)."""
+        text = self.lines[line - 1].encode()
+        before, rest = text[: column - 1], text[column - 1 :]
+        if not rest.startswith(old.encode()):
+            return None
+        changed = before + new.encode() + rest[len(old.encode()) :]
+        return Fix(f"write {new}", line, line, (changed.decode(),))

@@ -3,6 +3,10 @@
 from dataclasses import dataclass
 from enum import StrEnum
 
+from lazy_quarry.core.units import shortened
+
+MOST_MESSAGE = 400
+
 
 class Severity(StrEnum):
     """``error``: must change, the script is refused. ``warning``: worth a look. ``hint``: good to know."""
@@ -35,7 +39,10 @@ class Fix:
 
 @dataclass(frozen=True, slots=True)
 class Diagnostic:
-    """One finding. ``line`` and ``column`` count from 1; line 0 is a value given outside the file."""
+    """One finding. ``line`` and ``column`` count from 1; line 0 is a value given outside the file.
+
+    The message is one plain line, whatever of the script it repeats.
+    """
 
     severity: Severity
     code: str
@@ -43,6 +50,9 @@ class Diagnostic:
     line: int = 1
     column: int = 1
     fix: Fix | None = None
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "message", shortened(self.message, MOST_MESSAGE))
 
     @property
     def rank(self) -> tuple[int, int, int]:

@@ -1,11 +1,11 @@
 """Noting problems of header keys, each with the line where the key stands, and fixes for those lines."""
 
-import difflib
 import re
 from collections.abc import Callable, Iterable
 
 from lazy_quarry.core.header.block import Block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
+from lazy_quarry.core.header.nearest import closest
 
 _BESIDE = ("key-unknown", "module", "not-yet", "array")
 """Errors beside which the request can still be read."""
@@ -14,8 +14,10 @@ _BESIDE = ("key-unknown", "module", "not-yet", "array")
 class HeaderNotes:
     """Collects findings about one header in ``found``. ``overridden`` keys come from ``--set``: they have no line."""
 
-    def __init__(self, text: str, block: Block | None, overridden: frozenset[str], found: list[Diagnostic]) -> None:
-        self.lines = text.split("\n")
+    def __init__(
+        self, lines: list[str], block: Block | None, overridden: frozenset[str], found: list[Diagnostic]
+    ) -> None:
+        self.lines = lines
         self.block, self.overridden, self.found = block, overridden, found
         self.usable = True
         """False once something was found beside which there is no request."""
@@ -26,16 +28,17 @@ class HeaderNotes:
         key: str,
         message: str,
         *,
+        inside: tuple[str, ...] = (),
         at_value: bool = True,
         severity: Callable[..., Diagnostic] = error,
         fix: Fix | None = None,
     ) -> None:
-        """Note a finding about a key, at its value or at the key itself."""
+        """Note a finding about a key, at its value or at the key itself; ``inside`` leads on into its table."""
         self.usable = self.usable and (severity is not error or code in _BESIDE)
         if key in self.overridden:
             self.found.append(severity(code, f"in --set: {message}", 0))
             return
-        place = self.block.place(key) if self.block else None
+        place = self.block.place(key, *inside) if self.block else None
         line, column = (place.line, place.column if at_value else 3) if place else (1, 1)
         self.found.append(severity(code, message, line, column, fix))
 
@@ -60,23 +63,23 @@ class HeaderNotes:
 
     def renamed(self, key: str, known: Iterable[str]) -> Fix | None:
         """The line with the nearest known key in place of this one, unless that key is there too."""
-        near = difflib.get_close_matches(key, list(known), 1, 0.6)
-        if not near or not self.block or near[0] in self.block.values or (key,) not in self.block.places:
+        near = closest(key, known)
+        if not near or not self.block or near in self.block.values or (key,) not in self.block.places:
             return None
         number = self.block.places[(key,)].line
         line = self.lines[number - 1]
-        return Fix(f'write "{near[0]}"', number, number, (line.replace(key, near[0], 1),))
+        return Fix(f'write "{near}"', number, number, (line.replace(key, near, 1),))
 
     def corrected(self, key: str, word: str, known: Iterable[str]) -> Fix | None:
         """The nearest known word in place of an unknown one in a key's value."""
-        near = difflib.get_close_matches(word, list(known), 1, 0.6)
+        near = closest(word, known)
         number = self.line_of(key)
         if not near or number is None:
             return None
         line = self.lines[number - 1]
         if f'"{word}"' not in line:
             return None
-        return Fix(f'write "{near[0]}"', number, number, (line.replace(f'"{word}"', f'"{near[0]}"', 1),))
+        return Fix(f'write "{near}"', number, number, (line.replace(f'"{word}"', f'"{near}"', 1),))
 
     def replaced_text(self, key: str, new: str, label: str) -> Fix | None:
         """Another text as a key's value, where the value is one text in the line of the key."""

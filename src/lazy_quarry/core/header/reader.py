@@ -1,11 +1,11 @@
 """The values of one header, read into a request; each problem is noted with its line."""
 
-import difflib
 import re
 from typing import Any
 
 from lazy_quarry.core.header.diagnostic import warning
-from lazy_quarry.core.header.keys import KEYS, PLACEHOLDERS, nearest
+from lazy_quarry.core.header.keys import KEYS, PLACEHOLDERS
+from lazy_quarry.core.header.nearest import closest, nearest
 from lazy_quarry.core.header.notes import HeaderNotes
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.queue_fit import admitted, walltime_limit_s
@@ -14,7 +14,7 @@ from lazy_quarry.core.job.sweep import Array, make_array
 from lazy_quarry.core.paths import name_of_script
 from lazy_quarry.core.site import Queue, Site
 from lazy_quarry.core.traits import parse_traits
-from lazy_quarry.core.units import exact_size, format_duration, format_size
+from lazy_quarry.core.units import exact_size, format_duration, format_size, shortened
 from lazy_quarry.errors import BadValue
 
 
@@ -27,22 +27,22 @@ class HeaderReader:
         self.site, self.user, self.submission, self.notes = site, user, submission, notes
         self.read: dict[str, Any] = {}
         """The values that could be read, by key."""
-        self.misspelt: set[str] = set()
-        """Known keys that stand there misspelt; nobody is told besides that they are missing."""
+        self.misspelt = set(notes.block.broken if notes.block else ())
+        """Known keys that stand there misspelt or unreadable; nobody is told besides that they are missing."""
         for key, value in values.items():
             self._read(key, value)
 
     def _read(self, key: str, value: Any) -> None:
         known = KEYS.get(key)
         if known is None:
-            said = f'there is no key "{key}"{nearest(key, KEYS)}'
+            said = f'there is no key "{shortened(key)}"{nearest(key, KEYS)}'
             self.notes.note("key-unknown", key, said, at_value=False, fix=self.notes.renamed(key, KEYS))
-            self.misspelt |= set(difflib.get_close_matches(key, list(KEYS), 1, 0.6))
+            self.misspelt.add(closest(key, KEYS))
             return
         try:
             self.read[key] = known.read(value)
         except BadValue as fault:
-            self.notes.note("value", key, f"{key}: {fault}")
+            self.notes.note("value", key, f"{key}: {fault}", inside=fault.path)
             return
         if known.later(self.read[key]):
             self.notes.note("not-yet", key, f"{key}: this isn't there yet, and the job would not be what it asks for")
@@ -140,7 +140,7 @@ class HeaderReader:
         for name in self.read.get("queue", (self.site.default_queue,)):
             queue = self.site.queue.get(name)
             if queue is None:
-                said = f'there is no queue "{name}"{nearest(name, self.site.queue)}'
+                said = f'there is no queue "{shortened(name)}"{nearest(name, self.site.queue)}'
                 self.notes.note("queue", "queue", said, fix=self.notes.corrected("queue", name, self.site.queue))
             elif misfit := admitted(queue, self.user):
                 self.notes.note(misfit.code, misfit.key, misfit.words)
@@ -154,7 +154,7 @@ class HeaderReader:
         if account is None:
             self.notes.note("account", "account", f"{self.user} may charge no account of {self.site.name}")
         elif account not in self.site.account:
-            said = f'there is no account "{account}"{nearest(account, own)}'
+            said = f'there is no account "{shortened(account)}"{nearest(account, own)}'
             self.notes.note("account", "account", said, fix=self.notes.corrected("account", account, own))
         elif account not in own:
             self.notes.note("account", "account", f"you may not charge {account}; you may charge {', '.join(own)}")
@@ -168,7 +168,7 @@ class HeaderReader:
         tier = str(self.read.get("tier", usual if served else queues[0].tier))
         known = self.site.tier.get(tier)
         if known is None:
-            said = f'there is no tier "{tier}"{nearest(tier, self.site.tier)}'
+            said = f'there is no tier "{shortened(tier)}"{nearest(tier, self.site.tier)}'
             self.notes.note("tier", "tier", said, fix=self.notes.corrected("tier", tier, self.site.tier))
         elif known.users and self.user not in known.users:
             self.notes.note("tier", "tier", f"tier {tier} is only for {', '.join(known.users)}")
@@ -192,11 +192,7 @@ class HeaderReader:
         if each is not None:
             if nodes is None:
                 nodes = -(-ranks // each) if ranks else 1
-            if (
-                ranks is not None
-                and most is not None
-                and any(ranks == each * count for count in range(nodes, most + 1))
-            ):
+            if ranks is not None and most is not None and ranks % each == 0 and nodes <= ranks // each <= most:
                 return ranks // each, None, False, ranks, None
             if ranks is not None and (most is not None or ranks != nodes * each):
                 others = [key for key in ("nodes", "ranks-per-node") if key in self.read]
@@ -234,7 +230,7 @@ class HeaderReader:
             return make_array(table, surroundings.texts, surroundings.matches, meeting)
         except BadValue as fault:
             if surroundings.looked or not any(isinstance(value, dict) for value in table.get("sweep", {}).values()):
-                self.notes.note("array", "array", f"array: {fault}")
+                self.notes.note("array", "array", f"array: {fault}", inside=fault.path)
         return None
 
     def _placeholders(self, array: Array | None) -> None:
@@ -249,11 +245,13 @@ class HeaderReader:
         for module in self.read.get("modules", ()):
             if not self.site.modules:
                 self.notes.note(
-                    "module", "modules", f"modules: {self.site.name} offers no modules, so {module} can't be loaded"
+                    "module",
+                    "modules",
+                    f"modules: {self.site.name} offers no modules, so {shortened(module)} can't be loaded",
                 )
                 return
             if module not in self.site.modules:
-                said = f"modules: {self.site.name} has no {module}{nearest(module, self.site.modules)}"
+                said = f"modules: {self.site.name} has no {shortened(module)}{nearest(module, self.site.modules)}"
                 self.notes.note(
                     "module", "modules", said, fix=self.notes.corrected("modules", module, self.site.modules)
                 )

@@ -5,17 +5,31 @@ from collections.abc import Iterator
 from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, error, hint, warning
 from lazy_quarry.core.header.interpreter import interpreter
+from lazy_quarry.core.job.clashes import first_clash
+from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.paths import JOINED, better_output
-from lazy_quarry.core.units import plural
+from lazy_quarry.core.units import plural, shortened
 
 
 def check_request(script: CheckedScript) -> Iterator[Diagnostic]:
     """Findings about the header's requests: output, times, nodes, interpreter, files that it names."""
+    yield from _paths(script)
     yield from _output(script)
     yield from _times(script)
     yield from _nodes(script)
     yield from _interpreter(script)
     yield from _named_in_header(script)
+
+
+def _paths(script: CheckedScript) -> Iterator[Diagnostic]:
+    unusable, request = script.surroundings.unusable, script.request
+    if script.site.kind == "rehearsal":  # which uses no files
+        if script.surroundings.looked and request.input and script.surroundings.files.get(request.input) == "absent":
+            words = f"input {request.input} is not in {script.surroundings.folder}"
+            yield error("file-absent", words, script.line("input"))
+        return
+    for key, words in unusable.items():
+        yield error("path", f"{key} {words}", script.line(key), script.column(key))
 
 
 def _output(script: CheckedScript) -> Iterator[Diagnostic]:
@@ -24,17 +38,27 @@ def _output(script: CheckedScript) -> Iterator[Diagnostic]:
     if request.errors != JOINED:
         keys["errors"] = request.errors
     for key, path in keys.items():
-        missing = "{job}" if "{job}" not in path else ""
-        tasked = "{task}" in path or any(f"{{{name}}}" in path for name in script.parameters)
-        if request.array is not None and not tasked:
-            missing = missing + ("-{task}" if missing else "{task}")
-        if not missing or path.startswith("/dev/"):
+        if path.startswith("/dev/"):
+            continue
+        clash = first_clash(request.array, path) if request.array is not None else None
+        missing = "-".join(["{job}"] * ("{job}" not in path) + ["{task}"] * (clash is not None))
+        if not missing:
             continue
         better = better_output(path, missing)
         fix = script.changed(key, path, better, f'write "{better}"')
-        who = "tasks of it would write over one another" if "task" in missing else "a later run would write over it"
-        words = f'{key} "{path}" is the same each time, so {who}'
-        yield warning("output-repeats", words, script.line(key), script.column(key), fix)
+        if request.array is not None and clash is not None:
+            one, other = (_task_words(request.array, at) for at in clash)
+            words = f'{key} "{shortened(path)}" is one file for tasks {one} and {other}, and each would write over the other'
+            yield error("output-clash", words, script.line(key), script.column(key), fix)
+        else:
+            words = f'{key} "{shortened(path)}" is the same each time, so a later run would write over it'
+            yield warning("output-repeats", words, script.line(key), script.column(key), fix)
+
+
+def _task_words(array: Array, at: int) -> str:
+    """``7 (level=2, grid=fine)``."""
+    values = ", ".join(f"{name}={shortened(value, 20)}" for name, value in list(array.values(at).items())[:4])
+    return f"{array.number(at)} ({values})" if values else str(array.number(at))
 
 
 def _times(script: CheckedScript) -> Iterator[Diagnostic]:
@@ -43,7 +67,7 @@ def _times(script: CheckedScript) -> Iterator[Diagnostic]:
         yield hint(
             "not-before-past", "not-before is in the past already, so it changes nothing", script.line("not-before")
         )
-    if request.warn_s and script.body is not None and interpreter(script.text) in ("bash", "sh", "dash", "ksh"):
+    if request.warn_s and script.body is not None and interpreter(script.lines[0]) in ("bash", "sh", "dash", "ksh"):
         traps = [command for command in script.body.commands if command.name == "trap"]
         if not any("USR1" in word.text for command in traps for word in command.words):
             words = "warn sends SIGUSR1, which ends a shell script that has no trap for it"
@@ -79,7 +103,7 @@ def _nodes(script: CheckedScript) -> Iterator[Diagnostic]:
 
 
 def _interpreter(script: CheckedScript) -> Iterator[Diagnostic]:
-    first = script.text.split("\n", 1)[0].rstrip("\r")
+    first = script.lines[0].rstrip("\r")
     words = first.removeprefix("#!").split()
     if not first.startswith("#!") or not words or not script.surroundings.looked:
         return
@@ -87,7 +111,7 @@ def _interpreter(script: CheckedScript) -> Iterator[Diagnostic]:
     if script.surroundings.files.get(path) == "absent":
         yield error("interpreter-absent", f"there is no interpreter {path}", 1, 3)
     elif path.endswith("/env"):
-        name = interpreter(script.text)
+        name = interpreter(script.lines[0])
         if script.surroundings.programs.get(name) == "absent" and not script.from_modules(name):
             yield error("interpreter-absent", f'the PATH has no interpreter "{name}"', 1, 3)
 
@@ -100,9 +124,6 @@ def _named_in_header(script: CheckedScript) -> Iterator[Diagnostic]:
     for path in script.request.stage.into:
         if files.get(path) == "absent":
             yield error("file-absent", f"stage: {path} is not in {script.surroundings.folder}", script.line("stage"))
-    if script.request.input and files.get(script.request.input) == "absent":
-        words = f"input {script.request.input} is not in {script.surroundings.folder}"
-        yield error("file-absent", words, script.line("input"))
     for key, paths in (("stage", script.request.stage.out), ("expect", script.request.expect)):
         for path in paths:
             if files.get(path) == "file":

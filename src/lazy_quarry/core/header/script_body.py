@@ -10,6 +10,8 @@ import tree_sitter_bash
 
 from lazy_quarry.core.header.interpreter import interpreter
 
+MOST_READ, MOST_PARTS = 16 * 2**20, 50_000
+"""Characters of words, and parts, that are read of one script. A word within a word within a word is counted each time."""
 SHELLS = ("bash", "sh", "dash", "ksh")
 """Shells whose scripts are read; others are left alone."""
 _SETTERS = ("read", "mapfile", "readarray", "getopts", "export", "declare", "local", "typeset", "readonly", "unset")
@@ -64,6 +66,8 @@ class Body:
     stops_on_failure: bool = False
     background_line: int = 0
     """The line of the last command that goes on in the background, or 0."""
+    read_to: int = 0
+    """The line from which on it was too much to be read, or 0."""
 
 
 @lru_cache(maxsize=1)
@@ -88,6 +92,7 @@ class _Reader:
         self.functions: set[str] = set()
         self.open_ended = self.stops = False
         self.background = 0
+        self.left, self.read_to = MOST_READ, 0
         tree = _parser().parse(script.encode())
         self._walk(tree.root_node)
         self.body = Body(
@@ -99,9 +104,24 @@ class _Reader:
             self.open_ended,
             self.stops,
             self.background,
+            self.read_to,
         )
 
-    def _walk(self, node: tree_sitter.Node, redirects: tuple[tree_sitter.Node, ...] = ()) -> None:
+    def _walk(self, root: tree_sitter.Node) -> None:
+        """Look at every part in its order, however deep the script is nested."""
+        rest: list[tuple[tree_sitter.Node, tuple[tree_sitter.Node, ...]]] = [(root, ())]
+        for _ in range(MOST_PARTS):
+            if not rest or self.left < 0:
+                break
+            node, redirects = rest.pop()
+            below = self._part(node, redirects)
+            rest += [(child, below) for child in reversed(node.children)]
+        if rest:
+            self.open_ended = True  # what was left out may set what the rest uses
+            self.read_to = rest[-1][0].start_point[0] + 1
+
+    def _part(self, node: tree_sitter.Node, redirects: tuple[tree_sitter.Node, ...]) -> tuple[tree_sitter.Node, ...]:
+        """Take in one part; returns the redirections that hold for what is in it."""
         match node.type:
             case "variable_assignment" | "for_statement" | "select_statement":
                 name = next((child for child in node.children if child.type in ("variable_name", "subscript")), None)
@@ -121,15 +141,12 @@ class _Reader:
                 for child in node.children:
                     if child.type == "heredoc_redirect":
                         own += tuple(each for each in child.children if each.type == "file_redirect")
-                for child in node.children:
-                    self._walk(child, own)
-                return
+                return own
             case "command":
                 self._command(node, redirects)
             case "&":
                 self.background = node.start_point[0] + 1
-        for child in node.children:
-            self._walk(child, redirects if node.type == "pipeline" else ())
+        return redirects if node.type == "pipeline" else ()
 
     def _expansion(self, node: tree_sitter.Node) -> None:
         kinds = [child.type for child in node.children]
@@ -145,6 +162,11 @@ class _Reader:
         if re.fullmatch(r"[A-Za-z_]\w*", word):
             self.used.append(VariableUse(word, node.start_point[0] + 1, node.start_point[1] + 1))
 
+    def _word(self, node: tree_sitter.Node) -> Word:
+        word = Word(_text(node), _value(node), node.start_point[0] + 1, node.start_point[1] + 1)
+        self.left -= len(word.text)
+        return word
+
     def _command(self, node: tree_sitter.Node, redirects: tuple[tree_sitter.Node, ...]) -> None:
         words: list[Word] = []
         outputs: list[Word] = []
@@ -152,14 +174,14 @@ class _Reader:
         inputs: list[Word] = []
         for child in node.children:
             if child.type == "command_name":
-                words += [_word(each) for each in child.children]
+                words += [self._word(each) for each in child.children]
             elif child.type == "file_redirect":
                 redirects += (child,)
             elif child.type not in ("variable_assignment", "herestring_redirect", "(", ")"):
-                words.append(_word(child))
+                words.append(self._word(child))
         for redirect in redirects:
             kind = next((each.type for each in redirect.children if each.type[0] in "<>&"), "")
-            target = [_word(each) for each in redirect.children if each.type not in (kind, "file_descriptor")]
+            target = [self._word(each) for each in redirect.children if each.type not in (kind, "file_descriptor")]
             into = {">": outputs, "&>": outputs, ">|": outputs, ">>": appends, "&>>": appends, "<": inputs}
             into.get(kind, []).extend(target)
         while len(words) > 1 and words[0].value in _BEFORE:
@@ -183,10 +205,6 @@ class _Reader:
 
 def _text(node: tree_sitter.Node) -> str:
     return (node.text or b"").decode(errors="replace")
-
-
-def _word(node: tree_sitter.Node) -> Word:
-    return Word(_text(node), _value(node), node.start_point[0] + 1, node.start_point[1] + 1)
 
 
 def _value(node: tree_sitter.Node) -> str | None:

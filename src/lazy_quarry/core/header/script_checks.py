@@ -1,12 +1,12 @@
 """Checks of the script's commands against the request and the files that are there."""
 
-import difflib
 import re
 from collections.abc import Iterator
 
 from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, hint, warning
 from lazy_quarry.core.header.interpreter import interpreter
+from lazy_quarry.core.header.nearest import closest
 from lazy_quarry.core.header.script_body import Body, NamedFile, ShellCommand, named_files
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import plural
@@ -41,7 +41,7 @@ unalias unset wait module lq lazy-quarry
 """
     )
 )
-_STARTS_RANKS = frozenset(("mpirun", "mpiexec", "ssh", "pdsh", "parallel", "lq", "lazy-quarry", "torchrun"))
+_STARTS_RANKS = frozenset(("mpirun", "mpiexec", "ssh", "torchrun", "lq", "lazy-quarry"))
 _NEEDS_PERSON = {
     "sudo": "asks for a password",
     "su": "asks for a password",
@@ -62,6 +62,9 @@ def check_body(script: CheckedScript) -> Iterator[Diagnostic]:
     body = script.body
     if body is None:
         return
+    if body.read_to:
+        words = "so much of this script was read; commands from here on were not looked at"
+        yield hint("not-read", words, body.read_to)
     yield from _variables(script, body)
     yield from _programs(script, body)
     yield from _ranks(script, body)
@@ -75,6 +78,7 @@ def _variables(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     if script.request.inherit:
         known |= script.surroundings.variables
     told: set[str] = set()
+    others = sorted(known - _SHELLS_OWN)
     for use in body.used:
         if use.name in known or use.name in told:
             continue
@@ -82,12 +86,12 @@ def _variables(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
         ours = use.name.startswith("LQ_")
         if (body.open_ended or _module_variable(script, use.name)) and not ours:
             continue
-        near = difflib.get_close_matches(use.name, sorted(GIVEN if ours else known - _SHELLS_OWN), 1, 0.75)
-        advice = f"; did you mean ${near[0]}?" if near else ""
-        fix = script.replaced(use.line, f"${use.name}", f"${near[0]}") if near else None
-        fix = fix or (script.replaced(use.line, f"${{{use.name}", f"${{{near[0]}") if near else None)
         if use.name == "LQ_TASK":
             continue
+        near = closest(use.name, GIVEN if ours else others, 0.75)
+        advice = f"; did you mean ${near}?" if near else ""
+        fix = script.replaced(use.line, use.column, f"${use.name}", f"${near}") if near else None
+        fix = fix or (script.replaced(use.line, use.column, f"${{{use.name}", f"${{{near}") if near else None)
         yield warning("variable-unset", f"${use.name} is never set{advice}", use.line, use.column, fix)
     if script.request.array is None and "LQ_TASK" in body.mentioned:
         first = next((use for use in body.used if use.name == "LQ_TASK"), None)
@@ -149,7 +153,7 @@ def _with_module(script: CheckedScript, module: str) -> Fix | None:
     label = f"load {module}"
     if not script.request.modules:
         at = script.block.first_line
-        line = script.text.split("\n")[at - 1]
+        line = script.lines[at - 1]
         return Fix(label, at, at, (line, f'# modules  = ["{module}"]'))
     return script.changed("modules", "]", f', "{module}"]', label)
 
@@ -178,7 +182,7 @@ def _ranks(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
             word = command.words[count[1]]
             words = f"{command.name} starts {plural(count[0], 'rank')}, but {total} {'is' if total == 1 else 'are'} requested"
             yield warning("ranks-differ", words, word.line, word.column)
-    for number, line in enumerate(script.text.split("\n"), 1):
+    for number, line in enumerate(script.lines, 1):
         match = re.match(r"\s*(?:export\s+)?OMP_NUM_THREADS=(\d+)", line)
         if match and int(match[1]) != request.threads and not (request.threads == 1 and request.ranks == int(match[1])):
             unneeded = Fix("leave it out; it is set for you", number, number, ())
@@ -201,8 +205,8 @@ def _habits(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     lines = {command.words[0].line for command in plain}
     if not body.stops_on_failure and len(lines) > 1 and not body.open_ended:
         last = script.block.last_line if script.block else 1
-        line = script.text.split("\n")[last - 1]
-        what = "set -euo pipefail" if interpreter(script.text) == "bash" else "set -eu"
+        line = script.lines[last - 1]
+        what = "set -euo pipefail" if interpreter(script.lines[0]) == "bash" else "set -eu"
         fix = Fix(f"add {what}", last, last, (line, what))
         yield hint("goes-on", "a command that fails doesn't stop this script; it goes on with the next", last, 1, fix)
     for command in body.commands:
@@ -213,9 +217,9 @@ def _habits(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
         if command.name == "module" and len(command.words) > 2 and command.words[1].value in ("load", "add"):
             for each in command.words[2:]:
                 if each.value and script.site.software and not _offered(script.site, each.value):
-                    near = difflib.get_close_matches(each.value, script.site.modules, 1, 0.5)
-                    advice = f"; did you mean {near[0]}?" if near else ""
-                    better = script.replaced(each.line, each.value, near[0]) if near else None
+                    near = closest(each.value, script.site.modules, 0.5)
+                    advice = f"; did you mean {near}?" if near else ""
+                    better = script.replaced(each.line, each.column, each.text, near) if near else None
                     words = f"{script.site.name} has no module {each.value}{advice}"
                     yield warning("module", words, each.line, each.column, better)
     if body.background_line and not any(command.name == "wait" for command in body.commands):
@@ -234,8 +238,8 @@ def _offered(site: Site, name: str) -> bool:
 
 
 def _last_line(script: CheckedScript) -> tuple[int, int, tuple[str, ...]]:
-    lines = script.text.rstrip("\n").split("\n")
-    return len(lines), len(lines), (lines[-1], "wait")
+    last = next((at for at in range(len(script.lines), 0, -1) if script.lines[at - 1]), 1)
+    return last, last, (script.lines[last - 1], "wait")
 
 
 def _files(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:

@@ -10,6 +10,7 @@ class Surroundings:
 
     ``files`` tells of each path, as the script writes it: ``file``, ``folder``, ``absent``, or ``closed``
     (there, but it may not be executed). ``programs`` tells of names: ``there``, ``absent``, ``closed``.
+    ``unusable`` tells of header keys why the job could not use the path that they name.
     ``texts`` and ``matches`` are what parameters of a sweep read. ``variables`` are those of the submitter.
     """
 
@@ -22,3 +23,4 @@ class Surroundings:
     variables: frozenset[str] = frozenset()
     groups: tuple[str, ...] = ()
     now_ms: int = 0
+    unusable: Mapping[str, str] = field(default_factory=dict)

@@ -10,15 +10,19 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
-from math import prod
+from math import gcd, lcm, prod
 from typing import Any
 
+from lazy_quarry.core.units import shortened
 from lazy_quarry.errors import BadValue
 
 MOST_TASKS = 10_000_000
 MOST_VALUES = 1_000_000
-_RANGE = re.compile(r"(\d+)(?:\s*\.\.\s*(\d+))?(?:\s+by\s+(\d+))?")
-_DECIMALS = re.compile(r"(-?\d+(?:\.\d+)?)\s*\.\.\s*(-?\d+(?:\.\d+)?)(?:\s+by\s+(\d+(?:\.\d+)?))?")
+MOST_BESIDE = 200
+"""So many ranges of tasks may go through one another, as ``0..90 by 10`` and ``5..95 by 10`` do."""
+_RANGE = re.compile(r"(\d{1,9})(?:\s*\.\.\s*(\d{1,9}))?(?:\s+by\s+(\d{1,9}))?")
+_NUMBER = r"\d{1,15}(?:\.\d{1,15})?"
+_DECIMALS = re.compile(rf"(-?{_NUMBER})\s*\.\.\s*(-?{_NUMBER})(?:\s+by\s+({_NUMBER}))?")
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,28 +89,50 @@ def parse_tasks(text: str) -> tuple[tuple[int, int, int], ...]:
     rows: list[tuple[int, int, int]] = []
     for piece in text.split(","):
         match = _RANGE.fullmatch(piece.strip())
+        told = shortened(piece.strip())
         if not match or (match[3] and not match[2]) or (match[3] and int(match[3]) == 0):
-            raise BadValue(f'"{piece.strip()}" is not a range of tasks; write "1..40", "0..90 by 10" or "1, 4, 9..12"')
+            raise BadValue(f'"{told}" is not a range of tasks; write "1..40", "0..90 by 10" or "1, 4, 9..12"')
         first, last, step = int(match[1]), int(match[2] or match[1]), int(match[3] or 1)
         if last < first:
-            raise BadValue(f'"{piece.strip()}" runs backwards; write "{last}..{first}"')
+            raise BadValue(f'"{told}" runs backwards; write "{last}..{first}"')
         rows.append((first, last - (last - first) % step, step))
     if sum((last - first) // step + 1 for first, last, step in rows) > MOST_TASKS:
         raise BadValue(f"that is more than {MOST_TASKS:,} tasks")
-    seen: set[int] = set()
-    for first, last, step in rows if len(rows) > 1 else ():
-        twice = seen.intersection(range(first, last + 1, step))
-        if twice:
-            raise BadValue(f"task {min(twice)} is named twice")
-        seen.update(range(first, last + 1, step))
+    _none_twice(rows)
     return tuple(rows)
+
+
+def _none_twice(rows: list[tuple[int, int, int]]) -> None:
+    """Raises :class:`BadValue` when two rows have a task in common. The rows are compared as such, without their tasks."""
+    reaching: list[tuple[int, int, int]] = []
+    for row in sorted(rows):
+        reaching = [other for other in reaching if other[1] >= row[0]]
+        for other in reaching:
+            if (both := _first_in_both(other, row)) is not None:
+                raise BadValue(f"task {both} is named twice")
+        if len(reaching) >= MOST_BESIDE:
+            raise BadValue(f"more than {MOST_BESIDE} ranges of tasks go through one another; write fewer")
+        reaching.append(row)
+
+
+def _first_in_both(one: tuple[int, int, int], other: tuple[int, int, int]) -> int | None:
+    """The least number that is in two rows (first, last, step), or None."""
+    (first, last, step), (begin, end, stride) = one, other
+    common = gcd(step, stride)
+    if (begin - first) % common:
+        return None
+    # begin + k·stride ≡ first modulo step, solved for the least k
+    times = (first - begin) // common * pow(stride // common, -1, step // common) % (step // common)
+    meeting = begin + times * stride
+    meeting += max(0, -(-(first - meeting) // lcm(step, stride))) * lcm(step, stride)
+    return meeting if meeting <= min(last, end) else None
 
 
 def parse_values(text: str) -> tuple[str, ...]:
     """The decimals of ``"0.1..0.9 by 0.2"``, ends included, with as many places as were written."""
     match = _DECIMALS.fullmatch(text.strip())
     if not match:
-        raise BadValue(f'"{text}" is not a range; write it like "0.1..0.9 by 0.2"')
+        raise BadValue(f'"{shortened(text)}" is not a range; write it like "0.1..0.9 by 0.2"')
     try:
         first, last, step = Decimal(match[1]), Decimal(match[2]), Decimal(match[3] or "1")
     except InvalidOperation:
@@ -148,7 +174,7 @@ def _values(value: Any, texts: Mapping[str, str], matches: Mapping[str, Sequence
     if "files" in value:
         pattern = value["files"]
         if not matches.get(pattern):
-            raise BadValue(f'no file matches "{pattern}"')
+            raise BadValue(f'no file matches "{shortened(pattern)}"')
         return tuple(matches[pattern])
     path = value.get("lines") or value["of"]
     if path not in texts:
@@ -173,9 +199,9 @@ def make_array(
         try:
             values = _values(value, texts, matches)
         except BadValue as fault:
-            raise BadValue(f"{name}: {fault}") from None
+            raise BadValue(f"{name}: {fault}", ("sweep", name)) from None
         if not values:
-            raise BadValue(f"{name} has no values")
+            raise BadValue(f"{name} has no values", ("sweep", name))
         parameters[name] = Parameter(name, values)
     groups = _groups(parameters, together)
     rows: tuple[tuple[int, int, int], ...]
@@ -184,7 +210,7 @@ def make_array(
             raise BadValue("a sweep numbers its own tasks; leave tasks and each-node out, or the sweep")
         count = prod(len(group[0].values) for group in groups)
         if count > MOST_TASKS:
-            raise BadValue(f"the sweep comes to {count:,} tasks; {MOST_TASKS:,} is the most")
+            raise BadValue(f"the sweep comes to {shortened(f'{count:,}', 30)} tasks; {MOST_TASKS:,} is the most")
         rows = ((1, count, 1),)
     elif "each-node" in table:
         if "tasks" in table:
