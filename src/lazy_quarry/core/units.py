@@ -15,6 +15,8 @@ MINUTE_MS = 60 * SECOND_MS
 HOUR_MS = 60 * MINUTE_MS
 DAY_MS = 24 * HOUR_MS
 
+EARLIEST_MS, LATEST_MS = 365 * DAY_MS, 32_503_680_000_000
+"""Instants that somebody may name: from 1971 to the end of 2999."""
 _UNIT_S = {"d": 86400, "h": 3600, "m": 60, "s": 1}
 _PART = re.compile(r"(\d+(?:\.\d+)?)\s*(d|h|m|s)(?![a-z])\s*")
 _ISO = re.compile(
@@ -182,7 +184,7 @@ def parse_instant(text: str) -> int:
         at = datetime.fromisoformat(text.strip()[: MOST_NUMBER + 1])
     except ValueError:
         raise BadValue(f'"{shortened(text)}" is not a date-time; write it like 2026-11-23T18:00:00Z') from None
-    if not 1970 < at.year < 3000:
+    if not 1970 < at.year < 3000:  # as EARLIEST_MS and LATEST_MS; beyond, not every zone can be reckoned
         raise BadValue(f"{at.year} is out of range; a date is between 1971 and 2999")
     return round((at if at.tzinfo else at.replace(tzinfo=UTC)).timestamp() * 1000)
 

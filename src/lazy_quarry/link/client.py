@@ -77,8 +77,11 @@ class SocketClient(_Calls):
                 self._closed = True
             self._news.notify_all()
 
-    def call(self, method: str, arguments: dict[str, Any]) -> Any:
-        """Make a call and wait for its answer. Raises what the engine raised, or :class:`EngineAway`."""
+    def call(self, method: str, arguments: dict[str, Any], again: bool = True) -> Any:
+        """Make a call and wait for its answer. Raises what the engine raised, or :class:`EngineAway`.
+
+        When the engine goes away meanwhile, what only reads is asked once more.
+        """
         with self._lock:
             if self._closed:
                 self._closed = False
@@ -96,7 +99,10 @@ class SocketClient(_Calls):
             return result_of(method, reply)
         if CALLS[method] == "operations":
             raise EngineAway(f"the engine of {self.folder} went away during {method}; see lazy-quarry jobs")
-        return self.call(method, arguments)  # reading again changes nothing
+        if not again:
+            log = self.folder / "engine.log"
+            raise EngineAway(f"the engine of {self.folder} went away twice during {method}; {log} may say why")
+        return self.call(method, arguments, again=False)
 
     def leave(self) -> None:
         """Stop the engine and wait for its end; its jobs go on."""

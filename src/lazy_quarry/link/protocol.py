@@ -6,14 +6,21 @@ Values are frozen dataclasses, read and written as they are. A value that doesn'
 from __future__ import annotations
 
 import inspect
+import re
+import sys
+import traceback
 from functools import cache
 from importlib import import_module
-from typing import Any
+from itertools import count
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
-from lazy_quarry.errors import EngineAway, NoSuchJob, QuarryError, Refused, StateFolderError
+from lazy_quarry.errors import NoSuchJob, QuarryError, Refused, StateFolderError
 from lazy_quarry.link.site_client import CALLS, SiteClient
+
+if TYPE_CHECKING:
+    from lazy_quarry.core.header.submission import Submission
 
 ERRORS: dict[type[QuarryError], int] = {
     NoSuchJob: -32004,
@@ -22,7 +29,11 @@ ERRORS: dict[type[QuarryError], int] = {
     QuarryError: -32001,
 }
 """JSON-RPC error codes of what may be raised, the more exact kinds first."""
-NOT_JSON, BAD_REQUEST, NO_METHOD, BAD_PARAMS = -32700, -32600, -32601, -32602
+NOT_JSON, BAD_REQUEST, NO_METHOD, BAD_PARAMS, INTERNAL = -32700, -32600, -32601, -32602, -32603
+_SAFE = 2**53
+"""Whole numbers up to this are exact in every reader of JSON (RFC 8259); a call takes none beyond."""
+_DIGITS = re.compile(rb"\d{16}|[eE]\+?\d\d")
+_faults = count(1)
 _NOTHING = msgspec.Raw()
 _HOMES = {
     "Submission": "lazy_quarry.core.header.submission",
@@ -91,9 +102,14 @@ def types_of(method: str) -> tuple[dict[str, Any], Any]:
 
 
 def write_request(number: int, method: str, arguments: dict[str, Any]) -> bytes:
-    """A call as a line."""
+    """A call as a line. Raises :class:`QuarryError` for a name that is no text, as a file's may be."""
     message = {"jsonrpc": "2.0", "id": number, "method": method, "params": arguments}
-    return msgspec.json.encode(message) + b"\n"
+    try:
+        return msgspec.json.encode(message) + b"\n"
+    except UnicodeEncodeError:
+        raise QuarryError(
+            f"{method}: a name or text in it is no UTF-8; give the file another name, or save it as UTF-8"
+        ) from None
 
 
 def write_notification(method: str, **params: Any) -> bytes:
@@ -128,20 +144,51 @@ def read_reply(line: bytes) -> Reply:
 def result_of(method: str, reply: Reply) -> Any:
     """What an answer holds: the value, or the error raised as it was on the other side."""
     if reply.error is not None:
-        kind = next((kind for kind, code in ERRORS.items() if code == reply.error.code), EngineAway)
+        kind = next((kind for kind, code in ERRORS.items() if code == reply.error.code), QuarryError)
         raise kind(reply.error.message)
     raw = b"null" if isinstance(reply.result, msgspec.UnsetType) else reply.result
     return msgspec.json.decode(raw, type=types_of(method)[1])
 
 
 def answer(site: Any, line: bytes) -> bytes:
-    """The answer to one line, as a line; never raises for what it holds. ``site`` is a :class:`SiteInUse`."""
+    """The answer to one line, as a line; never raises. ``site`` is a :class:`SiteInUse`.
+
+    What goes wrong inside is an internal error with a number, under which the log has all of it.
+    """
     try:
         request = _REQUESTS.decode(line)
     except msgspec.ValidationError:
         return _error(None, BAD_REQUEST, "not a JSON-RPC 2.0 request")
-    except msgspec.DecodeError:
+    except (msgspec.DecodeError, RecursionError):
         return _error(None, NOT_JSON, "not JSON")
+    try:
+        return _answer(site, request)
+    except Exception as fault:
+        return _error(request.id, INTERNAL, logged(fault, request.method))
+
+
+def logged(fault: Exception, where: str) -> str:
+    """Write a fault of our own into the log; returns a sentence with the number under which it stands there."""
+    number = next(_faults)
+    print(f"fault {number} in {where}:", file=sys.stderr)
+    traceback.print_exception(fault, limit=-20)
+    sys.stderr.flush()
+    return f"internal error {number} in {where} ({type(fault).__name__}); engine.log in the state folder has all of it"
+
+
+def submission_of(line: bytes) -> Submission | None:
+    """The submission that a call brings, if it brings one that can be read."""
+    try:
+        request = _REQUESTS.decode(line)
+        found: Submission = msgspec.json.decode(
+            request.params["submission"], type=types_of(request.method)[0]["submission"]
+        )
+        return found
+    except (msgspec.MsgspecError, RecursionError, KeyError, AttributeError):
+        return None
+
+
+def _answer(site: Any, request: Request) -> bytes:
     if request.jsonrpc != "2.0":
         return _error(None, BAD_REQUEST, "not a JSON-RPC 2.0 request")
     if request.method not in CALLS:
@@ -150,7 +197,7 @@ def answer(site: Any, line: bytes) -> bytes:
     try:
         values = _arguments(request)
         inspect.signature(call).bind(**values)
-    except (msgspec.MsgspecError, TypeError) as fault:
+    except (msgspec.MsgspecError, TypeError, RecursionError) as fault:
         return _error(request.id, BAD_PARAMS, str(fault))
     try:
         result = call(**values)
@@ -170,7 +217,20 @@ def _arguments(request: Request) -> dict[str, Any]:
             values[name] = msgspec.json.decode(raw, type=types[name])
         except msgspec.ValidationError as fault:
             raise msgspec.ValidationError(f"{name}: {fault}") from None
+        if _DIGITS.search(raw) and not _exact(msgspec.json.decode(raw)):
+            raise msgspec.ValidationError(f"{name}: a number in it is out of range; numbers go up to {_SAFE:,}")
     return values
+
+
+def _exact(value: Any) -> bool:
+    """Whether every number within is one that every reader of JSON has exactly."""
+    rest = [value]
+    while rest:
+        one = rest.pop()
+        if isinstance(one, int | float) and abs(one) > _SAFE:
+            return False
+        rest += one.values() if isinstance(one, dict) else one if isinstance(one, list) else ()
+    return True
 
 
 def _error(number: int | str | None, code: int, message: str) -> bytes:

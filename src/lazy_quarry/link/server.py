@@ -18,13 +18,14 @@ from pathlib import Path
 
 from lazy_quarry import __version__
 from lazy_quarry.errors import DamagedJournal, StateFolderError
-from lazy_quarry.link.protocol import answer, method_of, write_notification
+from lazy_quarry.link.protocol import answer, logged, method_of, submission_of, write_notification
 from lazy_quarry.link.site_client import READING_THE_PLAN
 from lazy_quarry.probe.machine import core_numbers, user_name
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.local import LocalRunner
 from lazy_quarry.run.node.sockets import listen
+from lazy_quarry.site.checked_apart import LONG, checked_apart
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.site_file import SiteFileError, local_site
 from lazy_quarry.site.site_in_use import SiteInUse
@@ -77,6 +78,8 @@ class Server:
         self.told_version = 0
         self._age_at = 0.0
         self._watched: int | None = None
+        self._fault = ""
+        """What went wrong last in its own steps."""
         self._leave = asyncio.Event()
         if not journal.checked:
             check = threading.Timer(CHECK_AFTER_S, self._check_all)
@@ -109,10 +112,15 @@ class Server:
             server.close()
 
     def _move_on(self) -> None:
-        self.runner.tick(any(line.places for line in self.state.jobs.lines.values()))
-        self.runner.retry_unwritten()
-        self.site.dispatcher.step()
-        self._age()
+        try:
+            self.runner.tick(any(line.places for line in self.state.jobs.lines.values()))
+            self.runner.retry_unwritten()
+            self.site.dispatcher.step()
+            self._age()
+        except Exception as fault:  # a fault of ours must not end what others rely on; each kind is logged once
+            if repr(fault) != self._fault:
+                self._fault = repr(fault)
+                self.site.present.say_unwritable(logged(fault, "the engine's own steps"))
         self._watch_link()
         self._tell_changes()
 
@@ -165,6 +173,19 @@ class Server:
                 return
             await asyncio.sleep(0)
 
+    async def _make_ready(self, line: bytes) -> None:
+        """Do what takes long for a call, while others are answered; what goes wrong here shows in its answer."""
+        drafts, apart = self.site.drafts, None
+        try:
+            submission = submission_of(line) if len(line) > LONG else None
+            if submission is not None:
+                apart = submission, await checked_apart(self.site.present.site, drafts.context(submission))
+            if method_of(line) in READING_THE_PLAN:
+                await self._work_out_plan()
+        except Exception as fault:
+            logged(fault, "making ready")
+        drafts.apart = apart
+
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         peer: socket.socket = writer.get_extra_info("socket")
         _, uid, _ = struct.unpack("3i", peer.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))
@@ -178,9 +199,9 @@ class Server:
             while line := await reader.readline():
                 if line == _LEAVE:
                     self._leave.set()
-                if method_of(line) in READING_THE_PLAN:
-                    await self._work_out_plan()
+                await self._make_ready(line)
                 writer.write(_LEFT if line == _LEAVE else answer(self.site, line))
+                self.site.drafts.apart = None
                 await writer.drain()
                 self._watch_link()
                 self._tell_changes()

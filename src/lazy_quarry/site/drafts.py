@@ -46,6 +46,8 @@ class Drafts:
         self.present = present
         self._known: tuple[int, dict[str, EarlierRuns | None]] = (-1, {})
         """What earlier runs of each name used, since something has ended last."""
+        self.apart: tuple[Submission, Checked] | None = None
+        """A submission that was checked in a process of its own a moment ago, with what was found."""
 
     def check(self, submission: Submission) -> DraftReport:
         """The report on a draft: problems, place, start, cost."""
@@ -60,13 +62,12 @@ class Drafts:
 
     def checked(self, submission: Submission) -> Checked:
         """The script checked, with what only the site knows added."""
-        present = self.present
-        if not submission.surroundings.looked:
-            submission = present.look_up(submission)
-        left = {line.account: line.left_core_ms for line in present.account_lines()}
-        surroundings = replace(submission.surroundings, now_ms=present.now())
-        context = CheckContext(present.user, replace(submission, surroundings=surroundings), left)
-        checked = check_script(submission.script, present.site, context)
+        if self.apart is not None and self.apart[0] == submission:
+            checked = self.apart[1]
+        else:
+            if not submission.surroundings.looked:
+                submission = self.present.look_up(submission)
+            checked = check_script(submission.script, self.present.site, self.context(submission))
         if checked.request is None or not checked.needs:
             return checked
         earlier = self._earlier(checked.request.name)
@@ -75,6 +76,13 @@ class Drafts:
         more = compared_with_earlier(checked.request, checked.needs[0], earlier, dict(checked.lines))
         found = sorted([*checked.diagnostics, *more], key=lambda one: one.rank)
         return replace(checked, diagnostics=tuple(found))
+
+    def context(self, submission: Submission) -> CheckContext:
+        """What the check of a submission needs to know."""
+        present = self.present
+        left = {line.account: line.left_core_ms for line in present.account_lines()}
+        surroundings = replace(submission.surroundings, now_ms=present.now())
+        return CheckContext(present.user, replace(submission, surroundings=surroundings), left)
 
     def _earlier(self, name: str) -> EarlierRuns | None:
         """What the last successful runs of this name used."""

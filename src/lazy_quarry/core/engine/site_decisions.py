@@ -3,11 +3,17 @@
 from lazy_quarry.core.engine.commands import CloseNode, LoseNode, OpenNode, Reserve, Unreserve
 from lazy_quarry.core.engine.events import Event, NodeClosed, NodeOpened, Reserved, Stopping, Unreserved
 from lazy_quarry.core.engine.situation import Situation
+from lazy_quarry.core.units import EARLIEST_MS, LATEST_MS
 from lazy_quarry.errors import Refused
+
+MOST_NAME, MOST_REASON = 100, 1000
+"""Characters of a reservation's name, and of a reason."""
 
 
 def close_node(now: Situation, command: CloseNode) -> list[Event]:
     """A node gets no more jobs; the jobs on it go on."""
+    if len(command.reason) > MOST_REASON:
+        raise Refused(f"a reason has at most {MOST_REASON:,} characters")
     return [NodeClosed(now.at_ms, now.known_node(command.node), command.reason)]
 
 
@@ -32,6 +38,8 @@ def reserve(now: Situation, command: Reserve) -> list[Event]:
     window = command.window
     if not window.name or not window.name.strip():
         raise Refused("a reservation needs a name")
+    if len(window.name) > MOST_NAME or len(window.reason) > MOST_REASON:
+        raise Refused(f"a reservation's name has at most {MOST_NAME} characters, its reason {MOST_REASON:,}")
     if any(window.name == one.name for one in now.site.windows):
         raise Refused(f'"{window.name}" is in the site file; change it there')
     for name in window.nodes:
@@ -40,6 +48,8 @@ def reserve(now: Situation, command: Reserve) -> list[Event]:
         raise Refused("a reservation needs nodes")
     if window.ends_ms <= window.begins_ms:
         raise Refused("a reservation must end after it begins")
+    if not EARLIEST_MS <= window.begins_ms <= window.ends_ms <= LATEST_MS:
+        raise Refused("a reservation lies between the years 1971 and 3000")
     if window.ends_ms <= now.at_ms:
         raise Refused("this time has passed already")
     for account in window.accounts:
