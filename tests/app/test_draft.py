@@ -5,6 +5,7 @@ import json
 from lazy_quarry.app.places import draft_checks
 from lazy_quarry.app.widgets.frame import NoteBar
 from lazy_quarry.core.header.block import find_block
+from lazy_quarry.core.plain_text import MOVING
 from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
 from tests.conftest import script
 
@@ -405,3 +406,15 @@ async def test_a_draft_is_checked_again_only_when_it_or_the_site_has_changed(tmp
         monkeypatch.setattr(draft_checks, "AGAIN_S", 0.0)
         place.checks.follow(version + 2)
         assert len(asked) == 4
+
+
+async def test_nothing_in_a_script_reaches_the_terminal_as_a_control(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        hostile = "\x1b]0;gone\x07 \x9b2J \u202eback\x08"
+        text = PLAIN.replace("# ///\n", f'# name = "{hostile[:4]}"\n# {hostile} = 1\n# ///\n', 1) + hostile
+        place = await drafted(app, pilot)
+        place.put_text(text, "", True)
+        await wait_for(pilot, lambda: any("not TOML" in one.message for one in place.report.diagnostics))
+        await settled(pilot)
+        sent = "".join(strip.text for strip in app.screen._compositor.render_strips())
+        assert "gone" in sent and not MOVING.search(sent)

@@ -3,7 +3,7 @@
 import asyncio
 import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, tzinfo
 from importlib import import_module
@@ -15,6 +15,7 @@ from textual.app import App, ComposeResult, SystemCommand
 from textual.binding import Binding
 from textual.containers import Container
 from textual.css.query import NoMatches
+from textual.filter import LineFilter
 from textual.screen import Screen
 
 from lazy_quarry.app.alt_numbers import teach_alt_numbers
@@ -22,6 +23,7 @@ from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.found_by_words import found_by_words
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
 from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.plain_line import PlainLine
 from lazy_quarry.app.shell import open_shell
 from lazy_quarry.app.theme import CHALK, DUSK, PALETTES
 from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
@@ -84,6 +86,7 @@ class QuarryApp(App[None]):
         self._seen: Place | None = None
         """The place in sight."""
         self._leaving = threading.Event()
+        self._plain_line = PlainLine()
         self._mirror, self._mirror_lock = BoardMirror(), threading.Lock()
         for palette in (DUSK, CHALK):
             self.register_theme(palette.theme)
@@ -95,6 +98,10 @@ class QuarryApp(App[None]):
         yield StrataLines()
         yield Container(id="body")
         yield NoteBar()
+
+    def get_line_filters(self) -> Sequence[LineFilter]:
+        """What every line goes through before it is drawn."""
+        return [*super().get_line_filters(), self._plain_line]
 
     def on_mount(self) -> None:
         """Show the frame, then open the site."""

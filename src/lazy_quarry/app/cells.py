@@ -8,6 +8,7 @@ from rich.style import Style
 from textual.strip import Strip
 
 from lazy_quarry.app.theme import Palette
+from lazy_quarry.core.plain_text import plain
 
 Piece = tuple[str, str] | tuple[str, str, bool]  # words, the role their colour has, and whether they are bold
 
@@ -25,6 +26,7 @@ class Pen:
     def write(self, text: str, colour: str = "ink", *, ground: str = "", bold: bool = False, hit: str = "") -> "Pen":
         """Add text in the colour of a role."""
         if text:
+            text = plain(text)
             self.pieces.append((text, self.palette.style(colour, ground or self.ground, bold)))
             width = cell_len(text)
             if hit:
@@ -34,6 +36,7 @@ class Pen:
 
     def cell(self, text: str, width: int, colour: str = "ink", *, right: bool = False, bold: bool = False) -> "Pen":
         """Add text in exactly ``width`` cells; what is cut ends in an ellipsis."""
+        text = plain(text)
         size = cell_len(text)
         if size > width:
             text = set_cell_size(text, max(0, width - 1)) + "…" if width > 0 else ""

@@ -2,7 +2,7 @@
 
 import click
 
-from lazy_quarry.cli.options import state_option
+from lazy_quarry.cli.options import say, state_option
 
 
 @click.command("adopt")
@@ -13,7 +13,7 @@ def adopt_command(state: str) -> None:
 
     folder = state_folder("machine", state or None)
     adopt(folder)
-    click.echo(f"{folder} is a site of its own now")
+    say(f"{folder} is a site of its own now")
 
 
 @click.command("renew")
@@ -25,4 +25,4 @@ def renew_command(state: str) -> None:
     folder = state_folder("machine", state or None)
     SocketClient(folder).leave()
     SocketClient(folder).close()
-    click.echo("the engine was replaced; jobs went on")
+    say("the engine was replaced; jobs went on")

@@ -13,8 +13,10 @@ from lazy_quarry.cli.options import (
     own_zone,
     print_json,
     print_lines,
+    say,
     state_option,
 )
+from lazy_quarry.core.plain_text import displayed
 
 job_argument = click.argument("job", metavar="JOB")
 
@@ -32,7 +34,7 @@ def jobs_command(mine: bool, ended: bool, since: str, columns: str, state: str, 
     client = client_of(state)
     found = client.jobs(ended or bool(since), from_ms, not mine, 1000)
     for notice in client.notices():
-        click.echo(f"lazy-quarry: {notice}", err=True)
+        say(f"lazy-quarry: {notice}", err=True)
     if json_too:
         from lazy_quarry.cli.json_form import job_json
 
@@ -57,40 +59,50 @@ def _since_ms(text: str) -> int:
 
 
 @click.command("show")
-@job_argument
+@jobs_argument
 @state_option
 @format_option
-def show_command(job: str, state: str, form: str) -> None:
+def show_command(jobs: tuple[str, ...], state: str, form: str) -> None:
     json_too = is_json(form)
     client = client_of(state)
-    detail = client.detail(numbers_of(client, [job])[0])
+    details = [client.detail(number) for number in numbers_of(client, jobs)]
     if json_too:
         from lazy_quarry.cli.json_form import detail_json
 
-        print_json(detail_json(detail))
+        found = [detail_json(detail) for detail in details]
+        print_json(found[0] if len(found) == 1 else found)
     else:
         from lazy_quarry.cli.job_text import show_lines
 
-        print_lines(show_lines(detail, own_zone()))
+        for place, detail in enumerate(details):
+            print_lines([""] * bool(place))
+            print_lines(show_lines(detail, own_zone()))
 
 
 @click.command("output")
-@job_argument
+@jobs_argument
 @click.option("--errors", is_flag=True, help="what it wrote to standard error")
 @click.option("--follow", is_flag=True, help="go on until the job has ended")
+@click.option("--raw", is_flag=True, help="also on a terminal just as it was printed, with all that moves the cursor")
 @state_option
-def output_command(job: str, errors: bool, follow: bool, state: str) -> None:
+def output_command(jobs: tuple[str, ...], errors: bool, follow: bool, raw: bool, state: str) -> None:
     from lazy_quarry.cli.following import follow_output
 
     client = client_of(state)
-    number = numbers_of(client, [job])[0]
-    problem = ""
-    for piece in follow_output(client, number, "errors" if errors else "output", follow):
-        sys.stdout.write(piece.text)
-        sys.stdout.flush()
-        problem = piece.problem
-    if problem:
-        click.echo(problem, err=True)
+    numbers = numbers_of(client, jobs)
+    problems = []
+    for number in numbers:
+        if len(numbers) > 1:
+            say(f"-- {client.job(number).label}")
+        problem = ""
+        for piece in follow_output(client, number, "errors" if errors else "output", follow):
+            sys.stdout.write(piece.text if raw or not sys.stdout.isatty() else displayed(piece.text))
+            sys.stdout.flush()
+            problem = piece.problem
+        if problem:
+            problems.append(problem)
+            say(problem, err=True)
+    if problems:
         raise click.exceptions.Exit(1)
 
 
@@ -104,7 +116,7 @@ def why_command(job: str, than: str, state: str, form: str) -> None:
     client = client_of(state)
     if than:
         first, second = numbers_of(client, [job, than])
-        click.echo(client.compare(first, second))
+        say(client.compare(first, second))
         return
     detail = client.detail(numbers_of(client, [job])[0])
     if json_too:
@@ -116,7 +128,7 @@ def why_command(job: str, than: str, state: str, form: str) -> None:
 
         print_lines(why_lines(detail))
     else:
-        click.echo(f"{detail.view.label} {detail.view.name} waits for nothing: {detail.verdict or detail.view.phase}")
+        say(f"{detail.view.label} {detail.view.name} waits for nothing: {detail.verdict or detail.view.phase}")
 
 
 @click.command("wait")
@@ -129,7 +141,7 @@ def wait_command(jobs: tuple[str, ...], state: str) -> None:
     good = True
     client = client_of(state)
     for view in wait_for(client, numbers_of(client, jobs)):
-        click.echo(f"{view.label} {view.name}: {verdict(view)}")
+        say(f"{view.label} {view.name}: {verdict(view)}")
         good = good and view.phase == "done"
     if not good:
         raise click.exceptions.Exit(1)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from lazy_quarry.cli.options import Usage, format_option, is_json, state_option
+from lazy_quarry.cli.options import Usage, format_option, is_json, say, state_option
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 
 
@@ -42,16 +42,14 @@ def _check(folder: Path) -> int:
         problems = list(journal.problems())
         state = journal.load()
     except DamagedJournal as fault:
-        click.echo(str(fault))
+        say(str(fault))
         return 1
     for problem in problems:
-        click.echo(problem)
+        say(problem)
     if problems:
-        click.echo(f"save what is whole with: lazy-quarry journal rescue --state {folder}")
+        say(f"save what is whole with: lazy-quarry journal rescue --state {folder}")
         return 1
-    click.echo(
-        f"{folder}: {journal.number:,} events are as they were written; {plural(len(state.jobs), 'job')} not ended"
-    )
+    say(f"{folder}: {journal.number:,} events are as they were written; {plural(len(state.jobs), 'job')} not ended")
     return 0
 
 
@@ -66,11 +64,11 @@ def _rescue(folder: Path, use: bool) -> None:
         raise StateFolderError(words) from None
     try:
         found = rescue(folder)
-        click.echo(found.words)
+        say(found.words)
         if use:
-            click.echo(f"the new journal is in its place; the old one is in {use_rescued(folder)}")
+            say(f"the new journal is in its place; the old one is in {use_rescued(folder)}")
         else:
-            click.echo(f"the new journal is in {folder / RESCUED}; to put it in the place of the old one: add --use")
+            say(f"the new journal is in {folder / RESCUED}; to put it in the place of the old one: add --use")
     finally:
         lock.release()
 
@@ -81,8 +79,8 @@ def _size(folder: Path, as_json: bool) -> None:
 
     found = sizes(folder)
     if as_json:
-        click.echo(json.dumps([{"what": one.what, "bytes": one.bytes, "count": one.count} for one in found]))
+        say(json.dumps([{"what": one.what, "bytes": one.bytes, "count": one.count} for one in found]))
         return
     for one in found:
         if one.bytes:
-            click.echo(f"{format_bytes(one.bytes):>10}  {one.what}" + (f" ({one.count:,})" if one.count else ""))
+            say(f"{format_bytes(one.bytes):>10}  {one.what}" + (f" ({one.count:,})" if one.count else ""))

@@ -15,6 +15,7 @@ from lazy_quarry.cli.options import (
     print_json,
     print_lines,
     print_outcomes,
+    say,
     state_option,
 )
 from lazy_quarry.errors import QuarryError
@@ -153,7 +154,7 @@ def reservations_command(ics: str, state: str, form: str) -> None:
 
         text = write_calendar(windows, board.now_ms)
         if ics == "-":
-            click.echo(text, nl=False)
+            say(text, nl=False)
         else:
             write_pieces(ics, [text])
         return
@@ -161,13 +162,13 @@ def reservations_command(ics: str, state: str, form: str) -> None:
         print_json([_window_json(window) for window in windows])
         return
     if not windows:
-        click.echo("none")
+        say("none")
     for window in windows:
         begins, ends = (clock_time(at, board.now_ms, own_zone()) for at in (window.begins_ms, window.ends_ms))
         who = ", ".join([*window.users, *(f"account {name}" for name in window.accounts)])
         whose = f", only for {who}" if who else ", no jobs"
         name = window.name or "(of the site)"
-        click.echo(f"{name}: {begins} to {ends} on {fold_names(window.nodes)}{whose}: {window.reason}")
+        say(f"{name}: {begins} to {ends} on {fold_names(window.nodes)}{whose}: {window.reason}")
 
 
 def _window_json(window: Any) -> dict[str, Any]:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterable
 from typing import TYPE_CHECKING, Any
 
 import click
 
+from lazy_quarry.core.plain_text import plain
 from lazy_quarry.errors import BadValue, NoSuchJob, QuarryError
 
 if TYPE_CHECKING:
@@ -17,6 +19,7 @@ if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.site.views import Outcome
 
+_MOVING = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
 behind_dashes: list[str] = []
 """What stood behind ``--``, split off before anything is parsed."""
 
@@ -50,7 +53,7 @@ def client_of(state: str) -> SocketClient:
     client = SocketClient(state_folder("machine", state or None))
     if other := client.other_version():
         words = f"this engine has version {other}; lazy-quarry renew replaces it, jobs go on"
-        click.echo(f"lazy-quarry: {words}", err=True)
+        say(f"lazy-quarry: {words}", err=True)
     return client
 
 
@@ -65,13 +68,19 @@ def print_json(value: Any) -> None:
     """A value, for programs."""
     import json
 
-    click.echo(json.dumps(value, indent=2, ensure_ascii=False))
+    text = json.dumps(value, indent=2, ensure_ascii=False)
+    click.echo(_MOVING.sub(lambda found: f"\\u{ord(found[0]):04x}", text))  # which JSON reads as the same character
+
+
+def say(text: str, err: bool = False, nl: bool = True) -> None:
+    """Print text for people: its lines, with nothing in it that a terminal would act on."""
+    click.echo("\n".join(plain(line.expandtabs(4)) for line in text.split("\n")), err=err, nl=nl)
 
 
 def print_lines(lines: Iterable[str], err: bool = False) -> None:
     """Lines, for people."""
     for line in lines:
-        click.echo(line, err=err)
+        say(line, err=err)
 
 
 def own_zone() -> tzinfo:
@@ -116,7 +125,7 @@ def print_outcomes(outcomes: Iterable[Outcome]) -> None:
     """Print the outcome of each command; exit 1 when one was refused, 2 when there is no such job."""
     told = list(outcomes)
     for one in told:
-        click.echo(one.message, err=not one.done)
+        say(one.message, err=not one.done)
     if any(not one.known for one in told):
         raise click.exceptions.Exit(2)
     if any(not one.done for one in told):

@@ -2,7 +2,7 @@
 
 import click
 
-from lazy_quarry.cli.options import Usage, format_option, is_json, print_json, print_lines
+from lazy_quarry.cli.options import Usage, format_option, is_json, print_json, print_lines, say
 
 
 @click.command("replay")
@@ -38,7 +38,7 @@ def replay_command(
     if nodes < 1 or cores < 1 or make < 0 or load <= 0:
         raise Usage("--nodes, --cores, --make and --load must be more than 0")
     if make:
-        click.echo(replay_text.make(trace, make, nodes * cores, load, seed))
+        say(replay_text.make(trace, make, nodes * cores, load, seed))
         return
     policies = replay_text.policies_of(compare or policy)
     if schedule and len(policies) > 1:

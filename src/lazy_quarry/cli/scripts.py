@@ -17,6 +17,7 @@ from lazy_quarry.cli.options import (
     own_zone,
     print_json,
     print_lines,
+    say,
     set_option,
     state_option,
 )
@@ -189,9 +190,9 @@ def try_command(
     receipt = client.try_one(submission, task, named or None)
     if receipt.job is None:
         _print_checks(script, receipt.diagnostics, err=True)
-        click.echo("not tried: something must change first", err=True)
+        say("not tried: something must change first", err=True)
         raise click.exceptions.Exit(1)
-    click.echo(f"trying one as {receipt.job}")
+    say(f"trying one as {receipt.job}")
     for view in wait_for(client, [receipt.job]):
         print_lines(trial_lines(view, requested or view.walltime_s))
         if view.phase != "done":
@@ -219,7 +220,7 @@ def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str,
 
             print_json([diagnostic_json(sending.path or "-", one) for one in receipt.diagnostics])
         _print_checks(sending.path or "(command)" if behind_dashes else script, receipt.diagnostics, err=True)
-        click.echo("not submitted: something must change first", err=True)
+        say("not submitted: something must change first", err=True)
         raise click.exceptions.Exit(1)
     from lazy_quarry.core.units import clock_time, format_instant
 
@@ -235,4 +236,4 @@ def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str,
         soon = receipt.forecast_ms <= receipt.now_ms
         when = "started" if soon else f"starts about {clock_time(receipt.forecast_ms, receipt.now_ms, own_zone())}"
     tasks = f", {receipt.tasks:,} tasks" if receipt.tasks is not None else ""
-    click.echo(f"{receipt.job} submitted{tasks}, {when}")
+    say(f"{receipt.job} submitted{tasks}, {when}")

@@ -6,7 +6,7 @@ from collections.abc import Set as AbstractSet
 from dataclasses import dataclass
 from functools import lru_cache
 
-from lazy_quarry.core.units import shortened
+from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.errors import BadValue
 
 _TOKEN = re.compile(r"\s*(\(|\)|[A-Za-z0-9][A-Za-z0-9._-]*)")

@@ -8,6 +8,7 @@ import math
 import re
 from datetime import UTC, datetime, tzinfo
 
+from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.errors import BadValue
 
 SECOND_MS = 1000
@@ -34,17 +35,6 @@ _BYTES |= {"kB": 10**3, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12, "PB
 
 MOST_NUMBER = 100
 """So many characters may a duration, a size or an instant have; longer ones are none."""
-_UNPRINTABLE = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
-
-
-def plain(text: str) -> str:
-    """Text on one line that does nothing to a terminal: control characters, and those that turn writing about, are escaped."""
-    return _UNPRINTABLE.sub(lambda found: found[0].encode("unicode_escape").decode(), text)
-
-
-def shortened(text: str, most: int = 60) -> str:
-    """Something that somebody wrote, fit to be repeated in a message: plain, on one line, not too long."""
-    return plain(text if len(text) <= most else f"{text[: most - 1]}…")
 
 
 def parse_duration(text: str) -> int:

@@ -12,7 +12,7 @@ from lazy_quarry.core.header.check import CheckContext, check_script, override_v
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.header.values import memory
 from lazy_quarry.core.job.sweep import parse_tasks
-from lazy_quarry.core.units import plain
+from lazy_quarry.core.plain_text import plain
 from lazy_quarry.errors import BadValue
 from lazy_quarry.probe.script import looked_up, with_surroundings
 from tests.conftest import script, small_site

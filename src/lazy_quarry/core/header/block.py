@@ -11,7 +11,7 @@ from typing import Any
 
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
 from lazy_quarry.core.header.toml_places import MOST_LEVELS, Place, Scan, scan
-from lazy_quarry.core.units import shortened
+from lazy_quarry.core.plain_text import shortened
 
 MOST_SCRIPT, MOST_HEADER = 2**20, 64 * 2**10
 """Bytes of a script, and of a header."""

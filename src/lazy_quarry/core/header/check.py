@@ -20,8 +20,9 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.header.toml_places import MOST_LEVELS, scan
 from lazy_quarry.core.job.needs import Need
 from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Site
-from lazy_quarry.core.units import exact_duration, exact_size, shortened
+from lazy_quarry.core.units import exact_duration, exact_size
 
 _NO_REQUEST = ("header-unclosed", "header-nearly", "header-too-long")
 """Without a header that can be read, nothing is known of the request."""

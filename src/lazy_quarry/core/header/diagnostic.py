@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from enum import StrEnum
 
-from lazy_quarry.core.units import shortened
+from lazy_quarry.core.plain_text import shortened
 
 MOST_MESSAGE = 400
 

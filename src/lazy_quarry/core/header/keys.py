@@ -31,7 +31,8 @@ from lazy_quarry.core.header.values import (
 from lazy_quarry.core.header.variable_names import check_parameter_name
 from lazy_quarry.core.job.request import RETRIED, Rehearsal, Retries
 from lazy_quarry.core.job.sweep import parse_tasks
-from lazy_quarry.core.units import MOST_NODES, parse_duration, shortened
+from lazy_quarry.core.plain_text import shortened
+from lazy_quarry.core.units import MOST_NODES, parse_duration
 from lazy_quarry.errors import BadValue
 
 PLACEHOLDERS = ("name", "job", "task", "user", "node", "date")

@@ -12,9 +12,10 @@ from lazy_quarry.core.job.queue_fit import admitted, walltime_limit_s
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request, Retries, Stage
 from lazy_quarry.core.job.sweep import Array, make_array
 from lazy_quarry.core.paths import name_of_script
+from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Queue, Site
 from lazy_quarry.core.traits import parse_traits
-from lazy_quarry.core.units import exact_size, format_duration, format_size, shortened
+from lazy_quarry.core.units import exact_size, format_duration, format_size
 from lazy_quarry.errors import BadValue
 
 

@@ -8,7 +8,8 @@ from lazy_quarry.core.header.interpreter import interpreter
 from lazy_quarry.core.job.clashes import first_clash
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.paths import JOINED, better_output
-from lazy_quarry.core.units import plural, shortened
+from lazy_quarry.core.plain_text import shortened
+from lazy_quarry.core.units import plural
 
 
 def check_request(script: CheckedScript) -> Iterator[Diagnostic]:

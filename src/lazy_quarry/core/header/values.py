@@ -8,16 +8,9 @@ from typing import Any
 
 from lazy_quarry.core.header.variable_names import check_variable
 from lazy_quarry.core.job.request import Memory
+from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.traits import parse_traits
-from lazy_quarry.core.units import (
-    MOST_NODES,
-    nearest_size,
-    parse_duration,
-    parse_instant,
-    parse_names,
-    parse_size,
-    shortened,
-)
+from lazy_quarry.core.units import MOST_NODES, nearest_size, parse_duration, parse_instant, parse_names, parse_size
 from lazy_quarry.errors import BadValue
 
 Reader = Callable[[Any], Any]

@@ -13,7 +13,7 @@ from decimal import Decimal, InvalidOperation
 from math import gcd, lcm, prod
 from typing import Any
 
-from lazy_quarry.core.units import shortened
+from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.errors import BadValue
 
 MOST_TASKS = 10_000_000

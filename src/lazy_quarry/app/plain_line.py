@@ -1,0 +1,17 @@
+"""The last look at every line that the application draws: nothing in it acts on the terminal."""
+
+from rich.segment import Segment
+from textual.color import Color
+from textual.filter import LineFilter
+
+from lazy_quarry.core.plain_text import MOVING
+
+
+class PlainLine(LineFilter):
+    """Puts a dot in place of every control character, whatever widget wrote it and wherever it came from."""
+
+    def apply(self, segments: list[Segment], background: Color) -> list[Segment]:
+        """The line with nothing in it but what is printed."""
+        if all(text.isprintable() or not MOVING.search(text) for text, _, _ in segments):
+            return segments
+        return [Segment(MOVING.sub("·", text), style, control) for text, style, control in segments]
