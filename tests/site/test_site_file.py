@@ -2,7 +2,7 @@
 
 import pytest
 
-from lazy_quarry.site.site_file import SiteFileError, with_site_file
+from lazy_quarry.site.site_file import SiteFileError, SiteFileWatch, schema, with_site_file
 from tests.conftest import small_site
 
 GOOD = """
@@ -49,18 +49,31 @@ def test_all_that_it_says_is_taken_and_the_rest_stays(tmp_path):
 @pytest.mark.parametrize(
     ("text", "told"),
     [
-        ("policy = ", "is not TOML"),
-        ('policy = "quick"', "policy: Input should be 'planned', 'easy' or 'first-come'"),
-        ("depth = 3", "depth: there is no such key"),
-        ("[[tiers]]\nname = 's'\nstanding = 6", 'tiers.1.standing: write it as a duration, such as "6h"'),
-        ("[limits.everyone]\ncores = -1", "limits.everyone.cores: Input should be greater than or equal to 0"),
+        ("policy = ", "line 1: not TOML"),
+        ("\npolicy = 'easy\n", "line 2: not TOML: "),
+        ("x = " + "[" * 200 + "]" * 200, "line 1: this is nested more than 100 levels deep"),
+        ("plan-depth = " + "9" * 5000, "a number of more than 4,000 digits"),
+        ("x" * 2**20 + "yz", "is longer than 1 MiB"),
+        ('# ours\npolicy = "quick"', 'line 2: policy: "quick" is unknown; it is "planned", "easy" or "first-come"'),
+        ("plan-deepth = 3", 'line 1: plan-deepth: there is no such key; did you mean "plan-depth"?'),
+        ("[limits.queue]\ncoers = 3", 'line 2: limits.queue.coers: there is no such key; did you mean "cores"?'),
+        ("[[tiers]]\nname = 's'\nstanding = 6", 'line 3: tiers.standing: write it as a duration, such as "6h"'),
+        ("[limits.everyone]\ncores = -1", "line 2: limits.everyone.cores: -1 is too small; the least is 0"),
+        (
+            "[[accounts]]\nname = 'a'\n[[accounts]]\nname = 'b'\nbudget = 'lots'",
+            'line 5: accounts.budget: "lots" is not a number',
+        ),
+        ("accounts = [{ name = 'a', budget = true }]", "line 1: accounts.budget: true is not a number"),
+        ("[[accounts]]\nbudget = 4", "line 1: accounts.name: this is missing"),
+        ("[[accounts]]\nname = 'a'\n[[accounts]]\nname = 'a'", "line 4: accounts.name: there are two called a"),
+        ("accounts = 4", "line 1: accounts: 4 is not a list"),
         (
             "[[windows]]\nbegins = 2026-12-01T06:00:00Z\nends = 2026-12-01T05:00:00Z",
-            "windows.1: it ends before it begins",
+            "line 3: windows.ends: it ends before it begins",
         ),
         (
-            "[[windows]]\nbegins = 2026-12-01T06:00:00Z\nends = 2026-12-01T07:00:00Z\nnodes = 'x9'",
-            "windows.1: there is no node x9",
+            "[[windows]]\nbegins = 2026-12-01T06:00:00Z\nends = 2026-12-01T07:00:00Z\nnodes = 'n7'",
+            "line 4: windows.nodes: there is no node n7; there are n1, n2, n3",
         ),
     ],
 )
@@ -71,3 +84,43 @@ def test_what_is_wrong_is_told_with_its_place(tmp_path, text, told):
         with_site_file(small_site(), path)
     assert str(path) in str(fault.value)
     assert told in str(fault.value)
+
+
+def test_all_of_several_mistakes_are_told_and_the_first_where_there_is_one_line(tmp_path):
+    path = tmp_path / "machine.toml"
+    path.write_text('policy = "quick"\nplan-depth = 0\n[standing]\nusers = "4h"\n')
+    with pytest.raises(SiteFileError, match=r"line 1: .* \(and 2 more; lq site check tells all\)") as told:
+        with_site_file(small_site(), path)
+    assert [words.split(":")[1] for words in told.value.problems] == [" policy", " plan-depth", " standing.users"]
+
+
+def test_a_fraction_of_a_core_hour_is_a_budget(tmp_path):
+    path = tmp_path / "machine.toml"
+    path.write_text('[[accounts]]\nname = "reeds"\nbudget = 0.25\nlimits = { core-hours-each = 0.1 }\n')
+    account = with_site_file(small_site(), path).account["reeds"]
+    assert account.budget_core_ms == 900_000 and account.limits.core_hours_each == 0.1
+
+
+def test_the_last_good_file_holds_until_a_mistake_is_corrected(tmp_path):
+    path, kept = tmp_path / "machine.toml", tmp_path / "kept.toml"
+    path.write_text('polcy = "easy"')
+    with pytest.raises(SiteFileError, match="polcy"):
+        SiteFileWatch(small_site(), path, kept)  # no good one was ever seen
+    path.write_text('policy = "easy"')
+    watch = SiteFileWatch(small_site(), path, kept)
+    assert watch.site.policy == "easy" and not watch.note()
+    path.write_text('policy = "first-come"  # from now on')
+    assert "lq renew makes the engine read it" in watch.note()
+    path.write_text('policy = "never"')
+    assert "the last good site file holds" in watch.note() and 'line 1: policy: "never" is unknown' in watch.note()
+    later = SiteFileWatch(small_site(), path, kept)
+    assert later.site.policy == "easy" and "holds" in later.note()
+    path.unlink()
+    assert "lq renew" in later.note()
+
+
+def test_the_schema_says_what_the_file_may_hold():
+    found = schema()
+    assert set(found["properties"]) >= {"policy", "plan-depth", "accounts", "tiers", "windows", "limits", "keep"}
+    assert found["$defs"]["_Tier"]["properties"]["standing"]["type"] == "string"
+    assert found["additionalProperties"] is False

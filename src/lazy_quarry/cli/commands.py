@@ -18,6 +18,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "change": ("changes", "Change the request of waiting jobs; they keep their number and standing."),
     "order": ("changes", "Put your waiting jobs in order, these first; it moves nobody else's."),
     "survey": ("nodes", "Show what the site has: queues, nodes, room now, accounts, tiers, storage, modules."),
+    "site": ("site", "Check a site file, or print its JSON Schema for editors."),
     "node": ("nodes", "Close nodes, open them again, or say that they are lost with their jobs."),
     "reserve": ("nodes", "Reserve nodes for a time: for maintenance, or only for some users or accounts."),
     "unreserve": ("nodes", "Remove a reservation."),

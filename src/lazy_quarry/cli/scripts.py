@@ -125,9 +125,13 @@ def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[st
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.probe.machine import user_name
     from lazy_quarry.probe.script import looked_up
-    from lazy_quarry.site.site_file import local_site
+    from lazy_quarry.site.site_file import watched_site
+    from lazy_quarry.store.folder import state_folder
 
-    site, user, found = local_site(), user_name(), []
+    watch = watched_site(state_folder("machine", None))
+    if note := watch.note():
+        say(f"lazy-quarry: {note}", err=True)
+    site, user, found = watch.site, user_name(), []
     for path in paths:
         try:
             text = read_script(path)

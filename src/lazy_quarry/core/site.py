@@ -14,7 +14,7 @@ class Limits:
     """An array waits as one job, and runs as so many as run of it."""
     cores: int | None = None
     gpus: int | None = None
-    core_hours_each: int | None = None
+    core_hours_each: float | None = None
     """The most that one job may be charged."""
     walltime_s: int | None = None
 
@@ -85,11 +85,16 @@ class Account:
     """What jobs are charged to. ``budget_core_hours`` None is unlimited; ``users`` empty means everyone."""
 
     name: str
-    budget_core_hours: int | None = None
+    budget_core_hours: float | None = None
     users: tuple[str, ...] = ()
     target: int = 1
     """What it should get of the cluster, against the targets of the others."""
     limits: Limits = Limits()
+
+    @property
+    def budget_core_ms(self) -> int:
+        """The budget in whole core-milliseconds, for an account that has one."""
+        return round((self.budget_core_hours or 0) * 3_600_000)
 
 
 @dataclass(frozen=True)

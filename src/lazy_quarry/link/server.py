@@ -27,7 +27,7 @@ from lazy_quarry.run.local import LocalRunner
 from lazy_quarry.run.node.sockets import listen
 from lazy_quarry.site.checked_apart import LONG, checked_apart
 from lazy_quarry.site.present import Present
-from lazy_quarry.site.site_file import SiteFileError, local_site
+from lazy_quarry.site.site_file import SiteFileError, watched_site
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.store.journal import Journal
@@ -55,7 +55,8 @@ class Server:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         journal = Journal(folder)
-        site = local_site()
+        self.site_file = watched_site(folder)
+        site = self.site_file.site
         self.runner = LocalRunner(folder, core_numbers(), journal.identity, site.kept.attempts_s)
         zone = datetime.now().astimezone().tzinfo
         assert zone is not None
@@ -117,6 +118,7 @@ class Server:
             self.runner.retry_unwritten()
             self.site.dispatcher.step()
             self._age()
+            self.site.present.say_of_site(self.site_file.note())
         except Exception as fault:  # a fault of ours must not end what others rely on; each kind is logged once
             if repr(fault) != self._fault:
                 self._fault = repr(fault)

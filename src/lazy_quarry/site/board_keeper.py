@@ -118,7 +118,8 @@ class BoardKeeper:
     def notices(self) -> tuple[str, ...]:
         """What stands in the way of the site or of certain jobs now, in sentences."""
         present = self.present
-        return tuple(notice for notice in [present.damage, present.unwritable, *present.runner.notices()] if notice)
+        told = [present.damage, present.unwritable, present.site_note, *present.runner.notices()]
+        return tuple(notice for notice in told if notice)
 
     # -- jobs --------------------------------------------------------------------------------------
 

@@ -54,6 +54,8 @@ class Present:
         self.clock_view = ClockView("wall")
         self.unwritable = ""
         """Why the journal could not be written last time, or empty."""
+        self.site_note = ""
+        """What is wrong with the site file, or has changed in it, or empty."""
         self.damage = ""
         """What was found when all of a large journal was read and compared, or empty."""
         self.ends = 0
@@ -89,6 +91,13 @@ class Present:
         if self.unwritable != why:
             self.unwritable = why
             self._tell()
+
+    def say_of_site(self, note: str) -> None:
+        """What is to be said of the site file has changed; whoever listens is told."""
+        if self.site_note != note:
+            with self.lock:
+                self.site_note = note
+                self._tell()
 
     def _tell(self) -> None:
         self.version += 1

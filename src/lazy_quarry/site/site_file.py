@@ -6,23 +6,35 @@ All of it may be left out. Durations and sizes are written as in a job's header;
 """
 
 import os
-import tomllib
+from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import platformdirs
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StrictBool, ValidationError, WithJsonSchema
 
+from lazy_quarry.core.header.nearest import nearest
+from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Account, Kept, Limits, Site, Standing, Tier, Window
 from lazy_quarry.core.units import parse_duration, parse_names
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.probe.machine import this_machine
+from lazy_quarry.run.node.files import write_whole
+from lazy_quarry.site.site_file_faults import Fault, faults_of, located, toml_of
 
 
 class SiteFileError(QuarryError):
-    """The site file cannot be used as it is."""
+    """The site file cannot be used as it is. ``problems`` are all that was found; as text, the first of them."""
+
+    def __init__(self, *problems: str) -> None:
+        more = f" (and {len(problems) - 1} more; lq site check tells all)" if len(problems) > 1 else ""
+        super().__init__(f"{problems[0]}{more}")
+        self.problems = problems
+
+
+MOST_BYTES = 2**20
 
 
 def _hours(value: Any) -> float:
@@ -33,7 +45,7 @@ def _hours(value: Any) -> float:
 
 
 def _instant(value: Any) -> int:
-    if isinstance(value, datetime):
+    if isinstance(value, datetime) and 1970 < value.year < 3000:
         return round(value.astimezone().timestamp() * 1000)
     raise ValueError("write it as a date-time, such as 2026-11-23T18:00:00Z, without quotes")
 
@@ -48,11 +60,18 @@ def _nodes(value: Any) -> tuple[str, ...]:
     return parse_names(value) if isinstance(value, str) else tuple(value)
 
 
-Hours = Annotated[float, BeforeValidator(_hours)]
-Seconds = Annotated[int, BeforeValidator(_seconds)]
-Instant = Annotated[int, BeforeValidator(_instant)]
-Nodes = Annotated[tuple[str, ...], BeforeValidator(_nodes)]
-Count = Annotated[int, Field(ge=0, strict=True)]
+def _schema(text: str, example: str, **more: str) -> WithJsonSchema:
+    return WithJsonSchema({"type": "string", "description": text, "examples": [example], **more})
+
+
+Hours = Annotated[float, BeforeValidator(_hours), _schema("a duration, which may be negative", "-6h")]
+Seconds = Annotated[int, BeforeValidator(_seconds), _schema("a duration", "2h")]
+_DATE = _schema("a date-time, without quotes", "2026-12-01T06:00:00Z", format="date-time")
+Instant = Annotated[int, BeforeValidator(_instant), _DATE]
+Nodes = Annotated[tuple[str, ...], BeforeValidator(_nodes), _schema("names of nodes", "c01..c08, m02")]
+Count = Annotated[int, Field(ge=0, le=2**53, strict=True)]
+CoreHours = Annotated[float, Field(ge=0, le=2**43, allow_inf_nan=False, strict=True)]
+Name = Annotated[str, Field(min_length=1, max_length=100, pattern=r"^[^\x00-\x1f\x7f-\x9f]+$")]
 
 
 class _Table(BaseModel):
@@ -64,7 +83,7 @@ class _Limits(_Table):
     waiting_jobs: Count | None = None
     cores: Count | None = None
     gpus: Count | None = None
-    core_hours_each: Count | None = None
+    core_hours_each: CoreHours | None = None
     walltime: Seconds | None = None
 
     def value(self) -> Limits:
@@ -81,20 +100,20 @@ class _Standing(_Table):
 
 
 class _Account(_Table):
-    name: str = Field(min_length=1)
-    budget: Count | None = None
+    name: Name
+    budget: CoreHours | None = None
     users: tuple[str, ...] = ()
     target: Count = 1
     limits: _Limits = _Limits()
 
 
 class _Tier(_Table):
-    name: str = Field(min_length=1)
-    charge: float = Field(1.0, ge=0)
+    name: Name
+    charge: float = Field(1.0, ge=0, le=1_000_000, allow_inf_nan=False, strict=True)
     standing: Hours = 0.0
     users: tuple[str, ...] = ()
     walltime: Seconds | None = None
-    gives_way: bool = False
+    gives_way: StrictBool = False
     note: str = ""
     limits: _Limits = _Limits()
 
@@ -106,7 +125,7 @@ class _Window(_Table):
     nodes: Nodes = ()
     users: tuple[str, ...] = ()
     accounts: tuple[str, ...] = ()
-    name: str = ""
+    name: Annotated[str, Field(max_length=100)] = ""
 
 
 class _Keep(_Table):
@@ -125,7 +144,7 @@ class _AllLimits(_Table):
 
 class _File(_Table):
     policy: Literal["planned", "easy", "first-come"] = "planned"
-    plan_depth: int = Field(1000, ge=1)
+    plan_depth: int = Field(1000, ge=1, le=1_000_000, strict=True)
     standing: _Standing = _Standing()
     keep: _Keep = _Keep()
     limits: _AllLimits = _AllLimits()
@@ -151,28 +170,113 @@ def with_site_file(site: Site, path: Path) -> Site:
     Raises :class:`SiteFileError` saying what is wrong where.
     """
     try:
-        with path.open("rb") as file:
-            told = _File.model_validate(tomllib.load(file))
+        text = read_text(path)
     except FileNotFoundError:
         return site
+    return site_of(site, text, str(path))
+
+
+def read_text(path: Path) -> str:
+    """A site file's text. Raises :class:`FileNotFoundError` where there is none, else :class:`SiteFileError`."""
+    try:
+        with path.open("rb") as file:
+            raw = file.read(MOST_BYTES + 1)
+    except FileNotFoundError:
+        raise
     except OSError as fault:
         raise SiteFileError(f"{path} cannot be read: {fault.strerror}") from None
-    except tomllib.TOMLDecodeError as fault:
-        raise SiteFileError(f"{path} is not TOML: {fault}") from None
+    if len(raw) > MOST_BYTES:
+        raise SiteFileError(f"{path} is longer than 1 MiB, which no site file is")
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError as fault:
+        line = raw[: fault.start].count(b"\n") + 1
+        raise SiteFileError(f"{path}, line {line}: this is not UTF-8; save the file as UTF-8") from None
+
+
+def site_of(site: Site, text: str, name: str) -> Site:
+    """The site as a site file's text describes it; ``name`` is what messages call it. Raises :class:`SiteFileError`."""
+    faults: list[Fault] = []
+    values = toml_of(text, faults)
+    try:
+        told = _File.model_validate(values) if not faults else None
     except ValidationError as fault:
-        first = fault.errors()[0]
-        where = ".".join(str(part + 1) if isinstance(part, int) else part for part in first["loc"])
-        raise SiteFileError(f"{path}: {where}: {_plain(first)}") from None
-    return _applied(site, told, path)
+        faults += faults_of(fault, text, _File)
+        told = None
+    if told is None:
+        raise SiteFileError(*(f"{name}, line {one.line}: {one.words}" for one in faults))
+    applied, more = _applied(site, told)
+    if more:
+        raise SiteFileError(*(f"{name}, line {one.line}: {one.words}" for one in located(more, text)))
+    return applied
 
 
-def _plain(error: Any) -> str:
-    if error["type"] == "extra_forbidden":
-        return "there is no such key; docs/sites.md lists them"
-    return str(error["msg"]).removeprefix("Value error, ")
+def schema() -> dict[str, Any]:
+    """A JSON Schema (draft 2020-12) of site files, for editors."""
+    found = _File.model_json_schema(by_alias=True)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **found, "title": "A site of Lazy Quarry"}
 
 
-def _applied(site: Site, told: _File, path: Path) -> Site:
+class SiteFileWatch:
+    """Tells an engine what has become of its site file since it was read, and keeps the last good one for it.
+
+    ``bare`` is the site without its file, ``kept`` where the last good file is. Raises :class:`SiteFileError` when the
+    file cannot be used and no good one is kept.
+    """
+
+    def __init__(self, bare: Site, path: Path, kept: Path) -> None:
+        self._bare, self.path = bare, path
+        self._seen = self._stamp()
+        self.text, site, self._problem = self._read()
+        if site is None:
+            try:
+                self.text = read_text(kept)
+                site = site_of(bare, self.text, str(kept))
+            except (FileNotFoundError, SiteFileError):
+                raise SiteFileError(self._problem) from None
+        else:
+            with suppress(OSError):
+                write_whole(kept, self.text, durable=False)
+        self.site = site
+        self._changed = False
+
+    def note(self) -> str:
+        """What people should know of the file now; empty for nothing."""
+        stamp = self._stamp()
+        if stamp != self._seen:
+            self._seen = stamp
+            text, _, self._problem = self._read()
+            self._changed = text != self.text
+        if self._problem:
+            return f"{self._problem}; until it is corrected, the last good site file holds"
+        return f"{self.path} has changed; lq renew makes the engine read it" if self._changed else ""
+
+    def _read(self) -> tuple[str, Site | None, str]:
+        """The file's text, the site that it describes, and why that can't be told."""
+        text = ""
+        try:
+            with suppress(FileNotFoundError):
+                text = read_text(self.path)
+            return text, site_of(self._bare, text, str(self.path)), ""
+        except SiteFileError as fault:
+            return text, None, str(fault)
+
+    def _stamp(self) -> tuple[int, int]:
+        try:
+            found = self.path.stat()
+        except OSError:
+            return 0, 0
+        return found.st_mtime_ns, found.st_size
+
+
+def watched_site(state: Path) -> SiteFileWatch:
+    """This machine as a site, its file followed; the last good one is kept in a state folder."""
+    return SiteFileWatch(this_machine(), site_file(), state / "site.toml")
+
+
+def _applied(site: Site, told: _File) -> tuple[Site, list[tuple[tuple[str, ...], str]]]:
+    """The site with what its file says, and what in that doesn't fit the site, by its place in the file."""
+    faults: list[tuple[tuple[str, ...], str]] = []
     every = tuple(node.name for node in site.nodes)
     accounts = tuple(Account(one.name, one.budget, one.users, one.target, one.limits.value()) for one in told.accounts)
     tiers = tuple(
@@ -191,18 +295,24 @@ def _applied(site: Site, told: _File, path: Path) -> Site:
     named = {tier.name for tier in tiers}
     tiers = (*tiers, *(tier for tier in site.tiers if tier.name not in named))
     windows = []
-    for place, one in enumerate(told.windows, 1):
+    for place, one in enumerate(told.windows):
         unknown = [name for name in one.nodes if name not in every]
         if unknown:
-            raise SiteFileError(f"{path}: windows.{place}: there is no node {unknown[0]}; there is {', '.join(every)}")
+            words = f"windows.nodes: there is no node {shortened(unknown[0])}{nearest(unknown[0], every)}"
+            faults.append((("windows", str(place), "nodes"), words))
         if one.ends <= one.begins:
-            raise SiteFileError(f"{path}: windows.{place}: it ends before it begins")
+            faults.append((("windows", str(place), "ends"), "windows.ends: it ends before it begins"))
+    for key, names in (("accounts", [one.name for one in told.accounts]), ("tiers", [one.name for one in told.tiers])):
+        for place, name in enumerate(names):
+            if name in names[:place]:
+                faults.append(((key, str(place), "name"), f"{key}.name: there are two called {shortened(name)}"))
+    for one in told.windows:
         windows.append(Window(one.nodes or every, one.begins, one.ends, one.reason, one.users, one.accounts, one.name))
     users = [(name, limits.value()) for name, limits in sorted(told.limits.users.items())]
     if told.limits.everyone != _Limits():
         users.append(("", told.limits.everyone.value()))
     standing = told.standing
-    return replace(
+    described = replace(
         site,
         policy=told.policy,
         plan_depth=told.plan_depth,
@@ -214,3 +324,4 @@ def _applied(site: Site, told: _File, path: Path) -> Site:
         windows=tuple(windows),
         user_limits=tuple(users),
     )
+    return described, faults

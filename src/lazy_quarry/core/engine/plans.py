@@ -189,7 +189,7 @@ class Plans:
         for account in self.site.accounts:
             if account.budget_core_hours is not None:
                 tally = self.state.tallies.get(account.name)
-                left[account.name] = account.budget_core_hours * HOUR_MS - (tally.charged_core_ms if tally else 0)
+                left[account.name] = account.budget_core_ms - (tally.charged_core_ms if tally else 0)
         rows = LimitRows(self.site, at_ms, left)
         for job in self.state.running():
             account_ = job.request.account

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
-from lazy_quarry.core.header.toml_places import MOST_LEVELS, Place, Scan, scan
+from lazy_quarry.core.header.toml_places import MOST_LEVELS, Place, Scan, nearest_place, scan
 from lazy_quarry.core.plain_text import shortened
 
 MOST_SCRIPT, MOST_HEADER = 2**20, 64 * 2**10
@@ -43,9 +43,8 @@ class Block:
 
     def place(self, *path: str) -> Place:
         """Where a key stands, else its table or what stands in it, else the block's opening line."""
-        for end in range(len(path), 0, -1):
-            if found := self.places.get(path[:end]):
-                return found
+        if found := nearest_place(self.places, path):
+            return found
         below = [place for known, place in self.places.items() if known[:1] == path[:1]]
         if below:
             return min(below, key=lambda place: place.line)
@@ -257,7 +256,8 @@ def _toml_fault(
         message = message[: match.start()].rstrip()
         if match[1]:
             number, column = min(first_line + int(match[1]) - 1, number), int(match[2])
-    first, last = next((span for span in seen.statements if span[0] <= number <= span[1]), (number, number))
+    first, last = seen.statement_at(number)
+    number = min(number, last)
     ahead = range(first + 1, min(last + 1, first_line + len(lines)))
     following = next((line for line in ahead if _STATEMENT.match(lines[line - first_line])), None)
     if following is not None:  # the next key stands within something that is never closed

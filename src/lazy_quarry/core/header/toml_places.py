@@ -1,6 +1,7 @@
 """Where the keys of a TOML text stand, found in one pass, also where the text is broken (TOML 1.0)."""
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 MOST_LEVELS = 100
@@ -43,11 +44,34 @@ class Scan:
     """First and last line of each key with its value, and of each table's heading."""
     deep_line: int = 0
 
+    def statement_at(self, line: int) -> tuple[int, int]:
+        """The statement that a line is in, else the last one before it, else the line itself."""
+        before = [span for span in self.statements if span[0] <= line]
+        return max(before, default=(line, line))
+
+
+def _numbered(words: tuple[str, ...], begins_one: bool, elements: dict[tuple[str, ...], int]) -> tuple[str, ...]:
+    """A table's path with the place (from 0) of each element of an array of tables that it is in."""
+    path: tuple[str, ...] = ()
+    for at, word in enumerate(words, 1):
+        path = (*path, word)
+        if begins_one and at == len(words):
+            elements[path] = elements.get(path, -1) + 1
+        if path in elements:
+            path = (*path, str(elements[path]))
+    return path
+
+
+def nearest_place(places: Mapping[tuple[str, ...], Place], path: tuple[str, ...]) -> Place | None:
+    """Where a key stands, else the table that it is in."""
+    return next((places[path[:end]] for end in range(len(path), 0, -1) if path[:end] in places), None)
+
 
 def scan(toml: str, line: int, indent: int) -> Scan:
     """Find the keys of a text whose first line is ``line`` of a file and stands ``indent`` columns in."""
     found = Scan()
     levels = [_Level("", ())]
+    elements: dict[tuple[str, ...], int] = {}
     line_start = 0
     first = line
 
@@ -108,7 +132,7 @@ def scan(toml: str, line: int, indent: int) -> Scan:
             words = tuple(word.strip("\"'") for word in _WORD.findall(heading))
             if len(words) > MOST_LEVELS:
                 found.deep_line = found.deep_line or line
-            level.path = words[:MOST_LEVELS]
+            level.path = _numbered(words[:MOST_LEVELS], heading.startswith("[["), elements)
             found.places.setdefault(level.path, Place(line, 1 + indent, line))
             level.key = heading
         elif token == "}" and len(levels) > 1:

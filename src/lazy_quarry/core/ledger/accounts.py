@@ -7,7 +7,6 @@ from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.ledger.charges import allocated_core_ms
 from lazy_quarry.core.site import Site
-from lazy_quarry.core.units import HOUR_MS
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,13 +52,13 @@ def account_lines(
     for name in names:
         tally = tallies.get(name, Tally())
         account = site.account.get(name)
-        budget = account.budget_core_hours if account else None
+        budget = account.budget_core_ms if account and account.budget_core_hours is not None else None
         lines.append(
             AccountLine(
                 name,
                 tally.charged_core_ms,
                 running.get(name, 0),
-                None if budget is None else budget * HOUR_MS,
+                budget,
                 tally.jobs,
                 tally.failed,
             )

@@ -1,0 +1,34 @@
+"""The command about the site file."""
+
+import click
+
+from lazy_quarry.cli.options import Usage, print_json, print_lines, say
+
+
+@click.command("site")
+@click.argument("what", metavar="check|schema")
+@click.argument("file", metavar="[FILE]", required=False, default="")
+def site_command(what: str, file: str) -> None:
+    """Check a site file (this machine's, where none is named), or print the JSON Schema of site files."""
+    from pathlib import Path
+
+    from lazy_quarry.probe.machine import this_machine
+    from lazy_quarry.site.site_file import SiteFileError, read_text, schema, site_file, site_of
+
+    if what == "schema":
+        print_json(schema())
+        return
+    if what != "check":
+        raise Usage(f'site {what}: there are "check" and "schema"')
+    path = Path(file) if file else site_file()
+    try:
+        site_of(this_machine(), read_text(path), str(path))
+    except FileNotFoundError:
+        if file:
+            raise Usage(f"{path} is not there") from None
+        say(f"{path} is not there, which is fine: this machine needs none")
+        return
+    except SiteFileError as fault:
+        print_lines(fault.problems)
+        raise click.exceptions.Exit(1) from None
+    say(f"{path}: nothing to say")
