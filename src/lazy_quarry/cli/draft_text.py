@@ -37,6 +37,8 @@ def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
     if not report.shape.cores:
         yield "the request cannot be read; see the checks"
         return
+    if report.instead:
+        yield f"as it stands it can never run; this is of the nearest that can: {', '.join(report.instead)}"
     nodes = fold_names([one.node for one in report.place.nodes]) or "no node"
     beyond = report.place.node_count - len(report.place.nodes)
     yield f"placed   {plural(report.shape.ranks, 'rank')} of {plural(report.shape.threads, 'thread')} on {nodes}" + (

@@ -116,6 +116,8 @@ class DraftReport:
     diagnostics: tuple[Diagnostic, ...]
     now_ms: int
     name: str = ""
+    instead: tuple[str, ...] = ()
+    """What else would have to be asked for, where the request can never run; all below is said of that."""
     shape: DraftShape = DraftShape()
     place: DraftPlace = DraftPlace()
     starts: DraftStarts = DraftStarts()

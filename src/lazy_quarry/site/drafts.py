@@ -7,8 +7,9 @@ from dataclasses import replace
 from lazy_quarry.core.header.check import CheckContext, Checked, check_script
 from lazy_quarry.core.header.earlier_runs import EarlierRuns, compared_with_earlier
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.nearest_request import nearest_request
 from lazy_quarry.core.job.needs import Need, choices, eligible_nodes
-from lazy_quarry.core.job.queue_fit import longest_walltime_s
+from lazy_quarry.core.job.queue_fit import longest_walltime_s, queue_fit
 from lazy_quarry.core.job.rates import greatest_charge
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.array_finish import array_finish
@@ -111,7 +112,11 @@ class _DraftAnswer:
     def __init__(self, present: Present, checked: Checked, request: Request) -> None:
         self.engine, self.site, self.planner = present.engine, present.site, present.engine.plans.planner
         self.now_ms = present.now()
-        self.checked, self.request = checked, request
+        self.checked, self.asked_s = checked, request.walltime_s
+        self.instead: tuple[str, ...] = ()
+        if not checked.needs and (nearest := nearest_request(request, self.site, present.user)):
+            request, self.instead = nearest
+        self.request = request
         self.job = self.engine.plans.hypothetical_job(present.user, request, self.now_ms)
         self.plan: Plan = self.engine.plans.plan_before(self.job, self.now_ms)
         self.timeline = self.plan.timeline_of(self._plan_request(request))
@@ -122,7 +127,7 @@ class _DraftAnswer:
     def report(self) -> DraftReport:
         request, now = self.request, self.now_ms
         # What is over a limit has a shape all the same, and so it can be drawn.
-        needs = self.checked.needs or tuple(self._shapes())
+        needs = self.checked.needs or self._needs() or tuple(self._shapes())
         report = DraftReport(
             diagnostics=self.checked.diagnostics,
             now_ms=now,
@@ -138,6 +143,7 @@ class _DraftAnswer:
         return replace(
             report,
             name=request.name,
+            instead=self.instead,
             shape=shape,
             place=replace(self._draft_place(need, drawn), start_ms=placement.start_ms if placement else None),
             starts=DraftStarts(tuple(self._ladder()), tuple(self._fewer(need)), tuple(self._finish())),
@@ -147,6 +153,12 @@ class _DraftAnswer:
                 self.left_core_ms,
             ),
         )
+
+    def _needs(self) -> tuple[Need, ...]:
+        fits = (
+            queue_fit(self.request, self.site.queue[name], self.site, self.job.user) for name in self.request.queues
+        )
+        return tuple(need for fit in fits for need in fit.needs[:1])
 
     def _shapes(self) -> Iterable[Need]:
         for name in self.request.queues:
@@ -210,7 +222,7 @@ class _DraftAnswer:
         return longest_walltime_s(self.request, self.site, self.job.user)
 
     def _ladder(self) -> Iterable[Rung]:
-        longest, own = self._longest_s(), self.request.walltime_s
+        longest, own = self._longest_s(), self.asked_s
         steps = {min(step, longest) if longest else step for step in WALLTIMES_S}
         start: int | None = 0
         for walltime in sorted({*steps, own}):

@@ -147,6 +147,10 @@ class ReportRows(Rows):
 
     def _placement(self, report: DraftReport) -> None:
         self.put((" PLACEMENT", "ink", True), (f"   {self._placement_words(report)}", "dim"))
+        if report.instead:
+            words = f"as it stands it can never run; the nearest that can: {', '.join(report.instead)}"
+            for line in wrap(words, max(20, self.room - 6), 3):
+                self.put((f"   {line}", "ochre"))
         if not report.place.nodes:
             words = "   no place" if report.shape.cores else "   the request cannot be read yet; see the checks"
             self.put((words, "dim"))
