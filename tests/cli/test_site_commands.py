@@ -104,7 +104,11 @@ def test_limits_and_tiers_of_the_site_file_hold(machine):
     assert refused.returncode == 1 and "1 waiting jobs, and 1 wait already" in refused.stderr
     (sites / "machine.toml").write_text("policy = 3")
     broken = machine.lq("check", str(machine.work / "one.sh"))
-    assert broken.returncode == 2 and "machine.toml: policy" in broken.stderr
+    assert broken.returncode == 0 and "machine.toml, line 1: policy: 3 is unknown" in broken.stderr
+    assert "the last good site file holds" in broken.stderr
+    told = machine.lq("site", "check")
+    assert told.returncode == 1 and "line 1: policy" in told.stdout
+    until(lambda: "the last good site file holds" in machine.lq("jobs").stderr, "the engine tells of it")
 
 
 def test_a_made_up_trace_is_replayed_compared_and_drawn(machine):

@@ -2,6 +2,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lazy_quarry.core.instants import parse_instant
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import (
     clock_time,
@@ -13,7 +14,6 @@ from lazy_quarry.core.units import (
     format_instant,
     format_size,
     parse_duration,
-    parse_instant,
     parse_names,
     parse_size,
     plural,

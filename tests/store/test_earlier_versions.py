@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
+from lazy_quarry.core.instants import parse_instant
 from lazy_quarry.core.job.job import Phase, task_id
 from lazy_quarry.core.site import Account, Node, Queue
-from lazy_quarry.core.units import parse_instant
 from lazy_quarry.store.journal import EndedFilter, Journal
 from tests.conftest import SiteUnderTest, small_site
 

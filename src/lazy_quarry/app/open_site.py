@@ -3,13 +3,14 @@
 import os
 import shutil
 import sys
-from datetime import UTC, datetime
+from datetime import UTC
 from importlib import resources
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.draft_shelf import DraftShelf
+from lazy_quarry.probe.machine import local_zone
 from lazy_quarry.store.folder import state_folder
 
 if TYPE_CHECKING:
@@ -56,8 +57,7 @@ def machine_app(state: str) -> QuarryApp:
 
         return SocketClient(folder)
 
-    zone = datetime.now().astimezone().tzinfo or UTC
-    return QuarryApp(connect, Path.cwd(), DraftShelf(folder, "machine"), zone)
+    return QuarryApp(connect, Path.cwd(), DraftShelf(folder, "machine"), local_zone())
 
 
 def open_machine(state: str) -> None:

@@ -24,7 +24,9 @@ job_argument = click.argument("job", metavar="JOB")
 @click.command("jobs")
 @click.option("--mine/--everyone", default=True, help="only my own, or everyone's")
 @click.option("--ended", is_flag=True, help="those that have ended, newest first")
-@click.option("--since", metavar="T", default="", help="ended since then: 2h ago, or 2026-11-23T08:00")
+@click.option(
+    "--since", metavar="T", default="", help="ended since then: 2h ago, yesterday, 10:40, 2026-11-23; in your own zone"
+)
 @click.option("--columns", metavar="a,b", default="", help="which columns to print")
 @state_option
 @format_option
@@ -46,16 +48,12 @@ def jobs_command(mine: bool, ended: bool, since: str, columns: str, state: str, 
 
 
 def _since_ms(text: str) -> int:
-    """An instant, or a duration before now. Raises :class:`BadValue`."""
+    """An instant before now. Raises :class:`BadValue`."""
     import time
 
-    from lazy_quarry.core.units import parse_duration, parse_instant
-    from lazy_quarry.errors import BadValue
+    from lazy_quarry.core.instants import parse_since
 
-    try:
-        return int(time.time() * 1000) - 1000 * parse_duration(text)
-    except BadValue:
-        return parse_instant(text)
+    return parse_since(text, int(time.time() * 1000), own_zone())
 
 
 @click.command("show")

@@ -111,13 +111,12 @@ def _calendar(path: str, every: tuple[str, ...]) -> list[Any]:
         text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as fault:
         raise QuarryError(f"{path} cannot be read: {getattr(fault, 'strerror', None) or 'it is not text'}") from None
-    return read_calendar(text, every)
+    return read_calendar(text, every, own_zone())
 
 
 def _instant(text: str, from_ms: int) -> int:
-    """An instant, or a duration after another; a time without offset is local."""
-    from datetime import datetime
-
+    """An instant, or a duration after another; without an offset it is in the zone of the person at the terminal."""
+    from lazy_quarry.core.instants import parse_instant
     from lazy_quarry.core.units import parse_duration
     from lazy_quarry.errors import BadValue
 
@@ -126,9 +125,9 @@ def _instant(text: str, from_ms: int) -> int:
     except BadValue:
         pass
     try:
-        return round(datetime.fromisoformat(text).astimezone().timestamp() * 1000)
-    except ValueError:
-        raise Usage(f'"{text}" is neither an instant, such as 2026-11-23T18:00, nor a duration, such as 2h') from None
+        return parse_instant(text, own_zone())
+    except BadValue as fault:
+        raise Usage(f"{fault}; or a duration, such as 2h") from None
 
 
 @click.command("unreserve")

@@ -85,9 +85,9 @@ def print_lines(lines: Iterable[str], err: bool = False) -> None:
 
 def own_zone() -> tzinfo:
     """The time zone of the person at the terminal."""
-    from datetime import UTC, datetime
+    from lazy_quarry.probe.machine import local_zone
 
-    return datetime.now().astimezone().tzinfo or UTC
+    return local_zone()
 
 
 def numbers_of(client: SiteClient, jobs: Iterable[str]) -> list[int]:

@@ -179,6 +179,8 @@ class Site:
     closures: tuple[Closure, ...] = ()
     software: tuple[Software, ...] = ()
     storage: tuple[Storage, ...] = ()
+    zone: str = "UTC"
+    """The zone in which times without an offset are, by its name in the IANA database."""
     head: str = ""
     contact: str = ""
     examples: str = ""

@@ -6,7 +6,7 @@ up, so that nothing gets less than it asked for), and work is core-milliseconds.
 
 import math
 import re
-from datetime import UTC, datetime, tzinfo
+from datetime import UTC, datetime, timedelta, tzinfo
 
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.errors import BadValue
@@ -16,8 +16,7 @@ MINUTE_MS = 60 * SECOND_MS
 HOUR_MS = 60 * MINUTE_MS
 DAY_MS = 24 * HOUR_MS
 
-EARLIEST_MS, LATEST_MS = 365 * DAY_MS, 32_503_680_000_000
-"""Instants that somebody may name: from 1971 to the end of 2999."""
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _UNIT_S = {"d": 86400, "h": 3600, "m": 60, "s": 1}
 _PART = re.compile(r"(\d+(?:\.\d+)?)\s*(d|h|m|s)(?![a-z])\s*")
 _ISO = re.compile(
@@ -153,7 +152,8 @@ def format_core_hours(core_ms: int) -> str:
 
 def format_instant(at_ms: int, zone: tzinfo = UTC) -> str:
     """RFC 3339 with milliseconds, as JSON output gives it."""
-    return datetime.fromtimestamp(at_ms / 1000, zone).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    at = (_EPOCH + timedelta(milliseconds=at_ms)).astimezone(zone)  # exact, as a division would not be
+    return at.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def clock_time(at_ms: int, now_ms: int, zone: tzinfo = UTC) -> str:
@@ -166,17 +166,6 @@ def clock_time(at_ms: int, now_ms: int, zone: tzinfo = UTC) -> str:
     if abs((at.date() - now.date()).days) > 300:
         return f"{at.day} {at:%b %Y}"
     return f"{at.day} {at:%b %H:%M}"
-
-
-def parse_instant(text: str) -> int:
-    """Milliseconds since the epoch of an RFC 3339 date-time; a time without offset is UTC."""
-    try:
-        at = datetime.fromisoformat(text.strip()[: MOST_NUMBER + 1])
-    except ValueError:
-        raise BadValue(f'"{shortened(text)}" is not a date-time; write it like 2026-11-23T18:00:00Z') from None
-    if not 1970 < at.year < 3000:  # as EARLIEST_MS and LATEST_MS; beyond, not every zone can be reckoned
-        raise BadValue(f"{at.year} is out of range; a date is between 1971 and 2999")
-    return round((at if at.tzinfo else at.replace(tzinfo=UTC)).timestamp() * 1000)
 
 
 MOST_NODES = 100_000

@@ -13,14 +13,13 @@ import sys
 import threading
 import time
 from contextlib import suppress
-from datetime import datetime
 from pathlib import Path
 
 from lazy_quarry import __version__
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.link.protocol import answer, logged, method_of, submission_of, write_notification
 from lazy_quarry.link.site_client import READING_THE_PLAN
-from lazy_quarry.probe.machine import core_numbers, user_name
+from lazy_quarry.probe.machine import core_numbers, local_zone, user_name
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.local import LocalRunner
@@ -58,8 +57,6 @@ class Server:
         self.site_file = watched_site(folder)
         site = self.site_file.site
         self.runner = LocalRunner(folder, core_numbers(), journal.identity, site.kept.attempts_s)
-        zone = datetime.now().astimezone().tzinfo
-        assert zone is not None
         self.site = SiteInUse(
             Present(
                 site,
@@ -67,7 +64,7 @@ class Server:
                 self.runner,
                 user=user_name(),
                 clock=lambda: time.time_ns() // 1_000_000,
-                zone=zone,
+                zone=local_zone(),
                 look_up=with_surroundings,
             )
         )

@@ -5,11 +5,13 @@ import platform
 import re
 import shutil
 import tempfile
+from datetime import tzinfo
 from pathlib import Path
 
 import platformdirs
 import psutil
 
+from lazy_quarry.core.instants import zone_called
 from lazy_quarry.core.site import Account, Node, Queue, Site, Storage, Tier
 from lazy_quarry.core.units import DAY_MS, format_size
 from lazy_quarry.probe.modules import of_this_machine
@@ -75,6 +77,21 @@ def _free_mib(path: Path) -> int:
     return shutil.disk_usage(path).free // 2**20
 
 
+def local_zone_name() -> str:
+    """The zone of this machine, or of the person at it (``TZ``), by its name in the IANA database; UTC where it has none."""
+    from tzlocal import get_localzone_name
+
+    try:
+        return get_localzone_name() or "UTC"
+    except (LookupError, OSError, ValueError):
+        return "UTC"
+
+
+def local_zone() -> tzinfo:
+    """That zone, with its changes of daylight saving."""
+    return zone_called(local_zone_name())
+
+
 def this_machine() -> Site:
     """One node, one queue, one account: what this machine has, for the user at it."""
     name = re.sub(r"[^A-Za-z0-9._-]", "-", platform.node().split(".")[0]) or "here"
@@ -104,4 +121,5 @@ def this_machine() -> Site:
         examples=str(examples_folder()),
         trial=TRIAL,
         head=user,
+        zone=local_zone_name(),
     )

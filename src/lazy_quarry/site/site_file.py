@@ -16,11 +16,12 @@ import platformdirs
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StrictBool, ValidationError, WithJsonSchema
 
 from lazy_quarry.core.header.nearest import nearest
+from lazy_quarry.core.instants import instant_of
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Account, Kept, Limits, Site, Standing, Tier, Window
 from lazy_quarry.core.units import parse_duration, parse_names
-from lazy_quarry.errors import QuarryError
-from lazy_quarry.probe.machine import this_machine
+from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.probe.machine import local_zone, this_machine
 from lazy_quarry.run.node.files import write_whole
 from lazy_quarry.site.site_file_faults import Fault, faults_of, located, toml_of
 
@@ -45,8 +46,11 @@ def _hours(value: Any) -> float:
 
 
 def _instant(value: Any) -> int:
-    if isinstance(value, datetime) and 1970 < value.year < 3000:
-        return round(value.astimezone().timestamp() * 1000)
+    if isinstance(value, datetime):
+        try:
+            return instant_of(value, local_zone())
+        except BadValue as fault:
+            raise ValueError(str(fault)) from None
     raise ValueError("write it as a date-time, such as 2026-11-23T18:00:00Z, without quotes")
 
 

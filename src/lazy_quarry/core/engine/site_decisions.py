@@ -3,7 +3,7 @@
 from lazy_quarry.core.engine.commands import CloseNode, LoseNode, OpenNode, Reserve, Unreserve
 from lazy_quarry.core.engine.events import Event, NodeClosed, NodeOpened, Reserved, Stopping, Unreserved
 from lazy_quarry.core.engine.situation import Situation
-from lazy_quarry.core.units import EARLIEST_MS, LATEST_MS
+from lazy_quarry.core.instants import LATEST_MS
 from lazy_quarry.errors import Refused
 
 MOST_NAME, MOST_REASON = 100, 1000
@@ -48,8 +48,8 @@ def reserve(now: Situation, command: Reserve) -> list[Event]:
         raise Refused("a reservation needs nodes")
     if window.ends_ms <= window.begins_ms:
         raise Refused("a reservation must end after it begins")
-    if not EARLIEST_MS <= window.begins_ms <= window.ends_ms <= LATEST_MS:
-        raise Refused("a reservation lies between the years 1971 and 3000")
+    if not 0 <= window.begins_ms < LATEST_MS or not 0 <= window.ends_ms < LATEST_MS:
+        raise Refused("a reservation lies between the years 1970 and 3000")
     if window.ends_ms <= now.at_ms:
         raise Refused("this time has passed already")
     for account in window.accounts:

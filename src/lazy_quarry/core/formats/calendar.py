@@ -5,10 +5,11 @@ use the nodes meanwhile stands in two properties of our own, which other program
 """
 
 from collections.abc import Iterable
-from datetime import UTC, date, datetime, time
+from datetime import UTC, date, datetime, tzinfo
 
 from icalendar import Calendar, Event
 
+from lazy_quarry.core.instants import instant_of, start_of_day
 from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import fold_names, parse_names
 from lazy_quarry.errors import BadValue
@@ -38,8 +39,11 @@ def write_calendar(windows: Iterable[Window], now_ms: int) -> str:
     return text
 
 
-def read_calendar(text: str, all_nodes: tuple[str, ...]) -> list[Window]:
-    """The windows of a calendar. Raises :class:`BadValue` with the event that cannot be taken."""
+def read_calendar(text: str, all_nodes: tuple[str, ...], zone: tzinfo = UTC) -> list[Window]:
+    """The windows of a calendar; times that float (RFC 5545, 3.3.5) and days are in this zone.
+
+    Raises :class:`BadValue` with the event that cannot be taken.
+    """
     try:
         calendar = Calendar.from_ical(text)
     except (ValueError, IndexError, KeyError) as fault:
@@ -56,8 +60,8 @@ def read_calendar(text: str, all_nodes: tuple[str, ...]) -> list[Window]:
         found.append(
             Window(
                 tuple(parse_names(location)) if location else all_nodes,
-                _instant(event.decoded("dtstart")),
-                _instant(event.decoded("dtend")),
+                _instant(event.decoded("dtstart"), zone),
+                _instant(event.decoded("dtend"), zone),
                 str(event.get("summary", "")) or "reserved",
                 tuple(str(event.get(USERS, "")).split()),
                 tuple(str(event.get(ACCOUNTS, "")).split()),
@@ -71,7 +75,5 @@ def _moment(at_ms: int) -> datetime:
     return datetime.fromtimestamp(at_ms // 1000, UTC)
 
 
-def _instant(value: date | datetime) -> int:
-    if not isinstance(value, datetime):
-        value = datetime.combine(value, time(), UTC)
-    return round((value if value.tzinfo else value.replace(tzinfo=UTC)).timestamp() * 1000)
+def _instant(value: date | datetime, zone: tzinfo) -> int:
+    return instant_of(value, zone) if isinstance(value, datetime) else start_of_day(value, zone)

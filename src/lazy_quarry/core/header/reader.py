@@ -8,6 +8,7 @@ from lazy_quarry.core.header.keys import KEYS, PLACEHOLDERS
 from lazy_quarry.core.header.nearest import closest, nearest
 from lazy_quarry.core.header.notes import HeaderNotes
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.instants import instant_of, zone_called
 from lazy_quarry.core.job.queue_fit import admitted, walltime_limit_s
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request, Retries, Stage
 from lazy_quarry.core.job.sweep import Array, make_array
@@ -85,6 +86,7 @@ class HeaderReader:
         inherit = bool(variables.pop("inherit", False))
         nodes, most_nodes, anywhere, ranks, ranks_per_node = shape
         array = self._array(queues)
+        not_before_ms = self._not_before_ms()
         self._placeholders(array)
         if not self.notes.usable:
             return None
@@ -110,7 +112,7 @@ class HeaderReader:
             on_nodes=read.get("on-nodes", ()),
             warn_s=read.get("warn"),
             grace_s=read.get("grace", 30),
-            not_before_ms=read.get("not-before"),
+            not_before_ms=not_before_ms,
             retries=read.get("retries", Retries()),
             arguments=self.submission.arguments or read.get("arguments", ()),
             prepare=read.get("prepare", ()),
@@ -211,6 +213,17 @@ class HeaderReader:
             self.notes.note("shape", "nodes", said)
             return None
         return nodes, most, False, ranks, None
+
+    def _not_before_ms(self) -> int | None:
+        """The instant before which it doesn't start; without an offset it is in the site's zone."""
+        at = self.read.get("not-before")
+        if at is None:
+            return None
+        try:
+            return instant_of(at, zone_called(self.site.zone))
+        except BadValue as fault:
+            self.notes.note("value", "not-before", f"not-before: {fault}")
+        return None
 
     def parameter_names(self) -> tuple[str, ...]:
         """Names of the sweep's parameters, also while their values cannot be read."""

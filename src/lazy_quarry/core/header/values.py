@@ -7,10 +7,11 @@ from datetime import date, datetime, time
 from typing import Any
 
 from lazy_quarry.core.header.variable_names import check_variable
+from lazy_quarry.core.instants import parse_instant
 from lazy_quarry.core.job.request import Memory
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.traits import parse_traits
-from lazy_quarry.core.units import MOST_NODES, nearest_size, parse_duration, parse_instant, parse_names, parse_size
+from lazy_quarry.core.units import MOST_NODES, nearest_size, parse_duration, parse_names, parse_size
 from lazy_quarry.errors import BadValue
 
 Reader = Callable[[Any], Any]
@@ -200,13 +201,12 @@ def environment(value: Any) -> dict[str, Any]:
     return table
 
 
-def instant(value: Any) -> int:
-    """A date-time as milliseconds since the epoch; without an offset it is UTC."""
-    if isinstance(value, datetime):
-        return parse_instant(value.isoformat())
+def instant(value: Any) -> datetime:
+    """A date-time; without an offset it has no zone yet, and a date is its midnight."""
     if isinstance(value, date):
-        return parse_instant(f"{value.isoformat()}T00:00:00")
-    return parse_instant(text(value))
+        value = value.isoformat()
+    parse_instant(text(value))
+    return datetime.fromisoformat(value.strip())
 
 
 def one_of(*words: str) -> Reader:
