@@ -1,11 +1,15 @@
 """A site in use between engine, journal and runner: clocks that jump, journals that fail."""
 
+from dataclasses import replace
+
 import pytest
 
+from lazy_quarry.cli.job_text import show_lines
 from lazy_quarry.core.engine.events import ClockHeld, Ended
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.site.sentences import state_words, verdict
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.tables import events as events_table
 from tests.conftest import SiteUnderTest, rows_of, script, small_site
@@ -94,3 +98,56 @@ def test_who_holds_a_job_is_still_known_after_opening_again(tmp_path, clock):
     again = SiteUnderTest(small_site(), clock, Journal(tmp_path))
     assert again.job(number).why.startswith("held by ada")
     assert again.job(site_full).phase is Phase.RUNNING
+
+
+def test_an_array_that_has_ended_tells_of_its_tasks_and_nothing_that_never_was(site, clock):
+    header = HEADER.replace(
+        "[rehearsal]", '[array.sweep]\nlevel = [1, 2, 3]\n\n[rehearsal]\nexit = 3\nmemory = "48 MiB"'
+    )
+    number = site.submit(Submission(script(header), directory="/work")).job
+    for _ in range(20):
+        clock.ms += 30_000
+        site.step()
+    detail = site.detail(number)
+    view, told = detail.view, detail.told
+    assert view.phase is Phase.FAILED and dict(view.counts) == {"failed": 3}
+    assert told.ran == 3 and told.took_s == (60, 60, 60) and told.walltime_s == 600 and told.cores == 1
+    assert told.memory_mib == (48, 48, 48) and told.asked_mib == 64
+    assert told.failed[0] == f"{number}/1 (level=1): exit 3" and len(told.failed) == 3
+    assert view.output.endswith(f"-{number}-{{task}}.out")
+    lines = "\n".join(show_lines(detail))
+    assert "3 of 3 tasks failed: 1, 2, 3" in lines and "waited 0s, ran" in lines and "in all" in lines
+    assert "each task  of the 3 that ran" in lines and "walltime   1m; of 10m" in lines
+    for untrue in ("did not start", "no node yet", "-.out", "1m of"):
+        assert untrue not in lines
+    assert f"lq output {number}/1" in site.output(number, "output").problem
+    assert site.job(number).failed_tasks == (1, 2, 3)
+
+
+@pytest.mark.parametrize(
+    ("phase", "code", "reason", "told"),
+    [
+        (Phase.DONE, 0, "0.; 0.075", "Done in 1m, exit 0. 0.; 0.075."),
+        (
+            Phase.DONE,
+            0,
+            "2 of its processes were left behind and stopped",
+            "2 of its processes were left behind and stopped.",
+        ),
+        (
+            Phase.FAILED,
+            0,
+            "it promised a.nc, which is empty",
+            "though it ended with exit 0: it promised a.nc, which is empty.",
+        ),
+        (Phase.FAILED, 2, "", "Failed after 1m with exit 2."),
+    ],
+)
+def test_a_verdict_is_made_of_sentences(site, clock, phase, code, reason, told):
+    number = site.submit(Submission(script(HEADER))).job
+    clock.ms += 60_000
+    site.step()
+    view = replace(site.job(number), phase=phase, exit=code, reason=reason)
+    assert told in verdict(view) and ".." not in verdict(view)
+    if phase is Phase.FAILED and code == 0:
+        assert state_words(view, clock.ms) == f"failed, {reason}" and "exit 0" not in state_words(view, clock.ms)

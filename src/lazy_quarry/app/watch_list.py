@@ -77,6 +77,8 @@ class Choice:
     by_node: bool = False
     opened: frozenset[RowKey] = frozenset()
     """Arrays whose tasks are shown, nodes whose jobs are shown, groups that are folded."""
+    read: tuple[JobView, ...] = ()
+    """Tasks of ended arrays that are open: the board has only those that ended lately."""
 
 
 class JobList(Sequence[Row]):
@@ -228,13 +230,17 @@ class Arranger:
 
     @staticmethod
     def _tasks(board: Board, choice: Choice) -> dict[int, list[JobView]]:
-        """For arrays that are open: the tasks that run or have ended lately."""
+        """For arrays that are open: the tasks that run or have ended lately, and all others that were read."""
         tasks: dict[int, list[JobView]] = {}
         if any(kind == "array" for kind, _ in choice.opened):
             tasks = {view.job: [] for view in board.jobs if view.rows and ("array", view.job) in choice.opened}
             for view in board.jobs:
                 if view.parent is not None and ("array", view.parent) in choice.opened:
                     tasks.setdefault(view.parent, []).append(view)
+            known = {view.job for views in tasks.values() for view in views}
+            for view in choice.read:
+                if view.parent in tasks and view.job not in known:
+                    tasks[view.parent].append(view)
         return tasks
 
     @staticmethod

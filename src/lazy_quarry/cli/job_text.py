@@ -17,10 +17,10 @@ from lazy_quarry.core.units import (
     format_size,
 )
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.sentences import ordinal, standing_words, state_words
+from lazy_quarry.site.sentences import ordinal, spans_words, spread_words, standing_words, state_words
 
 if TYPE_CHECKING:
-    from lazy_quarry.site.job_detail import JobDetail
+    from lazy_quarry.site.job_detail import JobDetail, TasksTold
     from lazy_quarry.site.job_view import JobView
 
 COLUMNS = {
@@ -75,22 +75,38 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
         lines.append(f"Waits: {view.why}")
     if detail.instead:
         lines.append(detail.instead)
-    took = format_duration(view.elapsed_s)
-    used = f"{view.use.cpu_ms / 1000:.1f}s of CPU"
-    lines += [
-        "",
-        f"  account    {view.account}, queue {view.queue}, tier {view.tier}",
-        f"  walltime   {took} of {format_duration(view.walltime_s)}",
-        f"  cores      {view.cores} on {fold_names(view.nodes) or 'no node yet'}, {used}",
-        f"  memory     {format_size(view.use.memory_peak_mib)} at most, of {format_size(view.memory_mib)}",
-        f"  read       {format_bytes(view.use.read_bytes)}, written {format_bytes(view.use.written_bytes)}",
-        f"  charge     {format_core_hours(view.charge_core_ms)} core-hours",
-        f"  output     {view.output}",
-    ]
+    lines += ["", f"  account    {view.account}, queue {view.queue}, tier {view.tier}"]
+    if spans := spans_words(view, now):
+        lines.append(f"  time       {spans}")
+    lines += _used_by_tasks(detail.told) if detail.told else _used(view)
+    lines += [f"  charge     {format_core_hours(view.charge_core_ms)} core-hours", f"  output     {view.output}"]
     if view.errors != view.output:
         lines.append(f"  errors     {view.errors}")
     lines += ["", *(f"  {clock_time(record.at_ms, now, zone)}  {record.what}" for record in detail.record)]
     return lines
+
+
+def _used(view: JobView) -> Iterator[str]:
+    if view.rows:
+        yield f"  asked      {format_duration(view.walltime_s)}, {view.cores} cores, {format_size(view.memory_mib)} for each task"
+        return
+    yield f"  walltime   {format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}"
+    where = fold_names(view.nodes) or ("no node" if view.phase.final else "no node yet")
+    yield f"  cores      {view.cores} on {where}, {view.use.cpu_ms / 1000:.1f}s of CPU"
+    yield f"  memory     {format_size(view.use.memory_peak_mib)} at most, of {format_size(view.memory_mib)}"
+    yield f"  read       {format_bytes(view.use.read_bytes)}, written {format_bytes(view.use.written_bytes)}"
+
+
+def _used_by_tasks(told: TasksTold) -> Iterator[str]:
+    """What tasks used, each of what one asked for."""
+    yield f"  each task  of the {told.ran:,} that ran, against what one asks for:"
+    yield f"  walltime   {spread_words(told.took_s, format_duration)}; of {format_duration(told.walltime_s)}"
+    yield f"  cores      {spread_words(told.busy, '{:.1f}'.format)} busy; of {told.cores}, on {fold_names(told.nodes)}"
+    yield f"  memory     {spread_words(told.memory_mib, format_size)}; of {format_size(told.asked_mib)}"
+    moved = f"{format_bytes(told.read_bytes)} read, {format_bytes(told.written_bytes)} written"
+    yield f"  together   {told.cpu_ms / 1000:.1f}s of CPU, {moved}"
+    for words in told.failed:
+        yield f"  failed     {words}"
 
 
 def why_lines(detail: JobDetail) -> Iterator[str]:

@@ -15,6 +15,26 @@ class Record:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class TasksTold:
+    """What the tasks of an array used, each of what one asked for. Spreads are (least, median, most) of those that ran."""
+
+    ran: int
+    took_s: tuple[int, int, int]
+    memory_mib: tuple[int, int, int]
+    busy: tuple[float, float, float]
+    """Cores' worth of CPU."""
+    walltime_s: int
+    asked_mib: int
+    cores: int
+    cpu_ms: int
+    read_bytes: int
+    written_bytes: int
+    nodes: tuple[str, ...]
+    failed: tuple[str, ...]
+    """The first tasks that did not succeed, each with its values and how it ended."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class JobDetail:
     """A job with its record, its script, and a verdict in words when it has ended."""
 
@@ -27,6 +47,8 @@ class JobDetail:
     verdict: str
     tasks: tuple[JobView, ...] = ()
     """The tasks of an array that have started or ended."""
+    told: TasksTold | None = None
+    """Of an array some task of which has run: what its tasks used."""
     explained: Explained | None = None
     """For a job that has not started: what it waits for, who is ahead, what would help."""
 

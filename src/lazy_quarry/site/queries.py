@@ -18,6 +18,7 @@ from lazy_quarry.site.present import Present
 from lazy_quarry.site.record import record_words
 from lazy_quarry.site.room_view import room_view
 from lazy_quarry.site.sentences import verdict
+from lazy_quarry.site.tasks_told import tasks_told
 from lazy_quarry.site.views import RoomView
 from lazy_quarry.store.journal import EndedFilter
 
@@ -69,6 +70,7 @@ class Queries:
             if job.parent is not None and not script:  # it is kept once, with the array
                 script = present.find(job.parent).origin.script
             events = present.journal.events_of(number)
+            tasks = tuple(self.views.tasks(job)) if job.request.array is not None else ()
             return JobDetail(
                 view=view,
                 record=tuple(Record(event.at_ms, record_words(event, present.zone)) for event in events),
@@ -77,7 +79,8 @@ class Queries:
                 directory=job.paths.folder,
                 overrides=job.origin.overrides,
                 verdict=verdict(view) if job.phase.final else "",
-                tasks=tuple(self.views.tasks(job)) if job.request.array is not None else (),
+                tasks=tasks,
+                told=tasks_told(tasks),
                 explained=explainer.explained(job) if job.phase in _WAITS else None,
             )
 
@@ -86,6 +89,9 @@ class Queries:
         with self.present.lock:
             job = self.present.find(number)
             path = job.paths.output if which == "output" else job.paths.errors
+            if job.request.array is not None:
+                told = f"each task has a file of its own; that of one: lq output {number}/{job.request.array.number(0)}"
+                return OutputChunk(path, "", 0, 0, told)
             return self.present.runner.output(job, path, from_byte, self.present.now())
 
     def samples(self, number: int) -> list[tuple[int, float, int]]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import UTC, tzinfo
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import clock_time, format_duration, format_size, plural
@@ -14,12 +15,13 @@ if TYPE_CHECKING:
     from lazy_quarry.site.job_view import JobView
 
 SHOWN_FAILED = 3
+Figure = TypeVar("Figure", int, float)
 
 
 def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
     """A job's state in a few words, without its sign: ``24m of 2h 30m``, ``starts about 10:40``."""
-    if view.rows and not view.phase.final and (len(view.counts) > 1 or view.phase is Phase.RUNNING):
-        return counts_words(view)
+    if view.rows and (view.phase.final or len(view.counts) > 1 or view.phase is Phase.RUNNING):
+        return failed_words(view) or counts_words(view)
     match view.phase:
         case Phase.WAITING:
             if view.forecast_ms is None:
@@ -91,7 +93,31 @@ def _took(view: JobView) -> str:
 def _how(view: JobView) -> str:
     if view.signal:
         return view.signal
-    return f"exit {view.exit}" if view.exit is not None else "did not start"
+    if view.exit is None:
+        return "did not start"
+    return view.reason if view.exit == 0 and view.reason else f"exit {view.exit}"
+
+
+def how_words(view: JobView) -> str:
+    """How a task that did not succeed ended: ``exit 3``, ``overtime``, ``over its memory``."""
+    return {Phase.FAILED: _how(view), Phase.OVERMEMORY: "over its memory", Phase.LOST: "its node went"}.get(
+        view.phase, view.phase.value
+    )
+
+
+def spans_words(view: JobView, now_ms: int) -> str:
+    """How long a job waited, ran, and took in all; empty before it has started."""
+    if view.started_ms is None:
+        return ""
+    waited = max(0, view.started_ms - view.submitted_ms) / 1000
+    words = f"waited {format_duration(waited)}, {'ran' if view.ended_ms else 'runs'} {format_duration(view.elapsed_s)}"
+    return f"{words}, {format_duration(waited + view.elapsed_s)} in all" if view.ended_ms else words
+
+
+def spread_words(spread: tuple[Figure, Figure, Figure], show: Callable[[Figure], str]) -> str:
+    """A spread as people read it: ``6m, from 2m to 14m``; just one figure where all are alike."""
+    least, middle, most = (show(figure) for figure in spread)
+    return middle if least == most else f"{middle}, from {least} to {most}"
 
 
 def verdict(view: JobView) -> str:
@@ -103,27 +129,35 @@ def verdict(view: JobView) -> str:
         return f"{words}: {failed_words(view) or counts_words(view)}."
     match view.phase:
         case Phase.DONE:
-            return f"Done in {took}, exit 0." + (f" {view.reason}" if view.reason else "")
+            return f"Done in {took}, exit 0." + (f" {_sentence(view.reason)}" if view.reason else "")
         case Phase.FAILED:
             if view.signal:
                 words = f"Failed after {took}: ended by {view.signal}."
             elif view.exit is None:
                 return f"It did not start: {view.reason}."
+            elif view.exit == 0 and view.reason:
+                return f"Failed after {took}, though it ended with exit 0: {_sentence(view.reason, capital=False)}"
             else:
                 words = f"Failed after {took} with exit {view.exit}."
-            return words + (f" {view.reason[:1].upper()}{view.reason[1:]}." if view.reason else "")
+            return words + (f" {_sentence(view.reason)}" if view.reason else "")
         case Phase.OVERTIME:
             return f"Stopped at its walltime of {limit}. It was not done; ask for more, or save its work earlier."
         case Phase.OVERMEMORY:
             peak = format_size(view.memory_peak_mib)
             return f"Stopped after {took}: it used {peak} and had requested {format_size(view.memory_mib)}."
         case Phase.CANCELLED:
-            return view.reason[:1].upper() + view.reason[1:] + "." if view.reason else f"Cancelled after {took}."
+            return _sentence(view.reason) if view.reason else f"Cancelled after {took}."
         case Phase.LOST:
             return f"Lost after {took}: {view.reason or 'its node went'}."
         case Phase.SKIPPED:
             return f"Skipped: {view.reason or 'what it depends on can no longer happen'}."
     return ""
+
+
+def _sentence(reason: str, capital: bool = True) -> str:
+    """A reason as a sentence of its own."""
+    words = reason.strip(" .;")
+    return f"{words[:1].upper() if capital else words[:1]}{words[1:]}."
 
 
 def ordinal(place: int) -> str:

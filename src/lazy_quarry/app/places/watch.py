@@ -1,6 +1,7 @@
 """Watch: what runs, what waits and why, when it will start, and what to do about it."""
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import replace
 from functools import partial
 
@@ -13,7 +14,7 @@ from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
 from lazy_quarry.app.places import watch_sentences
 from lazy_quarry.app.places.learnt import Learnt, learnt_of
-from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.places.over_time import OverTime
 from lazy_quarry.app.places.watch_commands import WatchCommands
 from lazy_quarry.app.places.watch_panes import WatchPanes
 from lazy_quarry.app.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, RowKey
@@ -28,12 +29,13 @@ from lazy_quarry.app.widgets.panes.typed_line import FindLine
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.views import Outcome
 
 
-class WatchPlace(Place):
+class WatchPlace(OverTime):
     """Jobs or nodes as lanes above; below it what matters to the job, why, the output, a change, or the columns."""
 
     DEFAULT_CSS = """
@@ -238,6 +240,19 @@ class WatchPlace(Place):
                 return
             key = ("array", row.view.parent or row.view.job)
         self._choose(opened=self.choice.opened ^ {key})
+        if row.view is not None and row.view.phase.final and key in self.choice.opened:
+            self._read_tasks(int(key[1]))
+
+    @work(thread=True, group="tasks")
+    def _read_tasks(self, array: int) -> None:
+        client = self.quarry.client
+        if client is not None:
+            with suppress(QuarryError):
+                self.quarry.hand_over(self._show_tasks, client.detail(array).tasks)
+
+    def _show_tasks(self, tasks: tuple[JobView, ...]) -> None:
+        numbers = {view.job for view in tasks}
+        self._choose(read=(*(view for view in self.choice.read if view.job not in numbers), *tasks))
 
     def action_scope(self) -> None:
         """The next scope."""
@@ -298,25 +313,6 @@ class WatchPlace(Place):
             rows.marked.clear()
             self._arrange()
         self.quarry.tell()
-
-    def action_zoom(self, steps: int) -> None:
-        """More or less time in sight."""
-        self.query_one(JobRows).axis.zoom(steps)
-        self._redraw()
-
-    def action_pan(self, steps: int) -> None:
-        """Earlier or later."""
-        self.query_one(JobRows).axis.pan(steps)
-        self._redraw()
-
-    def action_now(self) -> None:
-        """Back to now."""
-        self.query_one(JobRows).axis.show_now()
-        self._redraw()
-
-    def _redraw(self) -> None:
-        for kind in (AxisLine, JobRows, JobContext):
-            self.query_one(kind).refresh()
 
     # -- what is done ------------------------------------------------------------------------------
 

@@ -7,7 +7,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import format_bytes, format_duration, format_size, plural
 from lazy_quarry.site.board import Board, NodeView
 from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import counts_words, verdict
+from lazy_quarry.site.sentences import counts_words, failed_words, spans_words, verdict
 
 LEVELS = " ▁▂▃▄▅▆▇█"
 Samples = list[tuple[int, float, int]]
@@ -63,7 +63,7 @@ class JobContext(Lines):
                 return
             shape = f"{plural(view.node_count, 'node')} × {plural(-(-view.ranks // max(1, view.node_count)), 'rank')}"
             pen.write(f"{shape} × {plural(view.threads, 'thread')}, {format_size(view.memory_mib)}", "dim")
-        elif view.rows and not view.phase.final:
+        elif view.rows:
             self._draw_array(row - 2, view, pen)
         elif view.phase is Phase.RUNNING:
             self._draw_running(row - 2, view, pen)
@@ -97,7 +97,15 @@ class JobContext(Lines):
             pen.write("   ")
             bar(pen, parts, max(10, self.size.width - 6), sum(amount for amount, _, _ in parts) or 1.0)
         elif row == 1:
-            pen.write(f"   {counts_words(view)}", "dim").write("   a shows its tasks", "dim")
+            failed = failed_words(view)
+            pen.write(f"   {failed or counts_words(view)}", "rust" if failed else "dim")
+            pen.write("   a shows its tasks, 5 what they used", "dim")
+        elif view.phase.final and row == 2:
+            pen.write(
+                f"   {spans_words(view, view.ended_ms or 0)}; each asked for {format_duration(view.walltime_s)}", "dim"
+            )
+        elif view.phase.final and row == 3:
+            pen.write(f"   output  {view.output}", "dim")
         elif view.phase is Phase.WAITING:
             self._draw_waiting(row - 2, view, pen)
 

@@ -1,5 +1,8 @@
 """A run's verdict: a sentence, its use beside its request, and its record."""
 
+from collections.abc import Callable
+from typing import Any
+
 from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.job.job import Phase
@@ -12,7 +15,7 @@ from lazy_quarry.core.units import (
     format_size,
 )
 from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.sentences import state_words
+from lazy_quarry.site.sentences import spans_words, state_words
 
 Piece = tuple[str, str, bool]
 
@@ -48,44 +51,73 @@ class VerdictLines(Lines):
             pen.write(f" {told[row]}", colour if view.phase is not Phase.DONE else "ink")
             return
         row -= len(told) + 1
+        facts = self._facts(self.detail)
         if row == 0:
             pen.write(" ASKED AND USED", bold=True)
-        elif row == 1:
-            used, asked = view.elapsed_s, view.walltime_s
-            self._pair(pen, "walltime", used, asked, format_duration(used), format_duration(asked))
-        elif row == 2:
-            busy = view.use.cpu_ms / 1000 / view.elapsed_s if view.elapsed_s else 0.0
-            self._pair(pen, "cores", busy, view.cores, f"{busy:.1f}", f"{view.cores}")
-        elif row == 3:
-            used, asked = view.memory_peak_mib, view.memory_mib
-            self._pair(pen, "memory", used, asked, format_size(used), format_size(asked))
-        elif row == 5:
-            self._fact(
-                pen, "CPU time", f"{format_duration(view.use.cpu_ms / 1000)} in {format_duration(view.elapsed_s)}"
-            )
-        elif row == 6:
-            moved = f"{format_bytes(view.use.read_bytes)} read, {format_bytes(view.use.written_bytes)} written"
-            self._fact(pen, "moved", moved)
-        elif row == 7:
-            self._fact(pen, "ran on", fold_names(view.nodes) or "no node")
-        elif row == 8:
-            charge = f"{format_core_hours(view.charge_core_ms)} core-hours to {view.account}"
-            self._fact(pen, "charge", charge)
-        elif row == 10:
+            if self.detail.told:
+                pen.write(f"   each task, of {self.detail.told.ran:,} that ran", "dim")
+        elif 1 <= row <= 3:
+            self._compared(row, self.detail, pen)
+        elif 5 <= row < 5 + len(facts):
+            self._fact(pen, *facts[row - 5])
+        elif row == 6 + len(facts):
             pen.write(" RECORD", bold=True)
-        elif 11 <= row < 11 + len(self.detail.record):
-            record = self.detail.record[row - 11]
+        elif 7 + len(facts) <= row < 7 + len(facts) + len(self.detail.record):
+            record = self.detail.record[row - 7 - len(facts)]
             at = clock_time(record.at_ms, self.now_ms, self.quarry.zone)
             pen.cell(f"   {at}", 14, "dim").cell(record.what, width - 15)
 
-    def _pair(self, pen: Pen, name: str, used: float, asked: float, used_words: str, asked_words: str) -> None:
+    def _compared(self, row: int, detail: JobDetail, pen: Pen) -> None:
+        """Walltime, cores or memory: used of asked. Of an array the median of its tasks, and in a mark the most."""
+        view, told = detail.view, detail.told
+        if row == 1:
+            used = told.took_s if told else (view.elapsed_s,) * 3
+            self._pair(pen, "walltime", used, told.walltime_s if told else view.walltime_s, format_duration)
+        elif row == 2:
+            busy = view.use.cpu_ms / 1000 / view.elapsed_s if view.elapsed_s else 0.0
+            self._pair(pen, "cores", told.busy if told else (busy,) * 3, told.cores if told else view.cores, _figure)
+        else:
+            peaks = told.memory_mib if told else (view.memory_peak_mib,) * 3
+            self._pair(pen, "memory", peaks, told.asked_mib if told else view.memory_mib, format_size)
+
+    def _facts(self, detail: JobDetail) -> list[tuple[str, str]]:
+        view, told = detail.view, detail.told
+        cpu_ms = told.cpu_ms if told else view.use.cpu_ms
+        read, written = (told.read_bytes, told.written_bytes) if told else (view.use.read_bytes, view.use.written_bytes)
+        facts = [("time", spans_words(view, self.now_ms) or "it has not started")]
+        facts.append(("CPU time", format_duration(cpu_ms / 1000)))
+        facts.append(("moved", f"{format_bytes(read)} read, {format_bytes(written)} written"))
+        facts.append(("ran on", fold_names(told.nodes if told else view.nodes) or "no node"))
+        facts.append(("charge", f"{format_core_hours(view.charge_core_ms)} core-hours to {view.account}"))
+        facts += [("failed", words) for words in told.failed] if told else []
+        facts += [("output", view.output)] if told else []
+        return facts
+
+    def _pair(
+        self,
+        pen: Pen,
+        name: str,
+        used: tuple[float, ...],
+        asked: float,
+        show: Callable[[Any], str],
+    ) -> None:
+        """A bar of what was used of what was asked; of several the median, and beside it the most."""
+        _, middle, most = used
         pen.cell(f"   {name}", 13, "dim")
-        over = used > asked
-        scale = max(used, asked, 1e-9)
-        width = max(8, self.size.width - 13 - 20)
-        parts = [(min(used, asked), "█", "ochre"), (max(0.0, used - asked), "█", "rust")]
-        bar(pen, [*parts, (max(0.0, asked - used), "░", "faint")], width, scale)
-        pen.write(f" {used_words}", "rust" if over else "ink").write(f" of {asked_words}", "dim")
+        scale = max(most, asked, 1e-9)
+        words = show(middle) if show(middle) == show(most) else f"{show(middle)}–{show(most)}"
+        width = max(8, self.size.width - 13 - 22)
+        parts = [(min(middle, asked), "█", "ochre"), (max(0.0, middle - asked), "█", "rust")]
+        parts += [
+            (max(0.0, min(most, asked) - middle), "▒", "ochre"),
+            (max(0.0, most - max(asked, middle)), "▒", "rust"),
+        ]
+        bar(pen, [*parts, (max(0.0, asked - most), "░", "faint")], width, scale)
+        pen.write(f" {words}", "rust" if most > asked else "ink").write(f" of {show(asked)}", "dim")
 
     def _fact(self, pen: Pen, name: str, words: str) -> None:
         pen.cell(f"   {name}", 13, "dim").cell(words, max(0, self.size.width - 14))
+
+
+def _figure(value: float) -> str:
+    return f"{value:.1f}".removesuffix(".0")

@@ -134,7 +134,7 @@ class Job:
         words = {
             "name": request.name,
             "job": str(self.parent or self.number),
-            "task": "" if request.task is None else str(request.task),
+            **({} if request.array is not None else {"task": "" if request.task is None else str(request.task)}),
             **dict(request.parameters),
             "user": self.user,
             "node": self.allocations[0].node if self.allocations else "{node}",

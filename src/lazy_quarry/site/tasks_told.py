@@ -1,0 +1,43 @@
+"""What the tasks of an array used, summed up."""
+
+from collections.abc import Callable, Sequence
+
+from lazy_quarry.core.job.phase import FAILING
+from lazy_quarry.core.plain_text import shortened
+from lazy_quarry.site.job_detail import TasksTold
+from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.sentences import Figure, how_words
+
+MOST_FAILED = 5
+
+
+def tasks_told(tasks: Sequence[JobView]) -> TasksTold | None:
+    """What these tasks used; None when none of them has run."""
+    ran = [view for view in tasks if view.started_ms is not None]
+    if not ran:
+        return None
+    failed = [view for view in ran if view.phase in FAILING]
+    return TasksTold(
+        ran=len(ran),
+        took_s=_spread(ran, lambda view: view.elapsed_s),
+        memory_mib=_spread(ran, lambda view: view.memory_peak_mib),
+        busy=_spread(ran, lambda view: view.use.cpu_ms / 1000 / max(1, view.elapsed_s)),
+        walltime_s=max(view.walltime_s for view in ran),
+        asked_mib=max(view.memory_mib for view in ran),
+        cores=max(view.cores for view in ran),
+        cpu_ms=sum(view.use.cpu_ms for view in ran),
+        read_bytes=sum(view.use.read_bytes for view in ran),
+        written_bytes=sum(view.use.written_bytes for view in ran),
+        nodes=tuple(dict.fromkeys(name for view in ran for name in view.nodes)),
+        failed=tuple(_failure(view) for view in failed[:MOST_FAILED]),
+    )
+
+
+def _failure(view: JobView) -> str:
+    values = ", ".join(f"{name}={shortened(value, 20)}" for name, value in view.parameters)
+    return f"{view.label}{f' ({values})' if values else ''}: {how_words(view)}"
+
+
+def _spread(views: Sequence[JobView], of: Callable[[JobView], Figure]) -> tuple[Figure, Figure, Figure]:
+    figures = sorted(map(of, views))
+    return figures[0], figures[len(figures) // 2], figures[-1]
