@@ -7,8 +7,8 @@ import pytest
 from lazy_quarry.cli.job_text import show_lines
 from lazy_quarry.core.engine.events import ClockHeld, Ended
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.job.job import Phase
-from lazy_quarry.errors import StateFolderError
+from lazy_quarry.core.job.job import Phase, task_id
+from lazy_quarry.errors import Refused, StateFolderError
 from lazy_quarry.site.sentences import state_words, verdict
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.tables import events as events_table
@@ -151,3 +151,24 @@ def test_a_verdict_is_made_of_sentences(site, clock, phase, code, reason, told):
     assert told in verdict(view) and ".." not in verdict(view)
     if phase is Phase.FAILED and code == 0:
         assert state_words(view, clock.ms) == f"failed, {reason}" and "exit 0" not in state_words(view, clock.ms)
+
+
+def test_tasks_that_have_not_started_can_be_named_and_numbers_of_ours_never_show(site, clock):
+    header = HEADER.replace("[rehearsal]", '[array]\ntasks = "1..9"\nat-once = 2\n\n[rehearsal]')
+    number = site.submit(Submission(script(header))).job
+    started, unstarted, beyond = task_id(number, 0), task_id(number, 5), task_id(number, 50)
+    view = site.job(unstarted)
+    assert (view.label, view.phase) == (f"{number}/6", Phase.WAITING) and "start in turn" in view.why
+    assert site.detail(unstarted).view == view and site.ladder(unstarted) == []
+    told = [*site.hold([started, unstarted]), *site.release([unstarted]), *site.change([unstarted], ["walltime=5m"])]
+    told += [*site.again([unstarted]), *site.hold([beyond, task_id(77, 5)]), site.order([unstarted])]
+    for one in told:
+        assert not one.done and "000" not in one.message
+    assert told[1].message.startswith(f"{number}/6 has not started")
+    assert [one.message for one in told[5:7]] == [f"there is no job {number}, task 51", "there is no job 77, task 6"]
+    for ask in (lambda: site.compare(unstarted, number), lambda: site.job(beyond)):
+        with pytest.raises(Refused) as fault:
+            ask()
+        assert "000" not in str(fault.value)
+    assert site.cancel([unstarted])[0].done
+    assert site.job(unstarted).phase is Phase.CANCELLED

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 from lazy_quarry.core.advice.warnings import warning_of
 from lazy_quarry.core.engine.plans import owner_of
+from lazy_quarry.core.engine.task_numbers import unstarted
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.explain.reasons import stated
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
@@ -45,6 +46,9 @@ class JobViews:
 
     def view(self, job: Job, explainer: Explainer | None = None) -> JobView:
         """A job as it is shown; why it waits is told where an explainer is given."""
+        if job.parent is not None and unstarted(self.present.engine.state, job.number):
+            why = f"it has not started; tasks of {job.parent} start in turn"
+            return self._made(job, (), Expected(), why=why, warning="")
         if not job.phase.final:
             plan, waits = self.present.plan(), job.phase is Phase.WAITING
             expected = self.expected(job, plan) if waits else None

@@ -19,6 +19,7 @@ from lazy_quarry.core.engine.commands import (
     Unreserve,
 )
 from lazy_quarry.core.engine.events import Stopping, Submitted
+from lazy_quarry.core.engine.task_numbers import label_of
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin
@@ -88,7 +89,7 @@ class Operations:
         try:
             job = self.present.find(number)
             if job.user != self.present.user:
-                raise Refused(f"{number} belongs to {job.user}; you may run only your own jobs again")
+                raise Refused(f"{job.label} belongs to {job.user}; you may run only your own jobs again")
             if job.parent is not None:
                 words = f"run {job.parent} again, or draft it with tasks = {job.request.task}"
                 raise Refused(f"{job.label} is a task; {words}")
@@ -180,7 +181,7 @@ class Operations:
     def _changing(self, number: int, settings: list[str]) -> Command:
         job = self.present.find(number)
         if job.user != self.present.user:
-            raise Refused(f"{number} belongs to {job.user}; you may change only your own jobs")
+            raise Refused(f"{job.label} belongs to {job.user}; you may change only your own jobs")
         checked = self.drafts.checked(_submission_of(job, settings))
         errors = [one for one in checked.diagnostics if one.severity == "error" and one.code not in _OF_SUBMITTING]
         if checked.request is None or errors:
@@ -217,7 +218,9 @@ class Operations:
             return Outcome(number, False, str(fault), known=not isinstance(fault, NoSuchJob))
         self.dispatcher.pass_on(events)
         stopping = not events or any(isinstance(event, Stopping) for event in events)
-        return Outcome(number, True, f"{self.present.label(number)} {'is being stopped' if stopping else done}")
+        return Outcome(
+            number, True, f"{label_of(self.present.engine.state, number)} {'is being stopped' if stopping else done}"
+        )
 
     # -- nodes and reservations --------------------------------------------------------------------
 

@@ -7,9 +7,10 @@ from datetime import UTC, tzinfo
 
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Event
+from lazy_quarry.core.engine.task_numbers import label_of, unstarted
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.job.job import TASK_SPAN, Job
+from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.ledger.accounts import AccountLine, account_lines
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.site import Site
@@ -133,21 +134,12 @@ class Present:
         return Explainer(self.engine, self.now(), self.zone)
 
     def find(self, number: int) -> Job:
-        """One job, live or ended. Raises :class:`NoSuchJob`."""
-        job = self.engine.state.jobs.get(number) or self.journal.ended_job(number)
+        """One job: live, ended, or a task that has not started. Raises :class:`NoSuchJob`."""
+        state = self.engine.state
+        job = state.jobs.get(number) or unstarted(state, number) or self.journal.ended_job(number)
         if job is None:
-            raise NoSuchJob(f"there is no job {number}")
+            raise NoSuchJob(f"there is no job {label_of(state, number)}")
         return job
-
-    def label(self, number: int) -> str:
-        """The number of a job or task as people say it, also of a task that has not started."""
-        job = self.engine.state.jobs.get(number) if number >= TASK_SPAN else None
-        if job is not None:
-            return job.label
-        parent = self.engine.state.jobs.get(number // TASK_SPAN)
-        if parent is not None and parent.request.array is not None:
-            return f"{parent.number}/{parent.request.array.number(number % TASK_SPAN - 1)}"
-        return str(number)
 
     def tasks_of(self, number: int) -> list[Job]:
         """The live tasks of an array."""

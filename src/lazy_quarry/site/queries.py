@@ -81,7 +81,9 @@ class Queries:
                 verdict=verdict(view) if job.phase.final else "",
                 tasks=tasks,
                 told=tasks_told(tasks),
-                explained=explainer.explained(job) if job.phase in _WAITS else None,
+                explained=explainer.explained(job)
+                if job.phase in _WAITS and number in present.engine.state.jobs
+                else None,
             )
 
     def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
@@ -113,13 +115,16 @@ class Queries:
         """When a waiting job would start with other walltimes."""
         with self.present.lock:
             job = self.present.find(number)
-            return list(self.present.explainer().ladder(job)) if job.phase is Phase.WAITING else []
+            placed = job.phase is Phase.WAITING and number in self.present.engine.state.jobs
+            return list(self.present.explainer().ladder(job)) if placed else []
 
     def compare(self, first: int, second: int) -> str:
         """Which of two waiting jobs stands ahead, and by which part. Raises :class:`Refused` when one doesn't wait."""
         with self.present.lock:
             jobs = [self.present.find(number) for number in (first, second)]
             for job in jobs:
+                if job.number not in self.present.engine.state.jobs and not job.phase.final:
+                    raise Refused(f"{job.label} has not started, and has no place of its own; compare {job.parent}")
                 if job.phase is not Phase.WAITING:
                     raise Refused(f"{job.label} is {job.phase}; only waiting jobs have an order")
             return self.present.explainer().compare(*jobs)

@@ -40,11 +40,11 @@ def hold(now: Situation, command: HoldJob) -> list[Event]:
     """Put a waiting job on hold. If it is a running array, this holds the tasks that have not started."""
     job = now.own_job(command.job, command.by, "hold")
     if job.phase is Phase.HELD:
-        raise Refused(f"{job.number} is held already")
+        raise Refused(f"{job.label} is held already")
     if job.request.array is not None and not job.unmade_tasks:
         raise Refused(f"all tasks of {job.number} have started; there is nothing to hold")
     if job.phase not in (Phase.WAITING, Phase.BLOCKED):
-        raise Refused(f"{job.number} is {job.phase}; only a waiting job can be held")
+        raise Refused(f"{job.label} is {job.phase}; only a waiting job can be held")
     return [Held(now.at_ms, job.number, command.by)]
 
 
@@ -52,7 +52,7 @@ def release(now: Situation, command: ReleaseJob) -> list[Event]:
     """Release a job that is on hold."""
     job = now.own_job(command.job, command.by, "release")
     if job.phase is not Phase.HELD:
-        raise Refused(f"{job.number} is not held, it is {job.phase}")
+        raise Refused(f"{job.label} is not held, it is {job.phase}")
     return [Released(now.at_ms, job.number, command.by)]
 
 

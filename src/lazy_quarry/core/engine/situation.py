@@ -5,7 +5,8 @@ from dataclasses import dataclass
 from lazy_quarry.core.engine.limit_use import LimitUse
 from lazy_quarry.core.engine.plans import Plans
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.engine.task_numbers import has_task, label_of, unstarted
+from lazy_quarry.core.job.job import TASK_SPAN, Job
 from lazy_quarry.core.site import Site
 from lazy_quarry.errors import NoSuchJob, Refused
 
@@ -23,12 +24,18 @@ class Situation:
     def own_job(self, number: int, by: str, verb: str) -> Job:
         """A live job of the user who wants to do something with it. Raises :class:`Refused` for any other."""
         job = self.state.jobs.get(number)
+        label = label_of(self.state, number)
         if job is None:
-            if 0 < number < self.state.next_number:
-                raise Refused(f"{number} has ended already; there is nothing to {verb}")
-            raise NoSuchJob(f"there is no job {number}")
+            if unstarted(self.state, number) is not None:
+                array = number // TASK_SPAN
+                raise Refused(
+                    f"{label} has not started, and has no place of its own; {verb} {array}, or cancel single tasks"
+                )
+            if 0 < number < self.state.next_number or has_task(self.state, number):
+                raise Refused(f"{label} has ended already; there is nothing to {verb}")
+            raise NoSuchJob(f"there is no job {label}")
         if job.user != by:
-            raise Refused(f"{number} belongs to {job.user}; you may {verb} only your own jobs")
+            raise Refused(f"{label} belongs to {job.user}; you may {verb} only your own jobs")
         return job
 
     def known_node(self, name: str) -> str:
