@@ -71,3 +71,5 @@ def _need_terminal() -> None:
 
     if not sys.stdin.isatty() or not sys.stdout.isatty():
         raise QuarryError("the application needs a terminal; lazy-quarry --help lists what works without one")
+    if not sys.stderr.isatty():  # where Textual would draw; what is redirected stays as it is
+        sys.__stderr__ = sys.__stdout__  # type: ignore[misc]

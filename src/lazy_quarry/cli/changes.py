@@ -39,10 +39,11 @@ def cancel_command(jobs: tuple[str, ...], state: str) -> None:
 
 @click.command("again")
 @jobs_argument
+@set_option
 @state_option
-def again_command(jobs: tuple[str, ...], state: str) -> None:
+def again_command(jobs: tuple[str, ...], settings: tuple[str, ...], state: str) -> None:
     client = client_of(state)
-    print_outcomes(client.again(numbers_of(client, jobs)))
+    print_outcomes(client.again(numbers_of(client, jobs), list(settings)))
 
 
 @click.command("change")

@@ -1,10 +1,15 @@
 """Commands that read jobs."""
 
+from __future__ import annotations
+
 import sys
+from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 import click
 
 from lazy_quarry.cli.options import (
+    Usage,
     client_of,
     format_option,
     is_json,
@@ -16,8 +21,13 @@ from lazy_quarry.cli.options import (
     say,
     state_option,
 )
-from lazy_quarry.core.plain_text import displayed
+from lazy_quarry.core.plain_text import displayed, plain
 
+if TYPE_CHECKING:
+    from lazy_quarry.link.site_client import SiteClient
+    from lazy_quarry.site.job_view import JobView
+
+WATCH_S = 5.0
 job_argument = click.argument("job", metavar="JOB")
 
 
@@ -28,23 +38,50 @@ job_argument = click.argument("job", metavar="JOB")
     "--since", metavar="T", default="", help="ended since then: 2h ago, yesterday, 10:40, 2026-11-23; in your own zone"
 )
 @click.option("--columns", metavar="a,b", default="", help="which columns to print")
+@click.option("--watch", is_flag=True, help="show them again whenever something changes, until ctrl+c")
 @state_option
 @format_option
-def jobs_command(mine: bool, ended: bool, since: str, columns: str, state: str, form: str) -> None:
+def jobs_command(mine: bool, ended: bool, since: str, columns: str, watch: bool, state: str, form: str) -> None:
     json_too = is_json(form)
     from_ms = _since_ms(since) if since else None
     client = client_of(state)
-    found = client.jobs(ended or bool(since), from_ms, not mine, 1000)
+    from lazy_quarry.cli.job_text import jobs_table
+
+    def found() -> list[JobView]:
+        views: list[JobView] = client.jobs(ended or bool(since), from_ms, not mine, 1000)
+        return views
+
+    if watch:
+        if json_too or not sys.stdout.isatty():
+            raise Usage("--watch is for a terminal; for programs there is lazy-quarry jobs --format json")
+        _watch(client, lambda: [*client.notices(), *jobs_table(found(), columns, own_zone())])
+        return
     for notice in client.notices():
         say(f"lazy-quarry: {notice}", err=True)
     if json_too:
         from lazy_quarry.cli.json_form import job_json
 
-        print_json([job_json(view) for view in found])
+        print_json([job_json(view) for view in found()])
     else:
-        from lazy_quarry.cli.job_text import jobs_table
+        print_lines(jobs_table(found(), columns, own_zone()))
 
-        print_lines(jobs_table(found, columns, own_zone()))
+
+def _watch(client: SiteClient, lines: Callable[[], list[str]]) -> None:
+    """Draw lines over those drawn before, at each change of the site and at least every few seconds."""
+    from contextlib import suppress
+    from shutil import get_terminal_size
+
+    version = -1
+    with suppress(KeyboardInterrupt):
+        while True:
+            width, height = get_terminal_size()
+            shown = [plain(line)[:width] for line in lines()]
+            if len(shown) >= height:
+                shown[height - 2 :] = [f"… and {len(shown) - height + 2} more"]
+            # Home, each line and the rest of it cleared, and all below: without the flash of an empty screen (ECMA-48).
+            sys.stdout.write("\x1b[H" + "".join(f"{line}\x1b[K\n" for line in shown) + "\x1b[J")
+            sys.stdout.flush()
+            version = client.changes(version, WATCH_S)
 
 
 def _since_ms(text: str) -> int:

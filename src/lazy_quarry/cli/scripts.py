@@ -30,7 +30,10 @@ if TYPE_CHECKING:
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.probe.language import LanguageCheck
 
+_FOR_SCRIPT = {"ignore_unknown_options": True}
+"""What no option of ours is called goes to the script; and so does all behind ``--``."""
 script_argument = click.argument("script", metavar="SCRIPT|-")
+arguments_argument = click.argument("arguments", metavar="[ARGUMENT...]", nargs=-1, type=click.UNPROCESSED)
 
 
 def _print_checks(file: str, diagnostics: Iterable[Diagnostic], err: bool = False) -> None:
@@ -166,9 +169,9 @@ def forecast_command(script: str, settings: tuple[str, ...], state: str, form: s
         raise click.exceptions.Exit(1)
 
 
-@click.command("try")
+@click.command("try", context_settings=_FOR_SCRIPT)
 @script_argument
-@click.argument("arguments", metavar="[ARGUMENT...]", nargs=-1)
+@arguments_argument
 @click.option("--task", type=int, metavar="N", help="this task of an array; else its first")
 @click.option("--value", "values", metavar="NAME=VALUE", multiple=True, help="a value of a sweep's parameter")
 @set_option
@@ -187,7 +190,7 @@ def try_command(
     named = dict(one.split("=", 1) for one in values if "=" in one)
     if len(named) != len(values):
         raise Usage("--value takes NAME=VALUE")
-    sending = _Sending(script, arguments, [], settings)
+    sending = _Sending(script, (*arguments, *behind_dashes), [], settings)
     client = client_of(state)
     submission = sending.submission()
     requested = client.check(submission).shape.walltime_s
@@ -203,19 +206,18 @@ def try_command(
             raise click.exceptions.Exit(1)
 
 
-@click.command("submit")
+@click.command("submit", context_settings=_FOR_SCRIPT)
 @click.argument("script", metavar="SCRIPT|-", required=False, default="")
-@click.argument("arguments", metavar="[ARGUMENT...]", nargs=-1)
+@arguments_argument
 @set_option
 @state_option
 @format_option
 def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str, ...], state: str, form: str) -> None:
     json_too = is_json(form)
-    if behind_dashes and script:
-        raise Usage("submit takes a script or a command after --, not both")
-    if not behind_dashes and not script:
+    command = [] if script else behind_dashes
+    if not command and not script:
         raise Usage("submit what? name a script, - for standard input, or -- COMMAND")
-    sending = _Sending(script, arguments, behind_dashes, settings)
+    sending = _Sending(script, (*arguments, *(behind_dashes if script else ())), command, settings)
     client = client_of(state)
     receipt = client.submit(sending.submission())
     if receipt.job is None:
@@ -223,7 +225,7 @@ def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str,
             from lazy_quarry.cli.json_form import diagnostic_json
 
             print_json([diagnostic_json(sending.path or "-", one) for one in receipt.diagnostics])
-        _print_checks(sending.path or "(command)" if behind_dashes else script, receipt.diagnostics, err=True)
+        _print_checks(script or "(command)", receipt.diagnostics, err=True)
         say("not submitted: something must change first", err=True)
         raise click.exceptions.Exit(1)
     from lazy_quarry.core.units import clock_time, format_instant

@@ -49,6 +49,8 @@ def survey_lines(board: Board, rooms: list[RoomView], zone: tzinfo) -> Iterator[
                 "no limit" if line.left_core_ms is None else f"{format_core_hours(line.left_core_ms)} core-hours left"
             )
             yield f"account {line.account}: {left}"
+    for bound in board.person.limits:
+        yield f"limit of {bound.kind} {bound.name}: {bound.in_use:,} of {bound.most:,} {bound.measure} in use"
     for tier in board.site.tiers:
         if not tier.users or board.person.user in tier.users:
             yield f"tier {tier.name}: charge ×{tier.charge_permille / 1000:g}" + (f", {tier.note}" if tier.note else "")

@@ -60,8 +60,8 @@ class SiteClient(Protocol):
         ...
 
     @_operations
-    def again(self, jobs: list[int]) -> list[Outcome]:
-        """Submit jobs again, each as it was."""
+    def again(self, jobs: list[int], settings: list[str] | None = None) -> list[Outcome]:
+        """Submit jobs again, each as it was, but for these settings (header keys, as for ``--set``)."""
         ...
 
     @_operations

@@ -19,7 +19,7 @@ from lazy_quarry.run.node.attempt import Exit, read_claim, write_intent
 from lazy_quarry.run.node.files import read_json, write_whole
 from lazy_quarry.run.node.locks import others_here
 from lazy_quarry.run.runner import OutputChunk
-from lazy_quarry.run.writable import unusable
+from lazy_quarry.run.writable import tried, unusable
 
 QUIET_S = 1.0
 """The link to the agent is dropped when nothing ran or waited for so long."""
@@ -247,7 +247,7 @@ class LocalRunner:
 
     def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
         """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong."""
-        return unusable(folder, written, input_path)
+        return unusable(folder, written, input_path, tried)
 
 
 def _finish(job: int, attempt: int, mark: str, ended: Exit) -> Finish:

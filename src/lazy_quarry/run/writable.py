@@ -1,10 +1,11 @@
-"""Whether a job could use its folder and its files here, found out without making anything."""
+"""Whether a job could use its folder and its files here."""
 
 import os
+from collections.abc import Callable
 
 
 def unwritable(path: str) -> str:
-    """Why a file could not be written, folders above it being made as needed; empty when it could."""
+    """Why a file could not be written, folders above it being made as needed, as far as shows without making anything."""
     if os.path.isdir(path):
         return "is a folder; name a file in it"
     if os.path.lexists(path):
@@ -19,11 +20,28 @@ def unwritable(path: str) -> str:
     return ""
 
 
-def unusable(folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
+def tried(path: str) -> str:
+    """Why a file cannot be written, found out by opening it; empty when it could. Folders above it are there then."""
+    if problem := unwritable(path):
+        return problem
+    fresh = not os.path.exists(path)
+    try:
+        os.makedirs(os.path.dirname(path), exist_ok=True)
+        os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o644))
+        if fresh:
+            os.unlink(path)
+    except OSError as fault:
+        return f"cannot be written: {fault.strerror}; name another place"
+    return ""
+
+
+def unusable(
+    folder: str, written: dict[str, str], input_path: str, problem_of: Callable[[str], str] = unwritable
+) -> dict[str, str]:
     """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong with it."""
     if not os.path.isdir(folder):
         return {"directory": f"{folder or '(none)'} is not there; make it, or name another"}
-    found = {key: f"{path} {problem}" for key, path in written.items() if (problem := unwritable(path))}
+    found = {key: f"{path} {problem}" for key, path in written.items() if (problem := problem_of(path))}
     if input_path and (not os.path.isfile(input_path) or not os.access(input_path, os.R_OK)):
         found["input"] = f"{input_path} is not there or may not be read"
     return found

@@ -80,12 +80,12 @@ class Operations:
             request = trial_of(checked.request, self.present.site, self.present.user, task, values)
             return self._take_in(submission, request, checked.diagnostics)
 
-    def again(self, jobs: list[int]) -> list[Outcome]:
-        """Submit jobs again, each as it was; the outcome names the new one."""
+    def again(self, jobs: list[int], settings: list[str] | None = None) -> list[Outcome]:
+        """Submit jobs again, each as it was but for these settings; the outcome names the new one."""
         with self.present.lock:
-            return [self._again(number) for number in dict.fromkeys(jobs)]
+            return [self._again(number, settings or ()) for number in dict.fromkeys(jobs)]
 
-    def _again(self, number: int) -> Outcome:
+    def _again(self, number: int, settings: Iterable[str]) -> Outcome:
         try:
             job = self.present.find(number)
             if job.user != self.present.user:
@@ -93,7 +93,7 @@ class Operations:
             if job.parent is not None:
                 words = f"run {job.parent} again, or draft it with tasks = {job.request.task}"
                 raise Refused(f"{job.label} is a task; {words}")
-            receipt = self.submit(_submission_of(job))
+            receipt = self.submit(_submission_of(job, settings))
         except (Refused, NoSuchJob) as fault:
             return Outcome(number, False, str(fault), isinstance(fault, Refused))
         if receipt.job is None:
