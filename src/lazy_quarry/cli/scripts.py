@@ -117,7 +117,8 @@ def check_command(scripts: tuple[str, ...], settings: tuple[str, ...], codes: bo
         for file, diagnostics in found:
             _print_checks(file, diagnostics)
     if any(one.severity == "error" for _, diagnostics in found for one in diagnostics):
-        raise click.exceptions.Exit(1)
+        absent = any(script != "-" and not os.path.exists(script) for script in scripts)
+        raise click.exceptions.Exit(2 if absent else 1)
 
 
 def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[str, list[Diagnostic]]]:

@@ -95,7 +95,7 @@ class Operations:
                 raise Refused(f"{job.label} is a task; {words}")
             receipt = self.submit(_submission_of(job, settings))
         except (Refused, NoSuchJob) as fault:
-            return Outcome(number, False, str(fault), isinstance(fault, Refused))
+            return Outcome(number, False, str(fault), not isinstance(fault, NoSuchJob))
         if receipt.job is None:
             first = next((one.message for one in receipt.diagnostics if one.severity == "error"), "")
             return Outcome(number, False, f"{number} was not submitted again: {first}")
@@ -200,7 +200,7 @@ class Operations:
             try:
                 present.commit(present.engine.decide(OrderJobs(present.now(), present.user, tuple(jobs))))
             except (Refused, NoSuchJob) as fault:
-                return Outcome(first, False, str(fault), isinstance(fault, Refused))
+                return Outcome(first, False, str(fault), not isinstance(fault, NoSuchJob))
             self.dispatcher.step()
             return Outcome(first, True, f"your order now begins with {', '.join(map(str, jobs[:5]))}")
 

@@ -92,7 +92,7 @@ class DraftPlace(Place):
         self.checks = DraftChecks(self.quarry, self, self.document, self._show_report)
         self.opening = DraftOpening(self.quarry, self, self.document, self.put_text)
         self.line = DraftLine(self.query_one("#path", Input), self.quarry.folder)
-        self.sending = DraftSending(self.quarry, self)
+        self.sending = DraftSending(self.quarry, self, self.document.once_is_over)
         page, preview = self.query_one("#page"), self.query_one(BeginPreview)
         self.beginning = DraftBeginning(self.quarry, self.query_one(BeginRows), preview, page, side)
         self.watch(editor, "scroll_y", self._scrolled, init=False)
@@ -266,7 +266,8 @@ class DraftPlace(Place):
     def _show_dials(self) -> None:
         """The dials as the header stands, at once; what follows from them comes with the report."""
         if self.board is not None:
-            self.query_one(DialRows).show_script(self.document.text, self.board)
+            overrides = self.document.overrides.values
+            self.query_one(DialRows).show_script(self.document.text, self.board, overrides)
 
     def on_dial_turned(self, message: DialTurned) -> None:
         """Write it into the header."""
@@ -340,13 +341,12 @@ class DraftPlace(Place):
     def action_overrides(self) -> None:
         """Show or put away what is said at submission beside the file."""
         pane = self.document.overrides
-        pane.display = not pane.display
         if pane.display:
+            self.document.once_is_over()
+        else:
+            pane.display = True
             pane.show(self.document.text)
             self.query_one(OverridesEdit).focus()
-        else:
-            pane.put(())
-            self.editor.focus()
 
     # -- submitting, trying one, the shell ---------------------------------------------------------
 

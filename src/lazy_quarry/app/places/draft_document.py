@@ -46,6 +46,13 @@ class DraftDocument:
         """True when another script in its place would lose something."""
         return self.edited and not self.empty
 
+    def once_is_over(self) -> None:
+        """What was for one time only has gone with a submission, or is taken back."""
+        if self.overrides.display:
+            self.overrides.put(())
+            self.overrides.display = False
+            self.editor.focus()
+
     def put(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), origin: str = "") -> None:
         """Edit this script."""
         self.path, self._origin = path, origin

@@ -18,10 +18,10 @@ from lazy_quarry.site.views import Receipt
 
 
 class DraftSending:
-    """Sends drafts in workers of ``owner``."""
+    """Sends drafts in workers of ``owner``. ``sent`` is called when one was submitted."""
 
-    def __init__(self, quarry: Quarry, owner: Widget) -> None:
-        self.quarry, self.owner = quarry, owner
+    def __init__(self, quarry: Quarry, owner: Widget, sent: Callable[[], None]) -> None:
+        self.quarry, self.owner, self._sent = quarry, owner, sent
         self.trial: Trial | None = None
         """The last trial of the draft."""
 
@@ -62,11 +62,13 @@ class DraftSending:
             when = "it runs now"
             if receipt.forecast_ms > receipt.now_ms:
                 when = f"it should start about {clock_time(receipt.forecast_ms, receipt.now_ms, self.quarry.zone)}"
-        self.quarry.hand_over(self._submitted, receipt.job, when)
+        once = f" With {', '.join(submission.overrides)}, for this time only." if submission.overrides else ""
+        self.quarry.hand_over(self._submitted, receipt.job, f"{when}.{once}")
 
-    def _submitted(self, job: int, when: str) -> None:
+    def _submitted(self, job: int, words: str) -> None:
         self.quarry.looked_at = job
-        self._say(f"Submitted as {job}; {when}. alt+4 watches it.")
+        self._sent()
+        self._say(f"Submitted as {job}; {words} alt+4 watches it.")
         self.quarry.read_board()
 
     def _try(self, submission: Submission, task: int | None, values: dict[str, str] | None, walltime_s: int) -> None:

@@ -12,6 +12,7 @@ from lazy_quarry.app.header_dials import Dial, HeaderEdit, dials, follows
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.header.block import find_block
+from lazy_quarry.core.header.check import overridden_keys, override_values
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.draft_view import DraftReport
@@ -37,16 +38,20 @@ class DialRows(Rows):
         self.report: DraftReport | None = None
         self.stale = False
         self.problem = ""
+        self.overridden = frozenset[str]()
         self.typing: str | None = None
         """What has been typed so far for the dial under the cursor, or None."""
         self.cursor = 1
 
-    def show_script(self, text: str, board: Board) -> None:
-        """The dials of a script, or why its header cannot be read."""
+    def show_script(self, text: str, board: Board, overrides: tuple[str, ...] = ()) -> None:
+        """The dials of a script, or why its header cannot be read; what holds for this time only stands out."""
         block, problems = find_block(text)
         broken = next((one for one in problems if one.code in ("toml", "header-unclosed")), None)
         words = f"the header cannot be read: line {broken.line}" if broken else ""
-        values = None if broken else block.values if block else {}
+        values = None if broken else dict(block.values) if block else {}
+        for override in overrides:
+            override_values(values if values is not None else {}, override)
+        self.overridden = overridden_keys(overrides)
         self.show(values, board, words)
 
     def show(self, values: Mapping[str, Any] | None, board: Board, problem: str = "") -> None:
@@ -117,10 +122,13 @@ class DialRows(Rows):
             pen.cell(f"  {self.typing}▏", width, "ochre", bold=True)
         else:
             pen.write("‹ " if here else "  ", "ochre", hit=f"turn(-1,{row})" if here else "")
-            pen.cell(dial.words, width - 4, "ink" if dial.given else "dim", bold=here)
+            once = dial.key in self.overridden and not dial.trait
+            pen.cell(dial.words, width - 4, "ochre" if once else "ink" if dial.given else "dim", bold=here)
             pen.write("› " if here else "  ", "ochre", hit=f"turn(1,{row})" if here else "")
         if self.report is not None and not self.problem:
             told = f" {follows(dial, self.report)}"
+            if dial.key in self.overridden and not dial.trait:
+                pen.write(" this time only", "ochre")
             pen.cell(told, min(len(told), max(0, self.room - pen.at)), "faint" if self.stale else "dim")
 
     def _hint(self) -> str:
