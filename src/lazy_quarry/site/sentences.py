@@ -76,6 +76,8 @@ def outcome_words(view: JobView) -> str:
     """The outcome of a job, as short as it can be said beside its sign."""
     if view.rows and (failed := failed_words(view)):
         return failed
+    if view.rows:
+        return counts_words(view).split(",")[0]
     match view.phase:
         case Phase.DONE:
             return _took(view)

@@ -39,7 +39,6 @@ class WatchPlace(OverTime):
     """Jobs or nodes as lanes above; below it what matters to the job, why, the output, a change, or the columns."""
 
     DEFAULT_CSS = """
-    WatchPlace { padding-top: 1; }
     WatchPlace #find { display: none; }
     WatchPlace .pane { height: 1fr; min-height: 6; display: none; }
     """
@@ -134,7 +133,7 @@ class WatchPlace(OverTime):
         rows.show(arranged, self.choice, board)
         scopes = [(name, words, arranged.counts.get(name, 0)) for name, words in SCOPES]
         axis.show(scopes, self.scope, watch_sentences.choice_words(self.choice, len(rows.marked)))
-        axis.follow(rows.axis, rows.left)
+        axis.follow(rows.axis, rows.left, rows.headings)
         self.query_one(JobContext).follow(rows.axis, rows.left)
         self._seek()
         self._under(rows)

@@ -60,9 +60,9 @@ class Axis:
 
 
 class AxisLine(Lines):
-    """Scopes on the left, times on the right."""
+    """Scopes and the choice of rows; below them the headings of what stands before the lanes, and the times."""
 
-    DEFAULT_CSS = "AxisLine { height: 1; }"
+    DEFAULT_CSS = "AxisLine { height: 2; }"
 
     def __init__(self) -> None:
         super().__init__(id="axis")
@@ -70,6 +70,8 @@ class AxisLine(Lines):
         self.scope = "mine"
         self.axis: Axis | None = None
         self.left = 66
+        self.headings: list[tuple[str, int, bool]] = []
+        """What stands over the columns: words, cells, whether to the right."""
         self.choice = ""
         """What rows are sorted and grouped by and searched for, in words."""
 
@@ -78,20 +80,24 @@ class AxisLine(Lines):
         self.scopes, self.scope, self.choice = scopes, scope, choice
         self.refresh()
 
-    def follow(self, axis: Axis, left: int) -> None:
-        """Show the times of an axis, which begins at this column."""
-        self.axis, self.left = axis, left
+    def follow(self, axis: Axis, left: int, headings: list[tuple[str, int, bool]]) -> None:
+        """Show the times of an axis, which begins at this column, and what stands before it."""
+        self.axis, self.left, self.headings = axis, left, headings
         self.refresh()
 
     def draw(self, row: int, pen: Pen) -> None:
-        """The one line."""
-        for name, words, count in self.scopes:
-            current = name == self.scope
-            pen.write(" ▪ " if current else "   ", "ochre")
-            pen.write(f"{words} {count}", "ink" if current else "dim", bold=current, hit=f"app.show_jobs('{name}')")
+        """Scopes, or headings and times."""
+        if row == 0:
+            for name, words, count in self.scopes:
+                current = name == self.scope
+                pen.write(" ▪ " if current else "   ", "ochre")
+                pen.write(f"{words} {count}", "ink" if current else "dim", bold=current, hit=f"app.show_jobs('{name}')")
+            pen.write(f"   {self.choice}" if self.choice else "", "ochre")
+            return
+        for words, cells, right in self.headings:
+            pen.cell(words, cells, "faint", right=right)
         if self.axis is None:
             return
-        pen.write(f"   {self.choice}" if self.choice else "", "ochre")
         left = self.left
         width = self.size.width - left
         for column, at in self.axis.ticks(width):

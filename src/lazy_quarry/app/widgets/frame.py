@@ -32,10 +32,10 @@ class Trail(Lines):
     def draw(self, row: int, pen: Pen) -> None:
         """The one line of it."""
         width = self.size.width
-        pen.write(" ◢◣ lazy quarry  ", "ochre", bold=True)
+        narrow = width < 130
+        pen.write(" ◢◣ " if width < 110 else " ◢◣ lazy quarry  ", "ochre", bold=True)
         board = self.board
         pen.write(f"{board.site.name if board else ''}  ", "dim")
-        narrow = width < 130
         for number, place in enumerate(PLACES, 1):
             if number > 1:
                 pen.write("╱", "faint")
@@ -54,6 +54,8 @@ class Trail(Lines):
         right.append((f"  {self.quarry.weekday_time(board.now_ms)} ", "ink"))
         if not narrow:
             right.insert(0, (f"{who}   ", "dim"))
+        while len(right) > 1 and pen.at + sum(len(text) for text, _ in right) > width:
+            del right[0]  # the clock stays in sight
         size = sum(len(text) for text, _ in right)
         if pen.at + size <= width:
             pen.to(width - size)

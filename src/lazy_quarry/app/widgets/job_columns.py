@@ -2,8 +2,9 @@
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from datetime import tzinfo
 
-from lazy_quarry.core.units import fold_names, format_core_hours, format_duration, format_size
+from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, format_size
 from lazy_quarry.site.job_view import JobView
 
 
@@ -14,22 +15,36 @@ class Column:
     name: str
     width: int
     right: bool
-    says: Callable[[JobView], str]
+    says: Callable[[JobView, int, tzinfo], str]
+    """What it says of a job, at an instant in a zone."""
+
+
+def _time(at_ms: int | None, now_ms: int, zone: tzinfo) -> str:
+    return "" if at_ms is None else clock_time(at_ms, now_ms, zone)
+
+
+def _waited(view: JobView, now_ms: int) -> str:
+    until = view.started_ms or view.ended_ms or now_ms
+    return format_duration(max(0, until - view.submitted_ms) / 1000)
 
 
 COLUMNS = {
     column.name: column
     for column in (
-        Column("name", 18, False, lambda view: view.name),
-        Column("user", 7, False, lambda view: view.user),
-        Column("account", 11, False, lambda view: view.account),
-        Column("queue", 8, False, lambda view: view.queue),
-        Column("tier", 7, False, lambda view: view.tier),
-        Column("cores", 6, True, lambda view: f"{view.cores:,}"),
-        Column("memory", 9, True, lambda view: format_size(view.memory_mib)),
-        Column("walltime", 8, True, lambda view: format_duration(view.walltime_s)),
-        Column("nodes", 12, False, lambda view: fold_names(view.nodes or view.forecast_nodes)),
-        Column("charged", 9, True, lambda view: format_core_hours(view.charge_core_ms)),
+        Column("name", 18, False, lambda view, now, zone: view.name),
+        Column("user", 7, False, lambda view, now, zone: view.user),
+        Column("account", 11, False, lambda view, now, zone: view.account),
+        Column("queue", 8, False, lambda view, now, zone: view.queue),
+        Column("tier", 7, False, lambda view, now, zone: view.tier),
+        Column("cores", 6, True, lambda view, now, zone: f"{view.cores:,}"),
+        Column("memory", 9, True, lambda view, now, zone: format_size(view.memory_mib)),
+        Column("walltime", 8, True, lambda view, now, zone: format_duration(view.walltime_s)),
+        Column("nodes", 12, False, lambda view, now, zone: fold_names(view.nodes or view.forecast_nodes)),
+        Column("submitted", 12, False, lambda view, now, zone: _time(view.submitted_ms, now, zone)),
+        Column("started", 12, False, lambda view, now, zone: _time(view.started_ms, now, zone)),
+        Column("ended", 12, False, lambda view, now, zone: _time(view.ended_ms, now, zone)),
+        Column("waited", 8, True, lambda view, now, zone: _waited(view, now)),
+        Column("charged", 9, True, lambda view, now, zone: format_core_hours(view.charge_core_ms)),
     )
 }
 STATE_CELLS, LEAST_LANE = 26, 40

@@ -28,7 +28,8 @@ class JobRows(Rows):
         self.arranged = Arranged([])
         self.axis = Axis(0)
         self.user = ""
-        self.scope = "mine"
+        self.accounts = frozenset[str]()
+        self.scope, self.by_node = "mine", False
         self.opened: frozenset[RowKey] = frozenset()
         self.marked: set[int] = set()
         self.widths: dict[str, int] = {}
@@ -47,6 +48,16 @@ class JobRows(Rows):
     def columns(self) -> list[tuple[Column, int]]:
         """The columns in sight."""
         return shown_columns(self.widths, self.room or self.size.width, self.scope)
+
+    @property
+    def headings(self) -> list[tuple[str, int, bool]]:
+        """What stands over the columns: words, cells, whether to the right."""
+        if self.by_node:
+            return [("", 3, False), ("node", 10, False), ("cores", 14, False), ("free now", 12, False)]
+        found = [("job", NUMBER_CELLS, True), ("", 2, False)]
+        for column, cells in self.columns:
+            found += [(column.name, cells, column.right), ("", 2, False)]
+        return [*found, ("state", STATE_CELLS, False)]
 
     def show_columns(self, widths: dict[str, int]) -> None:
         """Show these columns, by name with their widths in cells."""
@@ -69,6 +80,7 @@ class JobRows(Rows):
     def show(self, arranged: Arranged, choice: Choice, board: Board) -> None:
         """Show new rows. The cursor stays on its row, and that row stays where it was on the screen."""
         self.user, self.scope, self.opened = board.person.user, choice.scope, choice.opened
+        self.accounts, self.by_node = frozenset(board.person.accounts), choice.by_node
         self.axis.now_ms = board.now_ms
         under = self.row()
         self.arranged, before = arranged, self.arranged
@@ -121,7 +133,7 @@ class JobRows(Rows):
             columns = []
         for column, cells in columns:
             name = column.name == "name"
-            words = column.says(view)
+            words = column.says(view, self.axis.now_ms, self.quarry.zone)
             pen.cell(
                 words, cells, ("dim" if past else "ink") if name else "dim", right=column.right, bold=current and name
             )
@@ -135,7 +147,8 @@ class JobRows(Rows):
             pen.write(f" {words} ", tone).write("!", "rust", bold=True).to(left)
         else:
             pen.cell(f" {words}", room, tone).write(" ")
-        draw_lane(pen, view, self.axis, self.room - left, view.user == self.user)
+        own = "ochre" if view.user == self.user else "moss" if view.account in self.accounts else "stone"
+        draw_lane(pen, view, self.axis, self.room - left, own)
 
     def _draw_node(self, row: Row, node: NodeView, pen: Pen, current: bool) -> None:
         """Name, what is free, who has its cores when."""
@@ -149,7 +162,8 @@ class JobRows(Rows):
         jobs = len({occupant.job for occupant in node.occupants})
         told = f"  {row.words}" + (f", {plural(jobs, 'job')}" if jobs and not node.closed else "")
         pen.cell(told, left - pen.at - 1, "rust" if node.closed else "dim").write(" ")
-        draw_node_lane(pen, self.arranged.held.get(node.name, []), node.cores, self.axis, self.room - left)
+        held = self.arranged.held.get(node.name, [])
+        draw_node_lane(pen, held, node.cores, self.axis, self.room - left, closed=bool(node.closed))
 
     # -- marks -------------------------------------------------------------------------------------
 

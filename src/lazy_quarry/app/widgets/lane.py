@@ -8,8 +8,13 @@ from lazy_quarry.site.job_view import JobView
 LEVELS = "▁▂▃▄▅▆▇█"
 
 
-def draw_node_lane(pen: Pen, held: list[tuple[int, int, int, str]], cores: int, axis: Axis, width: int) -> None:
-    """How many of a node's cores were, are and will be taken, in the colour of who has most of them."""
+def draw_node_lane(
+    pen: Pen, held: list[tuple[int, int, int, str]], cores: int, axis: Axis, width: int, *, closed: bool = False
+) -> None:
+    """How many of a node's cores were, are and will be taken, in the colour of who has most of them.
+
+    What is free of a closed node from now on is hatched.
+    """
     if width <= 0:
         return
     ticks = {column for column, _ in axis.ticks(width)}
@@ -32,12 +37,17 @@ def draw_node_lane(pen: Pen, held: list[tuple[int, int, int, str]], cores: int, 
         elif taken:
             level = LEVELS[max(0, min(7, taken * 8 // max(1, cores) - (taken * 8 % max(1, cores) == 0)))]
             pen.write(level, tones[max(owners, key=lambda owner: owners[owner])])
+        elif closed and column > now:
+            pen.write("▚", "rust")
         else:
             pen.write("┊" if column in ticks else "·", "faint")
 
 
-def draw_lane(pen: Pen, view: JobView, axis: Axis, width: int, mine: bool) -> None:
-    """One job on the axis: waited thin, ran solid, may still run shaded, expected outlined, end sign."""
+def draw_lane(pen: Pen, view: JobView, axis: Axis, width: int, own: str) -> None:
+    """One job on the axis: waited thin, ran solid, may still run shaded, expected outlined, end sign.
+
+    ``own`` is the colour of whose it is.
+    """
     cells = [(" ", "faint")] * width
     for column, _ in axis.ticks(width):
         if 0 <= column < width:
@@ -49,7 +59,6 @@ def draw_lane(pen: Pen, view: JobView, axis: Axis, width: int, mine: bool) -> No
             cells[column] = (sign, colour)
 
     now = axis.now_ms
-    own = "ochre" if mine else "stone"
     ends = view.started_ms or view.ended_ms or now
     fill(view.submitted_ms, min(ends, now), "╌", "dim")
     if view.started_ms is not None:
