@@ -7,7 +7,7 @@ from datetime import tzinfo
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, format_size, plural
-from lazy_quarry.site.sentences import storage_words
+from lazy_quarry.site.sentences import site_words, storage_words
 
 if TYPE_CHECKING:
     from lazy_quarry.site.board import Board
@@ -16,11 +16,7 @@ if TYPE_CHECKING:
 
 def survey_lines(board: Board, rooms: list[RoomView], zone: tzinfo) -> Iterator[str]:
     """A site for people."""
-    yield (
-        f"{board.site.name}"
-        + (f", head {board.site.head}" if board.site.head else "")
-        + (f", ask {board.site.contact}" if board.site.contact else "")
-    )
+    yield site_words(board.site, board.now_ms, zone)
     for queue in board.site.queues:
         nodes = [node for node in board.nodes if queue.name in node.queues]
         free = sum(node.cores - node.cores_used for node in nodes if not node.closed)

@@ -181,7 +181,10 @@ class Site:
     storage: tuple[Storage, ...] = ()
     zone: str = "UTC"
     """The zone in which times without an offset are, by its name in the IANA database."""
+    host: str = ""
+    """The host where its engine runs."""
     head: str = ""
+    """Who is responsible for it."""
     contact: str = ""
     examples: str = ""
     """A folder of scripts that the site keeps for people to begin from, or empty."""

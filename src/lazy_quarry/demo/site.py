@@ -80,6 +80,7 @@ def oxbow() -> Site:
         ),
         examples=str(Path(__file__).parent / "examples"),
         trial="trial",
+        host="oxbow-head",
         head="Ilse Marrow",
         contact="help@oxbow.example",
         user_limits=(("", Limits(running_jobs=40, waiting_jobs=50)),),

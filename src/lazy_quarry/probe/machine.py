@@ -120,6 +120,7 @@ def this_machine() -> Site:
         storage=storage(),
         examples=str(examples_folder()),
         trial=TRIAL,
+        host=platform.node(),
         head=user,
         zone=local_zone_name(),
     )

@@ -94,6 +94,11 @@ class SiteView:
     """What the site is: queues, tiers, software, storage, and whom to ask."""
 
     name: str
+    host: str
+    version: str
+    """Of the program that runs it."""
+    since_ms: int
+    """Since when it runs."""
     head: str
     contact: str
     queues: tuple[Queue, ...]

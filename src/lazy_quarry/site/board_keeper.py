@@ -9,6 +9,7 @@ from collections.abc import Iterable, Sequence
 from itertools import islice
 from secrets import token_hex
 
+from lazy_quarry import __version__
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.ledger.accounts import AccountLine, Tally
@@ -335,6 +336,9 @@ class BoardKeeper:
             site = self.present.site
             view = SiteView(
                 name=site.name,
+                host=site.host,
+                version=__version__,
+                since_ms=self.present.began_ms,
                 head=site.head,
                 contact=site.contact,
                 queues=site.queues,

@@ -50,6 +50,8 @@ class Present:
         self.user, self.clock, self.zone, self.look_up = user, clock, zone, look_up
         self.lock = threading.RLock()
         self.engine = Engine(site, journal.load())
+        self.began_ms = clock()
+        """Since when it is in use without a pause."""
         self.version = 0
         """Grows with every change."""
         self.clock_view = ClockView("wall")

@@ -12,6 +12,7 @@ from lazy_quarry.core.units import clock_time, format_duration, format_size, plu
 if TYPE_CHECKING:
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage
+    from lazy_quarry.site.board import SiteView
     from lazy_quarry.site.job_view import JobView
 
 SHOWN_FAILED = 3
@@ -173,6 +174,14 @@ def standing_words(parts: StandingParts) -> str:
     told = [f"waited {parts.waited:.1f}h"]
     told += [f"{name} {hours:+.1f}h" for name, hours in parts.named() if name != "waited" and abs(hours) >= 0.05]
     return f"{parts.total:.1f}h: {', '.join(told)}"
+
+
+def site_words(site: SiteView, now_ms: int, zone: tzinfo = UTC) -> str:
+    """A site in a line: where it runs, which version, since when, and whom to ask."""
+    told = [f"on {site.host}"] if site.host else []
+    told += [f"Lazy Quarry {site.version}", f"since {clock_time(site.since_ms, now_ms, zone)}"]
+    ask = [word for word in (site.head, site.contact) if word]
+    return f"{site.name}: {', '.join(told)}" + (f"; ask {', '.join(ask)}" if ask else "")
 
 
 def storage_words(area: Storage) -> str:

@@ -1,11 +1,20 @@
 """What the person may charge and ask for, what is ahead, where files may lie."""
 
-from lazy_quarry.app.cells import Pen, bar
+from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration
 from lazy_quarry.site.board import Board
+from lazy_quarry.site.sentences import site_words
 
 Piece = tuple[str, str, bool]
+
+
+MOST_PATH = 24
+
+
+def _shown(path: str) -> str:
+    """A path with its beginning left out where it is long."""
+    return path if len(path) <= MOST_PATH else f"…{path[1 - MOST_PATH :]}"
 
 
 class Uses(Rows):
@@ -51,26 +60,24 @@ class Uses(Rows):
                 words = f"{charge}{limit}" + (f", {tier.note}" if tier.note else "")
                 self.lines.append([(f"   tier {tier.name:<9}", "ink", False), (words, "dim", False)])
         self._ahead(board)
+        widest = max((len(_shown(area.path)) for area in board.site.storage), default=0)
         if board.site.storage:
-            self.lines += [[], [(" STORAGE", "ink", True), ("   seen from   kept   heavy work", "dim", False)]]
+            heading = f"{'':<{max(0, widest - 4)}}seen from   kept   heavy work"
+            self.lines += [[], [(" STORAGE", "ink", True), (heading, "dim", False)]]
         for area in board.site.storage:
             seen = "every node" if area.shared else "one node"
             kept, heavy = "yes" if area.kept else "no", "yes" if area.heavy else "no"
             colour = "dim" if area.heavy else "ink"
-            row: list[Piece] = [(f"   {area.path:<9}", "ink", False), (f"{seen:<12}{kept:<7}", "dim", False)]
+            path = f"   {_shown(area.path):<{widest}} "
+            row: list[Piece] = [(path, "ink", False), (f"{seen:<12}{kept:<7}", "dim", False)]
             self.lines.append([*row, (f"{heavy:<5}", colour, False), (area.note, "dim", False)])
         for node in board.site.login_nodes:
             self.lines.append(
                 [(f"   {node.name:<9}", "ink", False), ("for logging in; no job runs there", "dim", False)]
             )
         self.lines.append([])
-        told = [
-            f"head {board.site.head}" if board.site.head else "",
-            f"ask {board.site.contact}" if board.site.contact else "",
-        ]
-        self.lines.append(
-            [(f"   {board.site.name}: {', '.join(word for word in told if word)}" if any(told) else "", "dim", False)]
-        )
+        for words in wrap(site_words(board.site, board.now_ms, self.quarry.zone), max(20, self.room - 4), 2):
+            self.lines.append([(f"   {words}", "dim", False)])
         self.refit()
 
     def _ahead(self, board: Board) -> None:
