@@ -6,6 +6,7 @@ import random
 import pytest
 
 from lazy_quarry.core.engine.commands import CloseNode, HoldJob, OpenNode
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.demo.rehearsed import Rehearsed
@@ -19,7 +20,7 @@ from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.fast_search import FastSearch
 from lazy_quarry.site.job_views import JobViews
 from lazy_quarry.site.stamped import MOST_GONE, Stamped
-from tests.conftest import small_site, until
+from tests.conftest import SiteUnderTest, script, small_site, until
 
 
 def all_of(present):
@@ -148,3 +149,13 @@ async def test_others_are_answered_while_a_plan_is_worked_out():
     assert said[:6] == ["slice", "answer", "slice", "answer", "slice", "answer"] and said.count("slice") == 4
     assert "jobs" in READING_THE_PLAN and "submit" not in READING_THE_PLAN
     assert method_of(write_request(1, "jobs", {})) == "jobs" and method_of(b"nonsense") == ""
+
+
+def test_books_that_are_still_being_added_up_show_no_figure_that_is_not_true():
+    site = SiteUnderTest(small_site(), lambda: 1_000_000)
+    site.present.adding_past = True
+    assert all(line.adding_up and line.left_core_ms is None for line in site.board().accounts)
+    assert site.check(Submission(script('walltime = "1h"'))).cost.left_core_ms is None
+    site.present.past_was_added()
+    silt = next(line for line in site.board().accounts if line.account == "silt")
+    assert not silt.adding_up and silt.left_core_ms == 1000 * 3_600_000

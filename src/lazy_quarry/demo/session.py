@@ -22,6 +22,7 @@ class DemoClient(InProcessClient):
         super().__init__(self.rehearsed.site)
         self.past_days = past_days
         self._present = self.site.present
+        self._present.adding_past = past_days > 0
         self._stop, self._board_was_read = threading.Event(), threading.Event()
         self._present.clock_view = ClockView("rehearsal", speed, paused)
         threading.Thread(target=self._tick, daemon=True, name="demo-clock").start()

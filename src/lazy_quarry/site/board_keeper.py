@@ -312,7 +312,8 @@ class BoardKeeper:
 
     def _accounts_now(self) -> tuple[AccountLine, ...]:
         tallies, at, known = self.present.engine.state.tallies, time.monotonic(), self._accounts
-        if known is None or known[0] != tallies or at - known[1] > BOOKS_S:
+        adding = known is not None and any(line.adding_up for line in known[2])
+        if known is None or known[0] != tallies or adding or at - known[1] > BOOKS_S:
             self._accounts = known = dict(tallies), at, self.present.account_lines()
         return known[2]
 

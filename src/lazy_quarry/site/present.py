@@ -3,6 +3,7 @@
 import threading
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import UTC, tzinfo
 
 from lazy_quarry.core.engine.engine import Engine
@@ -65,6 +66,8 @@ class Present:
         """Grows when jobs have ended, or such were added: what was read of them before may be out of date."""
         self.past = 0
         """Grows when jobs that ended earlier are added to the journal."""
+        self.adding_past = False
+        """True while jobs that ended earlier are still to be added."""
         self._changed = threading.Condition(self.lock)
         self._recently_ended: list[Job] | None = None
 
@@ -149,7 +152,8 @@ class Present:
 
     def account_lines(self) -> tuple[AccountLine, ...]:
         """The books of all accounts."""
-        return account_lines(self.site, self.engine.state.tallies, self.engine.state.running(), self.now())
+        lines = account_lines(self.site, self.engine.state.tallies, self.engine.state.running(), self.now())
+        return tuple(replace(line, adding_up=True) for line in lines) if self.adding_past else lines
 
     def recently_ended(self) -> list[Job]:
         """Jobs that ended within the last hours, newest first."""
@@ -164,6 +168,7 @@ class Present:
         """Jobs that ended earlier were added to the journal, so what was read of it before is read again."""
         with self.lock:
             self._recently_ended = None
+            self.adding_past = False
             self.past += 1
             self.ends += 1
             self._tell()

@@ -44,6 +44,9 @@ class LedgerRows(Rows):
         line = self.lines[row]
         own = line.account in self.mine
         pen.write(" ▪ " if own else "   ", "ochre").cell(line.account, 16, "ink" if own else "dim", bold=current)
+        if line.adding_up:
+            pen.write("   being added up …", "dim")
+            return
         pen.cell(format_core_hours(line.charged_core_ms), 12, right=True)
         running = format_core_hours(line.running_core_ms) if line.running_core_ms else "·"
         pen.cell(running, 12, "ochre" if line.running_core_ms else "dim", right=True)
@@ -90,6 +93,8 @@ class LedgerPlace(Place):
         if not rows.lines:
             return ""
         line = rows.lines[rows.cursor]
+        if line.adding_up:
+            return f"What {line.account} was charged for is being added up."
         words = f"{line.account} was charged {format_core_hours(line.charged_core_ms)} core-hours for {plural(line.jobs, 'job')}"
         if line.running_core_ms:
             words += f", and {format_core_hours(line.running_core_ms)} so far for those that run"

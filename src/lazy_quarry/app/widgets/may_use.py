@@ -39,6 +39,9 @@ class Uses(Rows):
             if line is None or line.budget_core_ms is None:
                 self.lines.append([(f"   {name:<14}", "ink", False), ("no limit", "dim", False)])
                 continue
+            if line.adding_up:
+                self.lines.append([(f"   {name:<14}", "ink", False), ("being added up …", "dim", False)])
+                continue
             left = line.left_core_ms or 0
             self.bars[len(self.lines)] = (max(0, line.budget_core_ms - left), line.budget_core_ms)
             words = f"{format_core_hours(left)} of {format_core_hours(line.budget_core_ms)} left"

@@ -19,11 +19,13 @@ class AccountLine:
     budget_core_ms: int | None
     jobs: int
     failed: int
+    adding_up: bool = False
+    """True while earlier jobs are being added: what was charged and what is left isn't known yet."""
 
     @property
     def left_core_ms(self) -> int | None:
-        """What may still be charged; None without a budget."""
-        if self.budget_core_ms is None:
+        """What may still be charged; None without a budget, or while that isn't known."""
+        if self.budget_core_ms is None or self.adding_up:
             return None
         return self.budget_core_ms - self.charged_core_ms - self.running_core_ms
 
