@@ -6,8 +6,9 @@ READY := $(VENV)/.ready
 READY_TEST := $(VENV)/.ready-test
 
 MINUTES ?= 10
+SECONDS ?= 600
 
-.PHONY: demo test torture bench docs shots lint format wheel clean
+.PHONY: demo test torture fuzz bench docs shots lint format wheel clean
 
 demo: $(READY)
 	@$(BIN)/lazy-quarry demo
@@ -19,25 +20,29 @@ test: $(READY_TEST)
 torture: $(READY_TEST)
 	@$(BIN)/python -m torture --minutes $(MINUTES)
 
+fuzz: $(READY_TEST)
+	@$(BIN)/python -m fuzz --seconds $(SECONDS)
+
 bench: $(READY_TEST)
 	@$(BIN)/python -m bench
 
 docs: $(READY_TEST)
 	@$(BIN)/lazy-quarry check --codes > docs/checks.md
+	@$(BIN)/lazy-quarry manual > docs/lq.1
 	@$(BIN)/python tools/draw_imports.py docs/imports.svg
 
 shots: $(READY_TEST)
 	@sh tools/shots
 
 lint: $(READY_TEST)
-	@$(BIN)/ruff check src tests bench torture tools
-	@$(BIN)/ruff format --check src tests bench torture tools
+	@$(BIN)/ruff check src tests bench torture fuzz tools
+	@$(BIN)/ruff format --check src tests bench torture fuzz tools
 	@$(BIN)/mypy
 	@$(BIN)/lint-imports
 
 format: $(READY_TEST)
-	@$(BIN)/ruff check --fix --quiet src tests bench torture tools
-	@$(BIN)/ruff format src tests bench torture tools
+	@$(BIN)/ruff check --fix --quiet src tests bench torture fuzz tools
+	@$(BIN)/ruff format src tests bench torture fuzz tools
 
 wheel: $(READY_TEST)
 	@sh tools/need tmux tmux 'the demo cannot be tried from the wheel'

@@ -74,3 +74,22 @@ def test_a_tab_in_an_interactive_bash_completes(machine):
         terminal.sees("reservations")
     finally:
         terminal.close()
+
+
+def test_the_manual_page_has_every_command_and_is_as_the_program_prints_it():
+    from click.testing import CliRunner
+
+    from lazy_quarry.cli.commands import COMMANDS
+    from lazy_quarry.cli.main import start
+
+    told = CliRunner().invoke(start, ["manual"])
+    assert told.exit_code == 0
+    assert (Path(__file__).parents[2] / "docs" / "lq.1").read_text() == told.output
+    for name, (_, words) in COMMANDS.items():
+        assert f".B lq {name}".replace("-", "\\-") in told.output and words[:20].replace("-", "\\-") in told.output
+    assert not [
+        line for line in told.output.splitlines() if line.startswith(("'", ".")) and line.split()[0] not in MACROS
+    ]
+
+
+MACROS = (".TH", ".SH", ".B", ".I", ".TP", ".RS", ".RE")

@@ -31,5 +31,6 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "adopt": ("engine", "Make a copied state folder a site of its own: what ran is lost, what waits is held."),
     "journal": ("journal", "Check the journal, save what is whole of a damaged one, or see what takes how much room."),
     "renew": ("engine", "Replace the engine by one of this program's version; jobs go on meanwhile."),
+    "manual": ("manual", "Print the manual page lq(1)."),
     "completion": ("completion", "Print the completion script of a shell: bash, zsh or fish."),
 }

@@ -128,7 +128,7 @@ def method_of(line: bytes) -> str:
     """What a line calls; empty for what isn't a call."""
     try:
         return _NAMES.decode(line).method
-    except msgspec.MsgspecError:
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
         return ""
 
 
@@ -159,7 +159,7 @@ def answer(site: Any, line: bytes) -> bytes:
         request = _REQUESTS.decode(line)
     except msgspec.ValidationError:
         return _error(None, BAD_REQUEST, "not a JSON-RPC 2.0 request")
-    except (msgspec.DecodeError, RecursionError):
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return _error(None, NOT_JSON, "not JSON")
     try:
         return _answer(site, request)
@@ -184,7 +184,7 @@ def submission_of(line: bytes) -> Submission | None:
             request.params["submission"], type=types_of(request.method)[0]["submission"]
         )
         return found
-    except (msgspec.MsgspecError, RecursionError, KeyError, AttributeError):
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, KeyError, AttributeError):
         return None
 
 
@@ -197,7 +197,7 @@ def _answer(site: Any, request: Request) -> bytes:
     try:
         values = _arguments(request)
         inspect.signature(call).bind(**values)
-    except (msgspec.MsgspecError, TypeError, RecursionError) as fault:
+    except (msgspec.MsgspecError, UnicodeDecodeError, TypeError, RecursionError) as fault:
         return _error(request.id, BAD_PARAMS, str(fault))
     try:
         result = call(**values)

@@ -6,6 +6,7 @@ All of it may be left out. Durations and sizes are written as in a job's header;
 """
 
 import os
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
@@ -38,11 +39,25 @@ class SiteFileError(QuarryError):
 MOST_BYTES = 2**20
 
 
-def _hours(value: Any) -> float:
-    if isinstance(value, str):
-        sign = -1 if value.strip().startswith(("-", "−")) else 1
-        return sign * parse_duration(value.strip().lstrip("+-−")) / 3600
-    raise ValueError('write it as a duration, such as "6h" or "-6h"')
+def _read(reader: Callable[[str], Any], otherwise: str) -> BeforeValidator:
+    """A reader of our own for a text; what is wrong is told as Pydantic wants it."""
+
+    def read(value: Any) -> Any:
+        if isinstance(value, list) and all(isinstance(one, str) for one in value):
+            value = ", ".join(value)
+        if not isinstance(value, str):
+            raise ValueError(otherwise)
+        try:
+            return reader(value)
+        except BadValue as fault:
+            raise ValueError(str(fault)) from None
+
+    return BeforeValidator(read)
+
+
+def _hours(text: str) -> float:
+    sign = -1 if text.strip().startswith(("-", "−")) else 1
+    return sign * parse_duration(text.strip().lstrip("+-−")) / 3600
 
 
 def _instant(value: Any) -> int:
@@ -54,25 +69,23 @@ def _instant(value: Any) -> int:
     raise ValueError("write it as a date-time, such as 2026-11-23T18:00:00Z, without quotes")
 
 
-def _seconds(value: Any) -> int:
-    if not isinstance(value, str):
-        raise ValueError('write it as a duration, such as "2h"')
-    return parse_duration(value)
-
-
-def _nodes(value: Any) -> tuple[str, ...]:
-    return parse_names(value) if isinstance(value, str) else tuple(value)
-
-
 def _schema(text: str, example: str, **more: str) -> WithJsonSchema:
     return WithJsonSchema({"type": "string", "description": text, "examples": [example], **more})
 
 
-Hours = Annotated[float, BeforeValidator(_hours), _schema("a duration, which may be negative", "-6h")]
-Seconds = Annotated[int, BeforeValidator(_seconds), _schema("a duration", "2h")]
+Hours = Annotated[
+    float,
+    _read(_hours, 'write it as a duration, such as "6h" or "-6h"'),
+    _schema("a duration, which may be negative", "-6h"),
+]
+Seconds = Annotated[int, _read(parse_duration, 'write it as a duration, such as "2h"'), _schema("a duration", "2h")]
 _DATE = _schema("a date-time, without quotes", "2026-12-01T06:00:00Z", format="date-time")
 Instant = Annotated[int, BeforeValidator(_instant), _DATE]
-Nodes = Annotated[tuple[str, ...], BeforeValidator(_nodes), _schema("names of nodes", "c01..c08, m02")]
+Nodes = Annotated[
+    tuple[str, ...],
+    _read(parse_names, 'write names of nodes, such as "c01..c08, m02"'),
+    _schema("names of nodes", "c01..c08, m02"),
+]
 Count = Annotated[int, Field(ge=0, le=2**53, strict=True)]
 CoreHours = Annotated[float, Field(ge=0, le=2**43, allow_inf_nan=False, strict=True)]
 Name = Annotated[str, Field(min_length=1, max_length=100, pattern=r"^[^\x00-\x1f\x7f-\x9f]+$")]

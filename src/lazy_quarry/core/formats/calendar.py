@@ -7,9 +7,10 @@ use the nodes meanwhile stands in two properties of our own, which other program
 from collections.abc import Iterable
 from datetime import UTC, date, datetime, tzinfo
 
-from icalendar import Calendar, Event
+from icalendar import Calendar, Component, Event
 
 from lazy_quarry.core.instants import instant_of, start_of_day
+from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import fold_names, parse_names
 from lazy_quarry.errors import BadValue
@@ -45,13 +46,19 @@ def read_calendar(text: str, all_nodes: tuple[str, ...], zone: tzinfo = UTC) -> 
     Raises :class:`BadValue` with the event that cannot be taken.
     """
     try:
-        calendar = Calendar.from_ical(text)
-    except (ValueError, IndexError, KeyError) as fault:
-        raise BadValue(f"this is not an iCalendar file: {fault}") from None
+        return _windows(Calendar.from_ical(text), all_nodes, zone)
+    except BadValue:
+        raise
+    except (ValueError, LookupError, AttributeError, TypeError, OverflowError, RecursionError) as fault:
+        # What the library raises for what no calendar has.
+        raise BadValue(f"this is not an iCalendar file: {shortened(str(fault))}") from None
+
+
+def _windows(calendar: Component, all_nodes: tuple[str, ...], zone: tzinfo) -> list[Window]:
     found = []
     for event in calendar.walk("VEVENT"):
         name = str(event.get("uid", "")).strip()
-        what = f'event "{event.get("summary") or name}"'
+        what = f'event "{shortened(str(event.get("summary") or name))}"'
         if event.get("rrule") is not None:
             raise BadValue(f"{what} recurs; write each of its times as an event of its own")
         if not name or event.get("dtstart") is None or event.get("dtend") is None:
@@ -75,5 +82,7 @@ def _moment(at_ms: int) -> datetime:
     return datetime.fromtimestamp(at_ms // 1000, UTC)
 
 
-def _instant(value: date | datetime, zone: tzinfo) -> int:
+def _instant(value: object, zone: tzinfo) -> int:
+    if not isinstance(value, date):
+        raise BadValue(f'"{shortened(str(value))}" is not a date or a time')
     return instant_of(value, zone) if isinstance(value, datetime) else start_of_day(value, zone)

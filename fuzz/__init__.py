@@ -1,0 +1,1 @@
+"""Inputs made to break what reads them, guided by which code they reach."""

@@ -1,0 +1,133 @@
+"""What is tried: each target takes bytes, and raises only where a promise is broken."""
+
+import json
+import tomllib
+from collections.abc import Callable
+from contextlib import suppress
+from functools import cache
+
+from lazy_quarry.core.formats.calendar import read_calendar
+from lazy_quarry.core.header.block import find_block
+from lazy_quarry.core.header.check import CheckContext, check_script, override_values
+from lazy_quarry.core.header.edit import set_key
+from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.instants import parse_instant, parse_since
+from lazy_quarry.core.job.sweep import make_array, parse_tasks, parse_values
+from lazy_quarry.core.plain_text import displayed, plain
+from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
+from lazy_quarry.core.traits import parse_traits
+from lazy_quarry.core.units import parse_duration, parse_names, parse_size
+from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.link.protocol import answer
+from lazy_quarry.run.node import agent
+from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.present import Present
+from lazy_quarry.site.site_file import SiteFileError, site_of
+from lazy_quarry.site.site_in_use import SiteInUse
+from lazy_quarry.store.journal import Journal
+from lazy_quarry.study.swf import read_trace
+
+NOW = 1_700_000_000_000
+MOST_TASKS_ASKED, MOST_HEADER = 100, 1500
+
+
+@cache
+def site() -> Site:
+    """A small cluster."""
+    nodes = tuple(Node(f"n{number}", 8, 16_384, gpus=number % 2, traits=("fast",)) for number in (1, 2, 3))
+    names = tuple(node.name for node in nodes)
+    queues = (Queue("all", names, walltime_limit_s=86_400), Queue("one", names[:1]))
+    return Site("brook", "machine", nodes, queues, (Account("silt", 100),), (Tier("steady"),), "all", "steady")
+
+
+def header(data: bytes) -> None:
+    """The check of any text raises nothing, and says what it says in plain lines; an edit is refused or keeps the header whole."""
+    text = data[:MOST_HEADER].decode(errors="surrogatepass" if data[:1] == b"\xed" else "replace")
+    for each in (
+        text,
+        "#!/bin/sh\n# /// job\n" + "".join(f"# {line}\n" for line in text.split("\n")) + "# ///\ntrue\n",
+    ):
+        found = check_script(each, site(), CheckContext("ada", Submission(each, overrides=(text[:80],))))
+        assert all(one.message == plain(one.message) for one in found.diagnostics)
+        with suppress(BadValue):
+            edited = set_key(each, "threads", 2)
+            assert find_block(edited)[0].values["threads"] == 2
+    override_values({}, text)
+
+
+def site_file(data: bytes) -> None:
+    """Any site file is taken or refused with a line."""
+    try:
+        site_of(site(), data.decode(errors="replace"), "machine.toml")
+    except SiteFileError as fault:
+        assert all(words == plain(words) and "line " in words for words in fault.problems), fault.problems
+
+
+def sweep(data: bytes) -> None:
+    """Any array is made or refused; what is made has the tasks that it says."""
+    text = data.decode(errors="replace")
+    for read in (parse_tasks, parse_values):
+        with suppress(BadValue):
+            read(text)
+    try:
+        table = tomllib.loads(text)
+    except (ValueError, RecursionError):
+        return
+    from lazy_quarry.core.header.keys import array
+
+    with suppress(BadValue):
+        made = make_array(array(table), {"f": text}, {"*": ("a", "b")}, ("n1",))
+        for place in range(min(made.count, MOST_TASKS_ASKED)):
+            assert made.index(made.number(place)) == place
+            assert set(made.values(place)) == set(made.names)
+
+
+def traits(data: bytes) -> None:
+    """Any expression is read or refused."""
+    text = data.decode(errors="replace")
+    with suppress(BadValue):
+        parse_traits(text).met_by({"fast"})
+
+
+def values(data: bytes) -> None:
+    """Durations, sizes, names and instants are read or refused, and nothing that is shown acts on a terminal."""
+    text = data.decode(errors="replace")
+    for read in (parse_duration, parse_size, parse_names, parse_instant, lambda words: parse_since(words, NOW)):
+        with suppress(BadValue):
+            read(text)
+    assert plain(plain(text)) == plain(text) and "\x1b" not in displayed(text)
+
+
+def swf(data: bytes) -> None:
+    """Any trace is read or refused."""
+    with suppress(QuarryError):
+        read_trace(data.decode(errors="replace").splitlines(), 1024)
+
+
+def calendar(data: bytes) -> None:
+    """Any calendar is read or refused."""
+    with suppress(BadValue):
+        read_calendar(data.decode(errors="replace"), ("n1", "n2"))
+
+
+@cache
+def _in_use() -> SiteInUse:
+    return SiteInUse(Present(site(), Journal(None), RehearsalRunner(1), user="ada", clock=lambda: NOW))
+
+
+def rpc(data: bytes) -> None:
+    """Any line is answered, in JSON, and with no fault of our own."""
+    said = json.loads(answer(_in_use(), data))
+    assert said["jsonrpc"] == "2.0" and said.get("error", {}).get("code") != -32603, said
+
+
+def messages(data: bytes) -> None:
+    """Nothing that an agent is sent becomes a path outside its spool."""
+    for line in data.split(b"\n"):
+        what, name = agent._read(line)
+        assert (what, name) == ("", "") or ("/" not in name and "." not in name)
+
+
+TARGETS: dict[str, Callable[[bytes], None]] = {
+    one.__name__: one for one in (header, site_file, sweep, traits, values, swf, calendar, rpc, messages)
+}
