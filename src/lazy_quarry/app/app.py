@@ -1,6 +1,7 @@
 """The application: it connects the places and passes them each new board."""
 
 import asyncio
+import os
 import threading
 import time
 from collections.abc import Callable, Iterable, Sequence
@@ -25,7 +26,7 @@ from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.plain_line import PlainLine
 from lazy_quarry.app.shell import open_shell
-from lazy_quarry.app.theme import CHALK, DUSK, PALETTES
+from lazy_quarry.app.theme import CHALK, DUSK, PALETTES, SIXTEEN
 from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
 from lazy_quarry.app.widgets.key_help import Help
 from lazy_quarry.app.widgets.question import Question
@@ -86,11 +87,11 @@ class QuarryApp(App[None]):
         self._seen: Place | None = None
         """The place in sight."""
         self._leaving = threading.Event()
-        self._plain_line = PlainLine()
+        self._plain_line = PlainLine(os.environ.get("LQ_SIGNS") == "plain")
         self._mirror, self._mirror_lock = BoardMirror(), threading.Lock()
-        for palette in (DUSK, CHALK):
+        for palette in PALETTES.values():
             self.register_theme(palette.theme)
-        self.theme = DUSK.name
+        self.theme = (SIXTEEN if self.console.color_system == "standard" else DUSK).name
 
     def compose(self) -> ComposeResult:
         """The frame; places are made when they are first gone to."""
@@ -332,8 +333,10 @@ class QuarryApp(App[None]):
 
     def action_ground(self) -> None:
         """Change between the dark and the light colours."""
-        names = list(PALETTES)
-        self.theme = names[(names.index(self.theme) + 1) % len(names)]
+        if self.theme == SIXTEEN.name:
+            self.post_message(Say("This terminal has sixteen colours, and they are in use."))
+            return
+        self.theme = CHALK.name if self.theme == DUSK.name else DUSK.name
         for editor in self.query("Editor, OverridesEdit").results():
             editor.dress()  # type: ignore[attr-defined]
         self.refresh(layout=True)

@@ -100,4 +100,9 @@ CHALK = Palette(
     "chalk", False, "#f4f0e6", "#e8e1d1", "#2b2822", "#6a6252", "#c5bca8", "#a59c88",
     "#8a5a00", "#4a6b1f", "#a83c1b", "#2a6584", "#73507f",
 )  # fmt: skip
-PALETTES = {palette.name: palette for palette in (DUSK, CHALK)}
+SIXTEEN = Palette(
+    "sixteen", True, "#000000", "#0000aa", "#ffffff", "#aaaaaa", "#555555", "#aaaaaa",
+    "#ffff55", "#55ff55", "#ff5555", "#55ffff", "#ff55ff",
+)  # fmt: skip
+"""For terminals with sixteen colours: each meaning has one of them as it is, so that none falls together with another."""
+PALETTES = {palette.name: palette for palette in (DUSK, CHALK, SIXTEEN)}

@@ -19,6 +19,7 @@ _VARIABLES = (
     ("LQ_SITES", "The folder of site files, in place of the one in the configuration folder."),
     ("LQ_LOCKS", "The folder of the locks on this machine's cores, for trying things out."),
     ("NO_COLOR", "Draw without colours."),
+    ("LQ_SIGNS", "Set to plain: draw with signs that every font has."),
 )
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from lazy_quarry.core.plain_text import plain
+from lazy_quarry.core.plain_text import in_plain_signs, plain
 from lazy_quarry.errors import BadValue, NoSuchJob, QuarryError
 
 if TYPE_CHECKING:
@@ -74,7 +74,8 @@ def print_json(value: Any) -> None:
 
 def say(text: str, err: bool = False, nl: bool = True) -> None:
     """Print text for people: its lines, with nothing in it that a terminal would act on."""
-    click.echo("\n".join(plain(line.expandtabs(4)) for line in text.split("\n")), err=err, nl=nl)
+    shown = "\n".join(plain(line.expandtabs(4)) for line in text.split("\n"))
+    click.echo(in_plain_signs(shown) if os.environ.get("LQ_SIGNS") == "plain" else shown, err=err, nl=nl)
 
 
 def print_lines(lines: Iterable[str], err: bool = False) -> None:

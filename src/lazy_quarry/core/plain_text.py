@@ -32,3 +32,15 @@ def displayed(text: str) -> str:
         return text
     lines = _COLOUR.sub("", text).replace("\r\n", "\n").replace("\r", "\n")
     return _IN_OUTPUT.sub(_escaped, lines)
+
+
+_PLAIN_SIGNS = str.maketrans(
+    "▱◇◫▰◆✕◔▲⊘◌▿█▓▒░▚▊▍▏━─╌╱┊│▕┆▁▂▃▄▅▆▇◢◣▪▸▾·…–—×÷‹›«»↑↓←→“”‘’−│└├┐┘┌┤┬┴┼",
+    ".?=>+xtm-~v##=./#>|=--/:||:__--==#/\\*>v.~--x/<><>^v<>\"\"''-|+++++++++",
+)
+"""For fonts that lack our signs: each has one of ASCII (ISO 646) that is as wide."""
+
+
+def in_plain_signs(text: str) -> str:
+    """The same text in signs that every font has."""
+    return text if text.isascii() else text.translate(_PLAIN_SIGNS)
