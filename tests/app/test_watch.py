@@ -6,7 +6,7 @@ from lazy_quarry.app.watch_list import Arranger, Choice
 from lazy_quarry.app.widgets.frame import NoteBar
 from lazy_quarry.app.widgets.panes.change_pane import Changes
 from lazy_quarry.core.job.job import Phase
-from tests.app.support import demo, press, settled, text_of, wait_for
+from tests.app.support import demo, drawn, press, settled, text_of, wait_for
 
 
 async def to_watch(app, pilot):
@@ -183,3 +183,25 @@ async def test_rows_are_the_same_however_they_are_searched(tmp_path):
             rows = arranger.arrange(app.board, replace(choice, find=words)).rows
             fresh = Arranger().arrange(app.board, replace(choice, find=words)).rows
             assert [row.key for row in rows] == [row.key for row in fresh]
+
+
+async def test_any_action_is_found_by_words_and_those_that_do_not_apply_say_when(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await press(pilot, "4")
+        await wait_for(pilot, lambda: app.query("#jobs") and app.query_one("#jobs").current())
+        await press(pilot, "ctrl+p")
+        await wait_for(pilot, lambda: app.screen.query("#found"))
+        found = app.screen.query_one("#found")
+        shown = {one.key: one for one in found.entries}
+        assert shown["h"].run is None and "on a job of yours that waits" in drawn(found)  # the first one runs
+        assert shown["x"].run is not None and shown["T"].run is not None
+        assert {"1", "6", "ctrl+q", "?", "ctrl+t"} <= set(shown)
+        await press(pilot, *"hold", "enter")
+        await settled(pilot)
+        assert app.screen.query("#found")  # it can't be done, so nothing is
+        await press(pilot, "ctrl+u", *"go to led")
+        await wait_for(pilot, lambda: len(found.entries) == 1)
+        await press(pilot, "enter")
+        await wait_for(pilot, lambda: app.place == "ledger" and not app.screen.query("#found"))
+        await press(pilot, "ctrl+p", "escape")
+        await wait_for(pilot, lambda: not app.screen.query("#found"))

@@ -4,7 +4,7 @@ import asyncio
 import os
 import threading
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, tzinfo
 from importlib import import_module
@@ -12,12 +12,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from textual import work
-from textual.app import App, ComposeResult, SystemCommand
+from textual.app import App, ComposeResult
 from textual.binding import Binding
 from textual.containers import Container
 from textual.css.query import NoMatches
 from textual.filter import LineFilter
-from textual.screen import Screen
 
 from lazy_quarry.app.alt_numbers import teach_alt_numbers
 from lazy_quarry.app.draft_shelf import DraftShelf
@@ -27,6 +26,7 @@ from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.plain_line import PlainLine
 from lazy_quarry.app.shell import open_shell
 from lazy_quarry.app.theme import CHALK, DUSK, PALETTES, SIXTEEN
+from lazy_quarry.app.widgets.finder import Finder
 from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
 from lazy_quarry.app.widgets.key_help import Help
 from lazy_quarry.app.widgets.question import Question
@@ -50,7 +50,7 @@ class QuarryApp(App[None]):
     """One site in six places. ``connect`` makes the client; it is called from a worker."""
 
     TITLE = "lazy quarry"
-    ENABLE_COMMAND_PALETTE = True
+    ENABLE_COMMAND_PALETTE = False
     CSS = """
     Screen { background: $ground; color: $ink; layout: vertical; }
     #body { height: 1fr; }
@@ -61,6 +61,7 @@ class QuarryApp(App[None]):
         Binding("ctrl+q", "quit", "leave", priority=True),
         Binding("ctrl+t", "ground", "dusk or chalk", priority=True),
         Binding("question_mark", "keys", "keys"),
+        Binding("ctrl+p", "find_action", "any action", priority=True),
         Binding("plus,equals_sign", "faster(1)", "faster"),
         Binding("minus", "faster(-1)", "slower"),
         Binding("space", "stand", "pause"),
@@ -365,7 +366,11 @@ class QuarryApp(App[None]):
         turn(*arguments)
         self.hand_over(self.read_board)
 
-    def get_system_commands(self, screen: Screen) -> Iterable[SystemCommand]:
-        """What ctrl+p finds."""
-        place = self._present()
-        return found_by_words(self, place.keys() if place else [])
+    def action_find_action(self) -> None:
+        """Any action by its words."""
+
+        def do(run: Callable[[], Any] | None) -> None:
+            if run is not None:
+                run()
+
+        self.push_screen(Finder(found_by_words(self, self._present())), do)

@@ -1,35 +1,56 @@
-"""What ctrl+p finds: the places, the frame's own actions, and the keys that work now."""
+"""What ctrl+p finds: the places, every action of the present one, and those of the whole."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterator
+from functools import partial
 from typing import TYPE_CHECKING
 
-from textual.app import SystemCommand
+from textual.binding import Binding
 
-from lazy_quarry.app.key_hint import KeyHint
+from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.widgets.finder import Entry
 from lazy_quarry.app.widgets.frame import PLACES
 
 if TYPE_CHECKING:
     from lazy_quarry.app.app import QuarryApp
 
+_SHOWN = {
+    "slash": "/",
+    "shift+up": "⇧↑",
+    "shift+down": "⇧↓",
+    "left_square_bracket": "[",
+    "right_square_bracket": "]",
+    "left": "←",
+    "right": "→",
+    "escape": "esc",
+    "question_mark": "?",
+}
 
-def found_by_words(app: QuarryApp, keys: Iterable[KeyHint]) -> Iterable[SystemCommand]:
-    """Every action that can be found; ``keys`` are those of the present place."""
-    for place in PLACES:
-        yield SystemCommand(
-            f"Go to {place.capitalize()}",
-            f"The place {place}",
-            lambda place=place: app.call_next(app.action_go, place),
-        )
-    yield SystemCommand("Dusk or chalk", "The dark or the light theme", app.action_ground)
-    yield SystemCommand("All keys", "The keys of this place", app.action_keys)
-    yield SystemCommand("Clock: pause or go on", "Of the rehearsal", app.action_stand)
-    yield SystemCommand("Clock: faster", "Of the rehearsal", lambda: app.action_faster(1))
-    yield SystemCommand("Clock: slower", "Of the rehearsal", lambda: app.action_faster(-1))
-    for key, words, action in keys:
-        if action:
-            yield SystemCommand(
-                words.capitalize(), f"Key {key}", lambda action=action: app.call_next(app.run_action, action)
-            )
-    yield SystemCommand("Leave", "Drafts are kept, jobs go on", app.action_quit)
+
+def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
+    """Every action that can be found. Those of the place that don't apply now have a reason in place of what they do."""
+    if place is not None:
+        now = {key for keys, _, _ in place.keys() for key in keys.split()}
+        why_not = place.why_not()
+        for binding in type(place).BINDINGS:
+            if not isinstance(binding, Binding) or not binding.description:
+                continue
+            key = _SHOWN.get(binding.key, binding.key)
+            reason = "" if key in now else why_not.get(key, "")
+            run = None if reason else partial(app.call_next, app.action_place_action, binding.action)
+            yield Entry(binding.description, key, run, reason)
+    for number, name in enumerate(PLACES, 1):
+        yield Entry(f"go to {name.capitalize()}", str(number), partial(app.call_next, app.action_go, name))
+    rehearsed = app.board is not None and app.board.clock.kind == "rehearsal"
+    reason = "" if rehearsed else "only a rehearsal's clock can be moved"
+    for words, key, action in (
+        ("clock: pause or go on", "space", app.action_stand),
+        ("clock: faster", "+", partial(app.action_faster, 1)),
+        ("clock: slower", "−", partial(app.action_faster, -1)),
+        ("clock: to the next thing that happens", ".", app.action_step),
+    ):
+        yield Entry(words, key, partial(app.call_next, action) if rehearsed else None, reason)
+    yield Entry("dusk or chalk: dark or light", "ctrl+t", app.action_ground)
+    yield Entry("all keys of this place", "?", app.action_keys)
+    yield Entry("leave; drafts are kept, jobs go on", "ctrl+q", partial(app.call_next, app.action_quit))

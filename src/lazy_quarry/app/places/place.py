@@ -58,6 +58,10 @@ class Place(Container):
         """Every key of the place, whatever is under the cursor."""
         return self.keys()
 
+    def why_not(self) -> dict[str, str]:
+        """Keys that work only at times, each with when: what is said where it doesn't."""
+        return {}
+
     def leave(self) -> None:
         """The person leaves the application: save what must not be lost."""
 

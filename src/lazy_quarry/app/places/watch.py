@@ -220,6 +220,10 @@ class WatchPlace(OverTime):
         """Every key, with what it does in a sentence."""
         return watch_sentences.ALL_KEYS
 
+    def why_not(self) -> dict[str, str]:
+        """When keys work that depend on the row."""
+        return watch_sentences.WHY_NOT
+
     # -- what is shown -----------------------------------------------------------------------------
 
     def _choose(self, **changes: object) -> None:

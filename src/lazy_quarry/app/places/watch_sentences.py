@@ -35,6 +35,22 @@ ALL_KEYS: list[KeyHint] = [
     ("escape", "close the pane, end the search, unmark", ""),
 ]
 
+WHY_NOT = {
+    "enter": "on a job",
+    "w": "on a job that waits",
+    "e": "on a job of yours that waits",
+    "o": "on a job that runs or has ended",
+    "a": "on an array, a node or a group",
+    "h": "on a job of yours that waits, or with marks",
+    "r": "on a job of yours that is held, or with marks",
+    "x": "on a job of yours that hasn't ended, or with marks",
+    "u": "on a job of yours that has ended",
+    "t": "on a job",
+    "⇧↑": "on a job of yours that waits",
+    "⇧↓": "on a job of yours that waits",
+}
+"""Where keys work that depend on the row under the cursor."""
+
 
 def choice_words(choice: Choice, marked: int) -> str:
     """What rows are sorted by, grouped by and searched for."""
