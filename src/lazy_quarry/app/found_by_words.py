@@ -31,7 +31,8 @@ _SHOWN = {
 def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
     """Every action that can be found. Those of the place that don't apply now have a reason in place of what they do."""
     if place is not None:
-        now = {key for keys, _, _ in place.keys() for key in keys.split()}
+        hints = place.keys()
+        now = {key for keys, _, _ in hints for key in keys.split()}
         why_not = place.why_not()
         for binding in type(place).BINDINGS:
             if not isinstance(binding, Binding) or not binding.description:
