@@ -55,7 +55,9 @@ class FoundRows(Rows):
         """Key, words, and for what can't be done now the reason."""
         one = self.entries[row]
         works = one.run is not None
-        pen.cell(f"  {one.key}", 12, "ochre" if works else "faint").write(one.words, "ink" if works else "dim", bold=current)
+        pen.cell(f"  {one.key}", 12, "ochre" if works else "faint").write(
+            one.words, "ink" if works else "dim", bold=current
+        )
         if not works:
             pen.write(f"   {one.reason}", "dim")
 
