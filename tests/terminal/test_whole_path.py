@@ -239,3 +239,23 @@ def test_without_a_terminal_it_says_so(machine):
     done = machine.lq()
     assert done.returncode == 2
     assert "needs a terminal" in done.stderr
+
+
+def test_with_errors_redirected_the_application_draws_on_the_terminal(terminal, machine):
+    screen = terminal("demo --paused 2>log.txt", (100, 30))
+    screen.sees("TIDAL", "MAY USE", "Mon 09:42")  # and the clock stays in sight
+    assert (machine.work / "log.txt").read_text() == ""
+    screen.keys("C-q")
+    screen.sees("the end 0")
+
+
+def test_jobs_are_shown_again_as_they_change_until_ctrl_c(terminal, machine):
+    screen = terminal("jobs --watch")
+    screen.sees("no jobs")
+    number = machine.submit("sleep 600", "walltime=30m", "name=sleeper")
+    screen.sees(str(number), "sleeper", "running")
+    machine.lq("cancel", str(number))
+    screen.sees("no jobs")
+    screen.keys("C-c")
+    screen.sees("the end 0")
+    assert "needs" not in machine.lq("jobs").stderr and machine.lq("jobs", "--watch").returncode == 2
