@@ -22,6 +22,8 @@ from lazy_quarry.site.present import Present
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
 
+os.environ["COLORTERM"] = "truecolor"  # what the application draws is looked at in its own colours
+
 settings.register_profile(
     "quarry", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large]
 )

@@ -92,7 +92,7 @@ class Queries:
             job = self.present.find(number)
             path = job.paths.output if which == "output" else job.paths.errors
             if job.request.array is not None:
-                told = f"each task has a file of its own; that of one: lq output {number}/{job.request.array.number(0)}"
+                told = f"a file for each task; one of them: lq output {number}/{job.request.array.number(0)}"
                 return OutputChunk(path, "", 0, 0, told)
             return self.present.runner.output(job, path, from_byte, self.present.now())
 

@@ -75,8 +75,8 @@ def failed_words(view: JobView) -> str:
 
 def outcome_words(view: JobView) -> str:
     """The outcome of a job, as short as it can be said beside its sign."""
-    if view.rows and (failed := failed_words(view)):
-        return failed
+    if view.rows and failed_words(view):
+        return failed_words(view).split(":")[0].replace(" tasks", "").replace(" task", "")
     if view.rows:
         return counts_words(view).split(",")[0]
     match view.phase:

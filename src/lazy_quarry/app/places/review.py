@@ -234,7 +234,9 @@ class ReviewPlace(Place):
         if view.phase is Phase.RUNNING:
             return f"{view.job} {view.name} runs still: {state_words(view, self.board.now_ms if self.board else 0)}."
         advice = ""
-        if view.phase is Phase.OVERMEMORY:
+        if view.rows:
+            advice = " Each task prints into a file of its own; Watch opens them with a."
+        elif view.phase is Phase.OVERMEMORY:
             advice = " Ask for more memory in the header, or fewer ranks on each node."
         elif view.phase is Phase.FAILED:
             advice = " The last lines of its output are on the right; g opens its script in Draft."

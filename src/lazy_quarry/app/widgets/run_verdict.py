@@ -105,7 +105,7 @@ class VerdictLines(Lines):
         _, middle, most = used
         pen.cell(f"   {name}", 13, "dim")
         scale = max(most, asked, 1e-9)
-        words = show(middle) if show(middle) == show(most) else f"{show(middle)}–{show(most)}"
+        words = _from_to(show(middle), show(most))
         width = max(8, self.size.width - 13 - 22)
         parts = [(min(middle, asked), "█", "ochre"), (max(0.0, middle - asked), "█", "rust")]
         parts += [
@@ -117,6 +117,14 @@ class VerdictLines(Lines):
 
     def _fact(self, pen: Pen, name: str, words: str) -> None:
         pen.cell(f"   {name}", 13, "dim").cell(words, max(0, self.size.width - 14))
+
+
+def _from_to(low: str, high: str) -> str:
+    """``29–35 MiB``: two figures, the unit said once where it is the same."""
+    figure, _, unit = low.partition(" ")
+    if low == high:
+        return high
+    return f"{figure if unit and high.endswith(f' {unit}') else low}–{high}"
 
 
 def _figure(value: float) -> str:
