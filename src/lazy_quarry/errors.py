@@ -21,11 +21,14 @@ class Refused(QuarryError):
 
 
 class Impossible(Refused):
-    """A request that not even an idle queue could serve. ``key`` is the header key that asks for too much."""
+    """A request that not even an idle queue could serve. ``key`` is the header key that asks for too much.
 
-    def __init__(self, key: str, message: str) -> None:
+    ``part`` is what of it there is at the most, as (most, asked), in whatever unit; None where that isn't known.
+    """
+
+    def __init__(self, key: str, message: str, part: tuple[int, int] | None = None) -> None:
         super().__init__(message)
-        self.key = key
+        self.key, self.part = key, part
 
 
 class NoSuchJob(Refused):

@@ -148,7 +148,10 @@ def test_a_fix_that_is_offered_ends_its_finding_and_makes_no_new_error(header, b
         if one.fix is None:
             continue
         after = findings(one.fix.apply(text))
-        assert (one.code, one.message) not in [(each.code, each.message) for each in after], one
+        same = [each for each in after if (each.code, each.message) == (one.code, one.message)]
+        if len(one.fix.replacement) == one.fix.last_line - one.fix.first_line + 1:
+            same = [each for each in same if each.line == one.line]  # the same may be wrong elsewhere too
+        assert not same, one
         if one.code not in ("header-unclosed", "header-late", "header-nearly", "line-ends"):  # which hide the others
             known = Counter(each.code for each in before if each.severity == "error")
             new = Counter(each.code for each in after if each.severity == "error") - known

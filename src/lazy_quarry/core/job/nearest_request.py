@@ -10,6 +10,8 @@ from lazy_quarry.core.units import exact_duration, exact_size
 
 _ROUNDS = 8
 """So many keys may be reduced, one after another."""
+MOST_NODES = 200
+"""On larger sites it is only tried what the misfit itself says is the most: each try looks at all nodes."""
 
 
 def nearest_request(request: Request, site: Site, user: str) -> tuple[Request, tuple[str, ...]] | None:
@@ -53,7 +55,14 @@ def _reduced(request: Request, site: Site, user: str, misfit: Misfit) -> tuple[R
             left = _misfits(change(amount), site, user)
             return left is None or all(one.key != key and one.words != misfit.words for one in left)
 
-        if high < low or not fits(low):
+        if misfit.part is not None and key == misfit.key:
+            most, asked = misfit.part
+            guess = max(least, min(high, present * most // max(1, asked)))
+            if fits(guess):
+                low = guess
+                if len(site.nodes) > MOST_NODES or not fits(min(high, low + 1)):
+                    return change(low), key, written(low)
+        if len(site.nodes) > MOST_NODES or high < low or not fits(low):
             continue
         while low < high:
             middle = (low + high + 1) // 2

@@ -250,46 +250,67 @@ def _no_node(request: Request, queue: Queue, site: Site) -> tuple[str, str]:
     return "queue", f"queue {queue.name} has no node that runs jobs"
 
 
-def _impossible(request: Request, queue: Queue, nodes: Sequence[Node]) -> tuple[str, str]:
-    """The header key that asks for too much, and a sentence that ends with the nearest possible request."""
+def _impossible(request: Request, queue: Queue, nodes: Sequence[Node]) -> tuple[str, str, tuple[int, int] | None]:
+    """The key that asks for too much, a sentence that ends with the nearest possible request, and (most, asked)."""
     where = f"queue {queue.name}"
     if request.nodes is not None and request.nodes > len(nodes):
-        return "nodes", (
-            f"nodes = {request.nodes} is more than the {plural(len(nodes), 'node')} of {where} that may serve it; "
-            f"the most is nodes = {len(nodes)}"
+        return (
+            "nodes",
+            (
+                f"nodes = {request.nodes} is more than the {plural(len(nodes), 'node')} of {where} that may serve it; "
+                f"the most is nodes = {len(nodes)}"
+            ),
+            (len(nodes), request.nodes),
         )
     gpus = max(node.gpus for node in nodes)
     if request.gpus > gpus:
         nearest = f"the most is gpus = {gpus}" if gpus else "ask for another queue"
-        return "gpus", f"gpus = {request.gpus} for each node is more than any node of {where} has; {nearest}"
+        words = f"gpus = {request.gpus} for each node is more than any node of {where} has; {nearest}"
+        return "gpus", words, (gpus, request.gpus)
     scratch = max(node.scratch_mib for node in nodes)
     if request.scratch_mib > scratch:
         wanted = format_size(request.scratch_mib)
-        return "scratch", (
-            f"scratch of {wanted} is more than any node of {where} has; the most is {format_size(scratch)}"
+        return (
+            "scratch",
+            (f"scratch of {wanted} is more than any node of {where} has; the most is {format_size(scratch)}"),
+            (scratch, request.scratch_mib),
         )
     widest = max(node.cores for node in nodes)
     if request.threads > widest:
-        return "threads", (
-            f"threads = {request.threads} is more than any node of {where} has cores; the most is threads = {widest}"
+        return (
+            "threads",
+            (f"threads = {request.threads} is more than any node of {where} has cores; the most is threads = {widest}"),
+            (widest, request.threads),
         )
     most, on_nodes = _most_ranks(request, nodes)
     if request.ranks > most:
         where += f" on {plural(on_nodes, 'node')}" if request.nodes else ""
-        return "ranks", (
-            f"{plural(request.ranks, 'rank')} of {plural(request.threads, 'thread')} are more than {where} can hold; "
-            f"the most is ranks = {most}"
+        return (
+            "ranks",
+            (
+                f"{plural(request.ranks, 'rank')} of {plural(request.threads, 'thread')} are more than {where} can hold; "
+                f"the most is ranks = {most}"
+            ),
+            (most, request.ranks),
         )
     count = request.nodes or min(len(nodes), request.ranks)
     part = parts_on(request, count)[0]
     roomy = [node for node in nodes if node.cores >= part.cores]
     memory = max((node.memory_mib for node in roomy), default=0)
     if part.memory_mib > memory:
-        return "memory", (
-            f"memory comes to {format_size(part.memory_mib)} on one node, and the largest of {where} has "
-            f"{format_size(memory)}; ask for less memory, or for more nodes with fewer ranks on each"
+        return (
+            "memory",
+            (
+                f"memory comes to {format_size(part.memory_mib)} on one node, and the largest of {where} has "
+                f"{format_size(memory)}; ask for less memory, or for more nodes with fewer ranks on each"
+            ),
+            (memory, part.memory_mib),
         )
-    return "ranks", (
-        f"{where} has not {plural(count, 'node')} that could each give {plural(part.cores, 'core')} and "
-        f"{format_size(part.memory_mib)}; ask for fewer ranks or less memory on each"
+    return (
+        "ranks",
+        (
+            f"{where} has not {plural(count, 'node')} that could each give {plural(part.cores, 'core')} and "
+            f"{format_size(part.memory_mib)}; ask for fewer ranks or less memory on each"
+        ),
+        None,
     )

@@ -24,6 +24,8 @@ class Misfit:
     words: str
     walltime_limit_s: int | None = None
     """The walltime that would do."""
+    part: tuple[int, int] | None = None
+    """What of it there is at the most, as (most, asked), in whatever unit."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +46,7 @@ def queue_fit(request: Request, queue: Queue, site: Site, user: str | None = Non
     try:
         needs = choices(request, queue, site)
     except Impossible as fault:
-        return QueueFit((), (*misfits, Misfit("impossible", fault.key, str(fault))))
+        return QueueFit((), (*misfits, Misfit("impossible", fault.key, str(fault), part=fault.part)))
     over = [next(_over_size(need, request, queue, site, user), None) for need in needs]
     small = tuple(need for need, misfit in zip(needs, over, strict=True) if misfit is None)
     if not small and over[0]:
@@ -108,7 +110,7 @@ def _over_size(need: Need, request: Request, queue: Queue, site: Site, user: str
     if queue.max_cores and need.cores > queue.max_cores:
         most = plural(queue.max_cores, "core")
         words = f"{plural(need.cores, 'core')} are over the limit of queue {queue.name}, {most} a job"
-        yield Misfit("over-limit", "ranks", words)
+        yield Misfit("over-limit", "ranks", words, part=(queue.max_cores, need.cores))
     tier, account = site.tier.get(request.tier), site.account.get(request.account)
     owners = [(f"user {user}", site.limits_of(user))] if user is not None else []
     owners += [(f"account {account.name}", account.limits)] if account else []
@@ -122,9 +124,11 @@ def _over_one_job(limits: Limits, whose: str, request: Request, need: Need, site
     may = f"{whose} may have"
     cores, gpus = least_cores(need, site), need.node_count * need.gpus
     if limits.cores is not None and cores > limits.cores:
-        yield Misfit("over-limit", "ranks", f"{may} {limits.cores:,} cores at a time, and this asks for {cores:,}")
+        words = f"{may} {limits.cores:,} cores at a time, and this asks for {cores:,}"
+        yield Misfit("over-limit", "ranks", words, part=(limits.cores, cores))
     if limits.gpus is not None and gpus > limits.gpus:
-        yield Misfit("over-limit", "gpus", f"{may} {limits.gpus:,} GPUs at a time, and this asks for {gpus:,}")
+        words = f"{may} {limits.gpus:,} GPUs at a time, and this asks for {gpus:,}"
+        yield Misfit("over-limit", "gpus", words, part=(limits.gpus, gpus))
     if limits.running_jobs == 0:
         yield Misfit("over-limit", "queue", f"{may} no running jobs")
     if limits.walltime_s is not None and request.walltime_s > limits.walltime_s:
