@@ -351,7 +351,7 @@ async def test_the_ledger_is_true_to_the_second(tmp_path):
         await press(pilot, "6")
         await wait_for(pilot, lambda: app.query("#ledger-rows"))
         rows = app.query_one("#ledger-rows")
-        await wait_for(pilot, lambda: len(rows.lines) == 5)
+        await wait_for(pilot, lambda: len(rows.lines) == 5 and not any(line.adding_up for line in rows.lines))
         line = next(line for line in rows.lines if line.account == "tide-surge")
         present = app.client.site.present
         running = [job for job in present.engine.state.running() if job.request.account == "tide-surge"]
