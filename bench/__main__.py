@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 from bench import (
     arrays,
+    checking,
     commands,
     connections,
     drafting,
@@ -67,6 +68,7 @@ def main() -> None:
         replaying,
         studying,
         arrays,
+        checking,
         drafting,
         journal,
         jobs,

@@ -17,7 +17,7 @@ async def demo(folder, size=(160, 47)):
     app = demo_app(1, True, 7, past_days=3)
     async with app.run_test(size=size) as pilot:
         await wait_for(pilot, lambda: app.board is not None and app.query("Place"))
-        await wait_for(pilot, lambda: any(line.jobs > 60 for line in app.board.accounts))
+        await wait_for(pilot, lambda: any(line.jobs > 60 and not line.adding_up for line in app.board.accounts))
         await settled(pilot)
         yield app, pilot
     os.environ.pop("LQ_STATE", None)

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.draft_shelf import DraftShelf
-from lazy_quarry.probe.machine import local_zone
+from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.store.folder import state_folder
 
 if TYPE_CHECKING:

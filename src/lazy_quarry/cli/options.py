@@ -86,7 +86,7 @@ def print_lines(lines: Iterable[str], err: bool = False) -> None:
 
 def own_zone() -> tzinfo:
     """The time zone of the person at the terminal."""
-    from lazy_quarry.probe.machine import local_zone
+    from lazy_quarry.probe.zone import local_zone
 
     return local_zone()
 

@@ -19,8 +19,9 @@ from lazy_quarry import __version__
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.link.protocol import answer, logged, method_of, submission_of, write_notification
 from lazy_quarry.link.site_client import READING_THE_PLAN
-from lazy_quarry.probe.machine import core_numbers, local_zone, user_name
+from lazy_quarry.probe.machine import core_numbers, user_name
 from lazy_quarry.probe.script import with_surroundings
+from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.local import LocalRunner
 from lazy_quarry.run.node.sockets import listen

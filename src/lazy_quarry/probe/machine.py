@@ -5,16 +5,15 @@ import platform
 import re
 import shutil
 import tempfile
-from datetime import tzinfo
 from pathlib import Path
 
 import platformdirs
 import psutil
 
-from lazy_quarry.core.instants import zone_called
 from lazy_quarry.core.site import Account, Node, Queue, Site, Storage, Tier
 from lazy_quarry.core.units import DAY_MS, format_size
 from lazy_quarry.probe.modules import of_this_machine
+from lazy_quarry.probe.zone import local_zone_name
 
 QUEUE, TIER, TRIAL = "here", "steady", "trial"
 _OVER_NETWORK = ("nfs", "nfs4", "cifs", "smb3", "fuse.sshfs", "afs", "9p")
@@ -75,21 +74,6 @@ def _free_mib(path: Path) -> int:
     while not path.exists():
         path = path.parent
     return shutil.disk_usage(path).free // 2**20
-
-
-def local_zone_name() -> str:
-    """The zone of this machine, or of the person at it (``TZ``), by its name in the IANA database; UTC where it has none."""
-    from tzlocal import get_localzone_name
-
-    try:
-        return get_localzone_name() or "UTC"
-    except (LookupError, OSError, ValueError):
-        return "UTC"
-
-
-def local_zone() -> tzinfo:
-    """That zone, with its changes of daylight saving."""
-    return zone_called(local_zone_name())
 
 
 def this_machine() -> Site:

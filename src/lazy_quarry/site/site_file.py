@@ -22,7 +22,8 @@ from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Account, Kept, Limits, Site, Standing, Tier, Window
 from lazy_quarry.core.units import parse_duration, parse_names
 from lazy_quarry.errors import BadValue, QuarryError
-from lazy_quarry.probe.machine import local_zone, this_machine
+from lazy_quarry.probe.machine import this_machine
+from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.run.node.files import write_whole
 from lazy_quarry.site.site_file_faults import Fault, faults_of, located, toml_of
 

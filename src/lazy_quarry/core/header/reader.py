@@ -19,6 +19,9 @@ from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import exact_size, format_duration, format_size
 from lazy_quarry.errors import BadValue
 
+MOST_UNKNOWN = 50
+"""So many unknown keys are told one by one: for each the nearest known one is looked for."""
+
 
 class HeaderReader:
     """Reads the values of one header into a request, as ``user`` would submit it."""
@@ -31,8 +34,14 @@ class HeaderReader:
         """The values that could be read, by key."""
         self.misspelt = set(notes.block.broken if notes.block else ())
         """Known keys that stand there misspelt or unreadable; nobody is told besides that they are missing."""
+        unknown = [key for key in values if key not in KEYS]
+        left_out = set(unknown[MOST_UNKNOWN:])
         for key, value in values.items():
-            self._read(key, value)
+            if key not in left_out:
+                self._read(key, value)
+        if left_out:
+            said = f"{len(left_out):,} more keys are unknown, from this one on"
+            notes.note("key-unknown", unknown[MOST_UNKNOWN], said, at_value=False)
 
     def _read(self, key: str, value: Any) -> None:
         known = KEYS.get(key)
