@@ -8,7 +8,8 @@ from typing import Any, get_args
 from pydantic import BaseModel, ValidationError
 
 from lazy_quarry.core.header.nearest import nearest
-from lazy_quarry.core.header.toml_places import MOST_LEVELS, nearest_place, scan
+from lazy_quarry.core.header.toml_places import LONG_NUMBER, MOST_LEVELS, nearest_place, scan
+from lazy_quarry.core.header.values import shown
 from lazy_quarry.core.plain_text import shortened
 
 _POSITION = re.compile(r" \(at line (\d+), column \d+\)$|\(at end of document\)$")
@@ -53,7 +54,7 @@ def toml_of(text: str, faults: list[Fault]) -> dict[str, Any]:
         line = min(line, seen.statement_at(line)[1])
         faults.append(Fault(line, f"not TOML: {words[:1].lower()}{words[1:].rstrip()}"))
     except ValueError:
-        faults.append(Fault(1, "a number of more than 4,000 digits is none that a key takes"))
+        faults.append(Fault(1, LONG_NUMBER))
     return {}
 
 
@@ -84,24 +85,16 @@ def _words(one: Any, path: tuple[str, ...], model: type[BaseModel]) -> str:
     if kind == "missing":
         return "this is missing"
     if kind == "literal_error":
-        return f"{_shown(one['input'])} is unknown; it is {context['expected'].replace(chr(39), chr(34))}"
+        return f"{shown(one['input'])} is unknown; it is {context['expected'].replace(chr(39), chr(34))}"
     if kind == "greater_than_equal":
-        return f"{_shown(one['input'])} is too small; the least is {context['ge']:,}"
+        return f"{shown(one['input'])} is too small; the least is {context['ge']:,}"
     if kind == "less_than_equal":
-        return f"{_shown(one['input'])} is too large; the most is {context['le']:,}"
+        return f"{shown(one['input'])} is too large; the most is {context['le']:,}"
     if kind in ("string_too_short", "string_too_long"):
         return "a name has 1 to 100 characters"
     if kind in _ALLOWED:
-        return f"{_shown(one['input'])} is not {_ALLOWED[kind]}"
+        return f"{shown(one['input'])} is not {_ALLOWED[kind]}"
     return str(one["msg"]).removeprefix("Value error, ")
-
-
-def _shown(value: Any) -> str:
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, list | dict):
-        return "a list" if isinstance(value, list) else "a table"
-    return f'"{shortened(value)}"' if isinstance(value, str) else shortened(str(value))
 
 
 def _keys(model: type[BaseModel], path: tuple[str, ...]) -> list[str]:

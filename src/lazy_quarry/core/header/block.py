@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
-from lazy_quarry.core.header.toml_places import MOST_LEVELS, Place, Scan, nearest_place, scan
+from lazy_quarry.core.header.toml_places import LONG_NUMBER, MOST_LEVELS, Place, Scan, nearest_place, scan
 from lazy_quarry.core.plain_text import shortened
 
 MOST_SCRIPT, MOST_HEADER = 2**20, 64 * 2**10
@@ -232,7 +232,7 @@ def _read(
             long = _DIGITS.search(rest)
             at = rest.count("\n", 0, long.start()) if long else 0
             first = last = first_line + at
-            one = error("toml", "a number of more than 4,000 digits is none that a key takes", first)
+            one = error("toml", LONG_NUMBER, first)
         faults.append(one)
         gone = range(first - first_line, last - first_line + 1)
         if not any(left[line].strip() for line in gone):

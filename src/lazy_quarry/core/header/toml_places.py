@@ -6,6 +6,8 @@ from dataclasses import dataclass, field
 
 MOST_LEVELS = 100
 """So deep may values be nested, and so many parts may a dotted key have."""
+LONG_NUMBER = "a number of more than 4,000 digits is none that a key takes"
+"""What is said of a number that Python doesn't read."""
 _TOKEN = re.compile(
     r'''"""(?:\\.|[^\\])*?(?:"""|\Z)|\'\'\'.*?(?:\'\'\'|\Z)|"(?:\\.|[^"\\\n])*"?|'[^'\n]*'?|#[^\n]*'''
     r"""|\n|[\[\]{}=,]|[^\S\n]+|[^\s\[\]{}=,"'#]+""",
@@ -50,6 +52,11 @@ class Scan:
         return max(before, default=(line, line))
 
 
+def _words(key: str) -> tuple[str, ...]:
+    """The parts of a dotted key."""
+    return tuple(word.strip("\"'") for word in _WORD.findall(key))
+
+
 def _numbered(words: tuple[str, ...], begins_one: bool, elements: dict[tuple[str, ...], int]) -> tuple[str, ...]:
     """A table's path with the place (from 0) of each element of an array of tables that it is in."""
     path: tuple[str, ...] = ()
@@ -77,7 +84,7 @@ def scan(toml: str, line: int, indent: int) -> Scan:
 
     def place_of(level: _Level) -> None:
         """Note the key of a value that begins here, and the tables that a dotted one makes."""
-        words = tuple(word.strip("\"'") for word in _WORD.findall(level.key))
+        words = _words(level.key)
         if len(words) > MOST_LEVELS:
             found.deep_line = found.deep_line or line
         elif level.path is not None:
@@ -88,7 +95,7 @@ def scan(toml: str, line: int, indent: int) -> Scan:
     def end_statement() -> None:
         top = levels[0]
         if top.in_value and line > first:
-            path = (*(top.path or ()), *(word.strip("\"'") for word in _WORD.findall(top.key)))
+            path = (*(top.path or ()), *_words(top.key))
             if path in found.places and found.places[path].line == first:
                 here = found.places[path]
                 found.places[path] = Place(here.line, here.column, line)
@@ -113,7 +120,7 @@ def scan(toml: str, line: int, indent: int) -> Scan:
             if token in ("[", "{"):
                 inside = None if token == "[" or level.bracket == "[" or level.path is None else level.path
                 if token == "{" and inside is not None:
-                    inside = (*inside, *(word.strip("\"'") for word in _WORD.findall(level.key)))
+                    inside = (*inside, *_words(level.key))
                 levels.append(_Level(token, inside))
                 if len(levels) > MOST_LEVELS + 1:
                     found.deep_line = found.deep_line or line
@@ -129,7 +136,7 @@ def scan(toml: str, line: int, indent: int) -> Scan:
         elif token == "[" and len(levels) == 1 and not level.key.strip():
             end = toml.find("\n", match.start())
             heading = toml[match.start() : len(toml) if end < 0 else end].partition("#")[0]
-            words = tuple(word.strip("\"'") for word in _WORD.findall(heading))
+            words = _words(heading)
             if len(words) > MOST_LEVELS:
                 found.deep_line = found.deep_line or line
             level.path = _numbered(words[:MOST_LEVELS], heading.startswith("[["), elements)
