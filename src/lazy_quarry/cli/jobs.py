@@ -11,6 +11,7 @@ import click
 from lazy_quarry.cli.options import (
     Usage,
     client_of,
+    fit,
     format_option,
     is_json,
     jobs_argument,
@@ -21,7 +22,7 @@ from lazy_quarry.cli.options import (
     say,
     state_option,
 )
-from lazy_quarry.core.plain_text import displayed, plain
+from lazy_quarry.core.plain_text import displayed
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
@@ -75,7 +76,7 @@ def _watch(client: SiteClient, lines: Callable[[], list[str]]) -> None:
     with suppress(KeyboardInterrupt):
         while True:
             width, height = get_terminal_size()
-            shown = [plain(line)[:width] for line in lines()]
+            shown = [fit(line)[:width] for line in lines()]
             if len(shown) >= height:
                 shown[height - 2 :] = [f"… and {len(shown) - height + 2} more"]
             # Home, each line and the rest of it cleared, and all below: without the flash of an empty screen (ECMA-48).

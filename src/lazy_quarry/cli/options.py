@@ -72,10 +72,15 @@ def print_json(value: Any) -> None:
     click.echo(_MOVING.sub(lambda found: f"\\u{ord(found[0]):04x}", text))  # which JSON reads as the same character
 
 
+def fit(line: str) -> str:
+    """A line with nothing in it that a terminal would act on, in the signs that are wanted."""
+    shown = plain(line.expandtabs(4))
+    return in_plain_signs(shown) if os.environ.get("LQ_SIGNS") == "plain" else shown
+
+
 def say(text: str, err: bool = False, nl: bool = True) -> None:
-    """Print text for people: its lines, with nothing in it that a terminal would act on."""
-    shown = "\n".join(plain(line.expandtabs(4)) for line in text.split("\n"))
-    click.echo(in_plain_signs(shown) if os.environ.get("LQ_SIGNS") == "plain" else shown, err=err, nl=nl)
+    """Print text for people."""
+    click.echo("\n".join(map(fit, text.split("\n"))), err=err, nl=nl)
 
 
 def print_lines(lines: Iterable[str], err: bool = False) -> None:
