@@ -140,7 +140,8 @@ def scan(toml: str, line: int, indent: int) -> Scan:
             if len(words) > MOST_LEVELS:
                 found.deep_line = found.deep_line or line
             level.path = _numbered(words[:MOST_LEVELS], heading.startswith("[["), elements)
-            found.places.setdefault(level.path, Place(line, 1 + indent, line))
+            if level.path:  # a heading that names nothing is no TOML
+                found.places.setdefault(level.path, Place(line, 1 + indent, line))
             level.key = heading
         elif token == "}" and len(levels) > 1:
             levels.pop()
