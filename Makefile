@@ -7,6 +7,7 @@ READY_TEST := $(VENV)/.ready-test
 
 MINUTES ?= 10
 SECONDS ?= 600
+SEED ?= 0
 
 .PHONY: demo test torture fuzz bench docs shots lint format wheel clean
 
@@ -21,7 +22,7 @@ torture: $(READY_TEST)
 	@$(BIN)/python -m torture --minutes $(MINUTES)
 
 fuzz: $(READY_TEST)
-	@$(BIN)/python -m fuzz --seconds $(SECONDS)
+	@$(BIN)/python -m fuzz --seconds $(SECONDS) --seed $(SEED)
 
 bench: $(READY_TEST)
 	@$(BIN)/python -m bench

@@ -1,6 +1,6 @@
 """Try readers with made-up inputs and print how many; exit 1 when one broke a promise, with the input that did.
 
-``python -m fuzz [--seconds 60] [--inputs N] [TARGET...]``. The time is shared by the targets; with ``--inputs`` each gets as many.
+``python -m fuzz [--seconds 60] [--inputs N] [--seed N] [TARGET...]``. The time is shared by the targets; with ``--inputs`` each gets as many.
 Inputs grow from those in tests/corpus/fuzz, towards code that none has reached yet (atheris, over libFuzzer). An input that broke
 a promise is written beside them, where the tests find it.
 """
@@ -24,6 +24,7 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--seconds", type=float, default=60.0)
     parser.add_argument("--inputs", type=int, default=0)
+    parser.add_argument("--seed", type=int, default=0, help="the same begins with the same inputs; 0: others each time")
     parser.add_argument("targets", nargs="*")
     given = parser.parse_args()
     from fuzz.targets import TARGETS
@@ -36,6 +37,7 @@ def main() -> int:
         with tempfile.TemporaryDirectory(prefix="lq-fuzz-") as grown:
             words = [sys.executable, "-m", "fuzz.one", name, grown, str(seeds), f"-artifact_prefix={grown}/broken-"]
             words += [f"-max_len={LONGEST}", f"-timeout={LONGEST_INPUT_S}", "-print_final_stats=1", "-verbosity=0"]
+            words += [f"-seed={given.seed}"] if given.seed else []
             words += [f"-runs={given.inputs}"] if given.inputs else [f"-max_total_time={share}"]
             done = subprocess.run(words, capture_output=True, text=True, errors="replace", check=False)
             count = re.search(r"number_of_executed_units:\s*(\d+)", done.stderr)
