@@ -1,6 +1,7 @@
 """Try readers with made-up inputs and print how many; exit 1 when one broke a promise, with the input that did.
 
-``python -m fuzz [--seconds 60] [--inputs N] [--seed N] [TARGET...]``. The time is shared by the targets; with ``--inputs`` each gets as many.
+``python -m fuzz [--seconds 60] [--inputs N] [--seed N] [TARGET...]``. The time is shared by the targets; with ``--inputs`` each
+gets as many.
 Inputs grow from those in tests/corpus/fuzz, towards code that none has reached yet (atheris, over libFuzzer). An input that broke
 a promise is written beside them, where the tests find it.
 """
