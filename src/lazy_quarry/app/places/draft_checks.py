@@ -34,7 +34,7 @@ class DraftChecks:
         self._findings: tuple[Diagnostic, ...] = ()
         """What other programs last said of the script."""
         self._version = 0
-        """Of the site, as far as is known here."""
+        """The version of the site that was last seen."""
         self._asked: tuple[int, int, float] | None = None
         """The revision, the version of the site and the instant at which it was asked last; None: that had no answer."""
 
