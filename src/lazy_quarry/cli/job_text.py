@@ -76,7 +76,7 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
     if detail.instead:
         lines.append(detail.instead)
     lines += ["", f"  account    {view.account}, queue {view.queue}, tier {view.tier}"]
-    if spans := spans_words(view, now):
+    if spans := spans_words(view):
         lines.append(f"  time       {spans}")
     lines += _used_by_tasks(detail.told) if detail.told else _used(view)
     lines += [f"  charge     {format_core_hours(view.charge_core_ms)} core-hours", f"  output     {view.output}"]

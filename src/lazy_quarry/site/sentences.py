@@ -108,7 +108,7 @@ def how_words(view: JobView) -> str:
     )
 
 
-def spans_words(view: JobView, now_ms: int) -> str:
+def spans_words(view: JobView) -> str:
     """How long a job waited, ran, and took in all; empty before it has started."""
     if view.started_ms is None:
         return ""

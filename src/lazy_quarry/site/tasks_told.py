@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 
 from lazy_quarry.core.job.phase import FAILING
-from lazy_quarry.core.plain_text import shortened
+from lazy_quarry.core.job.sweep import values_words
 from lazy_quarry.site.job_detail import TasksTold
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import Figure, how_words
@@ -34,7 +34,7 @@ def tasks_told(tasks: Sequence[JobView]) -> TasksTold | None:
 
 
 def _failure(view: JobView) -> str:
-    values = ", ".join(f"{name}={shortened(value, 20)}" for name, value in view.parameters)
+    values = values_words(view.parameters)
     return f"{view.label}{f' ({values})' if values else ''}: {how_words(view)}"
 
 

@@ -49,8 +49,9 @@ class DialRows(Rows):
         broken = next((one for one in problems if one.code in ("toml", "header-unclosed")), None)
         words = f"the header cannot be read: line {broken.line}" if broken else ""
         values = None if broken else dict(block.values) if block else {}
-        for override in overrides:
-            override_values(values if values is not None else {}, override)
+        if values is not None:
+            for override in overrides:
+                override_values(values, override)
         self.overridden = overridden_keys(overrides)
         self.show(values, board, words)
 

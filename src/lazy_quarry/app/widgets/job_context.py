@@ -101,9 +101,7 @@ class JobContext(Lines):
             pen.write(f"   {failed or counts_words(view)}", "rust" if failed else "dim")
             pen.write("   a shows its tasks, 5 what they used", "dim")
         elif view.phase.final and row == 2:
-            pen.write(
-                f"   {spans_words(view, view.ended_ms or 0)}; each asked for {format_duration(view.walltime_s)}", "dim"
-            )
+            pen.write(f"   {spans_words(view)}; each asked for {format_duration(view.walltime_s)}", "dim")
         elif view.phase.final and row == 3:
             pen.write(f"   output  {view.output}", "dim")
         elif view.phase is Phase.WAITING:

@@ -84,7 +84,7 @@ class VerdictLines(Lines):
         view, told = detail.view, detail.told
         cpu_ms = told.cpu_ms if told else view.use.cpu_ms
         read, written = (told.read_bytes, told.written_bytes) if told else (view.use.read_bytes, view.use.written_bytes)
-        facts = [("time", spans_words(view, self.now_ms) or "it has not started")]
+        facts = [("time", spans_words(view) or "it has not started")]
         facts.append(("CPU time", format_duration(cpu_ms / 1000)))
         facts.append(("moved", f"{format_bytes(read)} read, {format_bytes(written)} written"))
         facts.append(("ran on", fold_names(told.nodes if told else view.nodes) or "no node"))

@@ -6,7 +6,7 @@ from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, error, hint, warning
 from lazy_quarry.core.header.interpreter import interpreter
 from lazy_quarry.core.job.clashes import first_clash
-from lazy_quarry.core.job.sweep import Array
+from lazy_quarry.core.job.sweep import Array, values_words
 from lazy_quarry.core.paths import JOINED, better_output
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import plural
@@ -58,7 +58,7 @@ def _output(script: CheckedScript) -> Iterator[Diagnostic]:
 
 def _task_words(array: Array, at: int) -> str:
     """``7 (level=2, grid=fine)``."""
-    values = ", ".join(f"{name}={shortened(value, 20)}" for name, value in list(array.values(at).items())[:4])
+    values = values_words(list(array.values(at).items())[:4])
     return f"{array.number(at)} ({values})" if values else str(array.number(at))
 
 

@@ -7,7 +7,7 @@ comes in as text, so the same sweep always has the same tasks.
 import csv
 import io
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from math import gcd, lcm, prod
@@ -82,6 +82,11 @@ class Array:
             index, at = divmod(index, len(group[0].values))
             found = {parameter.name: parameter.values[at] for parameter in group} | found
         return found
+
+
+def values_words(values: Iterable[tuple[str, str]]) -> str:
+    """What tells a task from the others, in a message: ``level=2, grid=fine``."""
+    return ", ".join(f"{name}={shortened(value, 20)}" for name, value in values)
 
 
 def parse_tasks(text: str) -> tuple[tuple[int, int, int], ...]:
