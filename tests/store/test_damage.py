@@ -3,7 +3,9 @@
 import os
 import random
 import shutil
+import sqlite3
 import stat
+from contextlib import closing
 
 import pytest
 
@@ -15,6 +17,7 @@ from lazy_quarry.store.folder import file_system, make_folder
 from lazy_quarry.store.journal import EndedFilter, Journal, adopt
 from lazy_quarry.store.rescue import rescue, use_rescued
 from lazy_quarry.store.sizes import sizes
+from lazy_quarry.store.tables import metadata
 from tests.store.test_journal import Site, request
 
 FILES = ("journal.db", "journal.db-wal", "journal.head")
@@ -82,6 +85,25 @@ def test_no_damage_passes_in_silence_and_every_whole_event_is_saved(tmp_path, cl
             if told % 6 == 0 and "0 events can still be read" not in str(fault):
                 _check_rescue(tmp_path, held)
     assert told > 10
+
+
+@pytest.mark.parametrize("table", metadata.tables.values(), ids=str)
+def test_a_value_of_another_type_than_its_column_s_is_damage(tmp_path, table):
+    site, _ = lived_in(tmp_path)
+    site.journal.close()
+    files = {path.name: path.read_bytes() for path in tmp_path.iterdir()}
+    for column in table.columns:
+        if column.primary_key and column.type.python_type is int and len(table.primary_key.columns) == 1:
+            continue  # the number of the row itself, which has no type of its own
+        put(tmp_path, files)
+        with closing(sqlite3.connect(tmp_path / "journal.db")) as sql, sql:
+            # As a bit of the type does that stands before every value: the text's bytes stay as they are.
+            other = "'text'" if column.type.python_type is bytes else f"CAST({column.name} AS BLOB)"
+            changed = sql.execute(f"UPDATE {table.name} SET {column.name} = {other}").rowcount
+        if not changed:
+            continue
+        with pytest.raises(DamagedJournal, match=rf"{table.name}\.{column.name} holds"):
+            everything(Journal(tmp_path))
 
 
 def _check_rescue(folder, held):

@@ -14,6 +14,7 @@ from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
 from lazy_quarry.core.job.job import TASK_SPAN, task_id
 from lazy_quarry.errors import DamagedJournal, StateFolderError
+from lazy_quarry.store.cells import WrongCell, right_cells
 from lazy_quarry.store.reserve import Reserve
 from lazy_quarry.store.rows import CELL_VALUES, THINNED
 from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, LiveRow
@@ -76,7 +77,8 @@ class SqlStorage:
         except (SQLAlchemyError, sqlite3.Error, OSError) as fault:
             raise explained(fault, self.folder) from None
         except (ValueError, OverflowError, TypeError) as fault:  # what the driver makes of damaged names and numbers
-            raise DamagedJournal(self.folder, f"something in it cannot be read ({type(fault).__name__})") from None
+            what = fault if isinstance(fault, WrongCell) else type(fault).__name__
+            raise DamagedJournal(self.folder, f"something in it cannot be read ({what})") from None
 
     # -- the files themselves ----------------------------------------------------------------------
 
@@ -184,46 +186,51 @@ class SqlStorage:
                 with self.sql.connect() as work:
                     yield work
 
-    def _read(self, query: Any) -> list[Any]:
+    def _rows(self, table: Table, query: Any = None) -> Iterator[Any]:
+        """Whole rows of a table, all of them without a query."""
         with self._reading() as work:
-            return list(work.execute(query))
+            found: Any = work.execute(table.select() if query is None else query)
+            yield from right_cells(table, found)
+
+    def _read(self, table: Table, query: Any = None) -> list[Any]:
+        return list(self._rows(table, query))
 
     def meta(self) -> dict[str, str]:
         """Version, identity and the like."""
-        return {row.key: row.value for row in self._read(select(meta))}
+        return {row.key: row.value for row in self._read(meta)}
 
     def last_event(self) -> EventRow | None:
         """The newest event."""
-        found = self._read(select(events).order_by(events.c.number.desc()).limit(1))
+        found = self._read(events, select(events).order_by(events.c.number.desc()).limit(1))
         return EventRow(*found[0]) if found else None
 
     def events(self, after: int) -> Iterator[EventRow]:
         """Events in order, from the one after a number."""
-        with self._reading() as work:
-            for row in work.execute(select(events).where(events.c.number > after).order_by(events.c.number)):
-                yield EventRow(*row)
+        for row in self._rows(events, select(events).where(events.c.number > after).order_by(events.c.number)):
+            yield EventRow(*row)
 
     def events_of(self, job: int) -> list[EventRow]:
         """All events of a job, in order."""
         return [
-            EventRow(*row) for row in self._read(select(events).where(events.c.job == job).order_by(events.c.number))
+            EventRow(*row)
+            for row in self._read(events, select(events).where(events.c.job == job).order_by(events.c.number))
         ]
 
     def texts(self, keys: Iterable[int]) -> dict[int, str]:
         """Some of the texts, by key."""
         wanted, found = sorted(set(keys) - {0}), dict[int, str]()
         for at in range(0, len(wanted), 500):
-            for row in self._read(select(texts).where(texts.c.key.in_(wanted[at : at + 500]))):
+            for row in self._read(texts, select(texts).where(texts.c.key.in_(wanted[at : at + 500]))):
                 found[row.key] = row.body
         return found
 
     def live(self) -> list[LiveRow]:
         """All jobs that have not ended."""
-        return [LiveRow(*row) for row in self._read(select(live).order_by(live.c.job))]
+        return [LiveRow(*row) for row in self._read(live, select(live).order_by(live.c.job))]
 
     def parts(self) -> dict[str, str]:
         """The rest of the state."""
-        return {row.key: row.body for row in self._read(select(parts))}
+        return {row.key: row.body for row in self._read(parts)}
 
     def ended(self, wanted: EndedFilter) -> list[dict[str, Any]]:
         """Rows of ended jobs, newest first."""
@@ -242,18 +249,16 @@ class SqlStorage:
             query = query.where(ended.c.name == wanted.name)
         if wanted.phase is not None:
             query = query.where(ended.c.phase == wanted.phase)
-        return [dict(row._mapping) for row in self._read(query)]
+        return [dict(row._mapping) for row in self._read(ended, query)]
 
     def ended_job(self, number: int) -> dict[str, Any] | None:
         """The row of one ended job."""
-        found = self._read(select(ended).where(ended.c.job == number))
+        found = self._read(ended, select(ended).where(ended.c.job == number))
         return dict(found[0]._mapping) if found else None
 
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""
-        with self._reading() as work:
-            for row in work.execute(select(metadata.tables[table])):
-                yield dict(row._mapping)
+        return (dict(row._mapping) for row in self._rows(metadata.tables[table]))
 
 
 def _stat(path: Path) -> tuple[int, int, int] | None:

@@ -15,6 +15,7 @@ from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.site import Window
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.store.cells import right_cells
 from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.codec import from_json
 from lazy_quarry.store.rows import (
@@ -47,7 +48,7 @@ def upgrade(work: Connection, folder: Path | None) -> None:
     """
     if not inspect(work).has_table("meta"):
         return
-    known = {row.key: row.value for row in work.execute(meta.select())}
+    known = {row.key: row.value for row in right_cells(meta, work.execute(meta.select()))}
     version = int(known.get("version", VERSION))
     if version > VERSION:
         raise StateFolderError(
