@@ -302,11 +302,11 @@ async def test_enter_on_a_node_opens_its_hours_and_esc_goes_back(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await wait_for(pilot, lambda: app.focused is not None and app.focused.id == "nodes")
         rows = app.query_one("#nodes")
-        rows.move(next(at for at, row in enumerate(rows.rows) if row.nodes and row.nodes[0].name == "c02"))
+        rows.move(next(at for at, row in enumerate(rows.rows) if row.nodes and row.nodes[0].name == "c10"))
         await press(pilot, "enter")
         await wait_for(pilot, lambda: app.query_one("#hours").display)
         hours = text_of(app, "#hours")
-        assert "THE HOURS OF C02" in hours and "eel-tracks of tove" in hours and "firmware" in hours
+        assert "THE HOURS OF C10" in hours and "eel-tracks of tove" in hours and "firmware" in hours
         await press(pilot, "escape")
         await wait_for(pilot, lambda: rows.has_focus and not app.query_one("#hours").display)
 
@@ -421,3 +421,14 @@ async def test_nothing_in_a_script_reaches_the_terminal_as_a_control(tmp_path):
         await settled(pilot)
         sent = "".join(strip.text for strip in app.screen._compositor.render_strips())
         assert "gone" in sent and not MOVING.search(sent)
+
+
+async def test_actions_that_do_not_apply_in_draft_say_when_they_do(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await press(pilot, "2")
+        await wait_for(pilot, lambda: app.place == "draft")
+        await press(pilot, "ctrl+p")
+        await wait_for(pilot, lambda: app.screen.query("#found"))
+        shown = {one.key: one for one in app.screen.query_one("#found").entries}
+        assert shown["ctrl+g"].run is None and shown["ctrl+g"].reason == "with a script in the editor"
+        assert shown["f9"].run is None and shown["ctrl+o"].run is not None

@@ -356,7 +356,7 @@ async def test_the_ledger_is_true_to_the_second(tmp_path):
         present = app.client.site.present
         running = [job for job in present.engine.state.running() if job.request.account == "tide-surge"]
         assert line.running_core_ms == sum(job.cores_allocated * (present.now() - job.started_ms) for job in running)
-        assert line.left_core_ms == 400_000 * 3_600_000 - line.charged_core_ms - line.running_core_ms
+        assert line.left_core_ms == 560_000 * 3_600_000 - line.charged_core_ms - line.running_core_ms
         charged = sum(row.charge_core_ms for row in rows_of(present.journal, sums) if row.account == "tide-surge")
         assert charged == line.charged_core_ms
         assert "tide-surge was charged" in app.query_one(NoteBar).text

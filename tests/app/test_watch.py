@@ -65,14 +65,22 @@ async def test_nodes_are_lanes_with_the_jobs_on_them(tmp_path):
 async def test_why_names_the_standing_and_who_is_ahead(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         jobs = await to_watch(app, pilot)
-        last = app.client.turns()[-1]
-        jobs.move(next(place for place, view in enumerate(jobs.jobs) if view.job == last))
+        put_on(jobs, "estuary-long")
         await press(pilot, "w")
         await wait_for(pilot, lambda: "in the queue, standing" in text_of(app, "#why-lines"))
         text = text_of(app, "#why-lines")
         assert "Waits for" in text and "ahead" in text and "waited" in text
         await press(pilot, "escape")
         assert app.query_one("#ground").display
+
+
+async def test_why_of_an_array_that_runs_speaks_of_its_next_task(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        put_on(jobs, "surge-levels")
+        await press(pilot, "w")
+        await wait_for(pilot, lambda: "as many as at-once allows" in text_of(app, "#why-lines"))
+        assert text_of(app, "#why-lines").count("→") == 1 and "5 at once" in text_of(app, "#why-lines")
 
 
 async def test_a_change_chosen_from_the_ladder_is_made_and_keeps_the_number(tmp_path):
@@ -109,10 +117,11 @@ async def test_ones_own_jobs_move_among_themselves(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         jobs = await to_watch(app, pilot)
         before = app.client.turns()
-        jobs.move(next(place for place, view in enumerate(jobs.jobs) if view.job == before[-1]))
+        put_on(jobs, "estuary-long")
+        own = before.index(jobs.current().job)
         await press(pilot, "shift+up")
         await wait_for(pilot, lambda: app.client.turns() != before)
-        assert app.client.turns() == [*before[:-2], before[-1], before[-2]]
+        assert app.client.turns() == [*before[: own - 1], before[own], before[own - 1], *before[own + 1 :]]
 
 
 async def test_what_is_marked_is_held_together_and_cancelled_after_one_question(tmp_path):

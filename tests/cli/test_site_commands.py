@@ -83,6 +83,28 @@ def test_a_reservation_keeps_jobs_off_and_goes_through_a_calendar(machine):
     assert machine.lq("reserve", "--import", str(calendar)).returncode == 2
 
 
+def test_accounts_are_listed_and_granted_core_hours(machine):
+    sites = machine.work / "sites"
+    sites.mkdir()
+    machine.environment["LQ_SITES"] = str(sites)
+    (sites / "machine.toml").write_text(
+        '[[accounts]]\nname = "reeds"\nbudget = 4\n[[accounts]]\nname = "mud"\nbudget = 1.5\n'
+    )
+    assert machine.lq("account", "move", "reeds", "mud", "2.5", "--why", "a late cruise").returncode == 0
+    assert machine.lq("account", "grant", "reeds", "1,000", "--why", "spring").returncode == 0
+    listed = machine.lq("account").stdout.splitlines()
+    assert listed[0].split() == ["account", "charged", "running", "budget", "left", "jobs", "failed"]
+    assert listed[1].split()[:5] == ["reeds", "0.00", "0.00", "1,002", "1,002"]
+    shown = machine.lq("account", "show", "mud").stdout
+    assert "budget   4.00 core-hours, of them 2.50 granted" in shown and "a late cruise" in shown
+    books = json.loads(machine.lq("account", "show", "reeds", "--format", "json").stdout)[0]
+    assert [(one["core_hours"], one["why"]) for one in books["grants"]] == [(-2.5, "a late cruise"), (1000, "spring")]
+    refused = machine.lq("account", "grant", "mud", "-9", "--why", "too much")
+    assert refused.returncode == 1 and "mud has 4.00 core-hours left" in refused.stderr
+    for wrong in (["show", "sea"], ["show"], ["grant", "mud", "2"], ["grant", "mud", "many", "--why", "x"], ["take"]):
+        assert machine.lq("account", *wrong).returncode == 2, wrong
+
+
 def test_limits_and_tiers_of_the_site_file_hold(machine):
     sites = machine.work / "sites"
     sites.mkdir()

@@ -33,12 +33,11 @@ def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
     if place is not None:
         hints = place.keys()
         now = {key for keys, _, _ in hints for key in keys.split()}
-        why_not = place.why_not()
         for binding in type(place).BINDINGS:
             if not isinstance(binding, Binding) or not binding.description:
                 continue
             key = _SHOWN.get(binding.key, binding.key)
-            reason = "" if key in now else why_not.get(key, "")
+            reason = "" if key in now else place.WHY_NOT.get(key, "")
             run = None if reason else partial(app.call_next, app.action_place_action, binding.action)
             yield Entry(binding.description, key, run, reason)
     for number, name in enumerate(PLACES, 1):

@@ -19,6 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "order": ("changes", "Put your waiting jobs in order, these first; it moves nobody else's."),
     "survey": ("nodes", "Show what the site has: queues, nodes, room now, accounts, tiers, storage, modules."),
     "site": ("site", "Check a site file, or print its JSON Schema for editors."),
+    "account": ("accounts", "List accounts with what they have left, show one, grant core-hours or move them."),
     "node": ("nodes", "Close nodes, open them again, or say that they are lost with their jobs."),
     "reserve": ("nodes", "Reserve nodes for a time: for maintenance, or only for some users or accounts."),
     "unreserve": ("nodes", "Remove a reservation."),

@@ -112,7 +112,7 @@ def _used_by_tasks(told: TasksTold) -> Iterator[str]:
 def why_lines(detail: JobDetail) -> Iterator[str]:
     """What a job waits for, its standing, who is ahead, and what would help."""
     view, told = detail.view, detail.explained
-    yield f"{view.label} {view.name}: {view.why}"
+    yield f"{view.label} {view.name}: {detail.why}"
     if told is None:
         return
     for change in told.changes:

@@ -159,7 +159,7 @@ def why_command(job: str, than: str, state: str, form: str) -> None:
         from lazy_quarry.cli.json_form import why_json
 
         print_json(why_json(detail))
-    elif detail.view.why:
+    elif detail.why:
         from lazy_quarry.cli.job_text import why_lines
 
         print_lines(why_lines(detail))

@@ -76,7 +76,7 @@ def detail_json(detail: JobDetail) -> dict[str, Any]:
 def why_json(detail: JobDetail) -> dict[str, Any]:
     """What a job waits for, when and after which ends it should start, its standing in hours, who is ahead, what would help."""
     view, told = detail.view, detail.explained
-    plain: dict[str, Any] = {"job": view.parent or view.job, "task": view.task, "why": view.why or None}
+    plain: dict[str, Any] = {"job": view.parent or view.job, "task": view.task, "why": detail.why or None}
     plain |= {"forecast": _instant(view.forecast_ms), "instead": detail.instead or None}
     if told is None:
         return plain | {"waits_for": None, "after": [], "place": None, "standing": None, "ahead": [], "changes": []}
@@ -145,8 +145,16 @@ def report_json(file: str, report: DraftReport) -> dict[str, Any]:
 
 def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
     """What there is of a site."""
+    share_of = {
+        one.account: {"part_due": round(one.due, 4), "part_used": round(one.used, 4)} for one in board.person.shares
+    }
     return {
         "site": board.site.name,
+        "others_busy": board.others_busy,
+        "limits": [
+            {"of": bound.kind, "name": bound.name, "what": bound.measure, "in_use": bound.in_use, "most": bound.most}
+            for bound in board.person.limits
+        ],
         "head": board.site.head or None,
         "contact": board.site.contact or None,
         "queues": [
@@ -205,6 +213,7 @@ def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
             {
                 "name": line.account,
                 "left_core_hours": None if line.left_core_ms is None else round(line.left_core_ms / HOUR_MS, 6),
+                **share_of.get(line.account, {}),
             }
             for line in board.accounts
             if line.account in board.person.accounts

@@ -7,7 +7,7 @@ from datetime import tzinfo
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, format_size, plural
-from lazy_quarry.site.sentences import site_words, storage_words
+from lazy_quarry.site.sentences import LEAST_BUSY, others_words, site_words, storage_words
 
 if TYPE_CHECKING:
     from lazy_quarry.site.board import Board
@@ -39,12 +39,17 @@ def survey_lines(board: Board, rooms: list[RoomView], zone: tzinfo) -> Iterator[
     for window in board.site.windows:
         begins, ends = (clock_time(at, board.now_ms, zone) for at in (window.begins_ms, window.ends_ms))
         yield f"ahead: {begins} to {ends} no jobs on {fold_names(window.nodes)}, {window.reason}"
+    if board.others_busy >= LEAST_BUSY:
+        yield others_words(board.others_busy)
+    shares = {one.account: one for one in board.person.shares} if len(board.accounts) > 1 else {}
     for line in board.accounts:
         if line.account in board.person.accounts:
             left = (
                 "no limit" if line.left_core_ms is None else f"{format_core_hours(line.left_core_ms)} core-hours left"
             )
-            yield f"account {line.account}: {left}"
+            share = shares.get(line.account)
+            parts = f"; its part is {share.due:.0%}, lately it had {share.used:.0%} of what was used" if share else ""
+            yield f"account {line.account}: {left}{parts}"
     for bound in board.person.limits:
         yield f"limit of {bound.kind} {bound.name}: {bound.in_use:,} of {bound.most:,} {bound.measure} in use"
     for tier in board.site.tiers:

@@ -14,6 +14,8 @@ from lazy_quarry.demo.yours import yours, yours_waiting
 
 RECENT_FROM_MS = BEGINS_MS - 30 * HOUR_MS
 RECENT_A_DAY = 250
+MORNING = "recent22"
+"""Of a few dozen streams, one that begins with a full cluster and jobs that wait in most queues."""
 FIRST_RECENT = 14_200
 """Numbers of jobs before it belong to the past that is made later."""
 
@@ -22,7 +24,7 @@ def recent_events(seed: int) -> Iterator[Event]:
     """The last thirty hours as events: what ended, what runs, what waits, and yours among them."""
     site = oxbow()
     others = itertools.takewhile(
-        lambda one: one.at_ms < BEGINS_MS, arrivals(f"{seed}:recent", RECENT_FROM_MS, RECENT_A_DAY)
+        lambda one: one.at_ms < BEGINS_MS, arrivals(f"{seed}:{MORNING}", RECENT_FROM_MS, RECENT_A_DAY)
     )
     closed = frozenset(closure.node for closure in site.closures)
     stream = heapq.merge(others, yours(), key=lambda one: one.at_ms)

@@ -4,12 +4,13 @@ import heapq
 import itertools
 from collections.abc import Iterable, Iterator
 
-from lazy_quarry.core.engine.commands import Submit
+from lazy_quarry.core.engine.commands import Command, Submit
 from lazy_quarry.core.engine.events import BroughtForward
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.demo.happenings import happenings
 from lazy_quarry.demo.past import ran
 from lazy_quarry.demo.people import SPARE, Arrival, arrivals
 from lazy_quarry.demo.recent import FIRST_RECENT, RECENT_FROM_MS, recent_events
@@ -34,9 +35,10 @@ class Rehearsed:
         self.runner = RehearsalRunner(seed)
         self.site = SiteInUse(Present(oxbow(), journal, self.runner, user=YOU, clock=lambda: self.now_ms))
         self.present = self.site.present
-        self._coming: Iterator[Arrival] = heapq.merge(
-            arrivals(f"{seed}:coming", BEGINS_MS, FUTURE_A_DAY),
-            arrivals(f"{seed}:spare", BEGINS_MS, SPARE_A_DAY, SPARE),
+        self._coming: Iterator[Command] = heapq.merge(
+            map(_submission, arrivals(f"{seed}:coming", BEGINS_MS, FUTURE_A_DAY)),
+            map(_submission, arrivals(f"{seed}:spare", BEGINS_MS, SPARE_A_DAY, SPARE)),
+            happenings(seed, oxbow()),
             key=lambda one: one.at_ms,
         )
         self._next = next(self._coming)
@@ -59,12 +61,13 @@ class Rehearsed:
             known = (self._next.at_ms, self.runner.next_report_ms(), self.site.dispatcher.next_instant_ms())
             return min(each for each in known if each is not None)
 
-    def _take_in(self, arrival: Arrival) -> None:
+    def _take_in(self, command: Command) -> None:
         try:
-            command = Submit(self.now_ms, arrival.user, arrival.request, arrival.origin)
-            self.present.commit(self.present.engine.decide(command))
+            events = self.present.engine.decide(command)
         except Refused:
-            return  # people ask for too much at times
+            return  # people ask for too much at times, and what fails may be closed already
+        self.present.commit(events)
+        self.site.dispatcher.pass_on(events)
 
     def add_past(self, days: int) -> None:
         """Make the days before the demo begins, and add them to the books."""
@@ -77,6 +80,10 @@ class Rehearsed:
             self.present.journal.import_past(jobs[: FIRST_RECENT - 1])
             self.present.commit(list(_brought_forward(jobs, self.present.now())))
             self.present.past_was_added()
+
+
+def _submission(arrival: Arrival) -> Submit:
+    return Submit(arrival.at_ms, arrival.user, arrival.request, arrival.origin)
 
 
 def _brought_forward(jobs: Iterable[Job], at_ms: int) -> Iterator[BroughtForward]:

@@ -9,7 +9,9 @@ from lazy_quarry.core.units import DAY_MS, HOUR_MS
 BEGINS_MS = round(datetime(2027, 3, 1, 9, 42, tzinfo=UTC).timestamp() * 1000)
 """The demo begins on this Monday morning, whatever the real date."""
 YOU = "tove"
-USERS = ("tove", "imre", "salka", "bram", "noor", "ilse")
+HEAD = "ilse"
+"""Who runs the site."""
+USERS = ("tove", "imre", "salka", "bram", "noor", "ilse", "wren")
 
 _GIB = 1024
 _HOUR_S = 3600
@@ -52,10 +54,10 @@ def oxbow() -> Site:
             Queue("trial", tidal[22:], 1800, 600, 2 * _GIB, max_cores=32, tier="trial", note="short tries, soon"),
         ),
         accounts=(
-            Account("tide-surge", 400_000, ("tove", "imre", "salka"), target=4),
-            Account("eel-tracks", 160_000, ("tove", "noor"), target=2),
-            Account("kelp-fit", 136_000, ("bram", "ilse"), target=2),
-            Account("silt", 300_000, ("ilse", "salka", "noor"), target=3),
+            Account("tide-surge", 560_000, ("tove", "imre", "salka"), target=4),
+            Account("eel-tracks", 120_000, ("tove", "noor", "wren"), target=2),
+            Account("kelp-fit", 160_000, ("bram", "ilse"), target=2),
+            Account("silt", 420_000, ("ilse", "salka", "noor"), target=3),
             Account("commons", 30_000, limits=Limits(cores=64)),
         ),
         tiers=(
@@ -85,6 +87,10 @@ def oxbow() -> Site:
         contact="help@oxbow.example",
         user_limits=(("", Limits(running_jobs=40, waiting_jobs=50)),),
         default_accounts=tuple(
-            zip(USERS, ("tide-surge", "tide-surge", "silt", "kelp-fit", "eel-tracks", "kelp-fit"), strict=True)
+            zip(
+                USERS,
+                ("tide-surge", "tide-surge", "silt", "kelp-fit", "eel-tracks", "kelp-fit", "eel-tracks"),
+                strict=True,
+            )
         ),
     )

@@ -20,6 +20,7 @@ from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.link.protocol import answer, logged, method_of, submission_of, write_notification
 from lazy_quarry.link.site_client import READING_THE_PLAN
 from lazy_quarry.probe.machine import core_numbers, user_name
+from lazy_quarry.probe.others import OthersLoad
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.run.intent import attempt_name
@@ -67,6 +68,7 @@ class Server:
                 clock=lambda: time.time_ns() // 1_000_000,
                 zone=local_zone(),
                 look_up=with_surroundings,
+                others_busy=OthersLoad().cores,
             )
         )
         self.state = self.site.present.engine.state

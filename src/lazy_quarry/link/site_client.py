@@ -104,6 +104,11 @@ class SiteClient(Protocol):
         """Remove a reservation."""
         ...
 
+    @_operations
+    def grant(self, account: str, core_ms: int, why: str, source: str = "") -> Outcome:
+        """Give an account core-ms beside its budget, or move them from another."""
+        ...
+
     # -- what is read of it
 
     @_queries

@@ -123,13 +123,23 @@ class SiteView:
 
 
 @dataclass(frozen=True, slots=True)
+class ShareView:
+    """What part of the cluster an account should get, and its part of what all have used lately, from 0 to 1."""
+
+    account: str
+    due: float
+    used: float
+
+
+@dataclass(frozen=True, slots=True)
 class PersonView:
-    """The person: their default account, the accounts they may charge, and their limits."""
+    """The person: their default account, the accounts they may charge with their shares, and their limits."""
 
     user: str
     account: str
     accounts: tuple[str, ...]
     limits: tuple[LimitView, ...]
+    shares: tuple[ShareView, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -148,6 +158,8 @@ class Board:
     accounts: tuple[AccountLine, ...]
     notices: tuple[str, ...]
     """What stands in the way of jobs, in sentences."""
+    others_busy: float = 0.0
+    """Cores of this machine that are kept busy by what isn't the site's."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,6 +191,7 @@ class BoardChange:
     """Jobs that are no longer on the board."""
     accounts: tuple[AccountLine, ...]
     notices: tuple[str, ...]
+    others_busy: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,6 +13,7 @@ from lazy_quarry import __version__
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.ledger.accounts import AccountLine, Tally
+from lazy_quarry.core.ledger.grants import Grant
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.site.board import (
@@ -23,6 +24,7 @@ from lazy_quarry.site.board import (
     Occupant,
     Owner,
     PersonView,
+    ShareView,
     SiteView,
     Strata,
 )
@@ -61,7 +63,10 @@ class BoardKeeper:
         """What jobs in sight wait for, as that explainer says."""
         self._strata, self._strata_at = Strata(0, 0, 0, 0, 0, 0), -1
         self._person: tuple[int, PersonView] | None = None
-        self._accounts: tuple[dict[str, Tally], float, tuple[AccountLine, ...]] | None = None
+        self._accounts: (
+            tuple[tuple[dict[str, Tally], dict[str, tuple[Grant, ...]]], float, tuple[AccountLine, ...]] | None
+        ) = None
+        self._others = (-BOOKS_S, 0.0)
         self._site: tuple[int, SiteView] | None = None
         site = present.site
         self._queues: dict[str, list[str]] = {}
@@ -101,6 +106,7 @@ class BoardKeeper:
             gone=tuple(number for number in jobs if number not in self._jobs.values),
             accounts=self._accounts_now(),
             notices=self.notices(),
+            others_busy=self._others_now(),
         )
 
     def live(self, numbers: Sequence[int]) -> list[JobView]:
@@ -311,11 +317,20 @@ class BoardKeeper:
     # -- the rest ----------------------------------------------------------------------------------
 
     def _accounts_now(self) -> tuple[AccountLine, ...]:
-        tallies, at, known = self.present.engine.state.tallies, time.monotonic(), self._accounts
+        state, at, known = self.present.engine.state, time.monotonic(), self._accounts
+        books = (state.tallies, state.grants)
         adding = known is not None and any(line.adding_up for line in known[2])
-        if known is None or known[0] != tallies or adding or at - known[1] > BOOKS_S:
-            self._accounts = known = dict(tallies), at, self.present.account_lines()
+        if known is None or known[0] != books or adding or at - known[1] > BOOKS_S:
+            self._accounts = known = (dict(state.tallies), dict(state.grants)), at, self.present.account_lines()
         return known[2]
+
+    def _others_now(self) -> float:
+        """What others keep busy, looked at now and then: it changes all the time."""
+        at, now = time.monotonic(), self.present.now()
+        if at - self._others[0] > BOOKS_S:
+            live = (self.present.runner.live(job, now) for job in self.present.engine.state.running())
+            self._others = at, self.present.others_busy(sum(one[1] for one in live if one is not None))
+        return self._others[1]
 
     def _person_now(self) -> PersonView:
         if self._person is None or self._person[0] != self.present.version:
@@ -328,7 +343,9 @@ class BoardKeeper:
         tiers = [tier.name for tier in site.tiers if not tier.users or user in tier.users]
         owners = [("user", user), *(("account", name) for name in accounts), *(("tier", name) for name in tiers)]
         limits = tuple(LimitView(*one) for one in self.present.engine.limit_use.in_use(owners))
-        return PersonView(user, site.default_account(user) or "", accounts, limits)
+        use = self.present.engine.plans.recent_use(self.present.now())
+        shares = tuple(ShareView(name, *use.of_account(name)) for name in accounts)
+        return PersonView(user, site.default_account(user) or "", accounts, limits, shares)
 
     def _site_at(self, now: int) -> tuple[int, SiteView]:
         """What the site is, and the stamp since when it is so."""

@@ -38,6 +38,7 @@ class BoardMirror:
             jobs=self._order,
             accounts=change.accounts,
             notices=change.notices,
+            others_busy=change.others_busy,
         )
 
     def _take_jobs(self, change: BoardChange) -> None:

@@ -53,6 +53,11 @@ class JobDetail:
     """For a job that has not started: what it waits for, who is ahead, what would help."""
 
     @property
+    def why(self) -> str:
+        """What it waits for, or the tasks of an array that have not started; empty for nothing."""
+        return self.view.why or (self.explained.why.because if self.explained else "")
+
+    @property
     def instead(self) -> str:
         """What would start sooner, in a sentence or two; empty for nothing."""
         return self.explained.instead if self.explained else ""

@@ -1,6 +1,7 @@
 """What changes a site in use. Every command of a person goes through here, and into the journal first."""
 
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 from typing import Literal
 
 from lazy_quarry.core.engine.commands import (
@@ -9,6 +10,7 @@ from lazy_quarry.core.engine.commands import (
     ChangeJob,
     CloseNode,
     Command,
+    GrantHours,
     HoldJob,
     LoseNode,
     OpenNode,
@@ -26,7 +28,7 @@ from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.job.trial import trial_of
 from lazy_quarry.core.site import Window
-from lazy_quarry.core.units import plural
+from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.probe.modules import needed
 from lazy_quarry.site.dependencies import Dependencies
@@ -187,6 +189,11 @@ class Operations:
         if checked.request is None or errors:
             what = errors[0].message if errors else "the header cannot be read"
             raise Refused(f"{job.label} stays as it is: {what}")
+        request, array = job.request, checked.request.array
+        throttled = all(one.startswith("array.at-once=") for one in settings)
+        if throttled and request.array and array and self.present.engine.state.begun(job):
+            request = replace(request, array=replace(request.array, at_once=array.at_once))
+            return ChangeJob(self.present.now(), number, self.present.user, request, tuple(settings))
         request, problem = self.dependencies.resolved(checked.request)
         if problem:
             raise Refused(f"{job.label} stays as it is: {problem}")
@@ -247,6 +254,15 @@ class Operations:
         words = f"{window.name}: {plural(len(window.nodes), 'node')} reserved"
         with self.present.lock:
             outcome = self._site_command(Reserve(self.present.now(), window, self.present.user), words)
+            self.dispatcher.step()
+            return outcome
+
+    def grant(self, account: str, core_ms: int, why: str, source: str = "") -> Outcome:
+        """Give an account core-ms beside its budget, or take some back; from another account where one is named."""
+        words = f"{format_core_hours(abs(core_ms))} core-hours {'given to' if core_ms > 0 else 'taken from'} {account}"
+        with self.present.lock:
+            command = GrantHours(self.present.now(), account, core_ms, self.present.user, why, source)
+            outcome = self._site_command(command, words + (f", from {source}" if source else ""))
             self.dispatcher.step()
             return outcome
 

@@ -32,8 +32,8 @@ class Present:
     """The engine of one site with its journal and its runner, as ``user`` sees it now.
 
     ``clock`` gives the present instant in milliseconds; ``look_up`` adds what is known of files and programs to a
-    submission that comes without. ``lock`` lets one call in at a time, so that none sees
-    another's half-done work; every public call of the parts takes it.
+    submission that comes without; ``others_busy`` tells how many cores are busy beside those that our jobs keep so.
+    ``lock`` lets one call in at a time, so that none sees another's half-done work; every public call of the parts takes it.
     """
 
     def __init__(
@@ -46,9 +46,11 @@ class Present:
         clock: Callable[[], int],
         zone: tzinfo = UTC,
         look_up: Callable[[Submission], Submission] = lambda submission: submission,
+        others_busy: Callable[[float], float] = lambda own: 0.0,
     ) -> None:
         self.site, self.journal, self.runner = site, journal, runner
         self.user, self.clock, self.zone, self.look_up = user, clock, zone, look_up
+        self.others_busy = others_busy
         self.lock = threading.RLock()
         self.engine = Engine(site, journal.load())
         self.began_ms = clock()
@@ -152,7 +154,8 @@ class Present:
 
     def account_lines(self) -> tuple[AccountLine, ...]:
         """The books of all accounts."""
-        lines = account_lines(self.site, self.engine.state.tallies, self.engine.state.running(), self.now())
+        state = self.engine.state
+        lines = account_lines(self.site, state.tallies, state.running(), self.now(), state.grants)
         return tuple(replace(line, adding_up=True) for line in lines) if self.adding_past else lines
 
     def recently_ended(self) -> list[Job]:

@@ -8,6 +8,7 @@ from lazy_quarry.core.engine.events import (
     ClockHeld,
     Ended,
     Event,
+    Granted,
     Held,
     NodeClosed,
     NodeOpened,
@@ -22,7 +23,7 @@ from lazy_quarry.core.engine.events import (
     Unreserved,
 )
 from lazy_quarry.core.job.job import Phase
-from lazy_quarry.core.units import fold_names, format_duration, plural
+from lazy_quarry.core.units import fold_names, format_core_hours, format_duration, plural
 
 
 def record_words(event: Event, zone: tzinfo = UTC) -> str:
@@ -70,5 +71,10 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return f"{plural(event.count, 'task')} that had not started cancelled by {event.by}"
         case BroughtForward():
             return f"brought forward for {event.account}: {plural(event.jobs, 'job')}"
+        case Granted():
+            what = "given to" if event.core_ms >= 0 else "taken from"
+            return (
+                f"{format_core_hours(abs(event.core_ms))} core-hours {what} {event.account} by {event.by}: {event.why}"
+            )
         case ClockHeld():
             return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"

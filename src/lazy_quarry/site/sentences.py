@@ -184,6 +184,15 @@ def site_words(site: SiteView, now_ms: int, zone: tzinfo = UTC) -> str:
     return f"{site.name}: {', '.join(told)}" + (f"; ask {', '.join(ask)}" if ask else "")
 
 
+LEAST_BUSY = 0.5
+"""Cores of others' that are worth a word."""
+
+
+def others_words(busy: float) -> str:
+    """What others keep busy of this machine."""
+    return f"about {busy:.1f} cores are busy with what isn't this site's"
+
+
 def storage_words(area: Storage) -> str:
     """A storage area in a few words: where it is seen, whether it is backed up, what it is fit for."""
     told = ["on every node" if area.shared else "on each node by itself", "backed up" if area.kept else "not backed up"]

@@ -10,6 +10,7 @@ from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.charges import by_day
+from lazy_quarry.core.ledger.grants import Grant
 from lazy_quarry.core.site import Window
 from lazy_quarry.store.checks import MASK, as_number, next_chain, row_check, text_check
 from lazy_quarry.store.codec import decode, encode, from_json, lean, text_key, to_json, whole
@@ -22,6 +23,7 @@ _PART_KINDS: dict[str, Any] = {
     "tallies": dict[str, Tally],
     "orders": dict[str, tuple[int, ...]],
     "reserved": dict[str, Window],
+    "grants": dict[str, tuple[Grant, ...]],
 }
 _OF_ACCOUNT = dict[str, dict[int, int]]
 THINNED = "thinned"

@@ -10,6 +10,7 @@ from lazy_quarry.core.engine.commands import (
     ChangeJob,
     CloseNode,
     Finish,
+    GrantHours,
     HoldJob,
     OpenNode,
     ReleaseJob,
@@ -26,7 +27,8 @@ from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.ledger.accounts import account_lines
 from lazy_quarry.core.ledger.charges import by_day
-from lazy_quarry.core.site import Limits, Queue, Window
+from lazy_quarry.core.ledger.grants import budgets
+from lazy_quarry.core.site import Account, Limits, Queue, Window
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.store.codec import decode, encode
@@ -162,6 +164,49 @@ def test_closed_nodes_take_no_jobs():
         engine.decide(OpenNode(1, "n1"))
     with pytest.raises(Refused):
         engine.decide(CloseNode(1, "n9", ""))
+
+
+def test_at_once_of_an_array_whose_tasks_run_can_be_changed_and_takes_effect_at_once():
+    engine = Engine(small_site((4,)))
+    asked = request(array=Array(((1, 6, 1),), 1))
+    do(engine, Submit(0, "ada", asked, Origin("")))
+    do(engine, Schedule(0))
+    assert engine.decide(Schedule(1)) == []
+    do(engine, ChangeJob(2, 1, "ada", replace(asked, array=Array(((1, 6, 1),), 3)), ("array.at-once=3",)))
+    assert len([event for event in do(engine, Schedule(2)) if isinstance(event, Started)]) == 2
+    with pytest.raises(Refused, match="at-once alone can be changed"):
+        engine.decide(ChangeJob(3, 1, "ada", replace(asked, walltime_s=60)))
+    with pytest.raises(Refused, match="at-once alone can be changed"):
+        engine.decide(ChangeJob(3, 1, "ada", replace(asked, array=None)))
+
+
+def test_a_grant_adds_to_a_budget_moves_and_is_taken_back():
+    site = small_site(budget=1)
+    site = replace(site, accounts=(*site.accounts, Account("reeds", 2)))
+    engine = Engine(site)
+    hour = 3_600_000
+    do(engine, Submit(0, "ada", request(walltime_s=2 * 3600), Origin("")))
+    assert engine.decide(Schedule(0)) == []
+    do(engine, GrantHours(1, "silt", hour * 2, "bo", "a late cruise", "reeds"))
+    assert [type(event) for event in do(engine, Schedule(1))] == [Started]
+    assert budgets(site, engine.state.grants) == {"silt": 3 * hour, "reeds": 0}
+    do(engine, GrantHours(2, "silt", -hour, "bo", "not needed"))
+    lines = account_lines(site, {}, engine.state.running(), 2, engine.state.grants)
+    assert [grant.why for grant in lines[0].grants] == ["a late cruise", "not needed"]
+    assert lines[0].budget_core_ms == 2 * hour
+    for command, words in (
+        (GrantHours(3, "reeds", -1, "bo", "x"), "reeds has 0.00 core-hours left"),
+        (GrantHours(3, "silt", hour, "bo", "x", "reeds"), "reeds has 0.00"),
+        (GrantHours(3, "eels", hour, "bo", "x"), "eels has no budget"),
+        (GrantHours(3, "mud", hour, "bo", "x"), 'no account "mud"'),
+        (GrantHours(3, "silt", hour, "bo", " "), "say why"),
+        (GrantHours(3, "silt", 0, "bo", "x"), "at most a billion"),
+        (GrantHours(3, "silt", 10**16, "bo", "x"), "at most a billion"),
+        (GrantHours(3, "silt", hour, "bo", "x", "silt"), "from one account to another"),
+        (GrantHours(3, "silt", -hour, "bo", "x", "reeds"), "more than none"),
+    ):
+        with pytest.raises(Refused, match=words):
+            engine.decide(command)
 
 
 def test_a_clock_set_back_is_held_and_told_once():

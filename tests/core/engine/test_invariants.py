@@ -16,6 +16,7 @@ from lazy_quarry.core.engine.commands import (
     ChangeJob,
     CloseNode,
     Finish,
+    GrantHours,
     HoldJob,
     LoseNode,
     OpenNode,
@@ -143,7 +144,7 @@ class Draw:
             ["submit"] * 12
             + ["finish"] * 5
             + ["overtime", "overmemory", "hold", "release", "cancel", "cancel-task", "change", "order"]
-            + ["lose", "close", "open", "open", "reserve", "look", "look", "reopen"]
+            + ["lose", "close", "open", "open", "reserve", "grant", "look", "look", "reopen"]
         )
         return what, self.number(0, 50), self.one_of([0, 0, 1000, 30_000, 60_000, 900_000, -5000])
 
@@ -226,6 +227,9 @@ class World:
                 (node,), at + 60_000 * place, at + 60_000 * (place + 30), "r", USERS[: place % 2], (), f"w{place % 3}"
             )
             self.tell(Reserve(at, window, "ada"))
+        elif what == "grant":
+            account, source = ACCOUNTS[place % 2], ("", "", "eels", "silt")[place % 4]
+            self.tell(GrantHours(at, account, (place - 10) * 900_000, user, "more", source))
         elif what == "look":
             plan = self.engine.plans.plan(max(at, self.engine.state.at_ms))
             if place % 2:  # a slice of it

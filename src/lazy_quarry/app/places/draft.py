@@ -46,13 +46,13 @@ class DraftPlace(Place):
     DraftPlace #right { width: 78; height: 1fr; border-left: solid $faint; }
     DraftPlace #path { display: none; border: none; height: 1; background: $raised; padding: 0 1; }
     DraftPlace #page { height: 1fr; }
-    DraftPlace.-narrow #sides { layout: vertical; }
-    DraftPlace.-narrow { padding-top: 0; }
+    DraftPlace.-narrow { padding-top: 0; }  DraftPlace.-narrow #sides { layout: vertical; }
     DraftPlace.-narrow #right { width: 1fr; height: 9; layout: horizontal; border-left: none; border-top: solid $faint; }
     DraftPlace.-narrow #right:focus-within { height: 14; }
     DraftPlace.-narrow DialRows { max-height: 15; }
     DraftPlace.-narrow ReportRows { padding-top: 0; }
     """
+    WHY_NOT = draft_sentences.WHY_NOT
     BINDINGS = [
         Binding("ctrl+g", "submit", "submit", priority=True),
         Binding("ctrl+s", "save", "save", priority=True),

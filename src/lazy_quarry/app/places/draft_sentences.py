@@ -16,6 +16,11 @@ BEGIN_KEYS: list[KeyHint] = [
     ("esc", "back to the script", "app.place_action('back')"),
 ]
 
+WHY_NOT = {
+    **dict.fromkeys(("f8", "f9"), "where the check has something to say"),
+    **dict.fromkeys(("ctrl+g", "ctrl+s", "f5", "f7"), "with a script in the editor"),
+}
+
 
 def check_words(one: Diagnostic) -> str:
     """A finding, with its fix if it has one."""

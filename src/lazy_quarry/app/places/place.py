@@ -1,6 +1,6 @@
 """What every place is."""
 
-from typing import cast
+from typing import ClassVar, cast
 
 from textual.containers import Container
 
@@ -17,6 +17,8 @@ class Place(Container):
 
     DEFAULT_CSS = "Place { height: 1fr; width: 1fr; }"
 
+    WHY_NOT: ClassVar[dict[str, str]] = {}
+    """Keys that work only at times, each with when: what is said while the place doesn't name them among its keys."""
     board: Board | None = None
     ready = False
     """True once its widgets are there; before that the present is not shown on it."""
@@ -57,10 +59,6 @@ class Place(Container):
     def all_keys(self) -> list[KeyHint]:
         """Every key of the place, whatever is under the cursor."""
         return self.keys()
-
-    def why_not(self) -> dict[str, str]:
-        """Keys that work only at times, each with when: what is said where it doesn't."""
-        return {}
 
     def leave(self) -> None:
         """The person leaves the application: save what must not be lost."""

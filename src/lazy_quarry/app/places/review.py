@@ -130,6 +130,7 @@ class ReviewPlace(Place):
     ReviewPlace.-narrow RunRows { width: 46; }
     ReviewPlace.-narrow #middle { width: 1fr; height: 15; border-right: none; }
     """
+    WHY_NOT = {"e": "on a run that writes its errors to a file of their own", "g": "where there are runs"}
     BINDINGS = [
         Binding("e", "which", "output or errors"),
         Binding("tab", "side", "other side", priority=True),
@@ -249,7 +250,8 @@ class ReviewPlace(Place):
         keys: list[KeyHint] = [("↑↓", "run", ""), ("tab", "output", "app.place_action('side')")]
         if self.detail and self.detail.view.output != self.detail.view.errors:
             keys.append(("e", "output or errors", "app.place_action('which')"))
-        keys.append(("g", "its script in Draft", "app.place_action('script')"))
+        if self.detail:
+            keys.append(("g", "its script in Draft", "app.place_action('script')"))
         keys.append(("4", "watch", "app.go('watch')"))
         return keys
 

@@ -43,6 +43,7 @@ class SurveyPlace(Place):
     SurveyPlace.-narrow TraitRows:focus { height: auto; }
     SurveyPlace.-narrow #software-box { display: none; }
     """
+    WHY_NOT = dict.fromkeys(("r", "t", "/"), "with the nodes in sight; esc goes back to them")
     BINDINGS = [
         Binding("slash", "search", "search software"),
         Binding("r", "room", "room now"),

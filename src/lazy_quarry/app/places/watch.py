@@ -42,6 +42,7 @@ class WatchPlace(OverTime):
     WatchPlace #find { display: none; }
     WatchPlace .pane { height: 1fr; min-height: 6; display: none; }
     """
+    WHY_NOT = watch_sentences.WHY_NOT
     BINDINGS = [
         Binding("enter", "open", "inspect"),
         Binding("w", "pane('why')", "why"),
@@ -219,10 +220,6 @@ class WatchPlace(OverTime):
     def all_keys(self) -> list[KeyHint]:
         """Every key, with what it does in a sentence."""
         return watch_sentences.ALL_KEYS
-
-    def why_not(self) -> dict[str, str]:
-        """When keys work that depend on the row."""
-        return watch_sentences.WHY_NOT
 
     # -- what is shown -----------------------------------------------------------------------------
 

@@ -10,6 +10,7 @@ from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.site import Queue
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.site.board import Board, NodeView
+from lazy_quarry.site.sentences import LEAST_BUSY
 
 OWNERS = {"mine": "ochre", "accounts": "moss", "others": "stone"}
 
@@ -189,6 +190,9 @@ class NodeRows(Rows):
             pen.write(words if len(words) <= left else f"   {len(nodes)} alike"[:left], "dim")
         else:
             names = ", ".join(dict.fromkeys(occupant.name for occupant in first.occupants))
+            busy = self.board.others_busy if self.board else 0.0  # a site of this machine has one node
+            if busy >= LEAST_BUSY:
+                pen.write(f"   others keep {busy:.1f} busy", "rust" if first.cores_used + busy > first.cores else "dim")
             room = self.room - pen.at - 4
             if names and room > 6:
                 pen.write("   ").cell(names, room, "dim")

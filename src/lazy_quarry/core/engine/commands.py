@@ -117,6 +117,18 @@ class Unreserve:
 
 
 @dataclass(frozen=True, slots=True)
+class GrantHours:
+    """Give an account core-ms beside its budget, or take some back (negative); from another account where one is named."""
+
+    at_ms: int
+    account: str
+    core_ms: int
+    by: str
+    why: str
+    source: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Schedule:
     """Start whatever the plan places at this instant."""
 
@@ -167,6 +179,7 @@ Command = (
     | LoseNode
     | Reserve
     | Unreserve
+    | GrantHours
     | Schedule
     | Finish
 )

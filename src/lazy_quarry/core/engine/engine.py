@@ -15,6 +15,7 @@ from lazy_quarry.core.engine.commands import (
     CloseNode,
     Command,
     Finish,
+    GrantHours,
     HoldJob,
     LoseNode,
     OpenNode,
@@ -50,6 +51,7 @@ _DECISIONS: dict[type, Callable[[Situation, Any], list[Event]]] = {
     LoseNode: site_decisions.lose_node,
     Reserve: site_decisions.reserve,
     Unreserve: site_decisions.unreserve,
+    GrantHours: site_decisions.grant_hours,
     Schedule: schedule_decisions.schedule,
     Finish: finish,
 }

@@ -194,6 +194,18 @@ class BroughtForward:
     """The use that was allocated, by user and day: (user, the day's first instant, core-ms)."""
 
 
+@dataclass(frozen=True, slots=True)
+class Granted:
+    """An account was given core-ms, or gave them away when they are negative."""
+
+    kind: ClassVar[str] = "granted"
+    at_ms: int
+    account: str
+    core_ms: int
+    by: str
+    why: str
+
+
 Event = (
     TaskMade
     | TasksDropped
@@ -210,6 +222,7 @@ Event = (
     | Unreserved
     | NodeClosed
     | NodeOpened
+    | Granted
     | ClockHeld
 )
 KINDS: dict[str, Any] = {event.kind: event for event in get_args(Event)}

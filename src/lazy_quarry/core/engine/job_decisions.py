@@ -1,5 +1,7 @@
 """The events of the commands about jobs: one function for each command. It returns events or raises :class:`Refused`."""
 
+from dataclasses import replace
+
 from lazy_quarry.core.engine.commands import CancelJob, CancelTask, ChangeJob, HoldJob, OrderJobs, ReleaseJob, Submit
 from lazy_quarry.core.engine.events import (
     Changed,
@@ -15,6 +17,7 @@ from lazy_quarry.core.engine.events import (
 )
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.job.job import EACH, Job, Phase, make_task, task_id
+from lazy_quarry.core.job.request import Request
 from lazy_quarry.errors import Refused
 
 
@@ -100,16 +103,22 @@ def _not_running(now: Situation, job: Job, by: str) -> Ended:
 
 
 def change(now: Situation, command: ChangeJob) -> list[Event]:
-    """Change the request of a job that has not started. It keeps its number and the time it has waited."""
+    """Change the request of a job that has not started. It keeps its number and the time it has waited.
+
+    Of an array some task of which has started, at-once alone can be changed.
+    """
     job = now.own_job(command.job, command.by, "change")
-    begun = bool(now.state.tasks.get(job.number) or job.next_index or job.handled_tasks)
-    if job.phase is Phase.RUNNING or begun:
-        what = "some of its tasks have started or ended" if begun else "it runs"
-        raise Refused(f"{job.label} can't be changed any more: {what}")
+    if job.phase is Phase.RUNNING:
+        raise Refused(f"{job.label} can't be changed any more: it runs")
     if job.parent is not None:
         raise Refused(f"{job.label} is a task; change the array before it starts")
-    now.limit_use.accept(job.user, command.request, job.number)
-    _check_after(now, command)
+    if now.state.begun(job):
+        if not _alike_but_at_once(job.request, command.request):
+            why = "some of its tasks have started or ended, so at-once alone can be changed"
+            raise Refused(f"{job.label} can't be changed any more: {why}")
+    else:
+        now.limit_use.accept(job.user, command.request, job.number)
+        _check_after(now, command)
     return [
         Changed(
             at_ms=now.at_ms,
@@ -121,6 +130,12 @@ def change(now: Situation, command: ChangeJob) -> list[Event]:
             doomed_tasks=command.doomed_tasks,
         )
     ]
+
+
+def _alike_but_at_once(old: Request, new: Request) -> bool:
+    if new.array is None or old.array is None:
+        return False
+    return old == replace(new, array=replace(new.array, at_once=old.array.at_once))
 
 
 def _check_after(now: Situation, command: Submit | ChangeJob) -> None:

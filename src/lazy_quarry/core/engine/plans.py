@@ -12,6 +12,7 @@ from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Request, task_request
+from lazy_quarry.core.ledger.grants import budgets
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, RecentUse, use_updated_at
 from lazy_quarry.core.plan.earlier import Earlier
 from lazy_quarry.core.plan.limits import LimitRows
@@ -185,11 +186,10 @@ class Plans:
 
     def limit_rows(self, at_ms: int) -> LimitRows:
         """The site's limits with nothing in use, and each budget as the jobs that run leave it at the least."""
-        left: dict[str, int] = {}
-        for account in self.site.accounts:
-            if account.budget_core_hours is not None:
-                tally = self.state.tallies.get(account.name)
-                left[account.name] = account.budget_core_ms - (tally.charged_core_ms if tally else 0)
+        left = budgets(self.site, self.state.grants)
+        for account in left:
+            if account in self.state.tallies:
+                left[account] -= self.state.tallies[account].charged_core_ms
         rows = LimitRows(self.site, at_ms, left)
         for job in self.state.running():
             account_ = job.request.account

@@ -1,13 +1,17 @@
 """The events of the commands about nodes and reservations."""
 
-from lazy_quarry.core.engine.commands import CloseNode, LoseNode, OpenNode, Reserve, Unreserve
-from lazy_quarry.core.engine.events import Event, NodeClosed, NodeOpened, Reserved, Stopping, Unreserved
+from lazy_quarry.core.engine.commands import CloseNode, GrantHours, LoseNode, OpenNode, Reserve, Unreserve
+from lazy_quarry.core.engine.events import Event, Granted, NodeClosed, NodeOpened, Reserved, Stopping, Unreserved
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.instants import LATEST_MS
+from lazy_quarry.core.ledger.grants import budgets
+from lazy_quarry.core.units import format_core_hours
 from lazy_quarry.errors import Refused
 
 MOST_NAME, MOST_REASON = 100, 1000
 """Characters of a reservation's name, and of a reason."""
+MOST_GRANTED_MS = 10**9 * 3_600_000
+"""A billion core-hours: more is a slip, and sums of such stay whole numbers everywhere."""
 
 
 def close_node(now: Situation, command: CloseNode) -> list[Event]:
@@ -63,3 +67,35 @@ def unreserve(now: Situation, command: Unreserve) -> list[Event]:
     if command.name not in now.state.reserved:
         raise Refused(f'there is no reservation "{command.name}" that was made here')
     return [Unreserved(now.at_ms, command.name, command.by)]
+
+
+def grant_hours(now: Situation, command: GrantHours) -> list[Event]:
+    """An account gets core-hours, or some that it hasn't used are taken back; they may come from another account."""
+    hours = command.core_ms
+    if not command.why.strip() or len(command.why) > MOST_REASON:
+        raise Refused(f"say why, in at most {MOST_REASON:,} characters")
+    if hours == 0 or abs(hours) > MOST_GRANTED_MS:
+        raise Refused("grant core-hours, at most a billion")
+    if command.source and hours < 0:
+        raise Refused("core-hours that move are more than none")
+    if command.source == command.account:
+        raise Refused("core-hours move from one account to another")
+    for account, more in ((command.account, hours), (command.source, -hours)):
+        if account:
+            _check_grant(now, account, more)
+    events: list[Event] = [Granted(now.at_ms, command.account, hours, command.by, command.why)]
+    if command.source:
+        events.insert(0, Granted(now.at_ms, command.source, -hours, command.by, command.why))
+    return events
+
+
+def _check_grant(now: Situation, account: str, core_ms: int) -> None:
+    if account not in now.site.account:
+        raise Refused(f'there is no account "{account}"')
+    budget = budgets(now.site, now.state.grants).get(account)
+    if budget is None:
+        raise Refused(f"{account} has no budget, so nothing can be granted to it or taken from it")
+    tally = now.state.tallies.get(account)
+    left = budget - (tally.charged_core_ms if tally else 0)
+    if left + core_ms < 0 and core_ms < 0:
+        raise Refused(f"{account} has {format_core_hours(max(0, left))} core-hours left; no more can be taken from it")

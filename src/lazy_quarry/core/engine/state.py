@@ -12,6 +12,7 @@ from lazy_quarry.core.engine.events import (
     ClockHeld,
     Ended,
     Event,
+    Granted,
     Held,
     NodeClosed,
     NodeOpened,
@@ -30,6 +31,7 @@ from lazy_quarry.core.engine.tracked import Tracked
 from lazy_quarry.core.job.job import EACH, Job, Phase, Use, make_task, outlook
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.charges import by_day
+from lazy_quarry.core.ledger.grants import Grant
 from lazy_quarry.core.ledger.recent_use import KEPT_DAYS
 from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import DAY_MS
@@ -54,6 +56,8 @@ class State:
     """Each user's own order among their waiting jobs."""
     reserved: dict[str, Window] = field(default_factory=dict)
     """Windows and reservations made here, beside those of the site, by name."""
+    grants: dict[str, tuple[Grant, ...]] = field(default_factory=dict)
+    """What each account was given beside its budget, oldest first."""
     clock_held_ms: int = 0
     """Where journal time stood when the clock was last found set back."""
 
@@ -113,6 +117,9 @@ class State:
                 self._add(event.account, event.charge_core_ms, event.allocated_core_ms, event.jobs, event.failed)
                 for user, day, core_ms in event.recent:
                     self._used(event.account, user, day, core_ms)
+            case Granted():
+                grant = Grant(event.at_ms, event.core_ms, event.by, event.why)
+                self.grants[event.account] = (*self.grants.get(event.account, ()), grant)
             case ClockHeld():
                 self.clock_held_ms = event.at_ms
         return None
@@ -120,8 +127,15 @@ class State:
     def _change(self, event: Changed) -> None:
         job = self.jobs[event.job]
         origin = replace(job.origin, overrides=(*job.origin.overrides, *event.overrides))
+        if self.begun(job):  # of an array whose tasks start already: what it waits for is decided
+            self.jobs[event.job] = replace(job, request=event.request, origin=origin)
+            return
         self._follow_no_more(job)
         self._set_waits(replace(job, request=event.request, origin=origin, skip_reason=""), event)
+
+    def begun(self, job: Job) -> bool:
+        """Whether some task of an array has started or ended."""
+        return bool(self.tasks.get(job.number) or job.next_index or job.handled_tasks)
 
     def _follow_no_more(self, job: Job) -> None:
         for number, _ in job.unmet:
@@ -325,6 +339,7 @@ class State:
             },
             orders=dict(self.orders),
             reserved=dict(self.reserved),
+            grants=dict(self.grants),
         )
 
     def running(self) -> list[Job]:

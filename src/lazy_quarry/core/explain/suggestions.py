@@ -59,6 +59,13 @@ class Suggestions:
         if job.phase is not Phase.WAITING or (placement is not None and placement.start_ms <= now):
             return
         asked = placement.start_ms if placement else None
+        array, tasks = job.request.array, self.engine.state.tasks.get(job.number, ())
+        if array is not None and array.at_once is not None and len(tasks) >= array.at_once:
+            # Whatever else is asked for, the next task starts when one of them ends.
+            if self.start_with(job, job.request) == now:
+                more = len(tasks) + 1
+                yield Suggestion((("array.at-once", str(more)),), f"It would start now with {more} at once.", now)
+            return
         for tries in (self._shorter(job), self._fewer(job), self._leaner(job), self._elsewhere(job)):
             best: Suggestion | None = None
             for settings, words, request in tries:

@@ -1,11 +1,13 @@
 """The accounts' books: what each was charged, and what it has left."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.ledger.charges import allocated_core_ms
+from lazy_quarry.core.ledger.grants import Grant, budgets
 from lazy_quarry.core.site import Site
 
 
@@ -19,6 +21,8 @@ class AccountLine:
     budget_core_ms: int | None
     jobs: int
     failed: int
+    grants: tuple[Grant, ...] = ()
+    """What is in the budget beside the site file's, oldest first."""
     adding_up: bool = False
     """True while earlier jobs are being added: what was charged and what is left isn't known yet."""
 
@@ -41,7 +45,11 @@ class Tally:
 
 
 def account_lines(
-    site: Site, tallies: dict[str, Tally], running_jobs: Iterable[Job], now_ms: int
+    site: Site,
+    tallies: dict[str, Tally],
+    running_jobs: Iterable[Job],
+    now_ms: int,
+    grants: Mapping[str, Iterable[Grant]] = MappingProxyType({}),
 ) -> tuple[AccountLine, ...]:
     """One line for each account of the site, and for any other that was ever charged."""
     running: dict[str, int] = {}
@@ -50,19 +58,18 @@ def account_lines(
         running[job.request.account] = running.get(job.request.account, 0) + spent
     names = dict.fromkeys([account.name for account in site.accounts])
     names |= dict.fromkeys(tallies) | dict.fromkeys(running)
-    lines = []
+    lines, granted = [], budgets(site, grants)
     for name in names:
         tally = tallies.get(name, Tally())
-        account = site.account.get(name)
-        budget = account.budget_core_ms if account and account.budget_core_hours is not None else None
         lines.append(
             AccountLine(
                 name,
                 tally.charged_core_ms,
                 running.get(name, 0),
-                budget,
+                granted.get(name),
                 tally.jobs,
                 tally.failed,
+                tuple(grants.get(name, ())),
             )
         )
     return tuple(lines)

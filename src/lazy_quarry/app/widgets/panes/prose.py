@@ -39,7 +39,7 @@ class Prose(Rows):
 def why_prose(detail: JobDetail, width: int) -> Iterator[tuple[str, str]]:
     """What a job waits for, what would help, its standing, who is ahead: lines with their colours."""
     told = detail.explained
-    words = detail.view.why or detail.verdict or "it waits for nothing"
+    words = detail.why or detail.verdict or "it waits for nothing"
     for line in wrap(f"{words[:1].upper()}{words[1:]}", width - 6, 4):
         yield line, "ink"
     if told is None:
