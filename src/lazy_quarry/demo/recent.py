@@ -14,7 +14,7 @@ from lazy_quarry.demo.yours import yours, yours_waiting
 
 RECENT_FROM_MS = BEGINS_MS - 30 * HOUR_MS
 RECENT_A_DAY = 250
-MORNING = "recent22"
+MORNING = "recent91"
 """Of a few dozen streams, one that begins with a full cluster and jobs that wait in most queues."""
 FIRST_RECENT = 14_200
 """Numbers of jobs before it belong to the past that is made later."""
