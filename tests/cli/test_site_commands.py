@@ -105,6 +105,42 @@ def test_accounts_are_listed_and_granted_core_hours(machine):
         assert machine.lq("account", *wrong).returncode == 2, wrong
 
 
+def test_figures_are_drawn_from_the_shell(machine):
+    job = machine.submit("true", "name=one")
+    machine.ended(job)
+    drawn = machine.work / "a.svg"
+    (node,) = [one["name"] for one in json.loads(machine.lq("survey", "--format", "json").stdout)["nodes"]]
+    script = machine.work / "s.sh"
+    script.write_text("#!/bin/sh\n# /// job\n# ranks = 2\n# ///\ntrue\n")
+    for words, told in (
+        (["nodes"], "Nodes of"),
+        (["hours", node], f"The hours of {node}"),
+        (["lanes", "--from", "1h ago", "--until", "2h"], "one"),
+        (["lanes", "--job", str(job)], "one"),
+        (["node-lanes", node], node),
+        (["placement", str(script)], "2 ranks of 1 thread"),
+        (["ladder", str(script)], "walltime"),
+    ):
+        assert machine.lq("draw", *words, "--svg", str(drawn)).returncode == 0, words
+        assert told in drawn.read_text(), words
+    assert (
+        machine.lq(
+            "draw", "nodes", "--pdf", str(machine.work / "a.pdf"), "--ground", "dusk", "--size", "slide"
+        ).returncode
+        == 0
+    )
+    assert (machine.work / "a.pdf").read_bytes().startswith(b"%PDF")
+    for wrong in (
+        ["hours"],
+        ["hours", "nowhere"],
+        ["sky"],
+        ["nodes", "--ground", "mud"],
+        ["placement", "none.sh"],
+        ["lanes", "--from", "x"],
+    ):
+        assert machine.lq("draw", *wrong).returncode == 2, wrong
+
+
 def test_limits_and_tiers_of_the_site_file_hold(machine):
     sites = machine.work / "sites"
     sites.mkdir()

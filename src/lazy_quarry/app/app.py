@@ -52,7 +52,8 @@ class QuarryApp(App[None]):
     TITLE = "lazy quarry"
     ENABLE_COMMAND_PALETTE = False
     CSS = """
-    Screen { background: $ground; color: $ink; layout: vertical; }
+    Screen { color: $ink; layout: vertical; }
+    #_default { background: $ground; }
     #body { height: 1fr; }
     """
     BINDINGS = [
@@ -62,6 +63,7 @@ class QuarryApp(App[None]):
         Binding("ctrl+t", "ground", "dusk or chalk", priority=True),
         Binding("question_mark", "keys", "keys"),
         Binding("ctrl+p", "find_action", "any action", priority=True),
+        Binding("ctrl+e", "figure", "a figure to take along", priority=True),
         Binding("plus,equals_sign", "faster(1)", "faster"),
         Binding("minus", "faster(-1)", "slower"),
         Binding("space", "stand", "pause"),
@@ -331,6 +333,21 @@ class QuarryApp(App[None]):
         """All keys of the place."""
         place = self._present()
         self.push_screen(Help(self.place, place.all_keys() if place else []))
+
+    def action_figure(self) -> None:
+        """Draw what is seen, for taking along."""
+        from lazy_quarry.app.widgets.figure_pane import FigurePane
+
+        place = self._present()
+        offers = place.figures() if place else []
+        if not offers:
+            self.post_message(Say("There is nothing to draw here now."))
+        elif not isinstance(self.screen, FigurePane):
+            self.push_screen(FigurePane(offers, self.folder), self._taken_along)
+
+    def _taken_along(self, told: str | None) -> None:
+        if told:
+            self.post_message(Say(told))
 
     def action_ground(self) -> None:
         """Change between the dark and the light colours."""

@@ -51,6 +51,9 @@ def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
         ("clock: to the next thing that happens", ".", app.action_step),
     ):
         yield Entry(words, key, partial(app.call_next, action) if rehearsed else None, reason)
+    drawn = place is not None and bool(place.figures())
+    run = partial(app.call_next, app.action_figure) if drawn else None
+    yield Entry("a figure to take along: SVG or PDF", "ctrl+e", run, "" if drawn else "where something is drawn")
     yield Entry("dusk or chalk: dark or light", "ctrl+t", app.action_ground)
     yield Entry("all keys of this place", "?", app.action_keys)
     yield Entry("leave; drafts are kept, jobs go on", "ctrl+q", partial(app.call_next, app.action_quit))

@@ -1,31 +1,18 @@
 """Colours by meaning, in a dark and a light palette, and the styles made of them."""
 
-from dataclasses import dataclass
+from dataclasses import astuple, dataclass
 from functools import cache, cached_property
 
 from rich.style import Style
 from textual.theme import Theme
 
 from lazy_quarry.core.job.job import Phase
+from lazy_quarry.draw import palette
 
 
 @dataclass(frozen=True)
-class Palette:
-    """Ochre: mine, running, the cursor, keys. River: waiting. Heather: blocked. Moss: done. Rust: failed, closed."""
-
-    name: str
-    dark: bool
-    ground: str
-    raised: str
-    ink: str
-    dim: str
-    faint: str
-    stone: str
-    ochre: str
-    moss: str
-    rust: str
-    river: str
-    heather: str
+class Palette(palette.Colours):
+    """Colours with what Textual and Rich need of them."""
 
     @cached_property
     def theme(self) -> Theme:
@@ -92,17 +79,5 @@ PHASE_ROLES = {
     Phase.SKIPPED: "heather",
 }
 
-DUSK = Palette(
-    "dusk", True, "#1a1916", "#26231d", "#ddd6c7", "#8b8374", "#4a453c", "#6b6558",
-    "#d9a441", "#93ad6b", "#c75f3e", "#74a3bd", "#a98bb5",
-)  # fmt: skip
-CHALK = Palette(
-    "chalk", False, "#f4f0e6", "#e8e1d1", "#2b2822", "#6a6252", "#c5bca8", "#a59c88",
-    "#8a5a00", "#4a6b1f", "#a83c1b", "#2a6584", "#73507f",
-)  # fmt: skip
-SIXTEEN = Palette(
-    "sixteen", True, "#000000", "#0000aa", "#ffffff", "#aaaaaa", "#555555", "#aaaaaa",
-    "#ffff55", "#55ff55", "#ff5555", "#55ffff", "#ff55ff",
-)  # fmt: skip
-"""For terminals with sixteen colours: each meaning has one of them as it is, so that none falls together with another."""
-PALETTES = {palette.name: palette for palette in (DUSK, CHALK, SIXTEEN)}
+DUSK, CHALK, SIXTEEN = (Palette(*astuple(one)) for one in (palette.DUSK, palette.CHALK, palette.SIXTEEN))
+PALETTES = {one.name: one for one in (DUSK, CHALK, SIXTEEN)}

@@ -14,6 +14,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import plural
 from lazy_quarry.site.board import Board, NodeView
 from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.node_use import holders
 
 SCOPES = (("mine", "mine"), ("accounts", "my accounts"), ("everyone", "everyone"))
 _ORDER = {Phase.RUNNING: 0, Phase.WAITING: 1, Phase.BLOCKED: 1, Phase.HELD: 2}
@@ -277,22 +278,3 @@ class Arranger:
             if ("node", node.name) in choice.opened:
                 for view in sorted(jobs, key=_turn):
                     yield Row(("job", f"{node.name}:{view.job}"), view, depth=1)
-
-
-def holders(board: Board) -> dict[str, list[tuple[int, int, int, str]]]:
-    """Who has, had or is expected to have how many cores of each node, and from when to when."""
-    own = set(board.person.accounts)
-    held: dict[str, list[tuple[int, int, int, str]]] = {}
-    for view in board.jobs:
-        if view.rows:
-            continue
-        owner = "mine" if view.user == board.person.user else "accounts" if view.account in own else "others"
-        if view.started_ms is not None:
-            end = view.ended_ms or max(board.now_ms, view.started_ms + (view.walltime_s + view.grace_s) * 1000)
-            for name, cores in view.cores_by_node.items():
-                held.setdefault(name, []).append((view.started_ms, end, len(cores), owner))
-        elif view.forecast_ms is not None and view.forecast_end_ms is not None and view.forecast_nodes:
-            each = -(-view.cores // len(view.forecast_nodes))
-            for name in view.forecast_nodes:
-                held.setdefault(name, []).append((view.forecast_ms, view.forecast_end_ms, each, "expected"))
-    return held

@@ -18,6 +18,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "change": ("changes", "Change the request of waiting jobs; they keep their number and standing."),
     "order": ("changes", "Put your waiting jobs in order, these first; it moves nobody else's."),
     "survey": ("nodes", "Show what the site has: queues, nodes, room now, accounts, tiers, storage, modules."),
+    "draw": ("draw", "Draw nodes, jobs over time, a draft's place and starts as SVG or PDF."),
     "site": ("site", "Check a site file, or print its JSON Schema for editors."),
     "account": ("accounts", "List accounts with what they have left, show one, grant core-hours or move them."),
     "node": ("nodes", "Close nodes, open them again, or say that they are lost with their jobs."),

@@ -117,7 +117,12 @@ def candidates(commands: click.Group, before: list[str], current: str) -> Iterat
         yield from ((word, "") for word in _WORDS.get(name, ()))
 
 
-_WORDS = {"account": ("list", "show", "grant", "move"), "completion": tuple(SHELLS), "node": ("close", "open", "lost")}
+_WORDS: dict[str, tuple[str, ...]] = {
+    "account": ("list", "show", "grant", "move"),
+    "completion": tuple(SHELLS),
+    "draw": ("nodes", "hours", "lanes", "node-lanes", "placement", "ladder"),
+    "node": ("close", "open", "lost"),
+}
 
 
 def _options(command: click.Command) -> Iterator[Candidate]:

@@ -62,6 +62,8 @@ class Rehearsed:
             return min(each for each in known if each is not None)
 
     def _take_in(self, command: Command) -> None:
+        if isinstance(command, Submit) and self._spent(command.request.account):
+            return  # people don't submit what can't be charged
         try:
             events = self.present.engine.decide(command)
         except Refused:
@@ -80,6 +82,11 @@ class Rehearsed:
             self.present.journal.import_past(jobs[: FIRST_RECENT - 1])
             self.present.commit(list(_brought_forward(jobs, self.present.now())))
             self.present.past_was_added()
+
+    def _spent(self, account: str) -> bool:
+        lines = {} if self.present.adding_past else {one.account: one for one in self.present.account_lines()}
+        left = lines[account].left_core_ms if account in lines else None
+        return left is not None and left <= 0
 
 
 def _submission(arrival: Arrival) -> Submit:

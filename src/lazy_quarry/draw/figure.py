@@ -1,5 +1,6 @@
 """What all drawings share: size, colours, type, and how they are written."""
 
+import warnings
 from pathlib import Path
 from typing import Any
 
@@ -10,20 +11,28 @@ COLOURS = ("#b07d1c", "#3d7a99", "#b04a2c", "#5f7a38", "#7c5f8a")
 ENDINGS = (".svg", ".pdf")
 
 
-def new_figure(rows: int = 1, share_x: bool = False, width: float = 8.0, height: float = 5.0) -> tuple[Any, Any]:
-    """A figure and its axes, from top to bottom. Sizes in inches, as in Matplotlib."""
+def manner() -> None:
+    """What all drawings have in common: type that stays text and is embedded, the same bytes each time."""
     import matplotlib
 
     matplotlib.use("Agg")
-    from matplotlib.figure import Figure
-
-    manner: dict[Any, Any] = {
+    shared: dict[Any, Any] = {
+        "font.family": "DejaVu Sans",
         "font.size": 9,
+        "axes.titlesize": 10,
+        "hatch.linewidth": 0.5,
+        "pdf.fonttype": 42,
         "svg.hashsalt": "lazy quarry",
         "svg.fonttype": "none",
-        "axes.titlesize": 10,
     }
-    matplotlib.rcParams.update(manner)
+    matplotlib.rcParams.update(shared)
+
+
+def new_figure(rows: int = 1, share_x: bool = False, width: float = 8.0, height: float = 5.0) -> tuple[Any, Any]:
+    """A figure and its axes, from top to bottom. Sizes in inches, as in Matplotlib."""
+    from matplotlib.figure import Figure
+
+    manner()
     figure = Figure(figsize=(width, height), layout="constrained")
     axes = figure.subplots(rows, 1, sharex=share_x, squeeze=False)[:, 0]
     for one in axes:
@@ -41,7 +50,12 @@ def save(figure: Any, path: Path) -> None:
     if path.suffix.lower() not in ENDINGS:
         raise QuarryError(f"{path}: drawings are written as {' or '.join(ENDINGS)}")
     metadata = {"Date": None} if path.suffix.lower() == ".svg" else {"CreationDate": None}
+    part = path.with_name(f".{path.name}.part")
     try:
-        figure.savefig(path, metadata=metadata)
+        with warnings.catch_warnings():
+            warnings.filterwarnings("ignore", message="Glyph")  # a sign that the font lacks is drawn as a box
+            figure.savefig(part, metadata=metadata, format=path.suffix.lower()[1:])
+        part.replace(path)
     except OSError as fault:
+        part.unlink(missing_ok=True)
         raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None

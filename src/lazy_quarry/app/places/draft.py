@@ -8,6 +8,7 @@ from textual.binding import Binding
 from textual.containers import Container, Horizontal, Vertical
 from textual.widgets import Input, TextArea
 
+from lazy_quarry.app.figures_of import Offer, draft_figures
 from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, Say
@@ -41,16 +42,14 @@ class DraftPlace(Place):
     """The script on the left; its request as dials on the right, and what the site says of it."""
 
     DEFAULT_CSS = """
-    DraftPlace { padding-top: 1; }
-    DraftPlace #left { width: 1fr; height: 1fr; }
+    DraftPlace { padding-top: 1; }  DraftPlace #left { width: 1fr; height: 1fr; }
     DraftPlace #right { width: 78; height: 1fr; border-left: solid $faint; }
     DraftPlace #path { display: none; border: none; height: 1; background: $raised; padding: 0 1; }
     DraftPlace #page { height: 1fr; }
     DraftPlace.-narrow { padding-top: 0; }  DraftPlace.-narrow #sides { layout: vertical; }
     DraftPlace.-narrow #right { width: 1fr; height: 9; layout: horizontal; border-left: none; border-top: solid $faint; }
     DraftPlace.-narrow #right:focus-within { height: 14; }
-    DraftPlace.-narrow DialRows { max-height: 15; }
-    DraftPlace.-narrow ReportRows { padding-top: 0; }
+    DraftPlace.-narrow DialRows { max-height: 15; }  DraftPlace.-narrow ReportRows { padding-top: 0; }
     """
     WHY_NOT = draft_sentences.WHY_NOT
     BINDINGS = [
@@ -385,15 +384,16 @@ class DraftPlace(Place):
         """What the key in the cursor's line means, or what is wrong there."""
         if self.beginning.shown:
             return draft_sentences.BEGIN
-        dials, report = self.query_one(DialRows), self.query_one(ReportRows)
-        if dials.has_focus and (dial := dials.under_cursor()):
-            return draft_sentences.dial_words(dial)
-        if report.has_focus and (words := draft_sentences.line_words(report.under_cursor())):
-            return words
-        if one := self.checks.at(self.document.cursor_line):
-            return draft_sentences.check_words(one)
-        key_line = self.editor.line_of_header(self.document.cursor_line - 1)
-        return draft_sentences.key_words(key_line) or draft_sentences.script_words(self.report)
+        dials, report, line = self.query_one(DialRows), self.query_one(ReportRows), self.document.cursor_line
+        told = draft_sentences.dial_words(dials.under_cursor()) if dials.has_focus else ""
+        told = told or (draft_sentences.line_words(report.under_cursor()) if report.has_focus else "")
+        told = told or draft_sentences.check_words(self.checks.at(line))
+        key_line = self.editor.line_of_header(line - 1)
+        return told or draft_sentences.key_words(key_line) or draft_sentences.script_words(self.report)
+
+    def figures(self) -> list[Offer]:
+        """Placement and start of the draft as it is now."""
+        return draft_figures(self.report, self.board, self.quarry.zone)
 
     def keys(self) -> list[KeyHint]:
         """What can be done here."""

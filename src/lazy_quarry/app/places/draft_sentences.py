@@ -22,14 +22,18 @@ WHY_NOT = {
 }
 
 
-def check_words(one: Diagnostic) -> str:
+def check_words(one: Diagnostic | None) -> str:
     """A finding, with its fix if it has one."""
+    if one is None:
+        return ""
     fix = f" f9: {one.fix.label}." if one.fix else ""
     return f"Line {one.line}, {one.severity.words}: {one.message}.{fix}"
 
 
-def dial_words(dial: Dial) -> str:
+def dial_words(dial: Dial | None) -> str:
     """What a dial sets."""
+    if dial is None:
+        return ""
     if dial.trait:
         return f"{dial.name}: → requires it, → again excludes its nodes. The figures beside it count the nodes that would match."
     return f"{dial.name}: {KEY_NOTES.get(dial.key, '')}"

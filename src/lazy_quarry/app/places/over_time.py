@@ -1,5 +1,6 @@
 """The keys with which a person moves the time that Watch shows."""
 
+from lazy_quarry.app.figures_of import Offer, lane_figures, node_lane_figures
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.axis import AxisLine
 from lazy_quarry.app.widgets.job_context import JobContext
@@ -23,6 +24,20 @@ class OverTime(Place):
         """Back to now."""
         self.query_one(JobRows).axis.show_now()
         self._redraw()
+
+    def figures(self) -> list[Offer]:
+        """The rows as lanes."""
+        rows = self.query_one(JobRows)
+        first, zone = rows.scroll_offset.y, self.quarry.zone
+        inside = rows.arranged.rows[first : first + rows.size.height]
+        if rows.by_node:
+            names = [row.node.name for row in rows.arranged.rows if row.node is not None]
+            seen = [row.node.name for row in inside if row.node is not None]
+            at = names.index(seen[0]) if seen else 0
+            return node_lane_figures(self.board, rows.axis, names, slice(at, at + len(seen)), zone)
+        shown = [row.view for row in inside if row.view is not None]
+        before = sum(row.view is not None for row in rows.arranged.rows[:first])
+        return lane_figures(self.board, rows.axis, rows.jobs, slice(before, before + len(shown)), zone)
 
     def _redraw(self) -> None:
         for kind in (AxisLine, JobRows, JobContext):

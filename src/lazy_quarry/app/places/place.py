@@ -4,6 +4,7 @@ from typing import ClassVar, cast
 
 from textual.containers import Container
 
+from lazy_quarry.app.figures_of import Offer
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.site.board import Board
@@ -59,6 +60,10 @@ class Place(Container):
     def all_keys(self) -> list[KeyHint]:
         """Every key of the place, whatever is under the cursor."""
         return self.keys()
+
+    def figures(self) -> list[Offer]:
+        """What can be drawn of what is seen here, for taking along."""
+        return []
 
     def leave(self) -> None:
         """The person leaves the application: save what must not be lost."""

@@ -7,6 +7,7 @@ from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
+from lazy_quarry.app.figures_of import Offer, survey_figures
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, OpenNode, Say
 from lazy_quarry.app.places.place import Place
@@ -227,6 +228,12 @@ class SurveyPlace(Place):
             )
         more = len(node.occupants) - len(told)
         return words + "; ".join(told) + (f"; and {more} more." if more else ".")
+
+    def figures(self) -> list[Offer]:
+        """The nodes, and the hours of the one under the cursor."""
+        hours, entry = self.query_one(NodeHours), self.query_one(NodeRows).entry()
+        node = hours.node if hours.display else entry.nodes[0].name if entry and entry.nodes else ""
+        return survey_figures(self.board, node, self.quarry.zone)
 
     def keys(self) -> list[KeyHint]:
         """What can be done here."""

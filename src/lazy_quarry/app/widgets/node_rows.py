@@ -10,6 +10,7 @@ from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.site import Queue
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.site.board import Board, NodeView
+from lazy_quarry.site.node_use import alike
 from lazy_quarry.site.sentences import LEAST_BUSY
 
 OWNERS = {"mine": "ochre", "accounts": "moss", "others": "stone"}
@@ -29,27 +30,10 @@ def entries(board: Board, fold: bool = True) -> list[Entry]:
     shown: set[str] = set()
     for queue in board.site.queues:
         rows.append(Entry(queue))
-        group: list[NodeView] = []
-        for node in (node for node in board.nodes if queue.name in node.queues and node.name not in shown):
-            if group and fold and _alike(group[-1], node):
-                group.append(node)
-                continue
-            if group:
-                rows.append(Entry(None, tuple(group)))
-            group = [node]
-        if group:
-            rows.append(Entry(None, tuple(group)))
-        shown |= {node.name for node in board.nodes if queue.name in node.queues}
+        nodes = [node for node in board.nodes if queue.name in node.queues and node.name not in shown]
+        rows += [Entry(None, group) for group in (alike(nodes) if fold else ((node,) for node in nodes))]
+        shown |= {node.name for node in nodes}
     return rows
-
-
-def _alike(one: NodeView, other: NodeView) -> bool:
-    same = (one.cores, one.memory_mib, one.gpus, one.traits, one.closed)
-    if same != (other.cores, other.memory_mib, other.gpus, other.traits, other.closed):
-        return False
-    return [(occupant.job, len(occupant.cores)) for occupant in one.occupants] == [
-        (occupant.job, len(occupant.cores)) for occupant in other.occupants
-    ]
 
 
 class NodeRows(Rows):

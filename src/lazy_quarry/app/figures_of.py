@@ -1,0 +1,91 @@
+"""Which figures each place offers for taking along: words, and what makes the figure."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import tzinfo
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from lazy_quarry.app.widgets.axis import Axis
+    from lazy_quarry.draw.values import Figure
+    from lazy_quarry.site.board import Board
+    from lazy_quarry.site.draft_view import DraftReport
+    from lazy_quarry.site.job_view import JobView
+
+Offer = tuple[str, "Callable[[], Figure]"]
+"""A figure in words, and what makes it; it may raise :class:`QuarryError`. Nothing is imported before it is made."""
+
+
+def survey_figures(board: Board | None, node: str, zone: tzinfo) -> list[Offer]:
+    """All nodes as they are, and the hours of one."""
+    if board is None:
+        return []
+
+    def nodes() -> Figure:
+        from lazy_quarry.draw.of_nodes import nodes_figure
+
+        return nodes_figure(board, zone)
+
+    def hours() -> Figure:
+        from lazy_quarry.draw.of_nodes import hours_figure
+
+        return hours_figure(board, node, zone)
+
+    return [("the nodes, by who has them", nodes), *([(f"the hours of {node}", hours)] if node else [])]
+
+
+def draft_figures(report: DraftReport | None, board: Board | None, zone: tzinfo) -> list[Offer]:
+    """Where a draft would run, and when it would start."""
+    if report is None or board is None:
+        return []
+
+    def placement() -> Figure:
+        from lazy_quarry.draw.of_draft import placement_figure
+
+        return placement_figure(report, board.site.name, zone)
+
+    def ladder() -> Figure:
+        from lazy_quarry.draw.of_draft import ladder_figure
+
+        return ladder_figure(report, board.site.name, zone)
+
+    offers: list[Offer] = [("the cores it would get", placement)] if report.place.nodes else []
+    return [*offers, *([("the start ladder", ladder)] if report.starts.ladder or report.starts.fewer else [])]
+
+
+def lane_figures(board: Board | None, axis: Axis, views: Sequence[JobView], seen: slice, zone: tzinfo) -> list[Offer]:
+    """Jobs over the time in sight, those in sight and all that are listed; all of them over all of their time."""
+    if board is None or not views:
+        return []
+    begin, end = axis.begin_ms, axis.begin_ms + axis.span_ms
+
+    def lanes(which: Sequence[JobView], whole: bool = False) -> Callable[[], Any]:
+        def make() -> Figure:
+            from lazy_quarry.draw.of_jobs import lanes_figure, span_of
+
+            return lanes_figure(board, which, *(span_of(which, board.now_ms) if whole else (begin, end)), zone)
+
+        return make
+
+    offers: list[Offer] = [("the jobs in sight, over the time in sight", lanes(views[seen]))]
+    if len(views[seen]) < len(views):
+        offers.append(("all jobs that are listed, over the time in sight", lanes(views)))
+    return [*offers, ("all jobs that are listed, from the first start to the last end", lanes(views, whole=True))]
+
+
+def node_lane_figures(board: Board | None, axis: Axis, names: Sequence[str], seen: slice, zone: tzinfo) -> list[Offer]:
+    """Nodes over the time in sight."""
+    if board is None or not names:
+        return []
+
+    def lanes(which: Sequence[str]) -> Callable[[], Any]:
+        def make() -> Figure:
+            from lazy_quarry.draw.of_nodes import node_lanes_figure
+
+            return node_lanes_figure(board, which, axis.begin_ms, axis.begin_ms + axis.span_ms, zone)
+
+        return make
+
+    offers: list[Offer] = [("the nodes in sight", lanes(names[seen]))]
+    return [*offers, *([("all nodes that are listed", lanes(names))] if len(names[seen]) < len(names) else [])]

@@ -1,0 +1,167 @@
+"""Figures from the shell: the same as ``ctrl+e`` takes along."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from lazy_quarry.cli.options import Usage, client_of, numbers_of, own_zone, say, state_option
+
+if TYPE_CHECKING:
+    from lazy_quarry.draw.values import Figure
+    from lazy_quarry.link.site_client import SiteClient
+    from lazy_quarry.site.draft_view import DraftReport
+
+FIGURES = {
+    "nodes": "all nodes, by who has them",
+    "hours": "the hours of a node: draw hours NODE",
+    "lanes": "jobs over time; --everyone, --job N for one or an array with its tasks",
+    "node-lanes": "nodes over time; draw node-lanes [NODES]",
+    "placement": "the cores that a script would get: draw placement SCRIPT",
+    "ladder": "when a script would start: draw ladder SCRIPT",
+}
+"""Every figure by its name, with what it is of."""
+
+
+@click.command("draw")
+@click.argument("figure", metavar="FIGURE")
+@click.argument("what", metavar="[NODE|NODES|SCRIPT]", required=False, default="")
+@click.option("--job", default="", metavar="N", help="lanes: of this job, an array with its tasks")
+@click.option("--everyone", is_flag=True, help="lanes: of all people's jobs")
+@click.option("--from", "since", default="", metavar="T", help="where the time begins: 06:00, 2h ago, 2026-11-23")
+@click.option("--until", default="", metavar="T", help="where it ends, or a duration after it begins")
+@click.option("--ground", default="print", metavar="print|dusk|chalk", help="white paper, or the screen's colours")
+@click.option("--size", default="page", metavar="page|column|slide", help="how wide")
+@click.option("--svg", default="", metavar="F", help="write SVG to this file")
+@click.option("--pdf", default="", metavar="F", help="write PDF to this file")
+@state_option
+def draw_command(
+    figure: str,
+    what: str,
+    job: str,
+    everyone: bool,
+    since: str,
+    until: str,
+    ground: str,
+    size: str,
+    svg: str,
+    pdf: str,
+    state: str,
+) -> None:
+    from lazy_quarry.draw.grounds import GROUNDS, SIZES
+    from lazy_quarry.draw.paint import draw
+
+    if figure not in FIGURES:
+        raise Usage(f"draw {figure}: there are " + ", ".join(FIGURES))
+    if ground not in GROUNDS or size not in SIZES:
+        raise Usage(f"--ground is one of {', '.join(GROUNDS)}, --size one of {', '.join(SIZES)}")
+    if figure in ("hours", "placement", "ladder") and not what:
+        raise Usage(f"it is {FIGURES[figure]}")
+    client = client_of(state)
+    made = _MAKERS[figure](client, what, job, everyone, (since, until))
+    paths = [Path(one) for one in (svg, pdf) if one]
+    for path in paths or [Path(f"{made.name}.svg")]:
+        draw(made, path, ground, size)
+        say(f"{path}: {made.title}")
+
+
+def _nodes(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+    from lazy_quarry.draw.of_nodes import nodes_figure
+
+    return nodes_figure(client.board(), own_zone())
+
+
+def _hours(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+    from lazy_quarry.draw.of_nodes import hours_figure
+
+    return hours_figure(client.board(), what, own_zone())
+
+
+def _lanes(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+    from lazy_quarry.draw.of_jobs import lanes_figure, span_of
+
+    board = client.board()
+    if job:
+        detail = client.detail(numbers_of(client, [job])[0])
+        views = [detail.view, *detail.tasks]
+    else:
+        views = [one for one in board.jobs if one.parent is None and (everyone or one.user == board.person.user)]
+    begin, end = _span(span, board.now_ms, span_of(views, board.now_ms))
+    return lanes_figure(board, views, begin, end, own_zone())
+
+
+def _node_lanes(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+    from lazy_quarry.core.units import HOUR_MS, parse_names
+    from lazy_quarry.draw.of_nodes import node_lanes_figure
+
+    board = client.board()
+    known = [node.name for node in board.nodes]
+    names = list(parse_names(what)) if what else known
+    for name in names:
+        if name not in known:
+            raise Usage(f'there is no node "{name}" that runs jobs')
+    begin, end = _span(span, board.now_ms, (board.now_ms - 4 * HOUR_MS, board.now_ms + 8 * HOUR_MS))
+    return node_lanes_figure(board, names, begin, end, own_zone())
+
+
+def _placement(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+    from lazy_quarry.draw.of_draft import placement_figure
+
+    return placement_figure(_report(client, what), client.board().site.name, own_zone())
+
+
+def _ladder(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+    from lazy_quarry.draw.of_draft import ladder_figure
+
+    return ladder_figure(_report(client, what), client.board().site.name, own_zone())
+
+
+_MAKERS: dict[str, "Callable[[SiteClient, str, str, bool, tuple[str, str]], Figure]"] = {
+    "nodes": _nodes,
+    "hours": _hours,
+    "lanes": _lanes,
+    "node-lanes": _node_lanes,
+    "placement": _placement,
+    "ladder": _ladder,
+}
+
+
+def _span(span: tuple[str, str], now_ms: int, otherwise: tuple[int, int]) -> tuple[int, int]:
+    """The time that is asked for; what isn't said is as otherwise."""
+    from lazy_quarry.core.instants import parse_since
+    from lazy_quarry.core.units import parse_duration
+    from lazy_quarry.errors import BadValue
+
+    since, until = span
+    try:
+        begin = parse_since(since, now_ms, own_zone()) if since else otherwise[0]
+    except BadValue as fault:
+        raise Usage(f"--from: {fault}") from None
+    if not until:
+        return begin, max(otherwise[1], begin + 60_000)
+    try:
+        end = begin + 1000 * parse_duration(until)
+    except BadValue:
+        try:
+            end = parse_since(until, now_ms, own_zone())
+        except BadValue as fault:
+            raise Usage(f"--until: {fault}; or a duration, such as 8h") from None
+    if end <= begin:
+        raise Usage("--until must come after --from")
+    return begin, end
+
+
+def _report(client: "SiteClient", path: str) -> "DraftReport":
+    """What the site says of a script."""
+    import os
+
+    from lazy_quarry.cli.files import read_script
+    from lazy_quarry.core.header.submission import Submission
+    from lazy_quarry.errors import BadValue
+
+    try:
+        text = read_script(path)
+    except BadValue as fault:
+        raise Usage(f"{path}: {fault}") from None
+    return client.check(Submission(text, path, os.getcwd(), (), (), tuple(os.environ.items())))

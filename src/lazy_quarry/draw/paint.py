@@ -1,0 +1,396 @@
+"""Figures painted by Matplotlib, as SVG or PDF: text stays text, and all of it lies on the page."""
+
+import re
+from collections.abc import Sequence
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from lazy_quarry.core.plain_text import plain as plain_line
+from lazy_quarry.draw.figure import manner, save
+from lazy_quarry.draw.grounds import GROUNDS, SIZES, Ground
+from lazy_quarry.draw.values import Field, Figure, Graph, Lanes, Scale
+
+MOST_ROWS = 400
+"""Rows of one figure; what is beyond is told in its note by whoever makes it."""
+_LINES = {"solid": "solid", "broken": (0, (5, 2.5)), "dotted": (0, (1.2, 2)), "double": "solid", "ribbon": "solid"}
+_NOT_XML = re.compile("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+"""What XML 1.0 has no place for, and so SVG has none."""
+_EDGE_IN = 0.12
+_LACKING = 1.3
+"""How wide a sign that the font lacks is taken to be, in parts of the type's size."""
+_SLIDE_ROWS = 14
+"""Rows that a slide holds in its usual type."""
+_TALLEST = 0.5
+"""Inches of a row at most, where a page has more room than rows."""
+_POINT = 72.0
+
+
+def draw(figure: Figure, path: Path, ground: str = "print", size: str = "page") -> None:
+    """Write a figure. The same figure gives the same bytes.
+
+    Raises :class:`QuarryError` for an ending that isn't known, or a file that can't be written.
+    """
+    save(painted(figure, GROUNDS[ground], size), path)
+
+
+def painted(figure: Figure, ground: Ground, size: str) -> Any:
+    """The figure as Matplotlib's."""
+    return _Page(figure, ground, size).painted()
+
+
+class _Page:
+    """One figure on its page. Places are in inches from the left and from the top."""
+
+    def __init__(self, figure: Figure, ground: Ground, size: str) -> None:
+        from matplotlib.figure import Figure as Paper
+
+        manner()
+        self.figure, self.ground, self.size = figure, ground, size
+        self.width, self.points = SIZES[size]
+        self.line = self.points * 1.35 / _POINT
+        self.paper: Any = Paper(figsize=(self.width, 1.0), facecolor=ground.paper)
+        self.left, self.right = _EDGE_IN, self.width - _EDGE_IN
+        rows = len(figure.panel.lanes if isinstance(figure.panel, Lanes) else getattr(figure.panel, "rows", ()))
+        if size == "slide" and rows > _SLIDE_ROWS:  # smaller type before labels are left out
+            self.points *= max(0.5, _SLIDE_ROWS / rows)
+            self.line = self.points * 1.35 / _POINT
+
+    # -- words -------------------------------------------------------------------------------------
+
+    def measure(self, words: str, part: float = 1.0, bold: bool = False) -> float:
+        """How wide words are, in inches."""
+        return _width(plain(words), bold) * self.points * part if words.strip() else 0.0
+
+    def fitted(self, words: str, room: float, part: float = 1.0, bold: bool = False) -> str:
+        """Words cut to so many inches, with an ellipsis where something is gone; empty where nothing fits."""
+        words = plain(words)
+        if self.measure(words, part, bold) <= room:
+            return words
+        low, high = 0, len(words)
+        while low < high:
+            middle = (low + high + 1) // 2
+            if self.measure(words[:middle].rstrip() + "…", part, bold) <= room:
+                low = middle
+            else:
+                high = middle - 1
+        return words[:low].rstrip() + "…" if low else ""
+
+    def wrapped(self, words: str, part: float, bold: bool = False) -> list[str]:
+        """Words in lines that fit between the edges."""
+        lines = [""]
+        for word in plain(" ".join(words.split())).split():
+            longer = f"{lines[-1]} {word}".strip()
+            if self.measure(longer, part, bold) <= self.right - self.left:
+                lines[-1] = longer
+            else:
+                lines.append(self.fitted(word, self.right - self.left, part, bold))
+        return [line for line in lines if line]
+
+    def text(self, x: float, y: float, words: str, **how: Any) -> None:
+        """Words at a place on the page; ``y`` is their middle."""
+        colour, part = how.pop("color", self.ground.ink), how.pop("part", 1.0)
+        self.paper.text(
+            x / self.width,
+            1 - y / self.height,
+            plain(words),
+            color=colour,
+            fontsize=self.points * part,
+            parse_math=False,
+            va=how.pop("va", "center"),
+            **how,
+        )
+
+    # -- the page ----------------------------------------------------------------------------------
+
+    def painted(self) -> Any:
+        """Title, note, panel, legend, source."""
+        titles = self.wrapped(self.figure.title, 1.25, bold=True)
+        notes = self.wrapped(self.figure.note, 1.0) if self.figure.note else []
+        sources = self.wrapped(self.figure.source, 0.85)
+        legend = self._legend_lines()
+        top = 0.16 + self.line * (1.25 * len(titles) + len(notes)) + 0.1
+        below = 0.1 + self.line * (1.25 * len(legend) + len(sources)) + 0.14
+        self.height = top + self._panel_height(top + below) + below
+        self.paper.set_size_inches(self.width, self.height)
+        y = 0.16 + self.line * 0.5
+        for words in titles:
+            self.text(self.left, y, words, part=1.25, fontweight="bold")
+            y += self.line * 1.25
+        for words in notes:
+            self.text(self.left, y, words, color=self.ground.dim)
+            y += self.line
+        bottom = self.height - below
+        panel = self.figure.panel
+        if isinstance(panel, Lanes):
+            self._lanes(panel, top, bottom)
+        elif isinstance(panel, Field):
+            self._field(panel, top, bottom)
+        else:
+            self._graph(panel, top, bottom)
+        y = bottom + 0.1 + self.line * 0.6
+        for entries in legend:
+            self._legend(entries, y)
+            y += self.line * 1.25
+        for words in sources:
+            self.text(self.left, y, words, part=0.85, color=self.ground.dim)
+            y += self.line
+        return self.paper
+
+    def _panel_height(self, rest: float) -> float:
+        panel, slide = self.figure.panel, self.width * 9 / 16
+        if isinstance(panel, Lanes):
+            rows = sum(1.35 if lane.heading else 1.0 for lane in panel.lanes)
+            wanted = max(1.0, rows) * self.line * 1.25 + 2.4 * self.line
+        elif isinstance(panel, Field):
+            wanted = (len(panel.rows) + 3) * self.line * 1.25
+        else:
+            wanted = min(8.0, max(1.0, panel.height * (self.right - self.left) / max(panel.width, 1.0)))
+        if self.size == "slide":
+            return max(1.2, slide - rest)
+        return min(wanted, 9.4 - rest) if len(getattr(panel, "lanes", ())) < 60 else min(wanted, 40.0)
+
+    def _axes(self, left: float, top: float, right: float, bottom: float) -> Any:
+        spot = (
+            left / self.width,
+            1 - bottom / self.height,
+            max(0.01, (right - left) / self.width),
+            max(0.001, (bottom - top) / self.height),
+        )
+        axes = self.paper.add_axes(spot, facecolor="none")
+        axes.tick_params(colors=self.ground.dim, labelsize=self.points * 0.9, length=2, width=0.5, pad=2)
+        for spine in axes.spines.values():
+            spine.set_visible(False)
+        return axes
+
+    def _legend_lines(self) -> list[list[tuple[str, str, float]]]:
+        lines: list[list[tuple[str, str, float]]] = []
+        at = self.right
+        for role, words in self.figure.legend:
+            words = self.fitted(words, self.right - self.left - 0.4, 0.9)
+            width = self.measure(words, 0.9) + 0.42
+            if at + width > self.right:
+                lines.append([])
+                at = self.left
+            lines[-1].append((role, words, at))
+            at += width
+        return lines
+
+    def _legend(self, entries: Sequence[tuple[str, str, float]], y: float) -> None:
+        from matplotlib.patches import Rectangle
+
+        for role, words, at in entries:
+            if role.startswith("line-"):
+                axes = self._axes(at, y - 0.05, at + 0.22, y + 0.05)
+                axes.axis("off")
+                axes.set_xlim(0, 1)
+                axes.set_ylim(-1, 1)
+                self._line(axes, [(0.0, 0.0), (1.0, 0.0)], role.removeprefix("line-"), False)
+            else:
+                tone = self.ground.tone(role)
+                high = self.line * 0.5
+                spot = (at / self.width, 1 - (y + high / 2) / self.height)
+                patch = Rectangle(
+                    spot, 0.2 / self.width, high / self.height, **_fill(tone), transform=self.paper.transFigure
+                )
+                self.paper.add_artist(patch)
+            self.text(at + 0.27, y, words, part=0.9, color=self.ground.dim)
+
+    # -- panels ------------------------------------------------------------------------------------
+
+    def _scale(self, axes: Any, scale: Scale, left: float, room: float) -> None:
+        axes.set_xlim(scale.low, max(scale.high, scale.low + 1e-9))
+        placed, last = [], -9.0
+        for at, words in scale.ticks:
+            x = (at - scale.low) / max(scale.high - scale.low, 1e-9) * room
+            half = self.measure(words, 0.9) / 2
+            if x - half < last + 0.06 or left + x - half < 0.02 or left + x + half > self.width - 0.02:
+                continue
+            placed.append((at, plain(words)))
+            last = x + half
+        axes.set_xticks([at for at, _ in placed], [words for _, words in placed])
+        for label in (*axes.get_xticklabels(), axes.xaxis.label):
+            label.set_parse_math(False)
+        axes.set_axisbelow(True)
+        axes.grid(axis="x", color=self.ground.faint, linewidth=0.4)
+        if scale.label:
+            axes.set_xlabel(
+                self.fitted(scale.label, room, 0.9),
+                fontsize=self.points * 0.9,
+                color=self.ground.dim,
+                labelpad=2,
+            )
+        if scale.now is not None and scale.low <= scale.now <= scale.high:
+            axes.axvline(scale.now, color=self.ground.ink, linewidth=0.9)
+
+    def _lanes(self, panel: Lanes, top: float, bottom: float) -> None:
+        from matplotlib.patches import Rectangle
+
+        lanes = panel.lanes[:MOST_ROWS]
+        share = (self.right - self.left) * 0.42
+        widths = [self.measure(lane.label, 1.0, lane.strong) for lane in lanes if not lane.heading]
+        label_room = min(share, max(widths, default=0.3))
+        note_room = min(share * 0.6, max([self.measure(lane.note, 0.85) for lane in lanes], default=0.0))
+        left = self.left + label_room + 0.08
+        right = self.right - (note_room + 0.06 if note_room else 0.0)
+        heights = [1.35 if lane.heading else 1.0 for lane in lanes]
+        total = sum(heights) or 1.0
+        foot = min(bottom - (2.1 if panel.scale.label else 1.1) * self.line, top + total * _TALLEST)
+        axes = self._axes(left, top, right, foot)
+        self._scale(axes, panel.scale, left, right - left)
+        axes.set_ylim(total, 0)
+        axes.set_yticks([])
+        unit = (foot - top) / total
+        every = max(1, round(self.line * 0.92 / unit)) if unit < self.line * 0.92 else 1
+        span = max(panel.scale.high - panel.scale.low, 1e-9)
+        at = 0.0
+        for number, (lane, height) in enumerate(zip(lanes, heights, strict=True)):
+            y = top + (at + height / 2) * unit
+            if lane.heading:
+                words = self.fitted(lane.label, self.right - self.left, 0.9, True)
+                y = top + (at + height * 0.62) * unit
+                self.text(self.left, y, words, part=0.9, fontweight="bold", color=self.ground.dim)
+                at += height
+                continue
+            if number % every == 0:
+                words = self.fitted(lane.label, label_room, 1.0, lane.strong)
+                self.text(left - 0.07, y, words, ha="right", fontweight="bold" if lane.strong else "normal")
+                if lane.note:
+                    self.text(
+                        right + 0.06, y, self.fitted(lane.note, note_room, 0.85), part=0.85, color=self.ground.dim
+                    )
+            for bar in lane.bars:
+                begin, end = max(bar.begin, panel.scale.low), min(bar.end, panel.scale.high)
+                if end < begin or (end == begin and bar.end > bar.begin):
+                    continue
+                spot = (begin, at + height * (1 - bar.base - bar.height))
+                tone = self.ground.tone(bar.role)
+                axes.add_patch(Rectangle(spot, max(end - begin, span / 2000), height * bar.height, **_fill(tone)))
+                inside = self.fitted(bar.words, (end - begin) / span * (right - left) - 0.05, 0.8) if bar.words else ""
+                if inside and "…" not in inside[:2] and unit >= self.line * 0.8:
+                    middle = left + ((begin + end) / 2 - panel.scale.low) / span * (right - left)
+                    colour = self.ground.ink if tone.outlined else _against(tone.colour)
+                    self.text(middle, y, inside, part=0.8, ha="center", color=colour)
+            at += height
+
+    def _field(self, panel: Field, top: float, bottom: float) -> None:
+        from matplotlib.patches import Rectangle
+
+        rows, columns = max(1, len(panel.rows)), max(1, len(panel.columns))
+        widest = max([self.measure(one) for one in (*panel.rows, panel.rows_are)], default=0.2)
+        label_room = min((self.right - self.left) * 0.35, widest)
+        left, right, head = self.left + label_room + 0.08, self.right, top + 2.2 * self.line
+        wide, high = (right - left) / columns, (bottom - head) / rows
+        wide = min(wide, max(high * 2.5, 0.5))
+        right = left + wide * columns
+        axes = self._axes(left, head, right, bottom)
+        axes.set_xlim(0, columns)
+        axes.set_ylim(rows, 0)
+        axes.set_xticks([])
+        axes.set_yticks([])
+        if panel.columns_are:
+            words = self.fitted(panel.columns_are, self.right - left, 0.9)
+            self.text(left, top + 0.5 * self.line, words, part=0.9, color=self.ground.dim)
+        if panel.rows_are:
+            words = self.fitted(panel.rows_are, label_room, 0.9)
+            self.text(left - 0.07, head - 0.6 * self.line, words, part=0.9, ha="right", color=self.ground.dim)
+        every = max(1, -(-len(panel.rows) * self.line * 0.95 // max(bottom - head, 0.01)))
+        for number, words in enumerate(panel.rows):
+            if number % every == 0:
+                self.text(left - 0.07, head + (number + 0.5) * high, self.fitted(words, label_room), ha="right")
+        longest = max([self.measure(words) for words in panel.columns], default=0.0)
+        skip = max(1, int(-(-longest // max(wide, 0.01)))) if longest > wide - 0.04 else 1
+        for number, words in enumerate(panel.columns):
+            if number % skip == 0:
+                middle = left + (number + 0.5) * wide
+                told = self.fitted(words, min(wide * skip - 0.04, 2 * (self.right - middle), 2 * (middle - self.left)))
+                self.text(middle, head - 0.6 * self.line, told, ha="center")
+        for cell in panel.cells:
+            tone = self.ground.tone(cell.role)
+            axes.add_patch(Rectangle((cell.column + 0.04, cell.row + 0.08), 0.92, 0.84, **_fill(tone)))
+            words = self.fitted(cell.words, wide * 0.85, 0.8) if cell.words and high > self.line * 0.7 else ""
+            if words and words[0] != "…":
+                colour = self.ground.ink if tone.outlined else _against(tone.colour)
+                spot = left + (cell.column + 0.5) * wide, head + (cell.row + 0.5) * high
+                self.text(*spot, words, part=0.8, ha="center", color=colour)
+
+    def _graph(self, panel: Graph, top: float, bottom: float) -> None:
+        from matplotlib.patches import FancyBboxPatch, Rectangle
+
+        room, high = self.right - self.left, bottom - top
+        each = min(room / max(panel.width, 1e-9), high / max(panel.height, 1e-9))
+        wide, tall = panel.width * each, panel.height * each
+        left, head = self.left + (room - wide) / 2, top + (high - tall) / 2
+        axes = self._axes(left, head, left + wide, head + tall)
+        axes.axis("off")
+        axes.set_xlim(0, panel.width)
+        axes.set_ylim(panel.height, 0)
+        for edge in panel.edges:
+            self._line(axes, edge.points, edge.line, edge.strong)
+        for slab in panel.slabs:
+            tone = self.ground.tone(slab.role)
+            x, y = slab.x - slab.width / 2, slab.y - slab.height / 2
+            for behind in range(min(slab.stack, 3) - 1, -1, -1):
+                shift = behind * slab.height * 0.09
+                box = FancyBboxPatch(
+                    (x + shift, y - shift), slab.width, slab.height, boxstyle=f"round,pad=0,rounding_size={slab.height * 0.08}",
+                    facecolor=self.ground.tone("slab").colour, edgecolor=tone.colour, linewidth=1.6 if slab.strong else 0.8,
+                )  # fmt: skip
+                axes.add_patch(box)
+            if slab.part > 0:
+                spot, done = (x, y + slab.height * 0.86), slab.width * min(1.0, slab.part)
+                axes.add_patch(Rectangle(spot, done, slab.height * 0.14, facecolor=tone.colour))
+            size = min(1.0, slab.height * each / (self.line * (len(slab.words) + 0.6)))
+            for number, words in enumerate(slab.words):
+                told = self.fitted(words, slab.width * each - 0.08, size, number == 0)
+                middle = head + (slab.y * each) + (number - (len(slab.words) - 1) / 2) * self.line * size
+                weight = "bold" if number == 0 else "normal"
+                colour = self.ground.ink if number == 0 else self.ground.dim
+                self.text(left + slab.x * each, middle, told, part=size, ha="center", fontweight=weight, color=colour)
+
+    def _line(self, axes: Any, points: Sequence[tuple[float, float]], line: str, strong: bool) -> None:
+        xs, ys = [x for x, _ in points], [y for _, y in points]
+        colour = self.ground.tone("critical").colour if strong else self.ground.dim
+        width = 1.8 if strong else 0.8
+        style: Any = _LINES[line]
+        if line == "ribbon":
+            axes.plot(xs, ys, color=self.ground.faint, linewidth=width * 4.5, solid_capstyle="butt", zorder=0.9)
+        if line == "double":
+            axes.plot(xs, ys, color=colour, linewidth=width * 3.2, zorder=0.9)
+            axes.plot(xs, ys, color=self.ground.paper, linewidth=width * 1.6, zorder=0.95)
+            return
+        axes.plot(xs, ys, color=colour, linewidth=width, linestyle=style, zorder=1)
+
+
+@cache
+def _width(words: str, bold: bool) -> float:
+    """How wide words are, in inches for each point of type."""
+    from matplotlib.font_manager import FontProperties, findfont, get_font
+    from matplotlib.ft2font import LoadFlags
+
+    face = get_font(findfont(FontProperties(family="DejaVu Sans", weight="bold" if bold else "normal")))
+    face.set_size(100, _POINT)
+    has = face.get_charmap()
+    face.set_text("".join(sign for sign in words if ord(sign) in has), 0, flags=LoadFlags.NO_HINTING)
+    lacking = sum(ord(sign) not in has for sign in words) * _LACKING
+    return (float(face.get_width_height()[0]) / 64 / 100 * 1.02 + lacking) / _POINT
+
+
+def plain(words: str) -> str:
+    """Words on one line, of characters that may stand in a file."""
+    return _NOT_XML.sub("\ufffd", plain_line(words))
+
+
+def _fill(tone: Any) -> dict[str, Any]:
+    """How a tone is given to a patch of Matplotlib's."""
+    if tone.outlined:
+        return {"facecolor": "none", "edgecolor": tone.colour, "hatch": tone.hatch, "linewidth": 0.6}
+    return {"facecolor": tone.colour, "edgecolor": tone.colour, "hatch": tone.hatch, "linewidth": 0.0}
+
+
+def _against(colour: str) -> str:
+    """Black or white, whichever is read better on a colour (relative luminance of WCAG 2.2)."""
+    parts = [int(colour[place : place + 2], 16) / 255 for place in (1, 3, 5)]
+    linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
+    light = 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+    return "#141311" if light > 0.179 else "#ffffff"

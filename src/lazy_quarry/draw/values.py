@@ -1,0 +1,122 @@
+"""Figures as plain values: what is drawn, in which words, on which axis. They know no drawing library and no screen.
+
+A *role* says what a mark means (``mine``, ``expected``, ``closed``); its colour and hatching on each ground are in
+:mod:`lazy_quarry.draw.grounds`.
+"""
+
+from dataclasses import dataclass, field
+
+
+@dataclass(frozen=True, slots=True)
+class Scale:
+    """An axis from ``low`` to ``high`` in its own unit, with its label and marks as (place, words)."""
+
+    low: float
+    high: float
+    label: str = ""
+    ticks: tuple[tuple[float, str], ...] = ()
+    now: float | None = None
+    """Where the present is, on an axis of time."""
+
+
+@dataclass(frozen=True, slots=True)
+class Bar:
+    """From and until on the scale. ``base`` and ``height`` are parts of the lane, from 0 at its foot to 1."""
+
+    begin: float
+    end: float
+    role: str
+    base: float = 0.15
+    height: float = 0.7
+    words: str = ""
+    """Written inside where there is room for it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Lane:
+    """A row: its label, its bars from back to front, and a word after the last one."""
+
+    label: str
+    bars: tuple[Bar, ...] = ()
+    note: str = ""
+    strong: bool = False
+    """Labelled heavier: the one that it is about."""
+    heading: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Lanes:
+    """Rows on one scale, from top to bottom."""
+
+    scale: Scale
+    lanes: tuple[Lane, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """A place in a field, by row and column from 0."""
+
+    row: int
+    column: int
+    role: str
+    words: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Field:
+    """Cells in rows and columns, with labels on both sides and what these are."""
+
+    rows: tuple[str, ...]
+    columns: tuple[str, ...]
+    cells: tuple[Cell, ...]
+    rows_are: str = ""
+    columns_are: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Slab:
+    """A box of a graph, its middle at ``x``, ``y``; several behind one another for an array. Lines of words inside."""
+
+    x: float
+    y: float
+    width: float
+    height: float
+    role: str
+    words: tuple[str, ...]
+    stack: int = 1
+    part: float = 0.0
+    """How much of it is done, drawn along its foot."""
+    strong: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Edge:
+    """A line from slab to slab through these points; ``line`` is its condition: solid, broken, double, dotted, ribbon."""
+
+    points: tuple[tuple[float, float], ...]
+    line: str = "solid"
+    strong: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Graph:
+    """Slabs and edges; ``width`` and ``height`` hold all of them. y goes down."""
+
+    width: float
+    height: float
+    slabs: tuple[Slab, ...]
+    edges: tuple[Edge, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Figure:
+    """A drawing with all its words. ``source`` says what it is of and when; ``legend`` is (role, words), in order."""
+
+    name: str
+    """What it is called, in a word: part of the file's name."""
+    title: str
+    panel: Lanes | Field | Graph
+    source: str
+    note: str = ""
+    """A sentence below the title."""
+    legend: tuple[tuple[str, str], ...] = field(default=())
