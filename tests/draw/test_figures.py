@@ -12,18 +12,22 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from pypdf import PdfReader
 
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.expansion import Expansion
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.grounds import GROUNDS, PRINT, SIZES
 from lazy_quarry.draw.of_draft import ladder_figure, placement_figure
 from lazy_quarry.draw.of_jobs import lanes_figure, span_of
 from lazy_quarry.draw.of_nodes import hours_figure, node_lanes_figure, nodes_figure
+from lazy_quarry.draw.of_sweep import expansion_figure
 from lazy_quarry.draw.paint import draw, painted
 from lazy_quarry.draw.time_scale import time_scale
 from lazy_quarry.draw.values import Bar, Cell, Edge, Field, Figure, Graph, Lane, Lanes, Scale, Slab
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.in_process import InProcessClient
 from tests.conftest import script
+
+pytestmark = pytest.mark.filterwarnings("ignore:Glyph")
 
 
 @pytest.fixture(scope="module")
@@ -47,6 +51,13 @@ def every_figure(demo):
     yield node_lanes_figure(board, names, board.now_ms - 4 * HOUR_MS, board.now_ms + DAY_MS), ["c01", "m04", "expected"]
     yield lanes_figure(board, mine, *span_of(mine, board.now_ms)), ["sediment-big", "waiting", "may still run"]
     yield placement_figure(report, "oxbow"), ["Where flow would run", "24 ranks of 4 threads", "one rank"]
+    sweep = client.expand_job(next(view.job for view in mine if view.rows))
+    tasks = Expansion(sweep.request, sweep.commands, sweep.written, sweep.job)
+    states = {1: "mine", 2: "done"}
+    yield (
+        expansion_figure(tasks, "oxbow", board.now_ms, states=states),
+        ["The tasks of surge-levels", "1.75", "fine", "not started"],
+    )
     yield ladder_figure(report, "oxbow"), ["When flow would start", "3h", "fewer nodes", "as asked for"]
 
 

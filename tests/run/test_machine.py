@@ -196,6 +196,15 @@ def test_promised_files_decide(machine):
     assert found["state"] == "failed" and "which is empty" in found["reason"]
 
 
+def test_promised_files_of_tasks_are_named_for_each(machine):
+    job = machine.submit(
+        '[ "$LQ_TASK" = 2 ] || echo x > made-$LQ_TASK.txt', "array.tasks=3", 'expect=["made-{task}.txt"]'
+    )
+    found = machine.ended(job)
+    assert found["state"] == "failed" and found["counts"] == {"done": 2, "failed": 1}
+    assert "made-2.txt" in json.loads(machine.lq("show", f"{job}/2", "--format", "json").stdout)["reason"]
+
+
 def test_a_warning_comes_before_the_end(machine):
     body = "trap 'echo saving; exit 0' USR1\nwhile :; do sleep 0.05; done"
     found = machine.ended(machine.submit(body, 'walltime = "4s"', 'warn = "3s"'))

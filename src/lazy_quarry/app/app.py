@@ -39,6 +39,7 @@ from lazy_quarry.site.views import RoomView
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
+    from lazy_quarry.site.expanded import Expanded
 
 REFRESH_S, IDLE_S = 1.0, 10.0
 """Between two looks, while something runs of which the use changes, and while there is only the clock."""
@@ -336,14 +337,21 @@ class QuarryApp(App[None]):
 
     def action_figure(self) -> None:
         """Draw what is seen, for taking along."""
+        from lazy_quarry.app.widgets.expansion_screen import ExpansionScreen
         from lazy_quarry.app.widgets.figure_pane import FigurePane
 
-        place = self._present()
+        place = self.screen if isinstance(self.screen, ExpansionScreen) else self._present()
         offers = place.figures() if place else []
         if not offers:
             self.post_message(Say("There is nothing to draw here now."))
         elif not isinstance(self.screen, FigurePane):
             self.push_screen(FigurePane(offers, self.folder), self._taken_along)
+
+    def show_expansion(self, expanded: "Expanded") -> None:
+        """Show the tasks of an array."""
+        from lazy_quarry.app.widgets.expansion_screen import ExpansionScreen
+
+        self.push_screen(ExpansionScreen(expanded, self.folder))
 
     def _taken_along(self, told: str | None) -> None:
         if told:

@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from lazy_quarry.app.draft_shelf import DraftShelf
     from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.site.draft_view import DraftReport
+    from lazy_quarry.site.expanded import Expanded
     from lazy_quarry.site.views import RoomView
 
 
@@ -47,6 +48,10 @@ class Quarry(Protocol):
 
     def open_shell(self, report: DraftReport | None) -> None:
         """Give the terminal to a shell on cores of this machine until it ends."""
+        ...
+
+    def show_expansion(self, expanded: Expanded) -> object:
+        """Show the tasks of an array."""
         ...
 
     def draft_script(self, script: str, name: str) -> object:

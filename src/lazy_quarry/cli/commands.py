@@ -3,6 +3,7 @@
 COMMANDS: dict[str, tuple[str, str]] = {
     "demo": ("application", "Open the demo site: a rehearsal cluster in memory."),
     "check": ("scripts", "Check scripts; exit 1 when something in one of them must change."),
+    "expand": ("expand", "Show the tasks of a sweep before it runs: parameters, commands, files, clashes."),
     "forecast": ("scripts", "Say where a script would run, when it would start as it is and otherwise, and its cost."),
     "try": ("scripts", "Run one task of a script in the trial tier, wait, and say what it used and what to ask for."),
     "submit": ("scripts", "Submit a script with its arguments, standard input (-), or a command line (-- COMMAND...)."),

@@ -19,6 +19,7 @@ FIGURES = {
     "lanes": "jobs over time; --everyone, --job N for one or an array with its tasks",
     "node-lanes": "nodes over time; draw node-lanes [NODES]",
     "placement": "the cores that a script would get: draw placement SCRIPT",
+    "tasks": "the tasks of a sweep as a field: draw tasks SCRIPT, or a JOB's number",
     "ladder": "when a script would start: draw ladder SCRIPT",
 }
 """Every figure by its name, with what it is of."""
@@ -56,7 +57,7 @@ def draw_command(
         raise Usage(f"draw {figure}: there are " + ", ".join(FIGURES))
     if ground not in GROUNDS or size not in SIZES:
         raise Usage(f"--ground is one of {', '.join(GROUNDS)}, --size one of {', '.join(SIZES)}")
-    if figure in ("hours", "placement", "ladder") and not what:
+    if figure in ("hours", "placement", "ladder", "tasks") and not what:
         raise Usage(f"it is {FIGURES[figure]}")
     client = client_of(state)
     made = _MAKERS[figure](client, what, job, everyone, (since, until))
@@ -117,6 +118,15 @@ def _ladder(client: "SiteClient", what: str, job: str, everyone: bool, span: tup
     return ladder_figure(_report(client, what), client.board().site.name, own_zone())
 
 
+def _tasks(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+    from lazy_quarry.cli.expand import expansion
+    from lazy_quarry.draw.of_sweep import expansion_figure, states_of
+
+    found, board = expansion(client, what, ()), client.board()
+    states = states_of(client.detail(found.job).tasks) if found.job else None
+    return expansion_figure(found, board.site.name, board.now_ms, own_zone(), states)
+
+
 _MAKERS: dict[str, "Callable[[SiteClient, str, str, bool, tuple[str, str]], Figure]"] = {
     "nodes": _nodes,
     "hours": _hours,
@@ -124,6 +134,7 @@ _MAKERS: dict[str, "Callable[[SiteClient, str, str, bool, tuple[str, str]], Figu
     "node-lanes": _node_lanes,
     "placement": _placement,
     "ladder": _ladder,
+    "tasks": _tasks,
 }
 
 

@@ -1,12 +1,10 @@
 """Reading and writing files for commands."""
 
-import os
 import sys
-from collections.abc import Iterable
 from pathlib import Path
 
 from lazy_quarry.core.header.script_file import decode_script
-from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.errors import BadValue
 
 
 def read_script(path: str) -> str:
@@ -20,15 +18,3 @@ def read_script(path: str) -> str:
     except OSError as fault:
         raise BadValue(f"it cannot be read: {fault.strerror}") from None
     return decode_script(raw)
-
-
-def write_pieces(path: str, pieces: Iterable[str]) -> None:
-    """Write all of it to a file, or nothing: it takes the place of an older one only when it is whole."""
-    beside = Path(f"{path}.part")
-    try:
-        with beside.open("w", encoding="utf-8", newline="") as out:
-            out.writelines(pieces)
-        os.replace(beside, path)
-    except OSError as fault:
-        beside.unlink(missing_ok=True)
-        raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None

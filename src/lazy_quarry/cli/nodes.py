@@ -148,8 +148,8 @@ def reservations_command(ics: str, state: str, form: str) -> None:
     board = client_of(state).board()
     windows = board.site.windows
     if ics:
-        from lazy_quarry.cli.files import write_pieces
         from lazy_quarry.core.formats.calendar import write_calendar
+        from lazy_quarry.run.writable import write_pieces
 
         text = write_calendar(windows, board.now_ms)
         if ics == "-":

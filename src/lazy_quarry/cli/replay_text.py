@@ -5,9 +5,9 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
-from lazy_quarry.cli.files import write_pieces
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.run.writable import write_pieces
 from lazy_quarry.study.replay import POLICIES, Policy, Replayed, replay
 from lazy_quarry.study.swf import Trace, read_trace, trace_lines
 from lazy_quarry.study.workload import make_trace

@@ -8,7 +8,7 @@ from typing import Any
 
 from lazy_quarry.core.plain_text import plain as plain_line
 from lazy_quarry.draw.figure import manner, save
-from lazy_quarry.draw.grounds import GROUNDS, SIZES, Ground
+from lazy_quarry.draw.grounds import GROUNDS, SIZES, Ground, Tone
 from lazy_quarry.draw.values import Field, Figure, Graph, Lanes, Scale
 
 MOST_ROWS = 400
@@ -270,8 +270,12 @@ class _Page:
                 if inside and "…" not in inside[:2] and unit >= self.line * 0.8:
                     middle = left + ((begin + end) / 2 - panel.scale.low) / span * (right - left)
                     colour = self.ground.ink if tone.outlined else _against(tone.colour)
-                    self.text(middle, y, inside, part=0.8, ha="center", color=colour)
+                    self.text(middle, y, inside, part=0.8, ha="center", color=colour, **self._clear(tone))
             at += height
+
+    def _clear(self, tone: Tone) -> dict[str, Any]:
+        """Words on hatching stand on a ground of their own."""
+        return {"bbox": {"facecolor": self.ground.paper, "edgecolor": "none", "pad": 0.8}} if tone.hatch else {}
 
     def _field(self, panel: Field, top: float, bottom: float) -> None:
         from matplotlib.patches import Rectangle
@@ -312,7 +316,7 @@ class _Page:
             if words and words[0] != "…":
                 colour = self.ground.ink if tone.outlined else _against(tone.colour)
                 spot = left + (cell.column + 0.5) * wide, head + (cell.row + 0.5) * high
-                self.text(*spot, words, part=0.8, ha="center", color=colour)
+                self.text(*spot, words, part=0.8, ha="center", color=colour, **self._clear(tone))
 
     def _graph(self, panel: Graph, top: float, bottom: float) -> None:
         from matplotlib.patches import FancyBboxPatch, Rectangle

@@ -45,6 +45,7 @@ _HOMES = {
     "BoardMark": "lazy_quarry.site.board",
     "SiteNames": "lazy_quarry.site.board",
     "DraftReport": "lazy_quarry.site.draft_view",
+    "Expanded": "lazy_quarry.site.expanded",
     "JobDetail": "lazy_quarry.site.job_detail",
     "JobView": "lazy_quarry.site.job_view",
     "Outcome": "lazy_quarry.site.views",

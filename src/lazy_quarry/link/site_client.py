@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from lazy_quarry.run.runner import OutputChunk
     from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
     from lazy_quarry.site.draft_view import DraftReport
+    from lazy_quarry.site.expanded import Expanded
     from lazy_quarry.site.job_detail import JobDetail
     from lazy_quarry.site.job_view import JobView
     from lazy_quarry.site.views import Outcome, Receipt, RoomView
@@ -184,12 +185,22 @@ class SiteClient(Protocol):
         """The most that could start now in a queue, by walltime and kind."""
         ...
 
+    @_queries
+    def expand_job(self, number: int) -> Expanded:
+        """The tasks of an array."""
+        ...
+
     # -- what is said of a draft
 
     @_drafts
     @_reads_the_plan
     def check(self, submission: Submission) -> DraftReport:
         """The report on a draft."""
+        ...
+
+    @_drafts
+    def expand(self, submission: Submission) -> Expanded:
+        """The tasks of a draft's array."""
         ...
 
     # -- the client itself

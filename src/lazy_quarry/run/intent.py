@@ -47,12 +47,12 @@ def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: 
             warn_s=request.warn_s,
         ),
         staging=Staging(
-            into=list(request.stage.into),
-            out=list(request.stage.out),
+            into=[fill_in(path, paths.words) for path in request.stage.into],
+            out=[fill_in(path, paths.words) for path in request.stage.out],
             scratch=str(scratch),
             spared=str(state_folder / "spared" / folder.name),
         ),
-        results=Results(list(request.expect), request.summary, request.readable_by),
+        results=Results([fill_in(path, paths.words) for path in request.expect], request.summary, request.readable_by),
         journal=journal,
         mark=job.mark,
     )

@@ -1,7 +1,10 @@
-"""Whether a job could use its folder and its files here."""
+"""Whether a job could use its folder and its files here; files written whole or not at all."""
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+from lazy_quarry.errors import QuarryError
 
 
 def unwritable(path: str) -> str:
@@ -45,3 +48,15 @@ def unusable(
     if input_path and (not os.path.isfile(input_path) or not os.access(input_path, os.R_OK)):
         found["input"] = f"{input_path} is not there or may not be read"
     return found
+
+
+def write_pieces(path: str, pieces: Iterable[str]) -> None:
+    """Write all of it to a file, or nothing: it takes the place of an older one only when it is whole."""
+    beside = Path(f"{path}.part")
+    try:
+        with beside.open("w", encoding="utf-8", newline="") as out:
+            out.writelines(pieces)
+        os.replace(beside, path)
+    except OSError as fault:
+        beside.unlink(missing_ok=True)
+        raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None

@@ -32,6 +32,7 @@ from lazy_quarry.site.draft_view import (
     Rung,
     TraitRung,
 )
+from lazy_quarry.site.expanded import Expanded, expanded
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import EndedFilter
 
@@ -60,6 +61,13 @@ class Drafts:
                     diagnostics=checked.diagnostics, now_ms=self.present.now(), trial=self.present.site.trial
                 )
             return _DraftAnswer(self.present, checked, request).report()
+
+    def expand(self, submission: Submission) -> Expanded:
+        """The tasks of a draft's array. Raises :class:`Refused` where it has none."""
+        with self.present.lock:
+            checked = self.checked(submission)
+            wrong = next((one for one in checked.diagnostics if one.severity == "error"), None)
+            return expanded(submission.script, checked.request, f"line {wrong.line}: {wrong.message}" if wrong else "")
 
     def checked(self, submission: Submission) -> Checked:
         """The script checked, with what only the site knows added."""

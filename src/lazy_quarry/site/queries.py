@@ -11,6 +11,7 @@ from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
 from lazy_quarry.site.board_keeper import BoardKeeper
 from lazy_quarry.site.board_mirror import BoardMirror
+from lazy_quarry.site.expanded import Expanded, expanded
 from lazy_quarry.site.job_detail import JobDetail, Record
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.job_views import JobViews
@@ -85,6 +86,12 @@ class Queries:
                 if job.phase in _WAITS and number in present.engine.state.jobs
                 else None,
             )
+
+    def expand_job(self, number: int) -> Expanded:
+        """The tasks of an array, live or ended. Raises :class:`Refused` for a single job."""
+        with self.present.lock:
+            job = self.present.find(number)
+            return expanded(job.origin.script, job.request, job=job.number)
 
     def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
         """A piece of what a job printed; a negative ``from_byte`` counts from the end."""

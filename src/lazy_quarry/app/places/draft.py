@@ -8,7 +8,6 @@ from textual.binding import Binding
 from textual.containers import Container, Horizontal, Vertical
 from textual.widgets import Input, TextArea
 
-from lazy_quarry.app.figures_of import Offer, draft_figures
 from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, Say
@@ -18,8 +17,8 @@ from lazy_quarry.app.places.draft_checks import DraftChecks
 from lazy_quarry.app.places.draft_document import DraftDocument
 from lazy_quarry.app.places.draft_line import DraftLine
 from lazy_quarry.app.places.draft_opening import DraftOpening
+from lazy_quarry.app.places.draft_reading import DraftReading
 from lazy_quarry.app.places.draft_sending import DraftSending
-from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.places.trial_report import Trial, lines
 from lazy_quarry.app.templates import from_line, from_room, script
 from lazy_quarry.app.widgets.dial_rows import DialRows, DialTurned
@@ -38,7 +37,7 @@ PAUSE_S = 0.03
 """After the last key, before the draft is checked."""
 
 
-class DraftPlace(Place):
+class DraftPlace(DraftReading):
     """The script on the left; its request as dials on the right, and what the site says of it."""
 
     DEFAULT_CSS = """
@@ -105,11 +104,6 @@ class DraftPlace(Place):
     def editor(self) -> Editor:
         """Where the script is written."""
         return self.document.editor
-
-    @property
-    def report(self) -> DraftReport | None:
-        """What the site said of the draft last."""
-        return self.checks.report
 
     @property
     def trial(self) -> Trial | None:
@@ -390,10 +384,6 @@ class DraftPlace(Place):
         told = told or draft_sentences.check_words(self.checks.at(line))
         key_line = self.editor.line_of_header(line - 1)
         return told or draft_sentences.key_words(key_line) or draft_sentences.script_words(self.report)
-
-    def figures(self) -> list[Offer]:
-        """Placement and start of the draft as it is now."""
-        return draft_figures(self.report, self.board, self.quarry.zone)
 
     def keys(self) -> list[KeyHint]:
         """What can be done here."""

@@ -19,6 +19,7 @@ BEGIN_KEYS: list[KeyHint] = [
 WHY_NOT = {
     **dict.fromkeys(("f8", "f9"), "where the check has something to say"),
     **dict.fromkeys(("ctrl+g", "ctrl+s", "f5", "f7"), "with a script in the editor"),
+    "f3": "with a script that has an [array]",
 }
 
 
@@ -72,6 +73,8 @@ def script_keys(report: DraftReport | None) -> list[KeyHint]:
         keys.append(("f8", "next check", "app.place_action('next_check')"))
         if any(one.fix for one in report.diagnostics):
             keys.append(("f9", "fix", "app.place_action('fix')"))
+    if report and report.shape.tasks:
+        keys.append(("f3", "its tasks", "app.place_action('tasks')"))
     return [
         *keys,
         ("f6", "next pane", "app.place_action('side')"),

@@ -64,6 +64,7 @@ CODES: tuple[Code, ...] = (
     # the plan of it
     _code("output-repeats", W, "Later runs would write over the output.", '`# output = "out.txt"`', "Put `{job}` into the name.", True),
     _code("output-clash", E, "Tasks of an array would write over one another; two of them are named.", '`# output = "{job}-{level}.txt"` in a sweep of two parameters', "Put `{task}` into the name, or every parameter.", True),
+    _code("file-clash", W, "Commands of two tasks would write one file.", "`model > results.csv` in an array", "Put `$LQ_TASK` into the name, or every parameter."),
     _code("overwrites", H, "A file that is there would be written over.", "`prog > results.csv` again", "Move it, or put `$LQ_JOB` into the name."),
     _code("not-before-past", H, "The time is over already.", "`# not-before = 2020-01-01T00:00:00Z`", "Leave it out."),
     _code("warn-untrapped", W, "SIGUSR1 would end a script that has no trap for it.", '`# warn = "5m"` alone', "`trap save USR1`."),

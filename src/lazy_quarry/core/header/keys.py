@@ -85,6 +85,9 @@ def after(value: Any) -> dict[str, Any]:
 
 
 def _ranges(value: Any) -> str:
+    """Ranges as text; a number says how many."""
+    if isinstance(value, int) and not isinstance(value, bool):
+        value = f"1..{value}" if value > 0 else str(value)
     parse_tasks(text(value))
     return str(value)
 

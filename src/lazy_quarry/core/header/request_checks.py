@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, error, hint, warning
 from lazy_quarry.core.header.interpreter import interpreter
-from lazy_quarry.core.job.clashes import first_clash
+from lazy_quarry.core.job.clashes import first_clash, template_of
 from lazy_quarry.core.job.sweep import Array, values_words
 from lazy_quarry.core.paths import JOINED, better_output
 from lazy_quarry.core.plain_text import shortened
@@ -16,6 +16,7 @@ def check_request(script: CheckedScript) -> Iterator[Diagnostic]:
     """Findings about the header's requests: output, times, nodes, interpreter, files that it names."""
     yield from _paths(script)
     yield from _output(script)
+    yield from _redirected(script)
     yield from _times(script)
     yield from _nodes(script)
     yield from _interpreter(script)
@@ -54,6 +55,23 @@ def _output(script: CheckedScript) -> Iterator[Diagnostic]:
         else:
             words = f'{key} "{shortened(path)}" is the same each time, so a later run would write over it'
             yield warning("output-repeats", words, script.line(key), script.column(key), fix)
+
+
+def _redirected(script: CheckedScript) -> Iterator[Diagnostic]:
+    """Files that commands of an array write, whatever the task."""
+    array = script.request.array
+    if array is None or script.body is None:
+        return
+    told = set[str]()
+    for word in (word for command in script.body.commands for word in command.outputs):
+        template = template_of(word.text, array)
+        if template in told or not template or template.startswith("/tmp/"):
+            continue
+        told.add(template)
+        if (pair := first_clash(array, template)) is not None:
+            one, other = (_task_words(array, at) for at in pair)
+            words = f"tasks {one} and {other} would both write {shortened(word.text)}"
+            yield warning("file-clash", words, word.line, word.column)
 
 
 def _task_words(array: Array, at: int) -> str:

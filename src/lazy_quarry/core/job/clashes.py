@@ -1,7 +1,7 @@
-"""Whether tasks of an array would write one file: decided by the parts of its name, not by writing out every task."""
+"""What a task makes of a script's words, and whether two would write one file: decided by the name's parts, not task by task."""
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from itertools import pairwise
 
 from lazy_quarry.core.job.sweep import Array, Parameter
@@ -10,6 +10,45 @@ from lazy_quarry.core.paths import filled_path
 MOST_WRITTEN_OUT = 10_000
 """So many tasks are compared one by one where the parts of a name alone don't decide."""
 _PARTS = re.compile(r"\{([^{}]+)\}")
+_USE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
+_NAMED = {"LQ_TASK": "task", "LQ_NAME": "name"}
+
+
+def template_of(word: str, array: Array) -> str:
+    """A shell's word as a path with placeholders; empty where only running it tells, or where it is no file of a task's."""
+    bare = word[1:-1] if word[:1] in ("'", '"') and word[-1:] == word[:1] and len(word) > 1 else word
+    path = (
+        bare
+        if word.startswith("'")
+        else _USE.sub(lambda use: f"{{{_NAMED.get(use[1] or use[2], use[1] or use[2])}}}", bare)
+    )
+    unknown = set(_PARTS.findall(path)) - {*array.names, "task", "name"}
+    if unknown or any(sign in path for sign in "$`*?'\"\\~") or path.startswith(("/dev/", "&")):
+        return ""
+    return path
+
+
+def filled(line: str, words: Mapping[str, str]) -> str:
+    """A line of a shell script with variables filled in, except between single quotes."""
+    pieces, quoted, at = [], False, 0
+    double = False
+    while at < len(line):
+        sign = line[at]
+        if sign == "\\" and not quoted:
+            pieces.append(line[at : at + 2])
+            at += 2
+            continue
+        if sign == '"' and not quoted:
+            double = not double
+        elif sign == "'" and not double:
+            quoted = not quoted
+        elif sign == "$" and not quoted and (use := _USE.match(line, at)) and (use[1] or use[2]) in words:
+            pieces.append(words[use[1] or use[2]])
+            at = use.end()
+            continue
+        pieces.append(sign)
+        at += 1
+    return "".join(pieces)
 
 
 def first_clash(array: Array, template: str) -> tuple[int, int] | None:
