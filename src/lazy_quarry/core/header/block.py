@@ -208,16 +208,17 @@ def _block_of(lines: list[str], opening: int, closing: int) -> tuple[Block, list
         said = f"this is nested more than {MOST_LEVELS} levels deep, which no key of a header is"
         return Block(opening + 1, closing + 1, toml), [error("toml", said, seen.deep_line)]
     places = dict(seen.places)
-    values, faults, broken = _read(toml, seen, opening + 2, places)
+    values, faults, broken = read_toml(toml, seen, opening + 2, places, "# ")
     return Block(opening + 1, closing + 1, toml, values, places, broken), faults
 
 
-def _read(
-    toml: str, seen: Scan, first_line: int, places: dict[tuple[str, ...], Place]
+def read_toml(
+    toml: str, seen: Scan, first_line: int, places: dict[tuple[str, ...], Place], mark: str = ""
 ) -> tuple[dict[str, Any], list[Diagnostic], frozenset[str]]:
     """The values of a text, statements that can't be read being left out; each of these is told.
 
-    ``places`` gets those of keys that show only when what stands before them is left out.
+    ``places`` gets those of keys that show only when what stands before them is left out. ``mark`` stands before each line
+    in the file.
     """
     faults: list[Diagnostic] = []
     broken: set[str] = set()
@@ -227,7 +228,7 @@ def _read(
         try:
             return tomllib.loads(rest), faults, frozenset(broken)
         except tomllib.TOMLDecodeError as fault:
-            first, last, one = _toml_fault(fault, left, seen, first_line)
+            first, last, one = _toml_fault(fault, left, seen, first_line, mark)
         except ValueError:  # Python reads no whole number of so many digits
             long = _DIGITS.search(rest)
             at = rest.count("\n", 0, long.start()) if long else 0
@@ -241,13 +242,13 @@ def _read(
             if word := re.match(r"\s*([A-Za-z0-9_-]+)\s*[.=]", left[line]):
                 broken.add(word[1])
             left[line] = ""
-        seen = scan("\n".join(left), first_line, 2)
+        seen = scan("\n".join(left), first_line, len(mark))
         places |= seen.places
     return {}, faults, frozenset(broken)
 
 
 def _toml_fault(
-    fault: tomllib.TOMLDecodeError, lines: list[str], seen: Scan, first_line: int
+    fault: tomllib.TOMLDecodeError, lines: list[str], seen: Scan, first_line: int, mark: str
 ) -> tuple[int, int, Diagnostic]:
     """First and last line of the statement that can't be read, and what is wrong with it."""
     message, number, column = str(fault), first_line + len(lines) - 1, 1
@@ -270,9 +271,9 @@ def _toml_fault(
     if bare and _readable(f'x = "{bare[3]}"'):
         advice = f'; text needs quotes: {bare[1].strip()} = "{bare[3]}"'
         fixed = f'{bare[1]}{bare[2]}"{bare[3]}"{bare[4]}'
-        fix = Fix("put it in quotes", number, number, (f"# {fixed}",)) if _readable(fixed) else None
+        fix = Fix("put it in quotes", number, number, (f"{mark}{fixed}",)) if _readable(fixed) else None
     said = f"not TOML: {message[:1].lower()}{message[1:]}{advice}"
-    return first, last, error("toml", said, number, column + 2, fix)
+    return first, last, error("toml", said, number, column + len(mark), fix)
 
 
 def _readable(toml: str) -> bool:

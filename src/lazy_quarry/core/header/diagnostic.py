@@ -50,6 +50,8 @@ class Diagnostic:
     line: int = 1
     column: int = 1
     fix: Fix | None = None
+    key: tuple[str, ...] = ()
+    """Of a value given outside the file: the header key, and the way into its table."""
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "message", shortened(self.message, MOST_MESSAGE))

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Callable, Iterable
+from dataclasses import replace
 
 from lazy_quarry.core.header.block import Block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
@@ -36,7 +37,7 @@ class HeaderNotes:
         """Note a finding about a key, at its value or at the key itself; ``inside`` leads on into its table."""
         self.usable = self.usable and (severity is not error or code in _BESIDE)
         if key in self.overridden:
-            self.found.append(severity(code, f"in --set: {message}", 0))
+            self.found.append(replace(severity(code, f"in --set: {message}", 0), key=(key, *inside)))
             return
         place = self.block.place(key, *inside) if self.block else None
         line, column = (place.line, place.column if at_value else 3) if place else (1, 1)

@@ -1,0 +1,43 @@
+"""A chain as values: its jobs with their scripts, what is asked for each, and what each waits for."""
+
+from dataclasses import dataclass
+
+CONDITIONS = ("succeeds", "fails", "finishes", "begins", "each-succeeds")
+MOST_JOBS = 1_000
+
+
+@dataclass(frozen=True, slots=True)
+class ChainJob:
+    """A job of a chain. ``overrides`` are ``KEY=VALUE`` texts that the chain sets beside the script's header.
+
+    ``after`` are (other, condition): another job of the chain by its name, or one submitted earlier by its number.
+    """
+
+    name: str
+    script: str
+    path: str
+    overrides: tuple[str, ...]
+    arguments: tuple[str, ...]
+    after: tuple[tuple[str, str], ...]
+    line: int = 1
+
+    @property
+    def inside(self) -> tuple[tuple[str, str], ...]:
+        """What it waits for within the chain."""
+        return tuple(one for one in self.after if not one[0].isdecimal())
+
+
+@dataclass(frozen=True, slots=True)
+class Chain:
+    """A chain: jobs in an order in which each comes after those that it waits for."""
+
+    name: str
+    jobs: tuple[ChainJob, ...]
+    parameters: tuple[tuple[str, str], ...] = ()
+
+    def job(self, name: str) -> ChainJob:
+        """One of them by its name; raises :class:`KeyError` for none."""
+        for one in self.jobs:
+            if one.name == name:
+                return one
+        raise KeyError(name)
