@@ -7,6 +7,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "forecast": ("scripts", "Say where a script would run, when it would start as it is and otherwise, and its cost."),
     "try": ("scripts", "Run one task of a script in the trial tier, wait, and say what it used and what to ask for."),
     "submit": ("scripts", "Submit a script with its arguments, standard input (-), or a command line (-- COMMAND...)."),
+    "chain": ("chain", "Check, rehearse and submit a chain of jobs; show, hold, cancel and continue one."),
     "jobs": ("jobs", "List jobs that wait or run, or that have ended."),
     "show": ("jobs", "Show everything about a job."),
     "output": ("jobs", "Print what a job printed."),

@@ -97,7 +97,7 @@ class SocketClient(_Calls):
             reply = self._replies.pop(number, None)
         if reply is not None:
             return result_of(method, reply)
-        if CALLS[method] == "operations":
+        if CALLS[method] in ("operations", "chain_changes"):
             raise EngineAway(f"the engine of {self.folder} went away during {method}; see lazy-quarry jobs")
         if not again:
             log = self.folder / "engine.log"

@@ -15,19 +15,20 @@ if TYPE_CHECKING:
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.runner import OutputChunk
     from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
+    from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView
     from lazy_quarry.site.draft_view import DraftReport
     from lazy_quarry.site.expanded import Expanded
     from lazy_quarry.site.job_detail import JobDetail
     from lazy_quarry.site.job_view import JobView
     from lazy_quarry.site.views import Outcome, Receipt, RoomView
 
-Part = Literal["operations", "queries", "drafts"]
+Part = Literal["operations", "queries", "drafts", "chains", "chain_changes"]
 """The part of a site in use that answers a call."""
 _Method = TypeVar("_Method", bound=Callable[..., Any])
 
 
 def _answered_by(part: Part) -> Callable[[_Method], _Method]:
-    """Mark a call. Those that ``operations`` answer change the site, so they are never made twice by themselves."""
+    """Mark a call. What ``operations`` and ``chain_changes`` answer changes the site: it is never made twice by itself."""
 
     def mark(method: _Method) -> _Method:
         method.part = part  # type: ignore[attr-defined]
@@ -43,6 +44,7 @@ def _reads_the_plan(method: _Method) -> _Method:
 
 
 _operations, _queries, _drafts = _answered_by("operations"), _answered_by("queries"), _answered_by("drafts")
+_chains, _changes_chains = _answered_by("chains"), _answered_by("chain_changes")
 
 
 class SiteClient(Protocol):
@@ -201,6 +203,56 @@ class SiteClient(Protocol):
     @_drafts
     def expand(self, submission: Submission) -> Expanded:
         """The tasks of a draft's array."""
+        ...
+
+    # -- chains
+
+    @_chains
+    @_reads_the_plan
+    def report_chain(self, source: ChainSource, fails: list[str], slower: dict[str, float]) -> ChainReport:
+        """Check a chain file and rehearse it."""
+        ...
+
+    @_changes_chains
+    def submit_chain(self, source: ChainSource) -> ChainReceipt:
+        """Submit a chain as one thing."""
+        ...
+
+    @_chains
+    @_reads_the_plan
+    def chain(self, number: int) -> ChainView:
+        """A chain as it stands."""
+        ...
+
+    @_chains
+    @_reads_the_plan
+    def chains(self) -> list[ChainView]:
+        """All chains, the newest first."""
+        ...
+
+    @_chains
+    def chain_source(self, number: int) -> tuple[str, str, str]:
+        """The file of a chain, its path and its folder."""
+        ...
+
+    @_changes_chains
+    def hold_chain(self, number: int) -> list[Outcome]:
+        """Hold what waits of a chain."""
+        ...
+
+    @_changes_chains
+    def release_chain(self, number: int) -> list[Outcome]:
+        """Release what is held of a chain."""
+        ...
+
+    @_changes_chains
+    def cancel_chain(self, number: int) -> list[Outcome]:
+        """Cancel all of a chain that has not ended."""
+        ...
+
+    @_changes_chains
+    def continue_chain(self, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
+        """Run again what failed of a chain and what follows it, or all from one job on."""
         ...
 
     # -- the client itself

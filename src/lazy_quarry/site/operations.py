@@ -20,7 +20,7 @@ from lazy_quarry.core.engine.commands import (
     Submit,
     Unreserve,
 )
-from lazy_quarry.core.engine.events import Stopping, Submitted
+from lazy_quarry.core.engine.events import Event, Stopping, Submitted
 from lazy_quarry.core.engine.task_numbers import label_of
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.submission import Submission
@@ -113,15 +113,8 @@ class Operations:
             raise Refused(f"not submitted: {closed}")
         if problems := self._path_problems(request, submission):
             return self._refusal((*problems, *diagnostics))
-        origin = Origin(
-            script=submission.script,
-            path=submission.path,
-            directory=submission.directory,
-            environment=_environment(submission, request),
-            overrides=submission.overrides,
-        )
         try:
-            events = present.engine.decide(self._submit(request, origin))
+            events = self._decided(submission, request)
         except Refused as fault:
             return self._refusal((error("over-limit", str(fault), 1), *diagnostics))
         present.commit(events)
@@ -129,6 +122,22 @@ class Operations:
         self.dispatcher.step()
         tasks = request.array.count if request.array else None
         return Receipt(number, self._forecast_ms(number), present.now(), diagnostics, tasks)
+
+    def taken(self, submission: Submission, request: Request) -> list[Event]:
+        """The events of a checked submission. Raises :class:`Refused` when its paths can't be used, or a limit is in the way."""
+        if problems := self._path_problems(request, submission):
+            raise Refused("; ".join(one.message for one in problems))
+        return self._decided(submission, request)
+
+    def _decided(self, submission: Submission, request: Request) -> list[Event]:
+        origin = Origin(
+            script=submission.script,
+            path=submission.path,
+            directory=submission.directory,
+            environment=_environment(submission, request),
+            overrides=submission.overrides,
+        )
+        return self.present.engine.decide(self._submit(request, origin))
 
     def _submit(self, request: Request, origin: Origin) -> Submit:
         present = self.present

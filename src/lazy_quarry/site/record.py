@@ -4,6 +4,9 @@ from datetime import UTC, tzinfo
 
 from lazy_quarry.core.engine.events import (
     BroughtForward,
+    ChainChanged,
+    Chained,
+    ChainLinked,
     Changed,
     ClockHeld,
     Ended,
@@ -76,5 +79,11 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return (
                 f"{format_core_hours(abs(event.core_ms))} core-hours {what} {event.account} by {event.by}: {event.why}"
             )
+        case Chained():
+            return f"chain {event.chain} {event.name} submitted by {event.user}: {plural(len(event.parts), 'job')}"
+        case ChainLinked():
+            return f"{event.number} is {event.part} of chain {event.chain}"
+        case ChainChanged():
+            return f"chain {event.chain} changed by {event.by}"
         case ClockHeld():
             return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"

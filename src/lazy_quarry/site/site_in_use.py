@@ -1,5 +1,6 @@
 """One site in use, composed of the part that changes it, the part that reads it, and the part that reports on drafts."""
 
+from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.operations import Operations
@@ -19,3 +20,4 @@ class SiteInUse:
         self.drafts = Drafts(present)
         self.queries = Queries(present)
         self.operations = Operations(present, self.drafts, self.dispatcher)
+        self.chains = self.chain_changes = Chains(present, self.drafts, self.operations, self.queries)

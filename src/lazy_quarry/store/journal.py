@@ -16,7 +16,8 @@ from uuid import uuid4
 import msgspec
 
 from lazy_quarry.core.engine.events import Ended, Event
-from lazy_quarry.core.engine.state import State, job_after
+from lazy_quarry.core.engine.job_changes import job_after
+from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, make_task
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import DamagedJournal, StateFolderError

@@ -7,6 +7,7 @@ import msgspec
 
 from lazy_quarry.core.engine.events import Ended, Event
 from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.charges import by_day
@@ -24,6 +25,7 @@ _PART_KINDS: dict[str, Any] = {
     "orders": dict[str, tuple[int, ...]],
     "reserved": dict[str, Window],
     "grants": dict[str, tuple[Grant, ...]],
+    "chains": dict[int, ChainRecord],
 }
 _OF_ACCOUNT = dict[str, dict[int, int]]
 THINNED = "thinned"
@@ -238,4 +240,5 @@ def state_of(jobs: dict[int, Job], parts: Mapping[str, str], scalars: Scalars | 
     }
     if scalars is not None:
         found |= {name: getattr(scalars, name) for name in ("at_ms", "next_number", "clock_held_ms")}
+    found["next_chain"] = max(found.get("chains", ()), default=0) + 1
     return State.kept(jobs, **found)

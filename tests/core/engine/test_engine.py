@@ -190,6 +190,8 @@ def test_a_grant_adds_to_a_budget_moves_and_is_taken_back():
     do(engine, GrantHours(1, "silt", hour * 2, "bo", "a late cruise", "reeds"))
     assert [type(event) for event in do(engine, Schedule(1))] == [Started]
     assert budgets(site, engine.state.grants) == {"silt": 3 * hour, "reeds": 0}
+    with pytest.raises(Refused, match=r"silt has 1\.00 core-hours left, all that runs"):
+        engine.decide(GrantHours(2, "silt", -2 * hour, "bo", "not needed"))
     do(engine, GrantHours(2, "silt", -hour, "bo", "not needed"))
     lines = account_lines(site, {}, engine.state.running(), 2, engine.state.grants)
     assert [grant.why for grant in lines[0].grants] == ["a late cruise", "not needed"]

@@ -129,6 +129,43 @@ class GrantHours:
 
 
 @dataclass(frozen=True, slots=True)
+class SubmitChain:
+    """Give a chain its number. Its jobs are submitted after that, each by itself, and linked to it."""
+
+    at_ms: int
+    name: str
+    user: str
+    parts: tuple[tuple[str, tuple[tuple[str, str], ...]], ...]
+    source: str
+    path: str
+    folder: str
+    settings: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class LinkChain:
+    """A job that was just submitted is a part of a chain."""
+
+    at_ms: int
+    chain: int
+    part: str
+    number: int
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeChain:
+    """Go on with a chain by another file."""
+
+    at_ms: int
+    chain: int
+    by: str
+    parts: tuple[tuple[str, tuple[tuple[str, str], ...]], ...]
+    source: str
+    settings: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Schedule:
     """Start whatever the plan places at this instant."""
 
@@ -180,6 +217,9 @@ Command = (
     | Reserve
     | Unreserve
     | GrantHours
+    | SubmitChain
+    | LinkChain
+    | ChangeChain
     | Schedule
     | Finish
 )

@@ -7,16 +7,18 @@ Between the two, the caller puts the events on disk. Replaying the events gives 
 from collections.abc import Callable, Iterable
 from typing import Any
 
-from lazy_quarry.core.engine import job_decisions, schedule_decisions, site_decisions
+from lazy_quarry.core.engine import chain_decisions, job_decisions, schedule_decisions, site_decisions
 from lazy_quarry.core.engine.commands import (
     CancelJob,
     CancelTask,
+    ChangeChain,
     ChangeJob,
     CloseNode,
     Command,
     Finish,
     GrantHours,
     HoldJob,
+    LinkChain,
     LoseNode,
     OpenNode,
     OrderJobs,
@@ -24,6 +26,7 @@ from lazy_quarry.core.engine.commands import (
     Reserve,
     Schedule,
     Submit,
+    SubmitChain,
     Unreserve,
 )
 from lazy_quarry.core.engine.events import ClockHeld, Event
@@ -52,6 +55,9 @@ _DECISIONS: dict[type, Callable[[Situation, Any], list[Event]]] = {
     Reserve: site_decisions.reserve,
     Unreserve: site_decisions.unreserve,
     GrantHours: site_decisions.grant_hours,
+    SubmitChain: chain_decisions.submit_chain,
+    LinkChain: chain_decisions.link_chain,
+    ChangeChain: chain_decisions.change_chain,
     Schedule: schedule_decisions.schedule,
     Finish: finish,
 }

@@ -206,6 +206,46 @@ class Granted:
     why: str
 
 
+@dataclass(frozen=True, slots=True)
+class Chained:
+    """A chain was submitted: its jobs by name, with what each waits for. Their numbers follow."""
+
+    kind: ClassVar[str] = "chained"
+    at_ms: int
+    chain: int
+    name: str
+    user: str
+    parts: tuple[tuple[str, tuple[tuple[str, str], ...]], ...]
+    source: str = ""
+    path: str = ""
+    folder: str = ""
+    settings: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class ChainLinked:
+    """A job was submitted as a part of a chain."""
+
+    kind: ClassVar[str] = "chain-linked"
+    at_ms: int
+    chain: int
+    part: str
+    number: int
+
+
+@dataclass(frozen=True, slots=True)
+class ChainChanged:
+    """The file of a chain was changed, and the chain goes on by the new one."""
+
+    kind: ClassVar[str] = "chain-changed"
+    at_ms: int
+    chain: int
+    by: str
+    parts: tuple[tuple[str, tuple[tuple[str, str], ...]], ...]
+    source: str
+    settings: tuple[str, ...] = ()
+
+
 Event = (
     TaskMade
     | TasksDropped
@@ -223,6 +263,9 @@ Event = (
     | NodeClosed
     | NodeOpened
     | Granted
+    | Chained
+    | ChainLinked
+    | ChainChanged
     | ClockHeld
 )
 KINDS: dict[str, Any] = {event.kind: event for event in get_args(Event)}

@@ -4,7 +4,6 @@ from lazy_quarry.core.engine.commands import CloseNode, GrantHours, LoseNode, Op
 from lazy_quarry.core.engine.events import Event, Granted, NodeClosed, NodeOpened, Reserved, Stopping, Unreserved
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.instants import LATEST_MS
-from lazy_quarry.core.ledger.grants import budgets
 from lazy_quarry.core.units import format_core_hours
 from lazy_quarry.errors import Refused
 
@@ -92,10 +91,10 @@ def grant_hours(now: Situation, command: GrantHours) -> list[Event]:
 def _check_grant(now: Situation, account: str, core_ms: int) -> None:
     if account not in now.site.account:
         raise Refused(f'there is no account "{account}"')
-    budget = budgets(now.site, now.state.grants).get(account)
-    if budget is None:
+    if now.site.account[account].budget_core_hours is None:
         raise Refused(f"{account} has no budget, so nothing can be granted to it or taken from it")
-    tally = now.state.tallies.get(account)
-    left = budget - (tally.charged_core_ms if tally else 0)
-    if left + core_ms < 0 and core_ms < 0:
-        raise Refused(f"{account} has {format_core_hours(max(0, left))} core-hours left; no more can be taken from it")
+    # What jobs that run may yet use of it is spoken for.
+    left = now.plans.limit_rows(now.at_ms).left[account]
+    if core_ms < 0 and left + core_ms < 0:
+        told = f"{account} has {format_core_hours(max(0, left))} core-hours left, all that runs being counted in full"
+        raise Refused(f"{told}; no more can be taken from it")

@@ -6,8 +6,12 @@ State is a fold: :meth:`State.apply` takes one event in, and nothing else ever c
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from lazy_quarry.core.engine.chain_state import take_chain
 from lazy_quarry.core.engine.events import (
     BroughtForward,
+    ChainChanged,
+    Chained,
+    ChainLinked,
     Changed,
     ClockHeld,
     Ended,
@@ -26,8 +30,10 @@ from lazy_quarry.core.engine.events import (
     TasksDropped,
     Unreserved,
 )
+from lazy_quarry.core.engine.job_changes import WANTED, ended_words, job_after, left_over, waiting_phase
 from lazy_quarry.core.engine.live_jobs import LiveJobs
 from lazy_quarry.core.engine.tracked import Tracked
+from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import EACH, Job, Phase, Use, make_task, outlook
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.charges import by_day
@@ -56,6 +62,9 @@ class State:
     """Each user's own order among their waiting jobs."""
     reserved: dict[str, Window] = field(default_factory=dict)
     """Windows and reservations made here, beside those of the site, by name."""
+    chains: dict[int, ChainRecord] = field(default_factory=dict)
+    """The chains that were submitted last, by their own numbers."""
+    next_chain: int = 1
     grants: dict[str, tuple[Grant, ...]] = field(default_factory=dict)
     """What each account was given beside its budget, oldest first."""
     clock_held_ms: int = 0
@@ -74,7 +83,7 @@ class State:
                 self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.HELD, reason=event.by)
             case Released():
                 job = self.jobs[event.job]
-                self.jobs[event.job] = replace(job, phase=_waiting_phase(job), reason="")
+                self.jobs[event.job] = replace(job, phase=waiting_phase(job), reason="")
             case Started():
                 self.jobs[event.job] = replace(
                     self.jobs[event.job],
@@ -117,6 +126,9 @@ class State:
                 self._add(event.account, event.charge_core_ms, event.allocated_core_ms, event.jobs, event.failed)
                 for user, day, core_ms in event.recent:
                     self._used(event.account, user, day, core_ms)
+            case Chained() | ChainLinked() | ChainChanged():
+                take_chain(self.chains, event)
+                self.next_chain = max(self.next_chain, event.chain + 1)
             case Granted():
                 grant = Grant(event.at_ms, event.core_ms, event.by, event.why)
                 self.grants[event.account] = (*self.grants.get(event.account, ()), grant)
@@ -152,7 +164,7 @@ class State:
             waits = tuple(one for one in waits if one[1] != EACH)  # what they wait for has all ended
         job = replace(job, freed_tasks=event.freed_tasks, doomed_tasks=event.doomed_tasks, unmet=waits)
         if job.phase is not Phase.HELD:
-            job = replace(job, phase=_waiting_phase(job))
+            job = replace(job, phase=waiting_phase(job))
         self.jobs[event.job] = job
         for number, _ in waits:
             self.followers.setdefault(number, set()).add(event.job)
@@ -189,16 +201,15 @@ class State:
                     waits.append((one, condition))
                 elif not met:
                     skip_reason = (
-                        skip_reason
-                        or f"{number} {_ended_words(phase)}, and it was to start only if {_WANTED[condition]}"
+                        skip_reason or f"{number} {ended_words(phase)}, and it was to start only if {WANTED[condition]}"
                     )
             told = replace(job, unmet=tuple(waits), skip_reason=skip_reason)
             if phase is None and not any(one == number for one, _ in waits):
                 self.followers[number].discard(follower)
             if phase is not None and (number, EACH) in job.unmet:
-                told = replace(told, doomed_tasks=_left_over(told))
+                told = replace(told, doomed_tasks=left_over(told))
             freed = job.phase is Phase.BLOCKED and not skip_reason
-            self.jobs[follower] = replace(told, phase=_waiting_phase(told)) if freed else told
+            self.jobs[follower] = replace(told, phase=waiting_phase(told)) if freed else told
         if phase is not None or not self.followers.get(number, True):
             self.followers.pop(number, None)
 
@@ -216,7 +227,7 @@ class State:
             handled_tasks.remove(reached)
             reached += 1
         if parent.phase is Phase.WAITING:
-            parent = replace(parent, phase=_waiting_phase(parent))
+            parent = replace(parent, phase=waiting_phase(parent))
         self.jobs[event.parent] = replace(parent, next_index=reached, handled_tasks=tuple(sorted(handled_tasks)))
         self.tasks.setdefault(event.parent, set()).add(event.job)
 
@@ -302,7 +313,7 @@ class State:
         else:
             job = replace(job, doomed_tasks=tuple(sorted({*job.doomed_tasks, index})))
         freed = job.phase is Phase.BLOCKED
-        self.jobs[follower] = replace(job, phase=_waiting_phase(job)) if freed else job
+        self.jobs[follower] = replace(job, phase=waiting_phase(job)) if freed else job
 
     def _add(self, account: str, charged: int, held: int, jobs: int, failed: int) -> None:
         tally = self.tallies.get(account, Tally())
@@ -340,64 +351,9 @@ class State:
             orders=dict(self.orders),
             reserved=dict(self.reserved),
             grants=dict(self.grants),
+            chains=dict(self.chains),
         )
 
     def running(self) -> list[Job]:
         """Jobs that have cores, by number: sums over them are the same whatever order they were kept in."""
         return [job for _, job in sorted(self.jobs.running.items())]
-
-
-def _waiting_phase(job: Job) -> Phase:
-    """Blocked while it waits for another, also in vain; one that waits task by task, while none of its tasks may start."""
-    if job.skip_reason or any(condition != EACH for _, condition in job.unmet):
-        return Phase.BLOCKED
-    return Phase.BLOCKED if job.unmet and not job.freed_tasks else Phase.WAITING
-
-
-def _left_over(job: Job) -> tuple[int, ...]:
-    """Tasks that will never be decided, since the array they waited for has ended."""
-    array = job.request.array
-    if array is None:
-        return ()
-    known = {*job.freed_tasks, *job.handled_tasks}
-    return tuple(index for index in range(job.next_index, array.count) if index not in known)
-
-
-_WANTED = {
-    "succeeds": "it succeeded",
-    "fails": "it failed",
-    "finishes": "it finished",
-    "begins": "it began",
-    "each-succeeds": "its task of the same number succeeded",
-}
-
-
-def _ended_words(phase: Phase | None) -> str:
-    return "has begun" if phase is None else f"ended {phase}"
-
-
-def job_after(job: Job, event: Ended) -> Job:
-    """The job as this end leaves it: final, or waiting again."""
-    ended = replace(
-        job,
-        exit=event.exit,
-        signal=event.signal,
-        reason=event.reason,
-        use=event.use,
-        allocated_core_ms=job.allocated_core_ms + event.allocated_core_ms,
-        charge_core_ms=job.charge_core_ms + event.charge_core_ms,
-    )
-    if not event.again:
-        return replace(ended, phase=event.phase, ended_ms=event.at_ms)
-    # What gave way, or comes back at its walltime to go on, has not failed: that is no part of its retries.
-    gave_way = event.phase is Phase.CANCELLED
-    goes_on = event.phase is Phase.OVERTIME and job.request.again_at_overtime
-    return replace(
-        ended,
-        phase=Phase.WAITING,
-        retried=job.retried + (not gave_way and not goes_on),
-        started_ms=None,
-        allocations=(),
-        stopping=None,
-        stop_by_ms=None,
-    )

@@ -24,16 +24,24 @@ class ArrayFinish:
 
 
 def array_finish(
-    planner: Planner, timeline: Timeline, request: Request, count: int, at_once: int | None
+    planner: Planner,
+    timeline: Timeline,
+    request: Request,
+    count: int,
+    at_once: int | None,
+    not_before: int = 0,
+    keep: bool = False,
 ) -> ArrayFinish | None:
     """When ``count`` tasks like this would have ended, at most ``at_once`` of them at a time; None for never.
 
+    None starts before ``not_before``. With ``keep`` their places are taken in the timeline itself.
+
     Tasks are counted to the end of their walltime and grace, as the plan counts every job.
     """
-    field = timeline.copy()
+    field = timeline if keep else timeline.copy()
     task = replace(request, array=None)
     running: list[tuple[int, int]] = []  # (end, tasks)
-    going, done, first, last, not_before = 0, 0, None, 0, 0
+    going, done, first, last = 0, 0, None, 0
     for _ in range(MOST_ROUNDS):
         room = count - done if at_once is None else min(count - done, at_once - going)
         wanted = PlanRequest(-1, task)

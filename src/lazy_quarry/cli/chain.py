@@ -1,0 +1,278 @@
+"""The command about chains: a file before it is submitted, and one that was, by its number."""
+
+import os
+from collections.abc import Iterator
+from datetime import tzinfo
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from lazy_quarry.cli.options import (
+    Usage,
+    client_of,
+    format_option,
+    is_json,
+    own_zone,
+    print_json,
+    print_lines,
+    print_outcomes,
+    say,
+    state_option,
+)
+
+if TYPE_CHECKING:
+    from lazy_quarry.core.header.diagnostic import Diagnostic
+    from lazy_quarry.link.site_client import SiteClient
+    from lazy_quarry.site.chain_views import ChainReceipt, ChainSource, ChainView
+
+_SIGNS = {"error": "✕", "warning": "·", "hint": " "}
+
+
+@click.command("chain")
+@click.argument("what", metavar="FILE|NUMBER", required=False, default="")
+@click.option("--check", is_flag=True, help="say what is wrong in the file, and no more")
+@click.option("--rehearse", is_flag=True, help="say when each job would start and end, as the queue is now")
+@click.option("--submit", is_flag=True, help="submit all of its jobs as one chain")
+@click.option(
+    "--set", "settings", multiple=True, metavar="NAME=VALUE", help="another value of a parameter of the chain"
+)
+@click.option("--fails", multiple=True, metavar="JOB", help="rehearse: suppose that this job fails")
+@click.option(
+    "--slower", multiple=True, metavar="JOB=FACTOR", help="rehearse: suppose that it takes so many times as long"
+)
+@click.option("--hold", is_flag=True, help="hold what waits of a chain")
+@click.option("--release", is_flag=True, help="release what is held of it")
+@click.option("--cancel", is_flag=True, help="cancel all of it that has not ended")
+@click.option(
+    "--continue", "go_on", is_flag=True, help="run again what failed, and what follows it; what is done stays"
+)
+@click.option("--from", "first", default="", metavar="JOB", help="continue: run again all from this job on")
+@click.option(
+    "--file", "file", default="", metavar="FILE", help="continue: by this file; else by its own, as it is now"
+)
+@click.option("--schema", is_flag=True, help="print the JSON Schema of chain files, for editors")
+@state_option
+@format_option
+def chain_command(what: str, state: str, form: str, **given: Any) -> None:
+    """Check, rehearse and submit a chain file; show, hold, cancel and continue a chain by its number. Alone: list all."""
+    json_too = is_json(form)
+    if given["schema"]:
+        from lazy_quarry.core.chain.chain_schema import chain_schema
+
+        print_json(chain_schema())
+        return
+    client = client_of(state)
+    if not what:
+        views = client.chains()
+        print_json([chain_json(view) for view in views]) if json_too else print_lines(_list(views, own_zone()))
+    elif what.isdecimal() and not os.path.exists(what):
+        _numbered(client, int(what), json_too, given)
+    else:
+        _file(client, what, json_too, given)
+
+
+def _file(client: "SiteClient", path: str, json_too: bool, given: dict[str, Any]) -> None:
+    from lazy_quarry.errors import Refused
+
+    source = source_of(path, given["settings"])
+    if given["submit"]:
+        try:
+            _told(client.submit_chain(source), path, json_too)
+        except Refused as fault:
+            raise Usage(str(fault)) from None
+        return
+    try:
+        report = client.report_chain(source, list(given["fails"]), dict(map(_factor, given["slower"])))
+    except Refused as fault:
+        raise Usage(str(fault)) from None
+    refused = any(one.severity == "error" for _, one in report.findings)
+    if given["rehearse"] and report.chain is not None:
+        _print_findings(report.findings, path, err=True)
+        if json_too:
+            print_json(rehearsal_json(report.chain))
+        else:
+            print_lines(chain_lines(report.chain, own_zone()))
+        return
+    if json_too:
+        print_json([finding_json(file or path, one) for file, one in report.findings])
+    elif not report.findings:
+        say(f"{path}: nothing to say")
+    else:
+        _print_findings(report.findings, path)
+    if refused:
+        raise click.exceptions.Exit(1)
+
+
+def _numbered(client: "SiteClient", number: int, json_too: bool, given: dict[str, Any]) -> None:
+    from lazy_quarry.errors import Refused
+
+    acts = {"hold": client.hold_chain, "release": client.release_chain, "cancel": client.cancel_chain}
+    for name, act in acts.items():
+        if given[name]:
+            print_outcomes(act(number))
+            return
+    if given["go_on"]:
+        text, known, folder = client.chain_source(number)
+        path = given["file"] or known
+        there = bool(path) and os.path.exists(path)
+        if given["file"] and not there:
+            raise Usage(f"{path} is not there")
+        source = source_of(path, given["settings"], folder) if there else source_of("", given["settings"], folder, text)
+        try:
+            _told(client.continue_chain(number, source, given["first"]), path or f"chain {number}", json_too)
+        except Refused as fault:
+            say(f"lazy-quarry: {fault}", err=True)
+            raise click.exceptions.Exit(1) from None
+        return
+    view = client.chain(number)
+    if json_too:
+        print_json(chain_json(view))
+    else:
+        print_lines(chain_lines(view, own_zone()))
+
+
+def _factor(text: str) -> tuple[str, float]:
+    name, _, factor = text.partition("=")
+    try:
+        value = float(factor)
+    except ValueError:
+        value = 0.0
+    if not name or not 0 < value <= 1000:
+        raise Usage(f"--slower {text}: write JOB=FACTOR, such as run=2")
+    return name, value
+
+
+def source_of(path: str, settings: tuple[str, ...], folder: str = "", text: str = "") -> "ChainSource":
+    """A chain file with the scripts that it names, which lie beside it or where they are named from."""
+    from lazy_quarry.cli.files import read_script
+    from lazy_quarry.core.chain.chain_file import scripts_named
+    from lazy_quarry.core.paths import name_of_script
+    from lazy_quarry.errors import BadValue
+    from lazy_quarry.site.chain_views import ChainSource
+
+    if path:
+        try:
+            text = Path(path).read_text(encoding="utf-8")
+        except FileNotFoundError:
+            raise Usage(f"{path} is not there") from None
+        except (OSError, UnicodeDecodeError) as fault:
+            raise Usage(f"{path} cannot be read: {getattr(fault, 'strerror', None) or 'it is not text'}") from None
+    folder = os.path.abspath(os.path.dirname(path) or ".") if path else folder
+    scripts: dict[str, str | None] = {}
+    for named in scripts_named(text):
+        try:
+            scripts[named] = read_script(os.path.join(folder, named))
+        except BadValue:
+            scripts[named] = None
+    return ChainSource(
+        text=text,
+        path=os.path.abspath(path) if path else "",
+        folder=folder,
+        scripts=scripts,
+        settings=settings,
+        environment=tuple(os.environ.items()),
+        name=name_of_script(path) if path else "",
+    )
+
+
+def _told(receipt: "ChainReceipt", path: str, json_too: bool) -> None:
+    if receipt.chain is None:
+        _print_findings(receipt.findings, path, err=True)
+        raise click.exceptions.Exit(1)
+    _print_findings(receipt.findings, path, err=True)
+    if json_too:
+        print_json({"chain": receipt.chain, "jobs": dict(receipt.jobs)})
+    else:
+        jobs = ", ".join(f"{name} {number}" for name, number in receipt.jobs)
+        say(f"chain {receipt.chain}: {jobs}")
+
+
+def _print_findings(findings: "tuple[tuple[str, Diagnostic], ...]", path: str, err: bool = False) -> None:
+    for file, one in findings:
+        fix = f" (fix: {one.fix.label})" if one.fix else ""
+        say(f"{_SIGNS[one.severity]} {file or path}:{one.line}  {one.message}{fix}  [{one.code}]", err=err)
+
+
+# -- text and JSON --------------------------------------------------------------------------------
+
+
+def _list(views: "list[ChainView]", zone: tzinfo) -> Iterator[str]:
+    from lazy_quarry.core.units import clock_time, plural
+
+    if not views:
+        yield "none"
+    for view in views:
+        ends = f", done about {clock_time(view.ends_ms, view.now_ms, zone)}" if view.left and view.ends_ms else ""
+        yield f"{view.number}  {view.name}  {view.state}  {plural(len(view.parts), 'job')}, {view.left} left{ends}"
+
+
+def chain_lines(view: "ChainView", zone: tzinfo) -> Iterator[str]:
+    """A chain for people: a line for all, a line for each job."""
+    from lazy_quarry.core.units import clock_time, format_core_hours, format_duration, plural
+
+    head = f"chain {view.number} {view.name}: {view.state}" if view.number else f"{view.name}, as the queue is now"
+    ends = (
+        f"all done about {clock_time(view.ends_ms, view.now_ms, zone)} at the latest"
+        if view.ends_ms
+        else "no end in sight"
+    )
+    told = ends if view.left or not view.number else f"ended {clock_time(view.ends_ms or 0, view.now_ms, zone)}"
+    cost = f", at most {format_core_hours(view.most_core_ms)} core-hours" if view.most_core_ms else ""
+    yield f"{head}; {plural(len(view.parts), 'job')}, {view.left} left; {told}{cost}"
+    width = max([4, *(len(one.name) for one in view.parts)])
+    for one in view.parts:
+        number = f"{one.job or ''}" if view.number else ""
+        state = one.phase.value if one.phase else ("" if one.ends_ms else "doesn't run")
+        begins = clock_time(one.starts_ms, view.now_ms, zone) if one.starts_ms else ""
+        until = clock_time(one.ends_ms, view.now_ms, zone) if one.ends_ms else ""
+        slack = ""
+        if one.slack_ms is not None:
+            slack = "critical" if one.critical else f"may slip {format_duration(one.slack_ms / 1000)}"
+        tasks = f"{one.tasks} tasks" if one.tasks and not one.reason.startswith("of its tasks") else ""
+        after = ", ".join(f"after {other} {condition}" for other, condition in one.after)
+        words = "; ".join(word for word in (tasks, after, one.reason) if word)
+        yield f"  {number:>7} {one.name:<{width}}  {state:<11} {begins:>9} {until:>9}  {slack:<18} {words}".rstrip()
+
+
+def chain_json(view: "ChainView") -> dict[str, Any]:
+    """A chain as JSON."""
+    return {
+        "chain": view.number or None,
+        "name": view.name,
+        "state": view.state,
+        "left": view.left,
+        **rehearsal_json(view),
+    }
+
+
+def rehearsal_json(view: "ChainView") -> dict[str, Any]:
+    """When a chain is done, what it costs at most, and its jobs."""
+    from lazy_quarry.core.units import format_instant
+
+    def instant(at_ms: int | None) -> str | None:
+        return None if at_ms is None else format_instant(at_ms)
+
+    return {
+        "ends": instant(view.ends_ms),
+        "core_hours_at_most": round(view.most_core_ms / 3_600_000, 6),
+        "jobs": [
+            {
+                "name": one.name,
+                "job": one.job or None,
+                "state": one.phase.value if one.phase else None,
+                "starts": instant(one.starts_ms),
+                "ends": instant(one.ends_ms),
+                "critical": one.critical,
+                "slack_s": None if one.slack_ms is None else one.slack_ms // 1000,
+                "after": dict(one.after),
+                "reason": one.reason or None,
+            }
+            for one in view.parts
+        ],
+    }
+
+
+def finding_json(file: str, one: "Diagnostic") -> dict[str, Any]:
+    """A finding as `lq check` gives them, with its file."""
+    return {"file": file, "line": one.line, "severity": one.severity.value, "code": one.code, "message": one.message}

@@ -1,0 +1,49 @@
+"""The events of the commands about chains."""
+
+from lazy_quarry.core.engine.commands import ChangeChain, LinkChain, SubmitChain
+from lazy_quarry.core.engine.events import ChainChanged, Chained, ChainLinked, Event
+from lazy_quarry.core.engine.situation import Situation
+from lazy_quarry.core.job.chain_record import ChainRecord
+from lazy_quarry.errors import NoSuchJob, Refused
+
+
+def submit_chain(now: Situation, command: SubmitChain) -> list[Event]:
+    """A chain gets its number."""
+    return [
+        Chained(
+            at_ms=now.at_ms,
+            chain=now.state.next_chain,
+            name=command.name,
+            user=command.user,
+            parts=command.parts,
+            source=command.source,
+            path=command.path,
+            folder=command.folder,
+            settings=command.settings,
+        )
+    ]
+
+
+def link_chain(now: Situation, command: LinkChain) -> list[Event]:
+    """A job becomes a part of a chain."""
+    chain = _own(now, command.chain, command.by)
+    if all(one.name != command.part for one in chain.parts):
+        raise Refused(f"chain {command.chain} has no job {command.part}")
+    if command.number not in now.state.jobs:
+        raise NoSuchJob(f"there is no job {command.number}")
+    return [ChainLinked(now.at_ms, command.chain, command.part, command.number)]
+
+
+def change_chain(now: Situation, command: ChangeChain) -> list[Event]:
+    """A chain goes on by another file; jobs that it had keep their numbers."""
+    _own(now, command.chain, command.by)
+    return [ChainChanged(now.at_ms, command.chain, command.by, command.parts, command.source, command.settings)]
+
+
+def _own(now: Situation, number: int, user: str) -> ChainRecord:
+    chain = now.state.chains.get(number)
+    if chain is None:
+        raise NoSuchJob(f"there is no chain {number}")
+    if chain.user != user:
+        raise Refused(f"chain {number} belongs to {chain.user}; you may change only your own")
+    return chain

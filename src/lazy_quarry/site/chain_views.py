@@ -1,0 +1,98 @@
+"""Chains as people see them: what a file came to, what a rehearsal says, how one that was submitted stands."""
+
+from dataclasses import dataclass
+
+from lazy_quarry.core.header.diagnostic import Diagnostic
+from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.site.job_view import JobView
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ChainSource:
+    """A chain file on its way in, with the scripts that it names by the paths that stand there; None where one can't be read."""
+
+    text: str
+    path: str = ""
+    folder: str = ""
+    """Where it is submitted; the chain's own paths are taken from there."""
+    scripts: dict[str, str | None]
+    settings: tuple[str, ...] = ()
+    environment: tuple[tuple[str, str], ...] = ()
+    name: str = ""
+    """Its name, where the file gives none."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PartView:
+    """A job of a chain: by its name, what it waits for, when it starts and ends, and what it is about."""
+
+    name: str
+    after: tuple[tuple[str, str], ...]
+    job: int = 0
+    """Its number, 0 before it is submitted."""
+    phase: Phase | None = None
+    starts_ms: int | None = None
+    ends_ms: int | None = None
+    slack_ms: int | None = None
+    critical: bool = False
+    reason: str = ""
+    """Why it doesn't run, or how it ended."""
+    cores: int = 0
+    tasks: int = 0
+    done_tasks: int = 0
+    walltime_s: int = 0
+    view: JobView | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ChainView:
+    """A chain: its parts in their order, when all is done, what it costs at most. Number 0 is one that isn't submitted."""
+
+    number: int
+    name: str
+    user: str
+    now_ms: int
+    parts: tuple[PartView, ...]
+    submitted_ms: int = 0
+    ends_ms: int | None = None
+    most_core_ms: int = 0
+
+    @property
+    def state(self) -> str:
+        """In a word: ``draft``, ``running``, ``waiting``, ``done``, ``failed``, ``cancelled``."""
+        phases = [one.phase for one in self.parts]
+        if all(phase is None for phase in phases):
+            return "draft"
+        if any(phase is None or not phase.final for phase in phases):
+            return "running" if any(phase in (Phase.RUNNING, Phase.DONE) for phase in phases) else "waiting"
+        bad = {Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST}
+        ended = [one for one in self.parts if one.phase is Phase.DONE]
+        handled = {other for one in ended for other, how in one.after if how in ("fails", "finishes")}
+        if any(one.phase in bad and one.name not in handled for one in self.parts):
+            return "failed"
+        if any(one.phase in bad for one in self.parts):
+            return "failed, and handled"
+        return "cancelled" if any(phase is Phase.CANCELLED for phase in phases) else "done"
+
+    @property
+    def left(self) -> int:
+        """How many of its jobs have not ended."""
+        return sum(one.phase is None or not one.phase.final for one in self.parts)
+
+
+@dataclass(frozen=True, slots=True)
+class ChainReport:
+    """What a chain file came to: findings as (file, finding), and the chain rehearsed where nothing must change."""
+
+    findings: tuple[tuple[str, Diagnostic], ...]
+    chain: ChainView | None
+
+
+@dataclass(frozen=True, slots=True)
+class ChainReceipt:
+    """A chain that was submitted or continued: its number and its jobs', or what must change first."""
+
+    chain: int | None
+    jobs: tuple[tuple[str, int], ...]
+    findings: tuple[tuple[str, Diagnostic], ...] = ()
+    message: str = ""

@@ -1,0 +1,302 @@
+"""Chains on a site: checked, rehearsed, submitted, held, cancelled, continued; each is one thing."""
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
+
+from lazy_quarry.core.chain.chain import Chain, ChainJob
+from lazy_quarry.core.chain.chain_check import ChainChecked, check_chain
+from lazy_quarry.core.chain.chain_file import read_chain
+from lazy_quarry.core.chain.graph import downstream, ordered
+from lazy_quarry.core.chain.rehearsal import Rehearsal, Rehearsing, Supposed, live_times
+from lazy_quarry.core.engine.commands import ChangeChain, LinkChain, SubmitChain
+from lazy_quarry.core.engine.events import Chained, Submitted
+from lazy_quarry.core.header.diagnostic import Diagnostic, error
+from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.chain_record import ChainRecord
+from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.paths import within
+from lazy_quarry.errors import NoSuchJob, Refused
+from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView, PartView
+from lazy_quarry.site.drafts import Drafts
+from lazy_quarry.site.operations import Operations
+from lazy_quarry.site.present import Present
+from lazy_quarry.site.queries import Queries
+from lazy_quarry.site.views import Outcome
+
+_AGAIN = (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST, Phase.CANCELLED)
+"""What is run again when a chain is continued; what was skipped for their sake follows them."""
+_Act = Callable[[list[int]], list[Outcome]]
+
+
+class Chains:
+    """What people do with chains, and what is said of them."""
+
+    def __init__(self, present: Present, drafts: Drafts, operations: Operations, queries: Queries) -> None:
+        self.present, self.drafts, self.operations, self.queries = present, drafts, operations, queries
+
+    # -- before it is submitted --------------------------------------------------------------------
+
+    def report_chain(self, source: ChainSource, fails: list[str], slower: dict[str, float]) -> ChainReport:
+        """Check a chain file and, where nothing must change, rehearse it: supposing that these fail or take longer."""
+        with self.present.lock:
+            checked = self._checked(source)
+            if checked.chain is None or checked.refused:
+                return ChainReport(checked.findings, None)
+            chain, now = checked.chain, self.present.now()
+            waits = {job.name: job.inside for job in chain.jobs}
+            for name in (*fails, *slower):
+                if name not in waits:
+                    raise Refused(f'there is no job "{name}" in {chain.name}')
+            supposed = Supposed(frozenset(fails), tuple(slower.items()))
+            rehearsing = Rehearsing(
+                self.present.engine, now, self.present.user, waits, checked.requests, None, supposed
+            )
+            return ChainReport(checked.findings, self._rehearsed(chain, checked.requests, rehearsing.rehearse()))
+
+    def _checked(self, source: ChainSource) -> ChainChecked:
+        folder = source.folder
+
+        def submission(job: ChainJob) -> Submission:
+            path = within(folder, job.path) if job.path else ""
+            return Submission(job.script, path, folder, job.overrides, job.arguments, source.environment)
+
+        read = read_chain(source.text, source.scripts, source.settings, source.name)
+        return check_chain(read, submission, self.drafts.checked)
+
+    def _rehearsed(self, chain: Chain, requests: Mapping[str, Request], found: Rehearsal) -> ChainView:
+        times = {one.name: one for one in found.jobs}
+        parts = []
+        for job in chain.jobs:
+            one, request = times[job.name], requests[job.name]
+            parts.append(
+                PartView(
+                    name=job.name,
+                    after=job.after,
+                    starts_ms=one.starts_ms,
+                    ends_ms=one.ends_ms,
+                    slack_ms=one.slack_ms if one.ends_ms is not None else None,
+                    critical=one.critical,
+                    reason=one.reason,
+                    cores=self._cores(request),
+                    tasks=request.array.count if request.array else 0,
+                    walltime_s=request.walltime_s,
+                )
+            )
+        return ChainView(
+            number=0,
+            name=chain.name,
+            user=self.present.user,
+            now_ms=self.present.now(),
+            parts=tuple(parts),
+            ends_ms=found.ends_ms,
+            most_core_ms=found.most_core_ms,
+        )
+
+    def _cores(self, request: Request) -> int:
+        need = next(iter(self.present.engine.plans.planner.needs(request, self.present.user)), None)
+        return need.cores if need else 0
+
+    # -- submitting --------------------------------------------------------------------------------
+
+    def submit_chain(self, source: ChainSource) -> ChainReceipt:
+        """Take in a chain: all of its jobs, or none and what must change first."""
+        present = self.present
+        with present.lock:
+            checked = self._checked(source)
+            if checked.chain is None or checked.refused:
+                return ChainReceipt(None, (), checked.findings)
+            if closed := present.runner.closed():
+                raise Refused(f"not submitted: {closed}")
+            chain = checked.chain
+            parts = tuple((job.name, job.after) for job in chain.jobs)
+            command = SubmitChain(
+                present.now(), chain.name, present.user, parts, source.text, source.path, source.folder, source.settings
+            )
+            events = present.engine.decide(command)
+            present.commit(events)
+            number = next(one.chain for one in events if isinstance(one, Chained))
+            numbers, problem = self._submit(number, checked, [job.name for job in chain.jobs], {})
+            self.operations.dispatcher.step()
+            if problem is not None:
+                self.operations.cancel(list(numbers.values()))
+                return ChainReceipt(None, (), (("", problem), *checked.findings))
+            return ChainReceipt(number, tuple(numbers.items()), checked.findings)
+
+    def _submit(
+        self, chain: int, checked: ChainChecked, names: Iterable[str], known: dict[str, int]
+    ) -> tuple[dict[str, int], Diagnostic | None]:
+        """Submit some jobs of a chain in their order; the numbers, and what was in the way of the first that was refused."""
+        present, numbers = self.present, dict[str, int]()
+        assert checked.chain is not None
+        for name in names:
+            job, request, submission = checked.chain.job(name), checked.requests[name], checked.submissions[name]
+            where = {**known, **numbers}
+            waits = tuple((str(where.get(other, other)), condition) for other, condition in job.after)
+            request = replace(request, after=(*request.after, *waits))
+            request, problem = self.operations.dependencies.resolved(request)
+            if problem:
+                return numbers, error("after", f"{name}: {problem}", job.line)
+            try:
+                submitted = self.operations.taken(submission, request)
+                present.commit(submitted)
+                number = next(one.job for one in submitted if isinstance(one, Submitted))
+                link = LinkChain(present.now(), chain, name, number, present.user)
+                present.commit(present.engine.decide(link))
+            except Refused as fault:
+                return numbers, error("over-limit", f"{name}: {fault}", job.line)
+            numbers[name] = number
+        return numbers, None
+
+    # -- one that was submitted --------------------------------------------------------------------
+
+    def _record(self, number: int) -> ChainRecord:
+        record = self.present.engine.state.chains.get(number)
+        if record is None:
+            raise NoSuchJob(f"there is no chain {number}")
+        return record
+
+    def _own(self, number: int) -> ChainRecord:
+        record = self._record(number)
+        if record.user != self.present.user:
+            raise Refused(f"chain {number} belongs to {record.user}; you may change only your own")
+        return record
+
+    def chain(self, number: int) -> ChainView:
+        """A chain as it stands. Raises :class:`NoSuchJob` for none."""
+        with self.present.lock:
+            return self._view(self._record(number))
+
+    def chains(self) -> list[ChainView]:
+        """All chains that are kept, the newest first."""
+        with self.present.lock:
+            records = self.present.engine.state.chains
+            return [self._view(records[number]) for number in sorted(records, reverse=True)]
+
+    def chain_source(self, number: int) -> tuple[str, str, str]:
+        """The file of a chain as it was submitted, its path and its folder."""
+        with self.present.lock:
+            record = self._record(number)
+            return record.source, record.path, record.folder
+
+    def _view(self, record: ChainRecord) -> ChainView:
+        present, now = self.present, self.present.now()
+        jobs: dict[str, Job] = {}
+        for part in record.parts:
+            if part.job:
+                try:
+                    jobs[part.name] = present.find(part.job)
+                except NoSuchJob:
+                    continue  # it ended so long ago that the site keeps no more of it
+        known: dict[str, tuple[int, int]] = {}
+        live = live_times(present.engine, now, [job.number for job in jobs.values() if not job.phase.final])
+        for name, job in jobs.items():
+            if job.phase.final and job.started_ms is not None:
+                known[name] = job.started_ms, job.ended_ms or now
+            elif job.number in live:
+                known[name] = live[job.number]
+        open_ = {name: job.request for name, job in jobs.items() if not job.phase.final and name not in known}
+        out = {name for name, job in jobs.items() if job.phase.final and job.phase is not Phase.DONE}
+        waits = {name: after for name, after in record.waits.items() if name in known or name in open_}
+        inside = {name: tuple(one for one in after if one[0] in waits) for name, after in waits.items()}
+        rehearsal = Rehearsing(
+            present.engine, now, record.user, inside, open_, known, Supposed(fails=frozenset(out))
+        ).rehearse()
+        times = {one.name: one for one in rehearsal.jobs}
+        parts = []
+        for part in record.parts:
+            known_job, one = jobs.get(part.name), times.get(part.name)
+            view = self.queries.views.view(known_job, present.explainer()) if known_job else None
+            request = known_job.request if known_job else None
+            final = known_job is not None and known_job.phase.final
+            parts.append(
+                PartView(
+                    name=part.name,
+                    after=part.after,
+                    job=part.job,
+                    phase=view.phase if view else None,
+                    starts_ms=one.starts_ms if one else None,
+                    ends_ms=one.ends_ms if one else known_job.ended_ms if known_job else None,
+                    slack_ms=one.slack_ms if one and one.ends_ms is not None and not final else None,
+                    critical=bool(one and one.critical and not final),
+                    reason=(view.reason or view.why if view else "") or (one.reason if one else ""),
+                    cores=view.cores if view else 0,
+                    tasks=request.array.count if request and request.array else 0,
+                    done_tasks=dict(view.counts).get("done", 0) if view else 0,
+                    walltime_s=request.walltime_s if request else 0,
+                    view=view,
+                )
+            )
+        left = [one.ends_ms for one in parts if one.phase is not None and not one.phase.final]
+        ends = max((one for one in left if one is not None), default=None) if left and None not in left else None
+        if not left:
+            ends = max((one.ends_ms or 0 for one in parts), default=None)
+        return ChainView(
+            number=record.number,
+            name=record.name,
+            user=record.user,
+            now_ms=now,
+            parts=tuple(parts),
+            submitted_ms=record.at_ms,
+            ends_ms=ends,
+            most_core_ms=rehearsal.most_core_ms,
+        )
+
+    def hold_chain(self, number: int) -> list[Outcome]:
+        """Hold all of its jobs that wait."""
+        return self._all(number, (Phase.WAITING, Phase.BLOCKED), self.operations.hold)
+
+    def release_chain(self, number: int) -> list[Outcome]:
+        """Release all that are held."""
+        return self._all(number, (Phase.HELD,), self.operations.release)
+
+    def cancel_chain(self, number: int) -> list[Outcome]:
+        """Cancel all that have not ended."""
+        every = (Phase.WAITING, Phase.BLOCKED, Phase.HELD, Phase.RUNNING)
+        return self._all(number, every, lambda jobs: self.operations.cancel(list(reversed(jobs))))
+
+    def _all(self, number: int, phases: tuple[Phase, ...], act: _Act) -> list[Outcome]:
+        with self.present.lock:
+            record, state = self._own(number), self.present.engine.state
+            jobs = [part.job for part in record.parts if part.job in state.jobs]
+            chosen = [job for job in jobs if state.jobs[job].phase in phases]
+            return (
+                act(chosen) if chosen else [Outcome(number, False, f"chain {number} has no job to which that applies")]
+            )
+
+    def continue_chain(self, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
+        """Run again what failed and all that follows it, or all from one job on, by the file as it is now; what is done stays."""
+        present = self.present
+        with present.lock:
+            record, checked = self._own(number), self._checked(source)
+            if checked.chain is None or checked.refused:
+                return ChainReceipt(None, (), checked.findings)
+            chain = checked.chain
+            waits = {job.name: job.inside for job in chain.jobs}
+            if first and first not in waits:
+                raise Refused(f'chain {number} has no job "{first}"')
+            numbers = {part.name: part.job for part in record.parts if part.job and part.name in waits}
+            jobs = {name: present.find(job) for name, job in numbers.items()}
+            wrong = {name for name, job in jobs.items() if job.phase in _AGAIN}
+            begins = {first} if first else wrong | (set(waits) - set(numbers))
+            if not begins:
+                raise Refused(f"chain {number} has nothing to run again; --from NAME runs it again from there")
+            again = [name for name in ordered(waits) if name in downstream(waits, begins)]
+            running = [jobs[name].label for name in again if name in jobs and jobs[name].phase is Phase.RUNNING]
+            if running:
+                raise Refused(f"{', '.join(running)} still run; wait for them, or cancel them first")
+            for name in again:
+                if name in jobs and not jobs[name].phase.final:
+                    self.operations.cancel([numbers[name]])
+            parts = tuple((job.name, job.after) for job in chain.jobs)
+            present.commit(
+                present.engine.decide(
+                    ChangeChain(present.now(), number, present.user, parts, source.text, source.settings)
+                )
+            )
+            known = {name: job for name, job in numbers.items() if name not in again}
+            made, problem = self._submit(number, checked, again, known)
+            self.operations.dispatcher.step()
+            if problem is not None:
+                return ChainReceipt(None, tuple(made.items()), (("", problem), *checked.findings))
+            return ChainReceipt(number, tuple(made.items()), checked.findings)
