@@ -5,7 +5,7 @@ import subprocess
 import pytest
 from sqlalchemy import text
 
-from lazy_quarry.core.engine.commands import CancelJob, Finish, Schedule, Submit
+from lazy_quarry.core.engine.commands import CancelJob, Finish, GrantHours, Schedule, Submit, SubmitChain
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.job.job import Origin, Phase
 from lazy_quarry.core.job.request import Memory, Request
@@ -47,6 +47,8 @@ class Site:
 def test_opening_again_brings_the_state_back(tmp_path):
     site = Site(tmp_path)
     site.run(1000)
+    site.do(SubmitChain(2000, "season", "ada", (("a", ()), ("b", (("a", "fails"),))), "[jobs.a]", "/w/c.toml", "/w"))
+    site.do(GrantHours(2000, "silt", 3_600_000, "ada", "more"))
     site.do(Submit(5000, "ada", request(), Origin("")))
     site.do(Schedule(5000))
     again = Site(tmp_path)
