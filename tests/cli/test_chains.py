@@ -76,6 +76,10 @@ def test_a_chain_runs_its_clean_up_is_mended_and_continued(machine):
     }  # fmt: skip
     assert by_name(now())["prepare"]["job"] == sent["jobs"]["prepare"]
     assert len((machine.work / "all-1999.txt").read_text().split()) == 12
+    drawn = machine.work / "chain.svg"
+    assert machine.lq("draw", "chain", path, "--svg", str(drawn)).returncode == 0 and "gather" in drawn.read_text()
+    assert machine.lq("chain", "1", "--svg", str(drawn)).returncode == 0 and "Chain 1 season" in drawn.read_text()
+    assert machine.lq("draw", "chain-lanes", "1", "--pdf", str(machine.work / "chain.pdf")).returncode == 0
     again = machine.lq("chain", "1", "--continue")
     assert again.returncode == 1 and "nothing to run again" in again.stderr
 

@@ -16,6 +16,7 @@ from lazy_quarry.core.job.expansion import Expansion
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.grounds import GROUNDS, PRINT, SIZES
+from lazy_quarry.draw.of_chain import chain_figure, chain_lanes_figure
 from lazy_quarry.draw.of_draft import ladder_figure, placement_figure
 from lazy_quarry.draw.of_jobs import lanes_figure, span_of
 from lazy_quarry.draw.of_nodes import hours_figure, node_lanes_figure, nodes_figure
@@ -25,6 +26,7 @@ from lazy_quarry.draw.time_scale import time_scale
 from lazy_quarry.draw.values import Bar, Cell, Edge, Field, Figure, Graph, Lane, Lanes, Scale, Slab
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.in_process import InProcessClient
+from tests.cli.test_chains import TWELVE, source
 from tests.conftest import script
 
 pytestmark = pytest.mark.filterwarnings("ignore:Glyph")
@@ -58,6 +60,12 @@ def every_figure(demo):
         expansion_figure(tasks, "oxbow", board.now_ms, states=states),
         ["The tasks of surge-levels", "1.75", "fine", "not started"],
     )
+    chain = client.report_chain(source(**TWELVE), [], {}).chain
+    yield (
+        chain_figure(chain, "oxbow"),
+        ["Chain test", "part7", "report", "finishes", "begins", "12 jobs, all done about"],
+    )
+    yield chain_lanes_figure(chain, "oxbow"), ["may slip", "critical", "join"]
     yield ladder_figure(report, "oxbow"), ["When flow would start", "3h", "fewer nodes", "as asked for"]
 
 

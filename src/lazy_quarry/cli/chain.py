@@ -51,6 +51,8 @@ _SIGNS = {"error": "✕", "warning": "·", "hint": " "}
 @click.option(
     "--file", "file", default="", metavar="FILE", help="continue: by this file; else by its own, as it is now"
 )
+@click.option("--svg", default="", metavar="F", help="draw its graph as SVG")
+@click.option("--pdf", default="", metavar="F", help="draw its graph as PDF")
 @click.option("--schema", is_flag=True, help="print the JSON Schema of chain files, for editors")
 @state_option
 @format_option
@@ -63,6 +65,15 @@ def chain_command(what: str, state: str, form: str, **given: Any) -> None:
         print_json(chain_schema())
         return
     client = client_of(state)
+    if what and (given["svg"] or given["pdf"]):
+        from lazy_quarry.draw.of_chain import chain_figure
+        from lazy_quarry.draw.paint import draw
+
+        figure = chain_figure(view_of(client, what, given["settings"]), client.board().site.name, own_zone())
+        for path in filter(None, (given["svg"], given["pdf"])):
+            draw(figure, Path(path))
+            say(f"{path}: {figure.title}")
+        return
     if not what:
         views = client.chains()
         print_json([chain_json(view) for view in views]) if json_too else print_lines(_list(views, own_zone()))
@@ -130,6 +141,17 @@ def _numbered(client: "SiteClient", number: int, json_too: bool, given: dict[str
         print_json(chain_json(view))
     else:
         print_lines(chain_lines(view, own_zone()))
+
+
+def view_of(client: "SiteClient", what: str, settings: tuple[str, ...] = ()) -> "ChainView":
+    """A chain by its number, or a file of one rehearsed."""
+    if what.isdecimal() and not os.path.exists(what):
+        return client.chain(int(what))
+    report = client.report_chain(source_of(what, settings), [], {})
+    if report.chain is None:
+        _print_findings(report.findings, what, err=True)
+        raise click.exceptions.Exit(1)
+    return report.chain
 
 
 def _factor(text: str) -> tuple[str, float]:

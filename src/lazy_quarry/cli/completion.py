@@ -120,7 +120,7 @@ def candidates(commands: click.Group, before: list[str], current: str) -> Iterat
 _WORDS: dict[str, tuple[str, ...]] = {
     "account": ("list", "show", "grant", "move"),
     "completion": tuple(SHELLS),
-    "draw": ("nodes", "hours", "lanes", "node-lanes", "placement", "ladder", "tasks"),
+    "draw": ("nodes", "hours", "lanes", "node-lanes", "placement", "ladder", "tasks", "chain", "chain-lanes"),
     "node": ("close", "open", "lost"),
 }
 

@@ -20,6 +20,8 @@ FIGURES = {
     "node-lanes": "nodes over time; draw node-lanes [NODES]",
     "placement": "the cores that a script would get: draw placement SCRIPT",
     "tasks": "the tasks of a sweep as a field: draw tasks SCRIPT, or a JOB's number",
+    "chain": "a chain as a graph: draw chain FILE, or its number",
+    "chain-lanes": "a chain over time: draw chain-lanes FILE, or its number",
     "ladder": "when a script would start: draw ladder SCRIPT",
 }
 """Every figure by its name, with what it is of."""
@@ -57,7 +59,7 @@ def draw_command(
         raise Usage(f"draw {figure}: there are " + ", ".join(FIGURES))
     if ground not in GROUNDS or size not in SIZES:
         raise Usage(f"--ground is one of {', '.join(GROUNDS)}, --size one of {', '.join(SIZES)}")
-    if figure in ("hours", "placement", "ladder", "tasks") and not what:
+    if figure in ("hours", "placement", "ladder", "tasks", "chain", "chain-lanes") and not what:
         raise Usage(f"it is {FIGURES[figure]}")
     client = client_of(state)
     made = _MAKERS[figure](client, what, job, everyone, (since, until))
@@ -127,6 +129,20 @@ def _tasks(client: "SiteClient", what: str, job: str, everyone: bool, span: tupl
     return expansion_figure(found, board.site.name, board.now_ms, own_zone(), states)
 
 
+def _chain(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+    from lazy_quarry.cli.chain import view_of
+    from lazy_quarry.draw.of_chain import chain_figure
+
+    return chain_figure(view_of(client, what), client.board().site.name, own_zone())
+
+
+def _chain_lanes(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+    from lazy_quarry.cli.chain import view_of
+    from lazy_quarry.draw.of_chain import chain_lanes_figure
+
+    return chain_lanes_figure(view_of(client, what), client.board().site.name, own_zone())
+
+
 _MAKERS: dict[str, "Callable[[SiteClient, str, str, bool, tuple[str, str]], Figure]"] = {
     "nodes": _nodes,
     "hours": _hours,
@@ -135,6 +151,8 @@ _MAKERS: dict[str, "Callable[[SiteClient, str, str, bool, tuple[str, str]], Figu
     "placement": _placement,
     "ladder": _ladder,
     "tasks": _tasks,
+    "chain": _chain,
+    "chain-lanes": _chain_lanes,
 }
 
 
