@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from lazy_quarry.app.widgets.axis import Axis
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.site.board import Board
+    from lazy_quarry.site.chain_views import ChainView
     from lazy_quarry.site.draft_view import DraftReport
     from lazy_quarry.site.job_view import JobView
 
@@ -89,3 +90,21 @@ def node_lane_figures(board: Board | None, axis: Axis, names: Sequence[str], see
 
     offers: list[Offer] = [("the nodes in sight", lanes(names[seen]))]
     return [*offers, *([("all nodes that are listed", lanes(names))] if len(names[seen]) < len(names) else [])]
+
+
+def chain_figures(view: ChainView | None, board: Board | None, zone: tzinfo) -> list[Offer]:
+    """A chain as a graph and over time."""
+    if view is None or board is None:
+        return []
+
+    def graph() -> Figure:
+        from lazy_quarry.draw.of_chain import chain_figure
+
+        return chain_figure(view, board.site.name, zone)
+
+    def lanes() -> Figure:
+        from lazy_quarry.draw.of_chain import chain_lanes_figure
+
+        return chain_lanes_figure(view, board.site.name, zone)
+
+    return [("the chain as a graph", graph), ("its jobs over time", lanes)]

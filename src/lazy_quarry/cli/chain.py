@@ -166,36 +166,14 @@ def _factor(text: str) -> tuple[str, float]:
 
 
 def source_of(path: str, settings: tuple[str, ...], folder: str = "", text: str = "") -> "ChainSource":
-    """A chain file with the scripts that it names, which lie beside it or where they are named from."""
-    from lazy_quarry.cli.files import read_script
-    from lazy_quarry.core.chain.chain_file import scripts_named
-    from lazy_quarry.core.paths import name_of_script
-    from lazy_quarry.errors import BadValue
-    from lazy_quarry.site.chain_views import ChainSource
+    """A chain file with the scripts that it names."""
+    from lazy_quarry.errors import QuarryError
+    from lazy_quarry.site.chain_source import read_source
 
-    if path:
-        try:
-            text = Path(path).read_text(encoding="utf-8")
-        except FileNotFoundError:
-            raise Usage(f"{path} is not there") from None
-        except (OSError, UnicodeDecodeError) as fault:
-            raise Usage(f"{path} cannot be read: {getattr(fault, 'strerror', None) or 'it is not text'}") from None
-    folder = os.path.abspath(os.path.dirname(path) or ".") if path else folder
-    scripts: dict[str, str | None] = {}
-    for named in scripts_named(text):
-        try:
-            scripts[named] = read_script(os.path.join(folder, named))
-        except BadValue:
-            scripts[named] = None
-    return ChainSource(
-        text=text,
-        path=os.path.abspath(path) if path else "",
-        folder=folder,
-        scripts=scripts,
-        settings=settings,
-        environment=tuple(os.environ.items()),
-        name=name_of_script(path) if path else "",
-    )
+    try:
+        return read_source(path, settings, folder, text)
+    except QuarryError as fault:
+        raise Usage(str(fault)) from None
 
 
 def _told(receipt: "ChainReceipt", path: str, json_too: bool) -> None:

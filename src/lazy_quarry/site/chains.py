@@ -227,10 +227,8 @@ class Chains:
                     view=view,
                 )
             )
-        left = [one.ends_ms for one in parts if one.phase is not None and not one.phase.final]
-        ends = max((one for one in left if one is not None), default=None) if left and None not in left else None
-        if not left:
-            ends = max((one.ends_ms or 0 for one in parts), default=None)
+        live_left = any(one.phase is None or not one.phase.final for one in parts)
+        ends = rehearsal.ends_ms if live_left else max((one.ends_ms or 0 for one in parts), default=None)
         return ChainView(
             number=record.number,
             name=record.name,

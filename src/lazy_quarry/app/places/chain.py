@@ -1,40 +1,301 @@
-"""Chain: jobs that depend on one another. This place isn't built yet; it says what it will be."""
+"""Chain: jobs tied by what they wait for, drawn, rehearsed, submitted and followed as one thing."""
 
-from lazy_quarry.app.cells import Pen
+from pathlib import Path
+
+from textual import work
+from textual.binding import Binding
+from textual.containers import Horizontal, Vertical
+from textual.widgets import Input
+
+from lazy_quarry.app.figures_of import Offer, chain_figures
 from lazy_quarry.app.key_hint import KeyHint
+from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
+from lazy_quarry.app.places import chain_sentences
 from lazy_quarry.app.places.place import Place
-from lazy_quarry.app.widgets.drawing import Lines
-
-
-class ChainWords(Lines):
-    """A few lines about this place."""
-
-    DEFAULT_CSS = "ChainWords { height: 1fr; }"
-    TEXT = (
-        ("CHAIN", "ink"),
-        ("", "ink"),
-        ("Arrays, sweeps, and jobs tied by dependencies, drawn as a graph and rehearsed as a whole.", "ink"),
-        ("This place comes next. Until then jobs are submitted one by one, from Draft.", "dim"),
-    )
-
-    def draw(self, row: int, pen: Pen) -> None:
-        """One of them."""
-        if 1 <= row <= len(self.TEXT):
-            text, colour = self.TEXT[row - 1]
-            pen.write(f" {text}", colour, bold=text.isupper())
+from lazy_quarry.app.widgets.chain_graph import ChainGraph
+from lazy_quarry.app.widgets.chain_head import ChainHead
+from lazy_quarry.app.widgets.chain_rows import ChainList, PartHead, PartRows
+from lazy_quarry.app.widgets.panes.typed_line import Typed
+from lazy_quarry.errors import QuarryError
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.chain_source import read_source
+from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView
 
 
 class ChainPlace(Place):
-    """Not there yet, and says so."""
+    """The chains on the left; the graph of one on the right, and below it its jobs over time."""
+
+    DEFAULT_CSS = """
+    ChainPlace #right-chain { width: 1fr; height: 1fr; }
+    ChainPlace #chain-path { display: none; }
+    ChainPlace.-narrow ChainList { width: 26; }
+    """
+    WHY_NOT = chain_sentences.WHY_NOT
+    BINDINGS = [
+        Binding("o", "ask", "open a chain file"),
+        Binding("ctrl+g", "submit", "submit the chain", priority=True),
+        Binding("f", "suppose_fails", "suppose that it fails"),
+        Binding("w", "suppose_slower", "suppose that it takes twice as long"),
+        Binding("h", "hold", "hold what waits"),
+        Binding("r", "release", "release what is held"),
+        Binding("x", "cancel", "cancel all of it"),
+        Binding("u", "go_on", "continue: run again what failed"),
+        Binding("enter", "open", "open the job"),
+        Binding("tab", "side", "other side", priority=True),
+    ]
+    source: ChainSource | None = None
+    report: ChainReport | None = None
+    _seen = -1
 
     def compose(self):  # type: ignore[no-untyped-def]
-        """The words."""
-        yield ChainWords()
+        """Head, list, graph, rows."""
+        yield ChainHead()
+        yield Typed(placeholder="a chain file", id="chain-path")
+        with Horizontal():
+            yield ChainList()
+            with Vertical(id="right-chain"):
+                yield ChainGraph()
+                yield PartHead()
+                yield PartRows()
+
+    def show(self, board: Board) -> None:
+        """Read the chains again when something has changed."""
+        first = self.board is None
+        super().show(board)
+        if first or board.version != self._seen:
+            self._seen = board.version
+            self._read()
+
+    def arrive(self) -> None:
+        """Keys go to the chains."""
+        self.query_one(ChainList).focus()
+        self._read()
+
+    # -- reading -----------------------------------------------------------------------------------
+
+    @work(thread=True, exclusive=True, group="chains")
+    def _read(self) -> None:
+        client, rows = self.quarry.client, self.query_one(PartRows)
+        if client is None:
+            return
+        try:
+            views = client.chains()
+            report = None
+            if self.source is not None:
+                slower = dict.fromkeys(rows.slower, 2.0)
+                report = client.report_chain(self.source, sorted(rows.fails), slower)
+        except QuarryError as fault:
+            self.post_message(Say(str(fault), bad=True))
+            return
+        self.quarry.hand_over(self._show, views, report)
+
+    def _show(self, views: list[ChainView], report: ChainReport | None) -> None:
+        self.report = report
+        draft = [report.chain] if report is not None and report.chain is not None else []
+        self.query_one(ChainList).show([*draft, *views])
+        self._follow()
+
+    def _follow(self) -> None:
+        """Graph and rows of the chain under the cursor."""
+        view = self.query_one(ChainList).current()
+        rows, graph = self.query_one(PartRows), self.query_one(ChainGraph)
+        rows.show(view)
+        graph.show(view)
+        self.query_one(PartHead).follow(rows.axis if view is not None else None)
+        part = rows.current()
+        graph.choose(part.name if part else "")
+        self.query_one(ChainHead).show(view, self.report, self.source.path if self.source else "", rows.axis)
+        self.post_message(CursorMoved())
+
+    def on_cursor_moved(self, message: CursorMoved) -> None:
+        """Another chain, or another job of it."""
+        chains, rows = self.query_one(ChainList), self.query_one(PartRows)
+        if chains.current() is not rows.view:
+            self._follow()
+            return
+        part = rows.current()
+        self.query_one(ChainGraph).choose(part.name if part else "")
+
+    def choose(self, name: str) -> None:
+        """A slab was clicked."""
+        self.query_one(PartRows).choose(name)
+        self.query_one(PartRows).focus()
+
+    # -- opening and submitting --------------------------------------------------------------------
+
+    def action_ask(self) -> None:
+        """Ask for a chain file."""
+        line = self.query_one("#chain-path", Typed)
+        line.display, line.value = True, self._first_path()
+        line.cursor_position = len(line.value)
+        line.focus()
+
+    def _first_path(self) -> str:
+        if self.source is not None and self.source.path:
+            return self.source.path
+        folder = Path(self.board.site.examples) if self.board and self.board.site.examples else self.quarry.folder
+        found = sorted(folder.glob("*.toml")) if folder.is_dir() else []
+        return str(found[0] if found else self.quarry.folder) + ("" if found else "/")
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Open it."""
+        event.stop()
+        line = self.query_one("#chain-path", Typed)
+        line.display = False
+        path = Path(line.value.strip()).expanduser()
+        self.open_file(path if path.is_absolute() else self.quarry.folder / path)
+
+    def open_file(self, path: Path) -> None:
+        """Read a chain file and rehearse it."""
+        self.query_one(ChainList).focus()
+        try:
+            self.source = read_source(str(path))
+        except QuarryError as fault:
+            self.post_message(Say(f"Not opened: {fault}", bad=True))
+            return
+        rows, chains = self.query_one(PartRows), self.query_one(ChainList)
+        rows.fails = rows.slower = frozenset()
+        chains.views, chains.cursor = [], 0
+        self._read()
+
+    def action_submit(self) -> None:
+        """Submit the chain that was opened, as its file is now."""
+        if self.source is None:
+            self.post_message(Say("Open a chain file first, with o.", bad=True))
+        else:
+            self.open_file(Path(self.source.path))
+            self._submit(self.source)
+
+    @work(thread=True, exclusive=True, group="chain-submit")
+    def _submit(self, source: ChainSource) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            receipt = client.submit_chain(source)
+        except QuarryError as fault:
+            self.post_message(Say(f"Not submitted: {fault}", bad=True))
+            return
+        self.quarry.hand_over(self._submitted, receipt)
+
+    def _submitted(self, receipt: ChainReceipt) -> None:
+        if receipt.chain is None:
+            self.post_message(Say(f"Not submitted: {chain_sentences.first_words(receipt)}", bad=True))
+            return
+        self.source = None
+        self.post_message(Say(f"Submitted as chain {receipt.chain}: {len(receipt.jobs)} jobs."))
+        self.quarry.read_board()
+        self._read()
+
+    # -- supposing ---------------------------------------------------------------------------------
+
+    def action_suppose_fails(self) -> None:
+        """Rehearse as if the job under the cursor failed."""
+        self._suppose("fails")
+
+    def action_suppose_slower(self) -> None:
+        """Rehearse as if the job under the cursor took twice as long."""
+        self._suppose("slower")
+
+    def _suppose(self, what: str) -> None:
+        rows = self.query_one(PartRows)
+        part = rows.current()
+        if part is None or rows.view is None or rows.view.number:
+            self.post_message(Say("Suppositions are of a chain that is rehearsed, before it is submitted."))
+            return
+        setattr(rows, what, getattr(rows, what) ^ {part.name})
+        self._read()
+
+    # -- one that was submitted --------------------------------------------------------------------
+
+    def _number(self) -> int:
+        view = self.query_one(ChainList).current()
+        if view is None or not view.number:
+            self.post_message(Say("That is for a chain that was submitted."))
+            return 0
+        return view.number
+
+    def action_hold(self) -> None:
+        """Hold what waits of it."""
+        if number := self._number():
+            self._act("hold_chain", number)
+
+    def action_release(self) -> None:
+        """Release what is held of it."""
+        if number := self._number():
+            self._act("release_chain", number)
+
+    def action_cancel(self) -> None:
+        """Cancel all of it, after a question."""
+        view = self.query_one(ChainList).current()
+        if view is not None and (number := self._number()):
+            question = (
+                f"Cancel chain {number} {view.name}? {view.left} of its jobs have not ended; what runs is stopped."
+            )
+            self.quarry.ask(question, lambda: self._act("cancel_chain", number), yes="cancel it", no="leave it")
+
+    def action_go_on(self) -> None:
+        """Run again what failed, by the file as it is now."""
+        if number := self._number():
+            self._continue(number)
+
+    @work(thread=True, exclusive=True, group="chain-act")
+    def _act(self, call: str, number: int) -> None:
+        try:
+            outcomes = getattr(self.quarry.client, call)(number)
+        except QuarryError as fault:
+            self.post_message(Say(str(fault), bad=True))
+            return
+        done = [one.message for one in outcomes if one.done]
+        refused = [one.message for one in outcomes if not one.done]
+        self.post_message(Say(", ".join((refused or done)[:4]) + ".", bad=bool(refused)))
+        self.quarry.hand_over(self.quarry.read_board)
+
+    @work(thread=True, exclusive=True, group="chain-act")
+    def _continue(self, number: int) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            text, path, folder = client.chain_source(number)
+            there = bool(path) and Path(path).exists()
+            source = read_source(path) if there else read_source("", (), folder, text)
+            receipt = client.continue_chain(number, source)
+        except QuarryError as fault:
+            self.post_message(Say(str(fault), bad=True))
+            return
+        if receipt.chain is None:
+            self.post_message(Say(f"Not continued: {chain_sentences.first_words(receipt)}", bad=True))
+        else:
+            self.post_message(Say(f"Chain {number} goes on: {', '.join(name for name, _ in receipt.jobs)}."))
+        self.quarry.hand_over(self.quarry.read_board)
+
+    def action_open(self) -> None:
+        """From the chains to the jobs; a job in Review."""
+        rows = self.query_one(PartRows)
+        if not rows.has_focus:
+            rows.focus()
+        elif (part := rows.current()) is not None and part.job:
+            self.post_message(OpenJob(part.job))
+
+    def action_side(self) -> None:
+        """Keys to the other list."""
+        chains, rows = self.query_one(ChainList), self.query_one(PartRows)
+        (rows if chains.has_focus else chains).focus()
+
+    # -- words -------------------------------------------------------------------------------------
+
+    def figures(self) -> list[Offer]:
+        """The graph and the lanes."""
+        return chain_figures(self.query_one(ChainList).current(), self.board, self.quarry.zone)
 
     def note(self) -> str:
-        """What can be done instead."""
-        return "Nothing can be chained yet. A script with one job goes from Draft to Watch."
+        """What the chain or the job under the cursor is about."""
+        chains, rows = self.query_one(ChainList), self.query_one(PartRows)
+        return chain_sentences.note(
+            chains.current(), rows.current() if rows.has_focus else None, self.report, self.quarry.zone
+        )
 
     def keys(self) -> list[KeyHint]:
-        """Where to go."""
-        return [("2", "draft", "app.go('draft')"), ("4", "watch", "app.go('watch')")]
+        """What can be done here."""
+        return chain_sentences.keys(self.query_one(ChainList).current(), self.source is not None)

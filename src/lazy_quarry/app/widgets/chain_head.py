@@ -1,0 +1,50 @@
+"""The head of Chain: which chain, what was found in its file, when it is done."""
+
+from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.widgets.axis import Axis
+from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.core.units import clock_time, format_core_hours, plural
+from lazy_quarry.site.chain_views import ChainReport, ChainView
+
+
+class ChainHead(Lines):
+    """Two lines above the list and the graph."""
+
+    DEFAULT_CSS = "ChainHead { height: 3; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="chain-head")
+        self.view: ChainView | None = None
+        self.report: ChainReport | None = None
+        self.path, self.axis = "", Axis(0)
+
+    def show(self, view: ChainView | None, report: ChainReport | None, path: str, axis: Axis) -> None:
+        """Another chain, or other findings."""
+        self.view, self.report, self.path, self.axis = view, report, path, axis
+        self.refresh()
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """Title, then findings or the end."""
+        view = self.view
+        if row == 1:
+            pen.write(" CHAINS", "ink", bold=True)
+            if view is not None:
+                which = (
+                    f"chain {view.number} {view.name}" if view.number else f"{view.name}, rehearsed as the queue is now"
+                )
+                pen.to(43).write(which, "ink").write(f"   {plural(len(view.parts), 'job')}", "dim")
+                if view.ends_ms is not None and (view.left or not view.number):
+                    pen.write(f"   all done about {clock_time(view.ends_ms, view.now_ms, self.quarry.zone)}", "river")
+                elif view.number:
+                    pen.write(f"   {view.state}", "dim")
+                if view.most_core_ms:
+                    pen.write(f"   at most {format_core_hours(view.most_core_ms)} core-hours", "dim")
+        elif row == 2:
+            findings = self.report.findings if self.report is not None and (view is None or not view.number) else ()
+            worst = findings[0][1] if findings else None
+            if worst is not None:
+                told = {"error": ("✕", "rust"), "warning": ("!", "ochre"), "hint": ("·", "dim")}[worst.severity.value]
+                more = f"   and {plural(len(findings) - 1, 'finding')} more" if len(findings) > 1 else ""
+                pen.to(43).write(f"{told[0]} line {worst.line}: {worst.message}{more}", told[1])
+            elif view is None:
+                pen.write("   o opens a chain file", "dim")

@@ -1,0 +1,166 @@
+"""Chains as a list, and the jobs of one as rows with their lanes."""
+
+from textual import events
+
+from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.chain_canvas import role
+from lazy_quarry.app.widgets.axis import Axis
+from lazy_quarry.app.widgets.drawing import Lines, Rows
+from lazy_quarry.core.units import HOUR_MS, clock_time, format_duration
+from lazy_quarry.site.chain_views import ChainView, PartView
+
+_STATES = {"done": "moss", "failed": "rust", "running": "ochre", "waiting": "river", "draft": "heather"}
+
+
+class ChainList(Rows):
+    """The chain that is being drafted, and those that were submitted."""
+
+    DEFAULT_CSS = "ChainList { width: 42; height: 1fr; border-right: solid $faint; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="chains")
+        self.views: list[ChainView] = []
+
+    def show(self, views: list[ChainView]) -> None:
+        """Other chains; the cursor stays on the one it was on."""
+        known = self.current()
+        self.views = views
+        if known is not None:
+            numbers = [one.number for one in views]
+            self.cursor = numbers.index(known.number) if known.number in numbers else 0
+        self.refit()
+
+    def current(self) -> ChainView | None:
+        """The chain under the cursor."""
+        return self.views[self.cursor] if self.cursor < len(self.views) else None
+
+    def row_count(self) -> int:
+        """One for each."""
+        return len(self.views)
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
+        """Number, name, state, what is left."""
+        view = self.views[row]
+        colour = _STATES.get(view.state, "dim")
+        pen.cell(f" {view.number or ''}", 5, "dim").cell(view.name, 16, "ink", bold=current)
+        pen.cell(f" {view.state}", 12, colour).write(f"{view.left} left" if view.number and view.left else "", "dim")
+
+
+BEFORE_LANE = 3 + 16 + 8 + 1 + 12 + 10 + 10 + 2 + 9 + 1
+"""Cells before the lanes."""
+
+
+class PartHead(Lines):
+    """The headings of the jobs, and the times above their lanes."""
+
+    DEFAULT_CSS = "PartHead { height: 2; border-top: solid $faint; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="part-head")
+        self.axis: Axis | None = None
+
+    def follow(self, axis: Axis | None) -> None:
+        """Another span of time; None for no chain."""
+        self.axis = axis
+        self.refresh()
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """One line."""
+        if row or self.axis is None:
+            return
+        pen.cell("   job", 19, "dim").cell("number", 8, "dim", right=True).write(" ").cell("state", 12, "dim")
+        pen.cell("starts", 10, "dim", right=True).cell("ends", 10, "dim", right=True).write("  ").cell(
+            "slack", 10, "dim"
+        )
+        width = self.size.width - BEFORE_LANE - 1
+        for column, at in self.axis.ticks(width) if width > 8 else ():
+            if BEFORE_LANE + column >= pen.at and column + 9 < width:
+                pen.to(BEFORE_LANE + column).write(clock_time(at, self.axis.now_ms, self.quarry.zone), "dim")
+
+
+class PartRows(Rows):
+    """The jobs of a chain: state, when, by how much each may slip, and the lane; the critical ones are heavier."""
+
+    DEFAULT_CSS = "PartRows { height: 1fr; min-height: 6; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="parts")
+        self.view: ChainView | None = None
+        self.axis = Axis(0, now_share=0.0)
+        self.fails: frozenset[str] = frozenset()
+        self.slower: frozenset[str] = frozenset()
+
+    def show(self, view: ChainView | None) -> None:
+        """Another chain, or the same later; all of its time is in sight."""
+        name = one.name if (one := self.current()) else ""
+        self.view = view
+        if view is not None:
+            begins = [each.starts_ms for each in view.parts if each.starts_ms is not None]
+            ends = [each.ends_ms + (each.slack_ms or 0) for each in view.parts if each.ends_ms is not None]
+            first = min([view.now_ms, *begins]) if view.number else view.now_ms
+            span = max([first + HOUR_MS // 2, *ends]) - first
+            self.axis = Axis(view.now_ms, round(span * 1.04), first - view.now_ms, 0.0)
+            names = [each.name for each in view.parts]
+            self.cursor = names.index(name) if name in names else 0
+        self.refit()
+
+    def current(self) -> PartView | None:
+        """The job under the cursor."""
+        parts = self.view.parts if self.view else ()
+        return parts[self.cursor] if self.cursor < len(parts) else None
+
+    def choose(self, name: str) -> None:
+        """Put the cursor on a job."""
+        names = [one.name for one in self.view.parts] if self.view else []
+        if name in names:
+            self.move(names.index(name))
+
+    def row_count(self) -> int:
+        """One for each job."""
+        return len(self.view.parts) if self.view else 0
+
+    def on_key(self, event: events.Key) -> None:
+        """The arrows; left goes back to the chains."""
+        if event.key == "left":
+            self.screen.query_one(ChainList).focus()
+            event.stop()
+            event.prevent_default()
+        else:
+            super().on_key(event)
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
+        """Name, number, state, start and end, slack, lane."""
+        assert self.view is not None
+        one, now, zone = self.view.parts[row], self.view.now_ms, self.quarry.zone
+        sign = one.phase.sign if one.phase else "▱" if one.ends_ms is not None else " "
+        pen.write(f" {sign} ", role(one)).cell(one.name, 16, "ink", bold=current or one.critical)
+        pen.cell(f"{one.job or ''}", 8, "dim", right=True)
+        supposed = "fails?" if one.name in self.fails else "×2?" if one.name in self.slower else ""
+        state = one.phase.value if one.phase else "" if one.ends_ms is not None else "doesn't run"
+        pen.write(" ").cell(supposed or state, 12, "rust" if supposed else role(one))
+        for at in (one.starts_ms, one.ends_ms):
+            pen.cell(clock_time(at, now, zone) if at is not None else "", 10, "dim", right=True)
+        slack = (
+            ""
+            if one.slack_ms is None
+            else "critical"
+            if one.critical
+            else f"+{format_duration(one.slack_ms / 1000, 1)}"
+        )
+        pen.write("  ").cell(slack, 9, "ochre" if one.critical else "dim").write(" ")
+        width = self.room - pen.at - 1
+        if one.starts_ms is None or one.ends_ms is None or width < 8:
+            pen.cell(one.reason, max(0, width), "dim")
+            return
+        self._lane(pen, one, width)
+
+    def _lane(self, pen: Pen, one: PartView, width: int) -> None:
+        begin, end = (max(0, min(width, self.axis.column(at or 0, width))) for at in (one.starts_ms, one.ends_ms))
+        now, end = self.axis.column(self.axis.now_ms, width), max(end, begin + 1)
+        slip = max(end, min(width, self.axis.column((one.ends_ms or 0) + (one.slack_ms or 0), width)))
+        over = one.phase is not None and one.phase.final
+        solid = end if over else max(begin, min(end, now)) if one.phase and one.phase.value == "running" else begin
+        colour = "ochre" if one.critical else role(one)
+        pen.write(" " * begin).write("█" * (solid - begin), colour)
+        pen.write(("▓" if one.critical else "░") * (end - solid), colour)
+        pen.write("╌" * (slip - end), "dim")

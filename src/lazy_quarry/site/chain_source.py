@@ -1,0 +1,43 @@
+"""A chain file read from a disk, with the scripts that it names."""
+
+import os
+from pathlib import Path
+
+from lazy_quarry.core.chain.chain_file import scripts_named
+from lazy_quarry.core.header.script_file import decode_script
+from lazy_quarry.core.paths import name_of_script
+from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.site.chain_views import ChainSource
+
+
+def read_source(path: str, settings: tuple[str, ...] = (), folder: str = "", text: str = "") -> ChainSource:
+    """The file at ``path``, else ``text``. Scripts are looked for in its folder; without a file, in ``folder``.
+
+    Raises :class:`QuarryError` saying what is wrong with the file.
+    """
+    if path:
+        try:
+            text = Path(path).read_text(encoding="utf-8")
+        except FileNotFoundError:
+            raise QuarryError(f"{path} is not there") from None
+        except (OSError, UnicodeDecodeError) as fault:
+            raise QuarryError(
+                f"{path} cannot be read: {getattr(fault, 'strerror', None) or 'it is not text'}"
+            ) from None
+        folder = os.path.abspath(os.path.dirname(path) or ".")
+    return ChainSource(
+        text=text,
+        path=os.path.abspath(path) if path else "",
+        folder=folder,
+        scripts={named: _script(os.path.join(folder, named)) for named in scripts_named(text)},
+        settings=settings,
+        environment=tuple(os.environ.items()),
+        name=name_of_script(path) if path else "",
+    )
+
+
+def _script(path: str) -> str | None:
+    try:
+        return decode_script(Path(path).read_bytes())
+    except (OSError, BadValue, ValueError):
+        return None
