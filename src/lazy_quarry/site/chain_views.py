@@ -64,7 +64,8 @@ class ChainView:
         if all(phase is None for phase in phases):
             return "draft"
         if any(phase is None or not phase.final for phase in phases):
-            return "running" if any(phase in (Phase.RUNNING, Phase.DONE) for phase in phases) else "waiting"
+            begun = any(one.done_tasks or one.phase in (Phase.RUNNING, Phase.DONE) for one in self.parts)
+            return "running" if begun else "waiting"
         bad = {Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST}
         ended = [one for one in self.parts if one.phase is Phase.DONE]
         handled = {other for one in ended for other, how in one.after if how in ("fails", "finishes")}

@@ -32,7 +32,8 @@ class ChainHead(Lines):
                 which = (
                     f"chain {view.number} {view.name}" if view.number else f"{view.name}, rehearsed as the queue is now"
                 )
-                pen.to(43).write(which, "ink").write(f"   {plural(len(view.parts), 'job')}", "dim")
+                pen.to(43 if self.size.width >= 130 else 27)
+                pen.write(which, "ink").write(f"   {plural(len(view.parts), 'job')}", "dim")
                 if view.ends_ms is not None and (view.left or not view.number):
                     pen.write(f"   all done about {clock_time(view.ends_ms, view.now_ms, self.quarry.zone)}", "river")
                 elif view.number:
@@ -45,6 +46,8 @@ class ChainHead(Lines):
             if worst is not None:
                 told = {"error": ("✕", "rust"), "warning": ("!", "ochre"), "hint": ("·", "dim")}[worst.severity.value]
                 more = f"   and {plural(len(findings) - 1, 'finding')} more" if len(findings) > 1 else ""
-                pen.to(43).write(f"{told[0]} line {worst.line}: {worst.message}{more}", told[1])
+                pen.to(43 if self.size.width >= 130 else 27).write(
+                    f"{told[0]} line {worst.line}: {worst.message}{more}", told[1]
+                )
             elif view is None:
                 pen.write("   o opens a chain file", "dim")

@@ -42,12 +42,19 @@ class ChainList(Rows):
         """Number, name, state, what is left."""
         view = self.views[row]
         colour = _STATES.get(view.state, "dim")
-        pen.cell(f" {view.number or ''}", 5, "dim").cell(view.name, 16, "ink", bold=current)
-        pen.cell(f" {view.state}", 12, colour).write(f"{view.left} left" if view.number and view.left else "", "dim")
+        wide = self.room > 30
+        pen.cell(f" {view.number or ''}", 5, "dim").cell(view.name, 16 if wide else 11, "ink", bold=current)
+        pen.cell(f" {view.state}", 12 if wide else 9, colour)
+        pen.write(f"{view.left} left" if wide and view.number and view.left else "", "dim")
 
 
-BEFORE_LANE = 3 + 16 + 8 + 1 + 12 + 10 + 10 + 2 + 9 + 1
-"""Cells before the lanes."""
+WIDE_FROM = 100
+"""Cells from which on numbers and states have columns of their own."""
+
+
+def before_lane(room: int) -> int:
+    """Cells before the lanes, of so many in all."""
+    return 3 + 16 + (8 + 1 + 12 if room >= WIDE_FROM else 0) + 10 + 10 + 2 + 9 + 1
 
 
 class PartHead(Lines):
@@ -68,14 +75,17 @@ class PartHead(Lines):
         """One line."""
         if row or self.axis is None:
             return
-        pen.cell("   job", 19, "dim").cell("number", 8, "dim", right=True).write(" ").cell("state", 12, "dim")
+        pen.cell("   job", 19, "dim")
+        if self.size.width - 1 >= WIDE_FROM:
+            pen.cell("number", 8, "dim", right=True).write(" ").cell("state", 12, "dim")
         pen.cell("starts", 10, "dim", right=True).cell("ends", 10, "dim", right=True).write("  ").cell(
             "slack", 10, "dim"
         )
-        width = self.size.width - BEFORE_LANE - 1
+        before = before_lane(self.size.width - 1)
+        width = self.size.width - before - 1
         for column, at in self.axis.ticks(width) if width > 8 else ():
-            if BEFORE_LANE + column >= pen.at and column + 9 < width:
-                pen.to(BEFORE_LANE + column).write(clock_time(at, self.axis.now_ms, self.quarry.zone), "dim")
+            if before + column >= pen.at and column + 9 < width:
+                pen.to(before + column).write(clock_time(at, self.axis.now_ms, self.quarry.zone), "dim")
 
 
 class PartRows(Rows):
@@ -134,10 +144,12 @@ class PartRows(Rows):
         one, now, zone = self.view.parts[row], self.view.now_ms, self.quarry.zone
         sign = one.phase.sign if one.phase else "▱" if one.ends_ms is not None else " "
         pen.write(f" {sign} ", role(one)).cell(one.name, 16, "ink", bold=current or one.critical)
-        pen.cell(f"{one.job or ''}", 8, "dim", right=True)
+        wide = self.room >= WIDE_FROM
         supposed = "fails?" if one.name in self.fails else "×2?" if one.name in self.slower else ""
         state = one.phase.value if one.phase else "" if one.ends_ms is not None else "doesn't run"
-        pen.write(" ").cell(supposed or state, 12, "rust" if supposed else role(one))
+        if wide:
+            pen.cell(f"{one.job or ''}", 8, "dim", right=True)
+            pen.write(" ").cell(supposed or state, 12, "rust" if supposed else role(one))
         for at in (one.starts_ms, one.ends_ms):
             pen.cell(clock_time(at, now, zone) if at is not None else "", 10, "dim", right=True)
         slack = (
