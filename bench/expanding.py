@@ -1,7 +1,8 @@
-"""A sweep of a million tasks, read before it runs: opened, found in and sorted, its first fifty tasks made."""
+"""A sweep of a million tasks, opened, found in and sorted, its first fifty tasks made; and a chain of 200 laid out."""
 
 import numpy as np
 
+from lazy_quarry.core.chain.graph import layers
 from lazy_quarry.core.job.expansion import Expansion
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array, Parameter
@@ -25,5 +26,10 @@ def figures(best):
         found.show("77", "b", True)
         list(found.rows(0, 50))
 
+    waits = {
+        f"j{n}": tuple((f"j{m}", "succeeds") for m in sorted({n // 2, n // 3, n - 7}) if 0 <= m < n) for n in range(200)
+    }
+
+    yield "chain-layout-200", best(5, lambda: layers(waits)), "s", sort, 1
     yield "expand-million", best(5, opened), "s", sort, 0.5
     yield "expand-million-found-sorted", best(5, shown), "s", sort, 2

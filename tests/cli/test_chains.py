@@ -5,12 +5,13 @@ import json
 import pytest
 
 from lazy_quarry.core.header.diagnostic import Severity
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.chain_views import ChainSource
-from tests.conftest import until
+from tests.conftest import script, until
 
 SEASON = """name = "season"
 [parameters]
@@ -168,3 +169,17 @@ def test_what_is_refused_submits_nothing(demo):
     assert not [job for job in live if job.request.name.startswith("j") and job.phase is not Phase.RUNNING]
     with pytest.raises(Refused, match='no job "z"'):
         demo.report_chain(source(a=""), ["z"], {})
+
+
+def test_a_job_that_waits_for_another_has_a_forecast_behind_it(demo):
+    other = next(view for view in demo.jobs(everyone=False) if view.phase == "waiting" and view.forecast_end_ms)
+    header = f'name = "then"\nwalltime = "1h"\nmemory = "1 GiB/core"\nafter = {{ {other.job} = "succeeds" }}'
+    then = demo.submit(Submission(script(header, "true"))).job
+    last = demo.submit(
+        Submission(script(header.replace("then", "last").replace(str(other.job), str(then)), "true"))
+    ).job
+    views = [demo.job(number) for number in (then, last)]
+    assert all(view.phase is Phase.BLOCKED and "if all goes well it should start about" in view.why for view in views)
+    assert other.forecast_end_ms <= views[0].forecast_ms and views[0].forecast_end_ms <= views[1].forecast_ms
+    fails = demo.submit(Submission(script(header.replace("succeeds", "fails"), "true"))).job
+    assert demo.job(fails).forecast_ms is None

@@ -205,6 +205,27 @@ def test_promised_files_of_tasks_are_named_for_each(machine):
     assert "made-2.txt" in json.loads(machine.lq("show", f"{job}/2", "--format", "json").stdout)["reason"]
 
 
+def test_the_tasks_that_failed_run_again_alone_with_their_numbers_and_parameters(machine):
+    sweep = ["array.sweep.level=[1, 2, 3]", 'array.sweep.grid=["a", "b"]']
+    body = '[ "$level$grid" != 2b ] && [ "$LQ_TASK" != 5 ] || [ -e mended ] || exit 3\necho "$level$grid"'
+    first = machine.submit(body, *sweep)
+    assert machine.ended(first)["counts"] == {"done": 4, "failed": 2}
+    (machine.work / "mended").write_text("")
+    told = machine.lq("again", str(first), "--failed").stdout
+    assert "2 tasks of" in told
+    again = int(told.split()[-1])
+    assert machine.ended(again)["counts"] == {"done": 2}
+    tasks = json.loads(machine.lq("show", str(again), "--format", "json").stdout)["tasks"]
+    assert [one["task"] for one in tasks] == [4, 5]
+    assert machine.lq("output", f"{again}/4").stdout == "2b\n" and machine.lq("output", f"{again}/5").stdout == "3a\n"
+    third = int(machine.lq("again", f"{first}/1..2").stdout.split()[-1])
+    assert machine.ended(third)["counts"] == {"done": 2}
+    refused = machine.lq("again", str(again), "--failed")
+    assert refused.returncode == 1 and "no task of" in refused.stderr
+    whole = int(machine.lq("again", str(again)).stdout.split()[-1])
+    assert machine.ended(whole)["counts"] == {"done": 2}  # as it was
+
+
 def test_a_warning_comes_before_the_end(machine):
     body = "trap 'echo saving; exit 0' USR1\nwhile :; do sleep 0.05; done"
     found = machine.ended(machine.submit(body, 'walltime = "4s"', 'warn = "3s"'))

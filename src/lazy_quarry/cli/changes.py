@@ -40,10 +40,11 @@ def cancel_command(jobs: tuple[str, ...], state: str) -> None:
 @click.command("again")
 @jobs_argument
 @set_option
+@click.option("--failed", is_flag=True, help="of an array, the tasks that failed")
 @state_option
-def again_command(jobs: tuple[str, ...], settings: tuple[str, ...], state: str) -> None:
+def again_command(jobs: tuple[str, ...], settings: tuple[str, ...], failed: bool, state: str) -> None:
     client = client_of(state)
-    print_outcomes(client.again(numbers_of(client, jobs), list(settings)))
+    print_outcomes(client.again(numbers_of(client, jobs), list(settings), failed))
 
 
 @click.command("change")

@@ -63,8 +63,11 @@ class SiteClient(Protocol):
         ...
 
     @_operations
-    def again(self, jobs: list[int], settings: list[str] | None = None) -> list[Outcome]:
-        """Submit jobs again, each as it was, but for these settings (header keys, as for ``--set``)."""
+    def again(self, jobs: list[int], settings: list[str] | None = None, failed: bool = False) -> list[Outcome]:
+        """Submit jobs again, each as it was, but for these settings (header keys, as for ``--set``).
+
+        Tasks are submitted together as an array of these alone; with ``failed``, those of an array that failed.
+        """
         ...
 
     @_operations

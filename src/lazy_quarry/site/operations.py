@@ -24,8 +24,9 @@ from lazy_quarry.core.engine.events import Event, Stopping, Submitted
 from lazy_quarry.core.engine.task_numbers import label_of
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin
+from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
 from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.job.trial import trial_of
 from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import format_core_hours, plural
@@ -36,6 +37,7 @@ from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.views import Outcome, Receipt
+from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 
 _NODE_DONE = {
     "close": "takes no more jobs; what runs there goes on",
@@ -82,26 +84,61 @@ class Operations:
             request = trial_of(checked.request, self.present.site, self.present.user, task, values)
             return self._take_in(submission, request, checked.diagnostics)
 
-    def again(self, jobs: list[int], settings: list[str] | None = None) -> list[Outcome]:
-        """Submit jobs again, each as it was but for these settings; the outcome names the new one."""
-        with self.present.lock:
-            return [self._again(number, settings or ()) for number in dict.fromkeys(jobs)]
+    def again(self, jobs: list[int], settings: list[str] | None = None, failed: bool = False) -> list[Outcome]:
+        """Submit jobs again, each as it was but for these settings; the outcome names the new one.
 
-    def _again(self, number: int, settings: Iterable[str]) -> Outcome:
+        Tasks of an array are submitted together, as an array of these alone; with ``failed``, those of an array that failed.
+        """
+        with self.present.lock:
+            tasks: dict[int, set[int]] = {}
+            for number in jobs:
+                if number < TASK_SPAN:
+                    tasks.setdefault(number, set())
+                else:
+                    tasks.setdefault(number // TASK_SPAN, set()).add(number % TASK_SPAN - 1)
+            return [self._again(number, settings or (), places, failed) for number, places in tasks.items()]
+
+    def _again(self, number: int, settings: Iterable[str], places: set[int], failed: bool) -> Outcome:
         try:
             job = self.present.find(number)
             if job.user != self.present.user:
                 raise Refused(f"{job.label} belongs to {job.user}; you may run only your own jobs again")
-            if job.parent is not None:
-                words = f"run {job.parent} again, or draft it with tasks = {job.request.task}"
-                raise Refused(f"{job.label} is a task; {words}")
-            receipt = self.submit(_submission_of(job, settings))
+            places = self._failed(job) if failed else places
+            submission, array = _submission_of(job, settings), job.request.array
+            if places and (array is None or not all(place < array.count for place in places)):
+                raise NoSuchJob(f"{job.label} has no such tasks")
+            if array is None or (not places and _of_array(settings)):
+                receipt = self.submit(submission)
+            else:
+                receipt = self._submit_array(submission, array.only(places) if places else array)
         except (Refused, NoSuchJob) as fault:
             return Outcome(number, False, str(fault), not isinstance(fault, NoSuchJob))
         if receipt.job is None:
             first = next((one.message for one in receipt.diagnostics if one.severity == "error"), "")
             return Outcome(number, False, f"{number} was not submitted again: {first}")
-        return Outcome(receipt.job, True, f"{number} runs again as {receipt.job}")
+        what = f"{number} runs again" if not places else f"{plural(len(places), 'task')} of {number} run again"
+        return Outcome(receipt.job, True, f"{what} as {receipt.job}")
+
+    def _failed(self, job: Job) -> set[int]:
+        """The places of an array's tasks that have failed."""
+        if job.request.array is None:
+            raise Refused(f"{job.label} is not an array, so it has no tasks")
+        ended = self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
+        wrong = {one.number % TASK_SPAN - 1 for one in ended if one.phase not in (Phase.DONE, Phase.CANCELLED)}
+        if not wrong:
+            raise Refused(f"no task of {job.label} has failed")
+        return wrong
+
+    def _submit_array(self, submission: Submission, array: Array) -> Receipt:
+        """Submit an array again, with the tasks and parameters that it had, whatever files say now."""
+        checked = self.drafts.checked(submission)
+        if checked.request is None or checked.refused:
+            return self._refusal(checked.diagnostics)
+        at_once = checked.request.array.at_once if checked.request.array else None
+        request, problem = self.dependencies.resolved(replace(checked.request, array=replace(array, at_once=at_once)))
+        if problem:
+            raise Refused(problem)
+        return self._take_in(submission, request, checked.diagnostics)
 
     def _refusal(self, diagnostics: tuple[Diagnostic, ...]) -> Receipt:
         return Receipt(None, None, self.present.now(), diagnostics)
@@ -206,6 +243,10 @@ class Operations:
         request, problem = self.dependencies.resolved(checked.request)
         if problem:
             raise Refused(f"{job.label} stays as it is: {problem}")
+        if (
+            job.request.array and request.array and not _of_array(settings)
+        ):  # its tasks may be some of the script's alone
+            request = replace(request, array=job.request.array)
         freed, doomed = self.dependencies.tasks_decided(request)
         return ChangeJob(self.present.now(), number, self.present.user, request, tuple(settings), freed, doomed)
 
@@ -292,6 +333,11 @@ class Operations:
         self.present.commit(events)
         self.dispatcher.pass_on(events)
         return Outcome(0, True, done)
+
+
+def _of_array(settings: Iterable[str]) -> bool:
+    """Whether settings say which tasks there are."""
+    return any(one.partition("=")[0].strip().partition(".")[0] == "array" for one in settings)
 
 
 def _submission_of(job: Job, settings: Iterable[str] = ()) -> Submission:

@@ -1,13 +1,17 @@
 """What can be read of a site in use: jobs, the board, room now. Nothing here changes the site."""
 
+from dataclasses import replace
 from typing import Literal
 
 from lazy_quarry.core.explain.answers import Suggestion
-from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.explain.explainer import Explainer
+from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.room_search import rooms
+from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import Refused
 from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.site.blocked import blocked_forecast
 from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
 from lazy_quarry.site.board_keeper import BoardKeeper
 from lazy_quarry.site.board_mirror import BoardMirror
@@ -58,7 +62,18 @@ class Queries:
     def job(self, number: int) -> JobView:
         """One job, live or ended. Raises :class:`NoSuchJob`."""
         with self.present.lock:
-            return self.views.view(self.present.find(number), self.present.explainer())
+            return self._viewed(self.present.find(number), self.present.explainer())
+
+    def _viewed(self, job: Job, explainer: Explainer) -> JobView:
+        """A job by itself; one that waits for others has a forecast too."""
+        view = self.views.view(job, explainer)
+        if job.phase is Phase.BLOCKED and (found := blocked_forecast(self.present, job)):
+            starts = f"{view.why}; if all goes well it should start about {self._clock(found.starts_ms or 0)}"
+            return replace(view, forecast_ms=found.starts_ms, forecast_end_ms=found.ends_ms, why=starts)
+        return view
+
+    def _clock(self, at_ms: int) -> str:
+        return clock_time(at_ms, self.present.now(), self.present.zone)
 
     def detail(self, number: int) -> JobDetail:
         """One job with its record, script and verdict."""
@@ -66,7 +81,7 @@ class Queries:
         with present.lock:
             job = present.find(number)
             explainer = present.explainer()
-            view = self.views.view(job, explainer)
+            view = self._viewed(job, explainer)
             script = job.origin.script
             if job.parent is not None and not script:  # it is kept once, with the array
                 script = present.find(job.parent).origin.script

@@ -75,6 +75,20 @@ class Array:
             before += (last - first) // step + 1
         return None
 
+    def only(self, indexes: Iterable[int]) -> "Array":
+        """The array of some of its tasks, by their places from 0: they keep their numbers, parameters and nodes."""
+        places = sorted(set(indexes))
+        rows: list[tuple[int, int, int]] = []
+        for number in map(self.number, places):
+            if rows and rows[-1][1] + 1 == number:
+                rows[-1] = rows[-1][0], number, 1
+            else:
+                rows.append((number, number, 1))
+        values = [self.values(place) for place in places]
+        tied = tuple(Parameter(name, tuple(one[name] for one in values)) for name in self.names)
+        nodes = tuple(self.nodes[place] for place in places) if self.nodes else ()
+        return Array(tuple(rows), self.at_once, (tied,) if tied else (), self.each_node, nodes)
+
     def values(self, index: int) -> dict[str, str]:
         """The parameters of the task at a place, from 0, by name."""
         found: dict[str, str] = {}
