@@ -107,6 +107,8 @@ class Operations:
             submission, array = _submission_of(job, settings), job.request.array
             if places and (array is None or not all(place < array.count for place in places)):
                 raise NoSuchJob(f"{job.label} has no such tasks")
+            if array is not None and (early := places - {place for place, _ in self._ended(job)}):
+                raise Refused(f"{job.label}/{array.number(min(early))} has not ended, so it can't run again yet")
             if array is None or (not places and _of_array(settings)):
                 receipt = self.submit(submission)
             else:
@@ -123,11 +125,15 @@ class Operations:
         """The places of an array's tasks that have failed."""
         if job.request.array is None:
             raise Refused(f"{job.label} is not an array, so it has no tasks")
-        ended = self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
-        wrong = {one.number % TASK_SPAN - 1 for one in ended if one.phase not in (Phase.DONE, Phase.CANCELLED)}
+        wrong = {place for place, phase in self._ended(job) if phase not in (Phase.DONE, Phase.CANCELLED)}
         if not wrong:
             raise Refused(f"no task of {job.label} has failed")
         return wrong
+
+    def _ended(self, job: Job) -> list[tuple[int, Phase]]:
+        """The tasks of an array that have ended, by their places, and how."""
+        ended = self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
+        return [(one.number % TASK_SPAN - 1, one.phase) for one in ended]
 
     def _submit_array(self, submission: Submission, array: Array) -> Receipt:
         """Submit an array again, with the tasks and parameters that it had, whatever files say now."""
