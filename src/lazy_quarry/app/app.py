@@ -337,10 +337,9 @@ class QuarryApp(App[None]):
 
     def action_figure(self) -> None:
         """Draw what is seen, for taking along."""
-        from lazy_quarry.app.widgets.expansion_screen import ExpansionScreen
         from lazy_quarry.app.widgets.figure_pane import FigurePane
 
-        place = self.screen if isinstance(self.screen, ExpansionScreen) else self._present()
+        place: Any = self.screen if hasattr(self.screen, "figures") else self._present()
         offers = place.figures() if place else []
         if not offers:
             self.post_message(Say("There is nothing to draw here now."))

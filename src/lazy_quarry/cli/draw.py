@@ -1,6 +1,7 @@
 """Figures from the shell: the same as ``ctrl+e`` takes along."""
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -25,6 +26,17 @@ FIGURES = {
     "ladder": "when a script would start: draw ladder SCRIPT",
 }
 """Every figure by its name, with what it is of."""
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What a figure is asked of: a node, a script, a chain; a job; whose jobs; from when to when."""
+
+    what: str
+    job: str
+    everyone: bool
+    since: str
+    until: str
 
 
 @click.command("draw")
@@ -62,88 +74,88 @@ def draw_command(
     if figure in ("hours", "placement", "ladder", "tasks", "chain", "chain-lanes") and not what:
         raise Usage(f"it is {FIGURES[figure]}")
     client = client_of(state)
-    made = _MAKERS[figure](client, what, job, everyone, (since, until))
+    made = _MAKERS[figure](client, Asked(what, job, everyone, since, until))
     paths = [Path(one) for one in (svg, pdf) if one]
     for path in paths or [Path(f"{made.name}.svg")]:
         draw(made, path, ground, size)
         say(f"{path}: {made.title}")
 
 
-def _nodes(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+def _nodes(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.draw.of_nodes import nodes_figure
 
     return nodes_figure(client.board(), own_zone())
 
 
-def _hours(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+def _hours(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.draw.of_nodes import hours_figure
 
-    return hours_figure(client.board(), what, own_zone())
+    return hours_figure(client.board(), asked.what, own_zone())
 
 
-def _lanes(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+def _lanes(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.draw.of_jobs import lanes_figure, span_of
 
     board = client.board()
-    if job:
-        detail = client.detail(numbers_of(client, [job])[0])
+    if asked.job:
+        detail = client.detail(numbers_of(client, [asked.job])[0])
         views = [detail.view, *detail.tasks]
     else:
-        views = [one for one in board.jobs if one.parent is None and (everyone or one.user == board.person.user)]
-    begin, end = _span(span, board.now_ms, span_of(views, board.now_ms))
+        views = [one for one in board.jobs if one.parent is None and (asked.everyone or one.user == board.person.user)]
+    begin, end = _span(asked, board.now_ms, span_of(views, board.now_ms))
     return lanes_figure(board, views, begin, end, own_zone())
 
 
-def _node_lanes(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+def _node_lanes(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.core.units import HOUR_MS, parse_names
     from lazy_quarry.draw.of_nodes import node_lanes_figure
 
     board = client.board()
     known = [node.name for node in board.nodes]
-    names = list(parse_names(what)) if what else known
+    names = list(parse_names(asked.what)) if asked.what else known
     for name in names:
         if name not in known:
             raise Usage(f'there is no node "{name}" that runs jobs')
-    begin, end = _span(span, board.now_ms, (board.now_ms - 4 * HOUR_MS, board.now_ms + 8 * HOUR_MS))
+    begin, end = _span(asked, board.now_ms, (board.now_ms - 4 * HOUR_MS, board.now_ms + 8 * HOUR_MS))
     return node_lanes_figure(board, names, begin, end, own_zone())
 
 
-def _placement(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+def _placement(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.draw.of_draft import placement_figure
 
-    return placement_figure(_report(client, what), client.board().site.name, own_zone())
+    return placement_figure(_report(client, asked.what), client.board().site.name, own_zone())
 
 
-def _ladder(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+def _ladder(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.draw.of_draft import ladder_figure
 
-    return ladder_figure(_report(client, what), client.board().site.name, own_zone())
+    return ladder_figure(_report(client, asked.what), client.board().site.name, own_zone())
 
 
-def _tasks(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+def _tasks(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.cli.expand import expansion
     from lazy_quarry.draw.of_sweep import expansion_figure, states_of
 
-    found, board = expansion(client, what, ()), client.board()
+    found, board = expansion(client, asked.what, ()), client.board()
     states = states_of(client.detail(found.job).tasks) if found.job else None
     return expansion_figure(found, board.site.name, board.now_ms, own_zone(), states)
 
 
-def _chain(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+def _chain(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.cli.chain import view_of
     from lazy_quarry.draw.of_chain import chain_figure
 
-    return chain_figure(view_of(client, what), client.board().site.name, own_zone())
+    return chain_figure(view_of(client, asked.what), client.board().site.name, own_zone())
 
 
-def _chain_lanes(client: "SiteClient", what: str, job: str, everyone: bool, span: tuple[str, str]) -> "Figure":
+def _chain_lanes(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.cli.chain import view_of
     from lazy_quarry.draw.of_chain import chain_lanes_figure
 
-    return chain_lanes_figure(view_of(client, what), client.board().site.name, own_zone())
+    return chain_lanes_figure(view_of(client, asked.what), client.board().site.name, own_zone())
 
 
-_MAKERS: dict[str, "Callable[[SiteClient, str, str, bool, tuple[str, str]], Figure]"] = {
+_MAKERS: dict[str, "Callable[[SiteClient, Asked], Figure]"] = {
     "nodes": _nodes,
     "hours": _hours,
     "lanes": _lanes,
@@ -156,13 +168,13 @@ _MAKERS: dict[str, "Callable[[SiteClient, str, str, bool, tuple[str, str]], Figu
 }
 
 
-def _span(span: tuple[str, str], now_ms: int, otherwise: tuple[int, int]) -> tuple[int, int]:
+def _span(asked: Asked, now_ms: int, otherwise: tuple[int, int]) -> tuple[int, int]:
     """The time that is asked for; what isn't said is as otherwise."""
     from lazy_quarry.core.instants import parse_since
     from lazy_quarry.core.units import parse_duration
     from lazy_quarry.errors import BadValue
 
-    since, until = span
+    since, until = asked.since, asked.until
     try:
         begin = parse_since(since, now_ms, own_zone()) if since else otherwise[0]
     except BadValue as fault:
