@@ -31,6 +31,7 @@ docs: $(READY_TEST)
 	@$(BIN)/lazy-quarry check --codes > docs/checks.md
 	@$(BIN)/lazy-quarry manual > docs/lq.1
 	@$(BIN)/python tools/draw_imports.py docs/imports.svg
+	@$(BIN)/python tools/draw_figures.py docs
 
 shots: $(READY_TEST)
 	@sh tools/shots

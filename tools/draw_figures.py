@@ -1,0 +1,28 @@
+"""The figures that the documentation shows, drawn from the demo: a chain as a graph, and one's jobs as lanes."""
+
+import sys
+from pathlib import Path
+
+from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.demo.rehearsed import Rehearsed
+from lazy_quarry.draw.of_chain import chain_figure
+from lazy_quarry.draw.of_jobs import lanes_figure
+from lazy_quarry.draw.paint import draw
+from lazy_quarry.link.in_process import InProcessClient
+from lazy_quarry.site.chain_source import read_source
+
+
+def main(folder: Path) -> None:
+    """Write both into a folder."""
+    client = InProcessClient(Rehearsed(7).site)
+    board = client.board()
+    source = read_source(str(Path(board.site.examples) / "season.toml"))
+    chain = client.report_chain(source, [], {}).chain
+    assert chain is not None
+    draw(chain_figure(chain, board.site.name), folder / "chain.svg")
+    mine = [view for view in board.jobs if view.user == board.person.user and view.parent is None]
+    draw(lanes_figure(board, mine, board.now_ms - 6 * HOUR_MS, board.now_ms + 14 * HOUR_MS), folder / "lanes.svg")
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]))
