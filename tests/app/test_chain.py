@@ -2,9 +2,10 @@
 
 from datetime import UTC
 
-from lazy_quarry.app.chain_canvas import canvas
+from lazy_quarry.app.chain_canvas import LINES, canvas
 from lazy_quarry.app.widgets.figure_pane import FigurePane
 from lazy_quarry.app.widgets.frame import NoteBar
+from lazy_quarry.core.plain_text import in_plain_signs
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.link.in_process import InProcessClient
 from tests.app.support import demo, press, settled, text_of, wait_for
@@ -102,3 +103,4 @@ def test_slabs_and_lines_never_lie_on_one_another():
             assert ((x, y) in slabs) == bool(cell.part)
     arrows = sum(cell.sign == "▸" for row in drawn.rows for cell in row)
     assert arrows == 11  # each job but the first is pointed at
+    assert len({in_plain_signs(sign) for sign in LINES.values()}) == len(LINES)  # conditions differ in plain signs too

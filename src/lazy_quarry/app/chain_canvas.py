@@ -14,7 +14,7 @@ _CORNERS = {
     0: " ", 1: "─", 2: "─", 3: "─", 4: "│", 8: "│", 12: "│", 5: "╯", 6: "╰", 9: "╮", 10: "╭", 7: "┴", 11: "┬", 13: "┤",
     14: "├", 15: "┼",
 }  # fmt: skip
-LINES = {"succeeds": "─", "fails": "╌", "finishes": "═", "begins": "┈", "each-succeeds": "━"}
+LINES = {"succeeds": "─", "fails": "┄", "finishes": "═", "begins": "┈", "each-succeeds": "▬"}
 
 
 @dataclass(slots=True)
