@@ -52,7 +52,7 @@ async def test_a_chain_is_submitted_followed_and_cancelled_as_one(tmp_path):
         assert view.parts[0].phase == "running" and view.ends_ms is not None
         app.client.rehearsed.advance(app.client.rehearsed.now_ms + 3_600_000)
         await wait_for(pilot, lambda: app.query_one("#parts").view.parts[0].done_tasks > 0)
-        assert "/24" in text_of(app, "#graph")
+        assert "/4" in text_of(app, "#graph")
         await press(pilot, "x")
         await wait_for(pilot, lambda: app.screen.query("#question"))
         await press(pilot, "y")

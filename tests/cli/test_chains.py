@@ -141,8 +141,11 @@ def test_a_chain_of_twelve_ends_no_later_than_it_was_rehearsed(demo):
     assert len(receipt.jobs) == 12 and view.state in ("waiting", "running") and view.left == 12
     assert view.ends_ms is not None and view.ends_ms <= report.chain.ends_ms + 600_000
     run_on(demo, report.chain.ends_ms - demo.rehearsed.now_ms + 3_600_000)
+    assert report.chain.likely_core_ms is None
     ended = demo.chain(receipt.chain)
     assert ended.state == "done" and ended.left == 0
+    likely = demo.report_chain(source(**TWELVE), [], {}).chain.likely_core_ms
+    assert likely == sum(one.view.charge_core_ms for one in ended.parts) < report.chain.most_core_ms
     assert all(one.view.ended_ms <= times[one.name][1] + 600_000 for one in ended.parts)
 
 

@@ -107,6 +107,21 @@ def test_the_whole_path_on_the_demo_site(terminal):
     screen.sees("the end 0")
 
 
+def test_a_chain_is_opened_rehearsed_submitted_and_watched_on_the_demo_site(terminal):
+    screen = terminal("demo --paused")
+    screen.sees("TIDAL")
+    screen.keys("3")
+    screen.sees("o opens a chain file")
+    screen.keys("o", "Enter")
+    screen.sees("season, rehearsed as the queue is now", "levels", "40 tasks", "critical", "all done about")
+    screen.keys("C-g")
+    screen.sees("Submitted as chain 1: 5 jobs", "chain 1 season", "running")
+    screen.keys("+", "+", "+", "+", "+", "+")
+    screen.sees("report", "done", "5 jobs   done")
+    screen.keys("C-q")
+    screen.sees("the end 0")
+
+
 def test_hold_release_and_cancel_on_the_demo_site(terminal):
     screen = terminal("demo --paused")
     screen.sees("TIDAL")

@@ -219,6 +219,8 @@ def chain_lines(view: "ChainView", zone: tzinfo) -> Iterator[str]:
     )
     told = ends if view.left or not view.number else f"ended {clock_time(view.ends_ms or 0, view.now_ms, zone)}"
     cost = f", at most {format_core_hours(view.most_core_ms)} core-hours" if view.most_core_ms else ""
+    if view.likely_core_ms is not None:
+        cost += f", probably {format_core_hours(view.likely_core_ms)} by earlier runs"
     yield f"{head}; {plural(len(view.parts), 'job')}, {view.left} left; {told}{cost}"
     width = max([4, *(len(one.name) for one in view.parts)])
     for one in view.parts:
@@ -256,6 +258,7 @@ def rehearsal_json(view: "ChainView") -> dict[str, Any]:
     return {
         "ends": instant(view.ends_ms),
         "core_hours_at_most": round(view.most_core_ms / 3_600_000, 6),
+        "core_hours_probably": None if view.likely_core_ms is None else round(view.likely_core_ms / 3_600_000, 6),
         "jobs": [
             {
                 "name": one.name,

@@ -56,6 +56,8 @@ class ChainView:
     submitted_ms: int = 0
     ends_ms: int | None = None
     most_core_ms: int = 0
+    likely_core_ms: int | None = None
+    """What it probably costs, by earlier runs of its names; None where some name has none."""
 
     @property
     def state(self) -> str:

@@ -1,7 +1,8 @@
 """Chains on a site: checked, rehearsed, submitted, held, cancelled, continued; each is one thing."""
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import replace
+from statistics import median
 
 from lazy_quarry.core.chain.chain import Chain, ChainJob
 from lazy_quarry.core.chain.chain_check import ChainChecked, check_chain
@@ -18,14 +19,17 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.paths import within
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView, PartView
-from lazy_quarry.site.drafts import Drafts
+from lazy_quarry.site.drafts import EARLIER_RUNS, Drafts
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
 from lazy_quarry.site.views import Outcome
+from lazy_quarry.store.journal import EndedFilter
 
 _AGAIN = (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST, Phase.CANCELLED)
 """What is run again when a chain is continued; what was skipped for their sake follows them."""
+MOST_LIKELY = 100
+"""Of so many jobs earlier runs are looked up: each takes a reading of the journal."""
 _Act = Callable[[list[int]], list[Outcome]]
 
 
@@ -91,7 +95,21 @@ class Chains:
             parts=tuple(parts),
             ends_ms=found.ends_ms,
             most_core_ms=found.most_core_ms,
+            likely_core_ms=self._likely([one.name for one in parts if one.ends_ms is not None]),
         )
+
+    def _likely(self, names: Sequence[str]) -> int | None:
+        """The sum of what the middle one of the last runs of each of these names was charged."""
+        total = 0
+        if len(names) > MOST_LIKELY:
+            return None
+        for name in names:
+            wanted = EndedFilter(user=self.present.user, name=name, phase="done", limit=EARLIER_RUNS)
+            charges = [job.charge_core_ms for job in self.present.journal.ended(wanted)]
+            if not charges:
+                return None
+            total += round(median(charges))
+        return total
 
     def _cores(self, request: Request) -> int:
         need = next(iter(self.present.engine.plans.planner.needs(request, self.present.user)), None)
@@ -196,11 +214,12 @@ class Chains:
             elif job.number in live:
                 known[name] = live[job.number]
         open_ = {name: job.request for name, job in jobs.items() if not job.phase.final and name not in known}
+        lost = [name for name in open_ if jobs[name].phase in (Phase.WAITING, Phase.HELD)]
         out = {name for name, job in jobs.items() if job.phase.final and job.phase is not Phase.DONE}
         waits = {name: after for name, after in record.waits.items() if name in known or name in open_}
         inside = {name: tuple(one for one in after if one[0] in waits) for name, after in waits.items()}
         rehearsal = Rehearsing(
-            present.engine, now, record.user, inside, open_, known, Supposed(fails=frozenset(out))
+            present.engine, now, record.user, inside, open_, known, Supposed(fails=frozenset(out)), lost
         ).rehearse()
         times = {one.name: one for one in rehearsal.jobs}
         parts = []

@@ -33,6 +33,8 @@ def chain_words(view: ChainView, zone: tzinfo) -> str:
         else "no end in sight"
     )
     cost = f", at most {format_core_hours(view.most_core_ms)} core-hours" if view.most_core_ms else ""
+    if view.likely_core_ms is not None:
+        cost += f", probably {format_core_hours(view.likely_core_ms)} by earlier runs of these names"
     more = "" if view.number else " ctrl+g submits it."
     return f"{'Chain ' + str(view.number) + ' ' if view.number else ''}{told}; {ends}{cost}.{more}"
 

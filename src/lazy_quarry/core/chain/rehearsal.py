@@ -11,6 +11,7 @@ from lazy_quarry.core.plan.array_finish import array_finish
 from lazy_quarry.core.plan.placement import Owner, PlanRequest
 from lazy_quarry.core.plan.timeline import Timeline
 
+NO_PLACE = "finds no place now"
 Waits = Mapping[str, tuple[tuple[str, str], ...]]
 
 
@@ -52,7 +53,7 @@ class Rehearsing:
     """Places the jobs of a chain behind all that wait now, each when those that it waits for are over.
 
     Jobs are taken to run for all of their walltime and grace, as the plan takes all jobs; ``known`` are the times of jobs
-    that are decided already, and ``user`` submits the rest.
+    that are decided already, ``lost`` are those for which there is no place now, and ``user`` submits the rest.
     """
 
     def __init__(
@@ -64,13 +65,14 @@ class Rehearsing:
         requests: Mapping[str, Request],
         known: Mapping[str, tuple[int, int]] | None = None,
         supposed: Supposed | None = None,
+        lost: Collection[str] = (),
     ) -> None:
         self.engine, self.now_ms, self.user = engine, now_ms, user
         self.waits, self.requests = waits, requests
         self.supposed = supposed or Supposed()
         self.slower = dict(self.supposed.slower)
         self.times: dict[str, tuple[int, int]] = dict(known or {})
-        self.out: dict[str, str] = {}
+        self.out: dict[str, str] = dict.fromkeys(lost, NO_PLACE)
         plan = engine.plans.plan(now_ms)
         plan.whole()
         self.plan = plan
@@ -79,11 +81,11 @@ class Rehearsing:
     def rehearse(self) -> Rehearsal:
         """Place them all."""
         for name in ordered(self.waits):
-            if name not in self.times:
+            if name not in self.times and name not in self.out:
                 self._place(name)
         runs = {name: self.waits[name] for name in self.waits if name in self.times}
         inside = {name: tuple(one for one in after if one[0] in runs) for name, after in runs.items()}
-        lost = any(reason.startswith("finds") for reason in self.out.values())
+        lost = NO_PLACE in self.out.values()
         done = max((end for _, end in self.times.values()), default=self.now_ms)
         left = slack(inside, self.times, done)
         jobs, most = [], 0
@@ -114,7 +116,7 @@ class Rehearsing:
             request = replace(request, walltime_s=max(1, round(request.walltime_s * self.slower[name])))
         found = self._find(request, begin)
         if found is None:
-            self.out[name] = "finds no place on the site"
+            self.out[name] = NO_PLACE
             return
         start, end = found
         for other, condition in self.waits[name]:
@@ -158,6 +160,8 @@ def live_times(engine: Engine, now_ms: int, numbers: Collection[int]) -> dict[in
         tasks = [engine.state.jobs[one] for one in engine.state.tasks.get(number, ())]
         runs = [one for one in (job, *tasks) if one.started_ms is not None and one.end_limit_ms is not None]
         placed = plan.place_of(number)
+        if job.request.array is not None and job.unmade_tasks and placed is None:
+            continue  # when its last task runs isn't known
         begins = [one.started_ms or 0 for one in runs] + ([placed.start_ms] if placed else [])
         ends = [one.end_limit_ms or 0 for one in runs] + ([placed.end_ms] if placed else [])
         if begins:
