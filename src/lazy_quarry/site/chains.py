@@ -28,6 +28,8 @@ from lazy_quarry.store.journal import EndedFilter
 
 _AGAIN = (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST, Phase.CANCELLED)
 """What is run again when a chain is continued; what was skipped for their sake follows them."""
+MOST_LISTED = 200
+"""Chains that are listed."""
 MOST_LIKELY = 100
 """Of so many jobs earlier runs are looked up: each takes a reading of the journal."""
 _Act = Callable[[list[int]], list[Outcome]]
@@ -38,6 +40,8 @@ class Chains:
 
     def __init__(self, present: Present, drafts: Drafts, operations: Operations, queries: Queries) -> None:
         self.present, self.drafts, self.operations, self.queries = present, drafts, operations, queries
+        self._over: dict[int, tuple[ChainRecord, ChainView]] = {}
+        """Chains of which nothing is left, as they ended: they are worked out once."""
 
     # -- before it is submitted --------------------------------------------------------------------
 
@@ -186,10 +190,10 @@ class Chains:
             return self._view(self._record(number))
 
     def chains(self) -> list[ChainView]:
-        """All chains that are kept, the newest first."""
+        """The newest chains, the last one first."""
         with self.present.lock:
             records = self.present.engine.state.chains
-            return [self._view(records[number]) for number in sorted(records, reverse=True)]
+            return [self._view(records[number]) for number in sorted(records, reverse=True)[:MOST_LISTED]]
 
     def chain_source(self, number: int) -> tuple[str, str, str]:
         """The file of a chain as it was submitted, its path and its folder."""
@@ -198,6 +202,15 @@ class Chains:
             return record.source, record.path, record.folder
 
     def _view(self, record: ChainRecord) -> ChainView:
+        known = self._over.get(record.number)
+        if known is not None and known[0] is record:
+            return replace(known[1], now_ms=self.present.now())
+        view = self._worked_out(record)
+        if not view.left:
+            self._over[record.number] = record, view
+        return view
+
+    def _worked_out(self, record: ChainRecord) -> ChainView:
         present, now = self.present, self.present.now()
         jobs: dict[str, Job] = {}
         for part in record.parts:
