@@ -310,7 +310,9 @@ class Chains:
             wrong = {name for name, job in jobs.items() if job.phase in _AGAIN}
             begins = {first} if first else wrong | (set(waits) - set(numbers))
             if not begins:
-                raise Refused(f"chain {number} has nothing to run again; --from NAME runs it again from there")
+                raise Refused(
+                    f"chain {number} has nothing to run again: none of its jobs failed (--from JOB runs it from there)"
+                )
             again = [name for name in ordered(waits) if name in downstream(waits, begins)]
             running = [jobs[name].label for name in again if name in jobs and jobs[name].phase is Phase.RUNNING]
             if running:

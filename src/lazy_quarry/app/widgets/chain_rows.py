@@ -152,13 +152,9 @@ class PartRows(Rows):
             pen.write(" ").cell(supposed or state, 12, "rust" if supposed else role(one))
         for at in (one.starts_ms, one.ends_ms):
             pen.cell(clock_time(at, now, zone) if at is not None else "", 10, "dim", right=True)
-        slack = (
-            ""
-            if one.slack_ms is None
-            else "critical"
-            if one.critical
-            else f"+{format_duration(one.slack_ms / 1000, 1)}"
-        )
+        slack = "" if one.slack_ms is None else f"+{format_duration(one.slack_ms / 1000, 1)}"
+        slack = "critical" if one.critical else slack
+        slack = supposed if supposed and not wide else slack
         pen.write("  ").cell(slack, 9, "ochre" if one.critical else "dim").write(" ")
         width = self.room - pen.at - 1
         if one.starts_ms is None or one.ends_ms is None or width < 8:
