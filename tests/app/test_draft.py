@@ -433,3 +433,4 @@ async def test_actions_that_do_not_apply_in_draft_say_when_they_do(tmp_path):
         shown = {one.key: one for one in app.screen.query_one("#found").entries}
         assert shown["ctrl+g"].run is None and shown["ctrl+g"].reason == "with a script in the editor"
         assert shown["f9"].run is None and shown["ctrl+o"].run is not None
+        assert shown["f3"].reason == "with a script that has an [array]"

@@ -59,6 +59,21 @@ async def test_a_sweep_is_read_found_in_sorted_and_taken_along(tmp_path):
         await wait_for(pilot, lambda: not isinstance(app.screen, ExpansionScreen))
 
 
+async def test_the_tasks_of_a_submitted_array_are_shown_with_its_number(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await press(pilot, "4")
+        await wait_for(pilot, lambda: app.query("#jobs") and app.query_one("#jobs").current())
+        jobs = app.query_one("#jobs")
+        await press(pilot, "f3")
+        await wait_for(pilot, lambda: "That is for an array" in text_of(app, "NoteBar"))
+        jobs.move(next(place for place, view in enumerate(jobs.jobs) if view.rows))
+        number = jobs.current().job
+        await press(pilot, "f3")
+        await wait_for(pilot, lambda: isinstance(app.screen, ExpansionScreen))
+        assert "24 tasks, 4 at once" in text_of(app.screen, "#expansion-head")
+        assert f"logs/surge-levels-{number}-1.txt" in text_of(app.screen, "#tasks")
+
+
 async def test_a_script_without_tasks_says_so(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await opened(app, pilot, "#!/bin/bash\n# /// job\n# ranks = 1\n# ///\ntrue\n")

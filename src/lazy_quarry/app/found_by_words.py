@@ -33,7 +33,8 @@ def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
     if place is not None:
         hints = place.keys()
         now = {key for keys, _, _ in hints for key in keys.split()}
-        for binding in type(place).BINDINGS:
+        kinds = [kind for kind in type(place).__mro__ if issubclass(kind, Place)]
+        for binding in (one for kind in kinds for one in vars(kind).get("BINDINGS", ())):
             if not isinstance(binding, Binding) or not binding.description:
                 continue
             key = _SHOWN.get(binding.key, binding.key)

@@ -1,14 +1,42 @@
 """The keys with which a person moves the time that Watch shows."""
 
+from textual import work
+from textual.binding import Binding
+
 from lazy_quarry.app.figures_of import Offer, lane_figures, node_lane_figures
+from lazy_quarry.app.messages import Say
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.axis import AxisLine
 from lazy_quarry.app.widgets.job_context import JobContext
 from lazy_quarry.app.widgets.job_rows import JobRows
+from lazy_quarry.errors import QuarryError
 
 
 class OverTime(Place):
     """A place with rows over a time axis, and a pane below that follows it."""
+
+    BINDINGS = [Binding("f3", "tasks", "the tasks of an array, with commands and files")]
+
+    def action_tasks(self) -> None:
+        """The tasks of the array under the cursor, also those that have not started."""
+        row = self.query_one(JobRows).row()
+        view = row.view if row is not None else None
+        if view is None or not (view.rows or view.parent):
+            self.post_message(Say("That is for an array: it shows its tasks with their commands and files."))
+        else:
+            self._expand(view.parent or view.job)
+
+    @work(thread=True, exclusive=True, group="expand")
+    def _expand(self, number: int) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            found = client.expand_job(number)
+        except QuarryError as fault:
+            self.post_message(Say(str(fault), bad=True))
+            return
+        self.quarry.hand_over(self.quarry.show_expansion, found)
 
     def action_zoom(self, steps: int) -> None:
         """More or less time in sight."""

@@ -26,6 +26,7 @@ ALL_KEYS: list[KeyHint] = [
     ("t T", "mark a job, or all of mine that are shown", ""),
     ("⇧↑ ⇧↓", "before or behind another of mine", ""),
     ("a", "open or fold an array, a node, a group", ""),
+    ("f3", "an array's tasks with their commands and files, also those to come", ""),
     ("/", "find", ""),
     ("s g", "sort by, group by", ""),
     ("m", "mine, my accounts', everyone's", ""),
@@ -36,6 +37,7 @@ ALL_KEYS: list[KeyHint] = [
 ]
 
 WHY_NOT = {
+    "f3": "on an array",
     "enter": "on a job",
     "w": "on a job that waits",
     "e": "on a job of yours that waits",
@@ -171,6 +173,7 @@ def keys_of(row: Row | None, user: str, marked: int, pane: str) -> list[KeyHint]
             add("o", "output", 'pane("output")')
         if view.rows or view.parent is not None:
             add("a", "tasks", "unfold")
+            add("f3", "commands", "tasks")
         if (own and view.phase is Phase.WAITING) or marked:
             add("h", "hold", 'do("hold")')
         if (own and view.phase is Phase.HELD) or marked:
