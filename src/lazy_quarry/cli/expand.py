@@ -77,7 +77,7 @@ def expansion(client: "SiteClient", what: str, settings: tuple[str, ...]) -> "Ex
     from lazy_quarry.errors import BadValue, Refused
 
     try:
-        if what.isdigit() and not os.path.exists(what):
+        if what.isdecimal() and not os.path.exists(what):
             found = client.expand_job(numbers_of(client, [what])[0])
         else:
             submission = Submission(read_script(what), what, os.getcwd(), settings, (), tuple(os.environ.items()))

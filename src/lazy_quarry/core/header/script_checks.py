@@ -195,7 +195,7 @@ def _count_option(command: ShellCommand) -> tuple[int, int] | None:
     for at, word in enumerate(command.words[:-1]):
         if word.text in ("-n", "-np", "--n", "--np"):
             value = command.words[at + 1].value
-            if value and value.isdigit():
+            if value and value.isdecimal():
                 return int(value), at + 1
     return None
 

@@ -167,7 +167,7 @@ class Expansion:
                 hit = np.array([word in f"{name}={value}".casefold() for value in self._values(name)])
                 if hit.any():
                     has |= hit[self._at(name, places)]
-            if word.isdigit() and (at := self.array.index(int(word))) is not None:
+            if word.isdecimal() and (at := self.array.index(int(word))) is not None:
                 has |= places == at
             if self.array.nodes:
                 has |= np.array([word in node for node in self.array.nodes])[places]

@@ -144,7 +144,7 @@ def of_attempt(mark: str, session: int | None) -> list[int]:
     own = os.getuid()
     needle = mark.encode()
     for name in os.listdir("/proc"):
-        if not name.isdigit() or int(name) == os.getpid():
+        if not name.isdecimal() or int(name) == os.getpid():
             continue
         try:
             if os.stat(f"/proc/{name}").st_uid != own:
