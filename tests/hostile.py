@@ -6,6 +6,7 @@ def _script(*lines):
 
 
 HOSTILE = {
+    "a digit that is no number": _script("ranks = 2") + "mpirun -n \u00b2 x\n",
     "traits nested": _script('traits = "' + "(" * 5000 + "a" + ")" * 5000 + '"'),
     "traits not": _script('traits = "' + "not " * 20000 + 'a"'),
     "traits long and": _script('traits = "' + " and ".join(["a"] * 20000) + '"'),

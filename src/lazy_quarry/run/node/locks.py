@@ -70,7 +70,12 @@ def others_here() -> list[str]:
         with suppress(OSError):
             for name in os.listdir(place):
                 user = name.removeprefix("lazy-quarry-")
-                if user != name and user.isdecimal() and int(user) != os.getuid() and _held(f"{place}/{name}/cores.lock"):
+                if (
+                    user != name
+                    and user.isdecimal()
+                    and int(user) != os.getuid()
+                    and _held(f"{place}/{name}/cores.lock")
+                ):
                     with suppress(KeyError):
                         found.append(pwd.getpwuid(int(user)).pw_name)
     return sorted(set(found))
