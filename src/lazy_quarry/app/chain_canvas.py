@@ -4,6 +4,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from itertools import pairwise
 
+from lazy_quarry.app.theme import PHASE_ROLES
 from lazy_quarry.core.chain.graph import layers
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.site.chain_views import ChainView, PartView
@@ -117,8 +118,6 @@ def _write(drawn: Canvas, x: int, y: int, pieces: Iterable[tuple[str, str, bool]
 
 def role(one: PartView) -> str:
     """The colour of a job's state."""
-    from lazy_quarry.app.theme import PHASE_ROLES
-
     if one.phase is None:
         return "river" if one.ends_ms is not None else "dim"
     return PHASE_ROLES[one.phase]

@@ -195,14 +195,10 @@ def _span(asked: Asked, now_ms: int, otherwise: tuple[int, int]) -> tuple[int, i
 
 def _report(client: "SiteClient", path: str) -> "DraftReport":
     """What the site says of a script."""
-    import os
-
-    from lazy_quarry.cli.files import read_script
-    from lazy_quarry.core.header.submission import Submission
+    from lazy_quarry.cli.files import submission_of
     from lazy_quarry.errors import BadValue
 
     try:
-        text = read_script(path)
+        return client.check(submission_of(path))
     except BadValue as fault:
         raise Usage(f"{path}: {fault}") from None
-    return client.check(Submission(text, path, os.getcwd(), (), (), tuple(os.environ.items())))

@@ -71,8 +71,7 @@ def expand_command(
 
 def expansion(client: "SiteClient", what: str, settings: tuple[str, ...]) -> "Expansion":
     """Of a script that is there, else of a job by its number."""
-    from lazy_quarry.cli.files import read_script
-    from lazy_quarry.core.header.submission import Submission
+    from lazy_quarry.cli.files import submission_of
     from lazy_quarry.core.job.expansion import Expansion
     from lazy_quarry.errors import BadValue, Refused
 
@@ -80,8 +79,7 @@ def expansion(client: "SiteClient", what: str, settings: tuple[str, ...]) -> "Ex
         if what.isdecimal() and not os.path.exists(what):
             found = client.expand_job(numbers_of(client, [what])[0])
         else:
-            submission = Submission(read_script(what), what, os.getcwd(), settings, (), tuple(os.environ.items()))
-            found = client.expand(submission)
+            found = client.expand(submission_of(what, settings))
     except (BadValue, Refused) as fault:
         raise Usage(f"{what}: {fault}") from None
     return Expansion(found.request, found.commands, found.written, found.job)

@@ -1,9 +1,11 @@
 """Reading and writing files for commands."""
 
+import os
 import sys
 from pathlib import Path
 
 from lazy_quarry.core.header.script_file import decode_script
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.errors import BadValue
 
 
@@ -18,3 +20,8 @@ def read_script(path: str) -> str:
     except OSError as fault:
         raise BadValue(f"it cannot be read: {fault.strerror}") from None
     return decode_script(raw)
+
+
+def submission_of(path: str, settings: tuple[str, ...] = ()) -> Submission:
+    """A script as it would be submitted from here. Raises :class:`BadValue` saying what is wrong with the file."""
+    return Submission(read_script(path), path, os.getcwd(), settings, (), tuple(os.environ.items()))

@@ -123,10 +123,9 @@ def check_command(scripts: tuple[str, ...], settings: tuple[str, ...], codes: bo
 
 def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[str, list[Diagnostic]]]:
     """The findings for each file. This process finds them: no engine is needed."""
-    from lazy_quarry.cli.files import read_script
+    from lazy_quarry.cli.files import submission_of
     from lazy_quarry.core.header.check import CheckContext, check_script
     from lazy_quarry.core.header.diagnostic import error
-    from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.probe.machine import user_name
     from lazy_quarry.probe.script import looked_up
     from lazy_quarry.site.site_file import watched_site
@@ -138,12 +137,11 @@ def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[st
     site, user, found = watch.site, user_name(), []
     for path in paths:
         try:
-            text = read_script(path)
+            submission = submission_of(path, settings)
         except BadValue as fault:
             found.append((path, [error("unreadable", str(fault), 1)]))
             continue
-        submission = Submission(text, path, os.getcwd(), settings, (), tuple(os.environ.items()))
-        checked = check_script(text, site, CheckContext(user, looked_up(submission)))
+        checked = check_script(submission.script, site, CheckContext(user, looked_up(submission)))
         found.append((path, list(checked.diagnostics)))
     return found
 

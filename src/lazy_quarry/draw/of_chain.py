@@ -3,7 +3,7 @@
 from datetime import UTC, tzinfo
 
 from lazy_quarry.core.chain.graph import layers
-from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import MINUTE_MS, clock_time, format_duration, plural
 from lazy_quarry.draw.time_scale import source_words, time_scale
 from lazy_quarry.draw.values import Bar, Edge, Figure, Graph, Lane, Lanes, Slab
@@ -11,7 +11,6 @@ from lazy_quarry.site.chain_views import ChainView, PartView
 
 LINES = {"succeeds": "solid", "fails": "broken", "finishes": "double", "begins": "dotted", "each-succeeds": "ribbon"}
 _WIDE, _HIGH, _GAP, _BELOW = 1.7, 0.62, 0.8, 0.28
-_BAD = (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST)
 _LEGEND = (
     ("mine", "running"),
     ("done", "done"),
@@ -29,7 +28,7 @@ def role_of(one: PartView) -> str:
         return "mine"
     if one.phase is Phase.DONE:
         return "done"
-    if one.phase in _BAD:
+    if one.phase in FAILING:
         return "failed"
     return "held" if one.phase in (Phase.HELD, Phase.SKIPPED, Phase.CANCELLED) else "expected"
 

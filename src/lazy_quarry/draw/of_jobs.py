@@ -3,15 +3,13 @@
 from collections.abc import Collection, Iterator, Sequence
 from datetime import UTC, tzinfo
 
-from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import HOUR_MS, format_duration, plural
 from lazy_quarry.draw.paint import MOST_ROWS
 from lazy_quarry.draw.time_scale import source_words, time_scale
 from lazy_quarry.draw.values import Bar, Figure, Lane, Lanes
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
-
-_FAILED = (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST)
 
 
 def lanes_figure(
@@ -78,7 +76,7 @@ def _bars(view: JobView, owner: str, now: int) -> Iterator[Bar]:
             yield Bar(view.started_ms, now, owner)
             yield Bar(now, max(now, limit), f"{owner}-rest")
         elif view.ended_ms is not None:
-            yield Bar(view.started_ms, view.ended_ms, "failed" if view.phase in _FAILED else "past")
+            yield Bar(view.started_ms, view.ended_ms, "failed" if view.phase in FAILING else "past")
     elif view.forecast_ms is not None and view.forecast_end_ms is not None:
         yield Bar(view.forecast_ms, view.forecast_end_ms - view.grace_s * 1000, "expected")
 

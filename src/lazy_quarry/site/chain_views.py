@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
-from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.site.job_view import JobView
 
 
@@ -68,12 +68,11 @@ class ChainView:
         if any(phase is None or not phase.final for phase in phases):
             begun = any(one.done_tasks or one.phase in (Phase.RUNNING, Phase.DONE) for one in self.parts)
             return "running" if begun else "waiting"
-        bad = {Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST}
         ended = [one for one in self.parts if one.phase is Phase.DONE]
         handled = {other for one in ended for other, how in one.after if how in ("fails", "finishes")}
-        if any(one.phase in bad and one.name not in handled for one in self.parts):
+        if any(one.phase in FAILING and one.name not in handled for one in self.parts):
             return "failed"
-        if any(one.phase in bad for one in self.parts):
+        if any(one.phase in FAILING for one in self.parts):
             return "failed, and handled"
         return "cancelled" if any(phase is Phase.CANCELLED for phase in phases) else "done"
 
@@ -98,4 +97,3 @@ class ChainReceipt:
     chain: int | None
     jobs: tuple[tuple[str, int], ...]
     findings: tuple[tuple[str, Diagnostic], ...] = ()
-    message: str = ""

@@ -15,6 +15,7 @@ from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.paths import within
 from lazy_quarry.errors import NoSuchJob, Refused
@@ -26,7 +27,7 @@ from lazy_quarry.site.queries import Queries
 from lazy_quarry.site.views import Outcome
 from lazy_quarry.store.journal import EndedFilter
 
-_AGAIN = (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST, Phase.CANCELLED)
+_AGAIN = (*FAILING, Phase.CANCELLED)
 """What is run again when a chain is continued; what was skipped for their sake follows them."""
 MOST_LISTED = 200
 """Chains that are listed."""

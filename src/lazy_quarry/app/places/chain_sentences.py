@@ -61,8 +61,8 @@ def part_words(one: PartView, view: ChainView, zone: tzinfo) -> str:
 
 def first_words(receipt: ChainReceipt) -> str:
     """The first thing that must change."""
-    one = next((one for _, one in receipt.findings if one.severity == "error"), None)
-    return f"line {one.line}, {one.message}" if one else receipt.message
+    one = next(one for _, one in receipt.findings if one.severity == "error")
+    return f"line {one.line}, {one.message}"
 
 
 def keys(view: ChainView | None, opened: bool) -> list[KeyHint]:

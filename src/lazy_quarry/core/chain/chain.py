@@ -2,7 +2,6 @@
 
 from dataclasses import dataclass
 
-CONDITIONS = ("succeeds", "fails", "finishes", "begins", "each-succeeds")
 MOST_JOBS = 1_000
 
 

@@ -6,12 +6,12 @@ from typing import Any
 
 import tomlkit
 
-from lazy_quarry.core.chain.chain import CONDITIONS, MOST_JOBS, Chain, ChainJob
+from lazy_quarry.core.chain.chain import MOST_JOBS, Chain, ChainJob
 from lazy_quarry.core.chain.graph import cycles, never, ordered
 from lazy_quarry.core.header.block import read_toml, unfit
 from lazy_quarry.core.header.check import override_values
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error, hint
-from lazy_quarry.core.header.keys import KEYS
+from lazy_quarry.core.header.keys import CONDITIONS, KEYS
 from lazy_quarry.core.header.nearest import closest
 from lazy_quarry.core.header.toml_places import Place, nearest_place, scan
 from lazy_quarry.core.header.values import job_name, texts

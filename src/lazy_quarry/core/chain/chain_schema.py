@@ -2,8 +2,8 @@
 
 from typing import Any
 
-from lazy_quarry.core.chain.chain import CONDITIONS, MOST_JOBS
-from lazy_quarry.core.header.keys import KEYS
+from lazy_quarry.core.chain.chain import MOST_JOBS
+from lazy_quarry.core.header.keys import CONDITIONS, KEYS
 
 _NAME = {"type": "string", "pattern": "^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$"}
 _TEXTS = {"type": "array", "items": {"type": "string"}}
