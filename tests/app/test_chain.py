@@ -33,7 +33,7 @@ async def test_the_demo_s_chain_is_opened_rehearsed_and_supposed_otherwise(tmp_p
         assert parts.count("critical") == 4 and "starts" in text_of(app, "#part-head")
         rows = app.query_one("#parts")
         before = rows.view.ends_ms
-        await press(pilot, "tab", "down", "w")
+        await press(pilot, "down", "w")
         await wait_for(pilot, lambda: rows.view.ends_ms > before)
         assert "×2?" in text_of(app, "#parts")
         await press(pilot, "w", "f")
@@ -60,7 +60,7 @@ async def test_a_chain_is_submitted_followed_and_cancelled_as_one(tmp_path):
         await wait_for(
             pilot, lambda: app.query_one("#parts").view.left == 0 or rehearsed.advance(rehearsed.now_ms + 60_000)
         )
-        await press(pilot, "tab", "enter")
+        await press(pilot, "enter")
         await wait_for(pilot, lambda: app.place == "review")
 
 
@@ -74,7 +74,7 @@ async def test_a_chain_file_that_must_change_says_where(tmp_path):
         assert "no job here" in text_of(app, "#chain-head")
         await press(pilot, "ctrl+g")
         await wait_for(pilot, lambda: "Not submitted: line 3" in app.query_one(NoteBar).text)
-        app.query_one("ChainPlace").open_file(tmp_path / "none.toml")
+        app.query_one("ChainPlace").open_file(tmp_path / "none.txt")
         await wait_for(pilot, lambda: "is not there" in app.query_one(NoteBar).text)
         await press(pilot, "h")
         await wait_for(pilot, lambda: "for a chain that was submitted" in app.query_one(NoteBar).text)
@@ -104,3 +104,151 @@ def test_slabs_and_lines_never_lie_on_one_another():
     arrows = sum(cell.sign == "▸" for row in drawn.rows for cell in row)
     assert arrows == 11  # each job but the first is pointed at
     assert len({in_plain_signs(sign) for sign in LINES.values()}) == len(LINES)  # conditions differ in plain signs too
+
+
+def waits(app):
+    view = app.query_one("#parts").whole
+    return {one.name: dict(one.after) for one in view.parts} if view else {}
+
+
+async def test_a_chain_is_changed_by_keys_undone_and_saved(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        app.folder = tmp_path
+
+        async def comes(name, after):
+            await wait_for(pilot, lambda: waits(app).get(name) == after)
+
+        await opened(app, pilot)
+        await press(pilot, "down", "down", "a", *"check", "space", *"true", "enter")
+        await comes("check", {"gather": "succeeds"})
+        assert app.query_one("#parts").current().name == "check" and "edited, not saved" in text_of(app, "#chain-head")
+        await press(pilot, "c")
+        await comes("check", {"gather": "fails"})
+        await press(pilot, "d")  # it has one tie only
+        await comes("check", {})
+        await press(pilot, "home", "l", "c", "end")
+        assert "A line from prepare" in app.query_one(NoteBar).text and "fails" in app.query_one(NoteBar).text
+        await press(pilot, "l")
+        await comes("check", {"prepare": "fails"})
+        await press(pilot, "l", "home", "l")  # prepare after check: they would wait for one another
+        await wait_for(pilot, lambda: "Not changed: these wait for one another" in app.query_one(NoteBar).text)
+        await press(pilot, "end", "delete")
+        await wait_for(pilot, lambda: "check" not in waits(app))
+        await press(pilot, "ctrl+z")
+        await comes("check", {"prepare": "fails"})
+        await press(pilot, "ctrl+z", "ctrl+z", "ctrl+y")
+        await comes("check", {})
+        await press(pilot, "ctrl+s")  # an example stays as it is: it asks where to
+        await press(pilot, "enter")
+        saved = tmp_path / "season.toml"
+        await wait_for(pilot, saved.exists)
+        assert "[jobs.check]" in saved.read_text() and "# A chain: fields are prepared" in saved.read_text()
+        await wait_for(pilot, lambda: "not saved" not in text_of(app, "#chain-head"))
+        saved.write_text(saved.read_text().replace("[jobs.check]", "[jobs.looked]"))  # by an editor elsewhere
+        app.query_one("ChainPlace")._read()
+        await wait_for(pilot, lambda: "looked" in waits(app) and "check" not in waits(app))
+
+
+async def test_a_job_of_a_chain_goes_to_draft_and_back_and_another_chain_is_begun(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        app.folder = tmp_path
+        place = await begun(app, pilot, tmp_path / "mine.toml")
+        await press(pilot, "a", *"first", "space", *"true", "enter")
+        await wait_for(pilot, lambda: waits(app) == {"first": {}})
+        await press(pilot, "enter")
+        await wait_for(
+            pilot, lambda: app.query("DraftPlace") and app.query_one("DraftPlace").document.keeper is not None
+        )
+        draft = app.query_one("DraftPlace")
+        assert "first of mine.toml" in text_of(app, "DraftTitle") and "SAID BY THE CHAIN" in text_of(
+            app, "#overrides-title"
+        )
+        draft.editor.put(
+            draft.document.text.replace("true\n", "echo one\necho two\n").replace(
+                "# ///\nset", "# threads = 4\n# ///\nset"
+            )
+        )
+        await press(pilot, "ctrl+s")
+        await wait_for(pilot, lambda: "Saved as first of mine.toml" in app.query_one(NoteBar).text)
+        text = (tmp_path / "mine.toml").read_text()
+        assert "echo two" in text and "threads = 4" in text and "set -euo" not in text
+        await press(pilot, "alt+3")
+        await wait_for(pilot, lambda: place.query_one("#parts").view.parts[0].cores == 4)
+        (tmp_path / "other.sh").write_text(
+            '#!/bin/bash\n# /// job\n# walltime = "5m"\n# memory = "100 MiB/core"\n# ///\ntrue\n'
+        )
+        await press(pilot, "a", *"other", "enter")  # a script of its name lies there
+        await wait_for(pilot, lambda: waits(app) == {"first": {}, "other": {"first": "succeeds"}})
+        await press(pilot, "enter")
+        await wait_for(pilot, lambda: draft.document.path == str(tmp_path / "other.sh"))
+        await press(pilot, "alt+3")
+        (tmp_path / "other.sh").unlink()
+        place._read()
+        await wait_for(pilot, lambda: "cannot be read" in text_of(app, "#chain-head"))
+        assert "other" in text_of(app, "#graph") and "must change" in text_of(
+            app, "#chain-head"
+        )  # it is drawn all the same
+
+
+async def begun(app, pilot, path):
+    """A new chain in this file."""
+    await to_chain(app, pilot)
+    place = app.query_one("ChainPlace")
+    place.open_file(path)
+    await wait_for(pilot, lambda: app.screen.query("#question"))
+    await press(pilot, "y")
+    await wait_for(pilot, lambda: place.desk.open)
+    return place
+
+
+async def test_a_chain_is_drawn_by_mouse_played_and_its_tasks_are_read_beside_it(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await opened(app, pilot)
+        graph, rows = app.query_one("#graph"), app.query_one("#parts")
+
+        def at(name, more=4):
+            x, y = graph.drawn.places[name]
+            return {"offset": (x - graph.shift + 1 + more, y - graph.scroll_offset.y)}
+
+        await pilot.mouse_down("#graph", **at("prepare"))
+        await pilot.mouse_up("#graph", **at("report"))
+        await wait_for(pilot, lambda: waits(app)["report"] == {"gather": "succeeds", "prepare": "succeeds"})
+        await pilot.click("#graph", **at("clean", -2))
+        await wait_for(pilot, lambda: waits(app)["clean"] == {"levels": "finishes"})
+        await pilot.mouse_down("#graph", **at("prepare"))
+        await pilot.mouse_up("#graph", **at("report"))
+        await wait_for(pilot, lambda: waits(app)["report"] == {"gather": "succeeds"})
+        await pilot.click("#graph", **at("levels"))
+        await wait_for(pilot, lambda: "level=0.5 grid=coarse" in text_of(app, "#chain-tasks"))
+        assert 'surge --level "0.5"' in text_of(app, "#chain-tasks") and "40 tasks" in text_of(app, "#chain-tasks")
+        await press(pilot, "f3")
+        await wait_for(pilot, lambda: app.screen.query("#tasks"))
+        await press(pilot, "escape", "p")
+        states = set()
+        place = app.query_one("ChainPlace")
+
+        def over():
+            states.update((one.name, one.phase) for one in rows.view.parts)
+            return place.played_ms is not None and place.played_ms >= rows.whole.ends_ms
+
+        await wait_for(pilot, lambda: rows.view is not rows.whole)
+        await press(pilot, "greater_than_sign", "greater_than_sign", "greater_than_sign")
+        await wait_for(pilot, over)
+        assert {("report", "waiting"), ("report", "done"), ("levels", "running")} <= states
+        assert "played: it is" in text_of(app, "#chain-head")
+        await press(pilot, "p")
+        await wait_for(pilot, lambda: rows.view is rows.whole)
+
+
+def test_what_does_not_fit_is_drawn_narrower_and_folded():
+    wide = {f"p{n}": 'after = { first = "succeeds" }' for n in range(12)}
+    last = "after = { " + ", ".join(f'{name} = "succeeds"' for name in wide) + " }"
+    jobs = source(first="", **wide, last=last)
+    view = InProcessClient(Rehearsed(7).site).report_chain(jobs, [], {}).chain
+    whole = canvas(view, UTC)
+    assert len(whole.rows) == 37 and whole.wide == 20 and not whole.folded
+    drawn = canvas(view, UTC, (60, 16))
+    assert drawn.wide == 12 and list(drawn.folded) == ["p0"] and drawn.places["p7"] == drawn.places["p0"]
+    words = "\n".join("".join(cell.sign for cell in row) for row in drawn.rows)
+    assert "12 jobs" in words and len(drawn.rows[0]) <= 60 and len(drawn.rows) <= 16
+    assert len(canvas(view, UTC, (60, 16), fold=False).rows) == 37

@@ -290,10 +290,12 @@ class QuarryApp(App[None]):
         place.open_job(message.job)
 
     @work
-    async def draft_script(self, script: str, name: str) -> None:
+    async def draft_script(
+        self, script: str, name: str, path: str = "", overrides: Any = (), keeper: Any = None
+    ) -> None:
         """Take a script to Draft."""
         place: Any = await self.action_go("draft")
-        place.put_script(script, name)
+        place.opening.take_script(script, name, path, overrides, keeper)
 
     @work
     async def draft_room(self, room: RoomView) -> None:

@@ -41,12 +41,12 @@ class DraftShelf:
         return None
 
 
-def save(path: Path, text: str) -> str:
-    """Write a script whole, or leave the old one as it is; returns what went wrong, or nothing."""
+def save(path: Path, text: str, mode: int = 0o755) -> str:
+    """Write a script whole, or leave the old one as it is; returns what went wrong, or nothing. ``mode`` is a new file's."""
     short = path.with_name(f".{path.name}.{os.getpid()}")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        mode = path.stat().st_mode & 0o777 if path.exists() else 0o755
+        mode = path.stat().st_mode & 0o777 if path.exists() else mode
         with open(short, "w", newline="", encoding="utf-8") as file:
             file.write(text)
             file.flush()

@@ -54,8 +54,18 @@ class Quarry(Protocol):
         """Show the tasks of an array."""
         ...
 
-    def draft_script(self, script: str, name: str) -> object:
-        """Take a script to Draft."""
+    def draft_script(
+        self,
+        script: str,
+        name: str,
+        path: str = "",
+        overrides: tuple[str, ...] = (),
+        keeper: Callable[[str], str] | None = None,
+    ) -> object:
+        """Take a script to Draft: one that was submitted, or with a ``path`` its file.
+
+        ``keeper`` saves it in place of a file, and says what went wrong, if anything.
+        """
         ...
 
     def draft_room(self, room: RoomView) -> object:

@@ -216,6 +216,11 @@ class SiteClient(Protocol):
         """Check a chain file and rehearse it."""
         ...
 
+    @_chains
+    def chain_tasks(self, source: ChainSource, name: str) -> Expanded:
+        """The tasks of an array of a chain file."""
+        ...
+
     @_changes_chains
     def submit_chain(self, source: ChainSource) -> ChainReceipt:
         """Submit a chain as one thing."""

@@ -11,11 +11,11 @@ from lazy_quarry.site.chain_views import ChainSource
 
 
 def read_source(path: str, settings: tuple[str, ...] = (), folder: str = "", text: str = "") -> ChainSource:
-    """The file at ``path``, else ``text``. Scripts are looked for in its folder; without a file, in ``folder``.
+    """The file at ``path``, or a ``text`` that it will have. Scripts are looked for in its folder; without a path, in ``folder``.
 
     Raises :class:`QuarryError` saying what is wrong with the file.
     """
-    if path:
+    if path and not text:
         try:
             text = Path(path).read_text(encoding="utf-8")
         except FileNotFoundError:
@@ -24,6 +24,7 @@ def read_source(path: str, settings: tuple[str, ...] = (), folder: str = "", tex
             raise QuarryError(
                 f"{path} cannot be read: {getattr(fault, 'strerror', None) or 'it is not text'}"
             ) from None
+    if path:
         folder = os.path.abspath(os.path.dirname(path) or ".")
     return ChainSource(
         text=text,

@@ -1,6 +1,6 @@
 """Chains as people see them: what a file came to, what a rehearsal says, how one that was submitted stands."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.job.phase import FAILING, Phase
@@ -82,12 +82,29 @@ class ChainView:
         return sum(one.phase is None or not one.phase.final for one in self.parts)
 
 
+def played(view: ChainView, at_ms: int) -> ChainView:
+    """A rehearsed chain as it would stand at an instant, by its forecast."""
+    parts = []
+    for one in view.parts:
+        if one.starts_ms is None or one.ends_ms is None:
+            parts.append(one)
+            continue
+        phase = Phase.WAITING if at_ms < one.starts_ms else Phase.RUNNING if at_ms < one.ends_ms else Phase.DONE
+        share = (at_ms - one.starts_ms) / max(1, one.ends_ms - one.starts_ms)
+        parts.append(replace(one, phase=phase, done_tasks=int(one.tasks * min(1.0, max(0.0, share)))))
+    return replace(view, parts=tuple(parts), now_ms=at_ms)
+
+
 @dataclass(frozen=True, slots=True)
 class ChainReport:
-    """What a chain file came to: findings as (file, finding), and the chain rehearsed where nothing must change."""
+    """What a chain file came to: findings as (file, finding), and the chain rehearsed where nothing must change.
+
+    ``sketch``: where something must change, its jobs with what they wait for, as far as they could be read.
+    """
 
     findings: tuple[tuple[str, Diagnostic], ...]
     chain: ChainView | None
+    sketch: ChainView | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -21,6 +21,7 @@ from lazy_quarry.core.paths import within
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView, PartView
 from lazy_quarry.site.drafts import EARLIER_RUNS, Drafts
+from lazy_quarry.site.expanded import Expanded, expanded
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
@@ -51,7 +52,7 @@ class Chains:
         with self.present.lock:
             checked = self._checked(source)
             if checked.chain is None or checked.refused:
-                return ChainReport(checked.findings, None)
+                return ChainReport(checked.findings, None, self._sketch(source, checked))
             chain, now = checked.chain, self.present.now()
             waits = {job.name: job.inside for job in chain.jobs}
             for name in (*fails, *slower):
@@ -62,6 +63,33 @@ class Chains:
                 self.present.engine, now, self.present.user, waits, checked.requests, None, supposed
             )
             return ChainReport(checked.findings, self._rehearsed(chain, checked.requests, rehearsing.rehearse()))
+
+    def chain_tasks(self, source: ChainSource, name: str) -> Expanded:
+        """The tasks of an array of a chain file, as they will run. Raises :class:`Refused` where there are none."""
+        with self.present.lock:
+            checked = self._checked(source)
+        sent, request = checked.submissions.get(name), checked.requests.get(name)
+        if sent is None:
+            raise Refused(f'there is no job "{name}" that can be read')
+        return expanded(sent.script, request)
+
+    def _sketch(self, source: ChainSource, checked: ChainChecked) -> ChainView | None:
+        parts = []
+        for name, after in checked.waits.items():
+            request = checked.requests.get(name)
+            parts.append(
+                PartView(
+                    name=name,
+                    after=after,
+                    reason="something must change first",
+                    cores=self._cores(request) if request else 0,
+                    tasks=request.array.count if request and request.array else 0,
+                    walltime_s=request.walltime_s if request else 0,
+                )
+            )
+        name = checked.chain.name if checked.chain else source.name
+        now, user = self.present.now(), self.present.user
+        return ChainView(number=0, name=name, user=user, now_ms=now, parts=tuple(parts)) if parts else None
 
     def _checked(self, source: ChainSource) -> ChainChecked:
         folder = source.folder

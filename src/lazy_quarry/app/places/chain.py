@@ -1,5 +1,7 @@
 """Chain: jobs tied by what they wait for, drawn, rehearsed, submitted and followed as one thing."""
 
+import os
+from dataclasses import replace
 from pathlib import Path
 
 from textual import work
@@ -7,28 +9,35 @@ from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
+from lazy_quarry.app.chain_desk import ChainDesk
+from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.figures_of import Offer, chain_figures
 from lazy_quarry.app.key_hint import KeyHint
-from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
+from lazy_quarry.app.messages import CursorMoved, Say
 from lazy_quarry.app.places import chain_sentences
-from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.places.chain_editing import ChainEditing
 from lazy_quarry.app.widgets.chain_graph import ChainGraph
 from lazy_quarry.app.widgets.chain_head import ChainHead
 from lazy_quarry.app.widgets.chain_rows import ChainList, PartHead, PartRows
+from lazy_quarry.app.widgets.chain_tasks import ChainTasks
 from lazy_quarry.app.widgets.panes.typed_line import Typed
+from lazy_quarry.core.paths import name_of_script
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.chain_source import read_source
-from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView
+from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView, played
+
+EMPTY_FILE = "# a chain\n"
 
 
-class ChainPlace(Place):
+class ChainPlace(ChainEditing):
     """The chains on the left; the graph of one on the right, and below it its jobs over time."""
 
     DEFAULT_CSS = """
     ChainPlace #right-chain { width: 1fr; height: 1fr; }
     ChainPlace #chain-path { display: none; }
-    ChainPlace.-narrow ChainList { width: 26; }
+    ChainPlace #left-chain { width: 42; height: 1fr; }
+    ChainPlace.-narrow ChainList, ChainPlace.-narrow #left-chain { width: 26; }
     """
     WHY_NOT = chain_sentences.WHY_NOT
     BINDINGS = [
@@ -40,10 +49,9 @@ class ChainPlace(Place):
         Binding("r", "release", "release what is held"),
         Binding("x", "cancel", "cancel all of it"),
         Binding("u", "go_on", "continue: run again what failed"),
-        Binding("enter", "open", "open the job"),
+        Binding("enter", "open", "open the job, in Draft or Review"),
         Binding("tab", "side", "other side", priority=True),
     ]
-    source: ChainSource | None = None
     report: ChainReport | None = None
     _seen = -1
 
@@ -52,11 +60,19 @@ class ChainPlace(Place):
         yield ChainHead()
         yield Typed(placeholder="a chain file", id="chain-path")
         with Horizontal():
-            yield ChainList()
+            with Vertical(id="left-chain"):
+                yield ChainList()
+                yield ChainTasks()
             with Vertical(id="right-chain"):
                 yield ChainGraph()
                 yield PartHead()
                 yield PartRows()
+
+    def on_mount(self) -> None:
+        """Take up what was not saved."""
+        shelf = DraftShelf(self.quarry.shelf.file.parent, f"chain-{self.quarry.shelf.file.stem.removeprefix('draft-')}")
+        self.desk = ChainDesk(self.quarry.folder, shelf)
+        self.desk.take_up()
 
     def show(self, board: Board) -> None:
         """Read the chains again when something has changed."""
@@ -78,12 +94,13 @@ class ChainPlace(Place):
         client, rows = self.quarry.client, self.query_one(PartRows)
         if client is None:
             return
+        self.desk.read_again()
         try:
             views = client.chains()
             report = None
-            if self.source is not None:
+            if self.desk.open:
                 slower = dict.fromkeys(rows.slower, 2.0)
-                report = client.report_chain(self.source, sorted(rows.fails), slower)
+                report = client.report_chain(self.desk.source(), sorted(rows.fails), slower)
         except QuarryError as fault:
             self.post_message(Say(str(fault), bad=True))
             return
@@ -91,80 +108,110 @@ class ChainPlace(Place):
 
     def _show(self, views: list[ChainView], report: ChainReport | None) -> None:
         self.report = report
-        draft = [report.chain] if report is not None and report.chain is not None else []
-        self.query_one(ChainList).show([*draft, *views])
+        draft = (report.chain or report.sketch) if report is not None else None
+        self.query_one(ChainList).show([*([draft] if draft else []), *views])
         self._follow()
 
     def _follow(self) -> None:
-        """Graph and rows of the chain under the cursor."""
+        """Graph and rows of the chain under the cursor, or of its rehearsal while that is played."""
         view = self.query_one(ChainList).current()
         rows, graph = self.query_one(PartRows), self.query_one(ChainGraph)
         rows.show(view)
-        graph.show(view)
+        seen = view
+        if view is not None and self.played_ms is not None:
+            seen = played(view, round(self.played_ms))
+            rows.play(seen)
+        graph.show(seen)
         self.query_one(PartHead).follow(rows.axis if view is not None else None)
         part = rows.current()
-        graph.choose(part.name if part else "")
-        self.query_one(ChainHead).show(view, self.report, self.source.path if self.source else "", rows.axis)
+        graph.choose(part.name if part else "", self.begun[1])
+        self.query_one(ChainHead).show(seen, self.report, self._file_words(), self.played_ms is not None)
+        self._show_tasks()
         self.post_message(CursorMoved())
+
+    def _file_words(self) -> str:
+        """Which file is open, and how it stands."""
+        if not self.desk.open:
+            return ""
+        path = Path(self.desk.path)
+        told = f"{path.name}, an example" if self._fixed() else str(path)
+        return told + (", edited, not saved" if self.desk.edited else "")
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
         """Another chain, or another job of it."""
         chains, rows = self.query_one(ChainList), self.query_one(PartRows)
-        if chains.current() is not rows.view:
+        under = chains.current()
+        if under is not rows.whole:
+            self._stop()
+            self.begun = ("", "")
             self._follow()
             return
         part = rows.current()
-        self.query_one(ChainGraph).choose(part.name if part else "")
-
-    def choose(self, name: str) -> None:
-        """A slab was clicked."""
-        self.query_one(PartRows).choose(name)
-        self.query_one(PartRows).focus()
+        self.query_one(ChainGraph).choose(part.name if part else "", self.begun[1])
+        self._show_tasks()
 
     # -- opening and submitting --------------------------------------------------------------------
 
     def action_ask(self) -> None:
         """Ask for a chain file."""
-        line = self.query_one("#chain-path", Typed)
-        line.display, line.value = True, self._first_path()
-        line.cursor_position = len(line.value)
-        line.focus()
+        self._ask("a chain file; one that is not there is begun", self._first_path(), self._opened)
 
     def _first_path(self) -> str:
-        if self.source is not None and self.source.path:
-            return self.source.path
+        if self.desk.path:
+            return self.desk.path
         folder = Path(self.board.site.examples) if self.board and self.board.site.examples else self.quarry.folder
         found = sorted(folder.glob("*.toml")) if folder.is_dir() else []
         return str(found[0] if found else self.quarry.folder) + ("" if found else "/")
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
-        """Open it."""
+        """What was typed, for whatever asked."""
         event.stop()
-        line = self.query_one("#chain-path", Typed)
-        line.display = False
-        path = Path(line.value.strip()).expanduser()
-        self.open_file(path if path.is_absolute() else self.quarry.folder / path)
+        self._answered(event.value)
+
+    def _opened(self, words: str) -> None:
+        path = Path(words).expanduser()
+        path = path if path.is_absolute() else self.quarry.folder / path
+        self.unless_lost(lambda: self.open_file(path))
 
     def open_file(self, path: Path) -> None:
-        """Read a chain file and rehearse it."""
-        self.query_one(ChainList).focus()
+        """Read a chain file and rehearse it; one that is not there is begun, after a question."""
+        if not path.exists() and path.suffix == ".toml" and path.parent.is_dir():
+            question = f"{path} is not there. Begin a new chain in it?"
+            self.quarry.ask(question, lambda: self._begin(path), yes="Begin it", no="Leave it")
+            return
         try:
-            self.source = read_source(str(path))
+            text = read_source(str(path)).text
         except QuarryError as fault:
             self.post_message(Say(f"Not opened: {fault}", bad=True))
             return
+        self._put(text or EMPTY_FILE, path, text)
+
+    def _begin(self, path: Path) -> None:
+        self._put(f'name = "{name_of_script(str(path))}"\n', path, "")
+        self.post_message(Say("A new chain: a adds its first job."))
+
+    def _put(self, text: str, path: Path, saved: str) -> None:
+        self.desk.put(text, os.path.abspath(path), saved)
+        self._stop()
         rows, chains = self.query_one(PartRows), self.query_one(ChainList)
         rows.fails = rows.slower = frozenset()
         chains.views, chains.cursor = [], 0
+        rows.focus()
         self._read()
 
     def action_submit(self) -> None:
-        """Submit the chain that was opened, as its file is now."""
-        if self.source is None:
+        """Submit the chain that is open, as it is seen; what was changed is saved first, where it has a file of its own."""
+        if not self.desk.open:
             self.post_message(Say("Open a chain file first, with o.", bad=True))
-        else:
-            self.open_file(Path(self.source.path))
-            self._submit(self.source)
+            return
+        self.desk.read_again()
+        own = self.desk.edited and self.desk.path and not self._fixed()
+        if own and (problem := self.desk.save_to(Path(self.desk.path))):
+            self.post_message(Say(problem, bad=True))
+            return
+        source = self.desk.source()
+        # an example that was changed here has no file that a continuation could read
+        self._submit(replace(source, path="") if self.desk.edited else source)
 
     @work(thread=True, exclusive=True, group="chain-submit")
     def _submit(self, source: ChainSource) -> None:
@@ -182,7 +229,8 @@ class ChainPlace(Place):
         if receipt.chain is None:
             self.post_message(Say(f"Not submitted: {chain_sentences.first_words(receipt)}", bad=True))
             return
-        self.source = None
+        self.desk.put("", "")
+        self._stop()
         self.post_message(Say(f"Submitted as chain {receipt.chain}: {len(receipt.jobs)} jobs."))
         self.quarry.read_board()
         self._read()
@@ -270,14 +318,6 @@ class ChainPlace(Place):
             self.post_message(Say(f"Chain {number} goes on: {', '.join(name for name, _ in receipt.jobs)}."))
         self.quarry.hand_over(self.quarry.read_board)
 
-    def action_open(self) -> None:
-        """From the chains to the jobs; a job in Review."""
-        rows = self.query_one(PartRows)
-        if not rows.has_focus:
-            rows.focus()
-        elif (part := rows.current()) is not None and part.job:
-            self.post_message(OpenJob(part.job))
-
     def action_side(self) -> None:
         """Keys to the other list."""
         chains, rows = self.query_one(ChainList), self.query_one(PartRows)
@@ -292,10 +332,20 @@ class ChainPlace(Place):
     def note(self) -> str:
         """What the chain or the job under the cursor is about."""
         chains, rows = self.query_one(ChainList), self.query_one(PartRows)
-        return chain_sentences.note(
-            chains.current(), rows.current() if rows.has_focus else None, self.report, self.quarry.zone
+        return (
+            chain_sentences.note(
+                chains.current(), rows.current() if rows.has_focus else None, self.report, self.quarry.zone
+            )
+            if not self.begun[0]
+            else chain_sentences.drawing_words(*self.begun, self.condition)
         )
 
     def keys(self) -> list[KeyHint]:
         """What can be done here."""
-        return chain_sentences.keys(self.query_one(ChainList).current(), self.source is not None)
+        return chain_sentences.keys(
+            self.query_one(ChainList).current(), self.drafting, self.played_ms is not None, self.begun[0]
+        )
+
+    def all_keys(self) -> list[KeyHint]:
+        """Every key of the place."""
+        return chain_sentences.all_keys()

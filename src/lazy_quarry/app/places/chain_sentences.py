@@ -8,17 +8,23 @@ from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainView, P
 
 WHY_NOT = {
     **dict.fromkeys(("h", "r", "x", "u"), "on a chain that was submitted"),
-    **dict.fromkeys(("f", "w"), "on a chain that was opened and not submitted"),
+    **dict.fromkeys([*"fwaldcp", "delete", "ctrl+z", "ctrl+y", "ctrl+s"], "on a chain that is open as a file"),
+    "f3": "on a job that is an array",
     "ctrl+g": "with a chain file that was opened",
 }
-EMPTY = "A chain is a file of jobs and of what each waits for. o opens one; it is rehearsed before it is submitted."
+EMPTY = (
+    "A chain is a file of jobs and of what each waits for. o opens one, or begins one that is not there; it is rehearsed "
+    "before it is submitted."
+)
 
 
 def note(view: ChainView | None, part: PartView | None, report: ChainReport | None, zone: tzinfo) -> str:
     """A sentence or two."""
+    worst = next((one for _, one in report.findings if one.severity == "error"), None) if report else None
+    if worst is not None and (view is None or not view.number):
+        return f"Line {worst.line}, must change: {worst.message}."
     if view is None:
-        worst = next((one for _, one in report.findings if one.severity == "error"), None) if report else None
-        return f"Line {worst.line}, must change: {worst.message}." if worst else EMPTY
+        return EMPTY
     return part_words(part, view, zone) if part else chain_words(view, zone)
 
 
@@ -37,6 +43,13 @@ def chain_words(view: ChainView, zone: tzinfo) -> str:
         cost += f", probably {format_core_hours(view.likely_core_ms)} by earlier runs of these names"
     more = "" if view.number else " ctrl+g submits it."
     return f"{'Chain ' + str(view.number) + ' ' if view.number else ''}{told}; {ends}{cost}.{more}"
+
+
+def drawing_words(kind: str, first: str, condition: str) -> str:
+    """What is being drawn, or cut."""
+    if kind == "link":
+        return f"A line from {first}: go to the job that waits for it, l there ends the line: {condition}. c: another condition."
+    return f"A tie of {first} is to be cut: go to the job at its other end and press d. escape leaves it."
 
 
 def part_words(one: PartView, view: ChainView, zone: tzinfo) -> str:
@@ -65,13 +78,34 @@ def first_words(receipt: ChainReceipt) -> str:
     return f"line {one.line}, {one.message}"
 
 
-def keys(view: ChainView | None, opened: bool) -> list[KeyHint]:
+def keys(view: ChainView | None, opened: bool, playing: bool = False, drawing: str = "") -> list[KeyHint]:
     """The keys that work on a chain."""
-    found: list[KeyHint] = [("o", "open a file", "app.place_action('ask')")]
+    if drawing:
+        leave: KeyHint = ("esc", "leave it", "app.place_action('leave_off')")
+        if drawing == "link":
+            turn: KeyHint = ("c", "another condition", "app.place_action('condition')")
+            return [("l", "ends the line", "app.place_action('link')"), turn, leave]
+        return [("d", "cuts it", "app.place_action('unlink')"), leave]
+    if playing:
+        return [
+            ("p", "stop", "app.place_action('play')"),
+            (">", "faster", "app.place_action('pace(2)')"),
+            ("<", "slower", "app.place_action('pace(0.5)')"),
+        ]
+    found: list[KeyHint] = []
     if opened:
-        found.append(("ctrl+g", "submit", "app.place_action('submit')"))
-    if view is not None and not view.number:
-        found += [("f", "suppose it fails", ""), ("w", "twice as long", "")]
+        found += [
+            ("ctrl+g", "submit", "app.place_action('submit')"),
+            ("p", "play", "app.place_action('play')"),
+            ("a", "add", "app.place_action('add')"),
+            ("l", "link", "app.place_action('link')"),
+            ("d", "unlink", "app.place_action('unlink')"),
+            ("enter", "as a draft", "app.place_action('open')"),
+            ("f", "it fails", "app.place_action('suppose_fails')"),
+            ("w", "twice as long", "app.place_action('suppose_slower')"),
+            ("ctrl+z", "undo", "app.place_action('undo')"),
+            ("ctrl+s", "save", "app.place_action('save')"),
+        ]
     if view is not None and view.number:
         found += [
             ("h", "hold", "app.place_action('hold')"),
@@ -79,6 +113,32 @@ def keys(view: ChainView | None, opened: bool) -> list[KeyHint]:
             ("x", "cancel", "app.place_action('cancel')"),
             ("u", "continue", "app.place_action('go_on')"),
         ]
+    found.append(("o", "open a file", "app.place_action('ask')"))
     if view is not None:
         found += [("tab", "its jobs", "app.place_action('side')"), ("ctrl+e", "a figure", "app.figure")]
     return found
+
+
+def all_keys() -> list[KeyHint]:
+    """All of them, for those who look for one."""
+    return [
+        ("o", "open a chain file, or begin one", ""),
+        ("a", "add a job after the one under the cursor", ""),
+        ("l", "link: here, then at the job that waits for it", ""),
+        ("d", "unlink: here, then at the other job", ""),
+        ("c", "the next condition: succeeds, fails, finishes …", ""),
+        ("del", "take the job out", ""),
+        ("enter", "a job as a draft; one submitted in Review", ""),
+        ("ctrl+z ctrl+y", "undo, redo", ""),
+        ("ctrl+s", "save the file", ""),
+        ("f w", "suppose it fails, or takes twice as long", ""),
+        ("p > <", "play the rehearsal, faster, slower", ""),
+        ("ctrl+g", "submit the chain", ""),
+        ("h r x", "hold, release, cancel one that was submitted", ""),
+        ("u", "continue: run again what failed", ""),
+        ("f3", "the tasks of an array", ""),
+        ("z", "fold jobs that are alike, or unfold", ""),
+        ("tab", "chains, jobs", ""),
+        ("ctrl+e", "a figure to take along", ""),
+        ("mouse", "drag from job to job ties or cuts, click a line's end", ""),
+    ]

@@ -144,10 +144,6 @@ class DraftPlace(DraftReading):
         self.leave_begin()
         self.call_after_refresh(self.checks.check)
 
-    def put_script(self, text: str, name: str) -> None:
-        """Begin from a script that was submitted once; the file it came from stays as it is."""
-        self.put_text(text, "", True, (), f"from {name}")
-
     def put_room(self, room: RoomView) -> None:
         """Begin a draft that asks for just what there is room for now."""
         self.opening.take_new(from_room(room, self.board))
@@ -244,6 +240,11 @@ class DraftPlace(DraftReading):
         """Save to its file, or ask for one."""
         if self.document.path:
             self._save(Path(self.document.path))
+        elif self.document.keeper is not None:
+            try:
+                self._say(f"Saved as {self.document.save_with_keeper()}.")
+            except BadValue as fault:
+                self._say(str(fault), bad=True)
         else:
             self.action_ask_path("save")
 

@@ -1,6 +1,7 @@
 """The script that is being drafted: its text, the file it belongs to, and whether it is saved."""
 
 import os
+from collections.abc import Callable
 from pathlib import Path
 
 from lazy_quarry.app.draft_shelf import Draft, save
@@ -12,6 +13,7 @@ from lazy_quarry.app.widgets.overrides import Overrides
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.errors import BadValue
 
 
 class DraftDocument:
@@ -23,6 +25,8 @@ class DraftDocument:
         self.edited = False
         self._origin = ""
         """Where a script without a file comes from."""
+        self.keeper: Callable[[str], str] | None = None
+        """Saves a script that has no file of its own."""
         self._saved: str | None = None
         """The text as its file has it."""
 
@@ -55,11 +59,12 @@ class DraftDocument:
 
     def put(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), origin: str = "") -> None:
         """Edit this script."""
-        self.path, self._origin = path, origin
+        self.path, self._origin, self.keeper = path, origin, None
         self._saved = None if edited else text
         self.editor.load_text(text)
         self.editor.look()
         self.overrides.put(overrides)
+        self.overrides.told()
         self.overrides.display = bool(overrides)
         self._mark(edited)
 
@@ -73,7 +78,7 @@ class DraftDocument:
     def _mark(self, edited: bool) -> None:
         """Say whether it is saved."""
         self.edited = edited
-        saved = "saved" if self.path else ""
+        saved = "saved" if self.path or self.keeper is not None else ""
         not_saved = "edited, not saved" if self.path else "not saved"
         self.title.name_words = self.path or self._origin or "new script"
         self.title.state_words = not_saved if edited else saved
@@ -94,6 +99,22 @@ class DraftDocument:
             self._mark(False)
             self.keep()
         return problem
+
+    def belongs_to(self, keeper: Callable[[str], str]) -> None:
+        """It is part of something else, which saves it and says more of it than its text."""
+        self.keeper = keeper
+        self.overrides.told("SAID BY THE CHAIN", "beside what is written here")
+        self.editor.move_cursor(self.editor.document.end)
+        self._mark(False)
+
+    def save_with_keeper(self) -> str:
+        """Have it saved where it comes from; returns what it was saved as, or raises :class:`BadValue` with what is wrong."""
+        assert self.keeper is not None
+        if problem := self.keeper(self.editor.text):
+            raise BadValue(problem)
+        self._saved = self.editor.text
+        self._mark(False)
+        return self._origin
 
     # -- its header, and itself on its way ---------------------------------------------------------
 

@@ -16,6 +16,9 @@ from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.board import Board
 
+Keeper = Callable[[str], str]
+"""Saves a script in place of a file, and says what went wrong, if anything."""
+
 
 class PutText(Protocol):
     """A function that opens a script, as :meth:`DraftDocument.put` does."""
@@ -45,6 +48,16 @@ class DraftOpening:
     def take_new(self, text: str) -> None:
         """Begin from a text."""
         self.unless_lost(lambda: self._put(text, "", True))
+
+    def take_script(self, text: str, name: str, path: str, overrides: tuple[str, ...], keeper: Keeper | None) -> None:
+        """Begin from a script that was submitted once, or from one that ``keeper`` saves; with a path, from that file."""
+        self.unless_lost(lambda: self._take_script(text, name, path, overrides, keeper))
+
+    def _take_script(self, text: str, name: str, path: str, overrides: tuple[str, ...], keeper: Keeper | None) -> None:
+        kept = bool(path) or keeper is not None
+        self._put(text, path, not kept, overrides, name if kept else f"from {name}")
+        if keeper is not None:
+            self.document.belongs_to(keeper)
 
     def begin(self, begin: Begin, board: Board | None) -> None:
         """Begin from a starting point."""

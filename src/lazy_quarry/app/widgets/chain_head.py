@@ -1,7 +1,6 @@
 """The head of Chain: which chain, what was found in its file, when it is done."""
 
 from lazy_quarry.app.cells import Pen
-from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.units import clock_time, format_core_hours, plural
 from lazy_quarry.site.chain_views import ChainReport, ChainView
@@ -16,11 +15,11 @@ class ChainHead(Lines):
         super().__init__(id="chain-head")
         self.view: ChainView | None = None
         self.report: ChainReport | None = None
-        self.path, self.axis = "", Axis(0)
+        self.path, self.played = "", False
 
-    def show(self, view: ChainView | None, report: ChainReport | None, path: str, axis: Axis) -> None:
-        """Another chain, or other findings."""
-        self.view, self.report, self.path, self.axis = view, report, path, axis
+    def show(self, view: ChainView | None, report: ChainReport | None, path: str, played: bool = False) -> None:
+        """Another chain, or other findings; ``path`` says which file is open, ``played`` that a rehearsal is."""
+        self.view, self.report, self.path, self.played = view, report, path, played
         self.refresh()
 
     def draw(self, row: int, pen: Pen) -> None:
@@ -29,9 +28,10 @@ class ChainHead(Lines):
         if row == 1:
             pen.write(" CHAINS", "ink", bold=True)
             if view is not None:
-                which = (
-                    f"chain {view.number} {view.name}" if view.number else f"{view.name}, rehearsed as the queue is now"
-                )
+                at = clock_time(view.now_ms, view.now_ms, self.quarry.zone)
+                how = f"played: it is {at}" if self.played else "rehearsed as the queue is now"
+                how = how if self.report is None or self.report.chain is not None else "something must change first"
+                which = f"chain {view.number} {view.name}" if view.number else f"{view.name}, {how}"
                 pen.to(43 if self.size.width >= 130 else 27)
                 pen.write(which, "ink").write(f"   {plural(len(view.parts), 'job')}", "dim")
                 if view.ends_ms is not None and (view.left or not view.number):
@@ -51,3 +51,7 @@ class ChainHead(Lines):
                 )
             elif view is None:
                 pen.write("   o opens a chain file", "dim")
+            elif self.path and not view.number:
+                pen.to(43 if self.size.width >= 130 else 27).cell(
+                    self.path, max(0, self.size.width - pen.at - 1), "dim"
+                )

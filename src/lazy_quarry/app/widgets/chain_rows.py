@@ -15,7 +15,7 @@ _STATES = {"done": "moss", "failed": "rust", "running": "ochre", "waiting": "riv
 class ChainList(Rows):
     """The chain that is being drafted, and those that were submitted."""
 
-    DEFAULT_CSS = "ChainList { width: 42; height: 1fr; border-right: solid $faint; }"
+    DEFAULT_CSS = "ChainList { width: 42; height: 1fr; min-height: 4; border-right: solid $faint; }"
 
     def __init__(self) -> None:
         super().__init__(id="chains")
@@ -96,6 +96,10 @@ class PartRows(Rows):
     def __init__(self) -> None:
         super().__init__(id="parts")
         self.view: ChainView | None = None
+        self.whole: ChainView | None = None
+        """The chain itself, where another instant of it is shown."""
+        self.wanted = ""
+        """A job that the cursor goes to once it is there."""
         self.axis = Axis(0, now_share=0.0)
         self.fails: frozenset[str] = frozenset()
         self.slower: frozenset[str] = frozenset()
@@ -103,7 +107,7 @@ class PartRows(Rows):
     def show(self, view: ChainView | None) -> None:
         """Another chain, or the same later; all of its time is in sight."""
         name = one.name if (one := self.current()) else ""
-        self.view = view
+        self.view = self.whole = view
         if view is not None:
             begins = [each.starts_ms for each in view.parts if each.starts_ms is not None]
             ends = [each.ends_ms + (each.slack_ms or 0) for each in view.parts if each.ends_ms is not None]
@@ -111,8 +115,18 @@ class PartRows(Rows):
             span = max([first + HOUR_MS // 2, *ends]) - first
             self.axis = Axis(view.now_ms, round(span * 1.04), first - view.now_ms, 0.0)
             names = [each.name for each in view.parts]
+            if self.wanted in names:
+                name, self.wanted = self.wanted, ""
             self.cursor = names.index(name) if name in names else 0
         self.refit()
+
+    def play(self, view: ChainView) -> None:
+        """The same chain at another instant, on the same axis."""
+        self.view = view
+        begin = self.axis.begin_ms
+        self.axis.now_ms = view.now_ms
+        self.axis.shift_ms += begin - self.axis.begin_ms
+        self.refresh()
 
     def current(self) -> PartView | None:
         """The job under the cursor."""

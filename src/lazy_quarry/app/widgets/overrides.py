@@ -13,6 +13,8 @@ from lazy_quarry.core.header.check import override_values
 from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.errors import BadValue
 
+ONCE = ("FOR THIS TIME ONLY", "the file stays as it is")
+
 
 def with_overrides(text: str, overrides: tuple[str, ...]) -> tuple[str, str]:
     """The script as its header would read with the overrides in it, and what is wrong with them, if anything."""
@@ -96,6 +98,12 @@ class Overrides(Vertical):
         """Replace the overrides by these."""
         self.query_one(OverridesEdit).load_text("\n".join(overrides))
 
+    def told(self, title: str = ONCE[0], words: str = ONCE[1]) -> None:
+        """What they are, over the lines."""
+        heading = self.query_one(Heading)
+        heading.title, heading.words = title, words
+        heading.refresh()
+
     def show(self, text: str) -> None:
         """The header of a script with the overrides."""
         changed, problem = with_overrides(text, self.values)
@@ -115,9 +123,9 @@ class Heading(Lines):
 
     def __init__(self) -> None:
         super().__init__(id="overrides-title")
+        self.title, self.words = ONCE
 
     def draw(self, row: int, pen: Pen) -> None:
         """One line."""
         if row == 0:
-            pen.write("  FOR THIS TIME ONLY", bold=True)
-            pen.write("   KEY=VALUE, one a line; the file stays as it is", "dim")
+            pen.write(f"  {self.title}", bold=True).write(f"   KEY=VALUE, one a line; {self.words}", "dim")

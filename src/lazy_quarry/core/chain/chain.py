@@ -7,7 +7,8 @@ MOST_JOBS = 1_000
 
 @dataclass(frozen=True, slots=True)
 class ChainJob:
-    """A job of a chain. ``overrides`` are ``KEY=VALUE`` texts that the chain sets beside the script's header.
+    """A job of a chain. ``shared``, ``own`` and ``told`` are ``KEY=VALUE`` texts that are set beside the script's header:
+    those for all jobs, its own, and what the chain says of it, its name and the parameters.
 
     ``after`` are (other, condition): another job of the chain by its name, or one submitted earlier by its number.
     """
@@ -15,10 +16,17 @@ class ChainJob:
     name: str
     script: str
     path: str
-    overrides: tuple[str, ...]
-    arguments: tuple[str, ...]
-    after: tuple[tuple[str, str], ...]
+    shared: tuple[str, ...] = ()
+    own: tuple[str, ...] = ()
+    told: tuple[str, ...] = ()
+    arguments: tuple[str, ...] = ()
+    after: tuple[tuple[str, str], ...] = ()
     line: int = 1
+
+    @property
+    def overrides(self) -> tuple[str, ...]:
+        """All of them, the later ones over the earlier ones."""
+        return (*self.shared, *self.own, *self.told)
 
     @property
     def inside(self) -> tuple[tuple[str, str], ...]:

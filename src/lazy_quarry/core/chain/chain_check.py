@@ -22,6 +22,8 @@ class ChainChecked:
     findings: tuple[tuple[str, Diagnostic], ...]
     requests: Mapping[str, Request] = field(default_factory=dict)
     submissions: Mapping[str, Submission] = field(default_factory=dict)
+    waits: Mapping[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
+    """What its jobs wait for, as far as it could be read."""
 
     @property
     def refused(self) -> bool:
@@ -36,7 +38,7 @@ def check_chain(
     found: list[tuple[str, Diagnostic]] = [("", one) for one in read.findings]
     chain = read.chain
     if chain is None:
-        return ChainChecked(None, tuple(found))
+        return ChainChecked(None, tuple(found), waits=read.waits)
     requests: dict[str, Request] = {}
     sent: dict[str, Submission] = {}
     told = set[tuple[str, str, str, int]]()
@@ -60,7 +62,7 @@ def check_chain(
             if condition == "each-succeeds" and problem:
                 found.append(("", error("chain-tasks", f"{job.name}: {problem}", job.line)))
     ranked = sorted(found, key=lambda one: (list(Severity).index(one[1].severity), one[0], one[1].line))
-    return ChainChecked(chain, tuple(ranked), requests, sent)
+    return ChainChecked(chain, tuple(ranked), requests, sent, read.waits)
 
 
 def _placed(one: Diagnostic, job: ChainJob, read: ChainRead) -> tuple[str, Diagnostic] | None:

@@ -23,18 +23,22 @@ from lazy_quarry.errors import BadValue
 TOP = ("name", "parameters", "shared", "jobs")
 OWN = ("script", "commands", "arguments", "after")
 """Keys of a job of a chain that no header has, or has otherwise."""
+WITHOUT_FILE, SAFE_LINE = ("#!/usr/bin/env bash", "# /// job", "# ///"), "set -euo pipefail"
+"""The lines around commands that are given in place of a script, and the one before them."""
 
 
 @dataclass(slots=True)
 class ChainRead:
     """What reading came to: the chain where it could be made out, and the findings, worst first.
 
-    ``places`` say where the keys of the file stand.
+    ``places`` say where the keys of the file stand; ``waits`` are its jobs with what each waits for, also where something
+    must change, unless they wait for one another.
     """
 
     chain: Chain | None
     findings: tuple[Diagnostic, ...] = ()
     places: dict[tuple[str, ...], Place] = field(default_factory=dict)
+    waits: dict[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
 
     def line(self, job: str, *path: str) -> int:
         """The line of a header key that the file sets for a job, or for all; else the job's own."""
@@ -85,6 +89,7 @@ class _Reader:
         self.values, self.places, self.found, self.scripts = values, places, list(faults), scripts
         self.parameters: dict[str, str] = {}
         self.used: set[str] = set()
+        self.waits: dict[str, tuple[tuple[str, str], ...]] = {}
 
     def line(self, *path: str) -> int:
         place = nearest_place(self.places, path)
@@ -128,7 +133,7 @@ class _Reader:
         return self._done(Chain(name, tuple(read[job] for job in ordered(waits)), tuple(self.parameters.items())))
 
     def _done(self, chain: Chain | None) -> ChainRead:
-        return ChainRead(chain, tuple(sorted(self.found, key=lambda one: one.rank)), self.places)
+        return ChainRead(chain, tuple(sorted(self.found, key=lambda one: one.rank)), self.places, self.waits)
 
     def _name(self, otherwise: str) -> str:
         try:
@@ -176,14 +181,16 @@ class _Reader:
             self.say("value", f"{fault}", *at)
         script, path = self._script(name, table)
         own = {key: value for key, value in table.items() if key not in OWN}
-        overrides = (*shared, *self._overrides((name,), own, at), f'name="{name}"')
-        overrides += tuple(f'environment.{key}="{_quoted(value)}"' for key, value in self.parameters.items())
+        overrides = self._overrides((name,), own, at)
+        told = (f'name="{name}"', *(f'environment.{key}="{_quoted(value)}"' for key, value in self.parameters.items()))
         arguments = self._arguments(name, table)
         after = tuple(self._after(name, table.get("after", {}), names))
         if script is None or sum(one.severity == "error" for one in self.found) > before:
             # what it waits for is looked at all the same
-            return ChainJob(name, script or "", path, (), (), after, self.line(*at))
-        return ChainJob(name, script, path, overrides, arguments, after, self.line(*at))
+            return ChainJob(name, script or "", path, after=after, line=self.line(*at))
+        return ChainJob(
+            name, script, path, shared, overrides, told, arguments=arguments, after=after, line=self.line(*at)
+        )
 
     def _script(self, name: str, table: dict[str, Any]) -> tuple[str | None, str]:
         at = ("jobs", name)
@@ -199,7 +206,7 @@ class _Reader:
                 self.say("value", f"commands: {fault}", *at, "commands")
                 return None, ""
             lines = [self._filled(line) for line in commands]
-            return "\n".join(["#!/usr/bin/env bash", "# /// job", "# ///", "set -euo pipefail", *lines, ""]), ""
+            return "\n".join([*WITHOUT_FILE, SAFE_LINE, *lines, ""]), ""
         path = table["script"]
         if not isinstance(path, str) or not path.strip():
             self.say("value", "script is the path of a script, in quotes", *at, "script")
@@ -276,6 +283,7 @@ class _Reader:
 
     def _order(self, waits: dict[str, tuple[tuple[str, str], ...]]) -> None:
         loops = list(cycles(waits))
+        self.waits = {} if loops else waits
         for loop in loops:
             told = " waits for ".join((*loop, loop[0]))
             self.say(

@@ -141,3 +141,16 @@ def downstream(waits: Waits, jobs: Iterable[str]) -> set[str]:
     for job in list(found):
         found |= nx.descendants(graph, job)
     return found
+
+
+def twins(waits: Waits, least: int = 3) -> list[tuple[str, ...]]:
+    """Jobs that wait for the same and are waited for by the same, in groups of at least so many."""
+    followers: dict[str, list[tuple[str, str]]] = {job: [] for job in waits}
+    for job, after in waits.items():
+        for other, condition in after:
+            if other in followers:
+                followers[other].append((job, condition))
+    groups: dict[tuple[frozenset[tuple[str, str]], ...], list[str]] = {}
+    for job, after in waits.items():
+        groups.setdefault((frozenset(after), frozenset(followers[job])), []).append(job)
+    return [tuple(group) for group in groups.values() if len(group) >= least]

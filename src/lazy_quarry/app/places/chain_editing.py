@@ -1,0 +1,315 @@
+"""Chain as a drawing board: jobs added, taken out, tied and untied, opened as drafts; undone, redone, saved."""
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+import tomlkit
+from textual.binding import Binding
+
+from lazy_quarry.app.messages import OpenJob
+from lazy_quarry.app.places.chain_seeing import ChainSeeing
+from lazy_quarry.app.places.chain_sentences import drawing_words
+from lazy_quarry.app.widgets.chain_graph import EdgeChosen, SlabChosen, SlabsTied
+from lazy_quarry.app.widgets.chain_rows import ChainList, PartRows
+from lazy_quarry.app.widgets.panes.typed_line import Typed
+from lazy_quarry.core.chain import chain_edit
+from lazy_quarry.core.chain.chain_file import read_chain
+from lazy_quarry.core.header.keys import CONDITIONS
+from lazy_quarry.core.paths import within
+from lazy_quarry.errors import BadValue
+
+
+class ChainEditing(ChainSeeing):
+    """A place with a chain file that can be changed by keys and mouse."""
+
+    BINDINGS = [
+        Binding("a", "add", "add a job after this one"),
+        Binding("l", "link", "link: this one, then the one after it"),
+        Binding("d", "unlink", "unlink: this one, then the other"),
+        Binding("c", "condition", "another condition"),
+        Binding("delete,backspace", "take_out", "take the job out"),
+        Binding("ctrl+z", "undo", "undo"),
+        Binding("ctrl+y", "redo", "redo"),
+        Binding("ctrl+s", "save", "save the file", priority=True),
+        Binding("escape", "leave_off", "leave off"),
+    ]
+    begun = ("", "")
+    """A line that is being drawn or cut: ``link`` or ``unlink``, and the job where it begins."""
+    condition = CONDITIONS[0]
+    _typed: Callable[[str], None] | None = None
+
+    def _read(self) -> object:
+        """Read the chains again; the place does it."""
+        raise NotImplementedError
+
+    @property
+    def drafting(self) -> bool:
+        """Whether the chain under the cursor is the one that is open as a file."""
+        view = self.query_one(ChainList).current()
+        return self.desk.open and (view is None or not view.number)
+
+    # -- a line to type in -------------------------------------------------------------------------
+
+    def _ask(self, placeholder: str, value: str, then: Callable[[str], None]) -> None:
+        line = self.query_one("#chain-path", Typed)
+        line.display, line.placeholder, line.value, self._typed = True, placeholder, value, then
+        line.cursor_position = len(value)
+        line.focus()
+
+    def _answered(self, text: str) -> None:
+        self.query_one("#chain-path", Typed).display = False
+        (self.query_one(PartRows) if self.desk.open else self.query_one(ChainList)).focus()
+        then, self._typed = self._typed, None
+        if then is not None and text.strip():
+            then(text.strip())
+
+    # -- changing it -------------------------------------------------------------------------------
+
+    def _change(self, edit: Callable[[str], str], said: str) -> bool:
+        """Change the file; what can't be is said and changes nothing."""
+        self.begun = ("", "")
+        if not self.drafting:
+            self._say("Only a chain that is open as a file can be changed: o opens one.", bad=True)
+            return False
+        try:
+            self.desk.change(edit)
+        except BadValue as fault:
+            self._say(f"Not changed: {fault}.", bad=True)
+            return False
+        self._say(f"{said} ctrl+z takes it back, ctrl+s saves.")
+        self._stop()
+        self._read()
+        return True
+
+    def action_add(self) -> None:
+        """Ask for a name and what the new job runs; it comes after the one under the cursor."""
+        if not self.drafting:
+            self._say("Open a chain file first, with o; a name that is free begins a new one.", bad=True)
+            return
+        part = self._part()
+        after = f", after {part.name}" if part else ""
+        self._ask(f"a new job{after}: its name, then the path of its script or a command", "", self._add)
+
+    def _add(self, words: str) -> None:
+        name, _, runs = words.partition(" ")
+        runs = runs.strip()
+        folder = str(Path(self.desk.path).parent) if self.desk.path else str(self.desk.folder)
+        script = runs or f"{name}.sh"
+        found = Path(within(folder, script)).is_file()
+        if not found and not runs:
+            self._say(f"Not added: say what {name} runs, the path of a script or a command.", bad=True)
+            return
+        value: dict[str, object] = {"script": script} if found else {"commands": [runs]}
+        part = self._part()
+        after = {part.name: self.condition} if part is not None else {}
+        rows = self.query_one(PartRows)
+        if self._change(partial(chain_edit.with_job, name=name, runs=value, after=after), f"{name} was added."):
+            rows.wanted = name
+
+    def action_take_out(self) -> None:
+        """Take the job under the cursor out of the file."""
+        part = self._part()
+        if part is not None:
+            self._change(partial(chain_edit.without_job, name=part.name), f"{part.name} was taken out.")
+
+    def action_link(self) -> None:
+        """Begin a line at the job under the cursor, or end it there."""
+        self._tie("link")
+
+    def action_unlink(self) -> None:
+        """Begin at the job under the cursor what is to be cut, or cut it."""
+        part = self._part()
+        ties = self._ties(part.name) if part is not None and not self.begun[0] else []
+        if part is not None and len(ties) == 1:  # there is only one that could be meant
+            self._cut(*ties[0])
+        else:
+            self._tie("unlink")
+
+    def _ties(self, name: str) -> list[tuple[str, str]]:
+        """The ties of a job, each as (what waits, what it waits for)."""
+        view = self.query_one(PartRows).view
+        ties = [(one.name, other) for one in (view.parts if view else ()) for other, _ in one.after]
+        return [tie for tie in ties if name in tie]
+
+    def _tie(self, what: str) -> None:
+        part = self._part()
+        if part is None or not self.drafting:
+            self._say("Lines are drawn in a chain that is open as a file: o opens one.", bad=True)
+            return
+        self.query_one(PartRows).focus()
+        kind, first = self.begun
+        if kind != what:
+            self.begun = (what, part.name)
+            self._say(drawing_words(*self.begun, self.condition))
+            self._follow()
+        elif first == part.name:
+            self._say(f"Go to another job first; {what[0]} there ends the line.")
+        elif what == "link":
+            self._link(part.name, first, self.condition)
+        else:
+            self._cut(part.name, first)
+
+    def _link(self, name: str, other: str, condition: str) -> None:
+        edit = partial(chain_edit.linked, name=name, other=other, condition=condition)
+        self._change(edit, f"{name} now waits for {other}: {condition}.")
+
+    def _cut(self, name: str, other: str) -> None:
+        if (name, other) not in self._ties(name):
+            name, other = other, name
+        edit = partial(chain_edit.unlinked, name=name, other=other)
+        self._change(edit, f"{name} no longer waits for {other}.")
+
+    def action_condition(self) -> None:
+        """The next of the five conditions: for the line that is drawn, else for what the job waits for."""
+        if self.begun[0] == "link":
+            self.condition = _next(self.condition)
+            self._say(drawing_words(*self.begun, self.condition))
+            return
+        part = self._part()
+        if part is None or not part.after:
+            self._say("The job under the cursor waits for none whose condition could change.")
+        elif len(part.after) > 1:
+            self._say("It waits for several: click the end of a line, or draw it again with l.")
+        else:
+            other, condition = part.after[0]
+            self._link(part.name, other, _next(condition))
+
+    def action_leave_off(self) -> None:
+        """Leave a line undrawn, what is typed untyped, a rehearsal unplayed; else go back to the chains."""
+        line = self.query_one("#chain-path", Typed)
+        if line.display:
+            self._answered("")
+        elif self.begun[0]:
+            self.begun = ("", "")
+            self._follow()
+        elif self.played_ms is not None:
+            self._stop()
+            self._follow()
+        else:
+            self.query_one(ChainList).focus()
+
+    def action_undo(self) -> None:
+        """Take the last change back."""
+        self._turned(self.desk.undo(), "There is nothing to take back.")
+
+    def action_redo(self) -> None:
+        """Make it again."""
+        self._turned(self.desk.redo(), "There is nothing to make again.")
+
+    def _turned(self, done: bool, otherwise: str) -> None:
+        if done:
+            self._stop()
+            self._read()
+        else:
+            self._say(otherwise)
+
+    # -- by mouse ----------------------------------------------------------------------------------
+
+    def on_slab_chosen(self, message: SlabChosen) -> None:
+        """Go there; a second click opens it, as enter does."""
+        rows = self.query_one(PartRows)
+        rows.choose(message.name)
+        rows.focus()
+        if self.begun[0]:
+            self._tie(self.begun[0])
+        elif message.again:
+            self.action_open()
+
+    def on_slabs_tied(self, message: SlabsTied) -> None:
+        """A line was drawn from one slab to another; drawn where there is one already, it is cut."""
+        pair = message.after, message.before
+        if pair in self._ties(message.after):
+            self._cut(*pair)
+        else:
+            self._link(*pair, self.condition)
+
+    def on_edge_chosen(self, message: EdgeChosen) -> None:
+        """The next condition for this line."""
+        view = self.query_one(PartRows).view
+        part = next((one for one in view.parts if one.name == message.name), None) if view else None
+        if part is not None:
+            self._link(message.name, message.other, _next(dict(part.after)[message.other]))
+
+    # -- as a draft --------------------------------------------------------------------------------
+
+    def action_open(self) -> None:
+        """From the chains to the jobs; from there a job of the file to Draft, one that was submitted to Review."""
+        rows = self.query_one(PartRows)
+        part = rows.current()
+        if not rows.has_focus:
+            rows.focus()
+        elif part is not None and part.job:
+            self.post_message(OpenJob(part.job))
+        elif part is not None and self.drafting:
+            self._draft(part.name)
+
+    def _draft(self, name: str) -> None:
+        source = self.desk.source()
+        chain = read_chain(source.text, source.scripts, (), source.name).chain
+        job = next((one for one in chain.jobs if one.name == name), None) if chain else None
+        where = f"{name} of {Path(self.desk.path).name if self.desk.path else 'this chain'}"
+        if job is not None and job.path:
+            arguments = (f"arguments={tomlkit.item(list(job.arguments)).as_string()}",) if job.arguments else ()
+            more = (*job.overrides, *arguments)
+            self.quarry.draft_script(job.script, where, within(source.folder, job.path), more)
+            return
+        try:
+            text = chain_edit.as_script(source.text, name)
+        except BadValue as fault:
+            self._say(f"Not opened: {fault}.", bad=True)
+            return
+        around = (*job.shared, *job.told) if job is not None else ()
+        self.quarry.draft_script(text, where, "", around, partial(self._take_back, name))
+
+    def _take_back(self, name: str, script: str) -> str:
+        """Put a job's script back into the chain; what went wrong, or nothing."""
+        try:
+            self.desk.change(partial(chain_edit.with_script, name=name, script=script))
+        except BadValue as fault:
+            return f"Not put back into the chain: {fault}"
+        self._read()
+        return "" if self._fixed() or not self.desk.path else self.desk.save_to(Path(self.desk.path))
+
+    # -- saving ------------------------------------------------------------------------------------
+
+    def _fixed(self) -> bool:
+        """Whether the file is one of the site's examples, which stay as they are."""
+        examples = self.board.site.examples if self.board else ""
+        return bool(examples) and Path(self.desk.path).is_relative_to(examples)
+
+    def action_save(self) -> None:
+        """Write the chain to its file, or ask for one."""
+        if not self.desk.open:
+            self._say("There is no chain to save: o opens a file.")
+        elif self.desk.path and not self._fixed():
+            self._save(Path(self.desk.path))
+        else:
+            name = Path(self.desk.path).name if self.desk.path else "chain.toml"
+            self._ask("save it as", str(self.quarry.folder / name), self._save_as)
+
+    def _save_as(self, words: str) -> None:
+        path = Path(words).expanduser()
+        path = path if path.is_absolute() else self.quarry.folder / path
+        if path.exists() and str(path) != self.desk.path:
+            question = f"{path} is there already. Replace it?"
+            self.quarry.ask(question, lambda: self._save(path), yes="Replace", no="Keep it")
+        else:
+            self._save(path)
+
+    def _save(self, path: Path) -> None:
+        problem = self.desk.save_to(path)
+        self._say(problem or f"Saved to {path}.", bad=bool(problem))
+        self._read()
+
+    def unless_lost(self, then: Callable[[], object]) -> None:
+        """Do something that puts another chain on the desk, after a question when changes would be lost."""
+        if self.desk.open and self.desk.edited:
+            what = self.desk.path or "this chain"
+            self.quarry.ask(f"Discard unsaved changes to {what}?", then, yes="Discard", no="Keep editing")
+        else:
+            then()
+
+
+def _next(condition: str) -> str:
+    return CONDITIONS[(CONDITIONS.index(condition) + 1) % len(CONDITIONS)]
