@@ -1,11 +1,14 @@
 """Watch as a person uses it, by keys alone: finding, grouping, nodes, why, changes, order, marks, columns."""
 
 from dataclasses import replace
+from pathlib import Path
 
 from lazy_quarry.app.watch_list import Arranger, Choice
 from lazy_quarry.app.widgets.frame import NoteBar
+from lazy_quarry.app.widgets.job_rows import JobRows
 from lazy_quarry.app.widgets.panes.change_pane import Changes
 from lazy_quarry.core.job.job import Phase
+from lazy_quarry.site.chain_source import read_source
 from tests.app.support import demo, drawn, press, settled, text_of, wait_for
 
 
@@ -214,3 +217,66 @@ async def test_any_action_is_found_by_words_and_those_that_do_not_apply_say_when
         await wait_for(pilot, lambda: app.place == "ledger" and not app.screen.query("#found"))
         await press(pilot, "ctrl+p", "escape")
         await wait_for(pilot, lambda: not app.screen.query("#found"))
+
+
+async def test_a_chain_is_one_row_that_opens_and_what_waits_in_it_has_a_forecast(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        path = str(Path(app.board.site.examples) / "season.toml")
+        receipt = app.client.submit_chain(read_source(path))
+        await to_watch(app, pilot)
+        rows = app.query_one(JobRows)
+
+        def chain():
+            return next((at for at, row in enumerate(rows.arranged.rows) if row.key == ("chain", receipt.chain)), None)
+
+        await wait_for(pilot, lambda: chain() is not None)
+        rows.move(chain())
+        await settled(pilot)
+        shown = text_of(app, "#jobs")
+        assert "season   chain of 5 jobs" in shown and "0 of 5 done, 1 running" in shown and "gather" not in shown
+        assert "enter opens it in Chain" in app.query_one(NoteBar).text
+        await press(pilot, "a")
+        await wait_for(pilot, lambda: "gather" in text_of(app, "#jobs"))
+
+        def gather():
+            return next(view for view in app.board.jobs if view.job == dict(receipt.jobs)["gather"])
+
+        app.read_board()
+        await wait_for(pilot, lambda: gather().forecast_ms is not None)
+        assert gather().phase is Phase.BLOCKED and gather().forecast_ms > app.board.now_ms
+        rows.move(chain())
+        await press(pilot, "h")
+        await wait_for(pilot, lambda: gather().phase is Phase.HELD)
+        await press(pilot, "r")
+        await wait_for(pilot, lambda: gather().phase is Phase.BLOCKED)
+        await press(pilot, "x")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        assert "Cancel chain 1 season? 5 of its jobs" in drawn(app.screen.query_one("#question"))
+        await press(pilot, "escape", "enter")
+        await wait_for(pilot, lambda: app.place == "chain" and app.query_one("#parts").view is not None)
+        assert app.query_one("#chains").current().number == receipt.chain
+
+
+async def test_tasks_that_have_not_started_are_held_and_cancelled_from_their_row(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await to_watch(app, pilot)
+        rows = app.query_one(JobRows)
+        array = next(
+            view for view in rows.jobs if view.rows and dict(view.counts).get("waiting") and view.phase is Phase.RUNNING
+        )
+        await press(pilot, "home")
+        rows.move(rows.arranged.place_of(("job", array.job)))
+        await press(pilot, "a")
+        await wait_for(pilot, lambda: ("rest", array.job) in [row.key for row in rows.arranged.rows])
+        rows.move(rows.arranged.place_of(("rest", array.job)))
+
+        def counts():
+            return dict(next(view for view in app.board.jobs if view.job == array.job).counts)
+
+        before = counts()["waiting"]
+        await press(pilot, "x")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        assert f"{before} tasks of {array.job} that have not started" in drawn(app.screen.query_one("#question"))
+        await press(pilot, "y")
+        await wait_for(pilot, lambda: "waiting" not in counts() and counts()["cancelled"] >= before)
+        assert counts()["running"]

@@ -85,6 +85,27 @@ def test_a_chain_runs_its_clean_up_is_mended_and_continued(machine):
     assert again.returncode == 1 and "nothing to run again" in again.stderr
 
 
+def test_a_chain_of_twelve_runs_for_real_each_after_what_it_waits_for(machine):
+    lines = ["[shared]", 'walltime = "1m"', 'memory = "20 MiB/core"']
+    for name, more in TWELVE.items():
+        command = f"echo begins {name} >> log; sleep 0.2; echo ends {name} >> log"
+        lines += [f"[jobs.{name}]", f"commands = ['{command}']", more.partition("ranks")[0]]
+    (machine.work / "twelve.toml").write_text("\n".join(lines))
+    sent = json.loads(machine.lq("chain", str(machine.work / "twelve.toml"), "--submit", "--format", "json").stdout)
+    assert len(sent["jobs"]) == 12
+
+    def now():
+        return json.loads(machine.lq("chain", "1", "--format", "json").stdout)
+
+    until(lambda: now()["left"] == 0, "the chain to end")
+    assert {one["state"] for one in now()["jobs"]} == {"done"}
+    log = (machine.work / "log").read_text().splitlines()
+    parts = [f"part{number}" for number in range(8)]
+    assert all(log.index("ends start") < log.index(f"begins {part}") for part in parts)
+    assert all(log.index(f"ends {part}") < log.index("begins join") for part in parts)
+    assert log.index("begins join") < log.index("begins check") and log[-1] == "ends report" and len(log) == 24
+
+
 def test_what_is_wrong_with_a_chain_or_its_number_is_said(machine):
     path = machine.work / "bad.toml"
     path.write_text('[jobs.a]\ncommands = ["x"]\nafter = { b = "succeeds" }\nwaltime = "1m"\n')

@@ -220,6 +220,13 @@ def test_the_tasks_that_failed_run_again_alone_with_their_numbers_and_parameters
     assert machine.lq("output", f"{again}/4").stdout == "2b\n" and machine.lq("output", f"{again}/5").stdout == "3a\n"
     third = int(machine.lq("again", f"{first}/1..2").stdout.split()[-1])
     assert machine.ended(third)["counts"] == {"done": 2}
+    slow = machine.submit("sleep 60", "array.tasks=5", "array.at-once=1")
+    assert machine.lq("hold", f"{slow}/3..4").stdout == f"{slow}/3 held\n{slow}/4 held\n"
+    until(lambda: machine.state_of(slow) == "running", "a task to run")
+    assert machine.show(slow)["counts"] == {"held": 2, "running": 1, "waiting": 2}
+    assert machine.lq("cancel", str(slow), "--waiting").returncode == 0
+    assert machine.show(slow)["counts"] == {"cancelled": 4, "running": 1}
+    assert machine.lq("cancel", str(slow), "--running").returncode == 0
     refused = machine.lq("again", str(again), "--failed")
     assert refused.returncode == 1 and "no task of" in refused.stderr
     whole = int(machine.lq("again", str(again)).stdout.split()[-1])

@@ -160,15 +160,49 @@ def test_tasks_that_have_not_started_can_be_named_and_numbers_of_ours_never_show
     view = site.job(unstarted)
     assert (view.label, view.phase) == (f"{number}/6", Phase.WAITING) and "start in turn" in view.why
     assert site.detail(unstarted).view == view and site.ladder(unstarted) == []
-    told = [*site.hold([started, unstarted]), *site.release([unstarted]), *site.change([unstarted], ["walltime=5m"])]
+    assert site.hold([unstarted])[0].message == f"{number}/6 held" and not site.hold([unstarted])[0].done
+    assert site.job(unstarted).phase is Phase.HELD and dict(site.job(number).counts)["held"] == 1
+    assert site.release([unstarted])[0].done and not site.release([unstarted])[0].done
+    told = [*site.hold([started]), *site.change([unstarted], ["walltime=5m"])]
     told += [*site.again([unstarted]), *site.hold([beyond, task_id(77, 5)]), site.order([unstarted])]
     for one in told:
         assert not one.done and "000" not in one.message
     assert told[1].message.startswith(f"{number}/6 has not started")
-    assert [one.message for one in told[5:7]] == [f"there is no job {number}, task 51", "there is no job 77, task 6"]
+    assert [one.message for one in told[3:5]] == [f"there is no job {number}, task 51", "there is no job 77, task 6"]
     for ask in (lambda: site.compare(unstarted, number), lambda: site.job(beyond)):
         with pytest.raises(Refused) as fault:
             ask()
         assert "000" not in str(fault.value)
     assert site.cancel([unstarted])[0].done
     assert site.job(unstarted).phase is Phase.CANCELLED
+
+
+def test_tasks_are_held_and_cancelled_by_number_and_by_state(site, clock):
+    header = HEADER.replace("[rehearsal]", '[array]\ntasks = "1..6"\nat-once = 2\n\n[rehearsal]')
+    number = site.submit(Submission(script(header))).job
+    site.hold([task_id(number, index) for index in range(2, 6)])
+    assert dict(site.job(number).counts) == {"running": 2, "held": 4}
+    assert site.cancel([number], "running")[0].message.endswith("is being stopped")
+    until_counts(site, clock, number, {"cancelled": 2, "held": 4})
+    stands = site.job(number)
+    assert stands.phase is Phase.HELD and "all tasks that could start are held" in stands.why
+    assert "no task" in site.cancel([number], "running")[0].message
+    assert site.release([number])[0].done and dict(site.job(number).counts) == {
+        "cancelled": 2,
+        "running": 2,
+        "waiting": 2,
+    }
+    assert site.cancel([number], "waiting")[0].done
+    assert dict(site.job(number).counts) == {"cancelled": 4, "running": 2}
+    single = site.submit(Submission(script(HEADER))).job
+    assert "is running" in site.cancel([single], "waiting")[0].message
+
+
+def until_counts(site, clock, number, counts):
+    """Time goes on until the tasks of an array stand so."""
+    for _ in range(200):
+        if dict(site.job(number).counts) == counts:
+            return
+        clock.ms += 1000
+        site.step()
+    raise AssertionError(site.job(number).counts)

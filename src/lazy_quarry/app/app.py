@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from textual import work
-from textual.app import App, ComposeResult
+from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Container
 from textual.css.query import NoMatches
@@ -21,7 +21,8 @@ from textual.filter import LineFilter
 from lazy_quarry.app.alt_numbers import teach_alt_numbers
 from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.found_by_words import found_by_words
-from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
+from lazy_quarry.app.going import Going
+from lazy_quarry.app.messages import CursorMoved, Say
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.plain_line import PlainLine
 from lazy_quarry.app.shell import open_shell
@@ -35,7 +36,6 @@ from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.draft_view import DraftReport
-from lazy_quarry.site.views import RoomView
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
@@ -47,7 +47,7 @@ SAY_S = 8.0
 NARROWEST, SHORTEST = 100, 30
 
 
-class QuarryApp(App[None]):
+class QuarryApp(Going):
     """One site in six places. ``connect`` makes the client; it is called from a worker."""
 
     TITLE = "lazy quarry"
@@ -278,36 +278,6 @@ class QuarryApp(App[None]):
             self._said_until = 0.0
         self.tell()
         return place
-
-    async def action_show_jobs(self, scope: str) -> None:
-        """Go to Watch with a scope."""
-        place: Any = await self.action_go("watch")
-        place.set_scope(scope)
-
-    async def on_open_job(self, message: OpenJob) -> None:
-        """Show a job in Review."""
-        place: Any = await self.action_go("review")
-        place.open_job(message.job)
-
-    @work
-    async def draft_script(
-        self, script: str, name: str, path: str = "", overrides: Any = (), keeper: Any = None
-    ) -> None:
-        """Take a script to Draft."""
-        place: Any = await self.action_go("draft")
-        place.opening.take_script(script, name, path, overrides, keeper)
-
-    @work
-    async def draft_room(self, room: RoomView) -> None:
-        """Take a room to Draft, as a script that asks for just that."""
-        place: Any = await self.action_go("draft")
-        place.put_room(room)
-
-    @work
-    async def draft_module(self, module: str) -> None:
-        """Add a module to the draft."""
-        place: Any = await self.action_go("draft")
-        place.add_module(module)
 
     async def action_place_action(self, action: str) -> None:
         """Do what a key of the present place does, from a click."""

@@ -18,6 +18,13 @@ class OpenJob(Message):
 
 
 @dataclass
+class OpenChain(Message):
+    """Show a chain in Chain."""
+
+    chain: int
+
+
+@dataclass
 class OpenNode(Message):
     """Show the hours of a node."""
 

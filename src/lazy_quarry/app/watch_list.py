@@ -58,13 +58,14 @@ RowKey = tuple[str, str | int]
 
 @dataclass(frozen=True, slots=True)
 class Row:
-    """A line of Watch: a job, the heading of a group, or a node. ``depth`` is how far it is set in."""
+    """A line of Watch: a job, a chain with its jobs, the heading of a group, or a node. ``depth`` is how far it is set in."""
 
     key: RowKey
     view: JobView | None = None
     node: NodeView | None = None
     words: str = ""
     depth: int = 0
+    members: tuple[JobView, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,15 +78,15 @@ class Choice:
     group: str = ""
     by_node: bool = False
     opened: frozenset[RowKey] = frozenset()
-    """Arrays whose tasks are shown, nodes whose jobs are shown, groups that are folded."""
+    """Arrays whose tasks are shown, chains and nodes whose jobs are shown, groups that are folded."""
     read: tuple[JobView, ...] = ()
     """Tasks of ended arrays that are open: the board has only those that ended lately."""
 
 
 class JobList(Sequence[Row]):
-    """Jobs as rows, each made when it is looked at."""
+    """Jobs as rows, each made when it is looked at; rows that are made already stay as they are."""
 
-    def __init__(self, views: list[JobView]) -> None:
+    def __init__(self, views: Sequence[JobView | Row]) -> None:
         self.views = views
 
     def __len__(self) -> int:
@@ -99,17 +100,20 @@ class JobList(Sequence[Row]):
 
     def __getitem__(self, place: int | slice) -> Row | list[Row]:
         if isinstance(place, slice):
-            return [Row(("job", view.job), view) for view in self.views[place]]
-        view = self.views[place]
-        return Row(("job", view.job), view)
+            return [_row(one) for one in self.views[place]]
+        return _row(self.views[place])
 
     def place_of(self, key: RowKey) -> int | None:
         """Where a job is."""
-        numbers = [view.job for view in self.views]
+        keys = [one.key if isinstance(one, Row) else ("job", one.job) for one in self.views]
         try:
-            return numbers.index(key[1]) if key[0] == "job" else None  # type: ignore[arg-type]
+            return keys.index(key)
         except ValueError:
             return None
+
+
+def _row(one: JobView | Row) -> Row:
+    return one if isinstance(one, Row) else Row(("job", one.job), one)
 
 
 @dataclass(frozen=True)
@@ -175,7 +179,7 @@ class Arranger:
             return Arranged(list(self._nodes(board, choice)), counts, held)
         found = self._found(choice)
         if not choice.group and not any(kind == "array" for kind, _ in choice.opened):
-            return Arranged(JobList(found), counts)
+            return Arranged(JobList(self._chained(found, choice)), counts)
         return Arranged(list(self._grouped(board, found, choice)), counts)
 
     def ready(self, board: Board, choice: Choice) -> None:
@@ -215,7 +219,13 @@ class Arranger:
     def _grouped(self, board: Board, views: list[JobView], choice: Choice) -> Iterator[Row]:
         tasks = self._tasks(board, choice)
         if not choice.group:
-            yield from self._with_tasks(views, tasks, 0)
+            for one in self._chained(views, choice):
+                if isinstance(one, JobView):
+                    yield from self._with_tasks([one], tasks, 0)
+                elif one.view is not None:
+                    yield from self._with_tasks([one.view], tasks, one.depth)
+                else:
+                    yield one
             return
         groups: dict[str, list[JobView]] = {}
         of = GROUPS[choice.group]
@@ -228,6 +238,30 @@ class Arranger:
             yield Row(key, words=words)
             if key not in choice.opened:
                 yield from self._with_tasks(members, tasks, 1)
+
+    @staticmethod
+    def _chained(views: list[JobView], choice: Choice) -> Sequence[JobView | Row]:
+        """The jobs of each chain as one row, where its first one stands; those of an open one below it.
+
+        While words are searched each job stands for itself.
+        """
+        if choice.find.strip() or not any(view.chain for view in views):
+            return views
+        chains: dict[int, list[JobView]] = {}
+        for view in views:
+            if view.chain:
+                chains.setdefault(view.chain, []).append(view)
+        rows: list[JobView | Row] = []
+        for view in views:
+            if not view.chain:
+                rows.append(view)
+            elif members := chains.pop(view.chain, None):
+                members.sort(key=lambda one: one.job)
+                key: RowKey = ("chain", view.chain)
+                rows.append(Row(key, words=view.chain_name, members=tuple(members)))
+                if key in choice.opened:
+                    rows += [Row(("job", one.job), one, depth=1) for one in members]
+        return rows
 
     @staticmethod
     def _tasks(board: Board, choice: Choice) -> dict[int, list[JobView]]:
@@ -252,8 +286,12 @@ class Arranger:
                 continue
             for task in sorted(tasks[view.job], key=lambda one: (one.phase.final, one.job)):
                 yield Row(("job", task.job), task, depth=depth + 1)
-            if waiting := dict(view.counts).get("waiting", 0):
-                yield Row(("rest", view.job), words=f"{plural(waiting, 'task')} more, in turn", depth=depth + 1)
+            counts = dict(view.counts)
+            if waiting := counts.get("waiting", 0):
+                held = f", {counts['held']:,} held" if counts.get("held") else ""
+                yield Row(("rest", view.job), words=f"{plural(waiting, 'task')} more, in turn{held}", depth=depth + 1)
+            elif counts.get("held") and view.phase is not Phase.HELD:
+                yield Row(("rest", view.job), words=f"{plural(counts['held'], 'task')} held", depth=depth + 1)
 
     def _nodes(self, board: Board, choice: Choice) -> Iterator[Row]:
         """Every node, and below one that is open the jobs on it and those expected there."""

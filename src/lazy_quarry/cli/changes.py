@@ -1,5 +1,7 @@
 """Commands that change jobs."""
 
+from typing import Literal
+
 import click
 
 from lazy_quarry.cli.options import (
@@ -31,10 +33,12 @@ def release_command(jobs: tuple[str, ...], state: str) -> None:
 
 @click.command("cancel")
 @jobs_argument
+@click.option("--waiting", "only", flag_value="waiting", help="of an array, the tasks that have not started")
+@click.option("--running", "only", flag_value="running", help="of an array, the tasks that run")
 @state_option
-def cancel_command(jobs: tuple[str, ...], state: str) -> None:
+def cancel_command(jobs: tuple[str, ...], only: Literal["waiting", "running"] | None, state: str) -> None:
     client = client_of(state)
-    print_outcomes(client.cancel(numbers_of(client, jobs)))
+    print_outcomes(client.cancel(numbers_of(client, jobs), only or ""))
 
 
 @click.command("again")

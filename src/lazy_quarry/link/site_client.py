@@ -81,8 +81,8 @@ class SiteClient(Protocol):
         ...
 
     @_operations
-    def cancel(self, jobs: list[int]) -> list[Outcome]:
-        """Cancel jobs: waiting ones end, running ones are stopped."""
+    def cancel(self, jobs: list[int], only: Literal["", "waiting", "running"] = "") -> list[Outcome]:
+        """Cancel jobs: waiting ones end, running ones are stopped. ``only``: what waits of them, or what runs."""
         ...
 
     @_operations

@@ -1,37 +1,71 @@
 """When jobs that wait for others should start: behind the forecast ends of these, as a rehearsed chain does."""
 
+import time
+from collections.abc import Sequence
+
 from lazy_quarry.core.chain.rehearsal import Rehearsed, Rehearsing, live_times
 from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.plan.plan import Plan
+from lazy_quarry.site.job_views import Expected
 from lazy_quarry.site.present import Present
 
 MOST_BEFORE = 200
 """So many jobs before one are followed; beyond that there is no forecast."""
+ANEW_S = 1.0
+"""Forecasts of those in sight are worked out no more often."""
 
 
-def blocked_forecast(present: Present, job: Job) -> Rehearsed | None:
-    """Start and end of a job that waits for others, if these end well; None where that isn't known."""
+def blocked_forecasts(present: Present, jobs: Sequence[Job]) -> dict[int, Rehearsed]:
+    """By job: start and end of those that wait for others, if these end well; none where that isn't known."""
     state, now = present.engine.state, present.now()
-    before, rest = dict[int, Job](), [job]
-    while rest:
-        one = rest.pop()
-        if one.number in before:
-            continue
-        before[one.number] = one
-        if len(before) > MOST_BEFORE or one.skip_reason or one.phase is Phase.HELD:
-            return None
-        if one.phase is Phase.BLOCKED:
-            rest += [state.jobs[other] for other, _ in one.unmet if other in state.jobs]
+    before = dict[int, Job]()
+    wanted = [job for job in jobs if _follow(present, job, before)]
+    if not wanted:
+        return {}
     live = live_times(present.engine, now, [number for number, one in before.items() if one.phase is not Phase.BLOCKED])
     known = {str(number): times for number, times in live.items()}
+    lost = {str(number) for number, one in before.items() if one.phase is not Phase.BLOCKED} - known.keys()
     waits = {
-        str(number): tuple((str(other), condition) for other, condition in one.unmet)
+        str(number): tuple((str(other), condition) for other, condition in one.unmet if other in state.jobs)
         if str(number) not in known
         else ()
         for number, one in before.items()
     }
-    if any(one.phase is not Phase.BLOCKED and str(number) not in known for number, one in before.items()):
-        return None
     requests = {str(number): one.request for number, one in before.items() if str(number) not in known}
-    found = Rehearsing(present.engine, now, job.user, waits, requests, known).rehearse()
-    told = next(one for one in found.jobs if one.name == str(job.number))
-    return told if told.starts_ms is not None else None
+    found = Rehearsing(present.engine, now, jobs[0].user, waits, requests, known, lost=lost).rehearse()
+    told = {int(one.name): one for one in found.jobs if one.starts_ms is not None}
+    return {job.number: told[job.number] for job in wanted if job.number in told}
+
+
+def _follow(present: Present, job: Job, before: dict[int, Job]) -> bool:
+    """Add a job and all that it waits for; False, and nothing added, when that can't be forecast."""
+    jobs, rest, own = present.engine.state.jobs, [job], dict[int, Job]()
+    while rest:
+        one = rest.pop()
+        if one.number in own:
+            continue
+        own[one.number] = one
+        if len(own) > MOST_BEFORE or one.skip_reason or one.phase is Phase.HELD:
+            return False
+        if one.phase is Phase.BLOCKED:
+            rest += [jobs[other] for other, _ in one.unmet if other in jobs]
+    before |= own
+    return True
+
+
+class BlockedInSight:
+    """Keeps the forecasts of those that are looked at, until the plan changes."""
+
+    def __init__(self, present: Present) -> None:
+        self.present = present
+        self._known: tuple[Plan, tuple[int, ...], float, dict[int, Expected]] | None = None
+
+    def of(self, jobs: Sequence[Job]) -> dict[int, Expected]:
+        """What is expected of these blocked jobs, where it is known."""
+        plan, numbers, now = self.present.plan(), tuple(job.number for job in jobs), time.monotonic()
+        known = self._known
+        if known is None or known[1] != numbers or (known[0] is not plan and now - known[2] >= ANEW_S):
+            found = blocked_forecasts(self.present, jobs) if jobs else {}
+            told = {number: Expected(one.starts_ms, one.ends_ms, ()) for number, one in found.items()}
+            known = self._known = plan, numbers, now, told
+        return known[3]

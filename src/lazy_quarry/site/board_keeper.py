@@ -16,6 +16,7 @@ from lazy_quarry.core.ledger.accounts import AccountLine, Tally
 from lazy_quarry.core.ledger.grants import Grant
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.units import MINUTE_MS
+from lazy_quarry.site.blocked import BlockedInSight
 from lazy_quarry.site.board import (
     BoardChange,
     BoardMark,
@@ -58,6 +59,7 @@ class BoardKeeper:
         self._expected: dict[int, Expected] = {}
         self._forecast_of: tuple[Plan, int] | None = None
         """The plan that the forecasts are from, and how many it had tried."""
+        self._blocked = BlockedInSight(present)
         self._explainer: tuple[tuple[object, ...], Explainer] | None = None
         self._whys: dict[int, tuple[Job, str]] = {}
         """What jobs in sight wait for, as that explainer says."""
@@ -133,7 +135,7 @@ class BoardKeeper:
     def _take_in(self, now: int) -> None:
         """Follow what has changed of the state since the last look."""
         state = self.present.engine.state
-        touched = state.jobs.take_touched()
+        touched = state.jobs.take_touched() | (self.views.follow_chains() & state.jobs.keys())
         if self._past < 0:  # the first look
             touched = set(state.jobs)
         touched |= {job.parent for number in touched if (job := state.jobs.get(number)) and job.parent is not None}
@@ -155,7 +157,7 @@ class BoardKeeper:
         self._take_in_closures()
 
     def _show(self, job: Job, why: str = "") -> None:
-        if job.phase is not Phase.WAITING:
+        if job.phase not in (Phase.WAITING, Phase.BLOCKED):
             self._expected.pop(job.number, None)
         self._renewed.pop(job.number, None)
         if job.phase is Phase.RUNNING:
@@ -216,6 +218,9 @@ class BoardKeeper:
     def _renew(self, sight: Sequence[int], now: int, settled: bool) -> None:
         """Bring up to date what is in sight, and a few of those that weren't for long."""
         live = self.present.engine.state.jobs
+        if settled:
+            seen = [live[number] for number in sight if number in live]
+            self._expected |= self._blocked.of([job for job in seen if job.phase is Phase.BLOCKED])
         for number in sight:
             job = live.get(number)
             if job is not None and job.phase is Phase.WAITING:

@@ -60,6 +60,9 @@ class JobView:
     """How many tasks of an array are in each state."""
     failed_tasks: tuple[int, ...] = ()
     """The numbers of the first tasks that did not succeed, for an array that has ended."""
+    chain: int = 0
+    """The number of the chain that it belongs to, 0 for none; and that chain's name."""
+    chain_name: str = ""
     warning: str = ""
     """A warning about a running job, or empty."""
 

@@ -8,6 +8,7 @@ from lazy_quarry.core.engine.plans import owner_of
 from lazy_quarry.core.engine.task_numbers import unstarted
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.explain.reasons import stated
+from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.rates import charge
@@ -43,11 +44,16 @@ class JobViews:
         self._warned: dict[int, tuple[int, int, str]] = {}
         """By job: attempt, when the warning was worked out, and the warning."""
         self._usual: dict[tuple[str, str, int], int | None] = {}
+        self.chained: dict[int, tuple[int, str]] = {}
+        """By job: the chain that it belongs to, and that chain's name."""
+        self._records: dict[int, ChainRecord] = {}
 
     def view(self, job: Job, explainer: Explainer | None = None) -> JobView:
         """A job as it is shown; why it waits is told where an explainer is given."""
         if job.parent is not None and unstarted(self.present.engine.state, job.number):
             why = f"it has not started; tasks of {job.parent} start in turn"
+            if job.index in self.present.engine.state.jobs[job.parent].held_tasks:
+                why = f"it is held until it is released, while other tasks of {job.parent} start in turn"
             return self._made(job, (), Expected(), why=why, warning="")
         if not job.phase.final:
             plan, waits = self.present.plan(), job.phase is Phase.WAITING
@@ -61,6 +67,17 @@ class JobViews:
             known = self._ended[job.number] = (job, self._made(*self._summed(job), Expected(), why="", warning=""))
         return known[1]
 
+    def follow_chains(self) -> set[int]:
+        """Take in which jobs belong to which chain; those of which that is new."""
+        new = set[int]()
+        for number, record in self.present.engine.state.chains.items():
+            if self._records.get(number) is not record:
+                self._records[number] = record
+                told = {part.job: (number, record.name) for part in record.parts if part.job}
+                new |= {job for job, chain in told.items() if self.chained.get(job) != chain}
+                self.chained |= told
+        return new
+
     def why(self, job: Job, explainer: Explainer) -> str:
         """What a waiting job waits for, or what stands in the way of all."""
         notices = self.present.runner.notices()
@@ -68,13 +85,13 @@ class JobViews:
 
     def shown(self, job: Job, expected: Expected | None, unplaced: Unplaced | None, why: str) -> JobView:
         """A live job as the board shows it, with what is known of its start by now."""
-        job, counts = self._summed(job)
+        alone, (job, counts) = job, self._summed(job)
         array, running = job.request.array is not None, job.phase is Phase.RUNNING
         warning = self._running_warning(job) if running and not array else self.hopeless(job, unplaced)
         if running and array:
             expected, why = self._array_expected(job, dict(counts)), ""
         elif job.phase in (Phase.HELD, Phase.BLOCKED):
-            why = stated(job, job.reason).because
+            why = stated(alone, alone.reason).because
         return self._made(job, counts, expected or Expected(), why=why, warning=warning)
 
     def tasks(self, job: Job) -> Iterable[JobView]:
@@ -144,6 +161,8 @@ class JobViews:
             rows=request.array.rows if request.array else (),
             counts=counts,
             failed_tasks=self._failed_tasks(job, dict(counts)) if array and job.phase.final else (),
+            chain=self.chained.get(job.number, (0, ""))[0],
+            chain_name=self.chained.get(job.number, (0, ""))[1],
             warning=warning,
         )
 
@@ -166,12 +185,16 @@ class JobViews:
         live = self.present.tasks_of(job.number)
         running = [task for task in live if task.phase is Phase.RUNNING]
         counts = dict(job.counts)
-        for word, count in (("running", len(running)), ("waiting", job.unmade_tasks + len(live) - len(running))):
+        waiting = job.unmade_tasks + len(live) - len(running)
+        held = len(job.held_tasks) + sum(task.phase is Phase.HELD for task in live)
+        held = waiting if job.phase is Phase.HELD else held
+        for word, count in (("running", len(running)), ("held", held), ("waiting", waiting - held)):
             if count and not job.phase.final:
-                counts["held" if word == "waiting" and job.phase is Phase.HELD else word] = count
+                counts[word] = count
         ordered = tuple(sorted(counts.items()))
         if not running:
-            return job, ordered
+            stands = job.phase is Phase.WAITING and held and held == waiting
+            return (replace(job, phase=Phase.HELD) if stands else job), ordered
         sums: dict[str, Allocation] = {}
         for one in (one for task in running for one in task.allocations):
             known = sums.get(one.node, Allocation(one.node, 0, (), 0))

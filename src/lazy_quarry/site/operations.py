@@ -218,14 +218,14 @@ class Operations:
         """Release jobs that are on hold."""
         return self._each(jobs, lambda number: ReleaseJob(self.present.now(), number, self.present.user), "released")
 
-    def cancel(self, jobs: list[int]) -> list[Outcome]:
-        """Cancel jobs: waiting ones end, running ones are stopped."""
-        return self._each(jobs, self._cancelling, "cancelled")
+    def cancel(self, jobs: list[int], only: Literal["", "waiting", "running"] = "") -> list[Outcome]:
+        """Cancel jobs: waiting ones end, running ones are stopped. ``only``: what waits of them, or what runs."""
+        return self._each(jobs, lambda number: self._cancelling(number, only), "cancelled")
 
-    def _cancelling(self, number: int) -> Command:
+    def _cancelling(self, number: int, only: Literal["", "waiting", "running"]) -> Command:
         now, user = self.present.now(), self.present.user
-        if number < TASK_SPAN:
-            return CancelJob(now, number, user)
+        if number < TASK_SPAN or only:
+            return CancelJob(now, number, user, only)
         return CancelTask(now, number // TASK_SPAN, number % TASK_SPAN - 1, user)
 
     def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:

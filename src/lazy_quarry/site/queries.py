@@ -11,7 +11,7 @@ from lazy_quarry.core.plan.room_search import rooms
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import Refused
 from lazy_quarry.run.runner import OutputChunk
-from lazy_quarry.site.blocked import blocked_forecast
+from lazy_quarry.site.blocked import blocked_forecasts
 from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
 from lazy_quarry.site.board_keeper import BoardKeeper
 from lazy_quarry.site.board_mirror import BoardMirror
@@ -67,7 +67,7 @@ class Queries:
     def _viewed(self, job: Job, explainer: Explainer) -> JobView:
         """A job by itself; one that waits for others has a forecast too."""
         view = self.views.view(job, explainer)
-        if job.phase is Phase.BLOCKED and (found := blocked_forecast(self.present, job)):
+        if job.phase is Phase.BLOCKED and (found := blocked_forecasts(self.present, [job]).get(job.number)):
             starts = f"{view.why}; if all goes well it should start about {self._clock(found.starts_ms or 0)}"
             return replace(view, forecast_ms=found.starts_ms, forecast_end_ms=found.ends_ms, why=starts)
         return view

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections import Counter
+from collections.abc import Callable, Sequence
 from datetime import UTC, tzinfo
 from typing import TYPE_CHECKING, TypeVar
 
@@ -31,7 +32,7 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
                 return "starts now"
             return f"starts about {clock_time(view.forecast_ms, now_ms, zone)}"
         case Phase.BLOCKED:
-            return view.why or "blocked"
+            return view.why.replace("waits until ", "after ", 1) or "blocked"
         case Phase.HELD:
             return "held"
         case Phase.RUNNING:
@@ -51,6 +52,19 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
         case Phase.LOST:
             return "lost, its node went"
     return "skipped"
+
+
+def chain_state(members: Sequence[JobView]) -> tuple[Phase, str]:
+    """The state of a chain's jobs together, and how many of them are over: ``2 of 5 done, 1 running``."""
+    counts = Counter(view.phase for view in members)
+    ended = sum(count for phase, count in counts.items() if phase.final)
+    order = [*FAILING, Phase.RUNNING, Phase.WAITING, Phase.HELD, Phase.BLOCKED]
+    phase = next((one for one in order if counts[one]), Phase.DONE)
+    if ended == len(members) and not any(counts[one] for one in FAILING):
+        phase = Phase.DONE if counts[Phase.DONE] else Phase.CANCELLED
+    told = [f"{counts[Phase.DONE]} of {len(members)} done"]
+    told += [f"{counts[one]} {one.value}" for one in (Phase.RUNNING, *FAILING, Phase.HELD) if counts[one]]
+    return phase, ", ".join(told)
 
 
 def counts_words(view: JobView) -> str:

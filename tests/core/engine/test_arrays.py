@@ -67,7 +67,10 @@ def test_tasks_start_as_many_as_fit_and_carry_their_numbers_and_parameters():
     st.integers(1, 30),
     st.integers(1, 8) | st.none(),
     st.integers(1, 9),
-    st.lists(st.tuples(st.integers(0, 50), st.sampled_from([0, 0, 1, "lost", "hold", "cancel", "task"])), max_size=60),
+    st.lists(
+        st.tuples(st.integers(0, 50), st.sampled_from([0, 0, 1, "lost", "hold", "cancel", "task", "one", "one"])),
+        max_size=60,
+    ),
 )
 def test_whatever_happens_each_task_ends_once_and_no_more_run_than_may(count, at_once, threads, acts):
     world = World()
@@ -75,7 +78,9 @@ def test_whatever_happens_each_task_ends_once_and_no_more_run_than_may(count, at
     world.tell(Submit(NOW, "bo", replace(request(1), array=None), Origin("x")))
     for pick, act in [*acts, *[(0, 0)] * 200]:
         world.at += 1000
+        held = world.engine.state.jobs[1].held_tasks if 1 in world.engine.state.jobs else ()
         world.schedule()
+        assert not {task_id(1, index) for index in held} & set(world.running())
         running = [number for number in world.running() if number > 2]
         assert at_once is None or len(running) <= at_once
         if not world.engine.state.jobs:
@@ -92,13 +97,17 @@ def test_whatever_happens_each_task_ends_once_and_no_more_run_than_may(count, at
         elif act == "task" and 1 in world.engine.state.jobs:
             with suppress(Refused):
                 world.tell(CancelTask(world.at, 1, pick % count, "ada"))
+        elif act == "one" and 1 in world.engine.state.jobs:
+            with suppress(Refused):
+                world.tell((HoldJob if pick % 3 else ReleaseJob)(world.at, task_id(1, pick % count), "ada"))
         elif world.running():
             number = world.running()[pick % len(world.running())]
             stopping = world.engine.state.jobs[number].stopping
             cause = "cancelled" if stopping else "lost" if act == "lost" else None
             world.finish(number, act if act in (0, 1) else 0, cause)
-        elif 1 in world.engine.state.jobs and world.engine.state.jobs[1].phase is Phase.HELD:
-            world.tell(ReleaseJob(world.at, 1, "ada"))
+        elif 1 in world.engine.state.jobs:
+            with suppress(Refused):
+                world.tell(ReleaseJob(world.at, 1, "ada"))
     assert world.engine.state.jobs == {} and world.engine.state.tasks == {}
     final = [event.job for event in world.events if isinstance(event, Ended) and not event.again]
     dropped = sum(event.count for event in world.events if event.kind == "tasks-dropped")

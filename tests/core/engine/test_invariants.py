@@ -30,7 +30,7 @@ from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Ended, Started, Submitted, TaskMade
 from lazy_quarry.core.engine.live_jobs import LiveJobs
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase, make_task
+from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase, make_task, task_id
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array
@@ -143,7 +143,7 @@ class Draw:
         what = self.one_of(
             ["submit"] * 12
             + ["finish"] * 5
-            + ["overtime", "overmemory", "hold", "release", "cancel", "cancel-task", "change", "order"]
+            + ["overtime", "overmemory", "hold", "release", "cancel", "cancel-task", "hold-task", "change", "order"]
             + ["lose", "close", "open", "open", "reserve", "grant", "look", "look", "reopen"]
         )
         return what, self.number(0, 50), self.one_of([0, 0, 1000, 30_000, 60_000, 900_000, -5000])
@@ -238,11 +238,13 @@ class World:
             assert set(plan.placements).isdisjoint(set(plan.unplaced) - set(plan.placements))
         elif what == "reopen":
             self.reopen()
-        elif what == "cancel-task":
+        elif what in ("cancel-task", "hold-task"):
             arrays = sorted(n for n, one in self.engine.state.jobs.items() if one.request.array is not None)
             if arrays:
                 array = self.engine.state.jobs[arrays[place % len(arrays)]]
-                self.tell(CancelTask(at, array.number, place % array.request.array.count, array.user))
+                index = place % array.request.array.count
+                command = (HoldJob if place % 3 else ReleaseJob)(at, task_id(array.number, index), array.user)
+                self.tell(command if what == "hold-task" else CancelTask(at, array.number, index, array.user))
         elif job is not None and job.parent is None:
             own_jobs = [
                 n
@@ -367,7 +369,7 @@ def start_alone(world, state, number, at):
         if array.at_once is not None and len(state.tasks.get(number, ())) >= array.at_once:
             return 0  # it waits for its own tasks
         left = job.freed_tasks if job.waits_by_task else range(job.next_index, array.count)
-        jobs = [make_task(job, index) for index in left if index not in job.handled_tasks]
+        jobs = [make_task(job, index) for index in left if index not in (*job.handled_tasks, *job.held_tasks)]
     starts = [FAR]
     for one in jobs:
         plan = Engine(world.site, state).plans.plan_of(at, [one])
@@ -423,8 +425,8 @@ def run_to_the_end(world):
     world.at = max(world.at, state.at_ms)
     for node in sorted(state.closures):
         world.tell(OpenNode(world.at, node))
-    for number, job in sorted(state.jobs.items()):
-        if job.phase is Phase.HELD:
+    for number, job in [*sorted(state.jobs.items()), *sorted(state.jobs.items())]:  # an array, then its tasks
+        if state.jobs[number].phase is Phase.HELD or state.jobs[number].held_tasks:
             world.tell(ReleaseJob(world.at, number, job.user))
     for _ in range(400):
         world.tell(Schedule(world.at))

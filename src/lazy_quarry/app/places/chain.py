@@ -199,6 +199,12 @@ class ChainPlace(ChainEditing):
         rows.focus()
         self._read()
 
+    def open_chain(self, number: int) -> None:
+        """Put the cursor on a chain that was submitted."""
+        self.query_one(ChainList).wanted = number
+        self.query_one(PartRows).focus()
+        self._read()
+
     def action_submit(self) -> None:
         """Submit the chain that is open, as it is seen; what was changed is saved first, where it has a file of its own."""
         if not self.desk.open:

@@ -63,9 +63,9 @@ class OverTime(Place):
             seen = [row.node.name for row in inside if row.node is not None]
             at = names.index(seen[0]) if seen else 0
             return node_lane_figures(self.board, rows.axis, names, slice(at, at + len(seen)), zone)
-        shown = [row.view for row in inside if row.view is not None]
-        before = sum(row.view is not None for row in rows.arranged.rows[:first])
-        return lane_figures(self.board, rows.axis, rows.jobs, slice(before, before + len(shown)), zone)
+        shown = sum(len(rows.views_of(row)) for row in inside)
+        before = sum(len(rows.views_of(row)) for row in rows.arranged.rows[:first])
+        return lane_figures(self.board, rows.axis, rows.jobs, slice(before, before + shown), zone)
 
     def _redraw(self) -> None:
         for kind in (AxisLine, JobRows, JobContext):

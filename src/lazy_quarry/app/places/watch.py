@@ -11,31 +11,28 @@ from textual.containers import Vertical
 from textual.widgets import Input
 
 from lazy_quarry.app.key_hint import KeyHint
-from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
+from lazy_quarry.app.messages import CursorMoved, OpenChain, OpenJob, Say
 from lazy_quarry.app.places import watch_sentences
 from lazy_quarry.app.places.learnt import Learnt, learnt_of
-from lazy_quarry.app.places.over_time import OverTime
 from lazy_quarry.app.places.watch_commands import WatchCommands
+from lazy_quarry.app.places.watch_doing import WatchDoing
 from lazy_quarry.app.places.watch_panes import WatchPanes
 from lazy_quarry.app.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, RowKey
 from lazy_quarry.app.widgets.axis import AxisLine
 from lazy_quarry.app.widgets.job_context import JobContext
 from lazy_quarry.app.widgets.job_rows import JobRows
-from lazy_quarry.app.widgets.panes.change_pane import ChangePane, Chosen
+from lazy_quarry.app.widgets.panes.change_pane import ChangePane
 from lazy_quarry.app.widgets.panes.column_list import ColumnList, ColumnsTaken
 from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
 from lazy_quarry.app.widgets.panes.prose import Prose
 from lazy_quarry.app.widgets.panes.typed_line import FindLine
-from lazy_quarry.core.explain.answers import Suggestion
-from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.views import Outcome
 
 
-class WatchPlace(OverTime):
+class WatchPlace(WatchDoing):
     """Jobs or nodes as lanes above; below it what matters to the job, why, the output, a change, or the columns."""
 
     DEFAULT_CSS = """
@@ -115,7 +112,8 @@ class WatchPlace(OverTime):
         """The rows on the screen, and the one under the cursor."""
         rows, top = self.query_one(JobRows), self.query_one(JobRows).scroll_offset.y
         shown = [*rows.arranged.rows[top : top + rows.size.height + 1], *([rows.row()] if rows.row() else [])]
-        return [row.view.job for row in shown if row and row.view is not None]
+        views = [view for row in shown if row for view in ((row.view,) if row.view is not None else row.members)]
+        return [view.job for view in views]
 
     def show(self, board: Board) -> None:
         """Show new rows; the row under the cursor stays where it is."""
@@ -229,7 +227,7 @@ class WatchPlace(OverTime):
         self.post_message(CursorMoved())
 
     def action_unfold(self) -> None:
-        """Open the array, the node or the group under the cursor, or fold it."""
+        """Open the array, the chain, the node or the group under the cursor, or fold it."""
         row = self.query_one(JobRows).row()
         if row is None:
             return
@@ -317,10 +315,13 @@ class WatchPlace(OverTime):
     # -- what is done ------------------------------------------------------------------------------
 
     def action_open(self) -> None:
-        """Go to Review with this job; a node or a group opens."""
+        """Go to Review with this job, to Chain with a chain; a node or a group opens."""
         rows = self.query_one(JobRows)
+        row = rows.row()
         if view := rows.current():
             self.post_message(OpenJob(view.job))
+        elif row is not None and row.members:
+            self.post_message(OpenChain(int(row.key[1])))
         elif rows.row() is not None:
             self.action_unfold()
 
@@ -333,64 +334,3 @@ class WatchPlace(OverTime):
         """Mark all my jobs that are shown and have not ended. If all are marked, unmark them."""
         self.query_one(JobRows).toggle_all_marks()
         self._arrange()
-
-    def _chosen(self) -> list[JobView]:
-        """The marked jobs, else the one under the cursor."""
-        return self.query_one(JobRows).chosen(self.board.jobs if self.board else ())
-
-    def action_do(self, verb: str) -> None:
-        """Hold, release or run again."""
-        if views := self._chosen():
-            self.commands.do(verb, [view.job for view in views])
-
-    def action_cancel(self) -> None:
-        """Cancel, after a question when work would be lost."""
-        views = [view for view in self._chosen() if not view.phase.final]
-        if not views:
-            return
-        jobs = [view.job for view in views]
-        if question := watch_sentences.cancel_question(views):
-            self.quarry.ask(question, lambda: self.commands.do("cancel", jobs), yes="Cancel", no="Keep running")
-        else:
-            self.commands.do("cancel", jobs)
-
-    def action_change(self) -> None:
-        """Change the request of what waits, with the ladder beside it."""
-        view = self.query_one(JobRows).current()
-        if view is None or self.board is None:
-            return
-        if view.user != self.board.person.user or view.phase not in (Phase.WAITING, Phase.HELD, Phase.BLOCKED):
-            self.post_message(Say("Only a job of yours that has not started can be changed."))
-            return
-        if self.panes.shown != "change":
-            self.action_pane("change")
-        self.query_one(ChangePane).open(view.job, view.name)
-        self.commands.ask_ladder(view)
-
-    def _show_ladder(self, view: JobView, advised: list[Suggestion], ladder: list[Suggestion]) -> None:
-        if self.board is not None:
-            self.query_one(ChangePane).show(view.job, advised, ladder, self.board.now_ms, view.walltime_s)
-
-    def on_chosen(self, message: Chosen) -> None:
-        """Make the change; with marks, to all that are marked."""
-        rows = self.query_one(JobRows)
-        jobs = sorted(rows.marked | {message.job}) if message.job in rows.marked else [message.job]
-        self.commands.change(jobs, message.settings)
-
-    def _commanded(self, outcomes: list[Outcome], settings: str) -> None:
-        """Say the outcome. Marks of jobs that were changed are removed, and the pane closes after a change."""
-        self.query_one(JobRows).marked -= {one.job for one in outcomes if one.done}
-        bad = any(not one.done for one in outcomes)
-        self.post_message(Say(watch_sentences.outcome_words(outcomes, settings), bad=bad))
-        if settings and not bad and self.panes.shown == "change":
-            self.action_back()
-
-    def action_rank(self, by: int) -> None:
-        """Move this job before or behind the next of mine that waits; nobody else's moves."""
-        view, board = self.query_one(JobRows).current(), self.board
-        if view is None or board is None:
-            return
-        if view.user != board.person.user or view.phase is not Phase.WAITING:
-            self.post_message(Say("Only a waiting job of yours can be moved among yours."))
-            return
-        self.commands.rank(view.job, by)

@@ -40,6 +40,14 @@ class WatchCommands:
         """Hold, release, cancel or run again."""
         self._work("command", partial(self._do, verb, jobs))
 
+    def do_chain(self, verb: str, number: int) -> None:
+        """Hold, release or cancel all of a chain."""
+        self._work("command", partial(self._do_chain, verb, number))
+
+    def cancel_waiting(self, array: int) -> None:
+        """Cancel the tasks of an array that have not started."""
+        self._work("command", lambda client: self._tell(client.cancel([array], "waiting"), ""))
+
     def change(self, jobs: list[int], settings: list[str]) -> None:
         """Change the request of jobs that wait."""
         self._work("command", partial(self._change, jobs, settings))
@@ -70,6 +78,10 @@ class WatchCommands:
     def _do(self, verb: str, jobs: list[int], client: SiteClient) -> None:
         call = {"hold": client.hold, "release": client.release, "cancel": client.cancel, "again": client.again}[verb]
         self._tell(call(jobs), "")
+
+    def _do_chain(self, verb: str, number: int, client: SiteClient) -> None:
+        calls = {"hold": client.hold_chain, "release": client.release_chain, "cancel": client.cancel_chain}
+        self._tell(calls[verb](number), "")
 
     def _change(self, jobs: list[int], settings: list[str], client: SiteClient) -> None:
         self._tell(client.change(jobs, settings), ", ".join(settings))

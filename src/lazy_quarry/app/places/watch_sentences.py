@@ -25,7 +25,7 @@ ALL_KEYS: list[KeyHint] = [
     ("u", "run again what has ended", ""),
     ("t T", "mark a job, or all of mine that are shown", ""),
     ("⇧↑ ⇧↓", "before or behind another of mine", ""),
-    ("a", "open or fold an array, a node, a group", ""),
+    ("a", "open or fold an array, a chain, a node, a group", ""),
     ("f3", "an array's tasks with their commands and files, also those to come", ""),
     ("/", "find", ""),
     ("s g", "sort by, group by", ""),
@@ -76,7 +76,10 @@ def empty_words(choice: Choice) -> str:
 def row_words(row: Row, board: Board) -> str:
     """A sentence about a group or a node."""
     if row.key[0] == "rest":
-        return f"{row.words}: they start as others end. a folds the array."
+        return f"{row.words}: they start as others end. h holds them, x cancels them; a folds the array."
+    if row.members:
+        what = ", ".join(f"{view.label} {view.name} {view.phase}" for view in row.members[:5])
+        return f"Chain {row.key[1]} {row.words}: {what}. a shows its jobs, enter opens it in Chain; h and x are for all of it."
     if row.node is None:
         return f"{row.key[1]}: {row.words}. a folds it or opens it; g groups by something else."
     node = row.node
@@ -107,6 +110,8 @@ def job_words(view: JobView, board: Board, zone: tzinfo, instead: str) -> str:
     if view.phase.final:
         return f"{name}: {verdict(view)}"
     words = f"{name} {view.why}" if view.why.startswith("waits") else f"{name}: {view.why}"
+    if view.phase is Phase.BLOCKED and view.forecast_ms is not None:
+        words += f"; if all goes well it starts about {clock_time(view.forecast_ms, board.now_ms, zone)}"
     warned = f" {view.warning[:1].upper()}{view.warning[1:]}." if view.warning and view.warning not in words else ""
     return f"{words.rstrip('.')}.{warned} {instead}"
 
@@ -185,7 +190,17 @@ def keys_of(row: Row | None, user: str, marked: int, pane: str) -> list[KeyHint]
         if own and view.phase is Phase.WAITING:
             add("⇧↑ ⇧↓", "among mine", "rank(-1)")
         add("t", "mark", "mark")
+    elif row is not None and row.members:
+        add("enter", "in Chain", "open")
+        add("a", "its jobs", "unfold")
+        add("h", "hold", 'do("hold")')
+        add("r", "release", 'do("release")')
+        add("x", "cancel", "cancel")
+        add("t", "mark", "mark")
     elif row is not None:
+        if row.key[0] == "rest":
+            add("h", "hold", 'do("hold")')
+            add("x", "cancel", "cancel")
         add("a", "open or fold", "unfold")
     add("/", "find", "find")
     add("m", "whose", "scope")

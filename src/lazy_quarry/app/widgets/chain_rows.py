@@ -20,11 +20,15 @@ class ChainList(Rows):
     def __init__(self) -> None:
         super().__init__(id="chains")
         self.views: list[ChainView] = []
+        self.wanted = 0
+        """A chain that the cursor goes to once it is there."""
 
     def show(self, views: list[ChainView]) -> None:
         """Other chains; the cursor stays on the one it was on."""
         known = self.current()
         self.views = views
+        if self.wanted in [one.number for one in views] and self.wanted:
+            known, self.wanted = next(one for one in views if one.number == self.wanted), 0
         if known is not None:
             numbers = [one.number for one in views]
             self.cursor = numbers.index(known.number) if known.number in numbers else 0

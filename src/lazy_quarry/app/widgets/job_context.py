@@ -4,7 +4,7 @@ from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.job.job import Phase
-from lazy_quarry.core.units import format_bytes, format_duration, format_size, plural
+from lazy_quarry.core.units import clock_time, format_bytes, format_duration, format_size, plural
 from lazy_quarry.site.board import Board, NodeView
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import counts_words, failed_words, spans_words, verdict
@@ -180,9 +180,11 @@ class JobContext(Lines):
         nodes = [node for node in self.board.nodes if node.name in view.forecast_nodes]
         if not nodes:
             if row == 0:
-                pen.write(
-                    f"   no place is planned for it: {view.why}" if view.why else "   no place is planned for it", "dim"
-                )
+                told = "no place is planned for it"
+                if view.forecast_ms is not None:
+                    about = clock_time(view.forecast_ms, self.board.now_ms, self.quarry.zone)
+                    told = f"it should start about {about}, if all goes well"
+                pen.write(f"   {told}: {view.why}" if view.why else f"   {told}", "dim")
             return
         most = self.size.height - 3
         if row == most and len(nodes) > most + 1:

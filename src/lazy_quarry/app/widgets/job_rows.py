@@ -10,12 +10,12 @@ from lazy_quarry.app.watch_list import Arranged, Choice, Row, RowKey
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.job_columns import NUMBER_CELLS, STATE_CELLS, Column, shown_columns
-from lazy_quarry.app.widgets.lane import draw_lane, draw_node_lane
+from lazy_quarry.app.widgets.lane import draw_lane, draw_lanes, draw_node_lane
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import plural
 from lazy_quarry.site.board import Board, NodeView
 from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import state_words
+from lazy_quarry.site.sentences import chain_state, state_words
 
 
 class JobRows(Rows):
@@ -37,7 +37,13 @@ class JobRows(Rows):
     @property
     def jobs(self) -> list[JobView]:
         """The jobs among the rows, in their order."""
-        return [row.view for row in self.arranged.rows if row.view is not None]
+        return [view for row in self.arranged.rows for view in self.views_of(row)]
+
+    def views_of(self, row: Row) -> tuple[JobView, ...]:
+        """The jobs that a row stands for; those of an open chain have rows of their own."""
+        if row.view is not None:
+            return (row.view,)
+        return row.members if row.key not in self.opened else ()
 
     @property
     def left(self) -> int:
@@ -110,6 +116,8 @@ class JobRows(Rows):
         elif one.key[0] == "rest":
             pen.write("  " * one.depth).cell("·…", NUMBER_CELLS - pen.at, "dim", right=True)
             pen.write("  ").write(f"▱ {one.words}", "river")
+        elif one.members:
+            self._draw_chain(one, pen, current)
         else:
             sign = "▸" if one.key in self.opened else "▾"
             pen.write(f" {sign} ", "ochre").write(f"{one.key[1]}".upper(), bold=True).write(f"   {one.words}", "dim")
@@ -121,7 +129,7 @@ class JobRows(Rows):
         left = self.left
         pen.write("▍" if view.job in self.marked else " ", "ochre")
         sign = ("▾" if ("array", view.job) in self.opened else "▸") if view.rows else " "
-        pen.write("  " * row.depth + sign, "dim")
+        pen.write(" " * row.depth + sign, "dim")
         label = f"·{view.task}" if view.parent is not None and row.depth else view.label
         pen.cell(label, NUMBER_CELLS - pen.at, "dim", right=True).write("  ")
         columns = self.columns
@@ -150,6 +158,19 @@ class JobRows(Rows):
         own = "ochre" if view.user == self.user else "moss" if view.account in self.accounts else "stone"
         draw_lane(pen, view, self.axis, self.room - left, own)
 
+    def _draw_chain(self, row: Row, pen: Pen, current: bool) -> None:
+        """Number and name, how many of its jobs are over, all of them on one lane."""
+        marked = all(view.job in self.marked for view in row.members)
+        pen.write("▍" if marked else " ", "ochre").write("▾" if row.key in self.opened else "▸", "dim")
+        pen.cell(f"⋈ {row.key[1]}", NUMBER_CELLS - pen.at, "dim", right=True).write("  ")
+        phase, words = chain_state(row.members)
+        own = any(view.user == self.user for view in row.members)
+        name = f"{row.words}   chain of {plural(len(row.members), 'job')}"
+        pen.cell(name, max(0, sum(cells + 2 for _, cells in self.columns) - 2), "ink", bold=current).write("  ")
+        pen.write(phase.sign, self.palette.of_phase(phase))
+        pen.cell(f" {words}", self.left - pen.at - 1, self.palette.of_phase(phase)).write(" ")
+        draw_lanes(pen, row.members, self.axis, self.room - self.left, "ochre" if own else "stone")
+
     def _draw_node(self, row: Row, node: NodeView, pen: Pen, current: bool) -> None:
         """Name, what is free, who has its cores when."""
         left = self.left
@@ -169,7 +190,12 @@ class JobRows(Rows):
 
     def toggle_mark(self) -> None:
         """Mark the job under the cursor, or take its mark away, and go to the next row."""
-        if view := self.current():
+        row = self.row()
+        if row is not None and row.members:
+            every = {view.job for view in row.members}
+            self.marked = self.marked - every if self.marked >= every else self.marked | every
+            self.move(self.cursor + 1)
+        elif view := self.current():
             self.marked ^= {view.job}
             self.move(self.cursor + 1)
 

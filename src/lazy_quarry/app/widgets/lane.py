@@ -1,5 +1,7 @@
 """Draws lanes. A job's lane shows its waiting, running, remaining walltime and forecast; a node's lane shows its use."""
 
+from collections.abc import Sequence
+
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.core.job.phase import Phase
@@ -48,6 +50,28 @@ def draw_lane(pen: Pen, view: JobView, axis: Axis, width: int, own: str) -> None
 
     ``own`` is the colour of whose it is.
     """
+    _write(pen, _lane(pen, view, axis, width, own))
+
+
+_WEAKEST_FIRST = " ┊╌░│▒█"
+"""Of what stands at one place of several lanes the strongest is shown; the sign of an end is stronger than all."""
+
+
+def draw_lanes(pen: Pen, views: Sequence[JobView], axis: Axis, width: int, own: str) -> None:
+    """Several jobs on one lane: at each place what is most of it."""
+    cells = [(" ", "faint")] * width
+    for view in views:
+        for column, cell in enumerate(_lane(pen, view, axis, width, own)):
+            if _strength(cell[0]) > _strength(cells[column][0]):
+                cells[column] = cell
+    _write(pen, cells)
+
+
+def _strength(sign: str) -> int:
+    return _WEAKEST_FIRST.find(sign) % 100
+
+
+def _lane(pen: Pen, view: JobView, axis: Axis, width: int, own: str) -> list[tuple[str, str]]:
     cells = [(" ", "faint")] * width
     for column, _ in axis.ticks(width):
         if 0 <= column < width:
@@ -82,7 +106,11 @@ def draw_lane(pen: Pen, view: JobView, axis: Axis, width: int, own: str) -> None
         at = axis.column(view.ended_ms, width)
         if 0 <= at < width:
             cells[at] = (view.phase.sign, pen.palette.of_phase(view.phase))
-    begin = 0
+    return cells
+
+
+def _write(pen: Pen, cells: list[tuple[str, str]]) -> None:
+    begin, width = 0, len(cells)
     for column in range(1, width + 1):  # neighbours alike are written at once
         if column == width or cells[column] != cells[begin]:
             sign, colour = cells[begin]

@@ -1,6 +1,7 @@
 """Commands to the engine. Each carries the instant at which it is given, because the core reads no clock."""
 
 from dataclasses import dataclass
+from typing import Literal
 
 from lazy_quarry.core.job.job import Origin, Use
 from lazy_quarry.core.job.request import Request
@@ -43,11 +44,15 @@ class ReleaseJob:
 
 @dataclass(frozen=True, slots=True)
 class CancelJob:
-    """Cancel a job: a waiting one ends, a running one is stopped."""
+    """Cancel a job: a waiting one ends, a running one is stopped.
+
+    ``only``: of an array the tasks that run, or those that have not started; any other job where it is so.
+    """
 
     at_ms: int
     job: int
     by: str
+    only: Literal["", "waiting", "running"] = ""
 
 
 @dataclass(frozen=True, slots=True)

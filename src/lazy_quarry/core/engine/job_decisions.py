@@ -16,7 +16,8 @@ from lazy_quarry.core.engine.events import (
     TasksDropped,
 )
 from lazy_quarry.core.engine.situation import Situation
-from lazy_quarry.core.job.job import EACH, Job, Phase, make_task, task_id
+from lazy_quarry.core.engine.task_numbers import unstarted
+from lazy_quarry.core.job.job import EACH, TASK_SPAN, Job, Phase, make_task, task_id
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.errors import Refused
 
@@ -40,7 +41,15 @@ def submit(now: Situation, command: Submit) -> list[Event]:
 
 
 def hold(now: Situation, command: HoldJob) -> list[Event]:
-    """Put a waiting job on hold. If it is a running array, this holds the tasks that have not started."""
+    """Put a waiting job on hold. If it is a running array, this holds the tasks that have not started.
+
+    A task that is no job of its own yet is held in its array, whose other tasks go on.
+    """
+    if (task := unstarted(now.state, command.job)) is not None:
+        array = now.own_job(command.job // TASK_SPAN, command.by, "hold")
+        if array.phase is Phase.HELD or task.index in array.held_tasks:
+            raise Refused(f"{task.label} is held already")
+        return [Held(now.at_ms, command.job, command.by)]
     job = now.own_job(command.job, command.by, "hold")
     if job.phase is Phase.HELD:
         raise Refused(f"{job.label} is held already")
@@ -52,8 +61,20 @@ def hold(now: Situation, command: HoldJob) -> list[Event]:
 
 
 def release(now: Situation, command: ReleaseJob) -> list[Event]:
-    """Release a job that is on hold."""
+    """Release a job that is on hold; of an array that is not, all tasks that are held one by one."""
+    if (task := unstarted(now.state, command.job)) is not None:
+        array = now.own_job(command.job // TASK_SPAN, command.by, "release")
+        if task.index not in array.held_tasks:
+            alone = f"; release {array.number}, its array, which is held" if array.phase is Phase.HELD else ""
+            raise Refused(f"{task.label} is not held by itself{alone}")
+        return [Released(now.at_ms, command.job, command.by)]
     job = now.own_job(command.job, command.by, "release")
+    made = sorted(
+        number for number in now.state.tasks.get(job.number, ()) if now.state.jobs[number].phase is Phase.HELD
+    )
+    held = [*(task_id(job.number, index) for index in job.held_tasks), *made]
+    if held and job.phase is not Phase.HELD:
+        return [Released(now.at_ms, number, command.by) for number in held]
     if job.phase is not Phase.HELD:
         raise Refused(f"{job.label} is not held, it is {job.phase}")
     return [Released(now.at_ms, job.number, command.by)]
@@ -63,7 +84,9 @@ def cancel(now: Situation, command: CancelJob) -> list[Event]:
     """End a waiting job, stop a running one. A job that is being stopped already stays as it is."""
     job = now.own_job(command.job, command.by, "cancel")
     if job.request.array is not None:
-        return _cancel_array(now, job, command.by)
+        return _cancel_array(now, job, command.by, command.only)
+    if command.only and (job.phase is Phase.RUNNING) != (command.only == "running"):
+        raise Refused(f"{job.label} is {job.phase}")
     return _cancel_one(now, job, command.by)
 
 
@@ -74,11 +97,16 @@ def _cancel_one(now: Situation, job: Job, by: str) -> list[Event]:
     return [Stopping(now.at_ms, job.number, "cancelled", by)] if job.stopping != "cancelled" else []
 
 
-def _cancel_array(now: Situation, job: Job, by: str) -> list[Event]:
+def _cancel_array(now: Situation, job: Job, by: str, only: str) -> list[Event]:
     """Cancel an array: tasks that have not started end, tasks that run are stopped."""
-    dropped: list[Event] = [TasksDropped(now.at_ms, job.number, job.unmade_tasks, by)] if job.unmade_tasks else []
+    dropped: list[Event] = []
+    if job.unmade_tasks and only != "running":
+        dropped = [TasksDropped(now.at_ms, job.number, job.unmade_tasks, by)]
     live = [now.state.jobs[number] for number in sorted(now.state.tasks.get(job.number, ()))]
-    return dropped + [event for task in live for event in _cancel_one(now, task, by)]
+    chosen = [task for task in live if not only or (task.phase is Phase.RUNNING) == (only == "running")]
+    if only and not dropped and not chosen:
+        raise Refused(f"no task of {job.number} is {only}")
+    return dropped + [event for task in chosen for event in _cancel_one(now, task, by)]
 
 
 def cancel_task(now: Situation, command: CancelTask) -> list[Event]:

@@ -214,8 +214,7 @@ class Plans:
             busy = tuple(expected_end(task.end_limit_ms or 0, at_ms) for task in live if task.phase is Phase.RUNNING)
         request = replace(job.request, array=None)
         each = tuple(_startable_tasks(job)) if array.nodes or job.waits_by_task else ()
-        count = job.startable if each or job.waits_by_task else job.unmade_tasks
-        return PlanRequest(job.number, request, count, limit, busy, owner, access, each)
+        return PlanRequest(job.number, request, job.startable, limit, busy, owner, access, each)
 
     def plan_request_of(self, job: Job) -> PlanRequest:
         """A job, or one task of an array, as the planner sees it, though nobody may have submitted it."""
@@ -290,6 +289,7 @@ def _startable_tasks(job: Job) -> Iterable[tuple[int, Request]]:
     array = job.request.array
     assert array is not None
     indices: Iterable[int] = job.freed_tasks if job.waits_by_task else range(job.next_index, array.count)
-    left = (index for index in indices if index not in job.handled_tasks and index not in job.doomed_tasks)
+    out = {*job.handled_tasks, *job.doomed_tasks, *job.held_tasks}
+    left = (index for index in indices if index not in out)
     for index in islice(left, MOST_EACH):
         yield index, replace(task_request(job.request, index), after=())

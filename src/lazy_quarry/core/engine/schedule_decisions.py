@@ -78,7 +78,7 @@ def _starts(now: Situation) -> Iterable[Event]:
         index = placement.index
         if index is None:
             index = next_index.get(job.number, job.next_index)
-            while index in job.handled_tasks:
+            while index in job.handled_tasks or index in job.held_tasks:
                 index += 1
             next_index[job.number] = index + 1
         number = task_id(job.number, index)

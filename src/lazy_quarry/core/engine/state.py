@@ -34,7 +34,7 @@ from lazy_quarry.core.engine.job_changes import WANTED, ended_words, job_after, 
 from lazy_quarry.core.engine.live_jobs import LiveJobs
 from lazy_quarry.core.engine.tracked import Tracked
 from lazy_quarry.core.job.chain_record import ChainRecord
-from lazy_quarry.core.job.job import EACH, Job, Phase, Use, make_task, outlook
+from lazy_quarry.core.job.job import EACH, TASK_SPAN, Job, Phase, Use, make_task, outlook
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.core.ledger.grants import Grant
@@ -80,10 +80,16 @@ class State:
                 self._set_waits(job, event)
                 self.next_number = max(self.next_number, event.job + 1)
             case Held():
-                self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.HELD, reason=event.by)
+                if event.job in self.jobs:
+                    self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.HELD, reason=event.by)
+                else:
+                    self._hold_task(event.job, True)
             case Released():
-                job = self.jobs[event.job]
-                self.jobs[event.job] = replace(job, phase=waiting_phase(job), reason="")
+                if event.job in self.jobs:
+                    job = self.jobs[event.job]
+                    self.jobs[event.job] = replace(job, phase=waiting_phase(job), reason="")
+                else:
+                    self._hold_task(event.job, False)
             case Started():
                 self.jobs[event.job] = replace(
                     self.jobs[event.job],
@@ -162,7 +168,9 @@ class State:
         array = event.request.array
         if array is not None and len(event.freed_tasks) + len(event.doomed_tasks) == array.count:
             waits = tuple(one for one in waits if one[1] != EACH)  # what they wait for has all ended
-        job = replace(job, freed_tasks=event.freed_tasks, doomed_tasks=event.doomed_tasks, unmet=waits)
+        held = tuple(index for index in job.held_tasks if array is not None and index < array.count)
+        freed, doomed = event.freed_tasks, event.doomed_tasks
+        job = replace(job, freed_tasks=freed, doomed_tasks=doomed, held_tasks=held, unmet=waits)
         if job.phase is not Phase.HELD:
             job = replace(job, phase=waiting_phase(job))
         self.jobs[event.job] = job
@@ -213,6 +221,12 @@ class State:
         if phase is not None or not self.followers.get(number, True):
             self.followers.pop(number, None)
 
+    def _hold_task(self, number: int, held: bool) -> None:
+        """Hold or release a task that is no job of its own yet."""
+        parent, index = self.jobs[number // TASK_SPAN], number % TASK_SPAN - 1
+        left = {*parent.held_tasks} - {index} | ({index} if held else set())
+        self.jobs[parent.number] = replace(parent, held_tasks=tuple(sorted(left)))
+
     def _make_task(self, event: TaskMade) -> None:
         parent = self.jobs[event.parent]
         self.jobs[event.job] = make_task(parent, event.index)
@@ -221,6 +235,8 @@ class State:
                 tuple(one for one in few if one != event.index) for few in (parent.freed_tasks, parent.doomed_tasks)
             )
             parent = replace(parent, freed_tasks=freed_tasks, doomed_tasks=doomed_tasks)
+        if event.index in parent.held_tasks:
+            parent = replace(parent, held_tasks=tuple(one for one in parent.held_tasks if one != event.index))
         handled_tasks = {*parent.handled_tasks, event.index}
         reached = parent.next_index
         while reached in handled_tasks:
@@ -240,6 +256,7 @@ class State:
             parent,
             next_index=parent.request.array.count,
             handled_tasks=(),
+            held_tasks=(),
             freed_tasks=(),
             doomed_tasks=(),
             counts=tuple(sorted(counts.items())),

@@ -3,7 +3,7 @@
 from dataclasses import replace
 
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import TASK_SPAN, Job, make_task
+from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, make_task
 
 
 def label_of(state: State, number: int) -> str:
@@ -31,4 +31,5 @@ def unstarted(state: State, number: int) -> Job | None:
     parent, index = state.jobs[number // TASK_SPAN], number % TASK_SPAN - 1
     if index < parent.next_index or index in parent.handled_tasks:
         return None
-    return replace(make_task(parent, index), phase=parent.phase)
+    held = index in parent.held_tasks
+    return replace(make_task(parent, index), phase=Phase.HELD if held else parent.phase)

@@ -38,6 +38,8 @@ def stated(job: Job, held_by: str = "") -> Why:
     """What a job that is held or blocked waits for; no plan is needed for that."""
     if job.phase is Phase.HELD:
         return Why(f"held by {held_by or job.user}; it waits until it is released", "hold")
+    if job.all_held:
+        return Why("all tasks that could start are held; they wait until they are released", "hold")
     return Why(f"waits until {' and '.join(_condition_words(job))}", "dependency")
 
 
@@ -56,7 +58,7 @@ class WaitReasons:
 
     def why(self, job: Job, held_by: str = "") -> Why:
         """What a job that has not started waits for."""
-        if job.phase in (Phase.HELD, Phase.BLOCKED):
+        if job.phase in (Phase.HELD, Phase.BLOCKED) or job.all_held:
             return stated(job, held_by)
         placement = self.plan.place_of(job.number)
         if placement is None:

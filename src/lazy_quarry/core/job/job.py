@@ -102,6 +102,8 @@ class Job:
     """For an array: the first task that is no job of its own yet."""
     handled_tasks: tuple[int, ...] = ()
     """For an array: tasks from there on that were handled one by one."""
+    held_tasks: tuple[int, ...] = ()
+    """For an array: tasks that are no jobs of their own yet and are held, one by one."""
     counts: tuple[tuple[str, int], ...] = ()
     """For an array: how many of its tasks have ended, by state."""
     freed_tasks: tuple[int, ...] = ()
@@ -157,7 +159,14 @@ class Job:
     @property
     def startable(self) -> int:
         """For an array: tasks that may start."""
-        return len(self.freed_tasks) if self.waits_by_task else self.unmade_tasks
+        if self.waits_by_task:
+            return len(set(self.freed_tasks) - set(self.held_tasks))
+        return self.unmade_tasks - len(self.held_tasks)
+
+    @property
+    def all_held(self) -> bool:
+        """For an array: whether it waits only because all tasks that could start are held one by one."""
+        return self.phase is Phase.WAITING and bool(self.held_tasks) and self.startable == 0
 
     @property
     def cores_allocated(self) -> int:

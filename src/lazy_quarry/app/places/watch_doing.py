@@ -1,0 +1,119 @@
+"""Watch: what is done to jobs, tasks and chains, one or all that are marked."""
+
+from lazy_quarry.app.messages import Say
+from lazy_quarry.app.places import watch_sentences
+from lazy_quarry.app.places.over_time import OverTime
+from lazy_quarry.app.places.watch_commands import WatchCommands
+from lazy_quarry.app.places.watch_panes import WatchPanes
+from lazy_quarry.app.watch_list import Row
+from lazy_quarry.app.widgets.job_rows import JobRows
+from lazy_quarry.app.widgets.panes.change_pane import ChangePane, Chosen
+from lazy_quarry.core.explain.answers import Suggestion
+from lazy_quarry.core.job.job import Phase
+from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.views import Outcome
+
+
+class WatchDoing(OverTime):
+    """A place with jobs that are held, released, cancelled, changed, ordered and run again."""
+
+    commands: WatchCommands
+    panes: WatchPanes
+
+    def action_pane(self, name: str) -> None:
+        """Show something else below; the place does it."""
+        raise NotImplementedError
+
+    def action_back(self) -> None:
+        """Close the pane; the place does it."""
+        raise NotImplementedError
+
+    def _chosen(self) -> list[JobView]:
+        """The marked jobs, else the one under the cursor."""
+        return self.query_one(JobRows).chosen(self.board.jobs if self.board else ())
+
+    def _chain(self) -> Row | None:
+        """The chain under the cursor, where nothing is marked."""
+        rows = self.query_one(JobRows)
+        row = rows.row()
+        return row if row is not None and row.members and not rows.marked else None
+
+    def _rest(self) -> Row | None:
+        """The tasks under the cursor that have not started, where nothing is marked."""
+        rows = self.query_one(JobRows)
+        row = rows.row()
+        return row if row is not None and row.key[0] == "rest" and not rows.marked else None
+
+    def action_do(self, verb: str) -> None:
+        """Hold, release or run again."""
+        if row := self._chain():
+            if verb == "again":
+                self.post_message(Say("enter opens the chain, and u there runs again what failed of it."))
+            else:
+                self.commands.do_chain(verb, int(row.key[1]))
+        elif row := self._rest():
+            self.commands.do(verb, [int(row.key[1])])
+        elif views := self._chosen():
+            self.commands.do(verb, [view.job for view in views])
+
+    def action_cancel(self) -> None:
+        """Cancel, after a question when work would be lost."""
+        if row := self._chain():
+            number, left = int(row.key[1]), sum(not view.phase.final for view in row.members)
+            question = f"Cancel chain {number} {row.words}? {left} of its jobs have not ended; what runs is stopped."
+            self.quarry.ask(question, lambda: self.commands.do_chain("cancel", number), yes="Cancel", no="Leave it")
+            return
+        if row := self._rest():
+            array, words = int(row.key[1]), row.words.partition(",")[0].removesuffix(" more")
+            question = f"Cancel {words} of {array} that have not started? Those that run go on."
+            self.quarry.ask(question, lambda: self.commands.cancel_waiting(array), yes="Cancel", no="Leave them")
+            return
+        views = [view for view in self._chosen() if not view.phase.final]
+        if not views:
+            return
+        jobs = [view.job for view in views]
+        if question := watch_sentences.cancel_question(views):
+            self.quarry.ask(question, lambda: self.commands.do("cancel", jobs), yes="Cancel", no="Keep running")
+        else:
+            self.commands.do("cancel", jobs)
+
+    def action_change(self) -> None:
+        """Change the request of what waits, with the ladder beside it."""
+        view = self.query_one(JobRows).current()
+        if view is None or self.board is None:
+            return
+        if view.user != self.board.person.user or view.phase not in (Phase.WAITING, Phase.HELD, Phase.BLOCKED):
+            self.post_message(Say("Only a job of yours that has not started can be changed."))
+            return
+        if self.panes.shown != "change":
+            self.action_pane("change")
+        self.query_one(ChangePane).open(view.job, view.name)
+        self.commands.ask_ladder(view)
+
+    def _show_ladder(self, view: JobView, advised: list[Suggestion], ladder: list[Suggestion]) -> None:
+        if self.board is not None:
+            self.query_one(ChangePane).show(view.job, advised, ladder, self.board.now_ms, view.walltime_s)
+
+    def on_chosen(self, message: Chosen) -> None:
+        """Make the change; with marks, to all that are marked."""
+        rows = self.query_one(JobRows)
+        jobs = sorted(rows.marked | {message.job}) if message.job in rows.marked else [message.job]
+        self.commands.change(jobs, message.settings)
+
+    def _commanded(self, outcomes: list[Outcome], settings: str) -> None:
+        """Say the outcome. Marks of jobs that were changed are removed, and the pane closes after a change."""
+        self.query_one(JobRows).marked -= {one.job for one in outcomes if one.done}
+        bad = any(not one.done for one in outcomes)
+        self.post_message(Say(watch_sentences.outcome_words(outcomes, settings), bad=bad))
+        if settings and not bad and self.panes.shown == "change":
+            self.action_back()
+
+    def action_rank(self, by: int) -> None:
+        """Move this job before or behind the next of mine that waits; nobody else's moves."""
+        view, board = self.query_one(JobRows).current(), self.board
+        if view is None or board is None:
+            return
+        if view.user != board.person.user or view.phase is not Phase.WAITING:
+            self.post_message(Say("Only a waiting job of yours can be moved among yours."))
+            return
+        self.commands.rank(view.job, by)
