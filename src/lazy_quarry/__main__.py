@@ -1,5 +1,5 @@
 """``python -m lazy_quarry``: the same as the command ``lazy-quarry``."""
 
-from lazy_quarry.cli.main import console
+from lazy_quarry.entry import console
 
 console()

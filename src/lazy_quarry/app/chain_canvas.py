@@ -196,4 +196,5 @@ def words(one: PartView, view: ChainView, zone: object, room: int = 16) -> str:
     if one.starts_ms is not None:
         tasks = f"{one.tasks} tasks, " if one.tasks and room > 15 else ""
         return f"{tasks}{clock_time(one.starts_ms, view.now_ms, zone)}"  # type: ignore[arg-type]
-    return "doesn't run" if one.phase is None else "no forecast"
+    never = "doesn't run" if room > 11 else "not run"
+    return never if one.phase is None else "no forecast" if room > 11 else ""

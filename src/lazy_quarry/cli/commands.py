@@ -28,6 +28,9 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "unreserve": ("nodes", "Remove a reservation."),
     "reservations": ("nodes", "List the times for which nodes are reserved."),
     "shell": ("interactive", "Open a shell on cores of a node, within limits, charged like a job."),
+    "phase": ("inside", "Inside a job: run a command as a named part, measured."),
+    "ranks": ("inside", "Inside a job: run a command once for each rank."),
+    "spread": ("inside", "Inside a job: run many small tasks over its cores, and go on where it was left."),
     "replay": (
         "replay",
         "Replay a workload trace (Standard Workload Format) under the plan's policies, or make one up.",

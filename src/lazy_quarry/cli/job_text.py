@@ -17,7 +17,15 @@ from lazy_quarry.core.units import (
     format_size,
 )
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.sentences import ordinal, spans_words, spread_words, standing_words, state_words
+from lazy_quarry.site.sentences import (
+    ordinal,
+    spans_words,
+    spread_told,
+    spread_words,
+    standing_words,
+    state_words,
+    took_words,
+)
 
 if TYPE_CHECKING:
     from lazy_quarry.site.job_detail import JobDetail, TasksTold
@@ -82,8 +90,21 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
     lines += [f"  charge     {format_core_hours(view.charge_core_ms)} core-hours", f"  output     {view.output}"]
     if view.errors != view.output:
         lines.append(f"  errors     {view.errors}")
+    lines += _told(view)
     lines += ["", *(f"  {clock_time(record.at_ms, now, zone)}  {record.what}" for record in detail.record)]
     return lines
+
+
+def _told(view: JobView) -> Iterator[str]:
+    """Its parts, and the tasks that it spread, as it told of them."""
+    inside = view.inside
+    for part in inside.parts if inside is not None else ():
+        how = "under way" if not part.over else part.signal or f"exit {part.exit}"
+        above = f", in {inside.parts[part.above].name}" if inside is not None and part.above >= 0 else ""
+        used = f", {part.cpu_ms / 1000:.1f}s of CPU, {format_size(part.memory_peak_mib)}" if part.over else ""
+        yield f"  {part.kind:<9}  {part.name}: {how}, {took_words(part.took_ms)}{used}{above}"
+    if inside is not None and inside.spread is not None:
+        yield f"  spread     {spread_told(inside.spread)}"
 
 
 def _used(view: JobView) -> Iterator[str]:

@@ -56,7 +56,39 @@ def job_json(view: JobView) -> dict[str, Any]:
         "cores_by_node": {node: list(cores) for node, cores in view.cores_by_node.items()},
         **({"parameters": dict(view.parameters)} if view.parameters else {}),
         **({"counts": dict(view.counts)} if view.rows else {}),
+        **inside_json(view),
     }
+
+
+def inside_json(view: JobView) -> dict[str, Any]:
+    """Its parts and the tasks that it spread, where it told of any; ``above`` is the place of the part around one, or null."""
+    if view.inside is None:
+        return {}
+    parts, spread = view.inside.parts, view.inside.spread
+    told: dict[str, Any] = {
+        kind: [
+            {
+                "name": part.name,
+                "began": format_instant(part.began_ms),
+                "seconds": round(part.took_ms / 1000, 3),
+                "cpu_s": round(part.cpu_ms / 1000, 3),
+                "memory_peak_mib": part.memory_peak_mib,
+                "read_bytes": part.read_bytes,
+                "written_bytes": part.written_bytes,
+                "exit": part.exit,
+                "signal": part.signal,
+                "above": None if part.above < 0 else parts[part.above].name,
+                "over": part.over,
+            }
+            for part in parts
+            if part.kind == one
+        ]
+        for kind, one in (("phases", "phase"), ("ranks", "rank"))
+    }
+    if spread is not None:
+        counts = {"done": spread.done, "failed": spread.failed, "stopped": spread.stopped}
+        told["spread"] = {"tasks": spread.tasks, **counts, "under_way": spread.running, "waiting": spread.waiting}
+    return {key: value for key, value in told.items() if value}
 
 
 def detail_json(detail: JobDetail) -> dict[str, Any]:

@@ -4,6 +4,7 @@ import os
 from collections.abc import Sequence
 from pathlib import Path
 
+import lazy_quarry
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
 from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging
@@ -58,14 +59,22 @@ def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: 
     )
 
 
+FOR_PYTHON = str(Path(lazy_quarry.__file__).parent / "inside" / "python")
+"""The folder with the one file that Python programs import to name their parts."""
+_OF_OTHERS = frozenset(("LQ_PHASE", "LQ_RANK", "LQ_RANK_HERE", "LQ_SPREAD_TASK", "LQ_TASK"))
+"""Variables of a part of another job, from inside of which this one was submitted."""
+
+
 def _environment(job: Job, state_folder: Path, folder: Path, scratch: Path) -> dict[str, str]:
     """The variables of a running job: its submitter's, its header's, ours, and its parameters."""
     request = job.request
-    base = dict(job.origin.environment)
+    base = {key: value for key, value in job.origin.environment if key not in _OF_OTHERS}
+    python = base.get("PYTHONPATH", "")
     path = base.get("PATH", os.environ.get("PATH", os.defpath))
     return {
         **base,
         "PATH": f"{path}:{state_folder / 'bin'}",
+        "PYTHONPATH": f"{python}:{FOR_PYTHON}" if python else FOR_PYTHON,
         **dict(request.environment),
         **dict(request.parameters),
         "LQ_STATE": str(state_folder),

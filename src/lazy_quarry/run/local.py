@@ -10,10 +10,13 @@ from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 
+import lazy_quarry
 from lazy_quarry.core.engine.commands import Finish
+from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.run.agent_link import AgentLink
+from lazy_quarry.run.inside_files import InsideFiles, at_its_end
 from lazy_quarry.run.intent import attempt_name, intent_of, named_attempt
 from lazy_quarry.run.node.attempt import Exit, read_claim, write_intent
 from lazy_quarry.run.node.files import read_json, write_whole
@@ -29,6 +32,15 @@ MOST_OLD = 2_000
 """Folders of settled attempts that may wait for a quiet moment to be removed."""
 CHUNK = 256 * 1024
 """Most bytes of output read in one go."""
+_LQ = """#!/bin/sh
+case "$1" in
+phase|ranks|spread)
+    [ "$2" = --help ] || exec "{python}" -I -S -c \
+        'import sys; sys.path.insert(0, "{root}"); from lazy_quarry.inside.main import leave; leave()' "$@" ;;
+esac
+exec "{python}" -m lazy_quarry "$@"
+"""
+"""What a job calls: its helpers without all that Python looks for at its start."""
 
 
 class LocalRunner:
@@ -53,6 +65,7 @@ class LocalRunner:
         self._old: list[tuple[float, Path]] = []
         """Folders of settled attempts, and since when they are, the oldest first."""
         self._others_seen: tuple[float, list[str]] = (0.0, [])
+        self._inside = InsideFiles()
         self._busy_at = time.monotonic()
         self._link = AgentLink(folder, self._greet)
 
@@ -61,7 +74,7 @@ class LocalRunner:
         folder = self.folder / "bin"
         folder.mkdir(exist_ok=True)
         target = folder / "lq"
-        text = f'#!/bin/sh\nexec "{sys.executable}" -m lazy_quarry "$@"\n'
+        text = _LQ.format(python=sys.executable, root=Path(lazy_quarry.__file__).parent.parent)
         if not target.exists() or target.read_text() != text:  # the folder may be older than this program's place
             write_whole(target, text, durable=False)
             target.chmod(0o700)
@@ -112,7 +125,8 @@ class LocalRunner:
             self._delayed.pop(name, None)
             self._noted.pop(name, None)
             number, attempt, *mark = name.split("-")
-            self._ended[name] = _finish(int(number), int(attempt), "".join(mark), ended)
+            told = at_its_end(self._inside.read(self.spool / name, over=True), ended.ended_ms)
+            self._ended[name] = _finish(int(number), int(attempt), "".join(mark), ended, told)
 
     # -- the protocol ------------------------------------------------------------------------------
 
@@ -197,6 +211,10 @@ class LocalRunner:
             return None
         return Use(found["cpu_ms"], found["peak_mib"], found["read"], found["written"]), found["busy"]
 
+    def inside(self, job: Job, now_ms: int) -> Inside | None:
+        """What it has written into its attempt's folder."""
+        return self._inside.read(self.spool / attempt_name(job))
+
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
         """What its supervisor measured; for a long run, fewer samples."""
         found = read_json(self.spool / attempt_name(job) / "live.json")
@@ -250,7 +268,7 @@ class LocalRunner:
         return unusable(folder, written, input_path, tried)
 
 
-def _finish(job: int, attempt: int, mark: str, ended: Exit) -> Finish:
+def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | None) -> Finish:
     return Finish(
         at_ms=ended.ended_ms,
         job=job,
@@ -262,4 +280,5 @@ def _finish(job: int, attempt: int, mark: str, ended: Exit) -> Finish:
         use=Use(ended.cpu_ms, ended.memory_peak_mib, ended.read_bytes, ended.written_bytes),
         held_ms=ended.held_ms if ended.cause != "lost" else None,
         mark=mark,
+        inside=inside,
     )

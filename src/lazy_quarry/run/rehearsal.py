@@ -9,6 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from lazy_quarry.core.engine.commands import Finish
+from lazy_quarry.core.job.inside import Inside, Part, Spread, thinned
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.run.runner import OutputChunk
@@ -108,9 +109,12 @@ class RehearsalRunner:
     def _report(self, number: int, at: int) -> Finish:
         job, modelled = self._running[number]
         use = self._use(job, modelled, at)
+        told = modelled_inside(job, modelled.after_ms, at, True)
         if at < (job.started_ms or 0) + modelled.after_ms:
-            return Finish(at, number, job.attempt, None, "SIGTERM", self._causes.get(number, "cancelled"), "", use)
-        return Finish(at, number, job.attempt, modelled.exit, modelled.signal, modelled.cause, modelled.reason, use)
+            cause = self._causes.get(number, "cancelled")
+            return Finish(at, number, job.attempt, None, "SIGTERM", cause, "", use, inside=told)
+        ended = modelled.exit, modelled.signal, modelled.cause, modelled.reason
+        return Finish(at, number, job.attempt, *ended, use, inside=told)
 
     @staticmethod
     def _use(job: Job, modelled: ModelledRun, at: int) -> Use:
@@ -131,6 +135,11 @@ class RehearsalRunner:
         if known is None:
             return None
         return self._use(job, known[1], now_ms), known[1].busy
+
+    def inside(self, job: Job, now_ms: int) -> Inside | None:
+        """What the model has done by now of its parts and tasks."""
+        known = self._running.get(job.number)
+        return None if known is None else modelled_inside(job, known[1].after_ms, now_ms, False)
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
         """What would have been measured of the model; the same at every call."""
@@ -161,6 +170,53 @@ class RehearsalRunner:
     def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
         """A rehearsal writes nothing, so every path will do."""
         return {}
+
+
+def modelled_inside(job: Job, after_ms: int, at_ms: int, over: bool) -> Inside | None:
+    """The parts and the spread tasks of a modelled run at an instant; ``over``: nothing of it goes on.
+
+    An attempt that comes back goes on with the tasks that are not done.
+    """
+    told, began = job.request.rehearsal, job.started_ms or 0
+    if not told.phases and not told.spread:
+        return None
+    shares = told.phases or (("", 1.0),)
+    each, begin, parts = after_ms / sum(share for _, share in shares), float(began), []
+    longest = max(range(len(shares)), key=lambda place: shares[place][1])
+    spread_from = spread_to = 0.0
+    for place, (name, share) in enumerate(shares):
+        end = begin + each * share
+        if place == longest:
+            spread_from, spread_to = begin, end
+        if name and begin <= at_ms:
+            took = round(min(at_ms, end) - begin)
+            busy = took * job.cores_allocated if place == longest else took
+            ended = at_ms >= round(end)
+            peak, status = 200 + 150 * place, 0 if ended else None
+            parts.append(
+                Part(
+                    name=name,
+                    began_ms=round(begin),
+                    took_ms=took,
+                    cpu_ms=busy,
+                    memory_peak_mib=peak,
+                    exit=status,
+                    over=ended,
+                )
+            )
+        begin = end
+    if not told.spread:
+        return Inside(tuple(parts))
+    before = job.inside.spread.done if job.inside is not None and job.inside.spread is not None else 0
+    gone = min(1.0, max(0.0, (at_ms - spread_from) / max(1.0, spread_to - spread_from)))
+    tried = before + int((told.spread - before) * gone)
+    running = 0 if over or not 0 < gone < 1 else min(job.cores_allocated, told.spread - tried)
+    failed = {place for place in range(before, tried) if place * 2_654_435_761 % 997 < 8}
+    field = "".join("f" if place in failed else "d" for place in range(tried)) + "r" * running
+    field = field.ljust(told.spread, ".")
+    done = tried - len(failed)
+    spread = Spread(tasks=told.spread, done=done, failed=len(failed), running=running, field=thinned(field))
+    return Inside(tuple(parts), spread)
 
 
 def rehearsed_output(job: Job, now_ms: int) -> str:

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from lazy_quarry.core.engine.commands import Finish
+from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 
 
@@ -50,6 +51,10 @@ class Runner(Protocol):
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
         """What a running attempt has used so far, and the cores it keeps busy now; None when unknown."""
+        ...
+
+    def inside(self, job: Job, now_ms: int) -> Inside | None:
+        """What a running attempt has told of its parts and tasks so far; None for nothing."""
         ...
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.phase import Phase, Use
 
 
@@ -63,6 +64,8 @@ class JobView:
     chain: int = 0
     """The number of the chain that it belongs to, 0 for none; and that chain's name."""
     chain_name: str = ""
+    inside: Inside | None = None
+    """What it told of its parts and of tasks that it spread."""
     warning: str = ""
     """A warning about a running job, or empty."""
 

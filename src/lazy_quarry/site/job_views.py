@@ -106,6 +106,7 @@ class JobViews:
         present, request, now = self.present, job.request, self.present.now()
         array = request.array is not None
         live = present.runner.live(job, now) if job.phase is Phase.RUNNING and not array else None
+        told = present.runner.inside(job, now) if job.phase is Phase.RUNNING and not array else job.inside
         charged = job.charge_core_ms
         if job.phase is Phase.RUNNING and not array:
             charged += charge(present.site, request.tier, allocated_core_ms(job, now))
@@ -163,6 +164,7 @@ class JobViews:
             failed_tasks=self._failed_tasks(job, dict(counts)) if array and job.phase.final else (),
             chain=self.chained.get(job.number, (0, ""))[0],
             chain_name=self.chained.get(job.number, (0, ""))[1],
+            inside=told,
             warning=warning,
         )
 

@@ -20,7 +20,7 @@ from lazy_quarry.site.job_detail import JobDetail, Record
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.job_views import JobViews
 from lazy_quarry.site.present import Present
-from lazy_quarry.site.record import record_words
+from lazy_quarry.site.record import record_lines
 from lazy_quarry.site.room_view import room_view
 from lazy_quarry.site.sentences import verdict
 from lazy_quarry.site.tasks_told import tasks_told
@@ -89,7 +89,7 @@ class Queries:
             tasks = tuple(self.views.tasks(job)) if job.request.array is not None else ()
             return JobDetail(
                 view=view,
-                record=tuple(Record(event.at_ms, record_words(event, present.zone)) for event in events),
+                record=tuple(Record(at, words) for event in events for at, words in record_lines(event, present.zone)),
                 script=script,
                 script_path=job.origin.path,
                 directory=job.paths.folder,

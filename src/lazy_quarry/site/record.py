@@ -1,5 +1,6 @@
 """A job's record: each event as a line."""
 
+from collections.abc import Iterator
 from datetime import UTC, tzinfo
 
 from lazy_quarry.core.engine.events import (
@@ -26,7 +27,28 @@ from lazy_quarry.core.engine.events import (
     Unreserved,
 )
 from lazy_quarry.core.job.job import Phase
-from lazy_quarry.core.units import fold_names, format_core_hours, format_duration, plural
+from lazy_quarry.core.units import fold_names, format_core_hours, format_duration, format_size, plural
+from lazy_quarry.site.sentences import spread_told, took_words
+
+MOST_PARTS = 40
+"""Parts of an attempt that have lines of their own in the record."""
+
+
+def record_lines(event: Event, zone: tzinfo = UTC) -> Iterator[tuple[int, str]]:
+    """An event of a job as lines of its record; before the end of an attempt the parts that it told of."""
+    inside = event.inside if isinstance(event, Ended) else None
+    if inside is not None:
+        for part in inside.parts[:MOST_PARTS]:
+            how = part.signal or (f"exit {part.exit}" if part.exit is not None else "under way to the end")
+            used = f", {part.cpu_ms / 1000:.1f}s of CPU, {format_size(part.memory_peak_mib)}" if part.over else ""
+            kind = "phase " if part.kind == "phase" else ""
+            words = f"{kind}{part.name}: {how} after {took_words(part.took_ms)}{used}"
+            yield part.began_ms + part.took_ms, words
+        if len(inside.parts) > MOST_PARTS:
+            yield event.at_ms, f"and {plural(len(inside.parts) - MOST_PARTS, 'part')} more"
+        if inside.spread is not None:
+            yield event.at_ms, f"of the tasks that it spread {spread_told(inside.spread)}"
+    yield event.at_ms, record_words(event, zone)
 
 
 def record_words(event: Event, zone: tzinfo = UTC) -> str:

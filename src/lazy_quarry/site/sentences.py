@@ -11,6 +11,7 @@ from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import clock_time, format_duration, format_size, plural
 
 if TYPE_CHECKING:
+    from lazy_quarry.core.job.inside import Spread
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage
     from lazy_quarry.site.board import SiteView
@@ -38,7 +39,9 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
         case Phase.RUNNING:
             if view.stopping:
                 return f"stopping, {view.stopping}"
-            return f"{format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}"
+            took = f"{format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}"
+            spread = view.inside.spread if view.inside is not None else None
+            return f"{took}, {100 * spread.done // spread.tasks}%" if spread is not None else took
         case Phase.DONE:
             return f"done in {_took(view)}"
         case Phase.FAILED:
@@ -52,6 +55,18 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
         case Phase.LOST:
             return "lost, its node went"
     return "skipped"
+
+
+def took_words(ms: int) -> str:
+    """How long a part took: with a decimal where it was short."""
+    return f"{ms / 1000:.1f}s" if ms < 60_000 else format_duration(ms / 1000)
+
+
+def spread_told(spread: Spread) -> str:
+    """The tasks that a job spread, by how they stand: ``312 of 2,000 done, 3 failed, 8 under way``."""
+    told = [f"{spread.done:,} of {spread.tasks:,} done"]
+    counts = ((spread.failed, "failed"), (spread.running, "under way"), (spread.stopped, "stopped"))
+    return ", ".join([*told, *(f"{count:,} {word}" for count, word in counts if count)])
 
 
 def chain_state(members: Sequence[JobView]) -> tuple[Phase, str]:

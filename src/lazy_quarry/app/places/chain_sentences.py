@@ -140,5 +140,5 @@ def all_keys() -> list[KeyHint]:
         ("z", "fold jobs that are alike, or unfold", ""),
         ("tab", "chains, jobs", ""),
         ("ctrl+e", "a figure to take along", ""),
-        ("mouse", "drag from job to job ties or cuts, click a line's end", ""),
+        ("mouse", "drag between jobs: ties or cuts; click lines", ""),
     ]

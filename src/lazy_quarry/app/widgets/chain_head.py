@@ -38,7 +38,7 @@ class ChainHead(Lines):
                     pen.write(f"   all done about {clock_time(view.ends_ms, view.now_ms, self.quarry.zone)}", "river")
                 elif view.number:
                     pen.write(f"   {view.state}", "dim")
-                if view.most_core_ms:
+                if view.most_core_ms and pen.at + 32 < self.size.width:
                     pen.write(f"   at most {format_core_hours(view.most_core_ms)} core-hours", "dim")
         elif row == 2:
             findings = self.report.findings if self.report is not None and (view is None or not view.number) else ()

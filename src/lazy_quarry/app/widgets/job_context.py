@@ -3,6 +3,7 @@
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.app.widgets.inside_lines import InsideLines
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, format_bytes, format_duration, format_size, plural
 from lazy_quarry.site.board import Board, NodeView
@@ -126,7 +127,9 @@ class JobContext(Lines):
     # -- running -----------------------------------------------------------------------------------
 
     def _draw_running(self, row: int, view: JobView, pen: Pen) -> None:
-        height = self.size.height - 2
+        now = self.board.now_ms if self.board is not None else 0
+        told = InsideLines(view.inside, view.started_ms or 0, now, self.size.width)
+        height = self.size.height - 2 - told.count
         tall = max(1, min(4, (height - 4) // 2))
         if row == 0:
             pen.write("   ").cell("walltime", 10, "dim")
@@ -141,8 +144,8 @@ class JobContext(Lines):
             pen.write(f"   {view.warning}" if view.warning else "", "rust")
         elif row <= tall:
             busy = [sample[1] for sample in self._seen(view)]
-            now = view.cores_busy if view.cores_busy is not None else 0.0
-            self._graph(pen, row - 1, tall, "cores", busy, view.cores, f"{now:.1f} of {view.cores} busy now")
+            present = view.cores_busy if view.cores_busy is not None else 0.0
+            self._graph(pen, row - 1, tall, "cores", busy, view.cores, f"{present:.1f} of {view.cores} busy now")
         elif row <= 2 * tall:
             used = [float(sample[2]) for sample in self._seen(view)]
             words = f"{format_size(used[-1] if used else view.use.memory_peak_mib)} now, "
@@ -153,6 +156,8 @@ class JobContext(Lines):
             pen.write(f"   on {', '.join(view.nodes)}   {moved}", "dim")
         elif row == 2 * tall + 2:
             pen.write(f"   output  {view.output}", "dim")
+        elif row > 2 * tall + 2:
+            told.draw(row - 2 * tall - 3, pen)
 
     def _seen(self, view: JobView) -> Samples:
         return self.samples if self.sampled == view.job else []

@@ -5,6 +5,7 @@ from typing import Any
 
 from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.app.widgets.inside_lines import InsideLines
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import (
     clock_time,
@@ -60,10 +61,22 @@ class VerdictLines(Lines):
             self._compared(row, self.detail, pen)
         elif 5 <= row < 5 + len(facts):
             self._fact(pen, *facts[row - 5])
-        elif row == 6 + len(facts):
+        else:
+            self._further(row - 6 - len(facts), self.detail, pen)
+
+    def _further(self, row: int, detail: JobDetail, pen: Pen) -> None:
+        """Below the facts: its parts and spread tasks, then its record."""
+        view, width = detail.view, self.size.width
+        inside = InsideLines(view.inside, view.started_ms or 0, view.ended_ms or self.now_ms, width)
+        if row < inside.count:
+            if row >= 0:
+                inside.draw(row, pen)
+            return
+        row -= inside.count + bool(inside.count)
+        if row == 0:
             pen.write(" RECORD", bold=True)
-        elif 7 + len(facts) <= row < 7 + len(facts) + len(self.detail.record):
-            record = self.detail.record[row - 7 - len(facts)]
+        elif 1 <= row <= len(detail.record):
+            record = detail.record[row - 1]
             at = clock_time(record.at_ms, self.now_ms, self.quarry.zone)
             pen.cell(f"   {at}", 14, "dim").cell(record.what, width - 15)
 

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from typing import Literal
 
+from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Origin, Use
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Window
@@ -193,6 +194,8 @@ class Finish:
     cause: str | None = None
     reason: str = ""
     use: Use = Use()
+    inside: Inside | None = None
+    """What it told of itself."""
     held_ms: int | None = None
     mark: str = ""
     """The mark of the submission whose attempt it is; a report with another one is about no job of this journal."""

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from typing import Any, ClassVar, get_args
 
+from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Allocation, Origin, Phase, Use
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Window
@@ -83,6 +84,7 @@ class Ended:
     use: Use = Use()
     allocated_core_ms: int = 0
     charge_core_ms: int = 0
+    inside: Inside | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,8 +1,10 @@
 """The events that follow from the end of an attempt."""
 
 from lazy_quarry.core.engine.commands import Finish
-from lazy_quarry.core.engine.events import Ended, Event
+from lazy_quarry.core.engine.events import Ended, Event, Held
+from lazy_quarry.core.engine.job_changes import job_after
 from lazy_quarry.core.engine.situation import Situation
+from lazy_quarry.core.job.inside import STUCK
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.ledger.charges import allocated_core_ms
@@ -17,21 +19,23 @@ def finish(now: Situation, report: Finish) -> list[Event]:
     core_ms = allocated_core_ms(job, now.at_ms)
     if report.held_ms is not None:
         core_ms = job.cores_allocated * report.held_ms
-    return [
-        Ended(
-            at_ms=now.at_ms,
-            job=job.number,
-            attempt=job.attempt,
-            phase=phase,
-            again=_runs_again(job, phase, report),
-            exit=report.exit,
-            signal=report.signal,
-            reason=reason,
-            use=report.use,
-            allocated_core_ms=core_ms,
-            charge_core_ms=charge(now.site, job.request.tier, core_ms),
-        )
-    ]
+    ended = Ended(
+        at_ms=now.at_ms,
+        job=job.number,
+        attempt=job.attempt,
+        phase=phase,
+        again=_runs_again(job, phase, report),
+        exit=report.exit,
+        signal=report.signal,
+        reason=reason,
+        use=report.use,
+        allocated_core_ms=core_ms,
+        charge_core_ms=charge(now.site, job.request.tier, core_ms),
+        inside=report.inside,
+    )
+    if ended.again and not _gave_way(job, report) and job_after(job, ended).stuck + 1 >= STUCK:
+        return [ended, Held(now.at_ms, job.number, f"this site, for {STUCK} attempts in a row got no further")]
+    return [ended]
 
 
 def _outcome(job: Job, report: Finish) -> tuple[Phase, str]:

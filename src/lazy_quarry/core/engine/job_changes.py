@@ -44,6 +44,7 @@ def job_after(job: Job, event: Ended) -> Job:
         signal=event.signal,
         reason=event.reason,
         use=event.use,
+        inside=event.inside,
         allocated_core_ms=job.allocated_core_ms + event.allocated_core_ms,
         charge_core_ms=job.charge_core_ms + event.charge_core_ms,
     )
@@ -52,10 +53,13 @@ def job_after(job: Job, event: Ended) -> Job:
     # What gave way, or comes back at its walltime to go on, has not failed: that is no part of its retries.
     gave_way = event.phase is Phase.CANCELLED
     goes_on = event.phase is Phase.OVERTIME and job.request.again_at_overtime
+    reached = event.inside.reached if event.inside is not None else ""
     return replace(
         ended,
         phase=Phase.WAITING,
         retried=job.retried + (not gave_way and not goes_on),
+        reached=job.reached if gave_way else reached,
+        stuck=job.stuck if gave_way else (job.stuck + 1) * (reached != "" and reached == job.reached),
         started_ms=None,
         allocations=(),
         stopping=None,

@@ -165,8 +165,27 @@ def _busy(value: Any) -> float:
 
 def rehearsal(value: Any) -> Rehearsal:
     """How the job behaves on the in-memory cluster."""
-    table = _known(value, {"runtime": _runtime, "memory": size, "busy": _busy, "exit": count(0, 255)})
-    return Rehearsal(table.get("runtime"), table.get("memory"), table.get("busy"), table.get("exit"))
+    readers = {"runtime": _runtime, "memory": size, "busy": _busy, "exit": count(0, 255)}
+    table = _known(value, {**readers, "phases": _phases, "spread": count(1, 100_000)})
+    return Rehearsal(
+        table.get("runtime"),
+        table.get("memory"),
+        table.get("busy"),
+        table.get("exit"),
+        table.get("phases", ()),
+        table.get("spread", 0),
+    )
+
+
+def _phases(value: Any) -> tuple[tuple[str, float], ...]:
+    shares = []
+    for name, share in table_of(value).items():
+        if not name.strip() or len(name) > 64:
+            raise BadValue("a phase's name has 1 to 64 characters")
+        if isinstance(share, bool) or not isinstance(share, int | float) or not 0 < share <= 1_000_000:
+            raise BadValue(f"{name}: {shown(share)} is not how long it takes beside the others, a number above 0")
+        shares.append((str(name), float(share)))
+    return tuple(shares)
 
 
 def _known(value: Any, readers: dict[str, Reader]) -> dict[str, Any]:

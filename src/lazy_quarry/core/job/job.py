@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.phase import FAILING, Phase, Use
 from lazy_quarry.core.job.request import Request, task_request
 from lazy_quarry.core.paths import JobPaths, start_folder
@@ -92,6 +93,12 @@ class Job:
     signal: str | None = None
     reason: str = ""
     use: Use = Use()
+    inside: Inside | None = None
+    """What the last attempt told of itself."""
+    reached: str = ""
+    """How far the last attempt got that came back, as far as it told."""
+    stuck: int = 0
+    """How many attempts in a row after it got no further."""
     allocated_core_ms: int = 0
     charge_core_ms: int = 0
     unmet: tuple[tuple[int, str], ...] = ()

@@ -22,6 +22,10 @@ class Rehearsal:
     memory_mib: int | None = None
     busy: float | None = None
     exit: int | None = None
+    phases: tuple[tuple[str, float], ...] = ()
+    """Its parts with how long each takes beside the others."""
+    spread: int = 0
+    """So many tasks are spread, in its longest part."""
 
 
 RETRIED = ("failed", "lost", "overmemory", "overtime")

@@ -1,0 +1,84 @@
+"""What a job told of itself while it ran: its named parts, its ranks, and the tasks that it spread."""
+
+from dataclasses import dataclass
+from itertools import pairwise
+from typing import Literal
+
+MOST_PARTS = 200
+"""Parts of one attempt that are kept in its record; those that ran longest, where there are more."""
+MOST_CELLS = 400
+"""Cells of the field of a spread that are kept; each stands for several tasks where there are more."""
+STUCK = 3
+"""A job that comes back is held when so many attempts in a row got no further."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Part:
+    """A named part: when it began, how long it took, what it used. ``above`` is the place of the part around it, or -1.
+
+    Without ``over`` it was under way when this was read, or when the attempt ended.
+    """
+
+    name: str
+    kind: Literal["phase", "rank"] = "phase"
+    began_ms: int = 0
+    took_ms: int = 0
+    cpu_ms: int = 0
+    memory_peak_mib: int = 0
+    read_bytes: int = 0
+    written_bytes: int = 0
+    exit: int | None = None
+    signal: str | None = None
+    above: int = -1
+    over: bool = True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Spread:
+    """The tasks that a job spread over its cores, by how they stand; ``waiting`` follows from the rest.
+
+    ``field`` has a sign for each task in its order (``.`` waits, ``r`` runs, ``d`` done, ``f`` failed, ``s`` stopped); of
+    more than ``MOST_CELLS`` tasks each sign stands for several, and is the one that matters most.
+    """
+
+    tasks: int
+    done: int = 0
+    failed: int = 0
+    stopped: int = 0
+    running: int = 0
+    field: str = ""
+
+    @property
+    def waiting(self) -> int:
+        """How many have not begun."""
+        return self.tasks - self.done - self.failed - self.stopped - self.running
+
+
+@dataclass(frozen=True, slots=True)
+class Inside:
+    """All of it, of one attempt."""
+
+    parts: tuple[Part, ...] = ()
+    spread: Spread | None = None
+
+    @property
+    def reached(self) -> str:
+        """How far it got: the part that it was in last, and how many tasks are done. Empty where it told nothing."""
+        phases = [part.name for part in self.parts if part.kind == "phase"]
+        if not phases and self.spread is None:
+            return ""
+        return f"{phases[-1] if phases else ''}, {self.spread.done if self.spread else 0}"
+
+    @property
+    def now(self) -> str:
+        """The part that is under way, the innermost one; empty for none."""
+        return next((part.name for part in reversed(self.parts) if part.kind == "phase" and not part.over), "")
+
+
+def thinned(field: str, most: int = MOST_CELLS) -> str:
+    """A field in no more cells: of those that share one, what matters most: failed, running, stopped, waiting, done."""
+    if len(field) <= most:
+        return field
+    edges = [at * len(field) // most for at in range(most + 1)]
+    shares = (field[begin:end] for begin, end in pairwise(edges))
+    return "".join(next(sign for sign in "frs.d" if sign in share) for share in shares)
