@@ -2,7 +2,7 @@
 
 import heapq
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.needs import deal, memory_on_node
@@ -10,6 +10,7 @@ from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.demo.people import Arrival
+from lazy_quarry.run.rehearsal import modelled_inside
 
 
 @dataclass(slots=True)
@@ -100,7 +101,7 @@ def _ended(site: Site, number: int, arrival: Arrival, start: int, allocations: t
     cores = sum(len(allocation.cores) for allocation in allocations)
     held = cores * runtime * 1000
     written = round(runtime * 40_000 * (told.busy or 1))
-    return Job(
+    job = Job(
         number,
         arrival.user,
         request,
@@ -118,3 +119,5 @@ def _ended(site: Site, number: int, arrival: Arrival, start: int, allocations: t
         allocated_core_ms=held,
         charge_core_ms=charge(site, request.tier, held),
     )
+    inside = modelled_inside(job, runtime * 1000, job.ended_ms or 0, True)
+    return replace(job, inside=inside) if inside is not None else job

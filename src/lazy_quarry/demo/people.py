@@ -152,6 +152,22 @@ def request_of(kind: Kind, chance: random.Random) -> Request:
     )
 
 
+def _commands_of(request: Request) -> Iterator[str]:
+    """What the script does: its parts where it has any, and in the longest of them what it spreads."""
+    program = request.name.partition("-")[0]
+    run = f'mpirun --hostfile "$LQ_NODES" {program} --case "{request.name}"'
+    parts, spread = request.rehearsal.phases or (("", 1.0),), request.rehearsal.spread
+    longest = max(parts, key=lambda part: part[1])[0]
+    for name, _ in parts:
+        word = name.partition(" ")[0]
+        if name != longest:
+            yield f'lq phase "{name}" -- {program} {word} --case "{request.name}"'
+            continue
+        part = f"{program} {word} --number {{n}}".replace("  ", " ")
+        what = f"lq spread --with n='range 1..{spread}' -- {part}" if spread else run
+        yield f'lq phase "{name}" -- {what}' if name else what
+
+
 def origin_of(user: str, request: Request) -> Origin:
     """A script that says what the request asks for, as its user would have written it."""
     lines = [
@@ -170,7 +186,7 @@ def origin_of(user: str, request: Request) -> Origin:
         *_array_of(request),
         "# ///",
         "set -euo pipefail",
-        f'mpirun --hostfile "$LQ_NODES" {request.name.partition("-")[0]} --case "{request.name}"',
+        *_commands_of(request),
         "",
     ]
     return Origin("\n".join(lines), f"/home/{user}/work/{request.name}.sh", f"/home/{user}/work")

@@ -63,5 +63,6 @@ def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
                 use=job.use,
                 allocated_core_ms=job.allocated_core_ms,
                 charge_core_ms=job.charge_core_ms,
+                inside=job.inside,
             ),
         )

@@ -26,9 +26,15 @@ def _ask(name: str, account: str, nodes: int, ranks: int, threads: int, walltime
     return replace(base, **more)  # type: ignore[arg-type]
 
 
-def _ran(minutes: float, share: float, exit_status: int | None = None, memory_mib: int | None = None) -> Rehearsal:
+_SURGE = (("read grid", 0.06), ("spin up", 0.14), ("solve", 0.72), ("write levels", 0.08))
+_GAUGES = (("fetch", 0.08), ("clean", 0.84), ("merge", 0.08))
+
+
+def _ran(
+    minutes: float, share: float, exit_status: int | None = None, memory_mib: int | None = None, **more: object
+) -> Rehearsal:
     seconds = round(minutes * 60)
-    return Rehearsal((seconds, seconds), memory_mib, share, exit_status)
+    return replace(Rehearsal((seconds, seconds), memory_mib, share, exit_status), **more)  # type: ignore[arg-type]
 
 
 def _arrival(minutes_ago: float, request: Request) -> Arrival:
@@ -38,15 +44,19 @@ def _arrival(minutes_ago: float, request: Request) -> Arrival:
 def yours() -> Iterator[Arrival]:
     """What you submitted since yesterday evening, oldest first."""
     tide, eel = "tide-surge", "eel-tracks"
-    yield _arrival(700, _ask("surge-west", tide, 2, 32, 1, 1, rehearsal=_ran(75, 30.1)))  # stopped at its walltime
+    yield _arrival(
+        700, _ask("surge-west", tide, 2, 32, 1, 1, rehearsal=_ran(75, 30.1, phases=_SURGE))
+    )  # stopped at its walltime
     yield _arrival(
         640, _ask("eel-merge", eel, 1, 4, 1, 1, rehearsal=_ran(22, 3.6, memory_mib=15_000))
     )  # over its memory
     yield _arrival(300, _ask("levels-check", tide, 1, 1, 1, 0.5, rehearsal=_ran(3, 0.9, 2)))  # fails with exit 2
-    yield _arrival(260, _ask("surge-south", tide, 2, 16, 2, 2.5, rehearsal=_ran(52, 29.4)))  # done
-    yield _arrival(190, _ask("surge-north", tide, 2, 16, 2, 6, rehearsal=_ran(235, 29.8)))  # runs
+    yield _arrival(260, _ask("surge-south", tide, 2, 16, 2, 2.5, rehearsal=_ran(52, 29.4, phases=_SURGE)))  # done
+    yield _arrival(190, _ask("surge-north", tide, 2, 16, 2, 6, rehearsal=_ran(235, 29.8, phases=_SURGE)))  # runs
     yield _arrival(95, _ask("eel-tracks", eel, 1, 24, 1, 4, rehearsal=_ran(180, 6.2)))  # runs, most cores idle
-    yield _arrival(64, _ask("tide-gauges", tide, 1, 8, 1, 2, rehearsal=_ran(88, 7.4)))  # runs
+    yield _arrival(
+        64, _ask("tide-gauges", tide, 1, 8, 1, 2, rehearsal=_ran(88, 7.4, phases=_GAUGES, spread=960))
+    )  # runs
 
 
 def yours_waiting() -> Iterator[Arrival]:

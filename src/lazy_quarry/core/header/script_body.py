@@ -186,6 +186,8 @@ class _Reader:
             into.get(kind, []).extend(target)
         while len(words) > 1 and words[0].value in _BEFORE:
             words = [word for at, word in enumerate(words[1:]) if at or not word.text.startswith("-")] or words[1:]
+        if words and words[0].value in ("lq", "lazy-quarry"):
+            words = _inside_phase(words)
         if not words:
             return
         self.commands.append(ShellCommand(tuple(words), tuple(outputs), tuple(appends), tuple(inputs)))
@@ -201,6 +203,16 @@ class _Reader:
             self.stops = self.stops or "e" in flags or "errexit" in values
         elif name == "let":
             self.assigned |= {match for value in values for match in re.findall(r"[A-Za-z_]\w*", value)}
+
+
+def _inside_phase(words: list[Word]) -> list[Word]:
+    """The command that is run as a named part: it is what the script does there."""
+    while [word.value for word in words[1:2]] == ["phase"] and words[0].value in ("lq", "lazy-quarry"):
+        dashes = next((at for at, word in enumerate(words) if word.value == "--"), None)
+        if dashes is None or dashes + 1 == len(words):
+            break
+        words = words[dashes + 1 :]
+    return words
 
 
 def _text(node: tree_sitter.Node) -> str:
