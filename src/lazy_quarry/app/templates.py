@@ -113,8 +113,7 @@ TEMPLATES = (
         "the lines of a file, as many side by side as there are cores",
         ("a b c d ", "e f g h "),
         lambda fitting: (f"threads  = {fitting.threads}",),
-        "commands=commands.txt  # a command in each line\n"
-        "grep -Ev '^[[:space:]]*(#|$)' \"$commands\" | xargs -d '\\n' -n 1 -P \"$LQ_CORES\" bash -c",
+        "lq spread --lines commands.txt -- bash -c '{line}'  # a command in each line; run again, what is done is skipped",
     ),
     Template(
         "staged through scratch",
@@ -133,6 +132,7 @@ TEMPLATES = (
         "trap 'stop=yes' USR1\n"
         '[[ -e $state ]] || echo 0 > "$state"\n'
         'step=$(< "$state")\n'
+        'lq phase "from step $step" -- true  # attempts that begin where the last did get no further: after three it is held\n'
         "while [[ -z $stop ]] && ((step < 1000)); do\n"
         "  sleep 1  # a step of the work\n"
         "  step=$((step + 1))\n"
@@ -208,9 +208,7 @@ def from_file(path: Path, count: int, board: Board | None) -> str:
     """A script that runs each line of a file of commands, side by side on its cores; the file stays as it is."""
     threads = max(1, min(fitting(board).widest, count))
     quoted = shlex.quote(str(path))
-    body = (
-        f"commands={quoted}\ngrep -Ev '^[[:space:]]*(#|$)' \"$commands\" | xargs -d '\\n' -n 1 -P \"$LQ_CORES\" bash -c"
-    )
+    body = f"lq spread --lines {quoted} -- bash -c '{{line}}'"
     return script(board, _named_after(path.stem), (f"threads  = {threads}",), body)
 
 

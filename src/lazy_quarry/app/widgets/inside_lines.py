@@ -10,18 +10,20 @@ _CELLS = {"d": ("▪", "moss"), "r": ("▰", "ochre"), "f": ("✕", "rust"), "s"
 
 
 class InsideLines:
-    """What is drawn of one job between two instants, in so many cells."""
+    """What is drawn of one job between two instants, in so many cells, and at ``most`` so many lines."""
 
-    def __init__(self, inside: Inside | None, begin_ms: int, end_ms: int, width: int) -> None:
+    def __init__(self, inside: Inside | None, begin_ms: int, end_ms: int, width: int, most: int = 99) -> None:
         self.inside, self.begin_ms, self.end_ms, self.width = inside, begin_ms, max(end_ms, begin_ms + 1), width
         parts = inside.parts if inside is not None else ()
-        self.lanes = parts[:MOST_LANES] if len(parts) <= MOST_LANES else parts[: MOST_LANES - 1]
-        self.left_out = len(parts) - len(self.lanes)
         self.spread = inside.spread if inside is not None else None
+        lanes = max(0, min(MOST_LANES, most - 1 - (2 if self.spread is not None else 0)))
+        self.lanes = parts if len(parts) <= lanes else parts[: max(0, lanes - 1)]
+        self.left_out = len(parts) - len(self.lanes) if self.lanes else 0
         self._per_row = max(1, width - 6)
         self.field_rows = 0
         if self.spread is not None:
-            self.field_rows = min(FIELD_ROWS, -(-len(self.spread.field) // self._per_row))
+            room = most - (1 + len(self.lanes) + bool(self.left_out) if self.lanes else 0) - 1
+            self.field_rows = max(0, min(FIELD_ROWS, room, -(-len(self.spread.field) // self._per_row)))
 
     @property
     def count(self) -> int:

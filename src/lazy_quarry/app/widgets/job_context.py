@@ -128,7 +128,7 @@ class JobContext(Lines):
 
     def _draw_running(self, row: int, view: JobView, pen: Pen) -> None:
         now = self.board.now_ms if self.board is not None else 0
-        told = InsideLines(view.inside, view.started_ms or 0, now, self.size.width)
+        told = InsideLines(view.inside, view.started_ms or 0, now, self.size.width, self.size.height - 7)
         height = self.size.height - 2 - told.count
         tall = max(1, min(4, (height - 4) // 2))
         if row == 0:
