@@ -1,4 +1,4 @@
-"""The helpers inside of a job: a thousand tasks of ``true`` against a bare loop of the same width, a long journal's memory, a phase."""
+"""The helpers inside of a job: a thousand tasks of ``true`` beside a bare loop of that width, a long journal, a phase."""
 
 import os
 import subprocess
@@ -40,14 +40,27 @@ def figures(best):
 
         path = f"{folder}/long"
         journal = SpreadJournal(path, ["true"])
-        entry = {"attempt": 1, "exit": 0, "signal": None, "seconds": 0.1, "cpu_s": 0.1, "memory_peak_mib": 9, "node": "here"}
+        entry = {
+            "attempt": 1,
+            "exit": 0,
+            "signal": None,
+            "seconds": 0.1,
+            "cpu_s": 0.1,
+            "memory_peak_mib": 9,
+            "node": "here",
+        }
         for number in range(MANY - 100):
             journal.note({"task": number + 1, "parameters": {"n": str(number + 1)}, "outcome": "done", **entry})
         os.close(journal.fd)
         told = "import sys, resource; sys.path.insert(0, {!r}); from lazy_quarry.inside.main import main; "
         told += "main(sys.argv[1:]); print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
         words = ["spread", "--with", f"n=range 1..{MANY}", "--journal", path, "--", "true"]
-        shell = ["sh", "-c", '"$@"; exit $?', "sh"]  # in between, since a process begins with the peak of what started it
+        shell = [
+            "sh",
+            "-c",
+            '"$@"; exit $?',
+            "sh",
+        ]  # in between, since a process begins with the peak of what started it
         run = subprocess.run([*shell, *HELPER, told.format(source), *words], check=True, capture_output=True, text=True)
         yield "spread-100k-memory", int(run.stdout.split()[-1]) / 1024, "MiB", 100.0, 1
 

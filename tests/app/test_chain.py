@@ -2,6 +2,8 @@
 
 from datetime import UTC
 
+from textual import events
+
 from lazy_quarry.app.chain_canvas import LINES, canvas
 from lazy_quarry.app.widgets.figure_pane import FigurePane
 from lazy_quarry.app.widgets.frame import NoteBar
@@ -147,6 +149,19 @@ async def test_a_chain_is_changed_by_keys_undone_and_saved(tmp_path):
         saved.write_text(saved.read_text().replace("[jobs.check]", "[jobs.looked]"))  # by an editor elsewhere
         app.query_one("ChainPlace")._read()
         await wait_for(pilot, lambda: "looked" in waits(app) and "check" not in waits(app))
+
+
+async def test_keys_typed_ahead_act_in_their_order(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await opened(app, pilot)
+        for key in ("end", "l", "home", "c", "l"):  # all there before the first is looked at
+            app.post_message(events.Key(key, key if len(key) == 1 else None))
+        await wait_for(
+            pilot, lambda: "clean" in waits(app)["prepare"] or "wait for one another" in app.query_one(NoteBar).text
+        )
+        assert "Not changed" in app.query_one(NoteBar).text  # prepare after clean, as it was typed
+        place = app.query_one("ChainPlace")
+        assert place.condition == "fails" and app.query_one("#parts").current().name == "prepare"
 
 
 async def test_a_job_of_a_chain_goes_to_draft_and_back_and_another_chain_is_begun(tmp_path):

@@ -107,6 +107,49 @@ def test_the_whole_path_on_the_demo_site(terminal):
     screen.sees("the end 0")
 
 
+def test_a_chain_is_drawn_on_played_and_saved_on_the_demo_site(terminal):
+    screen = terminal("demo --paused")
+    screen.sees("lazy quarry  oxbow", "TIDAL")
+    screen.keys("3")
+    screen.sees("o opens a chain file")
+    screen.keys("o")
+    screen.sees("season.toml")
+    screen.keys("Enter")
+    screen.sees("season, rehearsed", "all done about")
+    screen.keys("Down", "Down", "a")
+    screen.sees("a new job, after gather")
+    screen.type("look true")
+    screen.keys("Enter")
+    screen.sees("edited, not saved", "look was added", "6 jobs")
+    screen.keys("l", "Home")
+    screen.sees("A line from look")
+    screen.keys("l")
+    screen.sees("Not changed: these wait for one another")
+    screen.keys("p")
+    screen.sees("season, played: it is", "done", "running")
+    screen.keys("p", "C-s", "Enter")
+    screen.sees("Saved to")
+    screen.keys("C-q")
+    screen.sees("the end 0")
+
+
+def test_phases_and_spread_tasks_are_watched_and_reviewed_on_this_machine(machine, terminal):
+    job = machine.submit(
+        "lq phase first -- true\nlq phase many -- lq spread --with n='range 1..90' -- sh -c 'until [ -e go ]; do sleep 0.1; done'",
+        "threads=2",
+    )
+    screen = terminal("")
+    screen.sees("HERE", "ROOM NOW")
+    screen.keys("4")
+    screen.sees("PHASES", "first", "many", "SPREAD", "0 of 90 done, 2 under way")
+    (machine.work / "go").touch()
+    screen.sees("◆ done in")
+    screen.keys("Enter")
+    screen.sees(f"JOB {job}", "PHASES", "SPREAD", "90 of 90 done", "phase many: exit 0")
+    screen.keys("C-q")
+    screen.sees("the end 0")
+
+
 def test_a_chain_is_opened_rehearsed_submitted_and_watched_on_the_demo_site(terminal):
     screen = terminal("demo --paused")
     screen.sees("TIDAL")

@@ -3,14 +3,14 @@
 from typing import Any
 
 from textual import work
-from textual.app import App
 
+from lazy_quarry.app.keys_in_order import KeysInOrder
 from lazy_quarry.app.messages import OpenChain, OpenJob
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.site.views import RoomView
 
 
-class Going(App[None]):
+class Going(KeysInOrder):
     """An application whose places hand things to one another."""
 
     async def action_go(self, name: str) -> Place:

@@ -119,5 +119,6 @@ def _ended(site: Site, number: int, arrival: Arrival, start: int, allocations: t
         allocated_core_ms=held,
         charge_core_ms=charge(site, request.tier, held),
     )
-    inside = modelled_inside(job, runtime * 1000, job.ended_ms or 0, True)
+    whole = max(runtime, (told.runtime_s or (60, 60))[0])
+    inside = modelled_inside(job, whole * 1000, job.ended_ms or 0, True)
     return replace(job, inside=inside) if inside is not None else job

@@ -26,6 +26,8 @@ class ModelledRun:
     memory_mib: int
     busy: float
     reason: str = ""
+    whole_ms: int = 0
+    """How long it would have taken, had nothing ended it earlier."""
 
 
 def model(seed: int, job: Job) -> ModelledRun:
@@ -48,9 +50,9 @@ def model(seed: int, job: Job) -> ModelledRun:
     exit_status = told.exit or 0
     if memory_mib > asked_mib:
         at = round(min(runtime_ms, walltime_ms) * chance.uniform(0.2, 0.7))
-        return ModelledRun(at, None, "SIGKILL", "overmemory", memory_mib, busy)
+        return ModelledRun(at, None, "SIGKILL", "overmemory", memory_mib, busy, "", runtime_ms)
     if runtime_ms >= walltime_ms:
-        return ModelledRun(walltime_ms, None, "SIGTERM", "overtime", memory_mib, busy)
+        return ModelledRun(walltime_ms, None, "SIGTERM", "overtime", memory_mib, busy, "", runtime_ms)
     return ModelledRun(max(1000, runtime_ms), exit_status, None, None, memory_mib, busy)
 
 
@@ -109,7 +111,7 @@ class RehearsalRunner:
     def _report(self, number: int, at: int) -> Finish:
         job, modelled = self._running[number]
         use = self._use(job, modelled, at)
-        told = modelled_inside(job, modelled.after_ms, at, True)
+        told = modelled_inside(job, modelled.whole_ms or modelled.after_ms, at, True)
         if at < (job.started_ms or 0) + modelled.after_ms:
             cause = self._causes.get(number, "cancelled")
             return Finish(at, number, job.attempt, None, "SIGTERM", cause, "", use, inside=told)
@@ -139,7 +141,7 @@ class RehearsalRunner:
     def inside(self, job: Job, now_ms: int) -> Inside | None:
         """What the model has done by now of its parts and tasks."""
         known = self._running.get(job.number)
-        return None if known is None else modelled_inside(job, known[1].after_ms, now_ms, False)
+        return None if known is None else modelled_inside(job, known[1].whole_ms or known[1].after_ms, now_ms, False)
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
         """What would have been measured of the model; the same at every call."""
@@ -172,7 +174,7 @@ class RehearsalRunner:
         return {}
 
 
-def modelled_inside(job: Job, after_ms: int, at_ms: int, over: bool) -> Inside | None:
+def modelled_inside(job: Job, whole_ms: int, at_ms: int, over: bool) -> Inside | None:
     """The parts and the spread tasks of a modelled run at an instant; ``over``: nothing of it goes on.
 
     An attempt that comes back goes on with the tasks that are not done.
@@ -181,7 +183,7 @@ def modelled_inside(job: Job, after_ms: int, at_ms: int, over: bool) -> Inside |
     if not told.phases and not told.spread:
         return None
     shares = told.phases or (("", 1.0),)
-    each, begin, parts = after_ms / sum(share for _, share in shares), float(began), []
+    each, begin, parts = whole_ms / sum(share for _, share in shares), float(began), []
     longest = max(range(len(shares)), key=lambda place: shares[place][1])
     spread_from = spread_to = 0.0
     for place, (name, share) in enumerate(shares):

@@ -55,11 +55,11 @@ class ChainEditing(ChainSeeing):
         line = self.query_one("#chain-path", Typed)
         line.display, line.placeholder, line.value, self._typed = True, placeholder, value, then
         line.cursor_position = len(value)
-        line.focus()
+        self.screen.set_focus(line)  # at once: what is typed ahead gets there
 
     def _answered(self, text: str) -> None:
         self.query_one("#chain-path", Typed).display = False
-        (self.query_one(PartRows) if self.desk.open else self.query_one(ChainList)).focus()
+        self.screen.set_focus(self.query_one(PartRows) if self.desk.open else self.query_one(ChainList))
         then, self._typed = self._typed, None
         if then is not None and text.strip():
             then(text.strip())
@@ -137,7 +137,7 @@ class ChainEditing(ChainSeeing):
         if part is None or not self.drafting:
             self._say("Lines are drawn in a chain that is open as a file: o opens one.", bad=True)
             return
-        self.query_one(PartRows).focus()
+        self.screen.set_focus(self.query_one(PartRows))
         kind, first = self.begun
         if kind != what:
             self.begun = (what, part.name)

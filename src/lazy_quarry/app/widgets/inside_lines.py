@@ -6,6 +6,8 @@ from lazy_quarry.core.units import format_size
 from lazy_quarry.site.sentences import spread_told, took_words
 
 MOST_LANES, FIELD_ROWS = 8, 3
+WIDE_FROM = 80
+"""Cells from which on there is room for what each part had in memory."""
 _CELLS = {"d": ("▪", "moss"), "r": ("▰", "ochre"), "f": ("✕", "rust"), "s": ("⊘", "dim"), ".": ("·", "faint")}
 
 
@@ -59,12 +61,15 @@ class InsideLines:
         return depth
 
     def _lane(self, part: Part, pen: Pen) -> None:
-        pen.cell(f"   {'  ' * self._depth(part)}{part.name}", 20, "ink" if part.over else "ochre").write(" ")
+        narrow = self.width < WIDE_FROM
+        pen.cell(
+            f"   {'  ' * self._depth(part)}{part.name}", 16 if narrow else 20, "ink" if part.over else "ochre"
+        ).write(" ")
         words = took_words(part.took_ms)
         if part.over:
-            words += f", {format_size(part.memory_peak_mib)}" if part.memory_peak_mib else ""
+            words += f", {format_size(part.memory_peak_mib)}" if part.memory_peak_mib and not narrow else ""
             words += f", {part.signal or f'exit {part.exit}'}" if part.exit != 0 else ""
-        room = max(6, self.width - pen.at - 27)
+        room = max(6, self.width - pen.at - (18 if narrow else 27))
         span = self.end_ms - self.begin_ms
         begin = max(0, min(room - 1, (part.began_ms - self.begin_ms) * room // span))
         end = max(begin + 1, min(room, -(-(part.began_ms + part.took_ms - self.begin_ms) * room // span)))

@@ -1,0 +1,54 @@
+"""One key after another: a key that does something to a row is never overtaken by the next, which moves the cursor.
+
+A list handles its arrows itself, while what a key is bound to is looked for by way of all widgets above it. On a slow machine, or
+with keys typed ahead, the second would be first, and would have the first act on another row.
+"""
+
+from collections import deque
+
+from textual import events
+from textual.app import App
+
+LOOK_S, MOST_LOOKS = 0.002, 100
+"""How often it is looked whether a key has been handled, and how often at the most: what it went to may be gone."""
+
+
+class KeysInOrder(App[None]):
+    """An application that hands on a key when the one before has been handled."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._under_way: events.Key | None = None
+        self._returned = False
+        self._kept_back: deque[events.Key] = deque()
+
+    async def on_event(self, event: events.Event) -> None:
+        """Keep a key back while another is under way; note when that has come back."""
+        if not isinstance(event, events.Key):
+            await super().on_event(event)
+        elif event.is_forwarded:
+            await super().on_event(event)
+            if event is self._under_way:
+                self._returned = True
+        elif self._kept_back or not self._is_over():
+            if not self._kept_back:
+                self.set_timer(LOOK_S, lambda: self._go_on(0))
+            self._kept_back.append(event)
+        else:
+            await self._hand_on(event)
+
+    async def _hand_on(self, event: events.Key) -> None:
+        self._under_way, self._returned = event, False
+        await super().on_event(event)
+
+    def _is_over(self) -> bool:
+        one = self._under_way
+        return one is None or self._returned or not one.is_forwarded or one._stop_propagation
+
+    async def _go_on(self, looks: int) -> None:
+        """Hand on what was kept back, as soon as it may be."""
+        while self._kept_back and (looks >= MOST_LOOKS or self._is_over()):
+            looks = 0
+            await self._hand_on(self._kept_back.popleft())
+        if self._kept_back:
+            self.set_timer(LOOK_S, lambda: self._go_on(looks + 1))
