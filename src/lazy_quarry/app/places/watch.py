@@ -49,6 +49,7 @@ class WatchPlace(WatchDoing):
         Binding("r", "do('release')", "release"),
         Binding("x", "cancel", "cancel"),
         Binding("u", "do('again')", "run again"),
+        Binding("U", "do('again_failed')", "run again the tasks that failed"),
         Binding("t", "mark", "mark"),
         Binding("T", "mark_all", "mark all"),
         Binding("shift+up", "rank(-1)", "before"),

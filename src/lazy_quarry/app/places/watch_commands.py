@@ -76,7 +76,14 @@ class WatchCommands:
         self.owner.post_message(Say(words, bad=bad))
 
     def _do(self, verb: str, jobs: list[int], client: SiteClient) -> None:
-        call = {"hold": client.hold, "release": client.release, "cancel": client.cancel, "again": client.again}[verb]
+        calls: dict[str, Callable[[list[int]], list[Outcome]]] = {
+            "hold": client.hold,
+            "release": client.release,
+            "cancel": client.cancel,
+            "again": client.again,
+            "again_failed": lambda arrays: client.again(arrays, None, True),
+        }
+        call = calls[verb]
         self._tell(call(jobs), "")
 
     def _do_chain(self, verb: str, number: int, client: SiteClient) -> None:

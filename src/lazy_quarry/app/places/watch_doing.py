@@ -47,7 +47,7 @@ class WatchDoing(OverTime):
     def action_do(self, verb: str) -> None:
         """Hold, release or run again."""
         if row := self._chain():
-            if verb == "again":
+            if verb.startswith("again"):
                 self.post_message(Say("enter opens the chain, and u there runs again what failed of it."))
             else:
                 self.commands.do_chain(verb, int(row.key[1]))

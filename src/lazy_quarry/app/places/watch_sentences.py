@@ -22,7 +22,7 @@ ALL_KEYS: list[KeyHint] = [
     ("e", "change its request, with the ladder beside it", ""),
     ("o", "follow its output", ""),
     ("h r x", "hold, release, cancel", ""),
-    ("u", "run again what has ended", ""),
+    ("u U", "run again what has ended; of an array only what failed", ""),
     ("t T", "mark a job, or all of mine that are shown", ""),
     ("⇧↑ ⇧↓", "before or behind another of mine", ""),
     ("a", "open or fold an array, a chain, a node, a group", ""),
@@ -47,6 +47,7 @@ WHY_NOT = {
     "r": "on a job of yours that is held, or with marks",
     "x": "on a job of yours that hasn't ended, or with marks",
     "u": "on a job of yours that has ended",
+    "U": "on an array of yours some task of which failed",
     "t": "on a job",
     "⇧↑": "on a job of yours that waits",
     "⇧↓": "on a job of yours that waits",
@@ -187,6 +188,8 @@ def keys_of(row: Row | None, user: str, marked: int, pane: str) -> list[KeyHint]
             add("x", "cancel", "cancel")
         if own and view.phase.final:
             add("u", "run again", 'do("again")')
+            if view.failed_tasks:
+                add("U", "what failed of it", 'do("again_failed")')
         if own and view.phase is Phase.WAITING:
             add("⇧↑ ⇧↓", "among mine", "rank(-1)")
         add("t", "mark", "mark")

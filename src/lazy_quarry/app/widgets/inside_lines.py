@@ -1,7 +1,7 @@
 """Lines about what a job told of itself: its parts as lanes over its time, its spread tasks as a field of cells."""
 
 from lazy_quarry.app.cells import Pen
-from lazy_quarry.core.job.inside import Inside, Part, Spread
+from lazy_quarry.core.job.inside import Inside, Part, Spread, thinned
 from lazy_quarry.core.units import format_size
 from lazy_quarry.site.sentences import spread_told, took_words
 
@@ -12,9 +12,15 @@ _CELLS = {"d": ("▪", "moss"), "r": ("▰", "ochre"), "f": ("✕", "rust"), "s"
 
 
 class InsideLines:
-    """What is drawn of one job between two instants, in so many cells, and at ``most`` so many lines."""
+    """What is drawn of one job between two instants, in so many cells, and at ``most`` so many lines.
 
-    def __init__(self, inside: Inside | None, begin_ms: int, end_ms: int, width: int, most: int = 99) -> None:
+    ``ended``: the job has, so what was under way was cut short.
+    """
+
+    def __init__(
+        self, inside: Inside | None, begin_ms: int, end_ms: int, width: int, most: int = 99, ended: bool = False
+    ) -> None:
+        self.ended = ended
         self.inside, self.begin_ms, self.end_ms, self.width = inside, begin_ms, max(end_ms, begin_ms + 1), width
         parts = inside.parts if inside is not None else ()
         self.spread = inside.spread if inside is not None else None
@@ -63,7 +69,9 @@ class InsideLines:
     def _lane(self, part: Part, pen: Pen) -> None:
         narrow = self.width < WIDE_FROM
         pen.cell(
-            f"   {'  ' * self._depth(part)}{part.name}", 16 if narrow else 20, "ink" if part.over else "ochre"
+            f"   {'  ' * self._depth(part)}{part.name}",
+            16 if narrow else 20,
+            "ink" if part.over or self.ended else "ochre",
         ).write(" ")
         words = took_words(part.took_ms)
         if part.over:
@@ -73,7 +81,9 @@ class InsideLines:
         span = self.end_ms - self.begin_ms
         begin = max(0, min(room - 1, (part.began_ms - self.begin_ms) * room // span))
         end = max(begin + 1, min(room, -(-(part.began_ms + part.took_ms - self.begin_ms) * room // span)))
-        bad = part.over and part.exit != 0
+        cut = self.ended and not part.over
+        words += ", cut short" if cut else ""
+        bad = cut or (part.over and part.exit != 0)
         colour = "rust" if bad else "ochre" if not part.over else "moss" if part.kind == "phase" else "stone"
         pen.write("·" * begin, "faint").write("█" * (end - begin), colour).write("·" * (room - end), "faint")
         pen.write(f" {words}", "rust" if bad else "dim")
@@ -82,13 +92,7 @@ class InsideLines:
         if row == 0:
             pen.write(" SPREAD", bold=True).write(f"   {spread_told(spread)}", "rust" if spread.failed else "dim")
             return
-        cells = spread.field
-        most = self.field_rows * self._per_row
-        if len(cells) > most:
-            cells = "".join(
-                next(sign for sign in "frs.d" if sign in cells[at * len(cells) // most : (at + 1) * len(cells) // most])
-                for at in range(most)
-            )
+        cells = thinned(spread.field, max(1, self.field_rows * self._per_row))
         shown = cells[(row - 1) * self._per_row : row * self._per_row]
         pen.write("   ")
         begin = 0

@@ -67,7 +67,9 @@ class VerdictLines(Lines):
     def _further(self, row: int, detail: JobDetail, pen: Pen) -> None:
         """Below the facts: its parts and spread tasks, then its record."""
         view, width = detail.view, self.size.width
-        inside = InsideLines(view.inside, view.started_ms or 0, view.ended_ms or self.now_ms, width)
+        inside = InsideLines(
+            view.inside, view.started_ms or 0, view.ended_ms or self.now_ms, width, 99, view.phase.final
+        )
         if row < inside.count:
             if row >= 0:
                 inside.draw(row, pen)
