@@ -337,7 +337,7 @@ async def test_review_tells_a_failure_with_its_output(tmp_path):
         runs = app.query_one("#runs")
         await wait_for(pilot, lambda: any(run.name == "levels-check" for run in runs.runs))
         runs.move(next(number for number, run in enumerate(runs.runs) if run.name == "levels-check"))
-        await wait_for(pilot, lambda: "Failed after 3m with exit 2." in text_of(app, "#verdict"))
+        await wait_for(pilot, lambda: "Failed after 3m with exit 2" in text_of(app, "#verdict"))
         verdict = text_of(app, "#verdict")
         assert "3m of 30m" in verdict and "RECORD" in verdict and "core-hours to tide-surge" in verdict
         await wait_for(pilot, lambda: "exit 2" in text_of(app, "#output"))

@@ -91,6 +91,10 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
     if view.errors != view.output:
         lines.append(f"  errors     {view.errors}")
     lines += _told(view)
+    for one in detail.evidence.files if detail.evidence else ():
+        lines.append(f"  promised   {one.path}: {one.problem or f'{format_bytes(one.size)}, {one.kind}'}")
+    for line in detail.evidence.errors if detail.evidence else ():
+        lines.append(f"  printed    {line[:160]}")
     lines += ["", *(f"  {clock_time(record.at_ms, now, zone)}  {record.what}" for record in detail.record)]
     return lines
 

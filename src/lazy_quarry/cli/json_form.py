@@ -8,6 +8,7 @@ from lazy_quarry.site.board import Board
 from lazy_quarry.site.draft_view import DraftReport
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.sentences import outcome_reason, verdict
 from lazy_quarry.site.views import RoomView
 
 
@@ -49,6 +50,8 @@ def job_json(view: JobView) -> dict[str, Any]:
         "exit": view.exit,
         "signal": view.signal,
         "reason": view.reason or None,
+        "outcome_reason": outcome_reason(view) or None,
+        "verdict": verdict(view) or None if view.phase.final else None,
         "attempt": view.attempt,
         "charge_core_hours": round(view.charge_core_ms / HOUR_MS, 6),
         "output": view.output,
@@ -58,6 +61,24 @@ def job_json(view: JobView) -> dict[str, Any]:
         **({"counts": dict(view.counts)} if view.rows else {}),
         **inside_json(view),
     }
+
+
+def _evidence(detail: JobDetail) -> dict[str, Any]:
+    """The last lines that tell of errors, and the promised files as they are."""
+    found = detail.evidence
+    if found is None:
+        return {}
+    files = [
+        {
+            "path": one.path,
+            "size": one.size,
+            "written": _instant(one.written_ms or None),
+            "kind": one.kind or None,
+            "problem": one.problem or None,
+        }
+        for one in found.files
+    ]
+    return {"error_lines": list(found.errors), "files": files}
 
 
 def inside_json(view: JobView) -> dict[str, Any]:
@@ -95,6 +116,8 @@ def detail_json(detail: JobDetail) -> dict[str, Any]:
     """A job with its record and its script."""
     return job_json(detail.view) | {
         "verdict": detail.verdict or None,
+        "outcome_reason": outcome_reason(detail.view, detail.silent) or None,
+        **_evidence(detail),
         "instead": detail.instead or None,
         "directory": detail.directory,
         "path": detail.script_path or None,

@@ -16,6 +16,7 @@ from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.run.agent_link import AgentLink
+from lazy_quarry.run.file_kinds import FileFound, file_found
 from lazy_quarry.run.inside_files import InsideFiles, at_its_end
 from lazy_quarry.run.intent import attempt_name, intent_of, named_attempt
 from lazy_quarry.run.node.attempt import Exit, read_claim, write_intent
@@ -235,6 +236,10 @@ class LocalRunner:
         except OSError as fault:
             return OutputChunk(path, "", from_byte, 0, f"{path} cannot be read: {fault.strerror}")
         return OutputChunk(path, raw.decode(errors="replace"), from_byte + len(raw), size)
+
+    def files(self, paths: list[str]) -> list[FileFound]:
+        """Look at them."""
+        return [file_found(path) for path in paths]
 
     def notices(self) -> list[str]:
         """Why nothing can be started, or why a certain job cannot."""

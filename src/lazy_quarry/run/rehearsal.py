@@ -12,6 +12,7 @@ from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.inside import Inside, Part, Spread, thinned
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.units import format_duration, plural
+from lazy_quarry.run.file_kinds import FileFound
 from lazy_quarry.run.runner import OutputChunk
 
 
@@ -160,6 +161,10 @@ class RehearsalRunner:
         """What the rehearsed job would have printed by now."""
         raw = self._printed(job, now_ms).encode()
         return OutputChunk(path, raw[from_byte:].decode(), len(raw), len(raw))
+
+    def files(self, paths: list[str]) -> list[FileFound]:
+        """A rehearsal has no files."""
+        return []
 
     def notices(self) -> list[str]:
         """A rehearsal has no notices."""

@@ -6,6 +6,7 @@ from typing import Protocol
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.run.file_kinds import FileFound
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +64,10 @@ class Runner(Protocol):
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """A piece of one of a job's output files."""
+        ...
+
+    def files(self, paths: list[str]) -> list[FileFound]:
+        """What each of these files is by its content, and what is wrong with it; none where there are no files."""
         ...
 
     def notices(self) -> list[str]:

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from lazy_quarry.core.explain.answers import Explained
+from lazy_quarry.site.evidence import Evidence, is_silent
 from lazy_quarry.site.job_view import JobView
 
 
@@ -44,13 +45,20 @@ class JobDetail:
     script_path: str
     directory: str
     overrides: tuple[str, ...]
-    verdict: str
+    verdict: str = ""
     tasks: tuple[JobView, ...] = ()
     """The tasks of an array that have started or ended."""
+    evidence: Evidence | None = None
+    """Of a job that has ended: what it printed last that sounds wrong, and its promised files."""
     told: TasksTold | None = None
     """Of an array some task of which has run: what its tasks used."""
     explained: Explained | None = None
     """For a job that has not started: what it waits for, who is ahead, what would help."""
+
+    @property
+    def silent(self) -> bool:
+        """Whether it ended as if all were well, and something says that it is not."""
+        return is_silent(self.view.phase, self.evidence)
 
     @property
     def why(self) -> str:

@@ -15,6 +15,7 @@ from lazy_quarry.site.blocked import blocked_forecasts
 from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
 from lazy_quarry.site.board_keeper import BoardKeeper
 from lazy_quarry.site.board_mirror import BoardMirror
+from lazy_quarry.site.evidence import evidence_of
 from lazy_quarry.site.expanded import Expanded, expanded
 from lazy_quarry.site.job_detail import JobDetail, Record
 from lazy_quarry.site.job_view import JobView
@@ -87,20 +88,25 @@ class Queries:
                 script = present.find(job.parent).origin.script
             events = present.journal.events_of(number)
             tasks = tuple(self.views.tasks(job)) if job.request.array is not None else ()
-            return JobDetail(
+            detail = JobDetail(
                 view=view,
                 record=tuple(Record(at, words) for event in events for at, words in record_lines(event, present.zone)),
                 script=script,
                 script_path=job.origin.path,
                 directory=job.paths.folder,
                 overrides=job.origin.overrides,
-                verdict=verdict(view) if job.phase.final else "",
                 tasks=tasks,
                 told=tasks_told(tasks),
                 explained=explainer.explained(job)
                 if job.phase in _WAITS and number in present.engine.state.jobs
                 else None,
             )
+            now = present.now()
+        if not job.phase.final:
+            return detail
+        # files may lie on a slow disk: others are answered meanwhile
+        evidence = evidence_of(present.runner, job, now)
+        return replace(detail, evidence=evidence, verdict=verdict(view, evidence))
 
     def expand_job(self, number: int) -> Expanded:
         """The tasks of an array, live or ended. Raises :class:`Refused` for a single job."""

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage
     from lazy_quarry.site.board import SiteView
+    from lazy_quarry.site.evidence import Evidence
     from lazy_quarry.site.job_view import JobView
 
 SHOWN_FAILED = 3
@@ -152,8 +153,72 @@ def spread_words(spread: tuple[Figure, Figure, Figure], show: Callable[[Figure],
     return middle if least == most else f"{middle}, from {least} to {most}"
 
 
-def verdict(view: JobView) -> str:
-    """The outcome of a job, in a sentence or two."""
+_MEANS = {
+    2: "often wrong options or a missing file",
+    124: "its time was over, says timeout",
+    126: "the command was found and can't be executed",
+    127: "a command was not found",
+    134: "it ended itself with abort",
+    137: "something ended it with SIGKILL, often for its memory",
+    139: "it reached for memory that is not its own: segmentation fault",
+    143: "something told it to end with SIGTERM",
+}
+
+
+def exit_means(status: int | None) -> str:
+    """What an exit status commonly means; empty where it is the program's own."""
+    if status in _MEANS:
+        return _MEANS[status]
+    if status is not None and 128 < status < 128 + 65:
+        return f"a signal ended what it ran, number {status - 128}"
+    return ""
+
+
+OUTCOME_REASONS = (
+    "done", "silent", "exit", "signal", "missing-result", "not-started", "overtime", "overmemory", "cancelled", "lost",
+    "skipped", "tasks",
+)  # fmt: skip
+"""Why a job ended as it did, in a word each; docs/commands.md says what they mean."""
+
+
+def outcome_reason(view: JobView, silent: bool = False) -> str:
+    """One of them; empty for a job that has not ended."""
+    if not view.phase.final:
+        return ""
+    if view.rows:
+        return "done" if view.phase is Phase.DONE else "tasks"
+    if view.phase is Phase.DONE:
+        return "silent" if silent else "done"
+    if view.phase is Phase.FAILED:
+        if view.signal:
+            return "signal"
+        if view.exit is None:
+            return "not-started"
+        return "missing-result" if view.exit == 0 else "exit"
+    return view.phase.value
+
+
+def verdict(view: JobView, evidence: Evidence | None = None) -> str:
+    """The outcome of a job, in a sentence or two; with evidence, and what is behind it."""
+    words = _verdict(view)
+    if evidence is None:
+        return words
+    wrong = [f"{one.path.rpartition('/')[2]} is {one.problem}" for one in evidence.wrong_files]
+    if view.phase is Phase.DONE and (evidence.errors or wrong):
+        told = [*wrong, *([f"it printed “{evidence.errors[-1][:120]}”"] if evidence.errors else [])]
+        return f"{words.rstrip('.')}, but perhaps not well: {'; '.join(told[:3])}."
+    if view.phase is Phase.FAILED and view.exit and (means := exit_means(view.exit)):
+        words = words.replace(f"exit {view.exit}", f"exit {view.exit}: {means}", 1)
+    inside = view.inside
+    last = next((part for part in reversed(inside.parts) if not part.over or part.exit != 0), None) if inside else None
+    if last is not None and view.phase is not Phase.DONE:
+        words += f" It was in {last.name}." if not last.over else f" Its part {last.name} failed."
+    if evidence.errors and view.phase in (Phase.FAILED, Phase.OVERMEMORY):
+        words += f" It printed “{evidence.errors[-1][:160]}”."
+    return words
+
+
+def _verdict(view: JobView) -> str:
     took = _took(view)
     limit = format_duration(view.walltime_s)
     if view.rows and view.phase.final:

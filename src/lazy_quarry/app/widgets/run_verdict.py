@@ -15,6 +15,7 @@ from lazy_quarry.core.units import (
     format_duration,
     format_size,
 )
+from lazy_quarry.run.file_kinds import FileFound
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.sentences import spans_words, state_words
 
@@ -43,13 +44,18 @@ class VerdictLines(Lines):
         view, width = self.detail.view, self.size.width
         colour = self.palette.of_phase(view.phase)
         sentence = self.detail.verdict or state_words(view, self.now_ms, self.quarry.zone)
-        told = wrap(sentence, width - 3, 3)
+        told = wrap(sentence, width - 3, 5)
         if row == 0:
-            pen.write(f" {view.name.upper()} {view.job}", bold=True).write(f"   {view.phase.sign} {view.phase}", colour)
+            pen.write(f" {view.name.upper()} {view.label}", bold=True).write(
+                f"   {view.phase.sign} {view.phase}", colour
+            )
+            pen.write("  ! look at it" if self.detail.silent else "", "rust", bold=True)
             return
         row -= 1
         if row < len(told):
-            pen.write(f" {told[row]}", colour if view.phase is not Phase.DONE else "ink")
+            pen.write(
+                f" {told[row]}", colour if view.phase is not Phase.DONE else "rust" if self.detail.silent else "ink"
+            )
             return
         row -= len(told) + 1
         facts = self._facts(self.detail)
@@ -99,7 +105,8 @@ class VerdictLines(Lines):
         view, told = detail.view, detail.told
         cpu_ms = told.cpu_ms if told else view.use.cpu_ms
         read, written = (told.read_bytes, told.written_bytes) if told else (view.use.read_bytes, view.use.written_bytes)
-        facts = [("time", spans_words(view) or "it has not started")]
+        facts = [("promised", _file_words(one)) for one in (detail.evidence.files if detail.evidence else ())]
+        facts.append(("time", spans_words(view) or "it has not started"))
         facts.append(("CPU time", format_duration(cpu_ms / 1000)))
         facts.append(("moved", f"{format_bytes(read)} read, {format_bytes(written)} written"))
         facts.append(("ran on", fold_names(told.nodes if told else view.nodes) or "no node"))
@@ -131,7 +138,16 @@ class VerdictLines(Lines):
         pen.write(f" {words}", "rust" if most > asked else "ink").write(f" of {show(asked)}", "dim")
 
     def _fact(self, pen: Pen, name: str, words: str) -> None:
-        pen.cell(f"   {name}", 13, "dim").cell(words, max(0, self.size.width - 14))
+        bad = name == "promised" and words.startswith("✕")
+        pen.cell(f"   {name}", 13, "dim").cell(words, max(0, self.size.width - 14), "rust" if bad else "ink")
+
+
+def _file_words(one: FileFound) -> str:
+    """A promised file: its name, its size and kind, or what is wrong with it."""
+    name = one.path.rpartition("/")[2]
+    if one.problem:
+        return f"✕ {name}: {one.problem}"
+    return f"{name}: {format_bytes(one.size)}{f', {one.kind}' if one.kind else ''}"
 
 
 def _from_to(low: str, high: str) -> str:
