@@ -53,7 +53,7 @@ def figures(best):
             journal.note({"task": number + 1, "parameters": {"n": str(number + 1)}, "outcome": "done", **entry})
         os.close(journal.fd)
         told = "import sys, resource; sys.path.insert(0, {!r}); from lazy_quarry.inside.main import main; "
-        told += "main(sys.argv[1:]); print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)"
+        told += "main(sys.argv[1:]); print(resource.getrusage(resource.RUSAGE_SELF)[2])"
         words = ["spread", "--with", f"n=range 1..{MANY}", "--journal", path, "--", "true"]
         shell = [
             "sh",

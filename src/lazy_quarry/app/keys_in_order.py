@@ -9,6 +9,8 @@ from collections import deque
 from textual import events
 from textual.app import App
 
+from lazy_quarry.app.soon import soon
+
 LOOK_S, MOST_LOOKS = 0.002, 100
 """How often it is looked whether a key has been handled, and how often at the most: what it went to may be gone."""
 
@@ -32,7 +34,7 @@ class KeysInOrder(App[None]):
                 self._returned = True
         elif self._kept_back or not self._is_over():
             if not self._kept_back:
-                self.set_timer(LOOK_S, lambda: self._go_on(0))
+                soon(self, LOOK_S, lambda: self._go_on(0))
             self._kept_back.append(event)
         else:
             await self._hand_on(event)
@@ -51,4 +53,4 @@ class KeysInOrder(App[None]):
             looks = 0
             await self._hand_on(self._kept_back.popleft())
         if self._kept_back:
-            self.set_timer(LOOK_S, lambda: self._go_on(looks + 1))
+            soon(self, LOOK_S, lambda: self._go_on(looks + 1))

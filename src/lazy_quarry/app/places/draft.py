@@ -20,6 +20,7 @@ from lazy_quarry.app.places.draft_opening import DraftOpening
 from lazy_quarry.app.places.draft_reading import DraftReading
 from lazy_quarry.app.places.draft_sending import DraftSending
 from lazy_quarry.app.places.trial_report import Trial, lines
+from lazy_quarry.app.soon import soon
 from lazy_quarry.app.templates import from_line, from_room, script
 from lazy_quarry.app.widgets.dial_rows import DialRows, DialTurned
 from lazy_quarry.app.widgets.draft_report import CheckChosen, ReportRows, RungChosen
@@ -165,7 +166,7 @@ class DraftPlace(DraftReading):
         self.query_one(ReportRows).grow_stale()
         self.query_one(DialRows).grow_stale()
         self._show_dials()
-        self.set_timer(PAUSE_S, partial(self._settle, self.checks.revision))
+        soon(self, PAUSE_S, partial(self._settle, self.checks.revision))
 
     def _settle(self, revision: int) -> None:
         """Check and keep the draft, unless another key has come meanwhile."""
