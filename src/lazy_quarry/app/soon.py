@@ -1,7 +1,7 @@
 """Calling something a moment later, for certain.
 
-Textual's own timers leave a turn out when they come late, and one that has a single turn then never comes; so short ones get lost on a
-busy machine.
+Textual's own timers leave a turn out when they come late, and one that has a single turn then never comes; so short ones get lost
+on a busy machine.
 """
 
 import asyncio
