@@ -317,3 +317,27 @@ def test_jobs_are_shown_again_as_they_change_until_ctrl_c(terminal, machine):
     screen.keys("C-c")
     screen.sees("the end 0")
     assert "needs" not in machine.lq("jobs").stderr and machine.lq("jobs", "--watch").returncode == 2
+
+
+def test_a_long_output_is_gone_through_from_its_end_to_its_first_error(machine, terminal):
+    body = "seq 1 300000; echo 'fatal: the grid is torn'; seq 300001 600000; echo 'error: again' ; exit 0"
+    job = machine.submit(body, 'walltime="1m"')
+    machine.ended(job)
+    screen = terminal("")
+    screen.sees("HERE", "ROOM NOW")
+    screen.keys("5")
+    screen.sees(f"JOB {job}", "! look at it", "perhaps not well", "600000", "error: again")
+    screen.keys("f")
+    screen.sees("fatal: the grid is torn", "300001", "299999")
+    screen.keys("n")
+    screen.sees("error: again", "600000")
+    screen.keys("Home")
+    screen.sees("OUTPUT", " 12")
+    screen.keys("/")
+    screen.type("^4567.9$")
+    screen.keys("Enter")
+    screen.sees("456709")
+    screen.keys("End")
+    screen.sees("error: again")
+    screen.keys("C-q")
+    screen.sees("the end 0")

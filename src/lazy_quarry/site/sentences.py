@@ -212,7 +212,10 @@ def verdict(view: JobView, evidence: Evidence | None = None) -> str:
     inside = view.inside
     last = next((part for part in reversed(inside.parts) if not part.over or part.exit != 0), None) if inside else None
     if last is not None and view.phase is not Phase.DONE:
-        words += f" It was in {last.name}." if not last.over else f" Its part {last.name} failed."
+        within = not last.over or (
+            last.signal and view.phase is not Phase.FAILED
+        )  # what stops a job may end its part first
+        words += f" It was in {last.name}." if within else f" Its part {last.name} failed."
     if evidence.errors and view.phase in (Phase.FAILED, Phase.OVERMEMORY):
         words += f" It printed “{evidence.errors[-1][:160]}”."
     return words

@@ -1,6 +1,6 @@
 """Review: did it work, what did it print, what did it use of what it asked for?"""
 
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING
 
 from textual import work
 from textual.binding import Binding
@@ -9,8 +9,10 @@ from textual.containers import Horizontal, Vertical
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved
-from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.places.review_output import ReviewOutput
 from lazy_quarry.app.widgets.drawing import Rows
+from lazy_quarry.app.widgets.output_rows import OutputRows
+from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.app.widgets.run_verdict import VerdictLines
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time
@@ -63,63 +65,7 @@ class RunRows(Rows):
         pen.cell(outcome, max(4, self.room - pen.at - len(when) - 2), colour).write(f" {when}", "dim")
 
 
-class OutputRows(Rows):
-    """What a job printed, by line."""
-
-    DEFAULT_CSS = "OutputRows { width: 1fr; height: 1fr; }"
-
-    def __init__(self) -> None:
-        super().__init__(id="output")
-        self.heading = "OUTPUT"
-        self.lines: list[str] = []
-        self.path = ""
-        self.sideways = 0
-
-    def row_count(self) -> int:
-        """Heading, path, and the lines."""
-        return len(self.lines) + 2
-
-    def show(self, chunk: OutputChunk, which: str, begins_late: bool) -> None:
-        """Another text; the end of it is in sight."""
-        at_end = self.cursor >= self.row_count() - 2 or chunk.path != self.path
-        self.heading, self.path = which.upper(), chunk.path
-        self.lines = [line.expandtabs(4) for line in chunk.text.split("\n")]
-        if self.lines and not self.lines[-1]:
-            self.lines.pop()
-        if begins_late:
-            self.lines[:1] = ["… the beginning is in the file"]
-        if chunk.problem:
-            self.lines = [chunk.problem]
-        elif not self.lines:
-            self.lines = ["nothing was printed"]
-        self.refit()
-        if at_end:
-            self.move(self.row_count() - 1)
-
-    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
-        """One line; long ones go on to the right with the arrows."""
-        if row == 0:
-            pen.write(f" {self.heading}", bold=True)
-        elif row == 1:
-            pen.cell(f" {self.path}", max(0, self.room), "dim")
-        else:
-            text = "".join(sign if sign.isprintable() else "·" for sign in self.lines[row - 2])
-            pen.write(f" {text[self.sideways :]}", "rust" if _looks_wrong(text) else "ink")
-
-    def shift(self, columns: int) -> None:
-        """Look further right or left."""
-        self.sideways = max(0, self.sideways + columns)
-        self.refresh()
-
-
-def _looks_wrong(text: str) -> bool:
-    low = text.lower()
-    return any(
-        word in low for word in ("error", "traceback", "cannot ", "no such file", "segmentation fault", "killed")
-    )
-
-
-class ReviewPlace(Place):
+class ReviewPlace(ReviewOutput):
     """Runs on the left, the verdict in the middle, the output on the right."""
 
     DEFAULT_CSS = """
@@ -127,25 +73,24 @@ class ReviewPlace(Place):
     ReviewPlace #middle { width: 54; height: 1fr; border-right: solid $faint; }
     ReviewPlace.-narrow #right { width: 1fr; layout: vertical; }
     ReviewPlace #right { width: 1fr; }
+    ReviewPlace #output-find { display: none; }
     ReviewPlace.-narrow RunRows { width: 46; }
     ReviewPlace.-narrow #middle { width: 1fr; height: 15; border-right: none; }
     """
     WHY_NOT = {"e": "on a run that writes its errors to a file of their own", "g": "where there are runs"}
     BINDINGS = [
-        Binding("e", "which", "output or errors"),
         Binding("tab", "side", "other side", priority=True),
         Binding("left", "sideways(-10)", "left"),
         Binding("right", "sideways(10)", "right"),
         Binding("enter", "end", "to the end"),
         Binding("g", "script", "its script in Draft"),
     ]
-    which: Literal["output", "errors"] = "output"
     wanted: int | None = None
-    detail: JobDetail | None = None
     _seen = (-1, "")
 
     def compose(self):  # type: ignore[no-untyped-def]
         """Three parts."""
+        yield Typed(placeholder="a pattern (regular expression) to find in the output", id="output-find")
         with Horizontal():
             yield RunRows()
             with Horizontal(id="right"):
@@ -196,24 +141,36 @@ class ReviewPlace(Place):
         self._load()
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
-        """Another run is looked at."""
-        self._load()
+        """Another run is looked at; a move in its output changes nothing of that."""
+        view = self.query_one(RunRows).current()
+        if self.detail is None or view is None or view.job != self.detail.view.job:
+            self._load()
 
     def _load(self) -> None:
         client, view = self.quarry.client, self.query_one(RunRows).current()
         if client is not None and view is not None:
-            self._fetch(client, view.job)
+            rows = self.query_one(OutputRows)
+            shown = self.detail is not None and self.detail.view.job == view.job and rows.window.path
+            self._fetch(client, view.job, not shown or rows.following)
 
     @work(thread=True, exclusive=True, group="detail")
-    def _fetch(self, client: "SiteClient", job: int) -> None:
+    def _fetch(self, client: "SiteClient", job: int, output: bool) -> None:
         try:
             detail = client.detail(job)
-            chunk = client.output(job, self.which, TAIL)
+            chunk = client.output(job, self.which, TAIL) if output else None
         except QuarryError:
             return
         self.quarry.hand_over(self._show_detail, detail, chunk)
 
-    def _show_detail(self, detail: JobDetail, chunk: OutputChunk) -> None:
+    def _show_detail(self, detail: JobDetail, chunk: OutputChunk | None) -> None:
+        rows = self.query_one(OutputRows)
+        if (
+            self.detail is not None
+            and self.detail.view.job == detail.view.job
+            and rows.window.path
+            and not rows.following
+        ):
+            chunk = None  # meanwhile somebody looks elsewhere
         self.detail = detail
         current = self.query_one(RunRows).current()
         if current is None or current.job != detail.view.job:
@@ -221,9 +178,10 @@ class ReviewPlace(Place):
         lines = self.query_one(VerdictLines)
         lines.now_ms = self.board.now_ms if self.board else 0
         lines.show(detail)
-        joined = detail.view.output == detail.view.errors
-        heading = "output and errors" if joined else self.which
-        self.query_one(OutputRows).show(chunk, heading, chunk.next_byte - len(chunk.text.encode()) > 0)
+        if chunk is not None:
+            joined = detail.view.output == detail.view.errors
+            heading = "output and errors" if joined else self.which
+            rows.show(max(0, chunk.size + TAIL), chunk, heading)
 
     def note(self) -> str:
         """The verdict, and what could be done about it."""
@@ -241,9 +199,12 @@ class ReviewPlace(Place):
             advice = " Ask for more memory in the header, or fewer ranks on each node."
         elif view.phase is Phase.FAILED:
             advice = " The last lines of its output are on the right; g opens its script in Draft."
+        elif self.detail is not None and self.detail.silent:
+            advice = " f goes to the first line that tells of it."
         elif view.phase is Phase.DONE and view.memory_mib > 4 * max(1, view.memory_peak_mib):
             advice = " It used less than a quarter of its memory; asking for less starts sooner."
-        return f"{view.job} {view.name}: {verdict(view)}{advice}"
+        told = self.detail.verdict if self.detail is not None and self.detail.view.job == view.job else verdict(view)
+        return f"{view.job} {view.name}: {told}{advice}"
 
     def keys(self) -> list[KeyHint]:
         """What can be done here."""
@@ -251,14 +212,11 @@ class ReviewPlace(Place):
         if self.detail and self.detail.view.output != self.detail.view.errors:
             keys.append(("e", "output or errors", "app.place_action('which')"))
         if self.detail:
+            keys.append(("/", "find", "app.place_action('find')"))
+            keys.append(("f", "first error", "app.place_action('first_error')"))
             keys.append(("g", "its script in Draft", "app.place_action('script')"))
         keys.append(("4", "watch", "app.go('watch')"))
         return keys
-
-    def action_which(self) -> None:
-        """Output or errors."""
-        self.which = "errors" if self.which == "output" else "output"
-        self._load()
 
     def action_side(self) -> None:
         """Keys to the runs, or to the output."""
@@ -279,3 +237,20 @@ class ReviewPlace(Place):
         """The script as it was submitted, in Draft."""
         if self.detail:
             self.quarry.draft_script(self.detail.script, f"{self.detail.view.name}.sh")
+
+    def all_keys(self) -> list[KeyHint]:
+        """Every key of the place."""
+        return [
+            ("↑↓", "choose a run", ""),
+            ("tab", "the output, the runs", ""),
+            ("e", "output or errors, where they are apart", ""),
+            ("/ n", "find a pattern in the output, the next place", ""),
+            ("f n", "the first line that tells of an error, the next", ""),
+            ("home end", "the beginning, the end, however long it is", ""),
+            ("← →", "long lines further left, right", ""),
+            ("l", "long lines wrapped, or not", ""),
+            ("p v", "in $PAGER, in $EDITOR", ""),
+            ("y", "copy the path of the output", ""),
+            ("g", "its script in Draft", ""),
+            ("enter", "to the end of the output", ""),
+        ]
