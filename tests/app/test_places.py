@@ -330,6 +330,22 @@ async def test_scopes_widen_from_mine_to_everyone(tmp_path):
         assert counts == sorted(counts) and counts[0] < counts[1] < counts[2]
 
 
+async def test_runs_that_ended_are_marked_until_somebody_has_looked(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await press(pilot, "5")
+        await wait_for(pilot, lambda: app.query("#runs") and app.query_one("#runs").runs)
+        runs, rehearsed = app.query_one("#runs"), app.client.rehearsed
+        assert "▪" not in text_of(app, "#runs")  # what ended before the first visit
+        await press(pilot, "end")
+        rehearsed.advance(rehearsed.now_ms + 3 * 3_600_000)
+        await wait_for(pilot, lambda: "▪" in text_of(app, "#runs") or runs.move(len(runs.runs)) or runs.scroll_to(y=0))
+        at = next(at for at, view in enumerate(runs.runs) if runs.looked_at.is_new(view))
+        job = runs.runs[at].job
+        runs.move(at)
+        await wait_for(pilot, lambda: not any(view.job == job and runs.looked_at.is_new(view) for view in runs.runs))
+        assert str(job) in runs.looked_at.file.read_text()
+
+
 async def test_review_tells_a_failure_with_its_output(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "5")

@@ -8,6 +8,7 @@ from textual.containers import Horizontal, Vertical
 
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.key_hint import KeyHint
+from lazy_quarry.app.looked_at import LookedAt
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.places.review_output import ReviewOutput
 from lazy_quarry.app.widgets.drawing import Rows
@@ -39,6 +40,7 @@ class RunRows(Rows):
         super().__init__(id="runs")
         self.runs: list[JobView] = []
         self.now_ms = 0
+        self.looked_at: LookedAt | None = None
 
     def row_count(self) -> int:
         """One for each run."""
@@ -57,7 +59,9 @@ class RunRows(Rows):
         """Sign, number, name, outcome, and when."""
         view = self.runs[row]
         colour = self.palette.of_phase(view.phase)
-        pen.cell(view.label, 7, "dim", right=True).write(f" {view.phase.sign} ", colour)
+        new = self.looked_at is not None and self.looked_at.is_new(view)
+        pen.write("▪" if new else " ", "ochre").cell(view.label, 6, "ink" if new else "dim", right=True)
+        pen.write(f" {view.phase.sign} ", colour)
         at = view.ended_ms or view.started_ms or view.submitted_ms
         when = clock_time(at, self.now_ms, self.quarry.zone)
         outcome = outcome_words(view)
@@ -86,6 +90,7 @@ class ReviewPlace(ReviewOutput):
         Binding("g", "script", "its script in Draft"),
     ]
     wanted: int | None = None
+    looked_at: LookedAt
     _seen = (-1, "")
 
     def compose(self):  # type: ignore[no-untyped-def]
@@ -98,9 +103,16 @@ class ReviewPlace(ReviewOutput):
                     yield VerdictLines()
                 yield OutputRows()
 
+    def on_mount(self) -> None:
+        """Know what was looked at before."""
+        shelf = self.quarry.shelf.file
+        self.looked_at = LookedAt(shelf.with_name(shelf.name.replace("draft-", "looked-at-", 1)))
+        self.query_one(RunRows).looked_at = self.looked_at
+
     def show(self, board: Board) -> None:
         """Read the runs again when something has changed."""
         super().show(board)
+        self.looked_at.begin(board.now_ms, board.clock.kind == "rehearsal")
         self._read()
 
     def arrive(self) -> None:
@@ -175,6 +187,8 @@ class ReviewPlace(ReviewOutput):
         current = self.query_one(RunRows).current()
         if current is None or current.job != detail.view.job:
             return
+        if self.display and self.looked_at.look(detail.view):
+            self.query_one(RunRows).refresh()
         lines = self.query_one(VerdictLines)
         lines.now_ms = self.board.now_ms if self.board else 0
         lines.show(detail)
