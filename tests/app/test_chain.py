@@ -48,8 +48,9 @@ async def test_the_demo_s_chain_is_opened_rehearsed_and_supposed_otherwise(tmp_p
 async def test_a_chain_is_submitted_followed_and_cancelled_as_one(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await opened(app, pilot)
-        await press(pilot, "ctrl+g")
+        await press(pilot, "l", "ctrl+g")  # a line that was begun goes with the draft
         await wait_for(pilot, lambda: [view.number for view in app.query_one("#chains").views] == [1])
+        assert app.query_one("ChainPlace").begun == ("", "")
         view = app.query_one("#parts").view
         assert view.parts[0].phase == "running" and view.ends_ms is not None
         app.client.rehearsed.advance(app.client.rehearsed.now_ms + 3_600_000)

@@ -192,6 +192,7 @@ class ChainPlace(ChainEditing):
 
     def _put(self, text: str, path: Path, saved: str) -> None:
         self.desk.put(text, os.path.abspath(path), saved)
+        self.begun = ("", "")
         self._stop()
         rows, chains = self.query_one(PartRows), self.query_one(ChainList)
         rows.fails = rows.slower = frozenset()
@@ -236,6 +237,7 @@ class ChainPlace(ChainEditing):
             self.post_message(Say(f"Not submitted: {chain_sentences.first_words(receipt)}", bad=True))
             return
         self.desk.put("", "")
+        self.begun = ("", "")
         self._stop()
         self.post_message(Say(f"Submitted as chain {receipt.chain}: {len(receipt.jobs)} jobs."))
         self.quarry.read_board()
