@@ -3,7 +3,8 @@
 from dataclasses import dataclass
 
 from lazy_quarry.core.explain.answers import Explained
-from lazy_quarry.site.evidence import Evidence, is_silent
+from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.run.file_kinds import FileFound
 from lazy_quarry.site.job_view import JobView
 
 
@@ -33,6 +34,24 @@ class TasksTold:
     nodes: tuple[str, ...]
     failed: tuple[str, ...]
     """The first tasks that did not succeed, each with its values and how it ended."""
+
+
+@dataclass(frozen=True, slots=True)
+class Evidence:
+    """The last lines that tell of errors, and the files that it promised or staged out as they are now."""
+
+    errors: tuple[str, ...] = ()
+    files: tuple[FileFound, ...] = ()
+
+    @property
+    def wrong_files(self) -> tuple[FileFound, ...]:
+        """Those that are not there, empty, or not whole."""
+        return tuple(one for one in self.files if one.problem)
+
+
+def is_silent(job_phase: Phase, evidence: Evidence | None) -> bool:
+    """Whether a job ended as if all were well, and something says that it is not."""
+    return job_phase is Phase.DONE and evidence is not None and bool(evidence.errors or evidence.wrong_files)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage
     from lazy_quarry.site.board import SiteView
-    from lazy_quarry.site.evidence import Evidence
+    from lazy_quarry.site.job_detail import Evidence
     from lazy_quarry.site.job_view import JobView
 
 SHOWN_FAILED = 3
