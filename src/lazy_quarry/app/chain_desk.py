@@ -71,8 +71,12 @@ class ChainDesk:
     def change(self, edit: Callable[[str], str]) -> None:
         """Change it. Raises :class:`BadValue` for what can't be, jobs that would wait for one another among it."""
         text = edit(self.text)
-        known = self._loops(self.text)
-        if fresh := [words for words in self._loops(text) if words not in known]:
+        scripts = self.source().scripts
+        known, found = (
+            [one.message for one in read_chain(each, scripts).findings if one.code in _LOOPS]
+            for each in (self.text, text)
+        )
+        if fresh := [words for words in found if words not in known]:
             raise BadValue(fresh[0])
         if text == self.text:
             return
@@ -80,10 +84,6 @@ class ChainDesk:
         self._ahead = []
         self.text = text
         self.keep()
-
-    def _loops(self, text: str) -> list[str]:
-        found = read_chain(text, self.source().scripts).findings
-        return [one.message for one in found if one.code in _LOOPS]
 
     def undo(self) -> bool:
         """Take the last change back."""

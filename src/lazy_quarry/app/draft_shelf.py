@@ -6,6 +6,8 @@ from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
+from lazy_quarry.run.node.files import write_whole
+
 
 @dataclass(frozen=True, slots=True)
 class Draft:
@@ -27,9 +29,7 @@ class DraftShelf:
         """Save it; returns what went wrong, or nothing."""
         try:
             self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            short = self.file.with_name(f"{self.file.name}.{os.getpid()}")
-            short.write_text(json.dumps(asdict(draft)))
-            os.replace(short, self.file)
+            write_whole(self.file, json.dumps(asdict(draft)), durable=False)
         except OSError as fault:
             return f"the draft cannot be kept in {self.file.parent}: {fault.strerror}"
         return ""

@@ -1,10 +1,10 @@
 """Which runs somebody has looked at since they ended; kept beside the drafts of the site."""
 
 import json
-import os
 from contextlib import suppress
 from pathlib import Path
 
+from lazy_quarry.run.node.files import write_whole
 from lazy_quarry.site.job_view import JobView
 
 MOST = 5_000
@@ -50,6 +50,4 @@ class LookedAt:
     def _keep(self) -> None:
         with suppress(OSError):  # a mark too many does no harm
             self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            short = self.file.with_name(f"{self.file.name}.{os.getpid()}")
-            short.write_text(json.dumps({"since": self.since, "jobs": list(self._jobs)}))
-            os.replace(short, self.file)
+            write_whole(self.file, json.dumps({"since": self.since, "jobs": list(self._jobs)}), durable=False)

@@ -7,8 +7,6 @@ import click
 from lazy_quarry.cli.options import behind_dashes
 from lazy_quarry.inside.main import main
 
-NEEDED = "COMMAND stands behind --, as in: {}"
-
 
 def _run(helper: str, words: list[str]) -> None:
     sys.stdout.flush()

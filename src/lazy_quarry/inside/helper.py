@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 import signal
+from functools import lru_cache
 
 from lazy_quarry.inside.python import lq_inside as record
 
-__all__ = ["Refused", "cores_here", "exit_of", "passed_on", "record", "say", "signal_name", "supervisor"]
+__all__ = ["Refused", "cores_here", "exit_of", "passed_on", "record", "say", "signal_name"]
 PASSED_ON = (signal.SIGTERM, signal.SIGINT, signal.SIGHUP, signal.SIGUSR1, signal.SIGUSR2)
 """Signals that what was started is told of."""
 
@@ -46,6 +47,7 @@ def signal_name(number: int) -> str:
         return f"signal {number}"
 
 
+@lru_cache(maxsize=1)
 def supervisor() -> int:
     """The process above this job's session; 0 where that can't be told. Its signals reach every process of the job."""
     try:
@@ -55,6 +57,6 @@ def supervisor() -> int:
         return 0
 
 
-def passed_on(told: signal.struct_siginfo, above: int) -> bool:
+def passed_on(told: signal.struct_siginfo) -> bool:
     """Whether a signal has to be passed on: one from the supervisor has reached everybody already."""
-    return told.si_pid != above or above == 0
+    return supervisor() == 0 or told.si_pid != supervisor()

@@ -7,7 +7,7 @@ import resource
 import signal
 import time
 
-from lazy_quarry.inside.helper import PASSED_ON, Refused, exit_of, passed_on, record, say, shell_code, supervisor
+from lazy_quarry.inside.helper import PASSED_ON, Refused, exit_of, passed_on, record, say, shell_code
 
 _WAKE = {signal.SIGCHLD, *PASSED_ON}
 _FIRST_LOOK_S, _LAST_LOOK_S = 0.05, 2.0
@@ -51,13 +51,10 @@ def run_phase(name: str, command: list[str]) -> int:
 def _watched(pid: int) -> tuple[int, int]:
     """Wait for a child, pass signals on, and look now and then how much memory all below it have together."""
     peak, pause = 0, _FIRST_LOOK_S
-    above = None
     while True:
         told = signal.sigtimedwait(_WAKE, pause)
-        if told is not None and told.si_signo in PASSED_ON:
-            above = supervisor() if above is None else above
-            if passed_on(told, above):
-                os.kill(pid, told.si_signo)
+        if told is not None and told.si_signo in PASSED_ON and passed_on(told):
+            os.kill(pid, told.si_signo)
         found, status = os.waitpid(pid, os.WNOHANG)
         if found:
             return status, peak
@@ -69,17 +66,5 @@ def _watched(pid: int) -> tuple[int, int]:
 
 def _moved() -> tuple[int, int]:
     """Bytes read and written by this process and those that it has waited for, less its own thread's."""
-    whole, own = (_io(path) for path in ("/proc/self/io", f"/proc/self/task/{os.getpid()}/io"))
+    whole, own = (record.moved(path) for path in ("/proc/self/io", f"/proc/self/task/{os.getpid()}/io"))
     return whole[0] - own[0], whole[1] - own[1]
-
-
-def _io(path: str) -> tuple[int, int]:
-    found: dict[str, int] = {}
-    try:
-        with open(path) as file:
-            for line in file:
-                name, _, value = line.partition(":")
-                found[name] = int(value)
-    except (OSError, ValueError):
-        pass
-    return found.get("rchar", 0), found.get("wchar", 0)

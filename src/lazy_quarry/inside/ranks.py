@@ -8,7 +8,7 @@ import signal
 import threading
 import time
 
-from lazy_quarry.inside.helper import Refused, passed_on, record, say, supervisor
+from lazy_quarry.inside.helper import Refused, passed_on, record, say
 from lazy_quarry.inside.launcher import Cores, HereLauncher, Launcher, Over
 
 PATIENCE_S = 5.0
@@ -39,7 +39,6 @@ class Ranks:
         self.under_way: dict[int, tuple[int, str]] = {}
         self.code, self.failed = 0, ""
         self._kill_at: float | None = None
-        self._above: int | None = None
         self._lines = _Prefixed() if not output else None
 
     def run(self) -> int:
@@ -109,9 +108,7 @@ class Ranks:
             self._send(signal.SIGTERM)
 
     def _signalled(self, told: signal.struct_siginfo) -> None:
-        if self._above is None:
-            self._above = supervisor()
-        if passed_on(told, self._above):
+        if passed_on(told):
             self._send(told.si_signo)
         if told.si_signo in _STOPS:
             self.code = self.code or 128 + told.si_signo

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from lazy_quarry.inside.field import DONE, FAILED, RUNS, STOPPED, Field
-from lazy_quarry.inside.helper import Refused, passed_on, record, say, supervisor
+from lazy_quarry.inside.helper import Refused, passed_on, record, say
 from lazy_quarry.inside.launcher import Cores, HereLauncher, Launcher, Over
 from lazy_quarry.inside.spread_journal import SpreadJournal
 from lazy_quarry.inside.tasks import Tasks
@@ -54,7 +54,6 @@ class Spread:
         self.stopping = self.fault = ""
         self._next, self._began, self._told = 0, time.monotonic(), 0.0
         self._environment = dict(os.environ)
-        self._above: int | None = None
         self._terminal = sys.stderr.isatty()
 
     def run(self) -> int:
@@ -144,11 +143,9 @@ class Spread:
     # -- stopping ----------------------------------------------------------------------------------
 
     def _signalled(self, told: signal.struct_siginfo) -> None:
-        if self._above is None:
-            self._above = supervisor()
         if told.si_signo in _STOPS:
             self.stopping = "told"
-        if passed_on(told, self._above):
+        if passed_on(told):
             for handle in self.under_way:
                 self.launcher.send(handle, told.si_signo)
 

@@ -48,10 +48,10 @@ class Evidence:
         """Those that are not there, empty, or not whole."""
         return tuple(one for one in self.files if one.problem)
 
-
-def is_silent(job_phase: Phase, evidence: Evidence | None) -> bool:
-    """Whether a job ended as if all were well, and something says that it is not."""
-    return job_phase is Phase.DONE and evidence is not None and bool(evidence.errors or evidence.wrong_files)
+    @property
+    def casts_doubt(self) -> bool:
+        """Whether something of it says that all is not well."""
+        return bool(self.errors or self.wrong_files)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -77,7 +77,7 @@ class JobDetail:
     @property
     def silent(self) -> bool:
         """Whether it ended as if all were well, and something says that it is not."""
-        return is_silent(self.view.phase, self.evidence)
+        return self.view.phase is Phase.DONE and self.evidence is not None and self.evidence.casts_doubt
 
     @property
     def why(self) -> str:

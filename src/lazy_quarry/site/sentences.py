@@ -204,7 +204,7 @@ def verdict(view: JobView, evidence: Evidence | None = None) -> str:
     if evidence is None:
         return words
     wrong = [f"{one.path.rpartition('/')[2]} is {one.problem}" for one in evidence.wrong_files]
-    if view.phase is Phase.DONE and (evidence.errors or wrong):
+    if view.phase is Phase.DONE and evidence.casts_doubt:
         told = [*wrong, *([f"it printed “{evidence.errors[-1][:120]}”"] if evidence.errors else [])]
         return f"{words.rstrip('.')}, but perhaps not well: {'; '.join(told[:3])}."
     if view.phase is Phase.FAILED and view.exit and (means := exit_means(view.exit)):

@@ -5,7 +5,6 @@ from textual.binding import Binding
 from textual.timer import Timer
 
 from lazy_quarry.app.chain_desk import ChainDesk
-from lazy_quarry.app.messages import Say
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.chain_graph import ChainGraph
 from lazy_quarry.app.widgets.chain_rows import ChainList, PartRows
@@ -42,9 +41,6 @@ class ChainSeeing(Place):
     def _follow(self) -> None:
         """Show what is under the cursor; the place does it."""
         raise NotImplementedError
-
-    def _say(self, words: str, bad: bool = False) -> None:
-        self.post_message(Say(words, bad=bad))
 
     def _part(self) -> PartView | None:
         return self.query_one(PartRows).current()

@@ -10,7 +10,7 @@ from textual.widgets import Input, TextArea
 
 from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.app.key_hint import KeyHint
-from lazy_quarry.app.messages import CursorMoved, Say
+from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.places import draft_sentences
 from lazy_quarry.app.places.draft_beginning import DraftBeginning
 from lazy_quarry.app.places.draft_checks import DraftChecks
@@ -110,9 +110,6 @@ class DraftPlace(DraftReading):
     def trial(self) -> Trial | None:
         """The last trial of the draft."""
         return self.sending.trial
-
-    def _say(self, words: str, bad: bool = False) -> None:
-        self.post_message(Say(words, bad=bad))
 
     def leave(self) -> None:
         """Keep what was typed since the last pause."""

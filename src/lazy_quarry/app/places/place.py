@@ -6,6 +6,7 @@ from textual.containers import Container
 
 from lazy_quarry.app.figures_of import Offer
 from lazy_quarry.app.key_hint import KeyHint
+from lazy_quarry.app.messages import Say
 from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.site.board import Board
 
@@ -28,6 +29,9 @@ class Place(Container):
     def quarry(self) -> Quarry:
         """The application."""
         return cast(Quarry, self.app)
+
+    def _say(self, words: str, bad: bool = False) -> None:
+        self.post_message(Say(words, bad=bad))
 
     def on_resize(self) -> None:
         """Another size."""

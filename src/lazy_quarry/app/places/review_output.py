@@ -13,7 +13,7 @@ from textual.app import SuspendNotSupported
 from textual.binding import Binding
 from textual.widgets import Input
 
-from lazy_quarry.app.messages import CursorMoved, Say
+from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.output_window import PIECE, find
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.output_rows import MoreWanted, OutputRows
@@ -51,9 +51,6 @@ class ReviewOutput(Place):
     def _load(self) -> None:
         """Show the run under the cursor; the place does it."""
         raise NotImplementedError
-
-    def _say(self, words: str, bad: bool = False) -> None:
-        self.post_message(Say(words, bad=bad))
 
     # -- going through it --------------------------------------------------------------------------
 

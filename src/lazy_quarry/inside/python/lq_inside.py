@@ -68,7 +68,7 @@ def end(
     seconds: float,
     cpu_s: float,
     memory_peak_mib: int,
-    moved: "tuple[int, int]" = (0, 0),
+    bytes_moved: "tuple[int, int]" = (0, 0),
     exit: "int | None" = None,
     signal: "str | None" = None,
 ) -> None:
@@ -79,8 +79,8 @@ def end(
             "seconds": round(seconds, 3),
             "cpu_s": round(cpu_s, 3),
             "memory_peak_mib": memory_peak_mib,
-            "read": moved[0],
-            "written": moved[1],
+            "read": bytes_moved[0],
+            "written": bytes_moved[1],
             "exit": exit,
             "signal": signal,
         }
@@ -92,10 +92,11 @@ def _spent() -> float:
     return own.ru_utime + own.ru_stime + below.ru_utime + below.ru_stime
 
 
-def _moved() -> "tuple[int, int]":
+def moved(path: str = "/proc/self/io") -> "tuple[int, int]":
+    """Bytes read and written so far, from a file of the kernel's (proc(5), io)."""
     found: dict[str, int] = {}
     try:
-        with open("/proc/self/io") as file:
+        with open(path) as file:
             for line in file:
                 name, _, value = line.partition(":")
                 found[name] = int(value)
@@ -143,7 +144,7 @@ def phase(name: str) -> "Iterator[None]":
     before = os.environ.get("LQ_PHASE")
     if thread is threading.main_thread():
         os.environ["LQ_PHASE"] = part  # what is started meanwhile is part of it
-    began, spent, moved = time.monotonic(), _spent(), _moved()
+    began, spent, before_moved = time.monotonic(), _spent(), moved()
     code = 1
     try:
         yield
@@ -160,6 +161,6 @@ def phase(name: str) -> "Iterator[None]":
                 del os.environ["LQ_PHASE"]
             else:
                 os.environ["LQ_PHASE"] = before
-        now = _moved()
+        now = moved()
         seconds = time.monotonic() - began
-        end(part, seconds, _spent() - spent, state["peak"], (now[0] - moved[0], now[1] - moved[1]), code)
+        end(part, seconds, _spent() - spent, state["peak"], (now[0] - before_moved[0], now[1] - before_moved[1]), code)
