@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from datetime import UTC, tzinfo
 from typing import TYPE_CHECKING
 
+from lazy_quarry.core.job.sweep import values_words
 from lazy_quarry.core.units import (
     clock_time,
     fold_names,
@@ -25,6 +26,7 @@ from lazy_quarry.site.sentences import (
     standing_words,
     state_words,
     took_words,
+    verdict,
 )
 
 if TYPE_CHECKING:
@@ -45,13 +47,26 @@ COLUMNS = {
     "memory": lambda view, zone: format_size(view.memory_mib),
     "walltime": lambda view, zone: format_duration(view.walltime_s),
     "elapsed": lambda view, zone: format_duration(view.elapsed_s),
-    "submitted": lambda view, zone: clock_time(view.submitted_ms, int(time.time() * 1000), zone),
+    "waited": lambda view, zone: format_duration(
+        max(0, (view.started_ms or view.ended_ms or int(time.time() * 1000)) - view.submitted_ms) / 1000
+    ),
+    "peak": lambda view, zone: format_size(view.memory_peak_mib),
+    "cpu": lambda view, zone: format_duration(view.use.cpu_ms / 1000),
+    "parameters": lambda view, zone: values_words(view.parameters),
+    "submitted": lambda view, zone: _when(view.submitted_ms, zone),
+    "started": lambda view, zone: _when(view.started_ms, zone),
+    "ended": lambda view, zone: _when(view.ended_ms, zone),
     "charge": lambda view, zone: format_core_hours(view.charge_core_ms),
     "exit": lambda view, zone: "" if view.exit is None else str(view.exit),
     "why": lambda view, zone: view.why,
+    "verdict": lambda view, zone: verdict(view) if view.phase.final else "",
     "output": lambda view, zone: view.output,
 }
 _RIGHT = {"job", "cores", "charge", "exit"}
+
+
+def _when(at_ms: int | None, zone: tzinfo) -> str:
+    return "" if at_ms is None else clock_time(at_ms, int(time.time() * 1000), zone)
 
 
 def jobs_table(views: list[JobView], columns: str, zone: tzinfo = UTC) -> list[str]:

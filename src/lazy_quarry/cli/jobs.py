@@ -38,22 +38,41 @@ job_argument = click.argument("job", metavar="JOB")
 @click.option(
     "--since", metavar="T", default="", help="ended since then: 2h ago, yesterday, 10:40, 2026-11-23; in your own zone"
 )
+@click.option(
+    "--where", metavar="SEARCH", default="", help="those that meet a search, as 'name:surge* state:failed memory:>4GiB'"
+)
+@click.option("--saved", metavar="NAME", default="", help="a search that was saved; with --where both have to be met")
+@click.option("--save", metavar="NAME", default="", help="keep the search of --where under a name")
+@click.option("--sort", metavar="FIELD", default="", help="sort what is found; -FIELD has the greatest first")
+@click.option(
+    "--limit", metavar="N", type=click.IntRange(1), default=1000, help="print so many at most; 1000 if not given"
+)
 @click.option("--columns", metavar="a,b", default="", help="which columns to print")
 @click.option("--watch", is_flag=True, help="show them again whenever something changes, until ctrl+c")
 @state_option
-@format_option
-def jobs_command(mine: bool, ended: bool, since: str, columns: str, watch: bool, state: str, form: str) -> None:
-    json_too = is_json(form)
+@click.option("--format", "form", metavar="table|json|csv", default="text", help="for people, or for programs")
+def jobs_command(
+    mine: bool, ended: bool, since: str, columns: str, watch: bool, state: str, form: str, limit: int, **searched: str
+) -> None:
+    json_too, csv_too = form == "json", form == "csv"
+    if form not in ("text", "table", "json", "csv"):
+        raise Usage(f'--format {form}: there are "table", "json" and "csv"')
     from_ms = _since_ms(since) if since else None
+    where = _search_of(searched["where"], searched["saved"], searched["save"])
     client = client_of(state)
     from lazy_quarry.cli.job_text import jobs_table
 
     def found() -> list[JobView]:
-        views: list[JobView] = client.jobs(ended or bool(since), from_ms, not mine, 1000)
+        if where or searched["sort"]:
+            from lazy_quarry.cli.finding import found_by
+
+            words = f'{where} since:"{since}"' if since else where
+            return found_by(client, words, ended or bool(since), not mine, searched["sort"], limit)
+        views: list[JobView] = client.jobs(ended or bool(since), from_ms, not mine, limit)
         return views
 
     if watch:
-        if json_too or not sys.stdout.isatty():
+        if json_too or csv_too or not sys.stdout.isatty():
             raise Usage("--watch is for a terminal; for programs there is lazy-quarry jobs --format json")
         _watch(client, lambda: [*client.notices(), *jobs_table(found(), columns, own_zone())])
         return
@@ -63,6 +82,10 @@ def jobs_command(mine: bool, ended: bool, since: str, columns: str, watch: bool,
         from lazy_quarry.cli.json_form import job_json
 
         print_json([job_json(view) for view in found()])
+    elif csv_too:
+        from lazy_quarry.cli.finding import jobs_csv
+
+        sys.stdout.write(jobs_csv(found(), columns))
     else:
         print_lines(jobs_table(found(), columns, own_zone()))
 
@@ -83,6 +106,19 @@ def _watch(client: SiteClient, lines: Callable[[], list[str]]) -> None:
             sys.stdout.write("\x1b[H" + "".join(f"{line}\x1b[K\n" for line in shown) + "\x1b[J")
             sys.stdout.flush()
             version = client.changes(version, WATCH_S)
+
+
+def _search_of(where: str, saved: str, save: str) -> str:
+    """The search that is meant, of what was typed and what was saved. Raises :class:`QuarryError`."""
+    if not saved and not save:
+        return where
+    from lazy_quarry.site.saved_searches import SavedSearches
+
+    kept = SavedSearches()
+    words = " ".join(part for part in (kept.search(saved) if saved else "", where) if part)
+    if save:
+        kept.save(save, words)
+    return words
 
 
 def _since_ms(text: str) -> int:

@@ -59,7 +59,7 @@ def start_of_day(day: date, zone: tzinfo) -> int:
 
 
 def parse_since(text: str, now_ms: int, zone: tzinfo = UTC) -> int:
-    """An instant before now: ``2h``, ``2h ago``, ``yesterday``, ``monday``, ``10:40``, ``2026-11-23``, or a date-time.
+    """An instant before now: ``2h``, ``2h ago``, ``2w``, ``yesterday``, ``monday``, ``10:40``, ``2026-11-23``, or a date-time.
 
     Days begin at midnight in this zone; the name of a day is the last one of it, today included.
     """
@@ -71,6 +71,8 @@ def parse_since(text: str, now_ms: int, zone: tzinfo = UTC) -> int:
         return start_of_day(today - timedelta(days=(today.weekday() - _DAYS.index(words)) % 7), zone)
     if match := re.fullmatch(r"([01]?\d|2[0-3]):([0-5]\d)", words):
         return instant_of(datetime.combine(today, time(int(match[1]), int(match[2]))), zone)
+    if match := re.fullmatch(r"(\d{1,3}) ?w(?:eeks?)?(?: ago)?", words):
+        return now_ms - int(match[1]) * 7 * 86_400_000
     try:
         return now_ms - 1000 * parse_duration(words.removesuffix("ago"))
     except BadValue:
@@ -81,5 +83,6 @@ def parse_since(text: str, now_ms: int, zone: tzinfo = UTC) -> int:
         if "out of range" in str(fault) or "left out" in str(fault):
             raise
     raise BadValue(
-        f'"{shortened(text)}" is no time before now; write "2h ago", "yesterday", "monday", "10:40", 2026-11-23 or 2026-11-23T18:00'
+        f'"{shortened(text)}" is no time before now; '
+        'write "2h ago", "2w", "yesterday", "monday", "10:40", 2026-11-23 or 2026-11-23T18:00'
     )

@@ -40,6 +40,7 @@ class DemoClient(InProcessClient):
             if not view.paused:
                 self.rehearsed.advance(self.rehearsed.now_ms + round((now - last) * 1000 * view.speed))
             last = now
+            self.site.queries.searches.keep_up()
 
     def look(self, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
         """What has changed of the board since a mark, or all of it."""

@@ -51,6 +51,7 @@ _HOMES = {
     "ChainView": "lazy_quarry.site.chain_views",
     "Expanded": "lazy_quarry.site.expanded",
     "JobDetail": "lazy_quarry.site.job_detail",
+    "Found": "lazy_quarry.site.views",
     "JobView": "lazy_quarry.site.job_view",
     "Outcome": "lazy_quarry.site.views",
     "Receipt": "lazy_quarry.site.views",

@@ -118,6 +118,7 @@ class Server:
             self.runner.retry_unwritten()
             self.site.dispatcher.step()
             self._age()
+            self.site.queries.searches.keep_up()
             self.site.present.say_of_site(self.site_file.note())
         except Exception as fault:  # a fault of ours must not end what others rely on; each kind is logged once
             if repr(fault) != self._fault:
@@ -133,6 +134,7 @@ class Server:
             return
         with present.lock, suppress(StateFolderError):
             thinned = present.journal.thin(present.now() - kept.events_s * 1000)
+            self.site.queries.searches.forget_printed(present.now() - kept.events_s * 1000)
             self._age_at = time.monotonic() + (0 if thinned else AGE_EVERY_S)
 
     def _watch_link(self) -> None:

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from lazy_quarry.site.expanded import Expanded
     from lazy_quarry.site.job_detail import JobDetail
     from lazy_quarry.site.job_view import JobView
-    from lazy_quarry.site.views import Outcome, Receipt, RoomView
+    from lazy_quarry.site.views import Found, Outcome, Receipt, RoomView
 
 Part = Literal["operations", "queries", "drafts", "chains", "chain_changes"]
 """The part of a site in use that answers a call."""
@@ -123,6 +123,16 @@ class SiteClient(Protocol):
         self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
     ) -> list[JobView]:
         """Live jobs by number, or the newest ended ones."""
+        ...
+
+    @_queries
+    def search(
+        self, where: str, ended: bool = True, everyone: bool = True, sort: str = "", limit: int = 50, offset: int = 0
+    ) -> Found:
+        """Jobs that meet a search in the words of docs/search.md; ended ones, or those that wait or run.
+
+        ``sort`` is a field, with ``-`` before it for the greatest first. Raises :class:`QuarryError` for words that can't be read.
+        """
         ...
 
     @_queries

@@ -23,9 +23,10 @@ from lazy_quarry.site.job_views import JobViews
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.record import record_lines
 from lazy_quarry.site.room_view import room_view
+from lazy_quarry.site.searches import Searches
 from lazy_quarry.site.sentences import verdict
 from lazy_quarry.site.tasks_told import tasks_told
-from lazy_quarry.site.views import RoomView
+from lazy_quarry.site.views import Found, RoomView
 from lazy_quarry.store.journal import EndedFilter
 
 _WAITS = (Phase.WAITING, Phase.HELD, Phase.BLOCKED)
@@ -38,6 +39,7 @@ class Queries:
         self.present = present
         self.views = JobViews(present)
         self.keeper = BoardKeeper(present, self.views)
+        self.searches = Searches(present, self.views)
 
     # -- jobs --------------------------------------------------------------------------------------
 
@@ -59,6 +61,12 @@ class Queries:
                     if (everyone or job.user == present.user) and job.parent is None
                 ]
             )
+
+    def search(
+        self, where: str, ended: bool = True, everyone: bool = True, sort: str = "", limit: int = 50, offset: int = 0
+    ) -> Found:
+        """Jobs that meet a search. Raises :class:`BadValue` for one that can't be read."""
+        return self.searches.search(where, ended, everyone, sort, limit, offset)
 
     def job(self, number: int) -> JobView:
         """One job, live or ended. Raises :class:`NoSuchJob`."""

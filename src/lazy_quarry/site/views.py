@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
+from lazy_quarry.site.job_view import JobView
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,3 +38,12 @@ class Outcome:
     done: bool
     message: str
     known: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What a search found: some jobs of it, whether there are more, and how many ended jobs were not looked at yet."""
+
+    jobs: tuple[JobView, ...]
+    more: bool
+    behind: bool

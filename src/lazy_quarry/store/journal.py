@@ -308,6 +308,14 @@ class Journal:
         row = self.storage.ended_job(number)
         return self._jobs([row])[0] if row else None
 
+    def ended_jobs(self, numbers: Iterable[int]) -> dict[int, Job]:
+        """Some ended jobs, by number."""
+        return {job.number: job for job in self._jobs(self.storage.ended_jobs(numbers))}
+
+    def ended_after(self, at_ms: int, job: int, limit: int) -> list[Job]:
+        """Ended jobs and tasks in the order of their ends and numbers, from the one after these."""
+        return self._jobs(self.storage.ended_after(at_ms, job, limit))
+
     def _jobs(self, rows: Sequence[dict[str, Any]]) -> list[Job]:
         try:
             self._read_texts(key for row in rows for key in (row["script"], row["environment"]))

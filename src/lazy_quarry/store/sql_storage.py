@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Table, create_engine, event, inspect, select
+from sqlalchemy import Connection, Engine, Table, create_engine, event, inspect, select, tuple_
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
@@ -255,6 +255,20 @@ class SqlStorage:
         """The row of one ended job."""
         found = self._read(ended, select(ended).where(ended.c.job == number))
         return dict(found[0]._mapping) if found else None
+
+    def ended_jobs(self, numbers: Iterable[int]) -> list[dict[str, Any]]:
+        """The rows of some ended jobs, in any order."""
+        wanted, found = list(numbers), list[dict[str, Any]]()
+        for at in range(0, len(wanted), 500):
+            rows = self._read(ended, select(ended).where(ended.c.job.in_(wanted[at : at + 500])))
+            found += [dict(row._mapping) for row in rows]
+        return found
+
+    def ended_after(self, at_ms: int, job: int, limit: int) -> list[dict[str, Any]]:
+        """Rows of ended jobs and tasks in the order of their ends and numbers, from the one after these."""
+        query = select(ended).where(tuple_(ended.c.ended_ms, ended.c.job) > (at_ms, job))
+        query = query.order_by(ended.c.ended_ms, ended.c.job).limit(limit)
+        return [dict(row._mapping) for row in self._read(ended, query)]
 
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""

@@ -99,6 +99,12 @@ class Storage(Protocol):
     def ended_job(self, number: int) -> dict[str, Any] | None:
         """The row of one ended job."""
 
+    def ended_jobs(self, numbers: Iterable[int]) -> list[dict[str, Any]]:
+        """The rows of some ended jobs, in any order."""
+
+    def ended_after(self, at_ms: int, job: int, limit: int) -> list[dict[str, Any]]:
+        """Rows of ended jobs and tasks in the order of their ends and numbers, from the one after these."""
+
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""
 
