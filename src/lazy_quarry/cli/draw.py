@@ -23,6 +23,8 @@ FIGURES = {
     "tasks": "the tasks of a sweep as a field: draw tasks SCRIPT, or a JOB's number",
     "chain": "a chain as a graph: draw chain FILE, or its number",
     "chain-lanes": "a chain over time: draw chain-lanes FILE, or its number",
+    "usage": "cores and memory that a job used over its time: draw usage JOB",
+    "distribution": "how long the tasks of an array ran: draw distribution JOB",
     "ladder": "when a script would start: draw ladder SCRIPT",
 }
 """Every figure by its name, with what it is of."""
@@ -71,7 +73,10 @@ def draw_command(
         raise Usage(f"draw {figure}: there are " + ", ".join(FIGURES))
     if ground not in GROUNDS or size not in SIZES:
         raise Usage(f"--ground is one of {', '.join(GROUNDS)}, --size one of {', '.join(SIZES)}")
-    if figure in ("hours", "placement", "ladder", "tasks", "chain", "chain-lanes") and not what:
+    if (
+        figure in ("hours", "placement", "ladder", "tasks", "chain", "chain-lanes", "usage", "distribution")
+        and not what
+    ):
         raise Usage(f"it is {FIGURES[figure]}")
     client = client_of(state)
     made = _MAKERS[figure](client, Asked(what, job, everyone, since, until))
@@ -155,6 +160,22 @@ def _chain_lanes(client: "SiteClient", asked: Asked) -> "Figure":
     return chain_lanes_figure(view_of(client, asked.what), client.board().site.name, own_zone())
 
 
+def _usage(client: "SiteClient", asked: Asked) -> "Figure":
+    from lazy_quarry.draw.of_runs import usage_figure
+
+    detail, board = client.detail(numbers_of(client, [asked.what])[0]), client.board()
+    samples = detail.view.curve.samples if detail.view.curve else client.samples(detail.view.job)
+    return usage_figure(detail, samples, board.site.name, board.now_ms, own_zone())
+
+
+def _distribution(client: "SiteClient", asked: Asked) -> "Figure":
+    from lazy_quarry.draw.of_runs import distribution_figure
+
+    board = client.board()
+    detail = client.detail(numbers_of(client, [asked.what])[0])
+    return distribution_figure(detail, board.site.name, board.now_ms, own_zone())
+
+
 _MAKERS: dict[str, "Callable[[SiteClient, Asked], Figure]"] = {
     "nodes": _nodes,
     "hours": _hours,
@@ -162,6 +183,8 @@ _MAKERS: dict[str, "Callable[[SiteClient, Asked], Figure]"] = {
     "node-lanes": _node_lanes,
     "placement": _placement,
     "ladder": _ladder,
+    "usage": _usage,
+    "distribution": _distribution,
     "tasks": _tasks,
     "chain": _chain,
     "chain-lanes": _chain_lanes,

@@ -4,11 +4,11 @@ import csv
 import io
 import sys
 
-from lazy_quarry.cli.json_form import job_json
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.site_client import SiteClient
 from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.json_form import job_json
 
 PAGE = 1_000
 CSV_COLUMNS = (

@@ -20,6 +20,7 @@ from lazy_quarry.core.units import (
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.sentences import (
     ordinal,
+    outlier_words,
     spans_words,
     spread_told,
     spread_words,
@@ -145,8 +146,10 @@ def _used_by_tasks(told: TasksTold) -> Iterator[str]:
     yield f"  memory     {spread_words(told.memory_mib, format_size)}; of {format_size(told.asked_mib)}"
     moved = f"{format_bytes(told.read_bytes)} read, {format_bytes(told.written_bytes)} written"
     yield f"  together   {told.cpu_ms / 1000:.1f}s of CPU, {moved}"
-    for words in told.failed:
-        yield f"  failed     {words}"
+    for cause in told.causes:
+        yield f"  failed     {cause.words}; {', '.join(cause.labels)}"
+    for one in told.outliers:
+        yield f"  unlike     {outlier_words(one)}"
 
 
 def why_lines(detail: JobDetail) -> Iterator[str]:

@@ -79,7 +79,7 @@ def jobs_command(
     for notice in client.notices():
         say(f"lazy-quarry: {notice}", err=True)
     if json_too:
-        from lazy_quarry.cli.json_form import job_json
+        from lazy_quarry.site.json_form import job_json
 
         print_json([job_json(view) for view in found()])
     elif csv_too:
@@ -132,14 +132,41 @@ def _since_ms(text: str) -> int:
 
 @click.command("show")
 @jobs_argument
+@click.option("--files", is_flag=True, help="the files that it made where it works, newest first")
+@click.option(
+    "--remove", metavar="PATTERN", multiple=True, help="with --files: remove those whose path meets a pattern"
+)
+@click.option("--yes", is_flag=True, help="with --remove: don't ask")
+@click.option("--methods", is_flag=True, help="a paragraph and a table for a paper, in Markdown")
+@click.option("--bundle", metavar="F.zip", default="", help="pack script, verdict, record and output for whoever helps")
 @state_option
 @format_option
-def show_command(jobs: tuple[str, ...], state: str, form: str) -> None:
+def show_command(
+    jobs: tuple[str, ...],
+    files: bool,
+    remove: tuple[str, ...],
+    yes: bool,
+    methods: bool,
+    bundle: str,
+    state: str,
+    form: str,
+) -> None:
     json_too = is_json(form)
     client = client_of(state)
+    if files or methods or bundle or remove:
+        from lazy_quarry.cli import keeping
+
+        numbers = numbers_of(client, jobs)
+        if bundle:
+            keeping.pack(client, numbers, bundle)
+        elif methods:
+            keeping.tell_methods(client, numbers)
+        else:
+            keeping.tell_files(client, numbers, json_too, remove, yes)
+        return
     details = [client.detail(number) for number in numbers_of(client, jobs)]
     if json_too:
-        from lazy_quarry.cli.json_form import detail_json
+        from lazy_quarry.site.json_form import detail_json
 
         found = [detail_json(detail) for detail in details]
         print_json(found[0] if len(found) == 1 else found)
@@ -192,7 +219,7 @@ def why_command(job: str, than: str, state: str, form: str) -> None:
         return
     detail = client.detail(numbers_of(client, [job])[0])
     if json_too:
-        from lazy_quarry.cli.json_form import why_json
+        from lazy_quarry.site.json_form import why_json
 
         print_json(why_json(detail))
     elif detail.why:

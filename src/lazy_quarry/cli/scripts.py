@@ -110,7 +110,7 @@ def check_command(scripts: tuple[str, ...], settings: tuple[str, ...], codes: bo
     json_too = is_json(form)
     found = _checked(scripts, settings)
     if json_too:
-        from lazy_quarry.cli.json_form import diagnostic_json
+        from lazy_quarry.site.json_form import diagnostic_json
 
         print_json([diagnostic_json(file, one) for file, diagnostics in found for one in diagnostics])
     else:
@@ -156,7 +156,7 @@ def forecast_command(script: str, settings: tuple[str, ...], state: str, form: s
     sending = _Sending(script, (), [], settings)
     report = client_of(state).check(sending.submission())
     if json_too:
-        from lazy_quarry.cli.json_form import report_json
+        from lazy_quarry.site.json_form import report_json
 
         print_json(report_json(script, report))
     else:
@@ -221,7 +221,7 @@ def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str,
     receipt = client.submit(sending.submission())
     if receipt.job is None:
         if json_too:
-            from lazy_quarry.cli.json_form import diagnostic_json
+            from lazy_quarry.site.json_form import diagnostic_json
 
             print_json([diagnostic_json(sending.path or "-", one) for one in receipt.diagnostics])
         _print_checks(script or "(command)", receipt.diagnostics, err=True)

@@ -5,12 +5,14 @@ import itertools
 from collections.abc import Iterator
 
 from lazy_quarry.core.engine.events import Ended, Event, Held, NodeClosed, Started, Submitted
+from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
 from lazy_quarry.demo.past import ran
 from lazy_quarry.demo.people import arrivals
 from lazy_quarry.demo.site import BEGINS_MS, YOU, oxbow
 from lazy_quarry.demo.yours import yours, yours_waiting
+from lazy_quarry.run.rehearsal import ModelledRun, modelled_curve
 
 RECENT_FROM_MS = BEGINS_MS - 30 * HOUR_MS
 RECENT_A_DAY = 250
@@ -64,5 +66,13 @@ def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
                 allocated_core_ms=job.allocated_core_ms,
                 charge_core_ms=job.charge_core_ms,
                 inside=job.inside,
+                curve=_curve(job),
             ),
         )
+
+
+def _curve(job: Job) -> Curve | None:
+    """What it would have used over its time, in a rehearsal."""
+    took = (job.ended_ms or 0) - (job.started_ms or 0)
+    modelled = ModelledRun(took, job.exit, job.signal, None, job.use.memory_peak_mib, job.use.cpu_ms / max(1, took))
+    return modelled_curve(job, modelled, job.ended_ms or 0)

@@ -8,8 +8,10 @@ from typing import Any
 
 from lazy_quarry.core.plain_text import plain as plain_line
 from lazy_quarry.draw.figure import manner, save
+from lazy_quarry.draw.graph_panel import graph_on
 from lazy_quarry.draw.grounds import GROUNDS, SIZES, Ground, Tone
-from lazy_quarry.draw.values import Field, Figure, Graph, Lanes, Scale
+from lazy_quarry.draw.plot_panel import plots_on
+from lazy_quarry.draw.values import Field, Figure, Lanes, Plots, Scale
 
 MOST_ROWS = 400
 """Rows of one figure; what is beyond is told in its note by whoever makes it."""
@@ -36,10 +38,10 @@ def draw(figure: Figure, path: Path, ground: str = "print", size: str = "page") 
 
 def painted(figure: Figure, ground: Ground, size: str) -> Any:
     """The figure as Matplotlib's."""
-    return _Page(figure, ground, size).painted()
+    return Page(figure, ground, size).painted()
 
 
-class _Page:
+class Page:
     """One figure on its page. Places are in inches from the left and from the top."""
 
     def __init__(self, figure: Figure, ground: Ground, size: str) -> None:
@@ -126,8 +128,10 @@ class _Page:
             self._lanes(panel, top, bottom)
         elif isinstance(panel, Field):
             self._field(panel, top, bottom)
+        elif isinstance(panel, Plots):
+            plots_on(self, panel, top, bottom)
         else:
-            self._graph(panel, top, bottom)
+            graph_on(self, panel, top, bottom)
         y = bottom + 0.1 + self.line * 0.6
         for entries in legend:
             self._legend(entries, y)
@@ -144,13 +148,16 @@ class _Page:
             wanted = max(1.0, rows) * self.line * 1.25 + 2.4 * self.line
         elif isinstance(panel, Field):
             wanted = (len(panel.rows) + 3) * self.line * 1.25
+        elif isinstance(panel, Plots):
+            wanted = len(panel.plots) * 1.55 + 2.6 * self.line
         else:
             wanted = min(8.0, max(1.0, panel.height * (self.right - self.left) / max(panel.width, 1.0)))
         if self.size == "slide":
             return max(1.2, slide - rest)
         return min(wanted, 9.4 - rest) if len(getattr(panel, "lanes", ())) < 60 else min(wanted, 40.0)
 
-    def _axes(self, left: float, top: float, right: float, bottom: float) -> Any:
+    def axes(self, left: float, top: float, right: float, bottom: float) -> Any:
+        """Axes between these places, without a frame."""
         spot = (
             left / self.width,
             1 - bottom / self.height,
@@ -181,11 +188,11 @@ class _Page:
 
         for role, words, at in entries:
             if role.startswith("line-"):
-                axes = self._axes(at, y - 0.05, at + 0.22, y + 0.05)
+                axes = self.axes(at, y - 0.05, at + 0.22, y + 0.05)
                 axes.axis("off")
                 axes.set_xlim(0, 1)
                 axes.set_ylim(-1, 1)
-                self._line(axes, [(0.0, 0.0), (1.0, 0.0)], role.removeprefix("line-"), False)
+                self.line_of(axes, [(0.0, 0.0), (1.0, 0.0)], role.removeprefix("line-"), False)
             else:
                 tone = self.ground.tone(role)
                 high = self.line * 0.5
@@ -198,7 +205,8 @@ class _Page:
 
     # -- panels ------------------------------------------------------------------------------------
 
-    def _scale(self, axes: Any, scale: Scale, left: float, room: float) -> None:
+    def scale(self, axes: Any, scale: Scale, left: float, room: float) -> None:
+        """The scale along the foot: marks that have room, its label, the present."""
         axes.set_xlim(scale.low, max(scale.high, scale.low + 1e-9))
         placed, last = [], -9.0
         for at, words in scale.ticks:
@@ -236,8 +244,8 @@ class _Page:
         heights = [1.35 if lane.heading else 1.0 for lane in lanes]
         total = sum(heights) or 1.0
         foot = min(bottom - (2.1 if panel.scale.label else 1.1) * self.line, top + total * _TALLEST)
-        axes = self._axes(left, top, right, foot)
-        self._scale(axes, panel.scale, left, right - left)
+        axes = self.axes(left, top, right, foot)
+        self.scale(axes, panel.scale, left, right - left)
         axes.set_ylim(total, 0)
         axes.set_yticks([])
         unit = (foot - top) / total
@@ -287,7 +295,7 @@ class _Page:
         wide, high = (right - left) / columns, (bottom - head) / rows
         wide = min(wide, max(high * 2.5, 0.5))
         right = left + wide * columns
-        axes = self._axes(left, head, right, bottom)
+        axes = self.axes(left, head, right, bottom)
         axes.set_xlim(0, columns)
         axes.set_ylim(rows, 0)
         axes.set_xticks([])
@@ -318,41 +326,8 @@ class _Page:
                 spot = left + (cell.column + 0.5) * wide, head + (cell.row + 0.5) * high
                 self.text(*spot, words, part=0.8, ha="center", color=colour, **self._clear(tone))
 
-    def _graph(self, panel: Graph, top: float, bottom: float) -> None:
-        from matplotlib.patches import FancyBboxPatch, Rectangle
-
-        room, high = self.right - self.left, bottom - top
-        each = min(room / max(panel.width, 1e-9), high / max(panel.height, 1e-9))
-        wide, tall = panel.width * each, panel.height * each
-        left, head = self.left + (room - wide) / 2, top + (high - tall) / 2
-        axes = self._axes(left, head, left + wide, head + tall)
-        axes.axis("off")
-        axes.set_xlim(0, panel.width)
-        axes.set_ylim(panel.height, 0)
-        for edge in panel.edges:
-            self._line(axes, edge.points, edge.line, edge.strong)
-        for slab in panel.slabs:
-            tone = self.ground.tone(slab.role)
-            x, y = slab.x - slab.width / 2, slab.y - slab.height / 2
-            for behind in range(min(slab.stack, 3) - 1, -1, -1):
-                shift = behind * slab.height * 0.09
-                box = FancyBboxPatch(
-                    (x + shift, y - shift), slab.width, slab.height, boxstyle=f"round,pad=0,rounding_size={slab.height * 0.08}",
-                    facecolor=self.ground.tone("slab").colour, edgecolor=tone.colour, linewidth=1.6 if slab.strong else 0.8,
-                )  # fmt: skip
-                axes.add_patch(box)
-            if slab.part > 0:
-                spot, done = (x, y + slab.height * 0.86), slab.width * min(1.0, slab.part)
-                axes.add_patch(Rectangle(spot, done, slab.height * 0.14, facecolor=tone.colour))
-            size = min(1.0, slab.height * each / (self.line * (len(slab.words) + 0.6)))
-            for number, words in enumerate(slab.words):
-                told = self.fitted(words, slab.width * each - 0.08, size, number == 0)
-                middle = head + (slab.y * each) + (number - (len(slab.words) - 1) / 2) * self.line * size
-                weight = "bold" if number == 0 else "normal"
-                colour = self.ground.ink if number == 0 else self.ground.dim
-                self.text(left + slab.x * each, middle, told, part=size, ha="center", fontweight=weight, color=colour)
-
-    def _line(self, axes: Any, points: Sequence[tuple[float, float]], line: str, strong: bool) -> None:
+    def line_of(self, axes: Any, points: Sequence[tuple[float, float]], line: str, strong: bool) -> None:
+        """An edge or a mark of the legend: solid, broken, double, dotted, ribbon."""
         xs, ys = [x for x, _ in points], [y for _, y in points]
         colour = self.ground.tone("critical").colour if strong else self.ground.dim
         width = 1.8 if strong else 0.8

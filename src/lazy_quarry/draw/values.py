@@ -108,6 +108,36 @@ class Graph:
     edges: tuple[Edge, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """Points in the order of x, drawn as a ``line``, an ``area``, with ``marks``, or as ``bars``; the role is its colour's."""
+
+    points: tuple[tuple[float, float], ...]
+    role: str
+    drawn: str = "line"
+    sign: str = ""
+    """The mark of a point, and how the line is broken, in Matplotlib's words: curves differ in more than their colour."""
+    dashes: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Plot:
+    """Curves on one scale upwards, whose label stands above; ``mark`` is a line across with its words."""
+
+    y: Scale
+    curves: tuple[Curve, ...]
+    mark: float | None = None
+    mark_words: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Plots:
+    """Plots one below another, on one scale along their foot."""
+
+    x: Scale
+    plots: tuple[Plot, ...]
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Figure:
     """A drawing with all its words. ``source`` says what it is of and when; ``legend`` is (role, words), in order."""
@@ -115,7 +145,7 @@ class Figure:
     name: str
     """What it is called, in a word: part of the file's name."""
     title: str
-    panel: Lanes | Field | Graph
+    panel: Lanes | Field | Graph | Plots
     source: str
     note: str = ""
     """A sentence below the title."""

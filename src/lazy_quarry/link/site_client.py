@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.core.site import Window
+    from lazy_quarry.run.made_files import MadeFiles
     from lazy_quarry.run.runner import OutputChunk
     from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
     from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView
@@ -115,6 +116,11 @@ class SiteClient(Protocol):
         """Give an account core-ms beside its budget, or move them from another."""
         ...
 
+    @_operations
+    def remove_made(self, number: int, paths: list[str]) -> Outcome:
+        """Remove files that a job made, by their paths from its folder."""
+        ...
+
     # -- what is read of it
 
     @_queries
@@ -150,6 +156,11 @@ class SiteClient(Protocol):
     @_queries
     def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
         """A piece of what a job printed; a negative ``from_byte`` counts from the end."""
+        ...
+
+    @_queries
+    def made(self, number: int) -> MadeFiles:
+        """The files that were created or changed where a job works since it started, until it ended; newest first."""
         ...
 
     @_queries

@@ -29,6 +29,7 @@ from lazy_quarry.run.writable import unusable
 MOST_TEXT = 16 * 2**20
 MOST_MATCHES = 100_000
 UNKNOWN = "unknown-until-it-is-submitted"
+MOST_INPUTS = 40
 MOST_PARTS, MOST_DEEP = 100, 3
 """Slashes, and places where any number of folders may stand, in a pattern."""
 
@@ -66,10 +67,11 @@ def surroundings_of(submission: Submission) -> Surroundings:
     if "directory" in unfit_paths:
         return Surroundings(folder=str(folder), variables=names, now_ms=now_ms, unusable=unfit_paths)
     texts, matches = _sweep(values, folder)
+    files = _files(submission.script, values, folder)
     return Surroundings(
         True,
         str(folder),
-        _files(submission.script, values, folder),
+        files,
         _programs(submission.script, variables.get("PATH", os.environ.get("PATH", os.defpath))),
         texts,
         matches,
@@ -77,7 +79,19 @@ def surroundings_of(submission: Submission) -> Surroundings:
         _groups(),
         now_ms,
         unfit_paths,
+        _inputs(files, {*values.get("expect", ()), *values.get("stage", {}).get("out", ())}, folder),
     )
+
+
+def _inputs(files: dict[str, str], made: set[str], folder: Path) -> dict[str, tuple[int, int]]:
+    """Sizes and dates of the files that a script names, but for what it makes."""
+    found: dict[str, tuple[int, int]] = {}
+    for path, kind in files.items():
+        if kind in ("file", "closed") and path not in made and not glob.has_magic(path) and len(found) < MOST_INPUTS:
+            with suppress(OSError):
+                known = os.stat(folder / path)
+                found[path] = known.st_size, known.st_mtime_ns // 1_000_000
+    return found
 
 
 def _reached(template: str, folder: str) -> str:

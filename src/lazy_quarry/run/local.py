@@ -12,17 +12,20 @@ from pathlib import Path
 
 import lazy_quarry
 from lazy_quarry.core.engine.commands import Finish
+from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, Curve, Sample, curve_of
 from lazy_quarry.core.job.inside import Inside
-from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.core.job.job import TASK_SPAN, Job, Use
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.run.agent_link import AgentLink
 from lazy_quarry.run.file_kinds import FileFound, file_found
 from lazy_quarry.run.inside_files import InsideFiles, at_its_end
 from lazy_quarry.run.intent import attempt_name, intent_of, named_attempt
+from lazy_quarry.run.made_files import MadeFiles, made_files, remove_made
 from lazy_quarry.run.node.attempt import Exit, read_claim, write_intent
 from lazy_quarry.run.node.files import read_json, write_whole
 from lazy_quarry.run.node.locks import others_here
 from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.run.this_host import this_host
 from lazy_quarry.run.writable import tried, unusable
 
 QUIET_S = 1.0
@@ -127,7 +130,9 @@ class LocalRunner:
             self._noted.pop(name, None)
             number, attempt, *mark = name.split("-")
             told = at_its_end(self._inside.read(self.spool / name, over=True), ended.ended_ms)
-            self._ended[name] = _finish(int(number), int(attempt), "".join(mark), ended, told)
+            most = MOST_OF_TASK if int(number) >= TASK_SPAN else MOST_POINTS
+            curve = curve_of(self._samples(name), most)
+            self._ended[name] = _finish(int(number), int(attempt), "".join(mark), ended, told, curve)
 
     # -- the protocol ------------------------------------------------------------------------------
 
@@ -218,8 +223,13 @@ class LocalRunner:
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
         """What its supervisor measured; for a long run, fewer samples."""
-        found = read_json(self.spool / attempt_name(job) / "live.json")
-        return [(int(at), float(busy), int(mib)) for at, busy, mib in (found or {}).get("samples", ())]
+        return self._samples(attempt_name(job))
+
+    def _samples(self, name: str) -> list[Sample]:
+        found = read_json(self.spool / name / "live.json")
+        with suppress(ValueError, TypeError, AttributeError):  # written by a program of another version
+            return [(int(at), float(busy), int(mib)) for at, busy, mib in (found or {}).get("samples", ())]
+        return []
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """A piece of a file of the job's."""
@@ -240,6 +250,14 @@ class LocalRunner:
     def files(self, paths: list[str]) -> list[FileFound]:
         """Look at them."""
         return [file_found(path) for path in paths]
+
+    def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
+        """Look for them."""
+        return made_files(folder, since_ms, until_ms)
+
+    def remove(self, folder: str, paths: list[str], since_ms: int) -> tuple[int, list[str]]:
+        """Remove them."""
+        return remove_made(folder, paths, since_ms)
 
     def notices(self) -> list[str]:
         """Why nothing can be started, or why a certain job cannot."""
@@ -273,7 +291,7 @@ class LocalRunner:
         return unusable(folder, written, input_path, tried)
 
 
-def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | None) -> Finish:
+def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | None, curve: Curve | None) -> Finish:
     return Finish(
         at_ms=ended.ended_ms,
         job=job,
@@ -286,4 +304,6 @@ def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | Non
         held_ms=ended.held_ms if ended.cause != "lost" else None,
         mark=mark,
         inside=inside,
+        curve=curve,
+        host=this_host(),
     )

@@ -9,10 +9,12 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from lazy_quarry.core.engine.commands import Finish
+from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, Curve, Sample, curve_of
 from lazy_quarry.core.job.inside import Inside, Part, Spread, thinned
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.run.file_kinds import FileFound
+from lazy_quarry.run.made_files import MadeFiles
 from lazy_quarry.run.runner import OutputChunk
 
 
@@ -111,20 +113,14 @@ class RehearsalRunner:
 
     def _report(self, number: int, at: int) -> Finish:
         job, modelled = self._running[number]
-        use = self._use(job, modelled, at)
+        use = modelled_use(job, modelled, at)
         told = modelled_inside(job, modelled.whole_ms or modelled.after_ms, at, True)
+        curve = modelled_curve(job, modelled, at)
         if at < (job.started_ms or 0) + modelled.after_ms:
             cause = self._causes.get(number, "cancelled")
-            return Finish(at, number, job.attempt, None, "SIGTERM", cause, "", use, inside=told)
+            return Finish(at, number, job.attempt, None, "SIGTERM", cause, "", use, inside=told, curve=curve)
         ended = modelled.exit, modelled.signal, modelled.cause, modelled.reason
-        return Finish(at, number, job.attempt, *ended, use, inside=told)
-
-    @staticmethod
-    def _use(job: Job, modelled: ModelledRun, at: int) -> Use:
-        ran = max(0, at - (job.started_ms or 0))
-        ramp = min(1.0, ran / max(1, modelled.after_ms) * 3)  # memory fills over the first third
-        written = round(ran / 1000 * 40_000 * max(1.0, modelled.busy))
-        return Use(round(ran * modelled.busy), round(modelled.memory_mib * ramp), written * 2, written)
+        return Finish(at, number, job.attempt, *ended, use, inside=told, curve=curve)
 
     def settled(self, report: Finish) -> None:
         """Forget an attempt."""
@@ -137,7 +133,7 @@ class RehearsalRunner:
         known = self._running.get(job.number)
         if known is None:
             return None
-        return self._use(job, known[1], now_ms), known[1].busy
+        return modelled_use(job, known[1], now_ms), known[1].busy
 
     def inside(self, job: Job, now_ms: int) -> Inside | None:
         """What the model has done by now of its parts and tasks."""
@@ -149,13 +145,7 @@ class RehearsalRunner:
         known, began = self._running.get(job.number), job.started_ms
         if known is None or began is None:
             return []
-        step = max(15_000, (now_ms - began) // SAMPLES // 15_000 * 15_000)
-        found = []
-        for at in range(began, now_ms, step):
-            sway = 0.92 + 0.12 * ((at // 1000 + job.number * 40_503 + job.attempt) * 2_654_435_761 % 2**32) / 2**32
-            use = self._use(job, known[1], at)
-            found.append((at, round(min(job.cores_allocated, known[1].busy * sway), 2), use.memory_peak_mib))
-        return found
+        return modelled_samples(job, known[1], now_ms, SAMPLES)
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """What the rehearsed job would have printed by now."""
@@ -165,6 +155,14 @@ class RehearsalRunner:
     def files(self, paths: list[str]) -> list[FileFound]:
         """A rehearsal has no files."""
         return []
+
+    def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
+        """A rehearsal makes no files."""
+        return MadeFiles(folder, problem="a rehearsal makes no files")
+
+    def remove(self, folder: str, paths: list[str], since_ms: int) -> tuple[int, list[str]]:
+        """There are none."""
+        return 0, ["a rehearsal makes no files"]
 
     def notices(self) -> list[str]:
         """A rehearsal has no notices."""
@@ -177,6 +175,30 @@ class RehearsalRunner:
     def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
         """A rehearsal writes nothing, so every path will do."""
         return {}
+
+
+def modelled_use(job: Job, modelled: ModelledRun, at: int) -> Use:
+    """What a modelled run has used by an instant."""
+    ran = max(0, at - (job.started_ms or 0))
+    ramp = min(1.0, ran / max(1, modelled.after_ms) * 3)  # memory fills over the first third
+    written = round(ran / 1000 * 40_000 * max(1.0, modelled.busy))
+    return Use(round(ran * modelled.busy), round(modelled.memory_mib * ramp), written * 2, written)
+
+
+def modelled_samples(job: Job, modelled: ModelledRun, until_ms: int, most: int) -> list[Sample]:
+    """What would have been measured of a modelled run."""
+    began, found = job.started_ms or 0, list[Sample]()
+    for at in range(began, until_ms, max(15_000, (until_ms - began) // most // 15_000 * 15_000)):
+        sway = 0.92 + 0.12 * ((at // 1000 + job.number * 40_503 + job.attempt) * 2_654_435_761 % 2**32) / 2**32
+        use = modelled_use(job, modelled, at)
+        found.append((at, round(min(job.cores_allocated, modelled.busy * sway), 2), use.memory_peak_mib))
+    return found
+
+
+def modelled_curve(job: Job, modelled: ModelledRun, until_ms: int) -> Curve | None:
+    """The same as it is kept after the end."""
+    most = MOST_POINTS if job.parent is None else MOST_OF_TASK
+    return curve_of(modelled_samples(job, modelled, until_ms, most), most)
 
 
 def modelled_inside(job: Job, whole_ms: int, at_ms: int, over: bool) -> Inside | None:

@@ -7,6 +7,7 @@ from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.run.file_kinds import FileFound
+from lazy_quarry.run.made_files import MadeFiles
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +69,14 @@ class Runner(Protocol):
 
     def files(self, paths: list[str]) -> list[FileFound]:
         """What each of these files is by its content, and what is wrong with it; none where there are no files."""
+        ...
+
+    def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
+        """The files below a folder that were created or changed between two instants; until now for None."""
+        ...
+
+    def remove(self, folder: str, paths: list[str], since_ms: int) -> tuple[int, list[str]]:
+        """Remove files made below a folder since an instant; returns how many, and why others were not."""
         ...
 
     def notices(self) -> list[str]:

@@ -50,6 +50,8 @@ class Drafts:
         """What earlier runs of each name used, since something has ended last."""
         self.apart: tuple[Submission, Checked] | None = None
         """A submission that was checked in a process of its own a moment ago, with what was found."""
+        self._looked: tuple[Submission, Submission] | None = None
+        """The submission that was checked last, without and with what is known of files and programs."""
 
     def check(self, submission: Submission) -> DraftReport:
         """The report on a draft: problems, place, start, cost."""
@@ -74,9 +76,9 @@ class Drafts:
         if self.apart is not None and self.apart[0] == submission:
             checked = self.apart[1]
         else:
-            if not submission.surroundings.looked:
-                submission = self.present.look_up(submission)
-            checked = check_script(submission.script, self.present.site, self.context(submission))
+            looked = submission if submission.surroundings.looked else self.present.look_up(submission)
+            self._looked = submission, looked
+            checked = check_script(looked.script, self.present.site, self.context(looked))
         if checked.request is None or not checked.needs:
             return checked
         earlier = self._earlier(checked.request.name)
@@ -85,6 +87,13 @@ class Drafts:
         more = compared_with_earlier(checked.request, checked.needs[0], earlier, dict(checked.lines))
         found = sorted([*checked.diagnostics, *more], key=lambda one: one.rank)
         return replace(checked, diagnostics=tuple(found))
+
+    def looked(self, submission: Submission) -> Submission:
+        """A submission that was just checked, with what was known of files and programs."""
+        if submission.surroundings.looked:
+            return submission
+        known = self._looked
+        return known[1] if known is not None and known[0] == submission else self.present.look_up(submission)
 
     def context(self, submission: Submission) -> CheckContext:
         """What the check of a submission needs to know."""

@@ -2,7 +2,9 @@
 
 from dataclasses import dataclass
 
+from lazy_quarry.core.advice.task_groups import Cause, Outlier
 from lazy_quarry.core.explain.answers import Explained
+from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.run.file_kinds import FileFound
 from lazy_quarry.site.job_view import JobView
@@ -34,6 +36,13 @@ class TasksTold:
     nodes: tuple[str, ...]
     failed: tuple[str, ...]
     """The first tasks that did not succeed, each with its values and how it ended."""
+    causes: tuple[Cause, ...] = ()
+    """Those that did not succeed, by how they failed."""
+    outliers: tuple[Outlier, ...] = ()
+    """Those that took far longer, or more memory, than the others."""
+    took_bars: tuple[int, ...] = ()
+    """How many tasks lie in each equal part between the shortest and the longest, and the same of their memory."""
+    memory_bars: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +73,13 @@ class JobDetail:
     script_path: str
     directory: str
     overrides: tuple[str, ...]
+    inputs: tuple[tuple[str, int, int], ...] = ()
+    """Files that it names, as they were when it was submitted: path, size in bytes, when each was written in ms."""
+    environment: tuple[tuple[str, str], ...] = ()
+    """The variables that it was given from outside."""
+    modules: tuple[str, ...] = ()
+    host: Host | None = None
+    """The machine that it ran on, where that is known."""
     verdict: str = ""
     tasks: tuple[JobView, ...] = ()
     """The tasks of an array that have started or ended."""

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.phase import Phase, Use
 
@@ -66,6 +67,8 @@ class JobView:
     chain_name: str = ""
     inside: Inside | None = None
     """What it told of its parts and of tasks that it spread."""
+    curve: Curve | None = None
+    """What it used over its time, for one that has ended."""
     warning: str = ""
     """A warning about a running job, or empty."""
 

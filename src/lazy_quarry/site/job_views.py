@@ -165,6 +165,7 @@ class JobViews:
             chain=self.chained.get(job.number, (0, ""))[0],
             chain_name=self.chained.get(job.number, (0, ""))[1],
             inside=told,
+            curve=job.curve,
             warning=warning,
         )
 

@@ -179,6 +179,7 @@ class Operations:
             directory=submission.directory,
             environment=_environment(submission, request),
             overrides=submission.overrides,
+            inputs=tuple((path, *known) for path, known in self.drafts.looked(submission).surroundings.inputs.items()),
         )
         return self.present.engine.decide(self._submit(request, origin))
 
@@ -284,6 +285,21 @@ class Operations:
         return Outcome(
             number, True, f"{label_of(self.present.engine.state, number)} {'is being stopped' if stopping else done}"
         )
+
+    def remove_made(self, number: int, paths: list[str]) -> Outcome:
+        """Remove files that a job made, by their paths from its folder; one's own jobs' alone."""
+        with self.present.lock:
+            job = self.present.find(number)
+            since = self.present.first_start_ms(job)
+            if job.user != self.present.user:
+                return Outcome(
+                    number, False, f"{job.label} belongs to {job.user}; you may remove only what your own jobs made"
+                )
+        if since is None:
+            return Outcome(number, False, f"{job.label} has not started, so it has made nothing")
+        removed, kept = self.present.runner.remove(job.paths.folder, paths, since)
+        words = f"{plural(removed, 'file')} removed" + (f"; {kept[0]}" if kept else "")
+        return Outcome(number, not kept, words)
 
     # -- nodes and reservations --------------------------------------------------------------------
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 from datetime import UTC, tzinfo
 
 from lazy_quarry.core.engine.engine import Engine
-from lazy_quarry.core.engine.events import Event
+from lazy_quarry.core.engine.events import Event, Started
 from lazy_quarry.core.engine.task_numbers import label_of, unstarted
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.header.submission import Submission
@@ -147,6 +147,11 @@ class Present:
         if job is None:
             raise NoSuchJob(f"there is no job {label_of(state, number)}")
         return job
+
+    def first_start_ms(self, job: Job) -> int | None:
+        """When the first attempt of a job started; of an array, its first task. None where none has."""
+        starts = [event.at_ms for event in self.journal.events_of(job.number) if isinstance(event, Started)]
+        return min([*starts, *([job.started_ms] if job.started_ms is not None else [])], default=None)
 
     def tasks_of(self, number: int) -> list[Job]:
         """The live tasks of an array."""

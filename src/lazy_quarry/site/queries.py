@@ -6,10 +6,12 @@ from typing import Literal
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.room_search import rooms
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import Refused
+from lazy_quarry.run.made_files import MadeFiles
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.site.blocked import blocked_forecasts
 from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
@@ -29,6 +31,8 @@ from lazy_quarry.site.tasks_told import tasks_told
 from lazy_quarry.site.views import Found, RoomView
 from lazy_quarry.store.journal import EndedFilter
 
+MOST_READ = 40
+"""Of so many failed tasks of an array the output is looked through."""
 _WAITS = (Phase.WAITING, Phase.HELD, Phase.BLOCKED)
 
 
@@ -103,18 +107,34 @@ class Queries:
                 script_path=job.origin.path,
                 directory=job.paths.folder,
                 overrides=job.origin.overrides,
+                inputs=job.origin.inputs,
+                environment=job.origin.environment,
+                modules=job.request.modules,
+                host=job.host,
                 tasks=tasks,
-                told=tasks_told(tasks),
                 explained=explainer.explained(job)
                 if job.phase in _WAITS and number in present.engine.state.jobs
                 else None,
             )
             now = present.now()
+        if tasks:
+            detail = replace(detail, told=tasks_told(tasks, self._printed_by_failed(tasks)))
         if not job.phase.final:
             return detail
         # files may lie on a slow disk: others are answered meanwhile
         evidence = evidence_of(present.runner, job, now)
         return replace(detail, evidence=evidence, verdict=verdict(view, evidence))
+
+    def _printed_by_failed(self, tasks: tuple[JobView, ...]) -> dict[int, str]:
+        """The last line that tells of an error, of the first tasks that failed."""
+        found = dict[int, str]()
+        failed = [view.job for view in tasks if view.phase in FAILING][:MOST_READ]
+        for number in failed:
+            with self.present.lock:
+                job, now = self.present.find(number), self.present.now()
+            if (evidence := evidence_of(self.present.runner, job, now)) and evidence.errors:
+                found[number] = evidence.errors[-1]
+        return found
 
     def expand_job(self, number: int) -> Expanded:
         """The tasks of an array, live or ended. Raises :class:`Refused` for a single job."""
@@ -131,6 +151,17 @@ class Queries:
                 told = f"a file for each task; one of them: lq output {number}/{job.request.array.number(0)}"
                 return OutputChunk(path, "", 0, 0, told)
             return self.present.runner.output(job, path, from_byte, self.present.now())
+
+    def made(self, number: int) -> MadeFiles:
+        """The files that were created or changed where a job works since it started, until it ended; newest first."""
+        with self.present.lock:
+            job = self.present.find(number)
+            since, folder = self.present.first_start_ms(job), job.paths.folder
+        if since is None:
+            return MadeFiles(folder, problem="it has not started")
+        return self.present.runner.made(
+            folder, since, job.ended_ms
+        )  # a disk may be slow: others are answered meanwhile
 
     def samples(self, number: int) -> list[tuple[int, float, int]]:
         """What was measured of a running job: (instant in ms, cores busy, memory in MiB), oldest first."""

@@ -11,6 +11,7 @@ from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import clock_time, format_duration, format_size, plural
 
 if TYPE_CHECKING:
+    from lazy_quarry.core.advice.task_groups import Outlier
     from lazy_quarry.core.job.inside import Spread
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage
@@ -151,6 +152,15 @@ def spread_words(spread: tuple[Figure, Figure, Figure], show: Callable[[Figure],
     """A spread as people read it: ``6m, from 2m to 14m``; just one figure where all are alike."""
     least, middle, most = (show(figure) for figure in spread)
     return middle if least == most else f"{middle}, from {least} to {most}"
+
+
+def outlier_words(one: Outlier) -> str:
+    """A task that is unlike the rest: ``4127/12 (grid=fine) ran 3h, half of all at most 20m``."""
+    show, did = (format_duration, "ran") if one.measure == "took_s" else (format_size, "used")
+    values = ", ".join(f"{name}={value}" for name, value in one.parameters)
+    return (
+        f"{one.label}{f' ({values})' if values else ''} {did} {show(one.value)}, half of all at most {show(one.usual)}"
+    )
 
 
 _MEANS = {

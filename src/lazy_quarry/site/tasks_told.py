@@ -1,7 +1,9 @@
 """What the tasks of an array used, summed up."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from types import MappingProxyType
 
+from lazy_quarry.core.advice.task_groups import TaskFacts, causes, distribution, outliers
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.sweep import values_words
 from lazy_quarry.site.job_detail import TasksTold
@@ -11,12 +13,14 @@ from lazy_quarry.site.sentences import Figure, how_words
 MOST_FAILED = 5
 
 
-def tasks_told(tasks: Sequence[JobView]) -> TasksTold | None:
-    """What these tasks used; None when none of them has run."""
+def tasks_told(tasks: Sequence[JobView], printed: Mapping[int, str] = MappingProxyType({})) -> TasksTold | None:
+    """What these tasks used; None when none of them has run. ``printed`` is the last error line of some that failed."""
     ran = [view for view in tasks if view.started_ms is not None]
     if not ran:
         return None
     failed = [view for view in ran if view.phase in FAILING]
+    facts = [_facts(view, printed.get(view.job, "")) for view in ran]
+    over = [one for one, view in zip(facts, ran, strict=True) if view.phase.final]
     return TasksTold(
         ran=len(ran),
         took_s=_spread(ran, lambda view: view.elapsed_s),
@@ -30,7 +34,16 @@ def tasks_told(tasks: Sequence[JobView]) -> TasksTold | None:
         written_bytes=sum(view.use.written_bytes for view in ran),
         nodes=tuple(dict.fromkeys(name for view in ran for name in view.nodes)),
         failed=tuple(_failure(view) for view in failed[:MOST_FAILED]),
+        causes=causes(facts),
+        outliers=outliers(over),
+        took_bars=distribution([one.took_s for one in over]),
+        memory_bars=distribution([one.memory_mib for one in over]),
     )
+
+
+def _facts(view: JobView, printed: str) -> TaskFacts:
+    how = how_words(view) if view.phase in FAILING else ""
+    return TaskFacts(view.label, view.parameters, view.elapsed_s, view.memory_peak_mib, how, printed)
 
 
 def _failure(view: JobView) -> str:

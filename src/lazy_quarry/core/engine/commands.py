@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from typing import Literal
 
+from lazy_quarry.core.job.curve import Curve
+from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Origin, Use
 from lazy_quarry.core.job.request import Request
@@ -196,6 +198,10 @@ class Finish:
     use: Use = Use()
     inside: Inside | None = None
     """What it told of itself."""
+    curve: Curve | None = None
+    """What it used over its time."""
+    host: Host | None = None
+    """The machine that it ran on; None for one that never ran."""
     held_ms: int | None = None
     mark: str = ""
     """The mark of the submission whose attempt it is; a report with another one is about no job of this journal."""

@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from typing import Any, ClassVar, get_args
 
+from lazy_quarry.core.job.curve import Curve
+from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Allocation, Origin, Phase, Use
 from lazy_quarry.core.job.request import Request
@@ -85,6 +87,8 @@ class Ended:
     allocated_core_ms: int = 0
     charge_core_ms: int = 0
     inside: Inside | None = None
+    curve: Curve | None = None
+    host: Host | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -32,6 +32,8 @@ def finish(now: Situation, report: Finish) -> list[Event]:
         allocated_core_ms=core_ms,
         charge_core_ms=charge(now.site, job.request.tier, core_ms),
         inside=report.inside,
+        curve=report.curve,
+        host=report.host,
     )
     if ended.again and not _gave_way(job, report) and job_after(job, ended).stuck + 1 >= STUCK:
         return [ended, Held(now.at_ms, job.number, f"this site, for {STUCK} attempts in a row got no further")]

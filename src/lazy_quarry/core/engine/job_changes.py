@@ -45,6 +45,8 @@ def job_after(job: Job, event: Ended) -> Job:
         reason=event.reason,
         use=event.use,
         inside=event.inside,
+        curve=event.curve,
+        host=event.host,
         allocated_core_ms=job.allocated_core_ms + event.allocated_core_ms,
         charge_core_ms=job.charge_core_ms + event.charge_core_ms,
     )

@@ -24,3 +24,5 @@ class Surroundings:
     groups: tuple[str, ...] = ()
     now_ms: int = 0
     unusable: Mapping[str, str] = field(default_factory=dict)
+    inputs: Mapping[str, tuple[int, int]] = field(default_factory=dict)
+    """Of files that it reads: size in bytes, and when they were written, in ms."""

@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass
 
+from lazy_quarry.core.job.curve import Curve
+from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.phase import FAILING, Phase, Use
 from lazy_quarry.core.job.request import Request, task_request
@@ -35,6 +37,8 @@ class Origin:
     directory: str = ""
     environment: tuple[tuple[str, str], ...] = ()
     overrides: tuple[str, ...] = ()
+    inputs: tuple[tuple[str, int, int], ...] = ()
+    """Files that it names, as they were then: path, size in bytes, when it was written in ms."""
 
 
 def outlook(condition: str, phase: Phase | None) -> bool | None:
@@ -95,6 +99,10 @@ class Job:
     use: Use = Use()
     inside: Inside | None = None
     """What the last attempt told of itself."""
+    curve: Curve | None = None
+    """What the last attempt used over its time."""
+    host: Host | None = None
+    """The machine that the last attempt ran on."""
     reached: str = ""
     """How far the last attempt got that came back, as far as it told."""
     stuck: int = 0

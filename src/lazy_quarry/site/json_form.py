@@ -45,6 +45,7 @@ def job_json(view: JobView) -> dict[str, Any]:
         "elapsed_s": view.elapsed_s,
         "cpu_s": round(view.use.cpu_ms / 1000, 3),
         "memory_peak_mib": view.use.memory_peak_mib,
+        **({"memory_peak_at": _instant(view.curve.peak_ms)} if view.curve else {}),
         "read_bytes": view.use.read_bytes,
         "written_bytes": view.use.written_bytes,
         "exit": view.exit,
@@ -79,6 +80,45 @@ def _evidence(detail: JobDetail) -> dict[str, Any]:
         for one in found.files
     ]
     return {"error_lines": list(found.errors), "files": files}
+
+
+def _groups(detail: JobDetail) -> dict[str, Any]:
+    """Of an array: why tasks failed, those that failed alike together, and which tasks are unlike the rest."""
+    if detail.told is None:
+        return {}
+    return {
+        "causes": [
+            {
+                "how": cause.how,
+                "count": cause.count,
+                "of": cause.of,
+                "shared": {name: list(values) for name, values in cause.shared},
+                "every": cause.every,
+                "tasks": list(cause.labels),
+            }
+            for cause in detail.told.causes
+        ],
+        "outliers": [
+            {
+                "task": one.label,
+                "parameters": dict(one.parameters),
+                "measure": {"took_s": "elapsed_s", "memory_mib": "memory_peak_mib"}[one.measure],
+                "value": one.value,
+                "median": one.usual,
+            }
+            for one in detail.told.outliers
+        ],
+    }
+
+
+def _inputs(detail: JobDetail) -> list[dict[str, Any]]:
+    return [{"path": path, "size": size, "written": _instant(at)} for path, size, at in detail.inputs]
+
+
+def _samples(view: JobView) -> list[dict[str, Any]]:
+    """What it used over its time: each point is the mean of the cores and the most memory of the time around it."""
+    samples = view.curve.samples if view.curve else []
+    return [{"at": _instant(at), "cores": cores, "memory_mib": memory} for at, cores, memory in samples]
 
 
 def inside_json(view: JobView) -> dict[str, Any]:
@@ -124,6 +164,9 @@ def detail_json(detail: JobDetail) -> dict[str, Any]:
         "set": list(detail.overrides),
         "script": detail.script,
         **({"tasks": [job_json(task) for task in detail.tasks]} if detail.view.rows else {}),
+        **_groups(detail),
+        **({"inputs": _inputs(detail)} if detail.inputs else {}),
+        **({"samples": _samples(detail.view)} if detail.view.curve else {}),
         "events": [{"at": format_instant(record.at_ms), "what": record.what} for record in detail.record],
     }
 

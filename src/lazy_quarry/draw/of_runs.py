@@ -1,0 +1,113 @@
+"""Figures of runs: what one used over its time, how the tasks of an array are spread, results against their parameters."""
+
+import math
+from collections.abc import Callable, Sequence
+from datetime import UTC, tzinfo
+
+from lazy_quarry.core.advice.curves import Results
+from lazy_quarry.core.units import format_duration, format_size, plural
+from lazy_quarry.draw.time_scale import source_words, time_scale
+from lazy_quarry.draw.values import Curve, Figure, Plot, Plots, Scale
+from lazy_quarry.errors import QuarryError
+from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.site.sentences import state_words
+
+ROLES = ("mine", "expected", "failed", "accounts", "blocked")
+_SIGNS, _DASHES = "os^Dvp*h", ("solid", "dashed", "dotted", "dashdot")
+
+
+def number_scale(low: float, high: float, show: Callable[[float], str], label: str = "", most: int = 5) -> Scale:
+    """A scale that begins and ends at round numbers, with a mark at each."""
+    if high <= low:
+        low, high = low - 0.5 * abs(low or 1), high + 0.5 * abs(high or 1)
+    rough = (high - low) / most
+    unit = 10.0 ** math.floor(math.log10(rough))
+    step = next(unit * each for each in (1, 2, 2.5, 5, 10) if unit * each >= rough * 0.999)
+    first, last = math.floor(low / step + 1e-9), math.ceil(high / step - 1e-9)
+    return Scale(first * step, last * step, label, tuple((at * step, show(at * step)) for at in range(first, last + 1)))
+
+
+def plain_number(value: float) -> str:
+    """A number with no more figures than it needs."""
+    return f"{value:.6g}"
+
+
+def usage_figure(
+    detail: JobDetail, samples: Sequence[tuple[int, float, int]], site: str, now_ms: int, zone: tzinfo = UTC
+) -> Figure:
+    """Cores busy and memory over the time of a run, with what it asked for. Raises :class:`QuarryError` without samples."""
+    view = detail.view
+    if len(samples) < 2:
+        raise QuarryError(f"{view.label} {view.name} has too few samples to draw: it was too short, or ended long ago")
+    begin, end = view.started_ms or samples[0][0], view.ended_ms or now_ms
+    cores, memory = max(view.cores, *(one[1] for one in samples)), max(view.memory_mib, *(one[2] for one in samples))
+    plots = (
+        Plot(
+            number_scale(0, cores, plain_number, "cores busy"),
+            (Curve(tuple((float(at), busy) for at, busy, _ in samples), "mine", "area"),),
+            float(view.cores),
+            f"{plural(view.cores, 'core')} asked for",
+        ),
+        Plot(
+            number_scale(0, memory, format_size, "memory"),
+            (Curve(tuple((float(at), float(mib)) for at, _, mib in samples), "accounts", "area"),),
+            float(view.memory_mib),
+            f"{format_size(view.memory_mib)} asked for",
+        ),
+    )
+    return Figure(
+        name=f"usage-{view.label.replace('/', '-')}",
+        title=f"What {view.label} {view.name} used",
+        note=state_words(view, now_ms, zone),
+        panel=Plots(time_scale(begin, max(end, begin + 1000), None, zone), plots),
+        source=source_words(site, now_ms, zone),
+    )
+
+
+def distribution_figure(detail: JobDetail, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
+    """How long the tasks of an array ran. Raises :class:`QuarryError` where there are too few."""
+    told, view = detail.told, detail.view
+    ended = [task for task in detail.tasks if task.phase.final]
+    if told is None or len(ended) < 2:
+        raise QuarryError(f"{view.label} {view.name} has too few tasks that have ended to draw")
+    took = [task.elapsed_s for task in ended]
+    low, high, bars = min(took), max(took), told.took_bars
+    wide = (high - low) / len(bars) if high > low else 1.0
+    points = tuple((low + (place + 0.5) * wide, float(count)) for place, count in enumerate(bars))
+    ends = max(0.0, low - wide), high + wide
+    scale = number_scale(*ends, lambda seconds: format_duration(max(0.0, seconds)), "how long a task ran")
+    tallest = number_scale(0, max(bars), plain_number, "tasks")
+    return Figure(
+        name=f"tasks-{view.label}",
+        title=f"How long the tasks of {view.name} ran",
+        note=f"{plural(len(ended), 'task')} of {view.label}; asked for {format_duration(view.walltime_s)} each",
+        panel=Plots(scale, (Plot(tallest, (Curve(points, "mine", "bars"),)),)),
+        source=source_words(site, now_ms, zone),
+    )
+
+
+def results_figure(results: Results | None, pattern: str, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
+    """Values that a pattern found, as curves over a parameter. Raises :class:`QuarryError` where there are too few numbers."""
+    if results is None:
+        raise QuarryError("there are fewer than two numbers to draw a curve of")
+    xs = [x for curve in results.curves for x, _ in curve.points]
+    ys = [y for curve in results.curves for _, y in curve.points]
+    if results.names:
+        marks = tuple((float(at), name) for at, name in enumerate(results.names))
+        scale = Scale(-0.5, len(results.names) - 0.5, results.axis, marks)
+    else:
+        scale = number_scale(min(xs), max(xs), plain_number, results.axis, 8)
+    curves = tuple(
+        Curve(curve.points, ROLES[at % len(ROLES)], "marks", _SIGNS[at % len(_SIGNS)], _DASHES[at % len(_DASHES)])
+        for at, curve in enumerate(results.curves)
+    )
+    legend = tuple((ROLES[at % len(ROLES)], curve.name) for at, curve in enumerate(results.curves) if curve.name)
+    left_out = f"; {plural(results.left_out, 'more curve')} left out" if results.left_out else ""
+    return Figure(
+        name="results",
+        title=f"{pattern} against {results.axis}",
+        note=f"{plural(len(ys), 'value')} found in what the runs printed{left_out}",
+        panel=Plots(scale, (Plot(number_scale(min(ys), max(ys), plain_number, pattern), curves),)),
+        source=source_words(site, now_ms, zone),
+        legend=legend,
+    )
