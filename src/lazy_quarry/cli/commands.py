@@ -14,6 +14,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "compare": ("compare", "Put runs side by side: what they used, a value from each output, what differed."),
     "why": ("jobs", "Say what a job waits for, when it should start, who is ahead, and what would start sooner."),
     "wait": ("jobs", "Wait until jobs have ended; exit 1 unless all are done."),
+    "mail": ("mail", "List the mail about jobs and chains, and what became of it; print one of them."),
     "hold": ("changes", "Put waiting jobs on hold."),
     "release": ("changes", "Release jobs that are on hold."),
     "cancel": ("changes", "End waiting jobs, and stop running ones."),

@@ -164,6 +164,21 @@ class Software:
 
 
 @dataclass(frozen=True)
+class MailWay:
+    """How mail leaves the site: the relay (none: it is kept here alone), and the address that it comes from.
+
+    ``tls``: from the start, by STARTTLS, by STARTTLS where it is offered, or never.
+    """
+
+    relay: str = ""
+    port: int = 25
+    tls: Literal["starttls", "tls", "offered", "none"] = "offered"
+    user: str = ""
+    password_file: str = ""
+    sender: str = ""
+
+
+@dataclass(frozen=True)
 class Site:
     """A whole cluster. ``kind`` tells who runs the jobs: modelled in memory, or this machine."""
 
@@ -194,6 +209,7 @@ class Site:
     plan_depth: int = 1000
     standing: Standing = Standing()
     kept: Kept = Kept()
+    mail: MailWay = MailWay()
     user_limits: tuple[tuple[str, Limits], ...] = ()
     """By user's name; an empty name is for everyone who isn't named."""
     default_accounts: tuple[tuple[str, str], ...] = field(default=())

@@ -25,6 +25,7 @@ class DemoClient(InProcessClient):
         self._present.adding_past = past_days > 0
         self._stop, self._board_was_read = threading.Event(), threading.Event()
         self._present.clock_view = ClockView("rehearsal", speed, paused)
+        self.site.mailer.start()
         threading.Thread(target=self._tick, daemon=True, name="demo-clock").start()
 
     def _tick(self) -> None:
@@ -77,4 +78,5 @@ class DemoClient(InProcessClient):
     def close(self) -> None:
         """Stop the clock."""
         self._stop.set()
+        self.site.mailer.close()
         self._board_was_read.set()

@@ -39,6 +39,7 @@ _HOMES = {
     "Submission": "lazy_quarry.core.header.submission",
     "Suggestion": "lazy_quarry.core.explain.answers",
     "Window": "lazy_quarry.core.site",
+    "Letter": "lazy_quarry.site.mail_folder",
     "MadeFiles": "lazy_quarry.run.made_files",
     "OutputChunk": "lazy_quarry.run.runner",
     "Board": "lazy_quarry.site.board",

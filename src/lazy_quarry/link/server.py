@@ -71,6 +71,7 @@ class Server:
                 others_busy=OthersLoad().cores,
             )
         )
+        self.site.mailer.start()
         self.state = self.site.present.engine.state
         # Folders of attempts whose ends are in the journal: the last engine may have ended before it removed them.
         self.runner.sweep({attempt_name(job) for job in self.state.running()})
@@ -110,6 +111,7 @@ class Server:
                 if self._idle():
                     break
         finally:
+            self.site.mailer.close()
             server.close()
 
     def _move_on(self) -> None:

@@ -21,9 +21,10 @@ if TYPE_CHECKING:
     from lazy_quarry.site.expanded import Expanded
     from lazy_quarry.site.job_detail import JobDetail
     from lazy_quarry.site.job_view import JobView
+    from lazy_quarry.site.mail_folder import Letter
     from lazy_quarry.site.views import Found, Outcome, Receipt, RoomView
 
-Part = Literal["operations", "queries", "drafts", "chains", "chain_changes"]
+Part = Literal["operations", "queries", "drafts", "chains", "chain_changes", "mailer"]
 """The part of a site in use that answers a call."""
 _Method = TypeVar("_Method", bound=Callable[..., Any])
 
@@ -282,6 +283,13 @@ class SiteClient(Protocol):
     @_changes_chains
     def continue_chain(self, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
         """Run again what failed of a chain and what follows it, or all from one job on."""
+        ...
+
+    # -- mail
+
+    @_answered_by("mailer")
+    def letters(self, most: int) -> tuple[Letter, ...]:
+        """The newest mail about jobs and chains, with what became of it."""
         ...
 
     # -- the client itself

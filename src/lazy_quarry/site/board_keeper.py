@@ -127,7 +127,7 @@ class BoardKeeper:
     def notices(self) -> tuple[str, ...]:
         """What stands in the way of the site or of certain jobs now, in sentences."""
         present = self.present
-        told = [present.damage, present.unwritable, present.site_note, *present.runner.notices()]
+        told = [present.damage, present.unwritable, present.site_note, present.mail_note, *present.runner.notices()]
         return tuple(notice for notice in told if notice)
 
     # -- jobs --------------------------------------------------------------------------------------

@@ -62,6 +62,10 @@ class Present:
         """Why the journal could not be written last time, or empty."""
         self.site_note = ""
         """What is wrong with the site file, or has changed in it, or empty."""
+        self.mail_note = ""
+        """Why mail waits or was refused, or empty."""
+        self.heard: list[Callable[[int, list[Event], list[Job]], None]] = []
+        """Who is told of events when they are in the journal: the number of the first, all of them, jobs that ended by them."""
         self.damage = ""
         """What was found when all of a large journal was read and compared, or empty."""
         self.ends = 0
@@ -89,6 +93,8 @@ class Present:
                 raise
             self.unwritable = ""
             ended = self.engine.apply(events)
+            for hear in self.heard:
+                hear(self.journal.number - len(events) + 1, events, ended)
             self.ends += len(ended)
             if ended and self._recently_ended is not None:
                 self._recently_ended = [*reversed(ended), *self._recently_ended]
@@ -106,6 +112,12 @@ class Present:
             with self.lock:
                 self.site_note = note
                 self._tell()
+
+    def say_of_mail(self, note: str) -> None:
+        """What is to be said of mail has changed; whoever listens is told."""
+        with self.lock:
+            self.mail_note = note
+            self._tell()
 
     def _tell(self) -> None:
         self.version += 1

@@ -19,7 +19,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StrictBool, 
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.instants import instant_of
 from lazy_quarry.core.plain_text import shortened
-from lazy_quarry.core.site import Account, Kept, Limits, Site, Standing, Tier, Window
+from lazy_quarry.core.site import Account, Kept, Limits, MailWay, Site, Standing, Tier, Window
 from lazy_quarry.core.units import parse_duration, parse_names
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.probe.machine import this_machine
@@ -154,6 +154,18 @@ class _Keep(_Table):
         return Kept(self.events, self.attempts or 0)
 
 
+class _Mail(_Table):
+    relay: Name
+    port: int = Field(25, ge=1, le=65_535, strict=True)
+    tls: Literal["starttls", "tls", "offered", "none"] = "offered"
+    user: str = ""
+    password_file: str = ""
+    from_: Annotated[str, Field(alias="from", pattern=r"^[^@\s]+@[^@\s]+$")] = ""
+
+    def value(self) -> MailWay:
+        return MailWay(self.relay, self.port, self.tls, self.user, self.password_file, self.from_)
+
+
 class _AllLimits(_Table):
     everyone: _Limits = _Limits()
     queue: _Limits = _Limits()
@@ -165,6 +177,9 @@ class _File(_Table):
     plan_depth: int = Field(1000, ge=1, le=1_000_000, strict=True)
     standing: _Standing = _Standing()
     keep: _Keep = _Keep()
+    head: Annotated[str, Field(max_length=200)] = ""
+    contact: Annotated[str, Field(max_length=200)] = ""
+    mail: _Mail | None = None
     limits: _AllLimits = _AllLimits()
     accounts: tuple[_Account, ...] = ()
     tiers: tuple[_Tier, ...] = ()
@@ -335,6 +350,9 @@ def _applied(site: Site, told: _File) -> tuple[Site, list[tuple[tuple[str, ...],
         policy=told.policy,
         plan_depth=told.plan_depth,
         kept=told.keep.value(),
+        head=told.head or site.head,
+        contact=told.contact or site.contact,
+        mail=told.mail.value() if told.mail else site.mail,
         standing=Standing(standing.account, standing.user, standing.size, standing.half_life),
         accounts=accounts or site.accounts,
         tiers=tiers,

@@ -337,6 +337,12 @@ class Journal:
         except (msgspec.MsgspecError, ValueError, KeyError) as fault:
             raise DamagedJournal(self.folder, str(fault)) from None
 
+    def events_after(self, number: int) -> Iterator[tuple[int, Event]]:
+        """The events after one, each with its number."""
+        for row in self.storage.events(number):
+            if row.kind != THINNED:
+                yield row.number, self._event(row)
+
     def problems(self) -> Iterator[str]:
         """Everything that is not as it was written, the first problem of each kind."""
         yield from problems_of(self.storage, self.identity)

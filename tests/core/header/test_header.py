@@ -10,6 +10,7 @@ from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.core.header.keys import KEYS
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.job.request import Memory, Retries
 from lazy_quarry.errors import BadValue
 from tests.conftest import script, small_site
@@ -143,10 +144,9 @@ def test_a_value_that_cannot_be_read_is_an_error_in_its_line(line):
     assert found[0].message.startswith(key) or key in found[0].message
 
 
-def test_a_notice_by_mail_is_not_there_yet_but_changes_nothing():
+def test_mail_that_is_asked_for_is_in_the_request():
     found = checked(script(f'{GOOD}\nnotify = {{ to = "a@b.example", on = ["failed", "75%", "20m left"] }}'))
-    assert "not-yet" in [one.code for one in found.diagnostics]
-    assert not found.refused
+    assert found.request.notify == Notify("a@b.example", ("failed", "75%", "20m left")) and not found.refused
 
 
 def test_every_key_of_the_design_is_known():

@@ -1,5 +1,6 @@
 """Reading a chain file: TOML with the chain's jobs, what is shared by all, and what each waits for."""
 
+import tomllib
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,16 +12,17 @@ from lazy_quarry.core.chain.graph import cycles, never, ordered
 from lazy_quarry.core.header.block import read_toml, unfit
 from lazy_quarry.core.header.check import override_values
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error, hint
-from lazy_quarry.core.header.keys import CONDITIONS, KEYS
+from lazy_quarry.core.header.keys import CONDITIONS, KEYS, notify
 from lazy_quarry.core.header.nearest import closest
 from lazy_quarry.core.header.toml_places import Place, nearest_place, scan
 from lazy_quarry.core.header.values import job_name, texts
 from lazy_quarry.core.header.variable_names import check_parameter_name
+from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.paths import fill_in
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.errors import BadValue
 
-TOP = ("name", "parameters", "shared", "jobs")
+TOP = ("name", "notify", "parameters", "shared", "jobs")
 OWN = ("script", "commands", "arguments", "after")
 """Keys of a job of a chain that no header has, or has otherwise."""
 WITHOUT_FILE, SAFE_LINE = ("#!/usr/bin/env bash", "# /// job", "# ///"), "set -euo pipefail"
@@ -63,6 +65,17 @@ def read_chain(text: str, scripts: Mapping[str, str | None], settings: Iterable[
     places = dict(seen.places)
     values, faults, _ = read_toml(text, seen, 1, places)
     return _Reader(text, values, places, faults, scripts).read(settings, name)
+
+
+def chain_notice(text: str) -> Notify | None:
+    """The mail that a chain file asks for about the chain as a whole; None for none, and for a file that can't be read."""
+    if "notify" not in text:
+        return None
+    try:
+        asked = notify(tomllib.loads(text)["notify"])
+    except (tomllib.TOMLDecodeError, KeyError, BadValue, RecursionError):
+        return None
+    return Notify(asked["to"], asked["on"])
 
 
 def scripts_named(text: str) -> tuple[str, ...]:
@@ -114,6 +127,11 @@ class _Reader:
         for key in self.values:
             if key not in TOP:
                 self._unknown(key, TOP, key)
+        if "notify" in self.values:
+            try:
+                notify(self.values["notify"])
+            except BadValue as fault:
+                self.say("value", f"notify: {fault}", "notify")
         self._read_parameters(settings)
         name = self._name(name)
         shared = self._overrides((), self.table("shared"), ("shared",))

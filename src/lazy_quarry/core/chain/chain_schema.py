@@ -31,6 +31,12 @@ def chain_schema() -> dict[str, Any]:
         "type": "object",
         "properties": {
             "name": _NAME,
+            "notify": {
+                "type": "object",
+                "properties": {"to": {"type": "string"}, "on": _TEXTS},
+                "required": ["to", "on"],
+                "description": "mail when the chain as a whole is over",
+            },
             "parameters": {"type": "object", "additionalProperties": {"type": ["string", "number"]}},
             "shared": {"type": "object", "properties": header, "additionalProperties": False},
             "jobs": {

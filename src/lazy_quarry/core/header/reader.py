@@ -9,6 +9,7 @@ from lazy_quarry.core.header.nearest import closest, nearest
 from lazy_quarry.core.header.notes import HeaderNotes
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.instants import instant_of, zone_called
+from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.job.queue_fit import admitted, walltime_limit_s
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request, Retries, Stage
 from lazy_quarry.core.job.sweep import Array, make_array
@@ -57,8 +58,6 @@ class HeaderReader:
             return
         if known.later(self.read[key]):
             self.notes.note("not-yet", key, f"{key}: this isn't there yet, and the job would not be what it asks for")
-        elif key == "notify":
-            self.notes.note("not-yet", key, "notify: no mail is sent yet; the job runs all the same", severity=warning)
 
     def request(self) -> Request | None:
         """The request with defaults filled in, or None when a value in it cannot be read."""
@@ -136,6 +135,7 @@ class HeaderReader:
             summary=read.get("summary", False),
             stage=Stage(stage.get("in", ()), stage.get("out", ()), stage.get("keep", False)),
             readable_by=read.get("readable-by", ""),
+            notify=Notify(read["notify"]["to"], read["notify"]["on"]) if "notify" in read else None,
             again_at_overtime=read.get("at-overtime") == "again",
             after=tuple((str(job), str(condition)) for job, condition in read.get("after", {}).items()),
             array=array,

@@ -3,6 +3,7 @@
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.job.sweep import Array
 
 
@@ -92,6 +93,8 @@ class Request:
     stage: Stage = Stage()
     readable_by: str = ""
     again_at_overtime: bool = False
+    notify: Notify | None = None
+    """To whom mail goes, and when."""
     after: tuple[tuple[str, str], ...] = ()
     """Jobs, by number or name, and the condition of each: it waits until all are met."""
     array: Array | None = None

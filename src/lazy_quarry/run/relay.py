@@ -1,0 +1,90 @@
+"""Sending mail to a relay by SMTP (RFC 5321), over TLS where it is offered (RFC 3207), with a login (RFC 4954)."""
+
+import smtplib
+import ssl
+from dataclasses import dataclass
+from email import message_from_bytes, policy
+from pathlib import Path
+from typing import Literal
+
+TIMEOUT_S = 30.0
+
+
+@dataclass(frozen=True, slots=True)
+class Relay:
+    """Where mail goes out. ``tls``: from the start, by STARTTLS, by STARTTLS where it is offered, or never."""
+
+    host: str
+    port: int = 25
+    tls: Literal["starttls", "tls", "offered", "none"] = "offered"
+    user: str = ""
+    password_file: str = ""
+
+
+class NotNow(Exception):
+    """The relay did not take it now: it is tried again. As text: why."""
+
+
+class Never(Exception):
+    """The relay will not take it: trying again is of no use. As text: why."""
+
+
+def send(relay: Relay, raw: bytes) -> None:
+    """Hand a message over. Raises :class:`NotNow` or :class:`Never`."""
+    message = message_from_bytes(raw, policy=policy.SMTP)
+    where = f"{relay.host}:{relay.port}"
+    try:
+        context = ssl.create_default_context()
+        if relay.tls == "tls":
+            server: smtplib.SMTP = smtplib.SMTP_SSL(relay.host, relay.port, timeout=TIMEOUT_S, context=context)
+        else:
+            server = smtplib.SMTP(relay.host, relay.port, timeout=TIMEOUT_S)
+        with server:
+            server.ehlo()
+            if relay.tls == "starttls" or (relay.tls == "offered" and server.has_extn("starttls")):
+                server.starttls(context=context if relay.tls == "starttls" else _unchecked())
+                server.ehlo()
+            if relay.user:
+                if not isinstance(server.sock, ssl.SSLSocket) and relay.host not in ("localhost", "127.0.0.1", "::1"):
+                    raise NotNow(f"{where} offers no TLS, and a password is sent over nothing else")
+                server.login(relay.user, _password(relay.password_file))
+            server.send_message(message)
+    except smtplib.SMTPRecipientsRefused as fault:
+        code, words = next(iter(fault.recipients.values()))
+        _raise(code, f"{where} refused the address: {_text(words)}")
+    except smtplib.SMTPAuthenticationError as fault:
+        raise NotNow(f"{where} refused the login of {relay.user}: {_text(fault.smtp_error)}") from None
+    except smtplib.SMTPResponseException as fault:
+        _raise(fault.smtp_code, f"{where} said: {fault.smtp_code} {_text(fault.smtp_error)}")
+    except smtplib.SMTPException as fault:
+        raise NotNow(f"{where}: {_text(str(fault))}") from None
+    except ssl.SSLError as fault:
+        raise NotNow(f"{where}: its certificate cannot be trusted, or there is no TLS ({fault.reason})") from None
+    except (OSError, EOFError) as fault:
+        raise NotNow(f"{where} does not answer ({getattr(fault, 'strerror', None) or fault})") from None
+
+
+def _raise(code: int, words: str) -> None:
+    raise (Never if 500 <= code < 600 else NotNow)(words) from None
+
+
+def _text(words: bytes | str) -> str:
+    told = words.decode(errors="replace") if isinstance(words, bytes) else words
+    return " ".join(told.split())[:200]
+
+
+def _unchecked() -> ssl.SSLContext:
+    """For TLS that is taken because it is offered: it keeps listeners out, and nobody asked for more (RFC 7435)."""
+    context = ssl.create_default_context()
+    context.check_hostname = False
+    context.verify_mode = ssl.CERT_NONE
+    return context
+
+
+def _password(path: str) -> str:
+    if not path:
+        return ""
+    try:
+        return Path(path).expanduser().read_text().strip()
+    except OSError as fault:
+        raise NotNow(f"the password for the mail relay cannot be read from {path}: {fault.strerror}") from None

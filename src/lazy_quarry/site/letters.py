@@ -1,0 +1,91 @@
+"""What mail says of a job or a chain: RFC 5322 messages, marked as written by a program (RFC 3834)."""
+
+from collections.abc import Iterable
+from datetime import UTC, datetime, tzinfo
+from email import policy
+from email.message import EmailMessage
+
+from lazy_quarry.core.units import clock_time, format_bytes, format_core_hours, format_duration, format_size
+from lazy_quarry.site.chain_views import ChainView
+from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.site.sentences import outcome_words, outlier_words, spread_words, state_words, verdict
+
+_LINE = 78
+
+
+def message(
+    sender: str, to: str, subject: str, lines: Iterable[str], *, name: str, identity: str, at_ms: int
+) -> EmailMessage:
+    """A message of these lines; ``name`` tells it from every other of the journal ``identity``."""
+    found = EmailMessage(policy=policy.SMTP)
+    found["From"] = sender
+    found["To"] = to
+    found["Subject"] = "".join(sign if sign.isprintable() else " " for sign in subject)
+    found["Date"] = datetime.fromtimestamp(at_ms // 1000, UTC)
+    found["Message-ID"] = f"<{name}.{identity[:16]}@lazy-quarry.invalid>"
+    found["Auto-Submitted"] = "auto-generated"
+    found["X-Lazy-Quarry-Notice"] = name
+    found.set_content("\n".join(lines) + "\n")
+    return found
+
+
+def subject_of(detail: JobDetail, word: str, site: str) -> str:
+    """What a message is about, in a line."""
+    view = detail.view
+    said = {"started": "started", "again": "ended, and runs again"}.get(word, "")
+    if word.endswith(("%", "left")):
+        said = f"{word} of its walltime" if word.endswith("%") else word
+    if not said:
+        said = f"{view.phase}" if view.phase == "done" else f"{view.phase}, {outcome_words(view)}"
+        said = said if said != f"{view.phase}, {view.phase}" else str(view.phase)
+    return f"[{site}] {view.label} {view.name}: {said}"
+
+
+def job_lines(detail: JobDetail, word: str, now_ms: int, zone: tzinfo) -> Iterable[str]:
+    """The text about a job."""
+    view, told = detail.view, detail.told
+    if word == "started":
+        yield f"{view.label} {view.name} started at {clock_time(view.started_ms or now_ms, now_ms, zone)}."
+    elif word == "again":
+        yield f"An attempt of {view.label} {view.name} has ended, and it waits to run again. {_last_end(detail)}"
+    elif view.phase.final:
+        yield f"{view.label} {view.name}: {detail.verdict or verdict(view)}"
+    else:
+        yield f"{view.label} {view.name} runs: {state_words(view, now_ms, zone)}."
+    yield ""
+    yield f"  walltime   {format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}"
+    if told is not None:
+        yield f"  each task  ran {spread_words(told.took_s, format_duration)}; of {told.ran:,} that ran"
+        yield f"  memory     {spread_words(told.memory_mib, format_size)}; of {format_size(told.asked_mib)} each"
+        yield from (f"  failed     {cause.words}" for cause in told.causes)
+        yield from (f"  unlike     {outlier_words(one)}" for one in told.outliers)
+    else:
+        yield f"  cores      {view.cores}, {format_duration(view.use.cpu_ms / 1000)} of CPU time"
+        yield f"  memory     {format_size(view.memory_peak_mib)} at most, of {format_size(view.memory_mib)}"
+    yield f"  charge     {format_core_hours(view.charge_core_ms)} core-hours to {view.account}"
+    yield f"  output     {view.output}"
+    if view.errors != view.output:
+        yield f"  errors     {view.errors}"
+    for file in detail.evidence.files if detail.evidence else ():
+        yield f"  promised   {file.path}: {file.problem or format_bytes(file.size)}"
+    for line in detail.evidence.errors if detail.evidence else ():
+        yield f"  printed    {line[:_LINE]}"
+    yield ""
+    yield f"All of it: lq show {view.label}" + ("" if view.rows else f"; its output: lq output {view.label}")
+
+
+def _last_end(detail: JobDetail) -> str:
+    ends = [one.what for one in detail.record if "runs again" in one.what or "run again" in one.what]
+    return f"It was: {ends[-1]}." if ends else ""
+
+
+def chain_lines(view: ChainView, now_ms: int, zone: tzinfo) -> Iterable[str]:
+    """The text about a chain that is over."""
+    done = sum(part.phase == "done" for part in view.parts)
+    yield f"Chain {view.number} {view.name} is over: {view.state}, {done} of {len(view.parts)} jobs done."
+    yield ""
+    for part in view.parts:
+        told = f"{part.job}, {state_words(part.view, now_ms, zone)}" if part.view else part.reason or "it did not run"
+        yield f"  {part.phase.sign if part.phase else '·'} {part.name}: {told}"
+    yield ""
+    yield f"All of it: lq chain {view.number}"

@@ -1,0 +1,258 @@
+"""Mail about jobs and chains: what is due is found in the events, written durably, and sent by a thread of its own.
+
+Nothing of it delays the engine. A message is in the outbox before the event counts as mailed, and leaves it when a relay has taken
+or refused it for good; so a relay that is down delays mail and loses none.
+"""
+
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Iterable
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from email.message import EmailMessage
+
+from lazy_quarry.core.chain.chain_file import chain_notice
+from lazy_quarry.core.engine.events import ChainLinked, Ended, Event, Started
+from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.notice import Notify
+from lazy_quarry.errors import NoSuchJob, QuarryError, StateFolderError
+from lazy_quarry.run.relay import Never, NotNow, Relay, send
+from lazy_quarry.site.chain_views import ChainView
+from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.site.letters import chain_lines, job_lines, message, subject_of
+from lazy_quarry.site.mail_folder import Letter, MailFolder
+from lazy_quarry.site.present import Present
+
+FIRST_PAUSE_S, LONGEST_PAUSE_S = 5.0, 1800.0
+"""Between two attempts to send, each pause twice the one before."""
+TICK_S = 1.0
+MOST_TRIED_S = 5 * 86_400
+"""Mail that no relay has taken for so long is given up, as RFC 5321 has it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Due:
+    """Mail that is to be written: of which event, about which job or chain, for which word, to whom."""
+
+    event: int
+    at_ms: int
+    job: int
+    chain: int
+    word: str
+    to: str
+    told: str = ""
+
+
+class Mailer:
+    """Writes and sends the mail of one site. ``detail`` and ``chain`` read what a message says."""
+
+    def __init__(
+        self,
+        present: Present,
+        relay: Relay | None,
+        sender: str,
+        detail: Callable[[int], JobDetail],
+        chain: Callable[[int], ChainView],
+    ) -> None:
+        self.present, self.relay, self.sender = present, relay, sender
+        self._detail, self._chain = detail, chain
+        self.folder = MailFolder(present.journal.folder)
+        self._due: deque[Due] = deque()
+        self._timed: dict[int, list[tuple[int, str, Notify]]] = {}
+        """Of running jobs the instants at which mail is due."""
+        self._chain_of: dict[int, int] = {}
+        self._wake, self._left = threading.Event(), threading.Event()
+        self._pause_s, self._next_try = FIRST_PAUSE_S, 0.0
+        self.problem = ""
+        """Why mail waits, or was refused; empty when all is well."""
+        self._begin()
+        present.heard.append(self._hear)
+
+    def _begin(self) -> None:
+        """Take in what happened since mail was written last, and what runs."""
+        present, journal = self.present, self.present.journal
+        with present.lock:
+            for number, record in present.engine.state.chains.items():
+                self._chain_of |= {part.job: number for part in record.parts if part.job}
+            if self.folder.mark is None:
+                with suppress(StateFolderError):
+                    self.folder.begin(journal.number)
+            elif self.folder.mark < journal.number:
+                for number, event in journal.events_after(self.folder.mark):
+                    with suppress(QuarryError):
+                        self._of_event(
+                            number, event, present.find(event.job) if isinstance(event, Started | Ended) else None
+                        )
+            for job in present.engine.state.running():
+                self._await(job)
+
+    # -- what is due -------------------------------------------------------------------------------
+
+    def _hear(self, first: int, events: Iterable[Event], ended: Iterable[Job]) -> None:
+        """Events are in the journal, the first under this number; called while the site stands still, so it only takes notes."""
+        over = {job.number: job for job in ended}
+        for number, event in enumerate(events, first):
+            job = None
+            if isinstance(event, Started | Ended):
+                job = over.get(event.job) or self.present.engine.state.jobs.get(event.job)
+            self._of_event(number, event, job)
+        if self._due:
+            self._wake.set()
+
+    def _of_event(self, number: int, event: Event, job: Job | None) -> None:
+        if isinstance(event, ChainLinked):
+            self._chain_of[event.number] = event.chain
+        if job is None or not isinstance(event, Started | Ended):
+            return
+        if isinstance(event, Ended):
+            self._timed.pop(job.number, None)
+            if not event.again and job.number in self._chain_of:
+                self._of_chain(number, event.at_ms, self._chain_of[job.number])
+        notify = job.request.notify
+        if notify is None or (job.parent is not None and isinstance(event, Ended)):
+            return  # of an array one hears as a whole
+        if isinstance(event, Started):
+            if job.parent is not None:
+                self._array_began(number, event.at_ms, job.parent, notify)
+                return
+            self._await(job)
+            word = "started" if "started" in notify.on else ""
+        else:
+            word = notify.at_end(event.phase, event.again, dict(job.counts) if job.request.array else None)
+        if word:
+            self._due.append(Due(number, event.at_ms, job.number, 0, word, notify.to))
+
+    def _array_began(self, number: int, at_ms: int, array: int, notify: Notify) -> None:
+        told = f"{array}-began"
+        if "started" in notify.on and told not in self.folder.told:
+            self.folder.told.add(told)
+            self._due.append(Due(number, at_ms, array, 0, "started", notify.to, told))
+
+    def _of_chain(self, number: int, at_ms: int, chain: int) -> None:
+        record = self.present.engine.state.chains.get(chain)
+        notify = chain_notice(record.source) if record is not None else None
+        if record is None or notify is None:
+            return
+        live = self.present.engine.state.jobs
+        if any(not part.job or part.job in live for part in record.parts):
+            return
+        phases = set[Phase]()
+        for part in record.parts:
+            with suppress(NoSuchJob):
+                phases.add(self.present.find(part.job).phase)
+        counts = {phase.value: 1 for phase in phases}
+        word = notify.at_end(Phase.DONE if phases == {Phase.DONE} else Phase.SKIPPED, False, counts)
+        if word:
+            self._due.append(Due(number, at_ms, 0, chain, word, notify.to))
+
+    def _await(self, job: Job) -> None:
+        """Note when mail about a running job is due, if it is not written yet."""
+        notify = job.request.notify
+        if notify is None or job.started_ms is None or job.request.array is not None or job.parent is not None:
+            return
+        due = [(at, word, notify) for at, word in notify.timed(job.started_ms, job.request.walltime_s)]
+        due = [one for one in due if f"{job.number}-{job.attempt}-{one[1]}" not in self.folder.told]
+        if due:
+            self._timed[job.number] = sorted(due, key=lambda one: one[0])
+
+    def _look_at_clock(self) -> None:
+        with self.present.lock:
+            now, journal = self.present.now(), self.present.journal
+            for number, due in list(self._timed.items()):
+                job = self.present.engine.state.jobs.get(number)
+                while due and due[0][0] <= now and job is not None:
+                    at, word, notify = due.pop(0)
+                    told = f"{number}-{job.attempt}-{word}"
+                    self._due.append(Due(journal.number, at, number, 0, word, notify.to, told))
+                if not due or job is None:
+                    self._timed.pop(number, None)
+
+    # -- writing and sending -----------------------------------------------------------------------
+
+    def start(self) -> None:
+        """Begin to write and send, in a thread of its own."""
+        threading.Thread(target=self._run, daemon=True, name="mail").start()
+
+    def close(self) -> None:
+        """Write what is due, and stop."""
+        self._left.set()
+        self._wake.set()
+
+    def _run(self) -> None:
+        while not self._left.is_set():
+            self._wake.wait(TICK_S)
+            self._wake.clear()
+            self.step()
+
+    def step(self) -> None:
+        """Write what is due, and try to send what waits; what goes wrong is told, and tried again."""
+        self._look_at_clock()
+        try:
+            while self._due:
+                self._write(self._due[0])
+                self._due.popleft()
+        except StateFolderError as fault:
+            self._tell(str(fault))
+            return
+        if self.relay is not None and time.monotonic() >= self._next_try:
+            self._send_all(self.relay)
+
+    def _write(self, due: Due) -> None:
+        name = f"{due.event:09d}-{due.chain or due.job}-{''.join(sign for sign in due.word if sign.isalnum())}"
+        try:
+            subject, found = self._composed(due, name)
+        except NoSuchJob:
+            return
+        state = "kept" if self.relay is None else "waits"
+        letter = Letter(name, due.at_ms, due.to, subject, due.job, state)  # type: ignore[arg-type]
+        self.folder.write(letter, found, due.event, due.told)
+
+    def _composed(self, due: Due, name: str) -> tuple[str, EmailMessage]:
+        present, identity = self.present, self.present.journal.identity
+        site, now, zone = present.site.name, max(present.now(), due.at_ms), present.zone
+        if due.chain:
+            view = self._chain(due.chain)
+            subject, lines = f"[{site}] chain {view.number} {view.name}: {view.state}", chain_lines(view, now, zone)
+        else:
+            detail = self._detail(due.job)
+            subject, lines = subject_of(detail, due.word, site), job_lines(detail, due.word, now, zone)
+        return subject, message(self.sender, due.to, subject, lines, name=name, identity=identity, at_ms=due.at_ms)
+
+    def _send_all(self, relay: Relay) -> None:
+        told, failed = "", False
+        for name, raw in list(self.folder.waiting()):
+            if self._left.is_set():
+                return
+            try:
+                send(relay, raw)
+                self._settle(name, "sent")
+            except Never as refusal:
+                self._settle(name, "refused", str(refusal))
+                told = f"mail was refused, lq mail has it: {refusal}"
+            except NotNow as delay:
+                told, failed = f"mail waits, and nothing of it is lost: {delay}", True
+                break
+        if failed:
+            self._next_try = time.monotonic() + self._pause_s
+            self._pause_s = min(LONGEST_PAUSE_S, 2 * self._pause_s)
+        else:
+            self._pause_s, self._next_try = FIRST_PAUSE_S, 0.0
+        if told or not any(letter.state == "refused" for letter in self.folder.letters(20)):
+            self._tell(told)
+
+    def _settle(self, name: str, state: str, why: str = "") -> None:
+        with suppress(StateFolderError):
+            self.folder.settle(name, state, why)  # type: ignore[arg-type]
+
+    def _tell(self, words: str) -> None:
+        if words != self.problem:
+            self.problem = words
+            self.present.say_of_mail(words)
+
+    def letters(self, most: int) -> tuple[Letter, ...]:
+        """The newest letters, with what became of them."""
+        found = self.folder.letters(most)
+        return tuple(
+            replace(letter, why=letter.why or self.problem) if letter.state == "waits" else letter for letter in found
+        )

@@ -1,0 +1,170 @@
+"""Mail of a site on disk: what is still to be sent, and a Maildir with all that was written.
+
+A message is in ``outbox`` until a relay has taken it, or has refused it for good. ``mark`` is the number of the last event
+of which mail was written, so that an engine that ended in between writes the rest, and nothing twice.
+"""
+
+import json
+import mailbox
+import os
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import asdict, dataclass, replace
+from email import message_from_bytes, policy
+from email.message import EmailMessage
+from pathlib import Path
+from typing import Literal
+
+from lazy_quarry.errors import StateFolderError
+from lazy_quarry.run.node.files import write_whole
+
+MOST_KEPT = 1_000
+"""Messages that stay in the Maildir; older ones go."""
+State = Literal["kept", "waits", "sent", "refused"]
+
+
+@dataclass(frozen=True, slots=True)
+class Letter:
+    """A message: when it was written, to whom, of which job (0 for a chain), what became of it, and why."""
+
+    name: str
+    at_ms: int
+    to: str
+    subject: str
+    job: int
+    state: State
+    why: str = ""
+    text: str = ""
+
+
+class MailFolder:
+    """The folder ``mail`` of a state folder; in memory when there is none."""
+
+    def __init__(self, folder: Path | None) -> None:
+        self.folder = folder / "mail" if folder is not None else None
+        self.mark: int | None = None
+        self.told: set[str] = set()
+        """Mail that was due at an instant and is written: job, attempt and word."""
+        self._letters: dict[str, Letter] = {}
+        self._messages: dict[str, bytes] = {}
+        if self.folder is not None:
+            with suppress(OSError, ValueError, TypeError, KeyError):
+                known = json.loads((self.folder / "state.json").read_text())
+                self.mark, self.told = int(known["mark"]), set(map(str, known["told"]))
+                self._letters = {name: Letter(**one) for name, one in known["letters"].items()}
+
+    # -- writing -----------------------------------------------------------------------------------
+
+    def write(self, letter: Letter, message: EmailMessage, mark: int, told: str = "") -> None:
+        """Keep a message, and have it sent if it ``waits``. Raises :class:`StateFolderError`, and then it is written later."""
+        raw = message.as_bytes(policy=policy.SMTP)
+        if letter.state == "waits":
+            self._put(letter.name, raw)
+        if letter.name not in self._letters:
+            self._deliver(raw)
+        self._letters[letter.name] = replace(letter, text="")
+        self._messages[letter.name] = raw if self.folder is None else b""
+        self.mark = max(self.mark or 0, mark)
+        if told:
+            self.told.add(told)
+        self._keep()
+
+    def _put(self, name: str, raw: bytes) -> None:
+        if self.folder is None:
+            return
+        try:
+            (self.folder / "outbox").mkdir(parents=True, exist_ok=True, mode=0o700)
+            part = self.folder / "outbox" / f".{name}"
+            with open(part, "wb") as file:
+                file.write(raw)
+                file.flush()
+                os.fsync(file.fileno())
+            part.replace(self.folder / "outbox" / f"{name}.eml")
+        except OSError as fault:
+            raise StateFolderError(f"mail cannot be kept in {self.folder}: {fault.strerror}") from None
+
+    def _deliver(self, raw: bytes) -> None:
+        """Put a copy into the Maildir."""
+        if self.folder is None:
+            return
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            box = mailbox.Maildir(self.folder / "box", create=True)
+            box.add(raw)
+            names = sorted(path.name for sub in ("new", "cur") for path in (self.folder / "box" / sub).iterdir())
+            for name in names[:-MOST_KEPT]:
+                for sub in ("new", "cur"):
+                    (self.folder / "box" / sub / name).unlink(missing_ok=True)
+        except OSError as fault:
+            raise StateFolderError(f"mail cannot be kept in {self.folder}: {fault.strerror}") from None
+
+    def begin(self, mark: int) -> None:
+        """Mail is written of events after this one; called once for a journal that had none before."""
+        self.mark = mark
+        self._keep()
+
+    def settle(self, name: str, state: State, why: str = "") -> None:
+        """What became of a message; one that is sent or refused leaves the outbox."""
+        letter = self._letters.get(name)
+        if letter is not None:
+            self._letters[name] = replace(letter, state=state, why=why)
+        if state != "waits" and self.folder is not None:
+            (self.folder / "outbox" / f"{name}.eml").unlink(missing_ok=True)
+        self._keep()
+
+    def _keep(self) -> None:
+        while len(self._letters) > MOST_KEPT:
+            oldest = next(iter(self._letters))
+            if self._letters[oldest].state == "waits":
+                break
+            del self._letters[oldest]
+            self._messages.pop(oldest, None)
+        if self.folder is None:
+            return
+        state = {
+            "mark": self.mark or 0,
+            "told": sorted(self.told)[-5 * MOST_KEPT :],
+            "letters": {name: asdict(one) for name, one in self._letters.items()},
+        }
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            write_whole(str(self.folder / "state.json"), json.dumps(state))
+        except OSError as fault:
+            raise StateFolderError(f"mail cannot be kept in {self.folder}: {fault.strerror}") from None
+
+    # -- reading -----------------------------------------------------------------------------------
+
+    def waiting(self) -> Iterator[tuple[str, bytes]]:
+        """The messages that are still to be sent, the oldest first."""
+        if self.folder is None:
+            return
+        with suppress(OSError):
+            for path in sorted((self.folder / "outbox").glob("*.eml")):
+                with suppress(OSError):
+                    yield path.stem, path.read_bytes()
+
+    def letters(self, most: int) -> list[Letter]:
+        """The newest letters, each with its text."""
+        newest = list(self._letters.values())[-most:][::-1]
+        texts = self._texts({letter.name for letter in newest})
+        return [replace(letter, text=texts.get(letter.name, "")) for letter in newest]
+
+    def _texts(self, names: set[str]) -> dict[str, str]:
+        if self.folder is None:
+            return {name: text_of(raw) for name, raw in self._messages.items() if name in names}
+        found = dict[str, str]()
+        with suppress(OSError):
+            for path in [*(self.folder / "box" / "new").iterdir(), *(self.folder / "box" / "cur").iterdir()]:
+                with suppress(OSError):
+                    raw = path.read_bytes()
+                    name = str(message_from_bytes(raw, policy=policy.default).get("X-Lazy-Quarry-Notice", ""))
+                    if name in names:
+                        found[name] = text_of(raw)
+        return found
+
+
+def text_of(raw: bytes) -> str:
+    """The text of a message."""
+    message = message_from_bytes(raw, policy=policy.default)
+    body = message.get_body(("plain",))
+    return str(body.get_content()) if body is not None else ""
