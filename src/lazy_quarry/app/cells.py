@@ -34,7 +34,9 @@ class Pen:
             self.at += width
         return self
 
-    def cell(self, text: str, width: int, colour: str = "ink", *, right: bool = False, bold: bool = False) -> "Pen":
+    def cell(
+        self, text: str, width: int, colour: str = "ink", *, right: bool = False, bold: bool = False, hit: str = ""
+    ) -> "Pen":
         """Add text in exactly ``width`` cells; what is cut ends in an ellipsis."""
         text = plain(text)
         size = cell_len(text)
@@ -44,7 +46,7 @@ class Pen:
             text = " " * (width - size) + text
         else:
             text = text + " " * (width - size)
-        return self.write(text, colour, bold=bold)
+        return self.write(text, colour, bold=bold, hit=hit)
 
     def to(self, column: int) -> "Pen":
         """Leave space up to a column."""

@@ -8,10 +8,13 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from lazy_quarry.app.widgets.axis import Axis
+    from lazy_quarry.core.advice.curves import Results
+    from lazy_quarry.core.job.curve import Sample
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.site.board import Board
     from lazy_quarry.site.chain_views import ChainView
     from lazy_quarry.site.draft_view import DraftReport
+    from lazy_quarry.site.job_detail import JobDetail
     from lazy_quarry.site.job_view import JobView
 
 Offer = tuple[str, "Callable[[], Figure]"]
@@ -108,3 +111,38 @@ def chain_figures(view: ChainView | None, board: Board | None, zone: tzinfo) -> 
         return chain_lanes_figure(view, board.site.name, zone)
 
     return [("the chain as a graph", graph), ("its jobs over time", lanes)]
+
+
+def run_figures(
+    detail: JobDetail | None,
+    samples: Sequence[Sample],
+    results: tuple[Results, str] | None,
+    board: Board | None,
+    zone: tzinfo,
+) -> list[Offer]:
+    """What a run used over its time; of an array its tasks; results side by side."""
+    if detail is None or board is None:
+        return []
+
+    def usage() -> Figure:
+        from lazy_quarry.draw.of_runs import usage_figure
+
+        return usage_figure(detail, samples, board.site.name, board.now_ms, zone)
+
+    def spread() -> Figure:
+        from lazy_quarry.draw.of_runs import distribution_figure
+
+        return distribution_figure(detail, board.site.name, board.now_ms, zone)
+
+    def side_by_side() -> Figure:
+        from lazy_quarry.draw.of_runs import results_figure
+
+        found, pattern = results or (None, "")
+        return results_figure(found, pattern, board.site.name, board.now_ms, zone)
+
+    offers: list[Offer] = [("the results as a curve", side_by_side)] if results else []
+    if len(samples) > 1:
+        offers.append(("what it used over its time", usage))
+    if detail.told is not None and len(detail.told.took_bars) > 1:
+        offers.append(("how long its tasks ran", spread))
+    return offers

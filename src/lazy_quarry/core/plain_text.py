@@ -38,6 +38,7 @@ _PLAIN_SIGNS = str.maketrans(
     "▱◇◫▰◆✕◔▲⊘◌▿█▓▒░▚▊▍▏━─╌╱┊│▕┆▁▂▃▄▅▆▇▣▼⇧◢◣▪▸▾·…–—×÷‹›«»↑↓←→“”‘’−│└├┐┘┌┤┬┴┼╭╮╯╰┈═▤┄▬⋈",
     ".?=>+xtm-~v##=./#>|=--/:||:__--==##v^/\\*>v.~--x/<><>^v<>\"\"''-|+++++++++++++.=#~#&",
 )
+_PLAIN_SIGNS |= {0x2800 + dots: ord("*") for dots in range(1, 256)}
 """For fonts that lack our signs: each has one of ASCII (ISO 646) that is as wide."""
 
 

@@ -46,7 +46,7 @@ _NODE_DONE = {
 }
 _OF_SUBMITTING = ("output-overwrites", "results-overwritten")
 """Checks that say nothing of a job that was submitted already."""
-_TRIED_ANYWAY = ("not-yet", "over-limit", "budget")
+_TRIED_ANYWAY = ("over-limit", "budget")
 """Errors that a trial does not have: it is shorter and smaller."""
 
 

@@ -6,80 +6,52 @@ from textual import work
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 
-from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.figures_of import Offer, run_figures
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.looked_at import LookedAt
 from lazy_quarry.app.messages import CursorMoved
-from lazy_quarry.app.places.review_output import ReviewOutput
-from lazy_quarry.app.widgets.drawing import Rows
+from lazy_quarry.app.places.review_search import ReviewSearch
+from lazy_quarry.app.places.review_sheets import WIDGETS
 from lazy_quarry.app.widgets.output_rows import OutputRows
+from lazy_quarry.app.widgets.panes.column_list import ColumnList
 from lazy_quarry.app.widgets.panes.typed_line import Typed
+from lazy_quarry.app.widgets.result_rows import ResultRows
+from lazy_quarry.app.widgets.run_rows import RunHead, RunRows
 from lazy_quarry.app.widgets.run_verdict import VerdictLines
+from lazy_quarry.app.widgets.sheet_line import SheetLine
+from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.job import Phase
-from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import outcome_words, state_words, verdict
+from lazy_quarry.site.sentences import state_words, verdict
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
+PATTERN = "a pattern whose value is looked for: residual, or t = (\\d+)"
 TAIL = -64 * 1024
 """So much of an output's end is shown; the whole is in its file."""
 
 
-class RunRows(Rows):
-    """The person's runs, newest first."""
-
-    DEFAULT_CSS = "RunRows { width: 50; height: 1fr; border-right: solid $faint; }"
-
-    def __init__(self) -> None:
-        super().__init__(id="runs")
-        self.runs: list[JobView] = []
-        self.now_ms = 0
-        self.looked_at: LookedAt | None = None
-
-    def row_count(self) -> int:
-        """One for each run."""
-        return len(self.runs)
-
-    def show(self, runs: list[JobView], now_ms: int) -> None:
-        """Show these runs."""
-        self.runs, self.now_ms = runs, now_ms
-        self.refit()
-
-    def current(self) -> JobView | None:
-        """The run under the cursor."""
-        return self.runs[self.cursor] if self.cursor < len(self.runs) else None
-
-    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
-        """Sign, number, name, outcome, and when."""
-        view = self.runs[row]
-        colour = self.palette.of_phase(view.phase)
-        new = self.looked_at is not None and self.looked_at.is_new(view)
-        pen.write("▪" if new else " ", "ochre").cell(view.label, 6, "ink" if new else "dim", right=True)
-        pen.write(f" {view.phase.sign} ", colour)
-        at = view.ended_ms or view.started_ms or view.submitted_ms
-        when = clock_time(at, self.now_ms, self.quarry.zone)
-        outcome = outcome_words(view)
-        pen.cell(view.name, 15, "ink", bold=current).write(" ")
-        pen.cell(outcome, max(4, self.room - pen.at - len(when) - 2), colour).write(f" {when}", "dim")
-
-
-class ReviewPlace(ReviewOutput):
+class ReviewPlace(ReviewSearch):
     """Runs on the left, the verdict in the middle, the output on the right."""
 
     DEFAULT_CSS = """
     ReviewPlace { padding-top: 1; }
+    ReviewPlace #list { width: 50; height: 1fr; border-right: solid $faint; }
     ReviewPlace #middle { width: 54; height: 1fr; border-right: solid $faint; }
-    ReviewPlace.-narrow #right { width: 1fr; layout: vertical; }
     ReviewPlace #right { width: 1fr; }
-    ReviewPlace #output-find { display: none; }
-    ReviewPlace.-narrow RunRows { width: 46; }
+    ReviewPlace #sheet { width: 1fr; height: 1fr; }
+    ReviewPlace .asking { display: none; }
+    ReviewPlace ColumnList { display: none; width: 48; }
+    ReviewPlace.-narrow #right { layout: vertical; }
+    ReviewPlace.-narrow #list { width: 46; }
     ReviewPlace.-narrow #middle { width: 1fr; height: 15; border-right: none; }
+    ReviewPlace.-wide #right { display: none; }
+    ReviewPlace.-wide #list { width: 1fr; border-right: none; }
     """
     WHY_NOT = {"e": "on a run that writes its errors to a file of their own", "g": "where there are runs"}
     BINDINGS = [
@@ -88,26 +60,40 @@ class ReviewPlace(ReviewOutput):
         Binding("right", "sideways(10)", "right"),
         Binding("enter", "end", "to the end"),
         Binding("g", "script", "its script in Draft"),
+        Binding("backspace", "back", "back to the array"),
     ]
-    wanted: int | None = None
     looked_at: LookedAt
-    _seen = (-1, "")
+    _alone: int | None = None
+    """A job that is looked at though it is not the one under the cursor."""
 
     def compose(self):  # type: ignore[no-untyped-def]
-        """Three parts."""
-        yield Typed(placeholder="a pattern (regular expression) to find in the output", id="output-find")
+        """Lines to type in; then three parts."""
+        yield Typed(
+            placeholder="a pattern (regular expression) to find in the output", id="output-find", classes="asking"
+        )
+        yield Typed(placeholder="a search", id="search", classes="asking")
+        yield Typed(placeholder=PATTERN, id="pattern", classes="asking")
         with Horizontal():
-            yield RunRows()
+            runs = RunRows()
+            with Vertical(id="list"):
+                yield RunHead(runs)
+                yield runs
+            yield ColumnList()
             with Horizontal(id="right"):
                 with Vertical(id="middle"):
                     yield VerdictLines()
-                yield OutputRows()
+                with Vertical(id="sheet"):
+                    yield SheetLine()
+                    for kind in WIDGETS.values():
+                        yield kind()
 
     def on_mount(self) -> None:
         """Know what was looked at before."""
         shelf = self.quarry.shelf.file
         self.looked_at = LookedAt(shelf.with_name(shelf.name.replace("draft-", "looked-at-", 1)))
         self.query_one(RunRows).looked_at = self.looked_at
+        self._take_columns()
+        self._turn()
 
     def show(self, board: Board) -> None:
         """Read the runs again when something has changed."""
@@ -121,23 +107,15 @@ class ReviewPlace(ReviewOutput):
 
     def open_job(self, job: int) -> None:
         """Put the cursor on a job as soon as it is there."""
-        self.wanted = job
+        self.wanted, self._alone, self.chosen = job, None, ""
+        self.words = self.sort = ""
         self._read()
 
-    @work(thread=True, exclusive=True, group="runs")
-    def _read(self) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            live = [view for view in client.jobs(everyone=False) if view.started_ms is not None]
-            ended = client.jobs(ended=True, everyone=False, limit=300)
-            runs = [*reversed(live), *ended]
-            if self.wanted is not None and all(view.job != self.wanted for view in runs):
-                runs.insert(0, client.job(self.wanted))
-        except QuarryError:
-            return
-        self.quarry.hand_over(self._show_runs, runs)
+    def _open(self, job: int) -> None:
+        """Look at a job, which may be a task that is not in the list."""
+        if self.quarry.client is not None:
+            self._alone = job
+            self._fetch(self.quarry.client, job, True)
 
     def _show_runs(self, runs: list[JobView]) -> None:
         rows = self.query_one(RunRows)
@@ -153,49 +131,59 @@ class ReviewPlace(ReviewOutput):
         self._load()
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
-        """Another run is looked at; a move in its output changes nothing of that."""
+        """Another run is looked at; a move on a sheet changes nothing of that."""
+        if not self.query_one(RunRows).has_focus:
+            return
         view = self.query_one(RunRows).current()
-        if self.detail is None or view is None or view.job != self.detail.view.job:
+        if view is not None and (self.detail is None or view.job != self.detail.view.job):
+            self._alone = None
             self._load()
+        self._read_on()
 
     def _load(self) -> None:
         client, view = self.quarry.client, self.query_one(RunRows).current()
-        if client is not None and view is not None:
-            rows = self.query_one(OutputRows)
-            shown = self.detail is not None and self.detail.view.job == view.job and rows.window.path
-            self._fetch(client, view.job, not shown or rows.following)
+        job = self._alone if self._alone is not None else view.job if view is not None else None
+        if client is None or job is None:
+            return
+        known, rows = self.detail, self.query_one(OutputRows)
+        same = known is not None and known.view.job == job
+        if same and known is not None and known.view.phase.final and rows.window.path:
+            return  # it has ended, and is in sight already
+        self._fetch(client, job, not (same and rows.window.path) or rows.following)
 
     @work(thread=True, exclusive=True, group="detail")
     def _fetch(self, client: "SiteClient", job: int, output: bool) -> None:
         try:
             detail = client.detail(job)
             chunk = client.output(job, self.which, TAIL) if output else None
+            samples = client.samples(job) if detail.view.phase is Phase.RUNNING else []
         except QuarryError:
             return
-        self.quarry.hand_over(self._show_detail, detail, chunk)
+        self.quarry.hand_over(self._show_detail, detail, chunk, samples)
 
-    def _show_detail(self, detail: JobDetail, chunk: OutputChunk | None) -> None:
-        rows = self.query_one(OutputRows)
-        if (
-            self.detail is not None
-            and self.detail.view.job == detail.view.job
-            and rows.window.path
-            and not rows.following
-        ):
+    def _show_detail(self, detail: JobDetail, chunk: OutputChunk | None, samples: list[Sample]) -> None:
+        rows, other = self.query_one(OutputRows), self.detail is None or self.detail.view.job != detail.view.job
+        if not other and rows.window.path and not rows.following:
             chunk = None  # meanwhile somebody looks elsewhere
-        self.detail = detail
         current = self.query_one(RunRows).current()
-        if current is None or current.job != detail.view.job:
+        wanted = self._alone if self._alone is not None else current.job if current else None
+        if wanted != detail.view.job:
             return
+        self.detail = detail
         if self.display and self.looked_at.look(detail.view):
             self.query_one(RunRows).refresh()
         lines = self.query_one(VerdictLines)
         lines.now_ms = self.board.now_ms if self.board else 0
-        lines.show(detail)
+        lines.show(detail, samples)
         if chunk is not None:
             joined = detail.view.output == detail.view.errors
             heading = "output and errors" if joined else self.which
             rows.show(max(0, chunk.size + TAIL), chunk, heading)
+        if other and self.sheet == "results":
+            self.query_one(ResultRows).show([], "", "")
+        if other or self.sheet in ("tasks", "made") or not self.query_one(WIDGETS[self.sheet]).display:
+            self._turn()
+        self.quarry.tell()
 
     def note(self) -> str:
         """The verdict, and what could be done about it."""
@@ -208,7 +196,7 @@ class ReviewPlace(ReviewOutput):
             return f"{view.job} {view.name} runs still: {state_words(view, self.board.now_ms if self.board else 0)}."
         advice = ""
         if view.rows:
-            advice = " Each task prints into a file of its own; Watch opens them with a."
+            advice = " Each task is a cell; enter looks at one by itself."
         elif view.phase is Phase.OVERMEMORY:
             advice = " Ask for more memory in the header, or fewer ranks on each node."
         elif view.phase is Phase.FAILED:
@@ -222,20 +210,45 @@ class ReviewPlace(ReviewOutput):
 
     def keys(self) -> list[KeyHint]:
         """What can be done here."""
-        keys: list[KeyHint] = [("↑↓", "run", ""), ("tab", "output", "app.place_action('side')")]
+        keys: list[KeyHint] = [("↑↓", "run", ""), ("tab", "the sheet", "app.place_action('side')")]
+        keys.append(("s", "search", "app.place_action('search')"))
+        if self.words or self.sort or self.query_one(RunRows).wide:
+            keys.append(("esc", "all my runs", "app.place_action('all_runs')"))
+        if self.sheet == "tasks":
+            keys += [
+                ("u", "measure", "app.place_action('measure')"),
+                ("x", "next failed", "app.place_action('next_failed')"),
+            ]
+            keys.append(("enter", "this task", ""))
+        if self._back is not None:
+            keys.append(("backspace", "its array", "app.place_action('back')"))
+        if self.sheet == "made":
+            keys += [("p v", "read, edit", ""), ("delete", "remove", "app.place_action('remove')")]
         if self.detail and self.detail.view.output != self.detail.view.errors:
             keys.append(("e", "output or errors", "app.place_action('which')"))
-        if self.detail:
+        if self.detail and self.sheet == "output" and not self.query_one(RunRows).wide:
             keys.append(("/", "find", "app.place_action('find')"))
             keys.append(("f", "first error", "app.place_action('first_error')"))
+        if self.detail:
+            keys.append(("r", "results", "app.place_action('results')"))
+            keys.append(("a d", "mark, what differs", "app.place_action('sheet(\"differences\")')"))
+            keys.append(
+                ("z", "narrow list" if self.query_one(RunRows).wide else "wide list", "app.place_action('widen')")
+            )
             keys.append(("g", "its script in Draft", "app.place_action('script')"))
-        keys.append(("4", "watch", "app.go('watch')"))
         return keys
 
     def action_side(self) -> None:
-        """Keys to the runs, or to the output."""
-        rows, output = self.query_one(RunRows), self.query_one(OutputRows)
-        (rows if output.has_focus else output).focus()
+        """Keys to the runs, or to the sheet in sight; from a task back to its array."""
+        rows, sheet = self.query_one(RunRows), self.query_one(WIDGETS[self.sheet])
+        (rows if sheet.has_focus else sheet).focus()
+
+    def action_back(self) -> None:
+        """From a task to the array that it was picked from."""
+        if self._back is not None:
+            job, self._back, self._alone = self._back, None, None
+            self.chosen = "tasks"
+            self._open(job)
 
     def action_sideways(self, columns: int) -> None:
         """Long lines."""
@@ -252,11 +265,25 @@ class ReviewPlace(ReviewOutput):
         if self.detail:
             self.quarry.draft_script(self.detail.script, f"{self.detail.view.name}.sh")
 
+    def figures(self) -> list[Offer]:
+        """What is in sight of the run: its use over time, its tasks, its results."""
+        rows = self.query_one(ResultRows)
+        samples = self.query_one(VerdictLines).samples
+        results = (rows.results, rows.pattern) if self.sheet == "results" and rows.results else None
+        return run_figures(self.detail, samples, results, self.board, self.quarry.zone)
+
     def all_keys(self) -> list[KeyHint]:
         """Every key of the place."""
         return [
             ("↑↓", "choose a run", ""),
-            ("tab", "the output, the runs", ""),
+            ("tab", "the sheet beside it, the runs", ""),
+            ("o i t r d m", "output, files, tasks, results, differences, mail", ""),
+            ("s", "search all that ever ran", ""),
+            ("S K", "saved searches, keep this one", ""),
+            ("esc", "all my runs again", ""),
+            ("z c", "the list wide, its columns", ""),
+            ("w W", "sort by another column, the other way", ""),
+            ("a", "mark for comparing; a file for removing", ""),
             ("e", "output or errors, where they are apart", ""),
             ("/ n", "find a pattern in the output, the next place", ""),
             ("f n", "the first line that tells of an error, the next", ""),
@@ -264,7 +291,11 @@ class ReviewPlace(ReviewOutput):
             ("← →", "long lines further left, right", ""),
             ("l", "long lines wrapped, or not", ""),
             ("p v", "in $PAGER, in $EDITOR", ""),
-            ("y", "copy the path of the output", ""),
+            ("y", "copy the path of the output, or of a file", ""),
+            ("u x", "cells by another measure, the next that failed", ""),
+            ("enter", "a task by itself; to the end of the output", ""),
+            ("backspace", "from a task back to its array", ""),
+            ("delete", "remove files that it made, after asking", ""),
             ("g", "its script in Draft", ""),
-            ("enter", "to the end of the output", ""),
+            ("b", "pack it for whoever helps", ""),
         ]

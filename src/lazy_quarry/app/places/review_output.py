@@ -93,6 +93,8 @@ class ReviewOutput(Place):
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Find it, from the top of what is in sight on."""
+        if event.input.id != "output-find":
+            return  # every class of a place is told of what is typed
         event.stop()
         line = self.query_one("#output-find", Typed)
         line.display = False
@@ -176,16 +178,20 @@ class ReviewOutput(Place):
         self.query_one(OutputRows).window.path = ""
         self._load()
 
+    def path_in_sight(self) -> str:
+        """The file that is in sight."""
+        return self.query_one(OutputRows).window.path
+
     def action_copy(self) -> None:
         """The path to the terminal's clipboard (OSC 52)."""
-        path = self.query_one(OutputRows).window.path
+        path = self.path_in_sight()
         if path:
             self.app.copy_to_clipboard(path)
             self._say(f"{path} was given to the terminal's clipboard.")
 
     def action_outside(self, variable: str) -> None:
         """Give the terminal to the person's own program until it ends."""
-        path, client = self.query_one(OutputRows).window.path, self.quarry.client
+        path, client = self.path_in_sight(), self.quarry.client
         if not path or client is None:
             return
         if not os.path.exists(path):

@@ -4,6 +4,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import tzinfo
 
+from lazy_quarry.core.job.sweep import values_words
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, format_size
 from lazy_quarry.site.job_view import JobView
 
@@ -17,6 +18,8 @@ class Column:
     right: bool
     says: Callable[[JobView, int, tzinfo], str]
     """What it says of a job, at an instant in a zone."""
+    sorts: str = ""
+    """The field of a search by which it can be sorted."""
 
 
 def _time(at_ms: int | None, now_ms: int, zone: tzinfo) -> str:
@@ -28,23 +31,32 @@ def _waited(view: JobView, now_ms: int) -> str:
     return format_duration(max(0, until - view.submitted_ms) / 1000)
 
 
+def _peak(view: JobView) -> str:
+    return format_size(view.memory_peak_mib) if view.memory_peak_mib else ""
+
+
 COLUMNS = {
     column.name: column
     for column in (
-        Column("name", 18, False, lambda view, now, zone: view.name),
-        Column("user", 7, False, lambda view, now, zone: view.user),
-        Column("account", 11, False, lambda view, now, zone: view.account),
-        Column("queue", 8, False, lambda view, now, zone: view.queue),
-        Column("tier", 7, False, lambda view, now, zone: view.tier),
-        Column("cores", 6, True, lambda view, now, zone: f"{view.cores:,}"),
-        Column("memory", 9, True, lambda view, now, zone: format_size(view.memory_mib)),
-        Column("walltime", 8, True, lambda view, now, zone: format_duration(view.walltime_s)),
+        Column("name", 18, False, lambda view, now, zone: view.name, "name"),
+        Column("user", 7, False, lambda view, now, zone: view.user, "user"),
+        Column("account", 11, False, lambda view, now, zone: view.account, "account"),
+        Column("queue", 8, False, lambda view, now, zone: view.queue, "queue"),
+        Column("tier", 7, False, lambda view, now, zone: view.tier, "tier"),
+        Column("cores", 6, True, lambda view, now, zone: f"{view.cores:,}", "cores"),
+        Column("memory", 9, True, lambda view, now, zone: format_size(view.memory_mib), "requested-memory"),
+        Column("walltime", 8, True, lambda view, now, zone: format_duration(view.walltime_s), "walltime"),
         Column("nodes", 12, False, lambda view, now, zone: fold_names(view.nodes or view.forecast_nodes)),
-        Column("submitted", 12, False, lambda view, now, zone: _time(view.submitted_ms, now, zone)),
-        Column("started", 12, False, lambda view, now, zone: _time(view.started_ms, now, zone)),
-        Column("ended", 12, False, lambda view, now, zone: _time(view.ended_ms, now, zone)),
-        Column("waited", 8, True, lambda view, now, zone: _waited(view, now)),
-        Column("charged", 9, True, lambda view, now, zone: format_core_hours(view.charge_core_ms)),
+        Column("submitted", 12, False, lambda view, now, zone: _time(view.submitted_ms, now, zone), "submitted"),
+        Column("started", 12, False, lambda view, now, zone: _time(view.started_ms, now, zone), "started"),
+        Column("ended", 12, False, lambda view, now, zone: _time(view.ended_ms, now, zone), "ended"),
+        Column("waited", 8, True, lambda view, now, zone: _waited(view, now), "waited"),
+        Column("took", 9, True, lambda view, now, zone: format_duration(view.elapsed_s), "took"),
+        Column("peak", 9, True, lambda view, now, zone: _peak(view), "memory"),
+        Column("CPU", 9, True, lambda view, now, zone: format_duration(view.use.cpu_ms / 1000), "cpu"),
+        Column("exit", 5, True, lambda view, now, zone: "" if view.exit is None else str(view.exit), "exit"),
+        Column("parameters", 20, False, lambda view, now, zone: values_words(view.parameters)),
+        Column("charged", 9, True, lambda view, now, zone: format_core_hours(view.charge_core_ms), "charge"),
     )
 }
 STATE_CELLS, LEAST_LANE = 26, 40

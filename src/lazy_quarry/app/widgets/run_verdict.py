@@ -6,6 +6,8 @@ from typing import Any
 from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.inside_lines import InsideLines
+from lazy_quarry.app.widgets.usage_lines import UsageLines
+from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import (
     clock_time,
@@ -31,10 +33,12 @@ class VerdictLines(Lines):
         super().__init__(id="verdict")
         self.detail: JobDetail | None = None
         self.now_ms = 0
+        self.samples: list[Sample] = []
 
-    def show(self, detail: JobDetail) -> None:
-        """Another run."""
+    def show(self, detail: JobDetail, samples: list[Sample]) -> None:
+        """Another run; the samples are those of one that runs still."""
         self.detail = detail
+        self.samples = detail.view.curve.samples if detail.view.curve else samples
         self.refresh()
 
     def draw(self, row: int, pen: Pen) -> None:
@@ -73,6 +77,12 @@ class VerdictLines(Lines):
     def _further(self, row: int, detail: JobDetail, pen: Pen) -> None:
         """Below the facts: its parts and spread tasks, then its record."""
         view, width = detail.view, self.size.width
+        usage = UsageLines(view, self.samples, self.now_ms, width, self.quarry.zone)
+        if row < usage.count:
+            if row >= 0:
+                usage.draw(row, pen)
+            return
+        row -= usage.count + bool(usage.count)
         inside = InsideLines(
             view.inside, view.started_ms or 0, view.ended_ms or self.now_ms, width, 99, view.phase.final
         )
@@ -107,6 +117,9 @@ class VerdictLines(Lines):
         read, written = (told.read_bytes, told.written_bytes) if told else (view.use.read_bytes, view.use.written_bytes)
         facts = [("promised", _file_words(one)) for one in (detail.evidence.files if detail.evidence else ())]
         facts.append(("time", spans_words(view) or "it has not started"))
+        if view.curve and view.memory_peak_mib and not told:
+            peak = clock_time(view.curve.peak_ms, self.now_ms, self.quarry.zone)
+            facts.append(("peak", f"{format_size(view.memory_peak_mib)} at {peak}"))
         facts.append(("CPU time", format_duration(cpu_ms / 1000)))
         facts.append(("moved", f"{format_bytes(read)} read, {format_bytes(written)} written"))
         facts.append(("ran on", fold_names(told.nodes if told else view.nodes) or "no node"))

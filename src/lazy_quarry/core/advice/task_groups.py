@@ -125,10 +125,11 @@ def median(values: Iterable[float]) -> float:
     return ordered[half] if len(ordered) % 2 else (ordered[half - 1] + ordered[half]) / 2
 
 
-def distribution(values: Sequence[float], bars: int = BARS) -> tuple[int, ...]:
-    """How many values lie in each of so many equal parts between the least and the greatest; one part where all are alike."""
+def distribution(values: Sequence[float]) -> tuple[int, ...]:
+    """How many values lie in each equal part between the least and the greatest; fewer parts for few values, one for equal ones."""
     if not values:
         return ()
+    bars = max(4, min(BARS, round(2 * len(values) ** 0.5)))
     low, high = min(values), max(values)
     if low == high:
         return (len(values),)

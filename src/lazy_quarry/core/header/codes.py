@@ -44,7 +44,6 @@ CODES: tuple[Code, ...] = (
     _code("key-unknown", E, "There is no such key.", "`# memroy = …`", "Take the nearest one, which is named.", True),
     _code("value", E, "A key's value cannot be read, has no unit, or is out of range.", '`# walltime = "90"`', "Write it as the message shows."),
     _code("override", E, "A `--set` isn't KEY=VALUE.", "`--set walltime`", "Write `--set walltime=2h`."),
-    _code("not-yet", W, "The key is known, and its effect isn't there yet.", "", "Leave it out for now."),
     _code("walltime-absent", W, "No walltime: the queue's default would stop it.", "a header without `walltime`", "Ask for what it needs.", True),
     _code("memory-absent", W, "No memory: each core gets the queue's default.", "a header without `memory`", "Ask for what it needs.", True),
     _code("array", E, "The array's tasks cannot be made out.", '`# level = { lines = "gone.txt" }`', "Name files that are there; give each tied parameter equally many values."),

@@ -1,7 +1,6 @@
 """The keys of a header: how each value is read. A reader raises :class:`BadValue` with what to write instead."""
 
 import re
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -202,10 +201,9 @@ def _known(value: Any, readers: dict[str, Reader]) -> dict[str, Any]:
 
 @dataclass(frozen=True, slots=True)
 class HeaderKey:
-    """A key of the header. ``later`` says of a value whether its effect isn't there yet."""
+    """A key of the header: how its value is read."""
 
     read: Reader
-    later: Callable[[Any], bool] = lambda value: False
 
 
 KEYS: dict[str, HeaderKey] = {

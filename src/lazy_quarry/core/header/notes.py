@@ -8,7 +8,7 @@ from lazy_quarry.core.header.block import Block
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
 from lazy_quarry.core.header.nearest import closest
 
-_BESIDE = ("key-unknown", "module", "not-yet", "array")
+_BESIDE = ("key-unknown", "module", "array")
 """Errors beside which the request can still be read."""
 
 

@@ -56,8 +56,6 @@ class HeaderReader:
         except BadValue as fault:
             self.notes.note("value", key, f"{key}: {fault}", inside=fault.path)
             return
-        if known.later(self.read[key]):
-            self.notes.note("not-yet", key, f"{key}: this isn't there yet, and the job would not be what it asks for")
 
     def request(self) -> Request | None:
         """The request with defaults filled in, or None when a value in it cannot be read."""

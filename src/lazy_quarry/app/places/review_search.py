@@ -1,0 +1,223 @@
+"""Which runs Review lists: all of one's own, or those of everybody that a search finds; saved searches, sorting, columns."""
+
+import json
+from contextlib import suppress
+from typing import TYPE_CHECKING
+
+from textual import work
+from textual.binding import Binding
+from textual.widgets import Input
+
+from lazy_quarry.app.places.review_sheets import ReviewSheets
+from lazy_quarry.app.widgets.panes.column_list import ColumnList, ColumnsTaken
+from lazy_quarry.app.widgets.panes.typed_line import Typed
+from lazy_quarry.app.widgets.run_rows import RunHead, RunRows
+from lazy_quarry.core.search.fields import FIELDS
+from lazy_quarry.errors import QuarryError
+from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.saved_searches import SavedSearches
+
+if TYPE_CHECKING:
+    from lazy_quarry.link.site_client import SiteClient
+
+LISTED = 300
+"""Runs that are listed at a time; more are read when the cursor comes to the last one."""
+HINT = 'name:surge* state:failed memory:>4GiB since:2w text:"no convergence"'
+
+
+class ReviewSearch(ReviewSheets):
+    """A place with runs that can be searched."""
+
+    BINDINGS = [
+        Binding("s", "search", "search all that ever ran"),
+        Binding("S", "saved", "saved searches, one after the other"),
+        Binding("K", "keep", "keep this search under a name"),
+        Binding("escape", "all_runs", "all my runs again"),
+        Binding("z", "widen", "the list wide, with columns"),
+        Binding("c", "columns", "which columns, and how wide"),
+        Binding("w", "sort(1)", "sort by another column"),
+        Binding("W", "turn", "sort the other way round"),
+    ]
+    words = ""
+    """The search; empty for one's own runs."""
+    sort = ""
+    _more = False
+    _keeping = False
+    _saved = -1
+
+    def _show_runs(self, runs: list[JobView]) -> None:
+        """Show these; the place does it."""
+        raise NotImplementedError
+
+    def _take_columns(self) -> None:
+        """The columns that were chosen last time, if any were."""
+        with suppress(OSError, ValueError, AttributeError):
+            widths = json.loads((self.quarry.folder / "review-columns.json").read_text())
+            self.query_one(RunRows).show_columns({str(name): int(width) for name, width in widths.items()})
+
+    # -- reading -----------------------------------------------------------------------------------
+
+    @work(thread=True, exclusive=True, group="runs")
+    def _read(self, most: int = LISTED) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            runs, told = self._listed(client, most)
+        except QuarryError as fault:
+            self.quarry.hand_over(self._refused, str(fault))
+            return
+        self.quarry.hand_over(self._take, runs, told)
+
+    def _listed(self, client: "SiteClient", most: int) -> tuple[list[JobView], str]:
+        if not self.words and not self.sort:
+            live = [view for view in client.jobs(everyone=False) if view.started_ms is not None]
+            runs = [*reversed(live), *client.jobs(ended=True, everyone=False, limit=most)]
+            if self.wanted is not None and all(view.job != self.wanted for view in runs):
+                runs.insert(0, client.job(self.wanted))
+            self._more = len(runs) >= most
+            return runs, "mine, the newest first"
+        everyone = bool(self.words)
+        live = [] if self.sort else list(client.search(self.words, False, everyone, "-job", most).jobs)
+        found = client.search(self.words, True, everyone, self.sort, most)
+        runs = [*(view for view in live if view.started_ms is not None), *found.jobs]
+        self._more = found.more
+        told = f"{len(runs):,}{' and more' if found.more else ''}"
+        return runs, f"{told}; some that ended lately are not looked through yet" if found.behind else told
+
+    def _take(self, runs: list[JobView], told: str) -> None:
+        self.query_one(RunHead).say(self.words, self.sort, told if runs else "nothing was found")
+        self._show_runs(runs)
+
+    def _refused(self, why: str) -> None:
+        self.query_one(RunHead).say(self.words, self.sort, "")
+        self._say(why, bad=True)
+
+    def _read_on(self) -> None:
+        """The cursor is on the last run: read more of them."""
+        rows = self.query_one(RunRows)
+        if self._more and rows.cursor == len(rows.runs) - 1 and len(rows.runs) < 5000:
+            self._read(len(rows.runs) + LISTED)
+
+    # -- searching ---------------------------------------------------------------------------------
+
+    def action_search(self) -> None:
+        """Type a search."""
+        self._ask(self.words, f"a search: {HINT}", keeping=False)
+        names = ", ".join(name for name in FIELDS)
+        self._say(
+            f"Words alone are looked for everywhere. Fields: {names}, since, until. - before one means the opposite."
+        )
+
+    def action_keep(self) -> None:
+        """Type a name for the present search."""
+        if not self.words:
+            self._say("Search first, with s; then its search can be kept under a name.")
+            return
+        self._ask("", f"a name for {self.words}", keeping=True)
+
+    def _ask(self, value: str, words: str, keeping: bool) -> None:
+        line = self.query_one("#search", Typed)
+        self._keeping = keeping
+        line.value, line.placeholder, line.display = value, words, True
+        self.screen.set_focus(line)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """A search, a name, or a pattern of another line."""
+        if event.input.id != "search":
+            return
+        event.stop()
+        event.input.display = False
+        self.screen.set_focus(self.query_one(RunRows))
+        if self._keeping:
+            self._save(event.value)
+            return
+        self.words = event.value.strip()
+        self._read()
+
+    def _save(self, name: str) -> None:
+        try:
+            SavedSearches().save(name, self.words)
+        except QuarryError as fault:
+            self._say(str(fault), bad=True)
+            return
+        self._say(f'Kept as "{name}": S goes through what is kept, and lq jobs --ended --saved "{name}" lists it.')
+
+    def action_saved(self) -> None:
+        """The next of the saved searches."""
+        try:
+            known = list(SavedSearches().all().items())
+        except QuarryError as fault:
+            self._say(str(fault), bad=True)
+            return
+        if not known:
+            self._say("No search is saved yet: s searches, K keeps the search under a name.")
+            return
+        self._saved = (self._saved + 1) % len(known)
+        name, self.words = known[self._saved]
+        self._say(f'"{name}": {self.words}')
+        self._read()
+
+    def action_all_runs(self) -> None:
+        """Leave a line that is typed in, a wide list, or a search."""
+        typed = [line for line in self.query(Typed) if line.display]
+        if typed:
+            for line in typed:
+                line.display = False
+            self.screen.set_focus(self.query_one(RunRows))
+        elif self.query_one(ColumnList).display:
+            self.action_columns()
+        elif self.query_one(RunRows).wide:
+            self.action_widen()
+        elif self.words or self.sort:
+            self.words = self.sort = ""
+            self._read()
+
+    # -- the list itself ---------------------------------------------------------------------------
+
+    def action_widen(self) -> None:
+        """The list over the whole width, or beside the verdict."""
+        rows = self.query_one(RunRows)
+        rows.wide = not rows.wide
+        self.set_class(rows.wide, "-wide")
+        if not rows.wide:
+            self.query_one(ColumnList).display = False
+        rows.refit()
+        self.query_one(RunHead).refresh()
+        self.screen.set_focus(rows)
+
+    def action_columns(self) -> None:
+        """Choose columns, beside the wide list."""
+        listed, rows = self.query_one(ColumnList), self.query_one(RunRows)
+        if not rows.wide:
+            self.action_widen()
+        listed.display = not listed.display
+        listed.show(dict(rows.widths))
+        self.screen.set_focus(listed if listed.display else rows)
+
+    def on_columns_taken(self, message: ColumnsTaken) -> None:
+        """Other columns: shown at once, kept for next time."""
+        self.query_one(RunRows).show_columns(message.widths)
+        self.query_one(RunHead).refresh()
+        with suppress(OSError):
+            (self.quarry.folder / "review-columns.json").write_text(json.dumps(message.widths))
+
+    def action_sort(self, by: int) -> None:
+        """Sort by the next column that can be sorted by; after the last one by the end again."""
+        names = [column.sorts for column, _ in self.query_one(RunRows).columns() if column.sorts]
+        here = self.sort.lstrip("-")
+        at = names.index(here) + by if here in names else 0
+        self.sort = f"-{names[at]}" if 0 <= at < len(names) else ""
+        self._read()
+
+    def action_sort_by(self, name: str) -> None:
+        """Sort by this column, the greatest first; a second time the least."""
+        self.sort = name if self.sort == f"-{name}" else f"-{name}"
+        self._read()
+
+    def action_turn(self) -> None:
+        """The other way round."""
+        if not self.sort:
+            self.sort = "-ended"
+        self.sort = self.sort[1:] if self.sort.startswith("-") else f"-{self.sort}"
+        self._read()

@@ -1,0 +1,328 @@
+"""The sheets beside a verdict: output, files made, tasks, results side by side, what differs, mail."""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from textual import work
+from textual.binding import Binding
+from textual.widgets import Input
+
+from lazy_quarry.app.places.review_output import ReviewOutput
+from lazy_quarry.app.widgets.difference_rows import DifferenceRows
+from lazy_quarry.app.widgets.letter_rows import LetterRows
+from lazy_quarry.app.widgets.made_rows import MadeRows, RemoveWanted
+from lazy_quarry.app.widgets.output_rows import OutputRows
+from lazy_quarry.app.widgets.panes.typed_line import Typed
+from lazy_quarry.app.widgets.result_rows import ResultRows
+from lazy_quarry.app.widgets.run_rows import RunRows
+from lazy_quarry.app.widgets.sheet_line import SHEETS, SheetLine
+from lazy_quarry.app.widgets.task_field import TaskField, TaskPicked
+from lazy_quarry.core.advice.found_value import ValuePattern
+from lazy_quarry.core.units import plural
+from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.run.made_files import MadeFiles
+from lazy_quarry.site.compared import Difference, ResultRow, differences, result_rows
+from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.mail_folder import Letter
+
+if TYPE_CHECKING:
+    from lazy_quarry.link.site_client import SiteClient
+
+WIDGETS = {
+    "output": OutputRows,
+    "made": MadeRows,
+    "tasks": TaskField,
+    "results": ResultRows,
+    "differences": DifferenceRows,
+    "letters": LetterRows,
+}
+LETTERS, MOST_COMPARED, EVERY = 100, 6, 50
+"""Letters that are listed; runs whose differences are told; rows after which results are shown while they are read."""
+
+
+class ReviewSheets(ReviewOutput):
+    """A place whose right side has sheets, and a list with the runs that they are about."""
+
+    BINDINGS = [
+        Binding("o", "sheet('output')", "the output"),
+        Binding("i", "sheet('made')", "the files that it made"),
+        Binding("t", "sheet('tasks')", "the tasks of an array as a field"),
+        Binding("r", "results", "results side by side"),
+        Binding("d", "sheet('differences')", "what differs between runs"),
+        Binding("m", "sheet('letters')", "mail"),
+        Binding("a", "mark", "mark for comparing, or a file for removing"),
+        Binding("u", "measure", "cells by outcome, time, memory, cores"),
+        Binding("x", "next_failed", "the next task that failed"),
+        Binding("delete", "remove", "remove files that it made, after asking"),
+        Binding("b", "bundle", "pack it for whoever helps"),
+    ]
+    wanted: int | None = None
+    """A job that the list is to come to."""
+    chosen = ""
+    """The sheet that the person chose; empty: what fits the run."""
+    _back: int | None = None
+    """The array that the task in sight was picked from."""
+
+    @property
+    def sheet(self) -> str:
+        """The sheet in sight: the one chosen, where the run has such a thing."""
+        array = self.detail is not None and bool(self.detail.view.rows)
+        if self.chosen and (self.chosen != "tasks" or array):
+            return self.chosen
+        return "tasks" if array else "output"
+
+    def _turn(self) -> None:
+        """Show the sheet that is to be in sight, and read what stands on it."""
+        sheet, detail = self.sheet, self.detail
+        for name, kind in WIDGETS.items():
+            self.query_one(kind).display = name == sheet
+        self.query_one(SheetLine).show(sheet, detail is not None and bool(detail.view.rows))
+        client = self.quarry.client
+        if detail is None or client is None:
+            return
+        now = self.board.now_ms if self.board else 0
+        if sheet == "tasks":
+            self.query_one(TaskField).show(detail, now)
+        elif sheet == "made":
+            self.query_one(MadeRows).wait_for(detail.view.job)
+            self._look_for_files(client, detail.view.job)
+        elif sheet == "differences":
+            self._compare(client, self._compared(detail.view))
+        elif sheet == "letters":
+            self._read_letters(client)
+
+    def action_sheet(self, name: str) -> None:
+        """Another sheet; keys go to it."""
+        if name == "tasks" and not (self.detail and self.detail.view.rows):
+            self._say("This run is no array, so it has no tasks.")
+            return
+        self.chosen = name
+        self._turn()
+        self.screen.set_focus(self.query_one(WIDGETS[name]))
+
+    # -- tasks -------------------------------------------------------------------------------------
+
+    def on_task_picked(self, message: TaskPicked) -> None:
+        """A task, or a run of a table, by itself."""
+        self._back = self.detail.view.job if self.detail else None
+        self.chosen = "output"
+        self._open(message.job)
+
+    def _open(self, job: int) -> None:
+        """Look at a job that may not be in the list; the place does it."""
+        raise NotImplementedError
+
+    def action_measure(self) -> None:
+        """Cells by another measure."""
+        if self.sheet == "tasks":
+            self.query_one(TaskField).action_measure()
+
+    def action_next_failed(self) -> None:
+        """To the next task that failed."""
+        if self.sheet == "tasks":
+            self.query_one(TaskField).action_next_failed()
+
+    # -- files -------------------------------------------------------------------------------------
+
+    @work(thread=True, exclusive=True, group="made")
+    def _look_for_files(self, client: "SiteClient", job: int) -> None:
+        try:
+            made = client.made(job)
+        except QuarryError as fault:
+            made = MadeFiles("", problem=str(fault))
+        self.quarry.hand_over(self._show_files, job, made)
+
+    def _show_files(self, job: int, made: MadeFiles) -> None:
+        if self.detail is not None and self.detail.view.job == job:
+            self.query_one(MadeRows).show(job, made, self.board.now_ms if self.board else 0)
+
+    def action_mark(self) -> None:
+        """A run for comparing, or a file for removing."""
+        if self.sheet == "made" and self.query_one(MadeRows).has_focus:
+            self.query_one(MadeRows).action_mark()
+            return
+        rows = self.query_one(RunRows)
+        rows.mark()
+        rows.move(rows.cursor + 1)
+        if len(rows.marked) > 1:
+            self._say(
+                f"{plural(len(rows.marked), 'run')} marked: d tells what differs between them, r compares results."
+            )
+
+    def action_remove(self) -> None:
+        """Files of the run in sight."""
+        if self.sheet == "made":
+            self.query_one(MadeRows).action_remove()
+
+    def on_remove_wanted(self, message: RemoveWanted) -> None:
+        """Ask first; they cannot be brought back."""
+        rows, client, paths = self.query_one(MadeRows), self.quarry.client, message.paths
+        if client is None or rows.made is None:
+            return
+        shown = ", ".join(paths[:3]) + (", …" if len(paths) > 3 else "")
+        question = (
+            f"Remove {plural(len(paths), 'file')} below {rows.made.folder}: {shown}? They cannot be brought back."
+        )
+        job = rows.job
+        self.quarry.ask(question, lambda: self._remove(client, job, paths), yes="Remove", no="Keep")
+
+    @work(thread=True, group="remove")
+    def _remove(self, client: "SiteClient", job: int, paths: list[str]) -> None:
+        try:
+            outcome = client.remove_made(job, paths)
+            self._say(outcome.message, bad=not outcome.done)
+        except QuarryError as fault:
+            self._say(str(fault), bad=True)
+        self._look_for_files(client, job)
+
+    # -- results -----------------------------------------------------------------------------------
+
+    def action_results(self) -> None:
+        """Type a pattern; what it finds in the output in sight is told as it is typed."""
+        self.action_sheet("results")
+        line = self.query_one("#pattern", Typed)
+        line.display = True
+        self.screen.set_focus(line)
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """Try the pattern on what is in sight."""
+        if event.input.id != "pattern" or not event.input.display:
+            return
+        event.stop()
+        rows = self.query_one(ResultRows)
+        if not event.value:
+            rows.show(rows.rows, "", "")
+            return
+        lines = self.query_one(OutputRows).rows
+        try:
+            value = ValuePattern(event.value).last_value(lines[-2000:])
+        except BadValue as fault:
+            rows.show([], event.value, str(fault))
+            return
+        told = (
+            f"in the output in sight it finds {value}"
+            if value is not None
+            else "it finds nothing in the output in sight"
+        )
+        rows.show([], event.value, f"{told}; enter looks in all")
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Look for the value in all runs that are compared."""
+        if event.input.id != "pattern":
+            return
+        event.stop()
+        event.input.display = False
+        rows, client = self.query_one(ResultRows), self.quarry.client
+        self.screen.set_focus(rows)
+        if not event.value or client is None or self.detail is None:
+            return
+        try:
+            pattern = ValuePattern(event.value)
+        except BadValue as fault:
+            rows.show([], event.value, str(fault))
+            return
+        self._find_values(client, pattern, self._side_by_side())
+
+    def _side_by_side(self) -> Sequence[JobView]:
+        """The marked runs; else the tasks of the array; else the runs of the same name that are listed."""
+        rows, detail = self.query_one(RunRows), self.detail
+        marked = [view for view in rows.runs if view.job in rows.marked]
+        if len(marked) > 1 or detail is None:
+            return marked
+        if detail.view.rows:
+            return detail.tasks
+        return [view for view in reversed(rows.runs) if view.name == detail.view.name and not view.rows]
+
+    @work(thread=True, exclusive=True, group="results")
+    def _find_values(self, client: "SiteClient", pattern: ValuePattern, views: Sequence[JobView]) -> None:
+        found = list[ResultRow]()
+        here = self.detail.view.job if self.detail else 0
+
+        def elsewhere() -> bool:
+            return self.sheet != "results" or self.detail is None or self.detail.view.job != here
+
+        try:
+            for row in result_rows(client, views, pattern, self.which, elsewhere):
+                found.append(row)
+                if len(found) % EVERY == 0:
+                    told = f"{len(found):,} of {plural(len(views), 'run')} read"
+                    self.quarry.hand_over(self.query_one(ResultRows).show, list(found), pattern.text, told)
+        except QuarryError as fault:
+            self.quarry.hand_over(self.query_one(ResultRows).show, found, pattern.text, str(fault))
+            return
+        having = sum(row.value is not None for row in found)
+        wrong = sum(bool(row.wrong) for row in found)
+        told = f"{having} of {plural(len(found), 'run')} have it" + (f", {wrong} wrote errors" if wrong else "")
+        self.quarry.hand_over(self.query_one(ResultRows).show, found, pattern.text, told)
+
+    # -- what differs ------------------------------------------------------------------------------
+
+    def _compared(self, view: JobView) -> list[int]:
+        """The marked runs; else this one and the one of its name before it."""
+        rows = self.query_one(RunRows)
+        if len(rows.marked) > 1:
+            return list(rows.marked)[:MOST_COMPARED]
+        earlier = (one.job for one in rows.runs if one.name == view.name and one.submitted_ms < view.submitted_ms)
+        before = next(earlier, None)
+        return [before, view.job] if before is not None else [view.job]
+
+    @work(thread=True, exclusive=True, group="differences")
+    def _compare(self, client: "SiteClient", jobs: list[int]) -> None:
+        if len(jobs) < 2:
+            told = "there is no earlier run of this name; a marks runs to compare"
+            self.quarry.hand_over(self.query_one(DifferenceRows).show, [], [], told)
+            return
+        try:
+            details = [client.detail(job) for job in jobs]
+            found = differences(details, self.board.now_ms if self.board else 0)
+        except QuarryError as fault:
+            self._say(str(fault), bad=True)
+            return
+        self.quarry.hand_over(self._show_differences, details, found)
+
+    def _show_differences(self, details: list[JobDetail], found: list[Difference]) -> None:
+        marked = len(self.query_one(RunRows).marked) > 1
+        told = "between the marked runs" if marked else "from the run before; a marks others"
+        if not found:
+            told = f"nothing that is kept, {told}"
+        self.query_one(DifferenceRows).show([detail.view.label for detail in details], found, told)
+
+    # -- mail, and help ----------------------------------------------------------------------------
+
+    @work(thread=True, exclusive=True, group="letters")
+    def _read_letters(self, client: "SiteClient") -> None:
+        try:
+            letters: tuple[Letter, ...] = client.letters(LETTERS)
+        except QuarryError as fault:
+            self._say(str(fault), bad=True)
+            return
+        self.quarry.hand_over(self.query_one(LetterRows).show, letters, self.board.now_ms if self.board else 0)
+
+    def action_bundle(self) -> None:
+        """Pack the run in sight into a file in the person's folder."""
+        if self.quarry.client is not None and self.detail is not None and self.board is not None:
+            path = self.quarry.folder / f"{self.detail.view.name}-{self.detail.view.label.replace('/', '-')}.zip"
+            self._pack(self.quarry.client, self.detail.view.job, path)
+
+    @work(thread=True, exclusive=True, group="bundle")
+    def _pack(self, client: "SiteClient", job: int, path: Path) -> None:
+        from lazy_quarry.site.bundle import bundle
+
+        assert self.board is not None
+        try:
+            self._say(f"{bundle(client, self.board.site, job, path, self.quarry.zone)}.")
+        except QuarryError as fault:
+            self._say(str(fault), bad=True)
+
+    def path_in_sight(self) -> str:
+        """The file under the cursor, else what the run prints into."""
+        if self.sheet == "made" and self.query_one(MadeRows).path:
+            return self.query_one(MadeRows).path
+        return super().path_in_sight()
+
+    @staticmethod
+    def sheet_keys() -> list[tuple[str, str, str]]:
+        """A key for each sheet."""
+        return [(key, heading, f"app.place_action('sheet(\"{name}\")')") for name, (key, heading) in SHEETS.items()]

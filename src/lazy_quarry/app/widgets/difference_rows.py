@@ -1,0 +1,56 @@
+"""What was not the same in some runs: what went in, and what came of it."""
+
+from collections.abc import Sequence
+
+from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.widgets.drawing import Rows
+from lazy_quarry.site.compared import Difference
+
+HEAD, NAME = 4, 17
+
+
+class DifferenceRows(Rows):
+    """A heading, the runs, and a row for each thing that differs; lines of scripts below."""
+
+    DEFAULT_CSS = "DifferenceRows { width: 1fr; height: 1fr; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="differences")
+        self.labels: Sequence[str] = ()
+        self.found: Sequence[Difference] = ()
+        self.told = ""
+        self._lines: list[str] = []
+
+    def show(self, labels: Sequence[str], found: Sequence[Difference], told: str) -> None:
+        """These runs; ``told`` says how they were chosen, or what is wrong."""
+        self.labels, self.found, self.told = labels, found, told
+        self._lines = [line for one in found for line in one.lines]
+        self.cursor = 0
+        self.refit()
+
+    def row_count(self) -> int:
+        """All lines."""
+        return HEAD + len(self.found) + (2 + len(self._lines) if self._lines else 0)
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
+        """One line."""
+        each = max(8, (self.room - NAME - 2) // max(1, len(self.labels)) - 1)
+        if row == 0:
+            pen.write(" WHAT DIFFERS", bold=True)
+        elif row == 1:
+            pen.write(f"   {self.told}", "dim")
+        elif row == HEAD - 1:
+            pen.cell("", NAME)
+            for label in self.labels:
+                pen.cell(label, each, "ochre").write(" ")
+        elif HEAD <= row < HEAD + len(self.found):
+            one = self.found[row - HEAD]
+            pen.cell(f"   {one.what}", NAME, "dim")
+            for value in one.values:
+                pen.cell(value, each, "ink" if value != one.values[0] or value == "as the first" else "dim").write(" ")
+        elif self._lines and row == HEAD + len(self.found) + 1:
+            pen.write(" THE SCRIPTS", bold=True)
+        elif self._lines and row > HEAD + len(self.found) + 1:
+            line = self._lines[row - HEAD - len(self.found) - 2]
+            colour = {"+": "moss", "-": "rust", "@": "river"}.get(line[:1], "dim")
+            pen.write(f"   {line}", colour)
