@@ -116,7 +116,7 @@ def test_what_is_wrong_with_a_chain_or_its_number_is_said(machine):
     for words in (["7"], ["none.toml"], ["7", "--hold"], [str(path), "--rehearse", "--slower", "a"]):
         assert machine.lq("chain", *words).returncode == 2, words
     schema = json.loads(machine.lq("chain", "--schema").stdout)
-    assert {"name", "parameters", "shared", "jobs"} == set(schema["properties"])
+    assert {"name", "notify", "parameters", "shared", "jobs"} == set(schema["properties"])
 
 
 # -- on the rehearsal site --------------------------------------------------------------------------

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import PATIENCE_S, until
+from tests.conftest import PATIENCE_S, script, until
 
 pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="tmux is not installed")
 
@@ -341,3 +341,42 @@ def test_a_long_output_is_gone_through_from_its_end_to_its_first_error(machine, 
     screen.sees("error: again")
     screen.keys("C-q")
     screen.sees("the end 0")
+
+
+def test_review_tells_what_became_of_real_runs(terminal, machine):
+    head = 'walltime = "1m"\nmemory = "64 MiB/core"'
+    sweep = f'name = "fit"\n{head}\n[array.sweep]\ngrid = ["coarse", "fine"]\nbeta = [1, 2, 4, 8]'
+    fits = 'echo "residual 0.$beta"; test "$grid" = coarse || { echo "error: no convergence" >&2; exit 3; }'
+    for name, text in (
+        ("bad", script(f'name = "bad"\n{head}', "echo begun; echo 'fatal: mesh is broken' >&2; exit 127")),
+        (
+            "quiet",
+            script(
+                f'name = "quiet"\n{head}\nexpect = ["out.csv"]',
+                "printf 'a,b\\n1\\n' > out.csv; echo 'tar: Cannot open' >&2",
+            ),
+        ),
+        ("fit", script(sweep, fits)),
+    ):
+        (machine.work / f"{name}.sh").write_text(text)
+        assert machine.lq("submit", f"{name}.sh").returncode == 0
+    machine.lq("wait", "1", "2", "3")
+    screen = terminal("")
+    screen.keys("M-5")
+    screen.sees("TASKS", "4 done, 4 failed", "4 of 8: exit 3", "grid=fine, and none with it did better")
+    screen.keys("r")
+    screen.sees("r types a pattern")
+    screen.type("residual")
+    screen.sees("enter looks in all")
+    screen.keys("Enter")
+    screen.sees("8 of 8 runs have it, 4 wrote errors", "grid, beta", "! error: no co")
+    screen.keys("Tab", "Down", "o")
+    screen.sees("QUIET 2", "! look at it", "perhaps not well", "row 2 has 1 cell,")
+    screen.keys("i")
+    screen.sees("WHAT IT MADE", "out.csv")
+    screen.keys("Tab", "Down", "o")
+    screen.sees("BAD 1", "exit 127: a command was not found", "fatal: mesh is broken")
+    screen.keys("s")
+    screen.type('text:"mesh is broken"')
+    screen.keys("Enter")
+    screen.sees("FOUND   1", "BAD 1")

@@ -25,6 +25,7 @@ from lazy_quarry.app.going import Going
 from lazy_quarry.app.messages import CursorMoved, Say
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.plain_line import PlainLine
+from lazy_quarry.app.ring import Ring
 from lazy_quarry.app.shell import open_shell
 from lazy_quarry.app.theme import CHALK, DUSK, PALETTES, SIXTEEN
 from lazy_quarry.app.widgets.finder import Finder
@@ -67,6 +68,7 @@ class QuarryApp(Going):
         Binding("ctrl+e", "figure", "a figure to take along", priority=True),
         Binding("plus,equals_sign", "faster(1)", "faster"),
         Binding("minus", "faster(-1)", "slower"),
+        Binding("B", "ring", "tell me when this job ends"),
         Binding("space", "stand", "pause"),
         Binding("full_stop", "step", "step"),
     ]
@@ -87,6 +89,7 @@ class QuarryApp(Going):
         self.place = place
         self.looked_at: int | None = None
         """The job that the next visit to Watch begins at."""
+        self.ring = Ring(shelf.file.with_name("notices.json"), self._write_out)
         self._said_until = 0.0
         self._seen: Place | None = None
         """The place in sight."""
@@ -208,6 +211,8 @@ class QuarryApp(Going):
         if self.board is not None and (board.version, board.now_ms) < (self.board.version, self.board.now_ms):
             return  # two workers look, and the later one was first
         self.board = board
+        for words in self.ring.look(board.jobs, lambda job: None):
+            self.post_message(Say(words))
         self.query_one(Trail).show(board)
         self.query_one(StrataLines).show(board)
         if place := self._present():
@@ -299,6 +304,24 @@ class QuarryApp(Going):
                 then()
 
         self.push_screen(Question(question, yes=yes, no=no), answered)
+
+    # -- being told ---------------------------------------------------------------------------------
+
+    def _write_out(self, sequence: str) -> None:
+        """Give the terminal a control sequence of its own."""
+        if self._driver is not None:
+            self._driver.write(sequence)
+            self._driver.flush()
+
+    def action_ring(self) -> None:
+        """Tell, or no longer, when the job under the cursor ends."""
+        place = self._present()
+        view = place.job_in_sight() if place is not None else None
+        self.post_message(Say(self.ring.mark(view) if view is not None else "There is no job under the cursor."))
+
+    def action_turn_ring(self) -> None:
+        """The next way of being told."""
+        self.post_message(Say(f"When a job ends that is marked with B, you are told by: {self.ring.turn()}."))
 
     # -- the frame's own keys ----------------------------------------------------------------------
 

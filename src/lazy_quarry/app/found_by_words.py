@@ -55,6 +55,9 @@ def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
     drawn = place is not None and bool(place.figures())
     run = partial(app.call_next, app.action_figure) if drawn else None
     yield Entry("a figure to take along: SVG or PDF", "ctrl+e", run, "" if drawn else "where something is drawn")
+    yield Entry("notices when a marked job ends: off, bell, OSC 9, OSC 777", "", app.action_turn_ring)
+    marks = place is not None and place.job_in_sight() is not None
+    yield Entry("tell me when this job ends", "B", app.action_ring if marks else None, "" if marks else "on a job")
     yield Entry("dusk or chalk: dark or light", "ctrl+t", app.action_ground)
     yield Entry("all keys of this place", "?", app.action_keys)
     yield Entry("leave; drafts are kept, jobs go on", "ctrl+q", partial(app.call_next, app.action_quit))

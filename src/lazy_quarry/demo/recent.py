@@ -2,16 +2,18 @@
 
 import heapq
 import itertools
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
 
-from lazy_quarry.core.engine.events import Ended, Event, Held, NodeClosed, Started, Submitted
+from lazy_quarry.core.engine.events import Ended, Event, Held, NodeClosed, Started, Submitted, TaskMade
 from lazy_quarry.core.job.curve import Curve
-from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.job.job import Job, Phase, task_id
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
 from lazy_quarry.demo.past import ran
 from lazy_quarry.demo.people import arrivals
 from lazy_quarry.demo.site import BEGINS_MS, YOU, oxbow
-from lazy_quarry.demo.yours import yours, yours_waiting
+from lazy_quarry.demo.yours import sweep_of, yours, yours_waiting
 from lazy_quarry.run.rehearsal import ModelledRun, modelled_curve
 
 RECENT_FROM_MS = BEGINS_MS - 30 * HOUR_MS
@@ -30,19 +32,54 @@ def recent_events(seed: int) -> Iterator[Event]:
     )
     closed = frozenset(closure.node for closure in site.closures)
     stream = heapq.merge(others, yours(), key=lambda one: one.at_ms)
-    jobs = list(ran(site, stream, FIRST_RECENT, closed))
-    number = jobs[-1].number
+    jobs = list(_numbered(ran(site, stream, FIRST_RECENT, closed)))
+    number = max(job.parent or job.number for job in jobs)
     events: list[tuple[int, int, Event]] = [
         (RECENT_FROM_MS, 0, NodeClosed(RECENT_FROM_MS, closure.node, closure.reason)) for closure in site.closures
     ]
+    arrays: dict[int, list[Job]] = {}
     for job in jobs:
-        events += _history(job)
+        if job.parent is not None:
+            arrays.setdefault(job.parent, []).append(job)
+        else:
+            events += _history(job)
+    for array, tasks in arrays.items():
+        events += _array_history(array, tasks)
     for at, arrival in enumerate(yours_waiting(), number + 1):
         taken = Submitted(arrival.at_ms, at, arrival.user, arrival.request, arrival.origin)
         events.append((arrival.at_ms, at, taken))
         if arrival.request.name == "night-archive":
             events.append((arrival.at_ms + MINUTE_MS, at, Held(arrival.at_ms + MINUTE_MS, at, YOU)))
     return (event for _, _, event in sorted(events, key=lambda one: one[:2]))
+
+
+def _numbered(jobs: Iterable[Job]) -> Iterator[Job]:
+    """The tasks of an array, which come one behind another, under one number; what comes after them under the next ones."""
+    number, array = FIRST_RECENT - 1, 0
+    for job in jobs:
+        if job.request.task is None:
+            number, array = number + 1, 0
+            yield replace(job, number=number)
+            continue
+        if not array:
+            number = array = number + 1
+        yield replace(job, number=task_id(array, job.request.task - 1))
+
+
+def _array_history(number: int, tasks: list[Job]) -> Iterator[tuple[int, int, Event]]:
+    """What had happened to an array that is over when the demo begins."""
+    first, over = tasks[0], max(task.ended_ms or 0 for task in tasks)
+    yield first.submitted_ms, number, Submitted(first.submitted_ms, number, first.user, sweep_of(first), first.origin)
+    for task in tasks:
+        began = task.started_ms or 0
+        yield began, number, TaskMade(began, task.number, number, task.index)
+        yield from list(_history(task))[1:]
+    words = ", ".join(
+        f"{count} {phase}" for phase, count in sorted(Counter(task.phase.value for task in tasks).items())
+    )
+    failed = any(task.phase is not Phase.DONE for task in tasks)
+    phase = Phase.FAILED if failed else Phase.DONE
+    yield over, task_id(number, len(tasks)), Ended(over, number, 0, phase, reason=f"of its tasks {words}")
 
 
 def _history(job: Job) -> Iterator[tuple[int, int, Event]]:

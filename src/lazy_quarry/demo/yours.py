@@ -3,7 +3,9 @@
 from collections.abc import Iterator
 from dataclasses import replace
 
-from lazy_quarry.core.job.request import Memory, Rehearsal, Request
+from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.job.notice import Notify
+from lazy_quarry.core.job.request import Memory, Rehearsal, Request, task_request
 from lazy_quarry.core.job.sweep import Array, Parameter
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.demo.people import Arrival, origin_of
@@ -50,13 +52,49 @@ def yours() -> Iterator[Arrival]:
     yield _arrival(
         640, _ask("eel-merge", eel, 1, 4, 1, 1, rehearsal=_ran(22, 3.6, memory_mib=15_000))
     )  # over its memory
+    yield from _fitted()
     yield _arrival(300, _ask("levels-check", tide, 1, 1, 1, 0.5, rehearsal=_ran(3, 0.9, 2)))  # fails with exit 2
     yield _arrival(260, _ask("surge-south", tide, 2, 16, 2, 2.5, rehearsal=_ran(52, 29.4, phases=_SURGE)))  # done
-    yield _arrival(190, _ask("surge-north", tide, 2, 16, 2, 6, rehearsal=_ran(235, 29.8, phases=_SURGE)))  # runs
+    mail = Notify("tove@oxbow.example", ("done", "failed", "75%"))
+    yield _arrival(
+        190, _ask("surge-north", tide, 2, 16, 2, 6, notify=mail, rehearsal=_ran(235, 29.8, phases=_SURGE))
+    )  # runs
     yield _arrival(95, _ask("eel-tracks", eel, 1, 24, 1, 4, rehearsal=_ran(180, 6.2)))  # runs, most cores idle
     yield _arrival(
         64, _ask("tide-gauges", tide, 1, 8, 1, 2, rehearsal=_ran(88, 7.4, phases=_GAUGES, spread=960))
     )  # runs
+
+
+_GRIDS = ("coarse", "mid", "fine", "finest")
+_ROUGHNESS = tuple(f"{0.02 + step / 500:.3f}" for step in range(10))
+FIT = _ask(
+    "roughness-fit",
+    "tide-surge",
+    1,
+    4,
+    1,
+    1,
+    array=Array(((1, 40, 1),), 10, ((Parameter("grid", _GRIDS),), (Parameter("roughness", _ROUGHNESS),))),
+    output="logs/{name}-{job}-{task}.txt",
+)
+"""A sweep that ran this morning: its finest grid needs more memory than was asked for, in most of its tasks."""
+
+
+def sweep_of(task: Job) -> Request:
+    """The sweep that a task of yours belongs to."""
+    assert task.request.name == FIT.name
+    return FIT
+
+
+def _fitted() -> Iterator[Arrival]:
+    """Its tasks."""
+    for index in range(40):
+        request = task_request(FIT, index)
+        grid, place = _GRIDS.index(dict(request.parameters)["grid"]), index % 10
+        minutes = 4.0 * (grid + 1) + place * 0.7 + (41 if index == 16 else 0)
+        memory = 15_500 if grid == 3 and place < 8 else 2_400 * (grid + 1) + 130 * place
+        told = replace(request, rehearsal=_ran(minutes, 3.6, memory_mib=memory))
+        yield Arrival(BEGINS_MS - 420 * MINUTE_MS, YOU, told, origin_of(YOU, FIT))
 
 
 def yours_waiting() -> Iterator[Arrival]:

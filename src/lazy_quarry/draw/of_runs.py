@@ -12,7 +12,7 @@ from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.sentences import state_words
 
-ROLES = ("mine", "expected", "failed", "accounts", "blocked")
+ROLES = ("mine", "expected", "accounts", "blocked", "waited")
 _SIGNS, _DASHES = "os^Dvp*h", ("solid", "dashed", "dotted", "dashdot")
 
 

@@ -87,6 +87,8 @@ def _inputs(files: dict[str, str], made: set[str], folder: Path) -> dict[str, tu
     """Sizes and dates of the files that a script names, but for what it makes."""
     found: dict[str, tuple[int, int]] = {}
     for path, kind in files.items():
+        if path.startswith(("/usr/", "/bin/")):
+            continue  # the system's own, which its host and kernel stand for
         if kind in ("file", "closed") and path not in made and not glob.has_magic(path) and len(found) < MOST_INPUTS:
             with suppress(OSError):
                 known = os.stat(folder / path)

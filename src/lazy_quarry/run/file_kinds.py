@@ -132,7 +132,9 @@ def _csv(path: str, size: int, tail: bytes, mark: str) -> str:
                 if row and width and len(row) != width:
                     if number * 40 > size and not tail.endswith(b"\n"):
                         return "cut short: its last row is not whole"
-                    return f"row {number} has {len(row)} cells, the first one has {width}"
+                    return (
+                        f"row {number} has {len(row)} {'cell' if len(row) == 1 else 'cells'}, the first one has {width}"
+                    )
                 width = width or len(row)
     except csv.Error as fault:
         return f"no CSV: {fault}"

@@ -167,4 +167,4 @@ def text_of(raw: bytes) -> str:
     """The text of a message."""
     message = message_from_bytes(raw, policy=policy.default)
     body = message.get_body(("plain",))
-    return str(body.get_content()) if body is not None else ""
+    return str(body.get_content()).replace("\r\n", "\n") if body is not None else ""

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.job.inside import Spread
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage
+    from lazy_quarry.run.file_kinds import FileFound
     from lazy_quarry.site.board import SiteView
     from lazy_quarry.site.job_detail import Evidence
     from lazy_quarry.site.job_view import JobView
@@ -213,7 +214,7 @@ def verdict(view: JobView, evidence: Evidence | None = None) -> str:
     words = _verdict(view)
     if evidence is None:
         return words
-    wrong = [f"{one.path.rpartition('/')[2]} is {one.problem}" for one in evidence.wrong_files]
+    wrong = [_wrong_words(one) for one in evidence.wrong_files]
     if view.phase is Phase.DONE and evidence.casts_doubt:
         told = [*wrong, *([f"it printed “{evidence.errors[-1][:120]}”"] if evidence.errors else [])]
         return f"{words.rstrip('.')}, but perhaps not well: {'; '.join(told[:3])}."
@@ -231,12 +232,20 @@ def verdict(view: JobView, evidence: Evidence | None = None) -> str:
     return words
 
 
+def _wrong_words(one: FileFound) -> str:
+    """What is wrong with a promised file: ``levels.csv is empty``, ``levels.csv: row 2 has 1 cell``."""
+    what = one.problem
+    between = ": " if what.startswith(("row ", "no ", "its ", "by its")) else " is "
+    return f"{one.path.rpartition('/')[2]}{between}{what}"
+
+
 def _verdict(view: JobView) -> str:
     took = _took(view)
     limit = format_duration(view.walltime_s)
     if view.rows and view.phase.final:
         words = f"{view.phase.value.capitalize()} {'in' if view.phase is Phase.DONE else 'after'} {took}"
-        return f"{words}: {failed_words(view) or counts_words(view)}."
+        told = f"{words}: {failed_words(view) or counts_words(view)}"
+        return told if told.endswith("…") else f"{told}."
     match view.phase:
         case Phase.DONE:
             return f"Done in {took}, exit 0." + (f" {_sentence(view.reason)}" if view.reason else "")

@@ -9,6 +9,7 @@ from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.site.board import Board
+from lazy_quarry.site.job_view import JobView
 
 WIDE = 130
 """Columns from which two sides stand beside each other."""
@@ -52,6 +53,10 @@ class Place(Container):
         """Show a new board."""
         self.board = board
         self.fold()
+
+    def job_in_sight(self) -> JobView | None:
+        """The job under the cursor, if there is one."""
+        return None
 
     def note(self) -> str:
         """A sentence or two on what is under the cursor."""

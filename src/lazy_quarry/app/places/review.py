@@ -32,6 +32,8 @@ if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
 PATTERN = "a pattern whose value is looked for: residual, or t = (\\d+)"
+MOST_DOUBTED = 50
+"""Of so many runs at a time the output is looked through before anybody comes to them."""
 TAIL = -64 * 1024
 """So much of an output's end is shown; the whole is in its file."""
 
@@ -63,6 +65,8 @@ class ReviewPlace(ReviewSearch):
         Binding("backspace", "back", "back to the array"),
     ]
     looked_at: LookedAt
+    _under: int | None = None
+    """The run under the cursor of the list, when it was read last."""
     _alone: int | None = None
     """A job that is looked at though it is not the one under the cursor."""
 
@@ -128,21 +132,37 @@ class ReviewPlace(ReviewSearch):
                 rows.move(place)
                 self.wanted = None
         rows.refresh()
+        done = [view for view in runs if view.phase is Phase.DONE and not view.rows and self.looked_at.is_new(view)]
+        if fresh := [view for view in done if view.job not in rows.doubts][:MOST_DOUBTED]:
+            self._look_for_doubts(fresh)
         self._load()
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
         """Another run is looked at; a move on a sheet changes nothing of that."""
-        if not self.query_one(RunRows).has_focus:
-            return
         view = self.query_one(RunRows).current()
-        if view is not None and (self.detail is None or view.job != self.detail.view.job):
+        if view is not None and view.job != self._under:
             self._alone = None
             self._load()
-        self._read_on()
+            self._read_on()
+
+    @work(thread=True, exclusive=True, group="doubts")
+    def _look_for_doubts(self, views: list[JobView]) -> None:
+        """Runs that ended as if all were well, and nobody has looked at: is there anything that says otherwise?"""
+        rows, client = self.query_one(RunRows), self.quarry.client
+        for view in views:
+            if client is None or rows.doubts.get(view.job) is not None:
+                continue
+            try:
+                rows.doubts[view.job] = client.detail(view.job).silent
+            except QuarryError:
+                return
+            if rows.doubts[view.job]:
+                self.quarry.hand_over(rows.refresh)
 
     def _load(self) -> None:
         client, view = self.quarry.client, self.query_one(RunRows).current()
-        job = self._alone if self._alone is not None else view.job if view is not None else None
+        self._under = view.job if view is not None else None
+        job = self._alone if self._alone is not None else self._under
         if client is None or job is None:
             return
         known, rows = self.detail, self.query_one(OutputRows)
@@ -170,6 +190,8 @@ class ReviewPlace(ReviewSearch):
         if wanted != detail.view.job:
             return
         self.detail = detail
+        if detail.view.phase is Phase.DONE:
+            self.query_one(RunRows).doubts[detail.view.job] = detail.silent
         if self.display and self.looked_at.look(detail.view):
             self.query_one(RunRows).refresh()
         lines = self.query_one(VerdictLines)
@@ -185,9 +207,16 @@ class ReviewPlace(ReviewSearch):
             self._turn()
         self.quarry.tell()
 
+    def job_in_sight(self) -> JobView | None:
+        """The run that is looked at."""
+        return self.detail.view if self.detail is not None else None
+
     def note(self) -> str:
         """The verdict, and what could be done about it."""
         view = self.query_one(RunRows).current()
+        result = self.query_one(ResultRows).current if self.sheet == "results" else None
+        if result is not None and result.wrong and self.query_one(ResultRows).has_focus:
+            return f"{result.view.label} wrote “{result.wrong}”. Enter looks at it by itself."
         if view is None:
             return (
                 "Nothing of yours has run yet. What has ended stays here, with its verdict, its output and its figures."
@@ -298,4 +327,5 @@ class ReviewPlace(ReviewSearch):
             ("delete", "remove files that it made, after asking", ""),
             ("g", "its script in Draft", ""),
             ("b", "pack it for whoever helps", ""),
+            ("B", "tell me when this job ends", ""),
         ]

@@ -8,6 +8,7 @@ from textual import work
 from textual.binding import Binding
 from textual.widgets import Input
 
+from lazy_quarry.app.output_window import PIECE
 from lazy_quarry.app.places.review_output import ReviewOutput
 from lazy_quarry.app.widgets.difference_rows import DifferenceRows
 from lazy_quarry.app.widgets.letter_rows import LetterRows
@@ -62,6 +63,8 @@ class ReviewSheets(ReviewOutput):
     """A job that the list is to come to."""
     chosen = ""
     """The sheet that the person chose; empty: what fits the run."""
+    _trial: tuple[str, list[str]] = ("", [])
+    """Lines that a pattern is tried on as it is typed, and whose they are."""
     _back: int | None = None
     """The array that the task in sight was picked from."""
 
@@ -182,9 +185,22 @@ class ReviewSheets(ReviewOutput):
     def action_results(self) -> None:
         """Type a pattern; what it finds in the output in sight is told as it is typed."""
         self.action_sheet("results")
+        self._trial = "the output in sight", list(self.query_one(OutputRows).rows[-2000:])
+        if self.detail is not None and self.detail.view.rows and self.detail.tasks and self.quarry.client is not None:
+            task = self.query_one(TaskField).current or self.detail.tasks[0]
+            self._read_trial(self.quarry.client, task)
         line = self.query_one("#pattern", Typed)
         line.display = True
         self.screen.set_focus(line)
+
+    @work(thread=True, exclusive=True, group="trial")
+    def _read_trial(self, client: "SiteClient", task: JobView) -> None:
+        """What a task printed, for trying the pattern on."""
+        try:
+            chunk = client.output(task.job, self.which, -PIECE)
+        except QuarryError:
+            return
+        self._trial = task.label, chunk.text.split("\n")
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Try the pattern on what is in sight."""
@@ -195,17 +211,13 @@ class ReviewSheets(ReviewOutput):
         if not event.value:
             rows.show(rows.rows, "", "")
             return
-        lines = self.query_one(OutputRows).rows
+        where, lines = self._trial
         try:
-            value = ValuePattern(event.value).last_value(lines[-2000:])
+            value = ValuePattern(event.value).last_value(lines)
         except BadValue as fault:
             rows.show([], event.value, str(fault))
             return
-        told = (
-            f"in the output in sight it finds {value}"
-            if value is not None
-            else "it finds nothing in the output in sight"
-        )
+        told = f"in {where} it finds {value}" if value is not None else f"it finds nothing in {where}"
         rows.show([], event.value, f"{told}; enter looks in all")
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
@@ -271,7 +283,7 @@ class ReviewSheets(ReviewOutput):
     @work(thread=True, exclusive=True, group="differences")
     def _compare(self, client: "SiteClient", jobs: list[int]) -> None:
         if len(jobs) < 2:
-            told = "there is no earlier run of this name; a marks runs to compare"
+            told = "no earlier run of this name; a marks others"
             self.quarry.hand_over(self.query_one(DifferenceRows).show, [], [], told)
             return
         try:

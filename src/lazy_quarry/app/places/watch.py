@@ -116,6 +116,11 @@ class WatchPlace(WatchDoing):
         views = [view for row in shown if row for view in ((row.view,) if row.view is not None else row.members)]
         return [view.job for view in views]
 
+    def job_in_sight(self) -> JobView | None:
+        """The job under the cursor."""
+        row = self.query_one(JobRows).row()
+        return row.view if row is not None else None
+
     def show(self, board: Board) -> None:
         """Show new rows; the row under the cursor stays where it is."""
         if self.board is None and board.clock.kind == "wall":

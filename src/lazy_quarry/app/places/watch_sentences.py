@@ -32,6 +32,7 @@ ALL_KEYS: list[KeyHint] = [
     ("m", "mine, my accounts', everyone's", ""),
     ("b", "lanes by node, or by job", ""),
     ("c", "columns: which, and how wide", ""),
+    ("B", "tell me when this job ends", ""),
     ("[ ] ← → n", "zoom, earlier, later, now", ""),
     ("escape", "close the pane, end the search, unmark", ""),
 ]

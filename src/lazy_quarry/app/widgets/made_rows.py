@@ -83,9 +83,12 @@ class MadeRows(Rows):
             "  "
         )
         words = one.problem or ("changed: it was there before" if one.earlier else one.kind)
-        room = max(8, self.room - pen.at - len(words) - 2)
+        left = self.room - pen.at
+        room = max(8, left - len(words) - 2, min(len(one.path), left * 2 // 3))
         pen.cell(one.path, room, "rust" if one.problem else "ink", bold=current)
-        pen.write(f" {words}", "rust" if one.problem else "heather" if one.earlier else "dim")
+        pen.cell(
+            f" {words}", max(0, self.room - pen.at), "rust" if one.problem else "heather" if one.earlier else "dim"
+        )
 
     def action_mark(self) -> None:
         """Mark the file, or not; on to the next."""

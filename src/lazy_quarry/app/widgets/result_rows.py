@@ -13,7 +13,7 @@ from lazy_quarry.core.job.sweep import values_words
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.site.compared import ResultRow, points_of
 
-TONES = ("ochre", "river", "rust", "moss", "heather", "ink", "stone", "dim")
+TONES = ("ochre", "river", "heather", "moss", "ink", "stone", "dim")
 HEAD, HIGH, AXIS = 2, 9, 9
 """Rows above the curve, rows of the curve, cells of its scale."""
 
@@ -53,29 +53,46 @@ class ResultRows(Rows):
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """One line."""
         if row == 0:
-            pen.write(" RESULTS", bold=True)
-            pen.write(f"   {self.told or 'r: a pattern whose value is looked for in what each run printed'}", "dim")
+            pen.write(" RESULTS", bold=True).write(f"   {self.pattern}", "ochre")
             return
         if row == 1:
-            pen.cell(f"   {self.pattern}" if self.pattern else "", self.room, "ochre")
+            pen.cell(f"   {self.told or 'r types a pattern; its value is looked for in all'}", self.room, "dim")
             return
         if self.results is not None and row < self._first - 1:
             self._curve(row - HEAD, self.results, pen)
             return
-        wide = max(10, self.room - 46)
+        names = {tuple(name for name, _ in one.view.parameters) for one in self.rows}
+        alike = len(names) == 1 and names != {()}  # then the heading has the names, and a row just the values
+        heading = ", ".join(next(iter(names))) if alike else "name or parameters"
+        longest = max((len(self._values(one, alike)) for one in self.rows), default=0)
+        wide = max(10, min(max(longest, len(heading)) + 1, self.room - 33))
         if row == self._first - 1:
-            pen.cell("   run", 12, "dim").cell("parameters", wide, "dim").cell("ran", 8, "dim", right=True)
-            pen.cell("value", 14, "dim", right=True).write("  wrote errors" if self.rows else "", "dim")
+            if self.rows:
+                pen.cell("   task" if alike else "   run", 10, "dim").cell(heading, wide, "dim")
+                pen.cell("ran", 8, "dim", right=True).cell("value", 11, "dim", right=True).write("  errors", "dim")
             return
         one = self.rows[row - self._first]
         view = one.view
-        pen.write(f" {view.phase.sign} ", self.palette.of_phase(view.phase)).cell(view.label, 9, "ink", bold=current)
-        pen.cell(values_words(view.parameters) or view.name, wide, "dim")
-        pen.cell(format_duration(view.elapsed_s), 8, "dim", right=True)
+        label = str(view.task) if alike else view.label
+        pen.write(f" {view.phase.sign} ", self.palette.of_phase(view.phase)).cell(label, 7, "ink", bold=current)
+        pen.cell(self._values(one, alike), wide, "dim").cell(format_duration(view.elapsed_s), 8, "dim", right=True)
         pen.cell(
-            one.value if one.value is not None else "–", 14, "ink" if one.value is not None else "faint", right=True
+            one.value if one.value is not None else "–", 11, "ink" if one.value is not None else "faint", right=True
         )
-        pen.write(f"  ✕ {one.wrong}" if one.wrong else "", "rust")
+        pen.write(f"  ! {one.wrong}" if one.wrong else "", "rust")
+
+    @staticmethod
+    def _values(one: ResultRow, alike: bool) -> str:
+        """What tells a run from the others."""
+        view = one.view
+        values = ", ".join(value for _, value in view.parameters) if alike else values_words(view.parameters)
+        return values or view.name
+
+    @property
+    def current(self) -> ResultRow | None:
+        """The run under the cursor."""
+        at = self.cursor - self._first
+        return self.rows[at] if 0 <= at < len(self.rows) else None
 
     def _curve(self, row: int, results: Results, pen: Pen) -> None:
         xs = [x for curve in results.curves for x, _ in curve.points]

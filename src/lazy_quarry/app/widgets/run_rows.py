@@ -73,6 +73,8 @@ class RunRows(Rows):
         self.looked_at: LookedAt | None = None
         self.marked: dict[int, None] = {}
         """Runs that are to be compared, in the order in which they were marked."""
+        self.doubts: dict[int, bool] = {}
+        """Of runs that were done: whether something says that all is not well."""
         self.wide = False
         self.widths: dict[str, int] = dict(USUAL)
 
@@ -116,7 +118,8 @@ class RunRows(Rows):
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """Mark, number, and what else there is room for."""
         view = self.runs[row]
-        colour = self.palette.of_phase(view.phase)
+        doubtful = self.doubts.get(view.job, False)
+        colour = "rust" if doubtful else self.palette.of_phase(view.phase)
         new = self.looked_at is not None and self.looked_at.is_new(view)
         if view.job in self.marked:
             pen.write("»", "river", bold=True)
@@ -137,6 +140,6 @@ class RunRows(Rows):
             return
         at = view.ended_ms or view.started_ms or view.submitted_ms
         when = clock_time(at, self.now_ms, self.quarry.zone)
-        outcome = outcome_words(view)
+        outcome = f"! {outcome_words(view)}" if doubtful else outcome_words(view)
         pen.cell(view.name, 15, "ink", bold=current).write(" ")
         pen.cell(outcome, max(4, self.room - pen.at - len(when) - 2), colour).write(f" {when}", "dim")
