@@ -329,7 +329,7 @@ class ChainPlace(ChainEditing):
     def action_side(self) -> None:
         """Keys to the other list."""
         chains, rows = self.query_one(ChainList), self.query_one(PartRows)
-        (rows if chains.has_focus else chains).focus()
+        (rows if self.goes_to(chains) else chains).focus()
 
     # -- words -------------------------------------------------------------------------------------
 
@@ -342,7 +342,7 @@ class ChainPlace(ChainEditing):
         chains, rows = self.query_one(ChainList), self.query_one(PartRows)
         return (
             chain_sentences.note(
-                chains.current(), rows.current() if rows.has_focus else None, self.report, self.quarry.zone
+                chains.current(), rows.current() if self.goes_to(rows) else None, self.report, self.quarry.zone
             )
             if not self.begun[0]
             else chain_sentences.drawing_words(*self.begun, self.condition)

@@ -237,7 +237,7 @@ class ChainEditing(ChainSeeing):
         """From the chains to the jobs; from there a job of the file to Draft, one that was submitted to Review."""
         rows = self.query_one(PartRows)
         part = rows.current()
-        if not rows.has_focus:
+        if not self.goes_to(rows):
             rows.focus()
         elif part is not None and part.job:
             self.post_message(OpenJob(part.job))

@@ -297,7 +297,7 @@ class DraftPlace(DraftReading):
     def action_fix(self) -> None:
         """Make the fix of the check under the cursor, else of the first that has one."""
         rows = self.query_one(ReportRows)
-        fix = self.checks.fix_for(self.document.cursor_line, rows.check_under_cursor() if rows.has_focus else None)
+        fix = self.checks.fix_for(self.document.cursor_line, rows.check_under_cursor() if self.goes_to(rows) else None)
         if fix is None:
             self._say("No check has a fix that is certain; change it by hand.")
         else:
@@ -308,9 +308,9 @@ class DraftPlace(DraftReading):
 
     def action_back(self) -> None:
         """Back to the script; from the script to the report, where a number goes to a place and isn't typed."""
-        if self.editor.has_focus:
+        if self.goes_to(self.editor):
             self.query_one(ReportRows).focus()
-        elif self.query_one(OverridesEdit).has_focus and not self.document.overrides.values:
+        elif self.goes_to(self.query_one(OverridesEdit)) and not self.document.overrides.values:
             self.action_overrides()
         else:
             self.leave_begin()
@@ -319,15 +319,15 @@ class DraftPlace(DraftReading):
     def on_key(self, event) -> None:  # type: ignore[no-untyped-def]
         """Enter does what the line under the cursor stands for."""
         rows, report = self.beginning.rows, self.query_one(ReportRows)
-        if event.key == "enter" and (rows.has_focus or report.has_focus):
+        if event.key == "enter" and (self.goes_to(rows) or self.goes_to(report)):
             event.stop()
-            (rows if rows.has_focus else report).choose()
+            (rows if self.goes_to(rows) else report).choose()
 
     def action_side(self) -> None:
         """Keys to the dials, to the report, to the script."""
         dials, report = self.query_one(DialRows), self.query_one(ReportRows)
         order = (dials, report, self.editor)
-        present = next((place for place, widget in enumerate(order) if widget.has_focus), 2)
+        present = next((place for place, widget in enumerate(order) if self.goes_to(widget)), 2)
         order[(present + 1) % 3].focus()
 
     def action_overrides(self) -> None:
@@ -378,8 +378,8 @@ class DraftPlace(DraftReading):
         if self.beginning.shown:
             return draft_sentences.BEGIN
         dials, report, line = self.query_one(DialRows), self.query_one(ReportRows), self.document.cursor_line
-        told = draft_sentences.dial_words(dials.under_cursor()) if dials.has_focus else ""
-        told = told or (draft_sentences.line_words(report.under_cursor()) if report.has_focus else "")
+        told = draft_sentences.dial_words(dials.under_cursor()) if self.goes_to(dials) else ""
+        told = told or (draft_sentences.line_words(report.under_cursor()) if self.goes_to(report) else "")
         told = told or draft_sentences.check_words(self.checks.at(line))
         key_line = self.editor.line_of_header(line - 1)
         return told or draft_sentences.key_words(key_line) or draft_sentences.script_words(self.report)

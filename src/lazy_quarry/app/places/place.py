@@ -3,6 +3,7 @@
 from typing import ClassVar, cast
 
 from textual.containers import Container
+from textual.widget import Widget
 
 from lazy_quarry.app.figures_of import Offer
 from lazy_quarry.app.key_hint import KeyHint
@@ -33,6 +34,10 @@ class Place(Container):
 
     def _say(self, words: str, bad: bool = False) -> None:
         self.post_message(Say(words, bad=bad))
+
+    def goes_to(self, widget: Widget) -> bool:
+        """Whether keys go to a widget. Its own ``has_focus`` is true a little later, and quick fingers type before that."""
+        return self.screen.focused is widget
 
     def on_resize(self) -> None:
         """Another size."""

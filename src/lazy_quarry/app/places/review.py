@@ -215,7 +215,7 @@ class ReviewPlace(ReviewSearch):
         """The verdict, and what could be done about it."""
         view = self.query_one(RunRows).current()
         result = self.query_one(ResultRows).current if self.sheet == "results" else None
-        if result is not None and result.wrong and self.query_one(ResultRows).has_focus:
+        if result is not None and result.wrong and self.goes_to(self.query_one(ResultRows)):
             return f"{result.view.label} wrote “{result.wrong}”. Enter looks at it by itself."
         if view is None:
             return (
@@ -270,7 +270,7 @@ class ReviewPlace(ReviewSearch):
     def action_side(self) -> None:
         """Keys to the runs, or to the sheet in sight; from a task back to its array."""
         rows, sheet = self.query_one(RunRows), self.query_one(WIDGETS[self.sheet])
-        (rows if sheet.has_focus else sheet).focus()
+        (rows if self.goes_to(sheet) else sheet).focus()
 
     def action_back(self) -> None:
         """From a task to the array that it was picked from."""

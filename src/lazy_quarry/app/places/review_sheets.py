@@ -79,8 +79,15 @@ class ReviewSheets(ReviewOutput):
     def _turn(self) -> None:
         """Show the sheet that is to be in sight, and read what stands on it."""
         sheet, detail = self.sheet, self.detail
-        for name, kind in WIDGETS.items():
-            self.query_one(kind).display = name == sheet
+        shown = self.query_one(WIDGETS[sheet])
+        shown.display = True
+        hidden = [self.query_one(kind) for name, kind in WIDGETS.items() if name != sheet]
+        if self.screen.focused in hidden:
+            self.screen.set_focus(
+                shown
+            )  # before they go: one that goes with the keys on it takes them from whoever has them then
+        for widget in hidden:
+            widget.display = False
         self.query_one(SheetLine).show(sheet, detail is not None and bool(detail.view.rows))
         client = self.quarry.client
         if detail is None or client is None:
@@ -102,8 +109,10 @@ class ReviewSheets(ReviewOutput):
             self._say("This run is no array, so it has no tasks.")
             return
         self.chosen = name
+        sheet = self.query_one(WIDGETS[name])
+        sheet.display = True
+        self.screen.set_focus(sheet)
         self._turn()
-        self.screen.set_focus(self.query_one(WIDGETS[name]))
 
     # -- tasks -------------------------------------------------------------------------------------
 
@@ -143,7 +152,7 @@ class ReviewSheets(ReviewOutput):
 
     def action_mark(self) -> None:
         """A run for comparing, or a file for removing."""
-        if self.sheet == "made" and self.query_one(MadeRows).has_focus:
+        if self.sheet == "made" and self.goes_to(self.query_one(MadeRows)):
             self.query_one(MadeRows).action_mark()
             return
         rows = self.query_one(RunRows)

@@ -167,11 +167,11 @@ class SurveyPlace(Place):
     def on_key(self, event: events.Key) -> None:
         """Arrows in the search go through what was found; enter adds it to the draft."""
         rows = self.query_one(SoftwareRows)
-        searching = self.query_one("#search", Input).has_focus
+        searching = self.goes_to(self.query_one("#search", Input))
         if searching and event.key in ("down", "up"):
             rows.move(rows.cursor + (1 if event.key == "down" else -1))
             event.stop()
-        elif rows.has_focus and event.key == "enter":
+        elif self.goes_to(rows) and event.key == "enter":
             self._take_software()
             event.stop()
 
@@ -181,10 +181,10 @@ class SurveyPlace(Place):
         """What is under the cursor, and what follows from it."""
         if self.board is None:
             return ""
-        if self.query_one(RoomGrid).has_focus:
+        if self.goes_to(self.query_one(RoomGrid)):
             return self._room_words(self.query_one(RoomGrid).under_cursor())
         rows = self.query_one(SoftwareRows)
-        if (rows.has_focus or self.query_one("#search", Input).has_focus) and (one := rows.chosen()):
+        if (self.goes_to(rows) or self.goes_to(self.query_one("#search", Input))) and (one := rows.chosen()):
             programs = f" It gives {', '.join(one.programs)}." if one.programs else ""
             return f"{one.name}: {one.note or 'a module'}.{programs} enter adds it to the draft."
         if self.query_one(NodeHours).display:

@@ -1,6 +1,6 @@
 """Widgets that draw their own lines; only visible lines cost time."""
 
-from typing import cast
+from typing import Self, cast
 
 from textual import events
 from textual.geometry import Size
@@ -28,6 +28,16 @@ class Drawing:
     def palette(self) -> Palette:
         """The colours in use."""
         return PALETTES.get(self.app.theme, PALETTES["dusk"])  # type: ignore[attr-defined]
+
+    def focus(self, scroll_visible: bool = True) -> Self:
+        """Have the keys from now on; where it can't yet, as soon as it can.
+
+        Textual's own waits always, and a key that is typed at once goes astray.
+        """
+        if self.focusable:  # type: ignore[attr-defined]
+            self.screen.set_focus(self, scroll_visible)  # type: ignore[attr-defined]
+            return self
+        return super().focus(scroll_visible)  # type: ignore[misc,no-any-return]
 
     def keep(self, row: int, pen: Pen) -> None:
         """Remember what of a drawn line can be clicked."""

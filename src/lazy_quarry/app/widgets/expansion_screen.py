@@ -245,7 +245,7 @@ class ExpansionScreen(Screen[None]):
 
     def on_key(self, event: events.Key) -> None:
         """Down from the line goes to the rows."""
-        if event.key == "down" and self.query_one("#expansion-find", Typed).has_focus:
+        if event.key == "down" and self.focused is self.query_one("#expansion-find", Typed):
             self.query_one(ExpansionRows).focus()
             event.stop()
 
