@@ -53,6 +53,10 @@ def yours() -> Iterator[Arrival]:
         640, _ask("eel-merge", eel, 1, 4, 1, 1, rehearsal=_ran(22, 3.6, memory_mib=15_000))
     )  # over its memory
     yield from _fitted()
+    prints = "tar: levels/2027-02-28.nc: Cannot open: No such file or directory"
+    yield _arrival(
+        330, _ask("archive-day", tide, 1, 2, 1, 1, rehearsal=_ran(11, 1.3, prints=prints))
+    )  # done, and perhaps not well
     yield _arrival(300, _ask("levels-check", tide, 1, 1, 1, 0.5, rehearsal=_ran(3, 0.9, 2)))  # fails with exit 2
     yield _arrival(260, _ask("surge-south", tide, 2, 16, 2, 2.5, rehearsal=_ran(52, 29.4, phases=_SURGE)))  # done
     mail = Notify("tove@oxbow.example", ("done", "failed", "75%"))

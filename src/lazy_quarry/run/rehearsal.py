@@ -276,6 +276,8 @@ def rehearsed_output(job: Job, now_ms: int) -> str:
         f"step {step + 1:3d}   {format_duration(each * (step + 1)):>8} of the model's time" for step in range(steps)
     ]
     if job.ended_ms is not None:
+        if job.request.rehearsal.prints:
+            lines.append(job.request.rehearsal.prints)
         if job.exit:
             lines.append(f"error: the model ends it with exit {job.exit}")
         elif job.signal:

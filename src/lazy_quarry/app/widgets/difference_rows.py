@@ -6,7 +6,7 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.site.compared import Difference
 
-HEAD, NAME = 4, 17
+HEAD, NAME = 4, 19
 
 
 class DifferenceRows(Rows):

@@ -165,7 +165,7 @@ def _busy(value: Any) -> float:
 def rehearsal(value: Any) -> Rehearsal:
     """How the job behaves on the in-memory cluster."""
     readers = {"runtime": _runtime, "memory": size, "busy": _busy, "exit": count(0, 255)}
-    table = _known(value, {**readers, "phases": _phases, "spread": count(1, 100_000)})
+    table = _known(value, {**readers, "phases": _phases, "spread": count(1, 100_000), "prints": text})
     return Rehearsal(
         table.get("runtime"),
         table.get("memory"),
@@ -173,6 +173,7 @@ def rehearsal(value: Any) -> Rehearsal:
         table.get("exit"),
         table.get("phases", ()),
         table.get("spread", 0),
+        table.get("prints", ""),
     )
 
 

@@ -27,6 +27,8 @@ class Rehearsal:
     """Its parts with how long each takes beside the others."""
     spread: int = 0
     """So many tasks are spread, in its longest part."""
+    prints: str = ""
+    """A line that it prints near its end."""
 
 
 RETRIED = ("failed", "lost", "overmemory", "overtime")
