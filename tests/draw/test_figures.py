@@ -11,6 +11,8 @@ from hypothesis import strategies as st
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from pypdf import PdfReader
 
+from lazy_quarry.core.advice.curves import result_curves
+from lazy_quarry.core.advice.found_value import ValuePattern
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.expansion import Expansion
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
@@ -20,12 +22,14 @@ from lazy_quarry.draw.of_chain import chain_figure, chain_lanes_figure
 from lazy_quarry.draw.of_draft import ladder_figure, placement_figure
 from lazy_quarry.draw.of_jobs import lanes_figure, span_of
 from lazy_quarry.draw.of_nodes import hours_figure, node_lanes_figure, nodes_figure
+from lazy_quarry.draw.of_runs import distribution_figure, results_figure, usage_figure
 from lazy_quarry.draw.of_sweep import expansion_figure
 from lazy_quarry.draw.paint import draw, painted
 from lazy_quarry.draw.time_scale import time_scale
-from lazy_quarry.draw.values import Bar, Cell, Edge, Field, Figure, Graph, Lane, Lanes, Scale, Slab
+from lazy_quarry.draw.values import Bar, Cell, Curve, Edge, Field, Figure, Graph, Lane, Lanes, Plot, Plots, Scale, Slab
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.in_process import InProcessClient
+from lazy_quarry.site.compared import points_of, result_rows
 from tests.cli.test_chains import TWELVE, source
 from tests.conftest import script
 
@@ -66,6 +70,20 @@ def every_figure(demo):
         ["Chain test", "part7", "report", "finishes", "begins", "12 jobs, all done about"],
     )
     yield chain_lanes_figure(chain, "oxbow"), ["may slip", "critical", "join"]
+    ran = {view.name: view.job for view in client.jobs(ended=True, everyone=False)}
+    one, many = client.detail(ran["surge-south"]), client.detail(ran["roughness-fit"])
+    used = usage_figure(one, one.view.curve.samples, "oxbow", board.now_ms)
+    yield used, ["surge-south used", "96 GiB asked for", "cores busy", "since 05:22"]
+    yield (
+        distribution_figure(many, "oxbow", board.now_ms),
+        ["tasks of roughness-fit", "how long a task ran", "40 tasks"],
+    )
+    rows = list(result_rows(client, many.tasks, ValuePattern("highest level")))
+    curves = result_curves(points_of(rows))
+    yield (
+        results_figure(curves, "highest level", "oxbow", board.now_ms),
+        ["highest level against roughness", "grid=finest"],
+    )
     yield ladder_figure(report, "oxbow"), ["When flow would start", "3h", "fewer nodes", "as asked for"]
 
 
@@ -129,7 +147,17 @@ edges = st.builds(
 graphs = st.builds(
     Graph, st.just(10.0), st.just(5.0), st.lists(slabs, max_size=4).map(tuple), st.lists(edges, max_size=3).map(tuple)
 )
-panels = st.one_of(st.builds(Lanes, scales, st.lists(lanes, max_size=40).map(tuple)), fields, graphs)
+curves = st.builds(
+    Curve, st.lists(st.tuples(part, part), max_size=6).map(tuple), st.sampled_from(list(PRINT.tones)),
+    st.sampled_from(["line", "area", "marks", "bars"]), st.sampled_from(["", "s"]), st.sampled_from(["", "dashed"]),
+)  # fmt: skip
+plots = st.builds(Plot, scales, st.lists(curves, max_size=3).map(tuple), st.none() | part, anything)
+panels = st.one_of(
+    st.builds(Plots, scales, st.lists(plots, min_size=1, max_size=3).map(tuple)),
+    st.builds(Lanes, scales, st.lists(lanes, max_size=40).map(tuple)),
+    fields,
+    graphs,
+)
 figures = st.builds(
     Figure,
     name=st.just("any"),

@@ -5,8 +5,8 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, tzinfo
 
 from lazy_quarry.core.advice.curves import Results
-from lazy_quarry.core.units import format_duration, format_size, plural
-from lazy_quarry.draw.time_scale import source_words, time_scale
+from lazy_quarry.core.units import clock_time, format_duration, format_size, plural
+from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Curve, Figure, Plot, Plots, Scale
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.job_detail import JobDetail
@@ -32,6 +32,37 @@ def plain_number(value: float) -> str:
     return f"{value:.6g}"
 
 
+_STEPS_S = (
+    1,
+    2,
+    5,
+    10,
+    15,
+    30,
+    60,
+    120,
+    300,
+    600,
+    900,
+    1800,
+    3600,
+    7200,
+    10_800,
+    21_600,
+    43_200,
+    86_400,
+    172_800,
+    604_800,
+)
+
+
+def duration_scale(seconds: float, label: str, most: int = 8) -> Scale:
+    """From nothing to a duration, in seconds, with a mark at round ones."""
+    step = next((one for one in _STEPS_S if seconds / one <= most), _STEPS_S[-1])
+    ticks = tuple((float(at), format_duration(at)) for at in range(0, int(seconds) + 1, step))
+    return Scale(0.0, max(1.0, seconds), label, ticks)
+
+
 def usage_figure(
     detail: JobDetail, samples: Sequence[tuple[int, float, int]], site: str, now_ms: int, zone: tzinfo = UTC
 ) -> Figure:
@@ -44,13 +75,13 @@ def usage_figure(
     plots = (
         Plot(
             number_scale(0, cores, plain_number, "cores busy"),
-            (Curve(tuple((float(at), busy) for at, busy, _ in samples), "mine", "area"),),
+            (Curve(tuple(((at - begin) / 1000, busy) for at, busy, _ in samples), "mine", "area"),),
             float(view.cores),
             f"{plural(view.cores, 'core')} asked for",
         ),
         Plot(
             number_scale(0, memory, format_size, "memory"),
-            (Curve(tuple((float(at), float(mib)) for at, _, mib in samples), "accounts", "area"),),
+            (Curve(tuple(((at - begin) / 1000, float(mib)) for at, _, mib in samples), "accounts", "area"),),
             float(view.memory_mib),
             f"{format_size(view.memory_mib)} asked for",
         ),
@@ -59,7 +90,7 @@ def usage_figure(
         name=f"usage-{view.label.replace('/', '-')}",
         title=f"What {view.label} {view.name} used",
         note=state_words(view, now_ms, zone),
-        panel=Plots(time_scale(begin, max(end, begin + 1000), None, zone), plots),
+        panel=Plots(duration_scale((end - begin) / 1000, f"since {clock_time(begin, now_ms, zone)}"), plots),
         source=source_words(site, now_ms, zone),
     )
 
@@ -101,7 +132,11 @@ def results_figure(results: Results | None, pattern: str, site: str, now_ms: int
         Curve(curve.points, ROLES[at % len(ROLES)], "marks", _SIGNS[at % len(_SIGNS)], _DASHES[at % len(_DASHES)])
         for at, curve in enumerate(results.curves)
     )
-    legend = tuple((ROLES[at % len(ROLES)], curve.name) for at, curve in enumerate(results.curves) if curve.name)
+    legend = tuple(
+        (f"curve-{drawn.role}-{drawn.sign}-{drawn.dashes}", curve.name)
+        for drawn, curve in zip(curves, results.curves, strict=True)
+        if curve.name
+    )
     left_out = f"; {plural(results.left_out, 'more curve')} left out" if results.left_out else ""
     return Figure(
         name="results",

@@ -10,7 +10,7 @@ from lazy_quarry.core.plain_text import plain as plain_line
 from lazy_quarry.draw.figure import manner, save
 from lazy_quarry.draw.graph_panel import graph_on
 from lazy_quarry.draw.grounds import GROUNDS, SIZES, Ground, Tone
-from lazy_quarry.draw.plot_panel import plots_on
+from lazy_quarry.draw.plot_panel import curve_mark, plots_on
 from lazy_quarry.draw.values import Field, Figure, Lanes, Plots, Scale
 
 MOST_ROWS = 400
@@ -187,12 +187,15 @@ class Page:
         from matplotlib.patches import Rectangle
 
         for role, words, at in entries:
-            if role.startswith("line-"):
+            if role.startswith(("line-", "curve-")):
                 axes = self.axes(at, y - 0.05, at + 0.22, y + 0.05)
                 axes.axis("off")
                 axes.set_xlim(0, 1)
                 axes.set_ylim(-1, 1)
-                self.line_of(axes, [(0.0, 0.0), (1.0, 0.0)], role.removeprefix("line-"), False)
+                if role.startswith("curve-"):
+                    curve_mark(self, axes, role)
+                else:
+                    self.line_of(axes, [(0.0, 0.0), (1.0, 0.0)], role.removeprefix("line-"), False)
             else:
                 tone = self.ground.tone(role)
                 high = self.line * 0.5
