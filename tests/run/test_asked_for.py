@@ -52,6 +52,11 @@ def test_what_cannot_be_brought_back_is_kept(machine):
     assert Path(found["reason"].rpartition("they are in ")[2], "r").read_text() == "dear\n"
 
 
+def test_what_the_scratch_folder_held_at_the_end_is_told(machine):
+    found = machine.ended(machine.submit('head -c 3000000 /dev/urandom > "$LQ_SCRATCH/x"'))
+    assert found["scratch_used_mib"] == 3 and "scratch" in machine.lq("show", str(found["job"])).stdout
+
+
 def test_a_kept_scratch_folder_is_there_for_the_next_of_that_name(machine):
     first = machine.ended(machine.submit('echo 1 >> "$LQ_SCRATCH/n"', "name=again", "stage = { keep = true }"))
     second = machine.ended(

@@ -135,6 +135,9 @@ def _used(view: JobView) -> Iterator[str]:
     where = fold_names(view.nodes) or ("no node" if view.phase.final else "no node yet")
     yield f"  cores      {view.cores} on {where}, {view.use.cpu_ms / 1000:.1f}s of CPU"
     yield f"  memory     {format_size(view.use.memory_peak_mib)} at most, of {format_size(view.memory_mib)}"
+    if view.scratch_mib or view.use.scratch_mib:
+        asked = f", of {format_size(view.scratch_mib)}" if view.scratch_mib else ""
+        yield f"  scratch    {format_size(view.use.scratch_mib)} at its end{asked}"
     yield f"  read       {format_bytes(view.use.read_bytes)}, written {format_bytes(view.use.written_bytes)}"
 
 

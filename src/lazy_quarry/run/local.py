@@ -300,7 +300,7 @@ def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | Non
         signal=ended.signal,
         cause=ended.cause,
         reason=ended.reason,
-        use=Use(ended.cpu_ms, ended.memory_peak_mib, ended.read_bytes, ended.written_bytes),
+        use=Use(ended.cpu_ms, ended.memory_peak_mib, ended.read_bytes, ended.written_bytes, ended.scratch_mib),
         held_ms=ended.held_ms if ended.cause != "lost" else None,
         mark=mark,
         inside=inside,

@@ -39,6 +39,7 @@ class JobView:
     threads: int
     gpus: int
     memory_mib: int
+    scratch_mib: int
     walltime_s: int
     grace_s: int
     elapsed_s: int

@@ -143,6 +143,7 @@ class JobViews:
             gpus=sum(len(one.gpus) for one in job.allocations) or request.gpus * node_count,
             memory_mib=sum(one.memory_mib for one in job.allocations)
             or (sum(part.nodes * part.memory_mib for part in need.parts) if need else 0),
+            scratch_mib=sum(one.scratch_mib for one in job.allocations) or request.scratch_mib * node_count,
             walltime_s=request.walltime_s,
             grace_s=request.grace_s,
             elapsed_s=elapsed // 1000,

@@ -46,6 +46,8 @@ def job_json(view: JobView) -> dict[str, Any]:
         "cpu_s": round(view.use.cpu_ms / 1000, 3),
         "memory_peak_mib": view.use.memory_peak_mib,
         **({"memory_peak_at": _instant(view.curve.peak_ms)} if view.curve else {}),
+        "scratch_mib": view.scratch_mib,
+        "scratch_used_mib": view.use.scratch_mib,
         "read_bytes": view.use.read_bytes,
         "written_bytes": view.use.written_bytes,
         "exit": view.exit,

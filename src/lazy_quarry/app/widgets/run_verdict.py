@@ -122,6 +122,11 @@ class VerdictLines(Lines):
             facts.append(("peak", f"{format_size(view.memory_peak_mib)} at {peak}"))
         facts.append(("CPU time", format_duration(cpu_ms / 1000)))
         facts.append(("moved", f"{format_bytes(read)} read, {format_bytes(written)} written"))
+        if view.scratch_mib or view.use.scratch_mib:
+            asked = f" of {format_size(view.scratch_mib)}" if view.scratch_mib else ""
+            facts.append(("scratch", f"{format_size(view.use.scratch_mib)} at its end{asked}"))
+        if view.gpus:
+            facts.append(("GPUs", f"{view.gpus} held; what they did is not measured"))
         facts.append(("ran on", fold_names(told.nodes if told else view.nodes) or "no node"))
         facts.append(("charge", f"{format_core_hours(view.charge_core_ms)} core-hours to {view.account}"))
         facts += [("failed", words) for words in told.failed] if told else []

@@ -301,6 +301,7 @@ class State:
             max(parent.use.memory_peak_mib, task.use.memory_peak_mib),
             parent.use.read_bytes + task.use.read_bytes,
             parent.use.written_bytes + task.use.written_bytes,
+            max(parent.use.scratch_mib, task.use.scratch_mib),
         )
         began = [at for at in (parent.started_ms, task.started_ms) if at is not None]
         self.jobs[number] = replace(

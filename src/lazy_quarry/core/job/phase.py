@@ -45,3 +45,5 @@ class Use:
     memory_peak_mib: int = 0
     read_bytes: int = 0
     written_bytes: int = 0
+    scratch_mib: int = 0
+    """What its scratch folder held at its end."""

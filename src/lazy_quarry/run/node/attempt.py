@@ -105,6 +105,8 @@ class Exit:
     written_bytes: int = 0
     journal: str = ""
     mark: str = ""
+    scratch_mib: int = 0
+    """What its scratch folder held at the end."""
 
 
 def read_claim(folder: Path) -> Identity | None:

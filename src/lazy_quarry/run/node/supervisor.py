@@ -19,7 +19,7 @@ from typing import NoReturn
 from lazy_quarry.run.node import groups
 from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, leased_since
 from lazy_quarry.run.node.files import read_json, write_file
-from lazy_quarry.run.node.measure import Measure
+from lazy_quarry.run.node.measure import Measure, folder_mib
 from lazy_quarry.run.node.process import become_subreaper, boottime, descendants, identify, living, send
 from lazy_quarry.run.node.registry import Claimed, register
 from lazy_quarry.run.node.staging import Missing, Outside, Stopped, copy_in, copy_out
@@ -348,6 +348,7 @@ class Supervisor:
             written_bytes=written,
             journal=self.intent.journal,
             mark=self.intent.mark,
+            scratch_mib=folder_mib(self.intent.staging.scratch),
         )
         if self.intent.results.summary and self.main:
             self._write_summary(ended)
