@@ -52,6 +52,7 @@ class ReviewPlace(ReviewSearch):
     ReviewPlace.-narrow #right { layout: vertical; }
     ReviewPlace.-narrow #list { width: 46; }
     ReviewPlace.-narrow #middle { width: 1fr; height: 15; border-right: none; }
+    ReviewPlace.-narrow.-reading #middle { height: 4; }
     ReviewPlace.-wide #right { display: none; }
     ReviewPlace.-wide #list { width: 1fr; border-right: none; }
     """
@@ -98,6 +99,10 @@ class ReviewPlace(ReviewSearch):
         self.query_one(RunRows).looked_at = self.looked_at
         self._take_columns()
         self._turn()
+
+    def on_descendant_focus(self) -> None:
+        """Where there is little room, what is read gets most of it."""
+        self.set_class(any(self.goes_to(self.query_one(kind)) for kind in WIDGETS.values()), "-reading")
 
     def show(self, board: Board) -> None:
         """Read the runs again when something has changed."""
