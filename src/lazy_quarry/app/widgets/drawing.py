@@ -138,8 +138,10 @@ class Rows(Drawing, ScrollView, can_focus=True):
         self.refresh()
 
     def on_resize(self) -> None:
-        """Fit to the new size."""
+        """Fit to the new size; the cursor stays in sight."""
         self.refit()
+        if self.has_cursor:
+            self.move(self.cursor)
 
     def on_key(self, event: events.Key) -> None:
         """Move the cursor."""
