@@ -58,7 +58,7 @@ async def test_results_side_by_side_are_a_curve_and_a_table_and_can_be_taken_alo
     async with demo(tmp_path) as (app, pilot):
         place, _ = await review(app, pilot, "roughness-fit")
         await press(pilot, "r")
-        await wait_for(pilot, lambda: place._trial[1])
+        await wait_for(pilot, lambda: place._trial[0].startswith("14331/"))
         app.query_one("#pattern").value = "highest lev"
         await wait_for(pilot, lambda: "in 14331/1 it finds" in text_of(app, "#results"))
         app.query_one("#pattern").value = "(oops"

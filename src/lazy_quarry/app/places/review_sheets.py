@@ -210,24 +210,30 @@ class ReviewSheets(ReviewOutput):
         except QuarryError:
             return
         self._trial = task.label, chunk.text.split("\n")
+        self.quarry.hand_over(self._try)
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Try the pattern on what is in sight."""
-        if event.input.id != "pattern" or not event.input.display:
+        if event.input.id == "pattern":
+            event.stop()
+            self._try()
+
+    def _try(self) -> None:
+        """Tell what the pattern finds, while it is typed."""
+        rows, line = self.query_one(ResultRows), self.query_one("#pattern", Typed)
+        if not line.display:
             return
-        event.stop()
-        rows = self.query_one(ResultRows)
-        if not event.value:
+        if not line.value:
             rows.show(rows.rows, "", "")
             return
         where, lines = self._trial
         try:
-            value = ValuePattern(event.value).last_value(lines)
+            value = ValuePattern(line.value).last_value(lines)
         except BadValue as fault:
-            rows.show([], event.value, str(fault))
+            rows.show([], line.value, str(fault))
             return
         told = f"in {where} it finds {value}" if value is not None else f"it finds nothing in {where}"
-        rows.show([], event.value, f"{told}; enter looks in all")
+        rows.show([], line.value, f"{told}; enter looks in all")
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Look for the value in all runs that are compared."""

@@ -132,9 +132,10 @@ class Rows(Drawing, ScrollView, can_focus=True):
             self.cursor_changed()
         height = max(1, self.size.height)
         if to < self.scroll_offset.y:
-            self.scroll_to(y=to, animate=False)
+            self.scroll_to(y=to, animate=False, force=True)
         elif to >= self.scroll_offset.y + height:
-            self.scroll_to(y=to - height + 1, animate=False)
+            # By force: else it is left out where the scrollbar doesn't show yet.
+            self.scroll_to(y=to - height + 1, animate=False, force=True)
         self.refresh()
 
     def on_resize(self) -> None:
