@@ -27,6 +27,7 @@ fuzz: $(READY_TEST)
 	@$(BIN)/python -m fuzz --seconds $(SECONDS) --seed $(SEED)
 
 bench: $(READY_TEST)
+	@$(BIN)/python -m bench.advising docs/advice.md
 	@$(BIN)/python -m bench
 
 docs: $(READY_TEST)

@@ -12,6 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from bench import (
+    advising,
     arrays,
     checking,
     commands,
@@ -70,6 +71,7 @@ def main() -> None:
         large,
         replaying,
         searching,
+        advising,
         studying,
         arrays,
         expanding,

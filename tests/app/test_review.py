@@ -72,6 +72,19 @@ async def test_results_side_by_side_are_a_curve_and_a_table_and_can_be_taken_alo
         await wait_for(pilot, lambda: place.detail.view.task == 1)
 
 
+async def test_what_to_ask_for_next_time_stands_beside_what_was_asked_for_and_is_drafted_by_a_key(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await review(app, pilot, "surge-north")
+        runs = app.query_one("#runs")
+        runs.move(next(at for at, run in enumerate(runs.runs) if run.name == "surge-south"))
+        await wait_for(pilot, lambda: "NEXT TIME" in text_of(app, "#verdict"))
+        text = text_of(app, "#verdict")
+        assert "from 1 run" in text and "2h 30m  →  2h 15m" in text and "So few say little" in " ".join(text.split())
+        await press(pilot, "N")
+        await wait_for(pilot, lambda: app.place == "draft")
+        await wait_for(pilot, lambda: 'walltime="2h 15m"' in app.query_one("ReviewPlace").app.query_one("#overrides").text)
+
+
 async def test_what_differs_is_told_from_the_run_before_or_between_marked_runs(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         place, runs = await review(app, pilot, "surge-north")

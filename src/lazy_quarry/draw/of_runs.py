@@ -5,6 +5,7 @@ from collections.abc import Callable, Sequence
 from datetime import UTC, tzinfo
 
 from lazy_quarry.core.advice.curves import Results
+from lazy_quarry.core.advice.scaling import Scaling, amdahl
 from lazy_quarry.core.units import clock_time, format_duration, format_size, plural
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Curve, Figure, Plot, Plots, Scale
@@ -145,4 +146,56 @@ def results_figure(results: Results | None, pattern: str, site: str, now_ms: int
         panel=Plots(scale, (Plot(number_scale(min(ys), max(ys), plain_number, pattern), curves),)),
         source=source_words(site, now_ms, zone),
         legend=legend,
+    )
+
+
+def scaling_figure(found: Scaling, name: str, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
+    """Speed-up and efficiency by cores, with the fit. Raises :class:`QuarryError` for one core count alone."""
+    if len(found.points) < 2:
+        raise QuarryError(f"all runs of {name} had the same number of cores; there is nothing to draw")
+    cores = [float(point.cores) for point in found.points]
+    most = max(*(point.speedup for point in found.points), 1.0)
+    smooth = [cores[0] + (cores[-1] - cores[0]) * at / 60 for at in range(61)]
+    fit = found.fit
+    fitted = tuple((at, amdahl(fit.serial, at)) for at in smooth) if fit else ()
+    part = tuple((at, amdahl(fit.serial, at) / at) for at in smooth) if fit else ()
+    plots = (
+        Plot(
+            number_scale(0, max(most, min(cores[-1], 1.3 * most)), plain_number, "speed-up over one core"),
+            (
+                Curve(((cores[0], cores[0]), (cores[-1], cores[-1])), "past", "line", "", "dotted"),
+                Curve(fitted, "expected", "line", "", "dashed"),
+                Curve(
+                    tuple((float(point.cores), point.speedup) for point in found.points), "mine", "marks", "o", "solid"
+                ),
+            ),
+        ),
+        Plot(
+            number_scale(0, 1.0, lambda value: f"{value:.0%}", "efficiency"),
+            (
+                Curve(part, "expected", "line", "", "dashed"),
+                Curve(
+                    tuple((float(point.cores), point.efficiency) for point in found.points),
+                    "mine",
+                    "marks",
+                    "o",
+                    "solid",
+                ),
+            ),
+            0.5,
+            "half",
+        ),
+    )
+    scale = Scale(0.0, cores[-1] * 1.02, "cores", tuple((at, f"{at:g}") for at in cores))
+    return Figure(
+        name="scaling",
+        title=f"How {name} scales",
+        note=found.advice,
+        panel=Plots(scale, plots),
+        source=source_words(site, now_ms, zone),
+        legend=(
+            ("curve-mine-o-solid", "measured"),
+            ("curve-expected--dashed", "fitted"),
+            ("curve-past--dotted", "all cores at work"),
+        ),
     )

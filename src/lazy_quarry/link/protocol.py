@@ -42,6 +42,7 @@ _HOMES = {
     "Letter": "lazy_quarry.site.mail_folder",
     "MadeFiles": "lazy_quarry.run.made_files",
     "OutputChunk": "lazy_quarry.run.runner",
+    "Advised": "lazy_quarry.site.advice_view",
     "Board": "lazy_quarry.site.board",
     "BoardChange": "lazy_quarry.site.board",
     "BoardMark": "lazy_quarry.site.board",

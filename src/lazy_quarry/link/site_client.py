@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.made_files import MadeFiles
     from lazy_quarry.run.runner import OutputChunk
+    from lazy_quarry.site.advice_view import Advised
     from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
     from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView
     from lazy_quarry.site.draft_view import DraftReport
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
     from lazy_quarry.site.mail_folder import Letter
     from lazy_quarry.site.views import Found, Outcome, Receipt, RoomView
 
-Part = Literal["operations", "queries", "drafts", "chains", "chain_changes", "mailer"]
+Part = Literal["operations", "queries", "drafts", "chains", "chain_changes", "mailer", "advice"]
 """The part of a site in use that answers a call."""
 _Method = TypeVar("_Method", bound=Callable[..., Any])
 
@@ -283,6 +284,14 @@ class SiteClient(Protocol):
     @_changes_chains
     def continue_chain(self, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
         """Run again what failed of a chain and what follows it, or all from one job on."""
+        ...
+
+    # -- advice
+
+    @_answered_by("advice")
+    @_reads_the_plan
+    def advise(self, name: str) -> Advised:
+        """What to ask for next time: for a name, or for the job of a number."""
         ...
 
     # -- mail

@@ -1,6 +1,7 @@
 """One site in use, composed of the part that changes it, the part that reads it, and the part that reports on drafts."""
 
 from lazy_quarry.run.relay import Relay
+from lazy_quarry.site.advised import Advice
 from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
@@ -23,6 +24,7 @@ class SiteInUse:
         self.queries = Queries(present)
         self.operations = Operations(present, self.drafts, self.dispatcher)
         self.chains = self.chain_changes = Chains(present, self.drafts, self.operations, self.queries)
+        self.advice = Advice(present, self.drafts)
         way = present.site.mail
         relay = Relay(way.relay, way.port, way.tls, way.user, way.password_file) if way.relay else None
         sender = way.sender or f"lazy-quarry@{present.site.host or 'localhost'}"

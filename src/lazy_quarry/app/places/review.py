@@ -1,5 +1,6 @@
 """Review: did it work, what did it print, what did it use of what it asked for?"""
 
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from textual import work
@@ -23,6 +24,7 @@ from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.site.advice_view import Advised
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView
@@ -63,6 +65,7 @@ class ReviewPlace(ReviewSearch):
         Binding("right", "sideways(10)", "right"),
         Binding("enter", "end", "to the end"),
         Binding("g", "script", "its script in Draft"),
+        Binding("N", "next_time", "draft what is advised for next time"),
         Binding("backspace", "back", "back to the array"),
     ]
     looked_at: LookedAt
@@ -185,6 +188,22 @@ class ReviewPlace(ReviewSearch):
         except QuarryError:
             return
         self.quarry.hand_over(self._show_detail, detail, chunk, samples)
+        if detail.view.phase.final:
+            with suppress(QuarryError):  # there is nothing to learn from yet
+                self.quarry.hand_over(self._show_advice, detail, client.advise(str(detail.view.parent or job)))
+
+    def _show_advice(self, detail: JobDetail, advised: Advised) -> None:
+        if self.detail is detail:
+            self.query_one(VerdictLines).show(detail, [], advised)
+
+    def action_next_time(self) -> None:
+        """Draft the script with what is advised."""
+        advised, detail = self.query_one(VerdictLines).advised, self.detail
+        if advised is None or detail is None or not advised.settings:
+            self._say("There is nothing to change of its request, as far as its runs tell.")
+            return
+        settings = tuple(f'{key}="{value}"' for key, value in advised.settings)
+        self.quarry.draft_script(detail.script, f"{detail.view.name}.sh", "", (*detail.overrides, *settings))
 
     def _show_detail(self, detail: JobDetail, chunk: OutputChunk | None, samples: list[Sample]) -> None:
         rows, other = self.query_one(OutputRows), self.detail is None or self.detail.view.job != detail.view.job
@@ -270,6 +289,8 @@ class ReviewPlace(ReviewSearch):
                 ("z", "narrow list" if self.query_one(RunRows).wide else "wide list", "app.place_action('widen')")
             )
             keys.append(("g", "its script in Draft", "app.place_action('script')"))
+            if self.query_one(VerdictLines).advised is not None:
+                keys.append(("N", "next time", "app.place_action('next_time')"))
         return keys
 
     def action_side(self) -> None:
@@ -331,6 +352,7 @@ class ReviewPlace(ReviewSearch):
             ("backspace", "from a task back to its array", ""),
             ("delete", "remove files that it made, after asking", ""),
             ("g", "its script in Draft", ""),
+            ("N", "draft what is advised for next time", ""),
             ("b", "pack it for whoever helps", ""),
             ("B", "tell me when this job ends", ""),
         ]

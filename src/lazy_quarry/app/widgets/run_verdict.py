@@ -6,6 +6,7 @@ from typing import Any
 from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.inside_lines import InsideLines
+from lazy_quarry.app.widgets.next_lines import NextLines
 from lazy_quarry.app.widgets.usage_lines import UsageLines
 from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.job import Phase
@@ -18,6 +19,7 @@ from lazy_quarry.core.units import (
     format_size,
 )
 from lazy_quarry.run.file_kinds import FileFound
+from lazy_quarry.site.advice_view import Advised
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.sentences import spans_words, state_words
 
@@ -34,10 +36,11 @@ class VerdictLines(Lines):
         self.detail: JobDetail | None = None
         self.now_ms = 0
         self.samples: list[Sample] = []
+        self.advised: Advised | None = None
 
-    def show(self, detail: JobDetail, samples: list[Sample]) -> None:
-        """Another run; the samples are those of one that runs still."""
-        self.detail = detail
+    def show(self, detail: JobDetail, samples: list[Sample], advised: Advised | None = None) -> None:
+        """Another run, and what to ask for next time; the samples are those of one that runs still."""
+        self.detail, self.advised = detail, advised
         self.samples = detail.view.curve.samples if detail.view.curve else samples
         self.refresh()
 
@@ -77,6 +80,12 @@ class VerdictLines(Lines):
     def _further(self, row: int, detail: JobDetail, pen: Pen) -> None:
         """Below the facts: its parts and spread tasks, then its record."""
         view, width = detail.view, self.size.width
+        advice = NextLines(self.advised, width)
+        if row < advice.count:
+            if row >= 0:
+                advice.draw(row, pen)
+            return
+        row -= advice.count + bool(advice.count)
         usage = UsageLines(view, self.samples, self.now_ms, width, self.quarry.zone)
         if row < usage.count:
             if row >= 0:

@@ -1,0 +1,155 @@
+"""How runs scale: speed-up and efficiency by cores, time by a parameter."""
+
+import time
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import click
+
+from lazy_quarry.cli.finding import found_by
+from lazy_quarry.cli.options import (
+    Usage,
+    client_of,
+    format_option,
+    is_json,
+    numbers_of,
+    own_zone,
+    print_json,
+    print_lines,
+    say,
+    state_option,
+)
+from lazy_quarry.core.advice.found_value import number_in
+from lazy_quarry.core.advice.next_time import round_time
+from lazy_quarry.core.advice.scaling import PowerLaw, Scaling, power_law, scaling
+from lazy_quarry.core.units import exact_duration, format_duration, plural
+from lazy_quarry.errors import QuarryError
+from lazy_quarry.site.compared import runs_of
+from lazy_quarry.site.job_view import JobView
+
+MOST = 1000
+
+
+@click.command("scaling")
+@click.argument("jobs", metavar="[JOB...]", nargs=-1)
+@click.option("--name", metavar="NAME", default="", help="all runs of a name that were done, in place of jobs")
+@click.option("--by", metavar="PARAMETER", default="", help="how the time grows with a parameter, in place of cores")
+@click.option("--for", "ahead", metavar="VALUE", default="", help="with --by: the walltime for this value")
+@click.option("--svg", metavar="F", default="", help="write speed-up and efficiency as SVG to this file")
+@click.option("--pdf", metavar="F", default="", help="write them as PDF to this file")
+@state_option
+@format_option
+def scaling_command(
+    jobs: tuple[str, ...], name: str, by: str, ahead: str, svg: str, pdf: str, state: str, form: str
+) -> None:
+    json_too = is_json(form)
+    if bool(jobs) == bool(name):
+        raise Usage("give jobs, or --name for all runs of a name")
+    if ahead and (not by or number_in(ahead) is None):
+        raise Usage("--for goes with --by, and is a number")
+    client = client_of(state)
+    if name:
+        wanted = f'name:"{name}" state:done'
+        views = found_by(client, wanted, True, False, "", MOST)
+        views += found_by(client, f"{wanted} task:any", True, False, "", MOST)
+    else:
+        views = runs_of(client, numbers_of(client, jobs))
+    done = [view for view in views if view.phase == "done" and not view.rows and view.elapsed_s > 0]
+    if not done:
+        raise QuarryError(
+            "none of these runs was done after at least a second, so there is nothing to tell of their time"
+        )
+    if by:
+        _tell_growth(done, by, number_in(ahead) if ahead else None, json_too)
+        return
+    found = scaling([(view.cores, float(view.elapsed_s)) for view in done])
+    assert found is not None
+    if json_too:
+        print_json(scaling_json(found))
+    else:
+        print_lines(scaling_lines(found))
+    for path in (one for one in (svg, pdf) if one):
+        from lazy_quarry.draw.of_runs import scaling_figure
+        from lazy_quarry.draw.paint import draw
+
+        figure = scaling_figure(
+            found, name or done[0].name, client.board().site.name, int(time.time() * 1000), own_zone()
+        )
+        draw(figure, Path(path))
+        say(f"{path}: {figure.title}", err=json_too)
+
+
+def scaling_json(found: Scaling) -> dict[str, Any]:
+    """Points, the fit (Amdahl's law: the serial part with its error, the seconds of one core) or null, advice."""
+    fit = found.fit
+    return {
+        "points": [
+            {
+                "cores": point.cores,
+                "seconds": point.seconds,
+                "speedup": round(point.speedup, 4),
+                "efficiency": round(point.efficiency, 4),
+                "runs": point.runs,
+            }
+            for point in found.points
+        ],
+        "fit": {
+            "law": "amdahl",
+            "serial": round(fit.serial, 6),
+            "error": round(fit.serial_error, 6),
+            "one_core_s": round(fit.one_core_s, 3),
+        }
+        if fit
+        else None,
+        "half_at": found.half_at,
+        "few": found.few,
+        "advice": found.advice,
+    }
+
+
+def scaling_lines(found: Scaling) -> Iterator[str]:
+    """For people."""
+    yield f"{'cores':>6}  {'took':>9}  {'speed-up':>8}  {'efficiency':>10}  runs"
+    for point in found.points:
+        took = format_duration(point.seconds)
+        yield f"{point.cores:>6}  {took:>9}  {point.speedup:>8.2f}  {point.efficiency:>10.0%}  {point.runs}"
+    yield found.advice
+
+
+def _tell_growth(done: Sequence[JobView], by: str, ahead: float | None, json_too: bool) -> None:
+    pairs = [(number_in(dict(view.parameters).get(by)), float(view.elapsed_s)) for view in done]
+    runs = [(size, seconds) for size, seconds in pairs if size is not None and size > 0]
+    law = power_law(runs)
+    if law is None:
+        raise QuarryError(
+            f"{plural(len(runs), 'run')} with a number as {by} are too few; three of two values or more tell something"
+        )
+    sizes = [ahead] if ahead is not None else []
+    if json_too:
+        print_json(growth_json(law, by, sizes))
+        return
+    say(
+        f"seconds grow about as {by} to the power of {law.power:.2f} (± {law.power_error:.2f}), from {plural(law.runs, 'run')}"
+    )
+    for size in sizes:
+        low, middle, high = law.at(size)
+        told = ", ".join(format_duration(one) for one in (low, middle, high))
+        ask = exact_duration(round_time(1.1 * high))
+        say(f"for {by}={size:g}: 8 times in 10 between the first and the last of {told}; ask for {ask}")
+
+
+def growth_json(law: PowerLaw, by: str, sizes: Sequence[float]) -> dict[str, Any]:
+    """The power law, and for each size the middle with the range of 8 in 10, in seconds."""
+    ahead = []
+    for size in sizes:
+        low, middle, high = law.at(size)
+        ahead.append({"value": size, "low_s": round(low, 1), "seconds": round(middle, 1), "high_s": round(high, 1)})
+    fit = {
+        "law": "power",
+        "power": round(law.power, 4),
+        "error": round(law.power_error, 4),
+        "factor": law.factor,
+        "runs": law.runs,
+    }
+    return {"parameter": by, "fit": fit, "for": ahead}

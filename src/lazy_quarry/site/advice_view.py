@@ -1,0 +1,42 @@
+"""Advice on the next request of a name, as people see it."""
+
+from dataclasses import dataclass
+
+FEW = 10
+"""Below so many runs less is promised."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Advised:
+    """Advice for one name. Walltimes in seconds; memory in MiB for each core; ``job`` is the newest run, whose request it was.
+
+    What is None stays as it is. ``settings`` are the header keys that it comes to.
+    """
+
+    name: str
+    job: int
+    runs: int
+    requested_s: int
+    requested_mib: int
+    cores: int
+    walltime_s: int | None
+    memory_mib: int | None
+    busy: float
+    saved_core_hours: float
+    starts_ms: int | None
+    """When it would start now as it was, and with the advice."""
+    starts_then_ms: int | None
+    reason: str
+    settings: tuple[tuple[str, str], ...]
+
+    @property
+    def few(self) -> bool:
+        """Whether there are too few runs for the promise to hold."""
+        return self.runs < FEW
+
+    @property
+    def sooner_s(self) -> int | None:
+        """How much sooner it would start; None where the plan says nothing."""
+        if self.starts_ms is None or self.starts_then_ms is None:
+            return None
+        return max(0, self.starts_ms - self.starts_then_ms) // 1000

@@ -1,0 +1,48 @@
+"""What to ask for next time, and how runs scale, from real runs on this machine."""
+
+import json
+
+from tests.conftest import script
+
+
+def test_advice_comes_from_earlier_runs_of_a_name(machine):
+    (machine.work / "run.sh").write_text(script('name = "steady"\nwalltime = "2h"\nmemory = "300 MiB/core"', "sleep 1"))
+    done = machine.lq("advise", "steady")
+    assert done.returncode == 2 and "no job of yours" in done.stderr
+    for _ in range(3):
+        assert machine.lq("submit", "run.sh").returncode == 0
+    machine.lq("wait", "1", "2", "3")
+    told = json.loads(machine.lq("advise", "steady", "--format", "json").stdout)
+    assert {"runs", "walltime_s", "memory_mib", "cores", "saves_core_hours", "starts_sooner_s", "reason"} <= set(told)
+    assert told["runs"] == 3 and told["few"] and told["walltime_s"] == 60 and told["saves_core_hours"] > 5
+    assert told["set"]["walltime"] == "1m" and "So few say little" in told["reason"]
+    text = machine.lq("advise", "2").stdout
+    assert "2h -> 1m" in text and "lq again 3 --set 'walltime=1m'" in text
+    again = machine.lq("again", "3", "--set", "walltime=1m")
+    assert again.returncode == 0, again.stderr
+
+
+def test_scaling_by_cores_and_by_a_parameter(machine):
+    head = 'name = "solve"\nwalltime = "1m"\nmemory = "32 MiB/core"'
+    (machine.work / "solve.sh").write_text(script(head, 'sleep "$((3 - LQ_CORES))"'))
+    (machine.work / "grow.sh").write_text(
+        script(f"{head}\n[array.sweep]\nn = [1, 2, 3]".replace("solve", "grow"), 'sleep "$n"')
+    )
+    machine.lq("submit", "solve.sh")
+    machine.lq("submit", "solve.sh", "--set", "threads=2")
+    machine.lq("submit", "grow.sh")
+    machine.lq("wait", "1", "2", "3")
+    told = json.loads(machine.lq("scaling", "1", "2", "--format", "json", "--svg", "scaling.svg").stdout)
+    assert [point["cores"] for point in told["points"]] == [1, 2] and told["few"]
+    assert {"cores", "seconds", "speedup", "efficiency"} <= set(told["points"][0]) and told["fit"]["law"] == "amdahl"
+    assert "How solve scales" in (machine.work / "scaling.svg").read_text()
+    assert "of its work is serial" in machine.lq("scaling", "--name", "solve").stdout
+    text = machine.lq("scaling", "--name", "grow", "--by", "n", "--for", "6").stdout
+    assert "seconds grow about as n to the power of" in text and "for n=6" in text
+    for words, said in (
+        (("scaling",), "give jobs"),
+        (("scaling", "3", "--by", "m"), "too few"),
+        (("scaling", "1", "--for", "3"), "--by"),
+    ):
+        done = machine.lq(*words)
+        assert done.returncode == 2 and said in done.stderr
