@@ -82,7 +82,7 @@ async def test_what_to_ask_for_next_time_stands_beside_what_was_asked_for_and_is
         assert "from 1 run" in text and "2h 30m  →  2h 15m" in text and "So few say little" in " ".join(text.split())
         await press(pilot, "N")
         await wait_for(pilot, lambda: app.place == "draft")
-        await wait_for(pilot, lambda: 'walltime="2h 15m"' in app.query_one("ReviewPlace").app.query_one("#overrides").text)
+        await wait_for(pilot, lambda: 'walltime="2h 15m"' in app.query_one("#overrides-edit").text)
 
 
 async def test_what_differs_is_told_from_the_run_before_or_between_marked_runs(tmp_path):

@@ -328,6 +328,16 @@ def _where(dial: Dial, report: DraftReport) -> str:
     return f"{'wherever there is room: ' if dial.at == 'any' else ''}{plural(report.shape.nodes, 'node')}"
 
 
+def _took(report: DraftReport) -> str:
+    """How long runs of this name took."""
+    runs, shortest, longest = report.earlier
+    if not runs:
+        return ""
+    last = f"the last {runs} runs" if runs > 1 else "the last run"
+    low, high = format_duration(max(1, shortest), 1), format_duration(max(1, longest), 1)
+    return f"{last} took {low}" + (f" to {high}" if low != high else "")
+
+
 def follows(dial: Dial, report: DraftReport) -> str:
     """What follows from a dial's value, according to the site."""
     if dial.trait:
@@ -347,7 +357,7 @@ def follows(dial: Dial, report: DraftReport) -> str:
         "queue": f"{plural(report.traits.matching_nodes, 'node')} match" if report.traits.matching_nodes else "",
         "account": left or "no limit",
         "tier": "",
-        "walltime": "",
+        "walltime": _took(report),
         "nodes": _where(dial, report),
         "ranks": f"{even}{each} on each node" if nodes > 1 else "all on one node",
         "ranks-per-node": f"{report.shape.ranks} in all",

@@ -123,6 +123,8 @@ class DraftReport:
     starts: DraftStarts = DraftStarts()
     cost: DraftCost = DraftCost()
     traits: DraftTraits = DraftTraits()
+    earlier: tuple[int, int, int] = (0, 0, 0)
+    """How many runs of this name were done, and the seconds of the shortest and the longest."""
     trial: str = ""
     """The tier in which it can be tried, or empty."""
 

@@ -62,7 +62,9 @@ class Drafts:
                 return DraftReport(
                     diagnostics=checked.diagnostics, now_ms=self.present.now(), trial=self.present.site.trial
                 )
-            return _DraftAnswer(self.present, checked, request).report()
+            report = _DraftAnswer(self.present, checked, request).report()
+            known = self._earlier(request.name)
+            return replace(report, earlier=(known.runs, known.shortest_s, known.longest_s)) if known else report
 
     def expand(self, submission: Submission) -> Expanded:
         """The tasks of a draft's array. Raises :class:`Refused` where it has none."""
@@ -120,7 +122,7 @@ class Drafts:
         took = [max(1, ((job.ended_ms or 0) - (job.started_ms or 0)) // 1000) for job in runs]
         busy = [job.use.cpu_ms / 1000 / seconds for job, seconds in zip(runs, took, strict=True)]
         peak = max(job.use.memory_peak_mib for job in runs)
-        return EarlierRuns(len(runs), max(took), peak, max(busy), runs[0].cores_allocated)
+        return EarlierRuns(len(runs), max(took), peak, max(busy), runs[0].cores_allocated, min(took))
 
 
 class _DraftAnswer:

@@ -20,6 +20,7 @@ class EarlierRuns:
     """Most cores' worth of CPU that any kept busy on average."""
     cores: int
     """Cores of the newest of them."""
+    shortest_s: int = 0
 
 
 def compared_with_earlier(
