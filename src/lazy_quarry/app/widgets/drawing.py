@@ -130,8 +130,10 @@ class Rows(Drawing, ScrollView, can_focus=True):
         if to != self.cursor:
             self.cursor = to
             self.cursor_changed()
-        height = max(1, self.size.height)
-        if to < self.scroll_offset.y:
+        height = self.size.height
+        if not height:
+            pass  # it has no place on the screen yet
+        elif to < self.scroll_offset.y:
             self.scroll_to(y=to, animate=False, force=True)
         elif to >= self.scroll_offset.y + height:
             # By force: else it is left out where the scrollbar doesn't show yet.
@@ -139,10 +141,8 @@ class Rows(Drawing, ScrollView, can_focus=True):
         self.refresh()
 
     def on_resize(self) -> None:
-        """Fit to the new size; the cursor stays in sight."""
+        """Fit to the new size."""
         self.refit()
-        if self.has_cursor:
-            self.move(self.cursor)
 
     def on_key(self, event: events.Key) -> None:
         """Move the cursor."""

@@ -117,6 +117,13 @@ class OutputRows(Rows):
         super().cursor_changed()
         self._ask()
 
+    def on_resize(self) -> None:
+        """Fit to the new size; the end that is followed stays in sight."""
+        following = self.following
+        super().on_resize()
+        if following:
+            self.move(self.row_count() - 1)
+
     def on_mouse_scroll_up(self) -> None:
         """The wheel comes to the edge too."""
         self._ask(self.scroll_offset.y)
