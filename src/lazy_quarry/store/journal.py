@@ -8,7 +8,6 @@ replaying its past, and the engine never stands still to write all of its state.
 import os
 import shutil
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import suppress
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
@@ -24,7 +23,7 @@ from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.folder import make_folder
 from lazy_quarry.store.head import Head
-from lazy_quarry.store.raw_pages import saved_log
+from lazy_quarry.store.raw_pages import save_log, saved_log
 from lazy_quarry.store.rows import (
     THINNED,
     Scalars,
@@ -84,7 +83,7 @@ class Journal:
         except OSError as fault:
             raise StateFolderError(f"{folder} cannot be used: {fault.strerror}") from None
         if folder is not None:
-            _save_log(folder)
+            save_log(folder, f"{FILE}-wal")
         self.storage: Storage = storage or SqlStorage(folder, bool(head and head.number))
         self._texts, self._live_checks = Texts(), dict[int, bytes]()
         self._head = head
@@ -355,15 +354,6 @@ def _with_what_is_whole(fault: DamagedJournal, folder: Path | None) -> DamagedJo
     from lazy_quarry.store.whole_events import whole_events  # not needed by a journal that is whole
 
     return DamagedJournal(folder, fault.what, f"{plural(len(whole_events(folder).events), 'event')} can still be read")
-
-
-def _save_log(folder: Path) -> None:
-    """Keep the write-ahead log that an engine left which didn't end by itself, until the journal is known to be whole."""
-    log = folder / f"{FILE}-wal"
-    with suppress(OSError):
-        if log.exists() and log.stat().st_size and not saved_log(folder).exists():
-            shutil.copyfile(log, saved_log(folder))
-            saved_log(folder).chmod(0o600)
 
 
 def _changes(table: Any) -> set[Any]:

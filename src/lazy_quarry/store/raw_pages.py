@@ -6,7 +6,9 @@ file itself and, newer ones, in its write-ahead log. Whatever cannot be read as 
 that are whole by their checksums.
 """
 
+import shutil
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 
 PAGE = 4096
@@ -24,6 +26,15 @@ def saved_log(folder: Path) -> Path:
     SQLite reads the log as far as its checksums go, and removes it when the file is closed, with all that lies behind.
     """
     return folder / "journal.db-wal.saved"
+
+
+def save_log(folder: Path, name: str) -> None:
+    """Keep the write-ahead log that an engine left which didn't end by itself, until the journal is known to be whole."""
+    log = folder / name
+    with suppress(OSError):
+        if log.exists() and log.stat().st_size and not saved_log(folder).exists():
+            shutil.copyfile(log, saved_log(folder))
+            saved_log(folder).chmod(0o600)
 
 
 class RawPages:
