@@ -151,6 +151,15 @@ def test_mail_is_written_by_the_next_engine_when_one_ended_before_it_could(tmp_p
     assert [letter.subject for letter in site.letters(9)] == ["[brook] 1 good: done", "[brook] 1 good: started"]
 
 
+def test_an_engine_that_starts_looks_at_few_events_for_mail(tmp_path, monkeypatch):
+    monkeypatch.setattr("lazy_quarry.site.mail.MARK_EVERY", 10)
+    posted = Posted(tmp_path)
+    for number in range(6):
+        posted.submit(f'name = "quiet{number}"\nwalltime = "1h"\nmemory = "64 MiB/core"', runtime='"5m"')
+    posted.after(HOUR_MS)
+    assert posted.site.journal.number - posted.mailer.folder.mark < 10 and not posted.site.letters(9)
+
+
 def test_a_relay_that_is_down_or_busy_delays_mail_and_loses_none(tmp_path, server):
     port, box = free_port(), Box()
     posted = Posted(tmp_path, Relay("127.0.0.1", port))

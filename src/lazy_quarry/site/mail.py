@@ -27,6 +27,8 @@ from lazy_quarry.site.present import Present
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 5.0, 1800.0
 """Between two attempts to send, each pause twice the one before."""
 TICK_S = 1.0
+MARK_EVERY = 500
+"""Events after which it is noted that all mail about them is written."""
 MOST_TRIED_S = 5 * 86_400
 """Mail that no relay has taken for so long is given up, as RFC 5321 has it."""
 
@@ -62,6 +64,8 @@ class Mailer:
         self._timed: dict[int, list[tuple[int, str, Notify]]] = {}
         """Of running jobs the instants at which mail is due."""
         self._chain_of: dict[int, int] = {}
+        self._begun: set[int] = set()
+        """Arrays of which the first start is noted."""
         self._wake, self._left = threading.Event(), threading.Event()
         self._pause_s, self._next_try = FIRST_PAUSE_S, 0.0
         self.problem = ""
@@ -125,8 +129,8 @@ class Mailer:
 
     def _array_began(self, number: int, at_ms: int, array: int, notify: Notify) -> None:
         told = f"{array}-began"
-        if "started" in notify.on and told not in self.folder.told:
-            self.folder.told.add(told)
+        if "started" in notify.on and told not in self.folder.told and array not in self._begun:
+            self._begun.add(array)
             self._due.append(Due(number, at_ms, array, 0, "started", notify.to, told))
 
     def _of_chain(self, number: int, at_ms: int, chain: int) -> None:
@@ -195,8 +199,15 @@ class Mailer:
         except StateFolderError as fault:
             self._tell(str(fault))
             return
+        self._move_mark()
         if self.relay is not None and time.monotonic() >= self._next_try:
             self._send_all(self.relay)
+
+    def _move_mark(self) -> None:
+        """Nothing is due: an engine that starts need not look at events so long ago."""
+        with self.present.lock, suppress(StateFolderError):
+            if not self._due and self.present.journal.number - (self.folder.mark or 0) >= MARK_EVERY:
+                self.folder.begin(self.present.journal.number)
 
     def _write(self, due: Due) -> None:
         name = f"{due.event:09d}-{due.chain or due.job}-{''.join(sign for sign in due.word if sign.isalnum())}"
