@@ -101,6 +101,13 @@ async def test_what_differs_is_told_from_the_run_before_or_between_marked_runs(t
         await wait_for(pilot, lambda: "between the marked runs" in text_of(app, "#differences"))
         text = text_of(app, "#differences")
         assert "memory asked" in text and "outcome" in text and "THE SCRIPTS" in text
+        runs.marked.clear()
+        for name in ("surge-south", "archive-day"):  # both were done, on 32 cores and on 2
+            runs.marked[next(run.job for run in runs.runs if run.name == name)] = None
+        place.action_sheet("differences")
+        await wait_for(pilot, lambda: "speed-up" in text_of(app, "#differences"))
+        assert "of its work is serial" in " ".join(text_of(app, "#differences").split())
+        assert place.figures()[0][0] == "speed-up and efficiency" and "scales" in place.figures()[0][1]().title
 
 
 async def test_all_that_ever_ran_is_searched_sorted_and_shown_in_columns(tmp_path, monkeypatch):

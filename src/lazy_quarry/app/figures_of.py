@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from lazy_quarry.app.widgets.axis import Axis
     from lazy_quarry.core.advice.curves import Results
+    from lazy_quarry.core.advice.scaling import Scaling
     from lazy_quarry.core.job.curve import Sample
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.site.board import Board
@@ -146,3 +147,14 @@ def run_figures(
     if detail.told is not None and len(detail.told.took_bars) > 1:
         offers.append(("how long its tasks ran", spread))
     return offers
+
+
+def scaling_offer(found: Scaling, name: str, board: Board, zone: tzinfo) -> Offer:
+    """How the runs that are compared scale."""
+
+    def make() -> Figure:
+        from lazy_quarry.draw.of_runs import scaling_figure
+
+        return scaling_figure(found, name, board.site.name, board.now_ms, zone)
+
+    return "speed-up and efficiency", make

@@ -8,6 +8,7 @@ from typing import Literal
 from lazy_quarry.core.advice.curves import Point
 from lazy_quarry.core.advice.error_lines import error_lines
 from lazy_quarry.core.advice.found_value import ValuePattern, number_in
+from lazy_quarry.core.advice.scaling import Scaling, scaling
 from lazy_quarry.core.units import clock_time, fold_names, format_bytes, format_duration, format_size
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView
@@ -118,7 +119,27 @@ def differences(details: Sequence[JobDetail], now_ms: int) -> list[Difference]:
     _each(found, "input", inputs)
     for what, words in _CAME_OF_IT.items():
         _add(found, what, [words(detail) for detail in details])
-    return found
+    return [*found, *_scaled(details)]
+
+
+def scaling_of(details: Sequence[JobDetail]) -> Scaling | None:
+    """How runs that were done scale, where they had different numbers of cores."""
+    views = [detail.view for detail in details]
+    if len({view.cores for view in views}) < 2 or any(view.phase != "done" or not view.elapsed_s for view in views):
+        return None
+    return scaling([(view.cores, float(view.elapsed_s)) for view in views])
+
+
+def _scaled(details: Sequence[JobDetail]) -> list[Difference]:
+    found = scaling_of(details)
+    if found is None:
+        return []
+    by_cores = {point.cores: point for point in found.points}
+    points = [by_cores[detail.view.cores] for detail in details]
+    return [
+        Difference("speed-up", tuple(f"{point.speedup:.2f}" for point in points)),
+        Difference("efficiency", tuple(f"{point.efficiency:.0%}" for point in points)),
+    ]
 
 
 def _add(found: list[Difference], what: str, values: list[str]) -> None:

@@ -7,7 +7,7 @@ from textual import work
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 
-from lazy_quarry.app.figures_of import Offer, run_figures
+from lazy_quarry.app.figures_of import Offer, run_figures, scaling_offer
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.looked_at import LookedAt
 from lazy_quarry.app.messages import CursorMoved
@@ -325,7 +325,15 @@ class ReviewPlace(ReviewSearch):
         rows = self.query_one(ResultRows)
         samples = self.query_one(VerdictLines).samples
         results = (rows.results, rows.pattern) if self.sheet == "results" and rows.results else None
-        return run_figures(self.detail, samples, results, self.board, self.quarry.zone)
+        offers = run_figures(self.detail, samples, results, self.board, self.quarry.zone)
+        if (
+            self.sheet == "differences"
+            and self.scaled is not None
+            and self.detail is not None
+            and self.board is not None
+        ):
+            offers.insert(0, scaling_offer(self.scaled, self.detail.view.name, self.board, self.quarry.zone))
+        return offers
 
     def all_keys(self) -> list[KeyHint]:
         """Every key of the place."""

@@ -20,10 +20,11 @@ from lazy_quarry.app.widgets.run_rows import RunRows
 from lazy_quarry.app.widgets.sheet_line import SHEETS, SheetLine
 from lazy_quarry.app.widgets.task_field import TaskField, TaskPicked
 from lazy_quarry.core.advice.found_value import ValuePattern
+from lazy_quarry.core.advice.scaling import Scaling
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.run.made_files import MadeFiles
-from lazy_quarry.site.compared import Difference, ResultRow, differences, result_rows
+from lazy_quarry.site.compared import Difference, ResultRow, differences, result_rows, scaling_of
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.mail_folder import Letter
@@ -63,6 +64,8 @@ class ReviewSheets(ReviewOutput):
     """A job that the list is to come to."""
     chosen = ""
     """The sheet that the person chose; empty: what fits the run."""
+    scaled: Scaling | None = None
+    """How the runs that were compared last scale, where they had different numbers of cores."""
     _trial: tuple[str, list[str]] = ("", [])
     """Lines that a pattern is tried on as it is typed, and whose they are."""
     _back: int | None = None
@@ -312,6 +315,9 @@ class ReviewSheets(ReviewOutput):
     def _show_differences(self, details: list[JobDetail], found: list[Difference]) -> None:
         marked = len(self.query_one(RunRows).marked) > 1
         told = "between the marked runs" if marked else "from the run before; a marks others"
+        self.scaled = scaling_of(details)
+        if self.scaled is not None:
+            told = f"{told}. {self.scaled.advice}"
         if not found:
             told = f"nothing that is kept, {told}"
         self.query_one(DifferenceRows).show([detail.view.label for detail in details], found, told)

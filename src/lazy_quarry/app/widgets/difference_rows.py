@@ -2,11 +2,11 @@
 
 from collections.abc import Sequence
 
-from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.cells import Pen, wrap
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.site.compared import Difference
 
-HEAD, NAME = 4, 19
+HEAD, NAME = 6, 19
 
 
 class DifferenceRows(Rows):
@@ -20,11 +20,13 @@ class DifferenceRows(Rows):
         self.found: Sequence[Difference] = ()
         self.told = ""
         self._lines: list[str] = []
+        self._told: list[str] = []
 
     def show(self, labels: Sequence[str], found: Sequence[Difference], told: str) -> None:
         """These runs; ``told`` says how they were chosen, or what is wrong."""
         self.labels, self.found, self.told = labels, found, told
         self._lines = [line for one in found for line in one.lines]
+        self._told = wrap(told, max(20, self.room - 6), HEAD - 2)
         self.cursor = 0
         self.refit()
 
@@ -37,8 +39,8 @@ class DifferenceRows(Rows):
         each = max(8, (self.room - NAME - 2) // max(1, len(self.labels)) - 1)
         if row == 0:
             pen.write(" WHAT DIFFERS", bold=True)
-        elif row == 1:
-            pen.write(f"   {self.told}", "dim")
+        elif row < HEAD - 1:
+            pen.write(f"   {self._told[row - 1]}" if row - 1 < len(self._told) else "", "dim")
         elif row == HEAD - 1:
             pen.cell("", NAME)
             for label in self.labels:
