@@ -183,7 +183,6 @@ def scaling_figure(found: Scaling, name: str, site: str, now_ms: int, zone: tzin
                 ),
             ),
             0.5,
-            "half",
         ),
     )
     scale = Scale(0.0, cores[-1] * 1.02, "cores", tuple((at, f"{at:g}") for at in cores))
