@@ -142,7 +142,7 @@ class ReviewPlace(ReviewSearch):
         rows.refresh()
         done = [view for view in runs if view.phase is Phase.DONE and not view.rows and self.looked_at.is_new(view)]
         if fresh := [view for view in done if view.job not in rows.doubts][:MOST_DOUBTED]:
-            self._look_for_doubts(fresh)
+            self._look_for_doubts(rows, fresh)
         self._load()
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
@@ -154,9 +154,9 @@ class ReviewPlace(ReviewSearch):
             self._read_on()
 
     @work(thread=True, exclusive=True, group="doubts")
-    def _look_for_doubts(self, views: list[JobView]) -> None:
+    def _look_for_doubts(self, rows: RunRows, views: list[JobView]) -> None:
         """Runs that ended as if all were well, and nobody has looked at: is there anything that says otherwise?"""
-        rows, client = self.query_one(RunRows), self.quarry.client
+        client = self.quarry.client
         for view in views:
             if client is None or rows.doubts.get(view.job) is not None:
                 continue

@@ -278,14 +278,17 @@ class ReviewSheets(ReviewOutput):
                 found.append(row)
                 if len(found) % EVERY == 0:
                     told = f"{len(found):,} of {plural(len(views), 'run')} read"
-                    self.quarry.hand_over(self.query_one(ResultRows).show, list(found), pattern.text, told)
+                    self.quarry.hand_over(self._show_values, list(found), pattern.text, told)
         except QuarryError as fault:
-            self.quarry.hand_over(self.query_one(ResultRows).show, found, pattern.text, str(fault))
+            self.quarry.hand_over(self._show_values, found, pattern.text, str(fault))
             return
         having = sum(row.value is not None for row in found)
         wrong = sum(bool(row.wrong) for row in found)
         told = f"{having} of {plural(len(found), 'run')} have it" + (f", {wrong} wrote errors" if wrong else "")
-        self.quarry.hand_over(self.query_one(ResultRows).show, found, pattern.text, told)
+        self.quarry.hand_over(self._show_values, found, pattern.text, told)
+
+    def _show_values(self, found: list[ResultRow], pattern: str, told: str) -> None:
+        self.query_one(ResultRows).show(found, pattern, told)
 
     # -- what differs ------------------------------------------------------------------------------
 
@@ -302,7 +305,7 @@ class ReviewSheets(ReviewOutput):
     def _compare(self, client: "SiteClient", jobs: list[int]) -> None:
         if len(jobs) < 2:
             told = "no earlier run of this name; a marks others"
-            self.quarry.hand_over(self.query_one(DifferenceRows).show, [], [], told)
+            self.quarry.hand_over(self._show_no_differences, told)
             return
         try:
             details = [client.detail(job) for job in jobs]
@@ -311,6 +314,9 @@ class ReviewSheets(ReviewOutput):
             self._say(str(fault), bad=True)
             return
         self.quarry.hand_over(self._show_differences, details, found)
+
+    def _show_no_differences(self, told: str) -> None:
+        self.query_one(DifferenceRows).show([], [], told)
 
     def _show_differences(self, details: list[JobDetail], found: list[Difference]) -> None:
         marked = len(self.query_one(RunRows).marked) > 1
@@ -331,7 +337,10 @@ class ReviewSheets(ReviewOutput):
         except QuarryError as fault:
             self._say(str(fault), bad=True)
             return
-        self.quarry.hand_over(self.query_one(LetterRows).show, letters, self.board.now_ms if self.board else 0)
+        self.quarry.hand_over(self._show_letters, letters)
+
+    def _show_letters(self, letters: tuple[Letter, ...]) -> None:
+        self.query_one(LetterRows).show(letters, self.board.now_ms if self.board else 0)
 
     def action_bundle(self) -> None:
         """Pack the run in sight into a file in the person's folder."""
