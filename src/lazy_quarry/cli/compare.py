@@ -22,7 +22,7 @@ from lazy_quarry.cli.options import (
 )
 from lazy_quarry.core.advice.curves import result_curves
 from lazy_quarry.core.advice.found_value import ValuePattern
-from lazy_quarry.core.job.sweep import values_words
+from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import format_duration, format_size
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.compared import Difference, ResultRow, differences, points_of, result_rows, runs_of

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from datetime import UTC, tzinfo
 from typing import TYPE_CHECKING
 
-from lazy_quarry.core.job.sweep import values_words
+from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import (
     clock_time,
     fold_names,

@@ -4,6 +4,7 @@ What counts as a control is ECMA-48 (C0, C1, delete) and the directional formatt
 """
 
 import re
+from collections.abc import Iterable
 
 _MOVING = r"\x00-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff"
 MOVING = re.compile(f"[{_MOVING}]")
@@ -24,6 +25,11 @@ def plain(text: str) -> str:
 def shortened(text: str, most: int = 60) -> str:
     """Something that somebody wrote, fit to be repeated in a message: plain, on one line, not too long."""
     return plain(text if len(text) <= most else f"{text[: most - 1]}…")
+
+
+def values_words(values: Iterable[tuple[str, str]]) -> str:
+    """What tells a task from the others, in a message: ``level=2, grid=fine``."""
+    return ", ".join(f"{name}={shortened(value, 20)}" for name, value in values)
 
 
 def displayed(text: str) -> str:

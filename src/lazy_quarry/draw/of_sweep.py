@@ -7,7 +7,8 @@ from math import prod
 
 from lazy_quarry.core.job.expansion import Expansion
 from lazy_quarry.core.job.phase import Phase
-from lazy_quarry.core.job.sweep import Array, Parameter, values_words
+from lazy_quarry.core.job.sweep import Array, Parameter
+from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import plural
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Cell, Field, Figure

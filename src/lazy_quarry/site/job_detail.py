@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from lazy_quarry.core.advice.task_groups import Cause, Outlier
+from lazy_quarry.core.advice.alike import Cause, Outlier
 from lazy_quarry.core.explain.answers import Explained
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.phase import Phase

@@ -11,7 +11,7 @@ from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import clock_time, format_duration, format_size, plural
 
 if TYPE_CHECKING:
-    from lazy_quarry.core.advice.task_groups import Outlier
+    from lazy_quarry.core.advice.alike import Outlier
     from lazy_quarry.core.job.inside import Spread
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage

@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import tzinfo
 
-from lazy_quarry.core.job.sweep import values_words
+from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, format_size
 from lazy_quarry.site.job_view import JobView
 

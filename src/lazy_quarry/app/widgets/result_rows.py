@@ -9,7 +9,7 @@ from lazy_quarry.app.widgets.braille import braille
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.task_field import TaskPicked
 from lazy_quarry.core.advice.curves import Results, result_curves
-from lazy_quarry.core.job.sweep import values_words
+from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.site.compared import ResultRow, points_of
 

@@ -9,7 +9,7 @@ from lazy_quarry.app.cells import Pen, wrap
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.usage_lines import columns_of
 from lazy_quarry.core.job.phase import FAILING, Phase
-from lazy_quarry.core.job.sweep import values_words
+from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import format_duration, format_size
 from lazy_quarry.site.job_detail import JobDetail, TasksTold
 from lazy_quarry.site.job_view import JobView

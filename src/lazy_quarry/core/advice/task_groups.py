@@ -5,7 +5,8 @@ from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-Parameters = tuple[tuple[str, str], ...]
+from lazy_quarry.core.advice.alike import Cause, Outlier, Parameters
+
 LEAST, FAR, LEAST_RATIO = 8, 3.5, 1.5
 """Of fewer tasks none is called unlike the rest. Further than this in modified z-scores is (Iglewicz & Hoaglin, 1993), if it is
 also so many times the median."""
@@ -26,38 +27,6 @@ class TaskFacts:
     memory_mib: int
     failed: str = ""
     printed: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Cause:
-    """Tasks that failed alike: how, how many, the values that they share, whether all with these values failed so, some of them."""
-
-    how: str
-    count: int
-    of: int
-    shared: tuple[tuple[str, tuple[str, ...]], ...]
-    every: bool
-    labels: tuple[str, ...]
-
-    @property
-    def words(self) -> str:
-        """``8 of 40: over its memory, all with grid=fine``."""
-        told = f"{self.count:,} of {self.of:,}: {self.how}"
-        if not self.shared:
-            return told
-        values = " and ".join(f"{name}={' or '.join(some)}" for name, some in self.shared)
-        return f"{told}, all with {values}" + (", and none with it did better" if self.every else "")
-
-
-@dataclass(frozen=True, slots=True)
-class Outlier:
-    """A task that is unlike the rest in one measure: its value and the median of all."""
-
-    label: str
-    parameters: Parameters
-    measure: str
-    value: int
-    usual: float
 
 
 def causes(tasks: Sequence[TaskFacts]) -> tuple[Cause, ...]:

@@ -6,9 +6,9 @@ from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, error, hint, warning
 from lazy_quarry.core.header.interpreter import interpreter
 from lazy_quarry.core.job.clashes import first_clash, template_of
-from lazy_quarry.core.job.sweep import Array, values_words
+from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.paths import JOINED, better_output
-from lazy_quarry.core.plain_text import shortened
+from lazy_quarry.core.plain_text import shortened, values_words
 from lazy_quarry.core.units import plural
 
 

@@ -98,11 +98,6 @@ class Array:
         return found
 
 
-def values_words(values: Iterable[tuple[str, str]]) -> str:
-    """What tells a task from the others, in a message: ``level=2, grid=fine``."""
-    return ", ".join(f"{name}={shortened(value, 20)}" for name, value in values)
-
-
 def parse_tasks(text: str) -> tuple[tuple[int, int, int], ...]:
     """``"1..40"``, ``"0..90 by 10"``, ``"1, 4, 9..12"`` as (first, last, step), ends included."""
     rows: list[tuple[int, int, int]] = []
