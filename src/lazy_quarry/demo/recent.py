@@ -103,7 +103,7 @@ def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
                 allocated_core_ms=job.allocated_core_ms,
                 charge_core_ms=job.charge_core_ms,
                 inside=job.inside,
-                curve=_curve(job),
+                curve=_curve(job) if job.user == YOU else None,
             ),
         )
 

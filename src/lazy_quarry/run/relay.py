@@ -1,11 +1,13 @@
 """Sending mail to a relay by SMTP (RFC 5321), over TLS where it is offered (RFC 3207), with a login (RFC 4954)."""
 
-import smtplib
-import ssl
+from __future__ import annotations
+
 from dataclasses import dataclass
-from email import message_from_bytes, policy
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
+
+if TYPE_CHECKING:
+    import ssl
 
 TIMEOUT_S = 30.0
 
@@ -31,6 +33,10 @@ class Never(Exception):
 
 def send(relay: Relay, raw: bytes) -> None:
     """Hand a message over. Raises :class:`NotNow` or :class:`Never`."""
+    import smtplib  # only who sends mail pays for it
+    import ssl
+    from email import message_from_bytes, policy
+
     message = message_from_bytes(raw, policy=policy.SMTP)
     where = f"{relay.host}:{relay.port}"
     try:
@@ -75,6 +81,8 @@ def _text(words: bytes | str) -> str:
 
 def _unchecked() -> ssl.SSLContext:
     """For TLS that is taken because it is offered: it keeps listeners out, and nobody asked for more (RFC 7435)."""
+    import ssl
+
     context = ssl.create_default_context()
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE

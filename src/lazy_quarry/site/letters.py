@@ -1,14 +1,18 @@
 """What mail says of a job or a chain: RFC 5322 messages, marked as written by a program (RFC 3834)."""
 
+from __future__ import annotations
+
 from collections.abc import Iterable
 from datetime import UTC, datetime, tzinfo
-from email import policy
-from email.message import EmailMessage
+from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import clock_time, format_bytes, format_core_hours, format_duration, format_size
 from lazy_quarry.site.chain_views import ChainView
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.sentences import outcome_words, outlier_words, spread_words, state_words, verdict
+
+if TYPE_CHECKING:
+    from email.message import EmailMessage
 
 _LINE = 78
 
@@ -17,6 +21,9 @@ def message(
     sender: str, to: str, subject: str, lines: Iterable[str], *, name: str, identity: str, at_ms: int
 ) -> EmailMessage:
     """A message of these lines; ``name`` tells it from every other of the journal ``identity``."""
+    from email import policy  # only who writes mail pays for it
+    from email.message import EmailMessage
+
     found = EmailMessage(policy=policy.SMTP)
     found["From"] = sender
     found["To"] = to

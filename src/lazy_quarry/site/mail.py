@@ -4,13 +4,15 @@ Nothing of it delays the engine. A message is in the outbox before the event cou
 or refused it for good; so a relay that is down delays mail and loses none.
 """
 
+from __future__ import annotations
+
 import threading
 import time
 from collections import deque
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from email.message import EmailMessage
+from typing import TYPE_CHECKING
 
 from lazy_quarry.core.chain.chain_file import chain_notice
 from lazy_quarry.core.engine.events import ChainLinked, Ended, Event, Started
@@ -23,6 +25,9 @@ from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.letters import chain_lines, job_lines, message, subject_of
 from lazy_quarry.site.mail_folder import Letter, MailFolder
 from lazy_quarry.site.present import Present
+
+if TYPE_CHECKING:
+    from email.message import EmailMessage
 
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 5.0, 1800.0
 """Between two attempts to send, each pause twice the one before."""

@@ -4,19 +4,21 @@ A message is in ``outbox`` until a relay has taken it, or has refused it for goo
 of which mail was written, so that an engine that ended in between writes the rest, and nothing twice.
 """
 
+from __future__ import annotations
+
 import json
-import mailbox
 import os
 from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
-from email import message_from_bytes, policy
-from email.message import EmailMessage
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.run.node.files import write_whole
+
+if TYPE_CHECKING:
+    from email.message import EmailMessage
 
 MOST_KEPT = 1_000
 """Messages that stay in the Maildir; older ones go."""
@@ -57,7 +59,7 @@ class MailFolder:
 
     def write(self, letter: Letter, message: EmailMessage, mark: int, told: str = "") -> None:
         """Keep a message, and have it sent if it ``waits``. Raises :class:`StateFolderError`, and then it is written later."""
-        raw = message.as_bytes(policy=policy.SMTP)
+        raw = message.as_bytes()  # by the policy that it was made with: RFC 5322 line ends
         if letter.state == "waits":
             self._put(letter.name, raw)
         if letter.name not in self._letters:
@@ -87,6 +89,8 @@ class MailFolder:
         """Put a copy into the Maildir."""
         if self.folder is None:
             return
+        import mailbox  # only who writes mail pays for it
+
         try:
             self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             box = mailbox.Maildir(self.folder / "box", create=True)
@@ -152,6 +156,8 @@ class MailFolder:
     def _texts(self, names: set[str]) -> dict[str, str]:
         if self.folder is None:
             return {name: text_of(raw) for name, raw in self._messages.items() if name in names}
+        from email import message_from_bytes, policy
+
         found = dict[str, str]()
         with suppress(OSError):
             for path in [*(self.folder / "box" / "new").iterdir(), *(self.folder / "box" / "cur").iterdir()]:
@@ -165,6 +171,8 @@ class MailFolder:
 
 def text_of(raw: bytes) -> str:
     """The text of a message."""
+    from email import message_from_bytes, policy
+
     message = message_from_bytes(raw, policy=policy.default)
     body = message.get_body(("plain",))
     return str(body.get_content()).replace("\r\n", "\n") if body is not None else ""
