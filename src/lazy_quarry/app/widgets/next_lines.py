@@ -4,7 +4,7 @@ from lazy_quarry.app.cells import Pen, wrap
 from lazy_quarry.core.units import exact_duration, exact_size, format_duration
 from lazy_quarry.site.advice_view import Advised
 
-MOST_REASON = 4
+MOST_REASON = 6
 
 
 class NextLines:
