@@ -170,16 +170,17 @@ def words_of(text: str) -> tuple[str, ...]:
 # -- whether a job meets it, told without an index ------------------------------------------------
 
 
-def meets(query: Query, facts: Facts, text: str) -> bool:
-    """Whether a job is found by a search; ``text`` is its script and what it printed."""
-    return all(_met(term, facts, text) is not term.opposite for term in query.terms)
+def meets(query: Query, facts: Facts, *texts: str) -> bool:
+    """Whether a job is found by a search; ``texts`` are its script and what it printed, each by itself."""
+    return all(_met(term, facts, texts) is not term.opposite for term in query.terms)
 
 
-def _met(term: Term, facts: Facts, text: str) -> bool:
+def _met(term: Term, facts: Facts, texts: Sequence[str]) -> bool:
     if term.field is None or term.field.kind == "text":
         anywhere = term.field is None
         return any(
-            isinstance(one, Phrase) and (_within(one, text) or (anywhere and holds(facts.name, one)))
+            isinstance(one, Phrase)
+            and (any(_within(one, text) for text in texts) or (anywhere and holds(facts.name, one)))
             for one in term.wanted
         )
     value = getattr(facts, term.field.kept)
