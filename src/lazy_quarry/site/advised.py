@@ -38,7 +38,8 @@ class Advice:
                 raise Refused(
                     f"no run of {job.request.name} has come to its end yet, so there is nothing to learn from"
                 )
-            return self._advised(job, known[0] if known else job, found)
+            newest = next(one for one in known if past_run(one) is not None)
+            return self._advised(job, newest, found)
 
     def _job(self, name: str) -> Job:
         if name.isdecimal():
