@@ -3,7 +3,6 @@
 import os
 from collections.abc import Iterator
 from datetime import tzinfo
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -11,6 +10,7 @@ import click
 from lazy_quarry.cli.options import (
     Usage,
     client_of,
+    draw_to,
     format_option,
     is_json,
     own_zone,
@@ -67,12 +67,9 @@ def chain_command(what: str, state: str, form: str, **given: Any) -> None:
     client = client_of(state)
     if what and (given["svg"] or given["pdf"]):
         from lazy_quarry.draw.of_chain import chain_figure
-        from lazy_quarry.draw.paint import draw
 
         figure = chain_figure(view_of(client, what, given["settings"]), client.board().site.name, own_zone())
-        for path in filter(None, (given["svg"], given["pdf"])):
-            draw(figure, Path(path))
-            say(f"{path}: {figure.title}")
+        draw_to(figure, given["svg"], given["pdf"])
         return
     if not what:
         views = client.chains()

@@ -12,6 +12,7 @@ import click
 from lazy_quarry.cli.options import (
     Usage,
     client_of,
+    draw_to,
     jobs_argument,
     numbers_of,
     own_zone,
@@ -79,14 +80,12 @@ def compare_command(
             print_lines([*([""] if rows else []), *difference_lines(found, [view.label for view in views])])
     if csv_file:
         _write(Path(csv_file), rows_csv(rows))
-    for path in (one for one in (svg, pdf) if one):
+    if svg or pdf:
         from lazy_quarry.draw.of_runs import results_figure
-        from lazy_quarry.draw.paint import draw
 
         now_ms, site = int(time.time() * 1000), client.board().site.name
         figure = results_figure(result_curves(points_of(rows)), find, site, now_ms, own_zone())
-        draw(figure, Path(path))
-        say(f"{path}: {figure.title}", err=form in ("json", "csv"))
+        draw_to(figure, svg, pdf, err=form in ("json", "csv"))
 
 
 def _write(path: Path, text: str) -> None:

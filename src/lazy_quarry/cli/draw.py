@@ -2,12 +2,11 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from lazy_quarry.cli.options import Usage, client_of, numbers_of, own_zone, say, state_option
+from lazy_quarry.cli.options import Usage, client_of, draw_to, numbers_of, own_zone, state_option
 
 if TYPE_CHECKING:
     from lazy_quarry.draw.values import Figure
@@ -67,7 +66,6 @@ def draw_command(
     state: str,
 ) -> None:
     from lazy_quarry.draw.grounds import GROUNDS, SIZES
-    from lazy_quarry.draw.paint import draw
 
     if figure not in FIGURES:
         raise Usage(f"draw {figure}: there are " + ", ".join(FIGURES))
@@ -80,10 +78,7 @@ def draw_command(
         raise Usage(f"it is {FIGURES[figure]}")
     client = client_of(state)
     made = _MAKERS[figure](client, Asked(what, job, everyone, since, until))
-    paths = [Path(one) for one in (svg, pdf) if one]
-    for path in paths or [Path(f"{made.name}.svg")]:
-        draw(made, path, ground, size)
-        say(f"{path}: {made.title}")
+    draw_to(made, *([svg, pdf] if svg or pdf else [f"{made.name}.svg"]), ground=ground, size=size)
 
 
 def _nodes(client: "SiteClient", asked: Asked) -> "Figure":

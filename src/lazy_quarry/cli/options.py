@@ -15,6 +15,7 @@ from lazy_quarry.errors import BadValue, NoSuchJob, QuarryError
 if TYPE_CHECKING:
     from datetime import tzinfo
 
+    from lazy_quarry.draw.values import Figure
     from lazy_quarry.link.client import SocketClient
     from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.site.views import Outcome
@@ -87,6 +88,17 @@ def print_lines(lines: Iterable[str], err: bool = False) -> None:
     """Lines, for people."""
     for line in lines:
         say(line, err=err)
+
+
+def draw_to(figure: Figure, *paths: str, err: bool = False, ground: str = "print", size: str = "page") -> None:
+    """Write a figure to each path that is given, and say so."""
+    from pathlib import Path
+
+    from lazy_quarry.draw.paint import draw
+
+    for path in filter(None, paths):
+        draw(figure, Path(path), ground, size)
+        say(f"{path}: {figure.title}", err=err)
 
 
 def own_zone() -> tzinfo:

@@ -2,7 +2,6 @@
 
 import time
 from collections.abc import Iterator, Sequence
-from pathlib import Path
 from typing import Any
 
 import click
@@ -11,6 +10,7 @@ from lazy_quarry.cli.finding import found_by
 from lazy_quarry.cli.options import (
     Usage,
     client_of,
+    draw_to,
     format_option,
     is_json,
     numbers_of,
@@ -69,15 +69,11 @@ def scaling_command(
         print_json(scaling_json(found))
     else:
         print_lines(scaling_lines(found))
-    for path in (one for one in (svg, pdf) if one):
+    if svg or pdf:
         from lazy_quarry.draw.of_runs import scaling_figure
-        from lazy_quarry.draw.paint import draw
 
-        figure = scaling_figure(
-            found, name or done[0].name, client.board().site.name, int(time.time() * 1000), own_zone()
-        )
-        draw(figure, Path(path))
-        say(f"{path}: {figure.title}", err=json_too)
+        now_ms, site = int(time.time() * 1000), client.board().site.name
+        draw_to(scaling_figure(found, name or done[0].name, site, now_ms, own_zone()), svg, pdf, err=json_too)
 
 
 def scaling_json(found: Scaling) -> dict[str, Any]:

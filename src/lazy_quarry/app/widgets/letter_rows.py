@@ -7,7 +7,7 @@ from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.site.mail_folder import Letter
 
-HEAD, LISTED = 2, 12
+HEAD = 2
 _TONES = {"kept": "moss", "sent": "moss", "waits": "river", "refused": "rust"}
 
 

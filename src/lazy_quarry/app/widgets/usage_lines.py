@@ -69,15 +69,18 @@ class UsageLines:
         elif row <= 2 * HIGH:
             row -= HIGH
             values = columns_of([memory for _, memory in self.cells], self.memory_top, HIGH)
-            self._line(pen, "memory" if row == 1 else "", values[row - 1], "ochre", self._memory_words(row))
+            self._line(
+                pen,
+                "memory" if row == 1 else "",
+                values[row - 1],
+                "ochre",
+                format_size(self.view.memory_mib) if row == 1 else "",
+            )
         else:
             first, last = (clock_time(at, self.now_ms, self.zone) for at in (self.begin, self.end))
             room = len(self.cells)
             pen.write(" " * BEFORE).write(first, "dim").write(" " * max(1, room - len(first) - len(last)))
             pen.write(last, "dim")
-
-    def _memory_words(self, row: int) -> str:
-        return format_size(self.view.memory_mib) if row == 1 else ""
 
     @staticmethod
     def _line(pen: Pen, name: str, blocks: str, colour: str, words: str) -> None:
