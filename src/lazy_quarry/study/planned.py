@@ -6,7 +6,7 @@ from bisect import bisect_left, bisect_right, insort
 from lazy_quarry.study.columns import Columns, Progress
 
 
-class _Profile:
+class Profile:
     """Free cores over time: ``free[k]`` from ``times[k]`` to the next, the last for ever."""
 
     def __init__(self, now: float, free: int, limits: list[tuple[float, int]]) -> None:
@@ -70,7 +70,7 @@ class _Profile:
         return found
 
 
-class _Planned:
+class Planned:
     """All waiting jobs hold places, in order. The plan is made anew when something ends before its walltime.
 
     Only what may start now is of use, so it is worked out no further than to the last job that the
@@ -85,7 +85,7 @@ class _Planned:
         self.ends: list[tuple[float, float, int]] = []
         self.limits: list[tuple[float, int]] = []
         self.free = cores
-        self.profile: _Profile | None = None
+        self.profile: Profile | None = None
         self.placed = 0
         """How many of the first waiting jobs have a place in the present plan."""
         self.due: list[tuple[float, int]] = []
@@ -121,7 +121,7 @@ class _Planned:
         if self.profile is None:
             if self.sizes[0] > self.free:
                 return  # nothing could start, so nobody need know the plan
-            self.profile = _Profile(now, self.free, self.limits)
+            self.profile = Profile(now, self.free, self.limits)
             self.placed, self.due = 0, []
             self.no_sooner.clear()
         else:
@@ -176,4 +176,4 @@ class _Planned:
 
 def planned(jobs: Columns, cores: int, told: Progress) -> list[float]:
     """When each job starts."""
-    return _Planned(jobs, cores).run(told)
+    return Planned(jobs, cores).run(told)

@@ -41,6 +41,8 @@ class PlanRequest:
     """Reservations that it may use."""
     each: tuple[tuple[int, Request], ...] = ()
     """Where the tasks of an array differ, or wait each for another: (place in the array, request) of those that may start."""
+    takes_ms: int | None = None
+    """How long it is supposed to take; None for all of its walltime and grace."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -290,6 +290,8 @@ class Planner:
 
 
 def _duration_ms(wanted: PlanRequest) -> int:
+    if wanted.takes_ms is not None:
+        return wanted.takes_ms
     return (wanted.request.walltime_s + wanted.request.grace_s) * 1000
 
 

@@ -1,0 +1,176 @@
+"""Corrects forecast ranges by how earlier ones did.
+
+A range is moved at both ends by what its predecessors were off by: split conformal prediction for quantiles (Y. Romano, E. Patterson,
+E. Candès, "Conformalized quantile regression", NeurIPS 2019), on the logarithm of the wait. What has not started yet is counted
+as censored (E. L. Kaplan, P. Meier, 1958): leaving it out would learn only from those that came soon. How far the ends are moved follows
+the share of misses (I. Gibbs, E. Candès, "Adaptive conformal inference under distribution shift", NeurIPS 2021), so that 8 in 10
+are held when the load changes too.
+"""
+
+import math
+from collections import deque
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from heapq import heapify, heappop, heappush
+from typing import Literal
+
+OUTSIDE = 0.2
+"""A range is to miss so often: half of that on each side."""
+NEWEST, FEWEST = 300, 30
+"""A range is corrected by so many of the newest, and by none as long as there are fewer."""
+STEP = 0.01
+"""How much one miss changes what is allowed on its side."""
+DEBT = -0.2
+"""How far what is allowed may fall below nothing: after many misses the widest range stays until they are made up for."""
+_SCALE_S = 600.0
+"""Waits count by their logarithm from about here on, and by their length below."""
+_SLACK_S = 0.5
+
+Group = Literal["new", "later"]
+"""Whether it is the first forecast of a job, or one of a job that has waited for some time, which says something of it."""
+GROUPS: tuple[Group, ...] = ("new", "later")
+
+
+@dataclass(frozen=True, slots=True)
+class Waits:
+    """A forecast as seconds from when it was made: the early end, the middle and the late end."""
+
+    early_s: float
+    likely_s: float
+    late_s: float
+
+
+@dataclass(slots=True)
+class Look:
+    """A forecast that was made of a job, as drawn and as shown, and how long it waited; None until that is known."""
+
+    job: int
+    made_ms: int
+    drawn: Waits
+    shown: Waits
+    waited_s: float | None = None
+
+
+@dataclass(slots=True)
+class Kept:
+    """What is kept of a group: its newest looks, and which share of misses is allowed early and late at present."""
+
+    looks: list[Look]
+    early: float = OUTSIDE / 2
+    late: float = OUTSIDE / 2
+
+
+class _Record:
+    """The looks of one group."""
+
+    def __init__(self, kept: Kept | None = None) -> None:
+        kept = kept or Kept([])
+        self.looks = deque(kept.looks, maxlen=NEWEST)
+        self.early, self.late = kept.early, kept.late
+        self.overdue = [(look.made_ms + look.shown.late_s * 1000, look.job) for look in kept.looks if look.waited_s is None]
+        heapify(self.overdue)
+
+    def learn(self, early: bool, late: bool) -> None:
+        self.early = min(0.5, max(DEBT, self.early + STEP * (OUTSIDE / 2 - early)))
+        self.late = min(0.5, max(DEBT, self.late + STEP * (OUTSIDE / 2 - late)))
+
+
+class Hindsight:
+    """Keeps forecasts until it is known how they did, and corrects new ones by them."""
+
+    def __init__(self, kept: dict[Group, Kept] | None = None) -> None:
+        self._groups = {group: _Record((kept or {}).get(group)) for group in GROUPS}
+        self._open: dict[int, list[tuple[Group, Look, bool]]] = {}
+        """By job: its looks of which it isn't known how they did, and whether each was told to be late already."""
+        for group, record in self._groups.items():
+            for look in record.looks:
+                if look.waited_s is None:
+                    self._open.setdefault(look.job, []).append((group, look, False))
+
+    def kept(self) -> dict[Group, Kept]:
+        """All that is known, to go on with another time."""
+        return {group: Kept(list(one.looks), one.early, one.late) for group, one in self._groups.items()}
+
+    def seen(self, group: Group) -> int:
+        """By how many forecasts those of a group are corrected."""
+        return len(self._groups[group].looks)
+
+    # -- what became of forecasts ------------------------------------------------------------------
+
+    def note(self, group: Group, job: int, at_ms: int, drawn: Waits, shown: Waits) -> None:
+        """A forecast was made."""
+        look, record = Look(job, at_ms, drawn, shown), self._groups[group]
+        record.looks.append(look)
+        self._open.setdefault(job, []).append((group, look, False))
+        heappush(record.overdue, (at_ms + shown.late_s * 1000, job))
+
+    def started(self, job: int, at_ms: int) -> None:
+        """A job has started."""
+        self.settle(at_ms)
+        for group, look, told in self._open.pop(job, ()):
+            look.waited_s = waited = max(0.0, (at_ms - look.made_ms) / 1000)
+            if not told:
+                self._groups[group].learn(waited < look.shown.early_s - _SLACK_S, waited > look.shown.late_s + _SLACK_S)
+
+    def dropped(self, job: int) -> None:
+        """A job was cancelled, held or changed before it started: its forecasts were of something else."""
+        for group, look, _ in self._open.pop(job, ()):
+            record = self._groups[group]
+            record.looks = deque((one for one in record.looks if one is not look), maxlen=NEWEST)
+
+    def settle(self, now_ms: int) -> None:
+        """What should have started by now and has not is a miss, however long it will be."""
+        for group, record in self._groups.items():
+            while record.overdue and record.overdue[0][0] + _SLACK_S * 1000 < now_ms:
+                _, job = heappop(record.overdue)
+                open_ = self._open.get(job, [])
+                for place, (own, look, told) in enumerate(open_):
+                    late_ms = look.made_ms + (look.shown.late_s + _SLACK_S) * 1000
+                    if own == group and not told and late_ms < now_ms:
+                        record.learn(False, True)
+                        open_[place] = (own, look, True)
+
+    # -- corrections -------------------------------------------------------------------------------
+
+    def corrected(self, group: Group, now_ms: int, drawn: Iterable[Waits]) -> list[Waits]:
+        """Forecasts as they are to be shown."""
+        record = self._groups[group]
+        looks = list(record.looks)
+        if len(looks) < FEWEST:
+            return list(drawn)
+        known = [
+            (look.drawn, _log(look.waited_s), True)
+            if look.waited_s is not None
+            else (look.drawn, _log((now_ms - look.made_ms) / 1000), False)
+            for look in looks
+        ]
+        early = _quantile([(value - _log(one.early_s), exact) for one, value, exact in known], max(0.0, record.early))
+        likely = _quantile([(value - _log(one.likely_s), exact) for one, value, exact in known], 0.5)
+        late = _quantile([(value - _log(one.late_s), exact) for one, value, exact in known], 1 - max(0.0, record.late))
+        return [_moved(one, early, likely, late) for one in drawn]
+
+
+def _moved(drawn: Waits, early: float, likely: float, late: float) -> Waits:
+    least = _seconds(_log(drawn.early_s) + early)
+    most = max(least, _seconds(_log(drawn.late_s) + late))
+    return replace(drawn, early_s=least, likely_s=min(most, max(least, _seconds(_log(drawn.likely_s) + likely))), late_s=most)
+
+
+def _log(seconds: float) -> float:
+    return math.log1p(max(0.0, seconds) / _SCALE_S)
+
+
+def _seconds(log: float) -> float:
+    return math.expm1(min(20.0, max(0.0, log))) * _SCALE_S
+
+
+def _quantile(values: list[tuple[float, bool]], share: float) -> float:
+    """The value that ``share`` of them are not above; of those that aren't exact only a lower bound is known (Kaplan and Meier)."""
+    values.sort(key=lambda one: (one[0], not one[1]))
+    count, above = len(values), 1.0
+    for place, (value, exact) in enumerate(values):
+        if exact:
+            above *= 1 - 1 / (count - place + 1)  # one more than there are, as the next one counts too
+            if 1 - above >= share - 1e-9:
+                return value
+    return values[-1][0]

@@ -1,0 +1,94 @@
+"""Forecast ranges tried on a trace: at submissions, and of jobs that have waited for some time, what is said and what came.
+
+Everything that is said rests on what had happened before.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from lazy_quarry.core.advice.drawn_plans import range_of
+from lazy_quarry.core.advice.hindsight import Group, Hindsight, Waits
+from lazy_quarry.core.advice.run_times import RunKind, RunTimes
+from lazy_quarry.study.columns import Columns, Progress
+from lazy_quarry.study.planned import Planned, Profile
+
+DRAWS = 20
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What was said of a job's wait in seconds, from an instant on, and how long it was."""
+
+    group: Group
+    at_s: float
+    shown: Waits
+    by_plan_s: float
+    waited_s: float
+
+
+class _Forecasting(Planned):
+    """The replay of a trace, with a forecast at each ``every``-th submission of a job that has to wait."""
+
+    def __init__(self, jobs: Columns, cores: int, every: int, seed: int) -> None:
+        super().__init__(jobs, cores)
+        self.times, self.hindsight = RunTimes(), Hindsight()
+        self.kinds = [RunKind("", "", *one) for one in zip(jobs.cores, map(int, jobs.walltime), strict=True)]
+        self.running = dict[int, float]()
+        self.chance, self.every, self.seen = np.random.default_rng(seed), every, 0
+        self.told = list[tuple[Group, int, float, Waits, float]]()
+
+    def _start(self, number: int, now: float) -> int:
+        self.running[number] = now
+        self.hindsight.started(number, round(now * 1000))
+        return super()._start(number, now)
+
+    def start_at(self, now: float) -> None:
+        """Start what the plan places now, then say what is expected of a job that has just come and has to wait."""
+        super().start_at(now)
+        if not self.waiting or self.jobs.submit[self.waiting[-1]] != now:
+            return
+        self.seen += 1
+        if self.seen % self.every:
+            return
+        for number in [one for one, start in self.running.items() if start + self.jobs.run[one] <= now]:
+            self.times.learn(self.kinds[number], self.jobs.run[number])
+            del self.running[number]
+        self._forecast(now)
+
+    def _forecast(self, now: float) -> None:
+        jobs, waiting = self.jobs, self.waiting
+        ends = {
+            number: start + self.times.draw(self.kinds[number], now - start, self.chance, DRAWS)
+            for number, start in self.running.items()
+        }
+        takes = {number: self.times.draw(self.kinds[number], 0.0, self.chance, DRAWS) for number in waiting}
+        wanted: list[tuple[Group, int]] = [("new", waiting[-1])]
+        if len(waiting) > 1:
+            wanted.append(("later", waiting[int(self.chance.integers(0, len(waiting) - 1))]))
+        starts: dict[int, list[float]] = {number: [] for _, number in wanted}
+        for draw in range(DRAWS):
+            limits = [(max(now + 1, float(one[draw])), jobs.cores[number]) for number, one in ends.items()]
+            profile = Profile(now, self.free, sorted(limits))
+            for number in waiting:
+                start = profile.place(jobs.cores[number], max(1.0, float(takes[number][draw])), now)
+                if number in starts:
+                    starts[number].append(start)
+        profile = Profile(now, self.free, list(self.limits))
+        planned = {number: profile.place(jobs.cores[number], jobs.walltime[number], now) for number in waiting}
+        at = round(now * 1000)
+        self.hindsight.settle(at)
+        for group, number in wanted:
+            drawn = range_of([round(one * 1000) for one in starts[number]], at)
+            shown = self.hindsight.corrected(group, at, [drawn])[0]
+            self.hindsight.note(group, number, at, drawn, shown)
+            self.told.append((group, number, now, shown, planned[number] - now))
+
+
+def forecast_trace(jobs: Columns, cores: int, told: Progress, every: int = 1, seed: int = 1) -> list[Told]:
+    """All that is said while a trace runs under the plan, in the order in which it is said."""
+    replayed = _Forecasting(jobs, cores, every, seed)
+    starts = replayed.run(told)
+    return [
+        Told(group, at, shown, by_plan, starts[number] - at) for group, number, at, shown, by_plan in replayed.told
+    ]
