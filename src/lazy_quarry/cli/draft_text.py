@@ -7,6 +7,7 @@ from datetime import tzinfo
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, plural
+from lazy_quarry.site.sentences import range_words
 
 if TYPE_CHECKING:
     from lazy_quarry.core.header.diagnostic import Diagnostic
@@ -44,7 +45,8 @@ def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
     yield f"placed   {plural(report.shape.ranks, 'rank')} of {plural(report.shape.threads, 'thread')} on {nodes}" + (
         f" and {beyond} more" if beyond > 0 else ""
     )
-    yield f"starts   {_start_words(report.place.start_ms, report.now_ms, zone)}"
+    ranged = range_words(report.range, report.place.start_ms, report.now_ms, zone)
+    yield f"starts   {ranged or _start_words(report.place.start_ms, report.now_ms, zone)}"
     for rung in report.starts.ladder:
         mark = "*" if rung.asked else " "
         start = _start_words(rung.start_ms, report.now_ms, zone, rung.refused)

@@ -21,6 +21,7 @@ from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.sentences import (
     ordinal,
     outlier_words,
+    range_words,
     spans_words,
     spread_told,
     spread_words,
@@ -97,6 +98,8 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
         lines.append(detail.verdict)
     if view.why:
         lines.append(f"Waits: {view.why}")
+    if ranged := range_words(view.range, view.forecast_ms, now, zone):
+        lines.append(f"Starts {ranged}.")
     if detail.instead:
         lines.append(detail.instead)
     lines += ["", f"  account    {view.account}, queue {view.queue}, tier {view.tier}"]
@@ -155,10 +158,12 @@ def _used_by_tasks(told: TasksTold) -> Iterator[str]:
         yield f"  unlike     {outlier_words(one)}"
 
 
-def why_lines(detail: JobDetail) -> Iterator[str]:
+def why_lines(detail: JobDetail, zone: tzinfo = UTC) -> Iterator[str]:
     """What a job waits for, its standing, who is ahead, and what would help."""
     view, told = detail.view, detail.explained
     yield f"{view.label} {view.name}: {detail.why}"
+    if ranged := range_words(view.range, view.forecast_ms, int(time.time() * 1000), zone):
+        yield f"it starts {ranged}"
     if told is None:
         return
     for change in told.changes:

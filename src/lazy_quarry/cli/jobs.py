@@ -225,7 +225,7 @@ def why_command(job: str, than: str, state: str, form: str) -> None:
     elif detail.why:
         from lazy_quarry.cli.job_text import why_lines
 
-        print_lines(why_lines(detail))
+        print_lines(why_lines(detail, own_zone()))
     else:
         say(f"{detail.view.label} {detail.view.name} waits for nothing: {detail.verdict or detail.view.phase}")
 

@@ -239,6 +239,10 @@ def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str,
     when = "no forecast yet"
     if receipt.forecast_ms is not None:
         soon = receipt.forecast_ms <= receipt.now_ms
-        when = "started" if soon else f"starts about {clock_time(receipt.forecast_ms, receipt.now_ms, own_zone())}"
+        when = (
+            "started"
+            if soon
+            else f"by the plan it starts about {clock_time(receipt.forecast_ms, receipt.now_ms, own_zone())}"
+        )
     tasks = f", {receipt.tasks:,} tasks" if receipt.tasks is not None else ""
     say(f"{receipt.job} submitted{tasks}, {when}")

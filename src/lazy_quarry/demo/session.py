@@ -26,6 +26,7 @@ class DemoClient(InProcessClient):
         self._stop, self._board_was_read = threading.Event(), threading.Event()
         self._present.clock_view = ClockView("rehearsal", speed, paused)
         self.site.mailer.start()
+        self.site.foresight.start()
         threading.Thread(target=self._tick, daemon=True, name="demo-clock").start()
 
     def _tick(self) -> None:
@@ -79,4 +80,5 @@ class DemoClient(InProcessClient):
         """Stop the clock."""
         self._stop.set()
         self.site.mailer.close()
+        self.site.foresight.close()
         self._board_was_read.set()

@@ -10,6 +10,7 @@ from lazy_quarry.draw.time_scale import source_words, time_scale
 from lazy_quarry.draw.values import Bar, Figure, Lane, Lanes
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.sentences import range_now
 
 
 def lanes_figure(
@@ -78,6 +79,8 @@ def _bars(view: JobView, owner: str, now: int) -> Iterator[Bar]:
         elif view.ended_ms is not None:
             yield Bar(view.started_ms, view.ended_ms, "failed" if view.phase in FAILING else "past")
     elif view.forecast_ms is not None and view.forecast_end_ms is not None:
+        if (ranged := range_now(view.range, now)) is not None:
+            yield Bar(ranged.early_ms, ranged.late_ms, "expected", 0.4, 0.2)
         yield Bar(view.forecast_ms, view.forecast_end_ms - view.grace_s * 1000, "expected")
 
 

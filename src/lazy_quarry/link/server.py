@@ -72,6 +72,7 @@ class Server:
             )
         )
         self.site.mailer.start()
+        self.site.foresight.start()
         self.state = self.site.present.engine.state
         # Folders of attempts whose ends are in the journal: the last engine may have ended before it removed them.
         self.runner.sweep({attempt_name(job) for job in self.state.running()})
@@ -112,6 +113,7 @@ class Server:
                     break
         finally:
             self.site.mailer.close()
+            self.site.foresight.close()
             server.close()
 
     def _move_on(self) -> None:

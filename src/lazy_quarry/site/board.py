@@ -1,5 +1,6 @@
 """The board: everything that the interface shows of the present, read in one call."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
@@ -76,6 +77,22 @@ class NodeView:
     def gpus_used(self) -> int:
         """GPUs in use by jobs."""
         return sum(occupant.gpus for occupant in self.occupants)
+
+
+def strata_of(nodes: Iterable[NodeView]) -> Strata:
+    """Who has the cores of these nodes."""
+    counts = {"mine": 0, "accounts": 0, "others": 0}
+    closed = free = total = 0
+    for node in nodes:
+        for occupant in node.occupants:
+            counts[occupant.owner] += len(occupant.cores)
+        rest = node.cores - node.cores_used
+        total += node.cores
+        if node.closed:
+            closed += rest
+        else:
+            free += rest
+    return Strata(counts["mine"], counts["accounts"], counts["others"], closed, free, total)
 
 
 @dataclass(frozen=True, slots=True)

@@ -28,6 +28,7 @@ from lazy_quarry.site.board import (
     ShareView,
     SiteView,
     Strata,
+    strata_of,
 )
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.job_views import Expected, JobViews
@@ -59,6 +60,8 @@ class BoardKeeper:
         self._expected: dict[int, Expected] = {}
         self._forecast_of: tuple[Plan, int] | None = None
         """The plan that the forecasts are from, and how many it had tried."""
+        self._ranges = present.ranges
+        """The ranges that the views have."""
         self._blocked = BlockedInSight(present)
         self._explainer: tuple[tuple[object, ...], Explainer] | None = None
         self._whys: dict[int, tuple[Job, str]] = {}
@@ -204,7 +207,18 @@ class BoardKeeper:
                 job = live.get(number)
                 if job is not None and job.phase is Phase.WAITING and self._expect(job, plan):
                     self._show(job)
+        self._take_in_ranges()
         return True
+
+    def _take_in_ranges(self) -> None:
+        before, self._ranges = self._ranges, self.present.ranges
+        if before is self._ranges:
+            return
+        live = self.present.engine.state.jobs
+        for number in before.keys() | self._ranges.keys():
+            view, job = self._jobs.values.get(number), live.get(number)
+            if job is not None and view is not None and view.range != self._ranges.get(number):
+                self._show(job, view.why)
 
     def _expect(self, job: Job, plan: Plan) -> bool:
         """Note what the plan says of a job; True when it is something else than before."""
@@ -316,7 +330,7 @@ class BoardKeeper:
 
     def _strata_now(self) -> Strata:
         if next(self._nodes.since(self._strata_at), None) is not None:
-            self._strata, self._strata_at = _strata(self._nodes.values.values()), self._stamp
+            self._strata, self._strata_at = strata_of(self._nodes.values.values()), self._stamp
         return self._strata
 
     # -- the rest ----------------------------------------------------------------------------------
@@ -377,18 +391,3 @@ class BoardKeeper:
             )
             self._site = self._stamp, view
         return self._site
-
-
-def _strata(nodes: Iterable[NodeView]) -> Strata:
-    counts = {"mine": 0, "accounts": 0, "others": 0}
-    closed = free = total = 0
-    for node in nodes:
-        for occupant in node.occupants:
-            counts[occupant.owner] += len(occupant.cores)
-        rest = node.cores - node.cores_used
-        total += node.cores
-        if node.closed:
-            closed += rest
-        else:
-            free += rest
-    return Strata(counts["mine"], counts["accounts"], counts["others"], closed, free, total)

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
+from lazy_quarry.site.job_view import StartRange
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,6 +124,8 @@ class DraftReport:
     starts: DraftStarts = DraftStarts()
     cost: DraftCost = DraftCost()
     traits: DraftTraits = DraftTraits()
+    range: StartRange | None = None
+    """When it starts 8 times in 10; None where that isn't known, or it starts now."""
     earlier: tuple[int, int, int] = (0, 0, 0)
     """How many runs of this name were done, and the seconds of the shortest and the longest."""
     trial: str = ""

@@ -1,6 +1,6 @@
 """A site's report on a draft: problems, place, start ladder, cost."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from contextlib import suppress
 from dataclasses import replace
 
@@ -33,6 +33,7 @@ from lazy_quarry.site.draft_view import (
     TraitRung,
 )
 from lazy_quarry.site.expanded import Expanded, expanded
+from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import EndedFilter
 
@@ -46,6 +47,8 @@ class Drafts:
 
     def __init__(self, present: Present) -> None:
         self.present = present
+        self.foreseen: Callable[[Request], StartRange | None] = lambda request: None
+        """The range of when a request would start; nothing until somebody who foresees it says so."""
         self._known: tuple[int, dict[str, EarlierRuns | None]] = (-1, {})
         """What earlier runs of each name used, since something has ended last."""
         self.apart: tuple[Submission, Checked] | None = None
@@ -64,6 +67,7 @@ class Drafts:
                 )
             report = _DraftAnswer(self.present, checked, request).report()
             known = self._earlier(request.name)
+            report = replace(report, range=self.foreseen(request) if report.place.start_ms is not None else None)
             return replace(report, earlier=(known.runs, known.shortest_s, known.longest_s)) if known else report
 
     def expand(self, submission: Submission) -> Expanded:

@@ -7,6 +7,16 @@ from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.phase import Phase, Use
 
 
+@dataclass(frozen=True, slots=True)
+class StartRange:
+    """Between which instants in ms a job starts 8 times in 10, and the middle; corrected by so many earlier forecasts."""
+
+    early_ms: int
+    likely_ms: int
+    late_ms: int
+    checked: int = 0
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class JobView:
     """A job for people: its request, its state, its use so far.
@@ -66,6 +76,8 @@ class JobView:
     chain: int = 0
     """The number of the chain that it belongs to, 0 for none; and that chain's name."""
     chain_name: str = ""
+    range: StartRange | None = None
+    """When it starts, of one that waits; None while that isn't known."""
     inside: Inside | None = None
     """What it told of its parts and of tasks that it spread."""
     curve: Curve | None = None

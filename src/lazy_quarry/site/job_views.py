@@ -165,6 +165,7 @@ class JobViews:
             failed_tasks=self._failed_tasks(job, dict(counts)) if array and job.phase.final else (),
             chain=self.chained.get(job.number, (0, ""))[0],
             chain_name=self.chained.get(job.number, (0, ""))[1],
+            range=present.ranges.get(job.number) if job.phase in (Phase.WAITING, Phase.BLOCKED) else None,
             inside=told,
             curve=job.curve,
             warning=warning,

@@ -19,6 +19,7 @@ from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import NoSuchJob, StateFolderError
 from lazy_quarry.run.runner import Runner
 from lazy_quarry.site.board import ClockView
+from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.store.journal import EndedFilter, Journal
 
 RECENT_MS = 12 * HOUR_MS
@@ -74,6 +75,8 @@ class Present:
         """Grows when jobs that ended earlier are added to the journal."""
         self.adding_past = False
         """True while jobs that ended earlier are still to be added."""
+        self.ranges: dict[int, StartRange] = {}
+        """When jobs start, by number, where that was worked out; replaced as a whole."""
         self._changed = threading.Condition(self.lock)
         self._recently_ended: list[Job] | None = None
 
@@ -118,6 +121,13 @@ class Present:
         with self.lock:
             self.mail_note = note
             self._tell()
+
+    def say_foreseen(self, ranges: dict[int, StartRange]) -> None:
+        """Ranges were worked out anew; whoever listens is told."""
+        with self.lock:
+            told, self.ranges = self.ranges != ranges, ranges
+            if told:
+                self._tell()
 
     def _tell(self) -> None:
         self.version += 1

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from datetime import UTC, tzinfo
+from functools import partial
 from typing import TYPE_CHECKING, TypeVar
 
 from lazy_quarry.core.job.phase import FAILING, Phase
@@ -18,7 +20,7 @@ if TYPE_CHECKING:
     from lazy_quarry.run.file_kinds import FileFound
     from lazy_quarry.site.board import SiteView
     from lazy_quarry.site.job_detail import Evidence
-    from lazy_quarry.site.job_view import JobView
+    from lazy_quarry.site.job_view import JobView, StartRange
 
 SHOWN_FAILED = 3
 Figure = TypeVar("Figure", int, float)
@@ -34,7 +36,7 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
                 return "waiting, no forecast"
             if view.forecast_ms <= now_ms:
                 return "starts now"
-            return f"starts about {clock_time(view.forecast_ms, now_ms, zone)}"
+            return f"starts about {clock_time(likely_start(view, now_ms) or 0, now_ms, zone)}"
         case Phase.BLOCKED:
             return view.why.replace("waits until ", "after ", 1) or "blocked"
         case Phase.HELD:
@@ -58,6 +60,32 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
         case Phase.LOST:
             return "lost, its node went"
     return "skipped"
+
+
+def likely_start(view: JobView, now_ms: int) -> int | None:
+    """When a waiting job starts most likely: the middle of its range, or else by the plan; None while neither is known."""
+    known = range_now(view.range, now_ms)
+    return view.forecast_ms if known is None else known.likely_ms
+
+
+def range_now(known: StartRange | None, now_ms: int) -> StartRange | None:
+    """What is left of a range: nothing of it lies before the present. None when all of it is over."""
+    if known is None or known.late_ms <= now_ms:
+        return None
+    return replace(known, early_ms=max(now_ms, known.early_ms), likely_ms=max(now_ms, known.likely_ms))
+
+
+def range_words(known: StartRange | None, by_plan_ms: int | None, now_ms: int, zone: tzinfo = UTC) -> str:
+    """``about 10:40; 8 times in 10 between 10:21 and 11:55; by the plan 13:28``; empty without a range."""
+    left = range_now(known, now_ms)
+    if left is None or (by_plan_ms is not None and by_plan_ms <= now_ms):
+        return ""
+    clock = partial(clock_time, now_ms=now_ms, zone=zone)
+    between = "now" if left.early_ms <= now_ms else clock(left.early_ms)
+    told = [f"about {clock(left.likely_ms)}", f"8 times in 10 between {between} and {clock(left.late_ms)}"]
+    if by_plan_ms is not None:
+        told.append(f"by the plan {clock(by_plan_ms)}")
+    return "; ".join(told)
 
 
 def took_words(ms: int) -> str:

@@ -5,6 +5,7 @@ from lazy_quarry.site.advised import Advice
 from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
+from lazy_quarry.site.foresight import Foresight
 from lazy_quarry.site.mail import Mailer
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
@@ -24,6 +25,8 @@ class SiteInUse:
         self.queries = Queries(present)
         self.operations = Operations(present, self.drafts, self.dispatcher)
         self.chains = self.chain_changes = Chains(present, self.drafts, self.operations, self.queries)
+        self.foresight = Foresight(present)
+        self.drafts.foreseen = self.foresight.of_request
         self.advice = Advice(present, self.drafts)
         way = present.site.mail
         relay = Relay(way.relay, way.port, way.tls, way.user, way.password_file) if way.relay else None

@@ -8,19 +8,22 @@ from dataclasses import dataclass
 import numpy as np
 
 from lazy_quarry.core.advice.drawn_plans import range_of
-from lazy_quarry.core.advice.hindsight import Group, Hindsight, Waits
-from lazy_quarry.core.advice.run_times import RunKind, RunTimes
+from lazy_quarry.core.advice.hindsight import Hindsight, Stage, Waits
+from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
 from lazy_quarry.study.columns import Columns, Progress
 from lazy_quarry.study.planned import Planned, Profile
 
 DRAWS = 20
+HELD = (0.8, 0.2, 0.4, 0.6, 0.9)
+"""How often ranges are to hold: what is told to people, and others that show whether the method is right."""
 
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """What was said of a job's wait in seconds, from an instant on, and how long it was."""
+    """What was said of a job's wait in seconds, from an instant on, and how long it was; ``held``: how often it should hold."""
 
-    group: Group
+    stage: Stage
+    held: float
     at_s: float
     shown: Waits
     by_plan_s: float
@@ -32,15 +35,18 @@ class _Forecasting(Planned):
 
     def __init__(self, jobs: Columns, cores: int, every: int, seed: int) -> None:
         super().__init__(jobs, cores)
-        self.times, self.hindsight = RunTimes(), Hindsight()
+        self.times = RunTimes()
+        self.hindsight = {held: Hindsight(outside=1 - held) for held in HELD}
         self.kinds = [RunKind("", "", *one) for one in zip(jobs.cores, map(int, jobs.walltime), strict=True)]
         self.running = dict[int, float]()
-        self.chance, self.every, self.seen = np.random.default_rng(seed), every, 0
-        self.told = list[tuple[Group, int, float, Waits, float]]()
+        self.seed, self.chance = seed, np.random.default_rng(seed)
+        self.every, self.seen = every, 0
+        self.told = list[tuple[Stage, float, int, float, Waits, float]]()
 
     def _start(self, number: int, now: float) -> int:
         self.running[number] = now
-        self.hindsight.started(number, round(now * 1000))
+        for hindsight in self.hindsight.values():
+            hindsight.started(number, round(now * 1000))
         return super()._start(number, now)
 
     def start_at(self, now: float) -> None:
@@ -59,11 +65,13 @@ class _Forecasting(Planned):
     def _forecast(self, now: float) -> None:
         jobs, waiting = self.jobs, self.waiting
         ends = {
-            number: start + self.times.draw(self.kinds[number], now - start, self.chance, DRAWS)
+            number: start + self.times.draw(self.kinds[number], now - start, shares_of(self.seed, number, DRAWS))
             for number, start in self.running.items()
         }
-        takes = {number: self.times.draw(self.kinds[number], 0.0, self.chance, DRAWS) for number in waiting}
-        wanted: list[tuple[Group, int]] = [("new", waiting[-1])]
+        takes = {
+            number: self.times.draw(self.kinds[number], 0.0, shares_of(self.seed, number, DRAWS)) for number in waiting
+        }
+        wanted: list[tuple[Stage, int]] = [("new", waiting[-1])]
         if len(waiting) > 1:
             wanted.append(("later", waiting[int(self.chance.integers(0, len(waiting) - 1))]))
         starts: dict[int, list[float]] = {number: [] for _, number in wanted}
@@ -77,12 +85,13 @@ class _Forecasting(Planned):
         profile = Profile(now, self.free, list(self.limits))
         planned = {number: profile.place(jobs.cores[number], jobs.walltime[number], now) for number in waiting}
         at = round(now * 1000)
-        self.hindsight.settle(at)
-        for group, number in wanted:
-            drawn = range_of([round(one * 1000) for one in starts[number]], at)
-            shown = self.hindsight.corrected(group, at, [drawn])[0]
-            self.hindsight.note(group, number, at, drawn, shown)
-            self.told.append((group, number, now, shown, planned[number] - now))
+        for held, hindsight in self.hindsight.items():
+            hindsight.settle(at)
+            for stage, number in wanted:
+                drawn = range_of([round(one * 1000) for one in starts[number]], at, 1 - held)
+                shown = hindsight.corrected((stage, ""), at, [drawn])[0]
+                hindsight.note((stage, ""), number, at, drawn, shown)
+                self.told.append((stage, held, number, now, shown, planned[number] - now))
 
 
 def forecast_trace(jobs: Columns, cores: int, told: Progress, every: int = 1, seed: int = 1) -> list[Told]:
@@ -90,5 +99,6 @@ def forecast_trace(jobs: Columns, cores: int, told: Progress, every: int = 1, se
     replayed = _Forecasting(jobs, cores, every, seed)
     starts = replayed.run(told)
     return [
-        Told(group, at, shown, by_plan, starts[number] - at) for group, number, at, shown, by_plan in replayed.told
+        Told(stage, held, at, shown, by_plan, starts[number] - at)
+        for stage, held, number, at, shown, by_plan in replayed.told
     ]

@@ -5,6 +5,7 @@ from datetime import tzinfo
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.core.units import clock_time, format_core_hours, format_duration, plural
 from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainView, PartView
+from lazy_quarry.site.sentences import range_words
 
 WHY_NOT = {
     **dict.fromkeys(("h", "r", "x", "u"), "on a chain that was submitted"),
@@ -65,6 +66,8 @@ def part_words(one: PartView, view: ChainView, zone: tzinfo) -> str:
         begin, end = (clock_time(at, view.now_ms, zone) for at in (one.starts_ms, one.ends_ms))
         told.append(f"{begin} to {end} at the latest")
     words = ", ".join(told) + "."
+    if one.view is not None and (ranged := range_words(one.view.range, None, view.now_ms, zone)):
+        words += f" It starts {ranged}."
     if one.critical:
         words += " It is critical: if it is late, all is."
     elif one.slack_ms:

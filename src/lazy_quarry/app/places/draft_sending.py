@@ -61,7 +61,9 @@ class DraftSending:
         if receipt.forecast_ms is not None:
             when = "it runs now"
             if receipt.forecast_ms > receipt.now_ms:
-                when = f"it should start about {clock_time(receipt.forecast_ms, receipt.now_ms, self.quarry.zone)}"
+                when = (
+                    f"by the plan it starts about {clock_time(receipt.forecast_ms, receipt.now_ms, self.quarry.zone)}"
+                )
         once = f" With {', '.join(submission.overrides)}, for this time only." if submission.overrides else ""
         self.quarry.hand_over(self._submitted, receipt.job, f"{when}.{once}")
 

@@ -8,7 +8,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, plural
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import counts_words, verdict
+from lazy_quarry.site.sentences import counts_words, range_words, verdict
 from lazy_quarry.site.views import Outcome
 
 CHANGE_KEYS: list[KeyHint] = [
@@ -114,6 +114,8 @@ def job_words(view: JobView, board: Board, zone: tzinfo, instead: str) -> str:
     words = f"{name} {view.why}" if view.why.startswith("waits") else f"{name}: {view.why}"
     if view.phase is Phase.BLOCKED and view.forecast_ms is not None:
         words += f"; if all goes well it starts about {clock_time(view.forecast_ms, board.now_ms, zone)}"
+    if ranged := range_words(view.range, view.forecast_ms, board.now_ms, zone):
+        words = f"{words.rstrip('.')}. It starts {ranged}"
     warned = f" {view.warning[:1].upper()}{view.warning[1:]}." if view.warning and view.warning not in words else ""
     return f"{words.rstrip('.')}.{warned} {instead}"
 

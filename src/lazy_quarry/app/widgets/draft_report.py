@@ -16,6 +16,7 @@ from lazy_quarry.core.units import (
     plural,
 )
 from lazy_quarry.site.draft_view import DraftReport, FinishRung, PlacedNode, Rung
+from lazy_quarry.site.sentences import range_words
 
 RANKS = "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
 SHOWN_NODES = 8
@@ -196,6 +197,9 @@ class ReportRows(Rows):
             self._rung(rung, report, longest)
         for rung in report.starts.fewer:
             self._rung(rung, report, longest)
+        if ranged := range_words(report.range, report.place.start_ms, report.now_ms, self.quarry.zone):
+            for line in wrap(f"As it is, it starts {ranged}.", max(30, self.room - 12), 3):
+                self.put((f"         {line}", "dim"))
         if report.starts.finish:
             self.put((f"          at once, of {plural(report.shape.tasks, 'task')}    all would be done by", "dim"))
             latest = max((one.last_ms - report.now_ms for one in report.starts.finish if one.last_ms), default=0)

@@ -6,6 +6,7 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.sentences import range_now
 
 LEVELS = "▁▂▃▄▅▆▇█"
 
@@ -53,7 +54,7 @@ def draw_lane(pen: Pen, view: JobView, axis: Axis, width: int, own: str) -> None
     _write(pen, _lane(pen, view, axis, width, own))
 
 
-_WEAKEST_FIRST = " ┊╌░│▒█"
+_WEAKEST_FIRST = " ┊╌·░▸│▒█"
 """Of what stands at one place of several lanes the strongest is shown; the sign of an end is stronger than all."""
 
 
@@ -98,7 +99,12 @@ def _lane(pen: Pen, view: JobView, axis: Axis, width: int, own: str) -> list[tup
             fill(view.started_ms, view.ended_ms, "█", "stone")
     elif view.forecast_ms is not None and view.forecast_end_ms is not None:
         fill(now, view.forecast_ms, "╌", "faint")
+        ranged = range_now(view.range, now)
+        if ranged is not None:
+            fill(ranged.early_ms, ranged.late_ms, "·", "river")
         fill(view.forecast_ms, view.forecast_end_ms - view.grace_s * 1000, "░", "river")
+        if ranged is not None:
+            fill(ranged.likely_ms, ranged.likely_ms, "▸", "river")
     line = axis.column(now, width)
     if 0 <= line < width and cells[line][0] not in "█▒":
         cells[line] = ("│", "ink")

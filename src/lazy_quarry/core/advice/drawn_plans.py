@@ -7,23 +7,23 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
-from lazy_quarry.core.advice.hindsight import Waits
-from lazy_quarry.core.advice.run_times import RunKind, RunTimes
+from lazy_quarry.core.advice.hindsight import OUTSIDE, Waits
+from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.plans import owner_of
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import EACH, Job, Phase
 from lazy_quarry.core.plan.limits import LimitRows
-from lazy_quarry.core.plan.placement import Claim, Owner, Placement, PlannedAllocation, PlanRequest
+from lazy_quarry.core.plan.placement import Claim, Owner, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.plan import Plan, expected_end, make_plan
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.site import Closure, Site, Window
 
-LOW, HIGH = 0.1, 0.9
-"""The ends of a range, as shares of the draws."""
 MOST_BLOCKED = 200
+Instants = NDArray[np.int64]
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,11 +48,16 @@ class Waiting:
     wanted: PlanRequest
     kind: RunKind
     after: tuple[tuple[int, str], ...] = ()
+    begun: bool = False
+    """Whether it is an array of which some task has started."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Scene:
-    """A site at one instant, as values: all that a plan of it depends on. ``waiting`` are in their turns, as far as they are looked at."""
+    """A site at one instant, as values: all that a plan of it depends on.
+
+    ``waiting`` are in their turns, as far as they are looked at.
+    """
 
     site: Site
     now_ms: int
@@ -69,11 +74,12 @@ def scene_of(engine: Engine, at_ms: int, most: int) -> Scene:
     """The present of a site, with so many waiting jobs at most."""
     plans, state = engine.plans, engine.state
     limits = plans.limit_rows(at_ms)
-    waiting = []
+    waiting = list[Waiting]()
     for job in plans.in_turn(at_ms):
         if len(waiting) == most:
             break
-        waiting.append(Waiting(plans.plan_request(job, at_ms), kind_of(plans.planner, job)))
+        begun = job.request.array is not None and state.begun(job)
+        waiting.append(Waiting(plans.plan_request(job, at_ms), kind_of(plans.planner, job), begun=begun))
     return Scene(
         site=engine.site,
         now_ms=at_ms,
@@ -137,24 +143,27 @@ class Drawn:
 
     def __init__(self, planner: Planner, scene: Scene, times: "DrawnTimes", draw: int) -> None:
         self.planner, self.scene = planner, scene
-        now = scene.now_ms
         self.ends = {one.job: times.end_ms(one, draw) for one in scene.running}
         self._busy: dict[int, list[int]] = {}
         for one in scene.running:
             if one.array is not None:
                 self._busy.setdefault(one.array, []).append(self.ends[one.job])
         self._takes = {one.wanted.job: times.takes_ms(one, draw) for one in (*scene.waiting, *scene.blocked)}
-        limits = LimitRows(scene.site, now, dict(scene.left))
-        limits.coming = dict(scene.coming)
-        if limits.bounded:
-            for one in scene.running:
-                limits.use(one.owner, one.queue, now, self.ends[one.job], one.claim)
-        self.plan = self._made(planner, [self._wanted(one) for one in scene.waiting], limits)
+        self.plan = self._made(planner, [self._wanted(one) for one in scene.waiting], self._limits())
         self.plan.finish()
         self.starts = {job: place.start_ms for job, place in self.plan.placements.items()}
         self._follow()
 
-    def _made(self, planner: Planner, waiting: list[PlanRequest], limits: LimitRows | None) -> Plan:
+    def _limits(self) -> LimitRows:
+        scene = self.scene
+        limits = LimitRows(scene.site, scene.now_ms, dict(scene.left))
+        limits.coming = dict(scene.coming)
+        if limits.bounded:
+            for one in scene.running:
+                limits.use(one.owner, one.queue, scene.now_ms, self.ends[one.job], one.claim)
+        return limits
+
+    def _made(self, planner: Planner, waiting: list[PlanRequest], limits: LimitRows) -> Plan:
         scene = self.scene
         return make_plan(
             planner,
@@ -195,38 +204,40 @@ class Drawn:
                     self.planner.occupy(timeline, placed)
                     self.starts[wanted.job], ends[wanted.job] = placed.start_ms, placed.end_ms
 
-    def before(self, ahead: Collection[int], planner: Planner) -> Timeline:
-        """What is free to everybody behind these jobs alone."""
-        timeline = self._made(planner, [], None).timeline
+    def behind(self, ahead: Collection[int], wanted: PlanRequest, planner: Planner) -> tuple[Timeline, LimitRows]:
+        """What is free, and what limits leave, behind these jobs alone, to one that stands there."""
+        limits = self._limits()
+        timeline = self._made(planner, [wanted], limits).timeline_of(wanted)
+        owners = {one.wanted.job: one.wanted.owner for one in self.scene.waiting}
         for job, place in self.plan.placements.items():
-            if job in ahead:
-                _occupy(planner, timeline, place)
-        return timeline
-
-
-def _occupy(planner: Planner, timeline: Timeline, place: Placement) -> None:
-    if all(one.node in planner.table.index for one in place.allocations):
-        planner.occupy(timeline, place)
+            if job in ahead and all(one.node in planner.table.index for one in place.allocations):
+                planner.occupy(timeline, place)
+                if limits.bounded and (owner := owners[job]) is not None:
+                    limits.use(owner, place.queue, place.start_ms, place.end_ms, place.claim)
+        return timeline, limits
 
 
 class DrawnTimes:
     """Run times drawn for all jobs of a scene, so many for each."""
 
     def __init__(self, scene: Scene, times: RunTimes, seed: int, count: int) -> None:
-        chance, now = np.random.default_rng(seed), scene.now_ms
-        self.count = count
-        self._ends = {}
+        now = scene.now_ms
+        self.seed, self.times, self.count = seed, times, count
+        self._ends = dict[int, Instants]()
         for one in scene.running:
             elapsed = max(0.0, (now - one.started_ms) / 1000)
             if one.started_ms + one.kind.walltime_s * 1000 <= now:  # it is being stopped
                 self._ends[one.job] = np.full(count, expected_end(one.limit_ms, now))
                 continue
-            drawn = one.started_ms + times.draw(one.kind, elapsed, chance, count) * 1000
+            drawn = one.started_ms + times.draw(one.kind, elapsed, shares_of(seed, one.job, count)) * 1000
             self._ends[one.job] = np.minimum(np.maximum(drawn, now + 1), max(now + 1, one.limit_ms)).astype(np.int64)
         self._takes = {
-            one.wanted.job: np.maximum(1000, times.draw(one.kind, 0.0, chance, count) * 1000).astype(np.int64)
-            for one in (*scene.waiting, *scene.blocked)
+            one.wanted.job: self._drawn(one.kind, one.wanted.job) for one in (*scene.waiting, *scene.blocked)
         }
+
+    def _drawn(self, kind: RunKind, job: int) -> Instants:
+        seconds = self.times.draw(kind, 0.0, shares_of(self.seed, job, self.count))
+        return np.maximum(1000, seconds * 1000).astype(np.int64)
 
     def end_ms(self, one: Running, draw: int) -> int:
         """When a running job ends in a draw."""
@@ -237,9 +248,9 @@ class DrawnTimes:
         return int(self._takes[one.wanted.job][draw])
 
 
-def range_of(starts: Sequence[int], now_ms: int) -> Waits:
-    """The range and the middle of what was drawn."""
-    early, likely, late = np.quantile(np.array(starts, dtype=np.float64), (LOW, 0.5, HIGH))
+def range_of(starts: Sequence[int], now_ms: int, outside: float = OUTSIDE) -> Waits:
+    """The range and the middle of what was drawn; a share of ``outside`` lies beyond its ends."""
+    early, likely, late = np.quantile(np.array(starts, dtype=np.float64), (outside / 2, 0.5, 1 - outside / 2))
     return Waits(*(max(0.0, (float(one) - now_ms) / 1000) for one in (early, likely, late)))
 
 

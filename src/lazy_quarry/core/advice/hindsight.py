@@ -1,10 +1,10 @@
 """Corrects forecast ranges by how earlier ones did.
 
-A range is moved at both ends by what its predecessors were off by: split conformal prediction for quantiles (Y. Romano, E. Patterson,
-E. Candès, "Conformalized quantile regression", NeurIPS 2019), on the logarithm of the wait. What has not started yet is counted
-as censored (E. L. Kaplan, P. Meier, 1958): leaving it out would learn only from those that came soon. How far the ends are moved follows
-the share of misses (I. Gibbs, E. Candès, "Adaptive conformal inference under distribution shift", NeurIPS 2021), so that 8 in 10
-are held when the load changes too.
+A range is moved at both ends by what its predecessors were off by: split conformal prediction for quantiles (Y. Romano,
+E. Patterson, E. Candès, "Conformalized quantile regression", NeurIPS 2019), on the logarithm of the wait. What has not started
+yet is counted as censored (E. L. Kaplan, P. Meier, 1958): leaving it out would learn only from those that came soon. How far
+the ends are moved follows the share of misses (I. Gibbs, E. Candès, "Adaptive conformal inference under distribution shift",
+NeurIPS 2021), so that 8 in 10 are held when the load changes too.
 """
 
 import math
@@ -26,9 +26,10 @@ _SCALE_S = 600.0
 """Waits count by their logarithm from about here on, and by their length below."""
 _SLACK_S = 0.5
 
-Group = Literal["new", "later"]
+Stage = Literal["new", "later"]
 """Whether it is the first forecast of a job, or one of a job that has waited for some time, which says something of it."""
-GROUPS: tuple[Group, ...] = ("new", "later")
+Group = tuple[Stage, str]
+"""Forecasts that are corrected together: of one stage and tier, as jobs of some are overtaken more often; "" for all tiers."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,23 +64,27 @@ class Kept:
 class _Record:
     """The looks of one group."""
 
-    def __init__(self, kept: Kept | None = None) -> None:
-        kept = kept or Kept([])
+    def __init__(self, kept: Kept | None, outside: float) -> None:
+        kept = kept or Kept([], outside / 2, outside / 2)
+        self.outside = outside
         self.looks = deque(kept.looks, maxlen=NEWEST)
         self.early, self.late = kept.early, kept.late
-        self.overdue = [(look.made_ms + look.shown.late_s * 1000, look.job) for look in kept.looks if look.waited_s is None]
+        self.overdue = [
+            (look.made_ms + look.shown.late_s * 1000, look.job) for look in kept.looks if look.waited_s is None
+        ]
         heapify(self.overdue)
 
     def learn(self, early: bool, late: bool) -> None:
-        self.early = min(0.5, max(DEBT, self.early + STEP * (OUTSIDE / 2 - early)))
-        self.late = min(0.5, max(DEBT, self.late + STEP * (OUTSIDE / 2 - late)))
+        self.early = min(0.5, max(DEBT, self.early + STEP * (self.outside / 2 - early)))
+        self.late = min(0.5, max(DEBT, self.late + STEP * (self.outside / 2 - late)))
 
 
 class Hindsight:
-    """Keeps forecasts until it is known how they did, and corrects new ones by them."""
+    """Keeps forecasts until it is known how they did, and corrects new ones by them; a share of ``outside`` is to be missed."""
 
-    def __init__(self, kept: dict[Group, Kept] | None = None) -> None:
-        self._groups = {group: _Record((kept or {}).get(group)) for group in GROUPS}
+    def __init__(self, kept: dict[Group, Kept] | None = None, outside: float = OUTSIDE) -> None:
+        self.outside = outside
+        self._groups = {group: _Record(one, outside) for group, one in (kept or {}).items()}
         self._open: dict[int, list[tuple[Group, Look, bool]]] = {}
         """By job: its looks of which it isn't known how they did, and whether each was told to be late already."""
         for group, record in self._groups.items():
@@ -93,16 +98,25 @@ class Hindsight:
 
     def seen(self, group: Group) -> int:
         """By how many forecasts those of a group are corrected."""
-        return len(self._groups[group].looks)
+        return len(self._record(group).looks)
+
+    def _own(self, group: Group) -> _Record:
+        return self._groups.setdefault(group, _Record(None, self.outside))
+
+    def _record(self, group: Group) -> _Record:
+        """The record that a group is corrected by: its own once that says something, until then that of all tiers."""
+        own = self._own(group)
+        return own if len(own.looks) >= FEWEST else self._own((group[0], ""))
 
     # -- what became of forecasts ------------------------------------------------------------------
 
     def note(self, group: Group, job: int, at_ms: int, drawn: Waits, shown: Waits) -> None:
         """A forecast was made."""
-        look, record = Look(job, at_ms, drawn, shown), self._groups[group]
-        record.looks.append(look)
-        self._open.setdefault(job, []).append((group, look, False))
-        heappush(record.overdue, (at_ms + shown.late_s * 1000, job))
+        for each in dict.fromkeys((group, (group[0], ""))):
+            look, record = Look(job, at_ms, drawn, shown), self._own(each)
+            record.looks.append(look)
+            self._open.setdefault(job, []).append((each, look, False))
+            heappush(record.overdue, (at_ms + shown.late_s * 1000, job))
 
     def started(self, job: int, at_ms: int) -> None:
         """A job has started."""
@@ -134,7 +148,7 @@ class Hindsight:
 
     def corrected(self, group: Group, now_ms: int, drawn: Iterable[Waits]) -> list[Waits]:
         """Forecasts as they are to be shown."""
-        record = self._groups[group]
+        record = self._record(group)
         looks = list(record.looks)
         if len(looks) < FEWEST:
             return list(drawn)
@@ -153,7 +167,9 @@ class Hindsight:
 def _moved(drawn: Waits, early: float, likely: float, late: float) -> Waits:
     least = _seconds(_log(drawn.early_s) + early)
     most = max(least, _seconds(_log(drawn.late_s) + late))
-    return replace(drawn, early_s=least, likely_s=min(most, max(least, _seconds(_log(drawn.likely_s) + likely))), late_s=most)
+    return replace(
+        drawn, early_s=least, likely_s=min(most, max(least, _seconds(_log(drawn.likely_s) + likely))), late_s=most
+    )
 
 
 def _log(seconds: float) -> float:

@@ -48,8 +48,8 @@ class _Class:
 class RunTimes:
     """Learns run times and draws from them.
 
-    Runs of one name are kept in seconds, those of broader classes as shares of their walltimes: what people ask for differs more than
-    how far they are off.
+    Runs of one name are kept in seconds, those of broader classes as shares of their walltimes: what people ask for differs
+    more than how far they are off.
     """
 
     def __init__(self) -> None:
@@ -62,10 +62,11 @@ class RunTimes:
         for key, unit in _classes(kind):
             self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit)
 
-    def draw(self, kind: RunKind, elapsed_s: float, chance: np.random.Generator, count: int) -> Seconds:
-        """``count`` run times in seconds that one which has run for ``elapsed_s`` may come to, none above its walltime.
+    def draw(self, kind: RunKind, elapsed_s: float, shares: Seconds) -> Seconds:
+        """Run times in seconds that one which has run for ``elapsed_s`` may come to, none above its walltime.
 
-        Without any run to learn from, all that is left of its walltime is as likely.
+        ``shares`` from 0 to 1 say which: 0 the shortest that is known, 1 the longest. Without any run to learn from, all that
+        is left of its walltime is as likely.
         """
         walltime = float(kind.walltime_s)
         left = max(0.0, walltime - elapsed_s)
@@ -75,9 +76,16 @@ class RunTimes:
                 continue
             longer = known.above(elapsed_s / unit)
             if len(longer) >= (FEWEST if unit != 1.0 else FEWEST // 2):
-                drawn: Seconds = longer[chance.integers(0, len(longer), count)] * unit
+                drawn: Seconds = longer[(shares * len(longer)).astype(np.int64)] * unit
                 return np.clip(drawn, elapsed_s, max(walltime, elapsed_s))
-        return elapsed_s + left * chance.random(count)
+        return elapsed_s + left * shares
+
+
+def shares_of(seed: int, job: int, count: int) -> Seconds:
+    """Shares to draw with, one from each ``count``-th part, in an order of chance; the same again for the same job."""
+    chance = np.random.default_rng((seed, job))
+    drawn: Seconds = (chance.permutation(count) + chance.random(count)) / count
+    return drawn
 
 
 def _classes(kind: RunKind) -> tuple[tuple[tuple, float], ...]:
