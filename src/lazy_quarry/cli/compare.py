@@ -25,7 +25,6 @@ from lazy_quarry.core.advice.curves import result_curves
 from lazy_quarry.core.advice.found_value import ValuePattern
 from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import format_duration, format_size
-from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.compared import Difference, ResultRow, differences, points_of, result_rows, runs_of
 
 MOST_DIFFERENT = 8
@@ -79,20 +78,15 @@ def compare_command(
         if found or differing or alone:
             print_lines([*([""] if rows else []), *difference_lines(found, [view.label for view in views])])
     if csv_file:
-        _write(Path(csv_file), rows_csv(rows))
+        from lazy_quarry.cli.files import write_text
+
+        write_text(Path(csv_file), rows_csv(rows))
     if svg or pdf:
         from lazy_quarry.draw.of_runs import results_figure
 
         now_ms, site = int(time.time() * 1000), client.board().site.name
         figure = results_figure(result_curves(points_of(rows)), find, site, now_ms, own_zone())
         draw_to(figure, svg, pdf, err=form in ("json", "csv"))
-
-
-def _write(path: Path, text: str) -> None:
-    try:
-        path.write_text(text, newline="")
-    except OSError as fault:
-        raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None
 
 
 def row_json(row: ResultRow) -> dict[str, Any]:

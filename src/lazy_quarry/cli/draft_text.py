@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import tzinfo
 from typing import TYPE_CHECKING
 
@@ -10,6 +10,7 @@ from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, fo
 from lazy_quarry.site.sentences import range_words
 
 if TYPE_CHECKING:
+    from lazy_quarry.core.advice.from_trials import Asked
     from lazy_quarry.core.header.diagnostic import Diagnostic
     from lazy_quarry.site.draft_view import DraftReport
     from lazy_quarry.site.job_view import JobView
@@ -61,15 +62,19 @@ def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
     yield f"costs    at most {format_core_hours(report.cost.most_core_ms)} core-hours{left}, charged to {report.cost.account}"
 
 
-def trial_lines(view: JobView, walltime_s: int) -> Iterator[str]:
-    """What a trial used of its request, and what to request next."""
-    from lazy_quarry.core.advice.next_request import advise
-    from lazy_quarry.site.past_run import ran
+def trial_lines(views: Sequence[JobView], asked: Asked) -> Iterator[str]:
+    """What trials used of their request, and what to request next."""
+    from lazy_quarry.core.advice.from_trials import advise
+    from lazy_quarry.site.past_run import tried
     from lazy_quarry.site.sentences import verdict
 
-    yield f"{view.label} {view.name}: {verdict(view)}"
-    for one in advise(ran(view, walltime_s)):
+    for view in views:
+        size = f" ({asked.parameter}={dict(view.parameters).get(asked.parameter, '')})" if asked.parameter else ""
+        yield f"{view.label} {view.name}{size}: {verdict(view)}"
+    for one in advise([tried(view, asked.parameter) for view in views], asked):
         advice = (
             f'; ask for {one.key} = "{one.value}"' if one.value is not None else f"; {one.reason}" if one.reason else ""
         )
+        if one.value is not None and len(views) > 1:
+            advice = f"; {one.reason}{advice}"
         yield f"  {one.key:<10}{one.used} of {one.asked}{advice}"

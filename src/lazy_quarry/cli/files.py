@@ -6,7 +6,15 @@ from pathlib import Path
 
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.errors import BadValue
+from lazy_quarry.errors import BadValue, QuarryError
+
+
+def write_text(path: Path | str, text: str) -> None:
+    """Write a file as it is given. Raises :class:`QuarryError` where it can't be written."""
+    try:
+        Path(path).write_text(text, newline="")
+    except OSError as fault:
+        raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None
 
 
 def read_script(path: str) -> str:

@@ -172,7 +172,17 @@ def forecast_command(script: str, settings: tuple[str, ...], state: str, form: s
 @script_argument
 @arguments_argument
 @click.option("--task", type=int, metavar="N", help="this task of an array; else its first")
-@click.option("--value", "values", metavar="NAME=VALUE", multiple=True, help="a value of a sweep's parameter")
+@click.option(
+    "--value",
+    "values",
+    metavar="NAME=VALUE",
+    multiple=True,
+    help="a parameter's value, or a variable's; NAME=2,4,8 tries several sizes",
+)
+@click.option("--whole", type=float, metavar="SIZE", help="how large the whole is, where the script doesn't say")
+@click.option(
+    "--draft", metavar="FILE", type=click.Path(dir_okay=False), help="write the script with what is advised there"
+)
 @set_option
 @state_option
 def try_command(
@@ -180,29 +190,47 @@ def try_command(
     arguments: tuple[str, ...],
     task: int | None,
     values: tuple[str, ...],
+    whole: float | None,
+    draft: str | None,
     settings: tuple[str, ...],
     state: str,
 ) -> None:
     from lazy_quarry.cli.draft_text import trial_lines
+    from lazy_quarry.cli.files import write_text
     from lazy_quarry.cli.following import wait_for
+    from lazy_quarry.core.header.edit import set_key
+    from lazy_quarry.core.units import plural
+    from lazy_quarry.site.past_run import advised_of, asked_of, sizes_in
 
-    named = dict(one.split("=", 1) for one in values if "=" in one)
-    if len(named) != len(values):
-        raise Usage("--value takes NAME=VALUE")
+    try:
+        parameter, trials = sizes_in(values)
+    except BadValue as fault:
+        raise Usage(f"--value: {fault}") from None
     sending = _Sending(script, (*arguments, *behind_dashes), [], settings)
     client = client_of(state)
     submission = sending.submission()
-    requested = client.check(submission).shape.walltime_s
-    receipt = client.try_one(submission, task, named or None)
-    if receipt.job is None:
-        _print_checks(script, receipt.diagnostics, err=True)
-        say("not tried: something must change first", err=True)
-        raise click.exceptions.Exit(1)
-    say(f"trying one as {receipt.job}")
-    for view in wait_for(client, [receipt.job]):
-        print_lines(trial_lines(view, requested or view.walltime_s))
-        if view.phase != "done":
+    shape = client.check(submission).shape
+    jobs = []
+    for named in trials or [{}]:
+        receipt = client.try_one(submission, task, named or None)
+        if receipt.job is None:
+            _print_checks(script, receipt.diagnostics, err=True)
+            say("not tried: something must change first", err=True)
             raise click.exceptions.Exit(1)
+        jobs.append(receipt.job)
+    say(f"trying {'one' if len(jobs) == 1 else plural(len(jobs), 'size')} as {', '.join(map(str, jobs))}")
+    views = sorted(wait_for(client, jobs), key=lambda view: jobs.index(view.job))
+    array = client.expand(submission).request.array if shape.tasks else None
+    asked = asked_of(shape.walltime_s or views[0].walltime_s, parameter, submission.script, array, whole)
+    print_lines(trial_lines(views, asked))
+    if draft is not None:
+        text = sending.text
+        for key, value in advised_of(views, asked):
+            text = set_key(text, key, value)
+        write_text(draft, text)
+        say(f"written to {draft}")
+    if any(view.phase != "done" for view in views):
+        raise click.exceptions.Exit(1)
 
 
 @click.command("submit", context_settings=_FOR_SCRIPT)

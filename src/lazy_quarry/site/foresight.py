@@ -14,7 +14,16 @@ from pathlib import Path
 
 import msgspec
 
-from lazy_quarry.core.advice.drawn_plans import Drawn, DrawnTimes, Scene, kind_of, range_of, ranges_of, scene_of
+from lazy_quarry.core.advice.drawn_plans import (
+    AsAsked,
+    Drawn,
+    DrawnTimes,
+    Scene,
+    kind_of,
+    range_of,
+    ranges_of,
+    scene_of,
+)
 from lazy_quarry.core.advice.hindsight import Group, Hindsight, Kept, Stage, Waits
 from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
 from lazy_quarry.core.engine.events import Changed, Ended, Event, Held, Started
@@ -131,6 +140,7 @@ class Foresight:
         self._done = event, now
         if self._planner is None or self._planner.site is not scene.site:
             self._planner = Planner(scene.site)
+        by_plan = Drawn(self._planner, scene, AsAsked(), 0)
         times, draws = DrawnTimes(scene, self.times, SEED, DRAWS), list[Drawn]()
         for draw in range(DRAWS if scene.waiting or scene.blocked else 0):
             began = time.thread_time()
@@ -138,14 +148,14 @@ class Foresight:
             pause(time.thread_time() - began)
         with present.lock:
             self._draws, self._draw_times = draws, times
-            present.say_foreseen(self._corrected(scene, draws))
+            present.say_foreseen(self._corrected(scene, draws, by_plan))
         return True
 
-    def _corrected(self, scene: Scene, draws: list[Drawn]) -> dict[int, StartRange]:
+    def _corrected(self, scene: Scene, draws: list[Drawn], by_plan: Drawn) -> dict[int, StartRange]:
         """Ranges as they are shown; those of jobs that are new, and one of another, are noted to see how they do."""
         now = scene.now_ms
         told = {one.wanted.job: one for one in (*scene.waiting, *scene.blocked) if not one.begun}
-        drawn = ranges_of(draws, told)
+        drawn = ranges_of(draws, by_plan, told)
         self.hindsight.settle(now)
         groups = dict[Group, list[int]]()
         for job in drawn:
@@ -163,7 +173,7 @@ class Foresight:
         self._known = set(drawn)
         return found
 
-    def of_request(self, request: Request) -> StartRange | None:
+    def of_request(self, request: Request, by_plan_ms: int) -> StartRange | None:
         """The range of a job of the user with this request, which nobody has submitted, from the last draws; None without any."""
         draws, times, present = self._draws, self._draw_times, self.present
         if not draws or times is None or not present.ranges:
@@ -186,7 +196,7 @@ class Foresight:
         if 2 * len(starts) < len(draws):
             return None
         group: Group = ("new", request.tier)
-        waits = self.hindsight.corrected(group, now, [range_of(starts, now)])[0]
+        waits = self.hindsight.corrected(group, now, [range_of(starts, by_plan_ms, now)])[0]
         return _range(waits, now, self.hindsight.seen(group))
 
     # -- its thread and its file -------------------------------------------------------------------

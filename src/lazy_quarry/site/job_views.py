@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
-from lazy_quarry.core.advice.warnings import warning_of
+from lazy_quarry.core.advice.warnings import LikeIt, warning_of
 from lazy_quarry.core.engine.plans import owner_of
 from lazy_quarry.core.engine.task_numbers import unstarted
 from lazy_quarry.core.explain.explainer import Explainer
@@ -43,7 +43,8 @@ class JobViews:
         self._ended: dict[int, tuple[Job, JobView]] = {}
         self._warned: dict[int, tuple[int, int, str]] = {}
         """By job: attempt, when the warning was worked out, and the warning."""
-        self._usual: dict[tuple[str, str, int], int | None] = {}
+        self._usual: tuple[int, dict[tuple[str, str, int], tuple[LikeIt, ...]]] = (-1, {})
+        """By user, name and cores: earlier runs, since something has ended last."""
         self.chained: dict[int, tuple[int, str]] = {}
         """By job: the chain that it belongs to, and that chain's name."""
         self._records: dict[int, ChainRecord] = {}
@@ -263,16 +264,29 @@ class JobViews:
         if len(self._warned) > MOST_TASKS:
             self._warned.clear()
         live = runner.live(job, now)
-        words = warning_of(job, now, live[0] if live else Use(), runner.samples(job, now), self._usual_cpu_ms(job))
+        words = warning_of(job, now, live[0] if live else Use(), runner.samples(job, now), self._like_it(job))
         self._warned[job.number] = (job.attempt, now, words)
         return words
 
-    def _usual_cpu_ms(self, job: Job) -> int | None:
-        """The median CPU time of runs of this name and size that were done; None for fewer than three."""
+    def _like_it(self, job: Job) -> tuple[LikeIt, ...]:
+        """The newest runs of this name and size that came to their end."""
         key = (job.user, job.request.name, job.cores_allocated)
-        if key not in self._usual:
-            wanted = EndedFilter(user=job.user, name=job.request.name, phase="done", limit=USUAL_RUNS)
-            runs = [one for one in self.present.journal.ended(wanted) if one.cores_allocated == job.cores_allocated]
-            spent = sorted(one.use.cpu_ms for one in runs)
-            self._usual[key] = spent[len(spent) // 2] if len(spent) >= 3 else None
-        return self._usual[key]
+        if self._usual[0] != self.present.ends:
+            self._usual = self.present.ends, {}
+        if key not in self._usual[1]:
+            wanted = [
+                EndedFilter(user=job.user, name=job.request.name, phase=phase, limit=USUAL_RUNS)
+                for phase in ("done", "overtime")
+            ]
+            runs = [one for each in wanted for one in self.present.journal.ended(each)]
+            self._usual[1][key] = tuple(
+                LikeIt(
+                    ((one.ended_ms or 0) - (one.started_ms or 0)) / 1000,
+                    one.use.cpu_ms / 1000,
+                    one.phase is Phase.OVERTIME,
+                    one.use.memory_peak_mib,
+                )
+                for one in runs
+                if one.cores_allocated == job.cores_allocated
+            )
+        return self._usual[1][key]

@@ -35,6 +35,7 @@ from lazy_quarry.probe.modules import needed
 from lazy_quarry.site.dependencies import Dependencies
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
+from lazy_quarry.site.past_run import unused_in
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.views import Outcome, Receipt
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
@@ -81,6 +82,8 @@ class Operations:
             errors = [one for one in checked.diagnostics if one.severity == "error" and one.code not in _TRIED_ANYWAY]
             if checked.request is None or errors:
                 return self._refusal(checked.diagnostics)
+            if checked.request.array is None and (unused := unused_in(submission.script, values or {})):
+                raise Refused(f"the script doesn't use ${{{unused}}}, so there is nothing to try with it")
             request = trial_of(checked.request, self.present.site, self.present.user, task, values)
             return self._take_in(submission, request, checked.diagnostics)
 

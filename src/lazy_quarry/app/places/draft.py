@@ -32,6 +32,7 @@ from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.site.past_run import has_sizes
 from lazy_quarry.site.views import RoomView
 
 PAUSE_S = 0.03
@@ -353,7 +354,7 @@ class DraftPlace(DraftReading):
         """Run one task in the trial tier; of an array, ask which."""
         if self.document.empty or self.quarry.client is None:
             self._say("There is nothing to try yet; f2 shows what a script can begin from.", bad=True)
-        elif self.report is not None and self.report.shape.tasks:
+        elif (self.report is not None and self.report.shape.tasks) or has_sizes(self.document.text):
             self.action_ask_path("task")
         else:
             self._try_task("")

@@ -10,7 +10,7 @@ ASKED = {
     "save": "path to save as",
     "line": "the command line",
     "commands": "path of the file of commands",
-    "task": "which task: its number, or values as in  level=0.5 grid=north",
+    "task": "which task: its number, values as in  level=0.5 grid=north,  or several sizes as in  cells=2,4,8",
 }
 
 

@@ -14,6 +14,7 @@ from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.probe.script import looked_up
 from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.site.past_run import asked_of
 from lazy_quarry.site.views import Receipt
 
 
@@ -32,12 +33,12 @@ class DraftSending:
     def try_task(self, words: str, submission: Submission, report: DraftReport | None) -> None:
         """Run one task in the trial tier, by its number or its values in words; none means the first."""
         try:
-            task, values = task_words(words)
+            task, parameter, trials = task_words(words)
         except BadValue as fault:
             self._say(str(fault), bad=True)
             return
         walltime_s = report.shape.walltime_s if report else 0
-        self._work(partial(self._try, submission, task, values, walltime_s))
+        self._work(partial(self._try, submission, task, parameter, trials, walltime_s))
 
     def _work(self, work: Callable[[], None]) -> None:
         self.owner.run_worker(work, thread=True, exclusive=True, group="submit")
@@ -73,21 +74,29 @@ class DraftSending:
         self._say(f"Submitted as {job}; {words} alt+4 watches it.")
         self.quarry.read_board()
 
-    def _try(self, submission: Submission, task: int | None, values: dict[str, str] | None, walltime_s: int) -> None:
+    def _try(
+        self, submission: Submission, task: int | None, parameter: str, trials: list[dict[str, str]], walltime_s: int
+    ) -> None:
         client = self.quarry.client
         if client is None:
             return
+        jobs = list[int]()
         try:
-            receipt = client.try_one(looked_up(submission), task, values)
-            if receipt.job is None:
-                self._refused("Not tried", receipt)
-                return
-            trial_walltime = client.job(receipt.job).walltime_s
+            sending = looked_up(submission)
+            for values in trials:
+                receipt = client.try_one(sending, task, values or None)
+                if receipt.job is None:
+                    self._refused("Not tried", receipt)
+                    return
+                jobs.append(receipt.job)
+            trial_walltime = client.job(jobs[0]).walltime_s
+            array = client.expand(sending).request.array if parameter and client.check(sending).shape.tasks else None
         except QuarryError as fault:
             self._say(f"Not tried: {fault}", bad=True)
             return
-        self._say(receipt_words(receipt.job, trial_walltime))
-        self.quarry.hand_over(self._tried, Trial(receipt.job, walltime_s))
+        self._say(receipt_words(jobs, trial_walltime))
+        asked = asked_of(walltime_s, parameter, submission.script, array)
+        self.quarry.hand_over(self._tried, Trial(tuple(jobs), asked))
 
     def _tried(self, trial: Trial) -> None:
         self.trial = trial

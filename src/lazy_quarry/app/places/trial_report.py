@@ -1,14 +1,14 @@
 """Trying one from Draft: the job is followed to its end, and its verdict is shown with advice."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from lazy_quarry.app.cells import Piece
 from lazy_quarry.app.header_dials import HeaderEdit
-from lazy_quarry.core.advice.next_request import Advice, advise
+from lazy_quarry.core.advice.from_trials import Advice, Asked, advise
 from lazy_quarry.core.units import format_duration
-from lazy_quarry.errors import BadValue
 from lazy_quarry.site.board import Board
-from lazy_quarry.site.past_run import ran
+from lazy_quarry.site.past_run import sizes_in, tried
 from lazy_quarry.site.sentences import state_words, verdict
 
 BAR = 12
@@ -16,48 +16,49 @@ BAR = 12
 
 @dataclass
 class Trial:
-    """A job that was started to try a draft. ``walltime_s`` is what the draft itself asks for."""
+    """Jobs that were started to try a draft, the smallest size first. ``asked`` is what the draft itself asks for."""
 
-    job: int
-    walltime_s: int
+    jobs: tuple[int, ...]
+    asked: Asked
 
 
-def task_words(text: str) -> tuple[int | None, dict[str, str] | None]:
-    """``3``, or ``level=0.5 grid=north``; nothing means the first task. Raises :class:`BadValue`."""
+def task_words(text: str) -> tuple[int | None, str, list[dict[str, str]]]:
+    """``3``, ``level=0.5 grid=north``, or ``cells=2,4,8`` for several sizes; nothing means the first task.
+
+    Returns the task, the parameter that is tried in several sizes, and the values of each trial. Raises :class:`BadValue`.
+    """
     text = text.strip()
-    if not text:
-        return None, None
     if text.isdecimal():
-        return int(text), None
-    values = {}
-    for word in text.split():
-        name, equals, value = word.partition("=")
-        if not equals or not name:
-            raise BadValue(f'"{word}" is neither a task\'s number nor name=value')
-        values[name] = value
-    return None, values
+        return int(text), "", [{}]
+    parameter, trials = sizes_in(text.split())
+    return None, parameter, trials or [{}]
 
 
 def lines(trial: Trial, board: Board, zone) -> tuple[list[tuple[Piece, ...]], list[HeaderEdit]]:  # type: ignore[no-untyped-def]
     """The lines to show of it now, and what each would change in the header."""
-    view = next((job for job in board.jobs if job.job == trial.job), None)
-    if view is None:
-        return [((" TRYING ONE", "ink", True), (f"   {trial.job} is not listed any more", "dim"))], [()]
-    if not view.phase.final:
-        words = state_words(view, board.now_ms, zone)
-        told = f"   job {trial.job} {words}; its verdict comes here"
-        return [((" TRYING ONE", "ink", True), (told, "ochre"))], [()]
-    colour = "moss" if view.phase == "done" else "rust"
-    head: tuple[Piece, ...] = (
-        (" TRIED ONE", "ink", True),
-        (f"   {trial.job}: {view.phase.sign} {verdict(view)}", colour),
-    )
-    report_lines: list[tuple[Piece, ...]] = [head]
-    changes: list[HeaderEdit] = [()]
-    for one in advise(ran(view, trial.walltime_s)):
-        report_lines.append(_line(one))
-        changes.append(((one.key, one.value),) if one.value is not None else ())
-    return report_lines, changes
+    known = {job.job: job for job in board.jobs}
+    views = [known[job] for job in trial.jobs if job in known]
+    one = "ONE" if len(trial.jobs) == 1 else "SIZES"
+    if len(views) < len(trial.jobs):
+        gone = ", ".join(str(job) for job in trial.jobs if job not in known)
+        return [((f" TRYING {one}", "ink", True), (f"   {gone} is not listed any more", "dim"))], [()]
+    done = all(view.phase.final for view in views)
+    told: list[tuple[Piece, ...]] = []
+    for place, view in enumerate(views):
+        size = dict(view.parameters).get(trial.asked.parameter, "") if trial.asked.parameter else ""
+        name = f"{view.job}{f' {trial.asked.parameter}={size}' if size else ''}"
+        head = f" {'TRIED' if done else 'TRYING'} {one}" if not place else " " * 12
+        if view.phase.final:
+            words = f"   {name}: {view.phase.sign} {verdict(view)}"
+            told.append(((head, "ink", True), (words, "moss" if view.phase == "done" else "rust")))
+        else:
+            words = f"   job {name} {state_words(view, board.now_ms, zone)}; its verdict comes here"
+            told.append(((head, "ink", True), (words, "ochre")))
+    changes: list[HeaderEdit] = [() for _ in told]
+    for advice in advise([tried(view, trial.asked.parameter) for view in views], trial.asked) if done else ():
+        told.append(_line(advice))
+        changes.append(((advice.key, advice.value),) if advice.value is not None else ())
+    return told, changes
 
 
 def _line(one: Advice) -> tuple[Piece, ...]:
@@ -74,6 +75,10 @@ def _line(one: Advice) -> tuple[Piece, ...]:
     return tuple(pieces)
 
 
-def receipt_words(job: int, walltime_s: int) -> str:
+def receipt_words(jobs: Sequence[int], walltime_s: int) -> str:
     """What is said when it was sent."""
-    return f"Trying one as {job}, at most {format_duration(walltime_s)}; its verdict comes back here."
+    if len(jobs) == 1:
+        return f"Trying one as {jobs[0]}, at most {format_duration(walltime_s)}; its verdict comes back here."
+    numbers = ", ".join(map(str, jobs))
+    each = f"at most {format_duration(walltime_s)} each"
+    return f"Trying {len(jobs)} sizes as {numbers}, {each}; what the whole needs comes back here."

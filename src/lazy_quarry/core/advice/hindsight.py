@@ -22,6 +22,7 @@ STEP = 0.01
 """How much one miss changes what is allowed on its side."""
 DEBT = -0.2
 """How far what is allowed may fall below nothing: after many misses the widest range stays until they are made up for."""
+PARTS = (1.0, 0.75, 0.5, 0.25, 0.0)
 _SCALE_S = 600.0
 """Waits count by their logarithm from about here on, and by their length below."""
 _SLACK_S = 0.5
@@ -34,11 +35,17 @@ Group = tuple[Stage, str]
 
 @dataclass(frozen=True, slots=True)
 class Waits:
-    """A forecast as seconds from when it was made: the early end, the middle and the late end."""
+    """A forecast in seconds from when it was made: the early end, the middle, the late end, and what the plan says."""
 
     early_s: float
     likely_s: float
     late_s: float
+    by_plan_s: float | None = None
+
+    def middle(self, part: float) -> float:
+        """The logarithm of the middle, so much of it as drawn and the rest by the plan."""
+        drawn = _log(self.likely_s)
+        return drawn if self.by_plan_s is None else part * drawn + (1 - part) * _log(self.by_plan_s)
 
 
 @dataclass(slots=True)
@@ -159,17 +166,25 @@ class Hindsight:
             for look in looks
         ]
         early = _quantile([(value - _log(one.early_s), exact) for one, value, exact in known], max(0.0, record.early))
-        likely = _quantile([(value - _log(one.likely_s), exact) for one, value, exact in known], 0.5)
         late = _quantile([(value - _log(one.late_s), exact) for one, value, exact in known], 1 - max(0.0, record.late))
-        return [_moved(one, early, likely, late) for one in drawn]
+        part, likely = _middle(known)
+        found = []
+        for one in drawn:
+            least = _seconds(_log(one.early_s) + early)
+            most = max(least, _seconds(_log(one.late_s) + late))
+            middle = min(most, max(least, _seconds(one.middle(part) + likely)))
+            found.append(replace(one, early_s=least, likely_s=middle, late_s=most))
+        return found
 
 
-def _moved(drawn: Waits, early: float, likely: float, late: float) -> Waits:
-    least = _seconds(_log(drawn.early_s) + early)
-    most = max(least, _seconds(_log(drawn.late_s) + late))
-    return replace(
-        drawn, early_s=least, likely_s=min(most, max(least, _seconds(_log(drawn.likely_s) + likely))), late_s=most
-    )
+def _middle(known: list[tuple[Waits, float, bool]]) -> tuple[float, float]:
+    """How much of the middle is to be as drawn and how much by the plan, and how far it is moved: what would have been nearest."""
+    best = (math.inf, 1.0, 0.0)
+    for part in PARTS:
+        moved = _quantile([(value - one.middle(part), exact) for one, value, exact in known], 0.5)
+        off = sum(abs(_seconds(one.middle(part) + moved) - _seconds(value)) for one, value, exact in known if exact)
+        best = min(best, (off, part, moved))
+    return best[1], best[2]
 
 
 def _log(seconds: float) -> float:

@@ -15,8 +15,9 @@ def trial_of(
 ) -> Request:
     """The request as its user would try it: one task, in the trial tier, as long and as large as that allows.
 
-    ``task`` is the number of one task of an array, by default its first; ``values`` stand in for its
-    parameters. Raises :class:`Refused` where the site has no trial tier, or nothing of it fits there.
+    ``task`` is the number of one task of an array, by default its first; ``values`` stand in for some of its
+    parameters, or are variables of a script that is no array. Raises :class:`Refused` where the site has no trial tier, or
+    nothing of it fits there.
     """
     tier = site.tier.get(site.trial)
     if tier is None:
@@ -52,23 +53,18 @@ def chosen_task(
     """The number and the parameters of the task to be tried. Raises :class:`Refused` for what the array hasn't."""
     array = request.array
     if array is None:
-        if task is not None or values:
+        if task is not None:
             raise Refused("this is not an array, so there is no task to choose")
-        return None, ()
-    if values:
-        unknown = sorted(set(values) - set(array.names))
-        missing = sorted(set(array.names) - set(values))
-        if unknown or missing:
-            told = f"there is no parameter {unknown[0]}" if unknown else f"no value for {missing[0]}"
-            raise Refused(f"{told}; the parameters are {', '.join(array.names) or 'none'}")
-        return 1, tuple(values.items())
+        return None, tuple((values or {}).items())
+    if unknown := sorted(set(values or {}) - set(array.names)):
+        raise Refused(f"there is no parameter {unknown[0]}; the parameters are {', '.join(array.names) or 'none'}")
     index = 0
     if task is not None:
         found = array.index(task)
         if found is None:
             raise Refused(f"the array has no task {task}")
         index = found
-    return array.number(index), tuple(array.values(index).items())
+    return array.number(index), tuple((array.values(index) | dict(values or {})).items())
 
 
 def _smaller(request: Request) -> Iterator[Request]:
