@@ -10,6 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from lazy_quarry.core.advice.drawn_plans import AsAsked, Drawn, scene_of
 from lazy_quarry.core.engine.commands import (
     CancelJob,
     CancelTask,
@@ -37,6 +38,7 @@ from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.plan import compiled
 from lazy_quarry.core.plan.placement import FAR
 from lazy_quarry.core.plan.plan import expected_end
+from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Site, Tier, Window
 from lazy_quarry.errors import Refused
 from lazy_quarry.store.codec import encode
@@ -326,6 +328,11 @@ def check_plan(world, at, kept):
     plan, site = world.engine.plans.plan_of(at, world.engine.plans.in_order(at)), world.site
     if kept:
         assert world.engine.plans.plan(at).placements == plan.placements
+    # What is drawn is such a plan too: if everything took as long as it asks for, it would be this one.
+    asked = Drawn(Planner(site), scene_of(world.engine, at, 10_000), AsAsked(), 0)
+    assert {job: place.start_ms for job, place in asked.plan.placements.items()} == {
+        job: place.start_ms for job, place in plan.placements.items()
+    }
     places = [*plan.placements.values(), *plan.starting()]
     spans = [
         (one.node, expected_end(job.end_limit_ms, at), at, one.amount)

@@ -6,10 +6,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lazy_quarry.core.advice.next_request import Ran, advise
 from lazy_quarry.core.header.check import CheckContext, check_script
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.needs import choices
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array, Parameter, make_array, parse_tasks, parse_values
@@ -190,9 +188,11 @@ def test_a_trial_is_one_task_within_the_limits_of_its_tier():
         ("a", "9"),
         ("b", "z"),
     )
+    assert trial_of(replace(PLAIN, array=SWEEP), TRIED, "ada", None, {"a": "9"}).parameters == (("a", "9"), ("b", "x"))
+    assert trial_of(PLAIN, TRIED, "ada", None, {"cells": "4"}).parameters == (("cells", "4"),)
 
 
-@pytest.mark.parametrize(("task", "values"), [(5, None), (None, {"a": "1"}), (None, {"c": "1", "a": "1", "b": "1"})])
+@pytest.mark.parametrize(("task", "values"), [(5, None), (None, {"c": "1", "a": "1", "b": "1"})])
 def test_a_trial_of_no_such_task_is_refused(task, values):
     with pytest.raises(Refused):
         trial_of(replace(PLAIN, array=SWEEP), TRIED, "ada", task, values)
@@ -206,26 +206,6 @@ def test_where_there_is_no_tier_for_trying_it_says_so():
 def test_what_is_too_large_for_the_trial_queue_is_made_smaller():
     found = trial_of(replace(PLAIN, account="commons", queues=("tidal",), ranks=256, nodes=8), oxbow(), "tove")
     assert found.queues == ("trial",) and found.ranks * found.threads <= 32
-
-
-@pytest.mark.parametrize(
-    ("ran", "key", "value"),
-    [
-        (Ran(Phase.DONE, 600, 7200, 4, 2300, 8192, 1000), "walltime", "15m"),
-        (Ran(Phase.DONE, 600, 7200, 4, 2300, 8192, 1000), "memory", "320 MiB/core"),
-        (Ran(Phase.DONE, 600, 900, 4, 2300, 8192, 7900), "walltime", None),
-        (Ran(Phase.DONE, 600, 900, 4, 2300, 8192, 7900), "memory", None),
-        (Ran(Phase.OVERTIME, 900, 900, 4, 2300, 8192, 7900), "walltime", None),
-        (Ran(Phase.OVERMEMORY, 60, 900, 4, 230, 8192, 8300), "memory", "4 GiB/core"),
-    ],
-)
-def test_advice_follows_what_was_used(ran, key, value):
-    assert next(one.value for one in advise(ran) if one.key == key) == value
-
-
-def test_idle_cores_are_named():
-    idle = next(one for one in advise(Ran(Phase.DONE, 600, 900, 8, 660, 8192, 7900)) if one.key == "cores")
-    assert "2 is enough" in idle.reason
 
 
 # -- what earlier runs and the site itself say ----------------------------------------------------

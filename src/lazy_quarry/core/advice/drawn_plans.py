@@ -160,7 +160,9 @@ class Drawn:
         limits.coming = dict(scene.coming)
         if limits.bounded:
             for one in scene.running:
-                limits.use(one.owner, one.queue, scene.now_ms, self.ends[one.job], one.claim)
+                limits.use(
+                    one.owner, one.queue, scene.now_ms, expected_end(self.ends[one.job], scene.now_ms), one.claim
+                )
         return limits
 
     def _made(self, planner: Planner, waiting: list[PlanRequest], limits: LimitRows) -> Plan:

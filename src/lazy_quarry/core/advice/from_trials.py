@@ -73,17 +73,14 @@ def expected(points: Sequence[tuple[float, float]], whole: float) -> Expected | 
     known = sorted((log(size), log(value)) for size, value in points if size > 0 and value > 0)
     if len({x for x, _ in known}) < 2 or whole <= 0:
         return None
-    count = len(known)
-    middle, mean = sum(x for x, _ in known) / count, sum(y for _, y in known) / count
-    across = sum((x - middle) ** 2 for x, _ in known)
-    power = sum((x - middle) * (y - mean) for x, y in known) / across
-    base = mean - power * middle
-    rest = sum((y - base - power * x) ** 2 for x, y in known)
+    power, base, rest = _line(known)
     (before_x, before_y), (last_x, last_y) = known[-2:]
-    if count > 2 and last_x > before_x and (last_y - before_y) / (last_x - before_x) > power + STEEPER:
-        power = (last_y - before_y) / (last_x - before_x)  # a start of its own, or caches that no longer do
-        base = last_y - power * last_x
-        rest = 0.0
+    if len(known) > 2 and last_x > before_x and (last_y - before_y) / (last_x - before_x) > power + STEEPER:
+        known = known[-2:]  # it has a start of its own, or caches that no longer do: what is larger goes on as these
+        power, base, rest = _line(known)
+    count = len(known)
+    middle = sum(x for x, _ in known) / count
+    across = sum((x - middle) ** 2 for x, _ in known)
     free = WORTH + count - 2
     deviation = sqrt((WORTH * USUAL**2 + rest) / free)
     along = log(whole) - middle
@@ -92,6 +89,14 @@ def expected(points: Sequence[tuple[float, float]], whole: float) -> Expected | 
     eight, most = float(stdtrit(free, 0.9)), float(stdtrit(free, 1 - MISS))
     low, middling, high, bound = (exp(min(60.0, at + part * spread)) for part in (-eight, 0.0, eight, most))
     return Expected(low, middling, high, bound, power)
+
+
+def _line(known: Sequence[tuple[float, float]]) -> tuple[float, float, float]:
+    """Slope, height at 0, and the sum of the squares that are left, by least squares."""
+    middle, mean = sum(x for x, _ in known) / len(known), sum(y for _, y in known) / len(known)
+    slope = sum((x - middle) * (y - mean) for x, y in known) / sum((x - middle) ** 2 for x, _ in known)
+    base = mean - slope * middle
+    return slope, base, sum((y - base - slope * x) ** 2 for x, y in known)
 
 
 def advise(trials: Sequence[Tried], asked: Asked) -> list[Advice]:

@@ -14,6 +14,9 @@ from dataclasses import dataclass, replace
 from heapq import heapify, heappop, heappush
 from typing import Literal
 
+import numpy as np
+from numpy.typing import NDArray
+
 OUTSIDE = 0.2
 """A range is to miss so often: half of that on each side."""
 NEWEST, FEWEST = 300, 30
@@ -27,6 +30,7 @@ _SCALE_S = 600.0
 """Waits count by their logarithm from about here on, and by their length below."""
 _SLACK_S = 0.5
 
+Logs = NDArray[np.float64]
 Stage = Literal["new", "later"]
 """Whether it is the first forecast of a job, or one of a job that has waited for some time, which says something of it."""
 Group = tuple[Stage, str]
@@ -159,15 +163,11 @@ class Hindsight:
         looks = list(record.looks)
         if len(looks) < FEWEST:
             return list(drawn)
-        known = [
-            (look.drawn, _log(look.waited_s), True)
-            if look.waited_s is not None
-            else (look.drawn, _log((now_ms - look.made_ms) / 1000), False)
-            for look in looks
-        ]
-        early = _quantile([(value - _log(one.early_s), exact) for one, value, exact in known], max(0.0, record.early))
-        late = _quantile([(value - _log(one.late_s), exact) for one, value, exact in known], 1 - max(0.0, record.late))
-        part, likely = _middle(known)
+        exact = np.array([look.waited_s is not None for look in looks])
+        waited = _logs((now_ms - look.made_ms) / 1000 if look.waited_s is None else look.waited_s for look in looks)
+        early = _quantile(waited - _logs(look.drawn.early_s for look in looks), exact, max(0.0, record.early))
+        late = _quantile(waited - _logs(look.drawn.late_s for look in looks), exact, 1 - max(0.0, record.late))
+        part, likely = _middle([look.drawn for look in looks], waited, exact)
         found = []
         for one in drawn:
             least = _seconds(_log(one.early_s) + early)
@@ -177,12 +177,18 @@ class Hindsight:
         return found
 
 
-def _middle(known: list[tuple[Waits, float, bool]]) -> tuple[float, float]:
+def _middle(drawn: list[Waits], waited: Logs, exact: NDArray[np.bool_]) -> tuple[float, float]:
     """How much of the middle is to be as drawn and how much by the plan, and how far it is moved: what would have been nearest."""
     best = (math.inf, 1.0, 0.0)
+    own, planned = (
+        _logs(one.likely_s for one in drawn),
+        _logs(one.likely_s if one.by_plan_s is None else one.by_plan_s for one in drawn),
+    )
+    seconds = np.expm1(waited)
     for part in PARTS:
-        moved = _quantile([(value - one.middle(part), exact) for one, value, exact in known], 0.5)
-        off = sum(abs(_seconds(one.middle(part) + moved) - _seconds(value)) for one, value, exact in known if exact)
+        middle = part * own + (1 - part) * planned
+        moved = _quantile(waited - middle, exact, 0.5)
+        off = float(np.abs(np.expm1(np.clip(middle + moved, 0.0, 20.0)) - seconds)[exact].sum())
         best = min(best, (off, part, moved))
     return best[1], best[2]
 
@@ -195,13 +201,16 @@ def _seconds(log: float) -> float:
     return math.expm1(min(20.0, max(0.0, log))) * _SCALE_S
 
 
-def _quantile(values: list[tuple[float, bool]], share: float) -> float:
+def _logs(seconds: Iterable[float]) -> Logs:
+    found: Logs = np.log1p(np.maximum(0.0, np.array(list(seconds))) / _SCALE_S)
+    return found
+
+
+def _quantile(values: Logs, exact: NDArray[np.bool_], share: float) -> float:
     """The value that ``share`` of them are not above; of those that aren't exact only a lower bound is known (Kaplan and Meier)."""
-    values.sort(key=lambda one: (one[0], not one[1]))
-    count, above = len(values), 1.0
-    for place, (value, exact) in enumerate(values):
-        if exact:
-            above *= 1 - 1 / (count - place + 1)  # one more than there are, as the next one counts too
-            if 1 - above >= share - 1e-9:
-                return value
-    return values[-1][0]
+    order = np.lexsort((~exact, values))
+    values, exact = values[order], exact[order]
+    left = len(values) - np.arange(len(values)) + 1  # one more than there are, as the next one counts too
+    below = 1 - np.cumprod(np.where(exact, 1 - 1 / left, 1.0))
+    reached = np.flatnonzero(exact & (below >= share - 1e-9))
+    return float(values[reached[0]] if len(reached) else values[-1])

@@ -1,0 +1,215 @@
+"""What is foreseen: run times drawn from what is known, ranges that hold as often as they say, trials, warnings."""
+
+import math
+import random
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from lazy_quarry.core.advice.from_trials import Asked, Tried, advise, expected
+from lazy_quarry.core.advice.hindsight import FEWEST, Hindsight, Waits
+from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
+from lazy_quarry.core.advice.warnings import LikeIt, chance_full, chance_late
+from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.errors import BadValue
+from lazy_quarry.site.past_run import asked_of, sizes_in
+from lazy_quarry.study.columns import Columns
+from lazy_quarry.study.forecasting import HELD, forecast_trace
+from lazy_quarry.study.workload import make_trace
+
+kinds = st.builds(
+    RunKind,
+    st.sampled_from(["ada", "bo"]),
+    st.sampled_from(["", "a", "b"]),
+    st.integers(1, 4096),
+    st.integers(1, 10**6),
+)
+
+
+# -- run times ------------------------------------------------------------------------------------
+
+
+@given(st.lists(st.tuples(kinds, st.floats(0, 1e7)), max_size=60), kinds, st.floats(0, 1e6), st.integers(0, 99))
+def test_a_drawn_run_time_lies_between_what_has_passed_and_the_walltime(past, kind, elapsed, job):
+    times = RunTimes()
+    for one, took in past:
+        times.learn(one, took)
+    drawn = times.draw(kind, elapsed, shares_of(1, job, 20))
+    assert len(drawn) == 20
+    assert ((drawn >= elapsed) & (drawn <= max(kind.walltime_s, elapsed))).all()
+    assert (
+        drawn == times.draw(kind, elapsed, shares_of(1, job, 20))
+    ).all()  # the same again, so that ranges don't flicker
+
+
+def test_runs_of_the_name_say_more_than_those_of_others():
+    times = RunTimes()
+    for place in range(40):
+        times.learn(RunKind("ada", "grid", 8, 7200), 600 + place)
+        times.learn(RunKind("bo", "fit", 8, 7200), 7000)
+    own = times.draw(RunKind("ada", "grid", 8, 3600), 0.0, shares_of(1, 1, 20))
+    assert own.min() >= 600 and own.max() < 640
+    other = times.draw(RunKind("ada", "grid", 8, 7200), 5000.0, shares_of(1, 1, 20))
+    assert other.min() == 7000  # it has outlasted all of its name: those of its size are what is left
+    assert (
+        times.draw(RunKind("cy", "new", 8, 720), 0.0, shares_of(1, 1, 20)).max() <= 720
+    )  # a share of its own walltime
+
+
+# -- hindsight ------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(("scale", "shift"), [(1.0, 0.0), (5.0, 0.0), (0.2, 30.0)])
+def test_ranges_that_are_off_are_set_right_by_those_before(scale, shift):
+    chance, hindsight, held, at = random.Random(3), Hindsight(), [], 0
+    for job in range(1500):
+        at += 100_000
+        middle = math.exp(chance.gauss(7, 1))
+        drawn = Waits(0.9 * middle, middle, 1.1 * middle, 3 * middle)  # far too narrow, whatever comes
+        shown = hindsight.corrected(("new", ""), at, [drawn])[0]
+        assert shown.early_s <= shown.likely_s <= shown.late_s
+        waited = scale * middle * math.exp(chance.gauss(0, 0.5)) + shift
+        hindsight.note(("new", ""), job, at, drawn, shown)
+        hindsight.started(job, at + round(waited * 1000))
+        if job >= 500:
+            held.append(shown.early_s <= waited <= shown.late_s)
+    assert 0.75 <= np.mean(held) <= 0.85
+
+
+def test_what_has_not_started_counts_as_late_and_what_was_changed_not_at_all():
+    hindsight, drawn = Hindsight(), Waits(10, 20, 30)
+    for job in range(FEWEST):
+        hindsight.note(("new", "spare"), job, 0, drawn, drawn)
+    for job in range(5):
+        hindsight.dropped(job)
+    assert hindsight.seen(("new", "spare")) == FEWEST - 5  # too few of its own by now, and of all tiers
+    for job in range(FEWEST):
+        hindsight.note(("new", "spare"), 100 + job, 0, drawn, drawn)
+    hindsight.settle(50_000)
+    kept = hindsight.kept()[("new", "spare")]
+    assert kept.late < 0.1  # all of them are overdue
+    assert hindsight.corrected(("new", "spare"), 500_000, [drawn])[0].late_s >= 400
+    again = Hindsight(hindsight.kept())
+    again.started(100, 900_000)
+    assert again.corrected(("new", "spare"), 900_000, [drawn])[0].late_s >= 400
+
+
+def test_on_a_trace_it_never_saw_ranges_hold_and_the_middle_is_nearer_than_the_plan():
+    trace = make_trace(2500, 64, 0.8, 21)
+    columns = Columns(*(list(one) for one in zip(*((float(job.submit_s), float(job.run_s), float(job.walltime_s), job.cores) for job in trace), strict=True)))  # fmt: skip
+    told = [one for one in forecast_trace(columns, 64, lambda started: None, 2) if one.stage == "new"]
+    for held in HELD:
+        known = [one for one in told if one.held == held]
+        counted = known[len(known) // 2 :]
+        share = sum(one.shown.early_s - 1 <= one.waited_s <= one.shown.late_s + 1 for one in counted) / len(counted)
+        assert abs(share - held) < 0.12, held
+    off = sum(abs(one.shown.likely_s - one.waited_s) for one in counted)
+    assert 3 * off < sum(abs(one.by_plan_s - one.waited_s) for one in counted)
+
+
+# -- trials ---------------------------------------------------------------------------------------
+
+ONE = Tried(Phase.DONE, 600, 4, 2300, 8192, 1000)
+
+
+@pytest.mark.parametrize(
+    ("ran", "walltime_s", "key", "value"),
+    [
+        (ONE, 7200, "walltime", "25m"),
+        (ONE, 7200, "memory", "640 MiB/core"),
+        (replace(ONE, memory_peak_mib=7900), 900, "walltime", None),
+        (replace(ONE, memory_peak_mib=7900), 900, "memory", None),
+        (replace(ONE, phase=Phase.OVERTIME, took_s=900), 900, "walltime", None),
+        (Tried(Phase.OVERMEMORY, 60, 4, 230, 8192, 8300), 900, "memory", "4 GiB/core"),
+    ],
+)
+def test_advice_of_one_trial_follows_what_it_used(ran, walltime_s, key, value):
+    assert next(one.value for one in advise([ran], Asked(walltime_s)) if one.key == key) == value
+
+
+def test_idle_cores_are_named():
+    idle = next(
+        one
+        for one in advise([replace(ONE, cores=8, cpu_s=660.0, memory_peak_mib=7900)], Asked(900))
+        if one.key == "cores"
+    )
+    assert "2 is enough" in idle.reason
+
+
+@pytest.mark.parametrize("sizes", [(2, 4), (1, 2, 4), (3, 6, 9)])
+def test_from_two_or_three_sizes_the_whole_is_told_with_its_range(sizes):
+    chance, held, small = random.Random(str(sizes)), 0, 0
+    for _ in range(800):
+        power, factor = chance.uniform(0.8, 2.2), chance.uniform(5, 500)
+
+        def took(size, power=power, factor=factor):
+            return factor * size**power * math.exp(chance.gauss(0, 0.12))
+
+        found = expected([(size, took(size)) for size in sizes], 20)
+        whole = took(20)
+        held += found.low <= whole <= found.high
+        small += whole > found.bound
+    assert held / 800 >= 0.77 and small / 800 <= 0.03
+
+
+def test_sizes_are_advised_from_and_what_cannot_be_told_says_why():
+    trials = [Tried(Phase.DONE, 60.0 * size, 2, 100.0 * size, 4096, 100 * size, size) for size in (1, 2, 4)]
+    walltime, _, memory = advise(trials, Asked(86_400, "cells", 40))
+    assert "cells=40" in walltime.reason and "8 times in 10" in walltime.reason and walltime.value is not None
+    assert memory.value.endswith("/core")
+    late = [replace(one, phase=Phase.OVERTIME) for one in trials[1:]]
+    assert "1 size came to an end" in advise([trials[0], *late], Asked(86_400, "cells", 40))[0].reason
+    assert "isn't known" in advise(trials, Asked(86_400, "cells"))[0].reason
+    assert expected([(1, 5.0), (1, 6.0)], 9) is None
+    steeper = expected([(1, 100.0), (2, 110.0), (4, 200.0)], 8)
+    assert steeper.middle > 350  # the last two sizes say how it goes on
+
+
+def test_sizes_are_read_from_words():
+    assert sizes_in(["cells=2,4,8", "grid=north"]) == (
+        "cells",
+        [{"grid": "north", "cells": "2"}, {"grid": "north", "cells": "4"}, {"grid": "north", "cells": "8"}],
+    )
+    assert sizes_in(["name=a,b"]) == ("", [{"name": "a,b"}]) and sizes_in([]) == ("", [])
+    for wrong in (["cells"], ["=3"], ["a=1,2", "b=1,2"], ["a=1,2,3,4,5,6"]):
+        with pytest.raises(BadValue):
+            sizes_in(wrong)
+    assert asked_of(60, "cells", "echo ${cells:-200}").size == 200
+    assert asked_of(60, "cells", "echo $cells").size is None and asked_of(60, "cells", "", None, 7.0).size == 7
+
+
+# -- warnings -------------------------------------------------------------------------------------
+
+
+@given(
+    st.floats(0, 1e5),
+    st.floats(0, 1e5),
+    st.integers(60, 10**5),
+    st.lists(st.builds(LikeIt, st.floats(1, 1e5), st.floats(0, 1e5), st.booleans()), max_size=30),
+)
+def test_a_chance_is_one_whatever_the_runs(elapsed, cpu, walltime, earlier):
+    chance, needs = chance_late(elapsed, cpu, walltime, earlier)
+    assert 0 <= chance <= 1 and needs >= 0
+
+
+def test_a_run_that_gets_on_at_half_its_rate_is_told_and_one_at_its_rate_is_not():
+    earlier = [LikeIt(3000 + place, 3000 + place) for place in range(20)]
+    assert chance_late(1800, 900, 3600, earlier)[0] == 1.0
+    assert chance_late(1800, 1800, 3600, earlier)[0] == 0.0
+    assert chance_late(1800, 900, 3600, earlier[:2])[0] == 0.0  # too few to tell
+    assert chance_late(300, 100, 3600, earlier)[0] == 0.0  # too early
+
+
+def test_memory_that_grows_is_told_before_and_memory_that_levels_off_is_not():
+    def samples(of):
+        return [(minute * 60_000, 1.0, round(of(minute))) for minute in range(20)]
+
+    chance, until = chance_full(samples(lambda minute: 1000 + 150 * minute), 8192, 3600)
+    assert chance > 0.9 and 1500 < until < 2000
+    assert chance_full(samples(lambda minute: 1000 + 150 * minute), 8192, 600)[0] < 0.1
+    assert chance_full(samples(lambda minute: 5000 * (1 - math.exp(-minute / 4))), 8192, 7200)[0] < 0.1
+    assert chance_full(samples(lambda minute: 1000 + 150 * minute), 8192, 3600, [6000.0] * 5)[0] == 0.0  # as others did
+    assert chance_full(samples(lambda minute: 900), 8192, 3600)[0] == 0.0
