@@ -1,0 +1,146 @@
+"""Forecast ranges of a site in use: published beside the plan, checked by what happens, kept in their file."""
+
+import json
+
+import pytest
+
+from lazy_quarry.cli.job_text import why_lines
+from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.site.foresight import FILE, Foresight
+from lazy_quarry.site.json_form import job_json, report_json, why_json
+from lazy_quarry.site.sentences import range_words, state_words
+from lazy_quarry.store.journal import Journal
+from tests.conftest import SiteUnderTest, script, small_site
+
+MINUTE = 60_000
+
+
+class Clock:
+    def __init__(self):
+        self.ms = 1_000_000
+
+    def __call__(self):
+        return self.ms
+
+
+def request(minutes, ranks=24, runtime="10m", name="grid", more=""):
+    return Submission(
+        script(
+            f'name = "{name}"\nwalltime = "{minutes}m"\nmemory = "64 MiB/core"\nranks = {ranks}\nnodes = 3\n{more}\n'
+            f'[rehearsal]\nruntime = "{runtime}"'
+        )
+    )
+
+
+def on(site, clock, ms):
+    """Let time pass, with all that happens meanwhile."""
+    end = clock.ms + ms
+    while clock.ms < end:
+        clock.ms = min(end, site.present.runner.next_report_ms() or end)
+        site.step()
+
+
+@pytest.fixture
+def clock():
+    return Clock()
+
+
+@pytest.fixture
+def site(clock):
+    """A site on which eight whole-cluster jobs took ten minutes each of the two hours that they asked for."""
+    site = SiteUnderTest(small_site(budget=None), clock)
+    for _ in range(8):
+        site.submit(request(120))
+    on(site, clock, 90 * MINUTE)
+    assert len(site.jobs(ended=True)) == 8
+    return site
+
+
+def test_a_range_is_far_before_the_plan_where_jobs_take_less_than_they_ask_for(site, clock):
+    running, first, second = (site.submit(request(120)).job for _ in range(3))
+    site.step()
+    foresight = site.site.foresight
+    assert foresight.step() and not foresight.step()  # nothing has changed since
+    view = site.job(first)
+    assert site.job(running).phase is Phase.RUNNING and site.job(running).range is None
+    assert view.range.early_ms <= view.range.likely_ms <= view.range.late_ms < view.forecast_ms
+    assert abs(view.range.likely_ms - clock.ms - 10 * MINUTE) < 2 * MINUTE
+    assert abs(site.job(second).range.likely_ms - clock.ms - 20 * MINUTE) < 4 * MINUTE
+    words = range_words(view.range, view.forecast_ms, clock.ms)
+    assert words.startswith("about ") and "8 times in 10 between" in words and "by the plan" in words
+    assert f"it starts {words}" in list(why_lines(site.detail(first)))[1] or clock.ms < 10**10
+    told = job_json(view)
+    assert told["forecast_early"] <= told["forecast_likely"] <= told["forecast_late"] < told["forecast"]
+    assert why_json(site.detail(first))["forecast_late"] == told["forecast_late"]
+    board = site.board()
+    assert next(one for one in board.jobs if one.job == first).range == view.range
+    assert state_words(view, clock.ms) == f"starts {words.split(';')[0]}"
+
+
+def test_a_draft_has_a_range_too_and_blocked_jobs_behind_those_they_wait_for(site, clock):
+    jobs = [site.submit(request(120)).job for _ in range(2)]
+    after = site.submit(request(60, more=f'after = {{ {jobs[1]} = "succeeds" }}')).job
+    array = site.submit(request(60, more='\n[array]\ntasks = "1..3"\n')).job
+    site.step()
+    site.site.foresight.step()
+    report = site.check(request(30))
+    assert report.range is not None and clock.ms < report.range.likely_ms < report.place.start_ms
+    assert report_json("x", report)["forecast_likely"] is not None
+    assert site.job(after).range.likely_ms >= site.job(jobs[1]).range.likely_ms + 5 * MINUTE
+    assert site.job(array).range is not None
+    assert site.check(request(30, ranks=999)).range is None
+
+
+def test_what_becomes_of_forecasts_is_kept_and_what_cannot_be_read_is_begun_anew(tmp_path, clock):
+    journal = Journal(tmp_path)
+    site = SiteUnderTest(small_site(budget=None), clock, journal)
+    foresight = site.site.foresight
+    for _ in range(4):
+        jobs = [site.submit(request(120)).job for _ in range(12)]
+        site.step()
+        foresight.step()
+        on(site, clock, 150 * MINUTE)
+        foresight.step()
+        assert all(site.job(number).phase.final for number in jobs)
+    seen = foresight.hindsight.seen(("new", "steady"))
+    assert seen >= 30
+    foresight.close()
+    again = Foresight(site.present)
+    assert again.hindsight.seen(("new", "steady")) == seen
+    assert json.loads((tmp_path / FILE).read_text())["journal"] == journal.identity
+    for damage in (b"{", b"\xff\x00", b'{"journal": "another", "groups": []}'):
+        (tmp_path / FILE).write_bytes(damage)
+        assert Foresight(site.present).hindsight.seen(("new", "steady")) == 0
+    site.submit(request(120))
+    site.submit(request(120))
+    site.step()
+    again.learn_past()
+    again.step()
+    assert all(one.checked == seen for one in site.present.ranges.values() if one.checked)
+
+
+def test_held_changed_and_cancelled_jobs_are_no_misses(site, clock):
+    jobs = [site.submit(request(120)).job for _ in range(5)]
+    site.step()
+    foresight = site.site.foresight
+    foresight.step()
+    seen = foresight.hindsight.seen(("new", ""))
+    site.hold([jobs[2]])
+    site.cancel([jobs[3]])
+    site.change([jobs[4]], ["walltime=30m"])
+    foresight.step()
+    assert foresight.hindsight.seen(("new", "")) == seen - 3 + 1  # the changed one is new
+    assert jobs[2] not in site.present.ranges and jobs[3] not in site.present.ranges
+
+
+def test_its_thread_publishes_by_itself_and_leaves_when_told(site):
+    from tests.conftest import until
+
+    for _ in range(3):
+        site.submit(request(120))
+    site.step()
+    site.site.foresight.start()
+    until(lambda: site.present.ranges, "ranges")
+    site.site.foresight.close()
+    assert not site.site.foresight._thread.is_alive()
