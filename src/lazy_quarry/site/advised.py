@@ -11,6 +11,7 @@ from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.advice_view import FEW, Advised
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.present import Present
+from lazy_quarry.store.codec import text_key
 from lazy_quarry.store.journal import EndedFilter
 
 MOST_RUNS = 200
@@ -30,8 +31,7 @@ class Advice:
         present = self.present
         with present.lock:
             job = self._job(name)
-            wanted = EndedFilter(user=job.user, name=job.request.name, limit=MOST_RUNS)
-            known = [one for one in present.journal.ended(wanted) if one.request.array is None]
+            known = self._comparable(job)
             runs = [run for one in known if (run := past_run(one)) is not None]
             found = next_time(runs, _ahead(job))
             if found is None:
@@ -39,7 +39,17 @@ class Advice:
                     f"no run of {job.request.name} has come to its end yet, so there is nothing to learn from"
                 )
             newest = next(one for one in known if past_run(one) is not None)
-            return self._advised(job, newest, found)
+            alone = all(one.request.name == job.request.name for one in known)
+            return self._advised(job, newest, found, alone)
+
+    def _comparable(self, job: Job) -> list[Job]:
+        """The newest runs of the name, and those of the very script under other names."""
+        ended = self.present.journal.ended
+        found = ended(EndedFilter(user=job.user, name=job.request.name, limit=MOST_RUNS))
+        if key := text_key(job.origin.script):
+            found += ended(EndedFilter(user=job.user, script=key, limit=MOST_RUNS))
+        runs = {one.number: one for one in found if one.request.array is None}
+        return sorted(runs.values(), key=lambda one: (one.ended_ms or 0, one.number), reverse=True)[:MOST_RUNS]
 
     def _job(self, name: str) -> Job:
         if name.isdecimal():
@@ -53,7 +63,7 @@ class Advice:
             raise NoSuchJob(f'no job of yours is called "{name}"')
         return found if found.parent is None else self.present.find(found.parent)
 
-    def _advised(self, job: Job, newest: Job, found: NextTime) -> Advised:
+    def _advised(self, job: Job, newest: Job, found: NextTime, alone: bool) -> Advised:
         cores = max(1, newest.cores_allocated)
         asked_mib = sum(one.memory_mib for one in newest.allocations) // cores
         seconds = (
@@ -75,7 +85,7 @@ class Advice:
             saved_core_hours=max(0.0, found.saved_core_hours) if seconds else 0.0,
             starts_ms=None,
             starts_then_ms=None,
-            reason=reason_of(job.request.name, found),
+            reason=reason_of(job.request.name if alone else f"{job.request.name} and of its script", found),
             settings=tuple(settings),
         )
         if not settings:

@@ -243,10 +243,12 @@ class SqlStorage:
             query = query.where(ended.c.ended_ms >= wanted.since_ms)
         if wanted.array is not None:
             query = query.where(ended.c.job.between(task_id(wanted.array, 0), task_id(wanted.array + 1, -1)))
-        elif wanted.name is None:
+        elif wanted.name is None and wanted.script is None:
             query = query.where(ended.c.job < TASK_SPAN)
         if wanted.name is not None:
             query = query.where(ended.c.name == wanted.name)
+        if wanted.script is not None:
+            query = query.where(ended.c.script == wanted.script)
         if wanted.phase is not None:
             query = query.where(ended.c.phase == wanted.phase)
         return [dict(row._mapping) for row in self._read(ended, query)]

@@ -16,6 +16,8 @@ class EndedFilter:
     limit: int = 500
     name: str | None = None
     phase: str | None = None
+    script: int | None = None
+    """The key of the text that ran."""
     array: int | None = None
     """Tasks of this array; without it, everything but tasks."""
 

@@ -190,7 +190,7 @@ class ReportRows(Rows):
         return f"{where}; a sign a core, one for each rank"
 
     def _start(self, report: DraftReport) -> None:
-        self.put((" START", "ink", True), ("    if it asked for        it would start", "dim"))
+        self.put((" START", "ink", True), ("    if it asked for        by the plan it would start", "dim"))
         rungs = [*report.starts.ladder, *report.starts.fewer]
         longest = max((rung.start_ms - report.now_ms for rung in rungs if rung.start_ms), default=0)
         for rung in report.starts.ladder:
@@ -199,7 +199,7 @@ class ReportRows(Rows):
             self._rung(rung, report, longest)
         if ranged := range_words(report.range, report.place.start_ms, report.now_ms, self.quarry.zone):
             for line in wrap(f"As it is, it starts {ranged}.", max(30, self.room - 12), 3):
-                self.put((f"         {line}", "dim"))
+                self.put((f"         {line}", "ink"))
         if report.starts.finish:
             self.put((f"          at once, of {plural(report.shape.tasks, 'task')}    all would be done by", "dim"))
             latest = max((one.last_ms - report.now_ms for one in report.starts.finish if one.last_ms), default=0)
