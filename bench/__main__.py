@@ -19,6 +19,7 @@ from bench import (
     connections,
     drafting,
     expanding,
+    forecasting,
     inside,
     jobs,
     journal,
@@ -28,6 +29,7 @@ from bench import (
     searching,
     starting,
     studying,
+    warning,
     watching,
 )
 
@@ -72,6 +74,8 @@ def main() -> None:
         replaying,
         searching,
         advising,
+        warning,
+        forecasting,
         studying,
         arrays,
         expanding,

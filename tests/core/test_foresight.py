@@ -68,7 +68,7 @@ def test_ranges_that_are_off_are_set_right_by_those_before(scale, shift):
     for job in range(1500):
         at += 100_000
         middle = math.exp(chance.gauss(7, 1))
-        drawn = Waits(0.9 * middle, middle, 1.1 * middle, 3 * middle)  # far too narrow, whatever comes
+        drawn = Waits(0.9 * middle, middle, 1.1 * middle)  # far too narrow, whatever comes
         shown = hindsight.corrected(("new", ""), at, [drawn])[0]
         assert shown.early_s <= shown.likely_s <= shown.late_s
         waited = scale * middle * math.exp(chance.gauss(0, 0.5)) + shift

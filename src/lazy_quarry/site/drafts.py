@@ -47,7 +47,7 @@ class Drafts:
 
     def __init__(self, present: Present) -> None:
         self.present = present
-        self.foreseen: Callable[[Request, int], StartRange | None] = lambda request, by_plan_ms: None
+        self.foreseen: Callable[[Request], StartRange | None] = lambda request: None
         """The range of when a request would start; nothing until somebody who foresees it says so."""
         self._known: tuple[int, dict[str, EarlierRuns | None]] = (-1, {})
         """What earlier runs of each name used, since something has ended last."""
@@ -67,11 +67,8 @@ class Drafts:
                 )
             report = _DraftAnswer(self.present, checked, request).report()
             known = self._earlier(request.name)
-            report = replace(report, range=self._foreseen(request, report.place.start_ms))
+            report = replace(report, range=self.foreseen(request) if report.place.start_ms is not None else None)
             return replace(report, earlier=(known.runs, known.shortest_s, known.longest_s)) if known else report
-
-    def _foreseen(self, request: Request, by_plan_ms: int | None) -> StartRange | None:
-        return None if by_plan_ms is None else self.foreseen(request, by_plan_ms)
 
     def expand(self, submission: Submission) -> Expanded:
         """The tasks of a draft's array. Raises :class:`Refused` where it has none."""

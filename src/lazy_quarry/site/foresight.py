@@ -15,7 +15,6 @@ from pathlib import Path
 import msgspec
 
 from lazy_quarry.core.advice.drawn_plans import (
-    AsAsked,
     Drawn,
     DrawnTimes,
     Scene,
@@ -81,6 +80,8 @@ class Foresight:
         self._draws: list[Drawn] = []
         self._draw_times: DrawnTimes | None = None
         self._fields: tuple[tuple[object, ...], list[tuple[Timeline, LimitRows]]] = ((), [])
+        self.worked_s = 0.0
+        """CPU time that its thread has used."""
         self._left, self._kept_at = threading.Event(), time.monotonic()
         self._thread: threading.Thread | None = None
         present.heard.append(self._hear)
@@ -140,7 +141,6 @@ class Foresight:
         self._done = event, now
         if self._planner is None or self._planner.site is not scene.site:
             self._planner = Planner(scene.site)
-        by_plan = Drawn(self._planner, scene, AsAsked(), 0)
         times, draws = DrawnTimes(scene, self.times, SEED, DRAWS), list[Drawn]()
         for draw in range(DRAWS if scene.waiting or scene.blocked else 0):
             began = time.thread_time()
@@ -148,14 +148,14 @@ class Foresight:
             pause(time.thread_time() - began)
         with present.lock:
             self._draws, self._draw_times = draws, times
-            present.say_foreseen(self._corrected(scene, draws, by_plan))
+            present.say_foreseen(self._corrected(scene, draws))
         return True
 
-    def _corrected(self, scene: Scene, draws: list[Drawn], by_plan: Drawn) -> dict[int, StartRange]:
+    def _corrected(self, scene: Scene, draws: list[Drawn]) -> dict[int, StartRange]:
         """Ranges as they are shown; those of jobs that are new, and one of another, are noted to see how they do."""
         now = scene.now_ms
         told = {one.wanted.job: one for one in (*scene.waiting, *scene.blocked) if not one.begun}
-        drawn = ranges_of(draws, by_plan, told)
+        drawn = ranges_of(draws, told)
         self.hindsight.settle(now)
         groups = dict[Group, list[int]]()
         for job in drawn:
@@ -173,7 +173,7 @@ class Foresight:
         self._known = set(drawn)
         return found
 
-    def of_request(self, request: Request, by_plan_ms: int) -> StartRange | None:
+    def of_request(self, request: Request) -> StartRange | None:
         """The range of a job of the user with this request, which nobody has submitted, from the last draws; None without any."""
         draws, times, present = self._draws, self._draw_times, self.present
         if not draws or times is None or not present.ranges:
@@ -196,7 +196,7 @@ class Foresight:
         if 2 * len(starts) < len(draws):
             return None
         group: Group = ("new", request.tier)
-        waits = self.hindsight.corrected(group, now, [range_of(starts, by_plan_ms, now)])[0]
+        waits = self.hindsight.corrected(group, now, [range_of(starts, now)])[0]
         return _range(waits, now, self.hindsight.seen(group))
 
     # -- its thread and its file -------------------------------------------------------------------
@@ -220,7 +220,7 @@ class Foresight:
         with suppress(QuarryError, _Left):
             self.learn_past(self._rest)
         while not self._left.wait(LEAST_REST_S):
-            began = time.thread_time()
+            self.worked_s = began = time.thread_time()
             with suppress(QuarryError, _Left):
                 self.step(lambda worked_s: self._rest(worked_s / RESTS))
             if self._left.wait((time.thread_time() - began) * RESTS):

@@ -88,9 +88,7 @@ class _Forecasting(Planned):
         for held, hindsight in self.hindsight.items():
             hindsight.settle(at)
             for stage, number in wanted:
-                drawn = range_of(
-                    [round(one * 1000) for one in starts[number]], round(planned[number] * 1000), at, 1 - held
-                )
+                drawn = range_of([round(one * 1000) for one in starts[number]], at, 1 - held)
                 shown = hindsight.corrected((stage, ""), at, [drawn])[0]
                 hindsight.note((stage, ""), number, at, drawn, shown)
                 self.told.append((stage, held, number, now, shown, planned[number] - now))

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lazy_quarry.core.advice.drawn_plans import AsAsked, Drawn, scene_of
+from lazy_quarry.core.advice.drawn_plans import Drawn, scene_of
 from lazy_quarry.core.engine.commands import (
     CancelJob,
     CancelTask,
@@ -321,6 +321,16 @@ def whose(event):
     """The job that an event is about; for a task its array."""
     number = getattr(event, "job", 0)
     return number // TASK_SPAN if number >= TASK_SPAN else number
+
+
+class AsAsked:
+    """Everything takes as long as it asks for."""
+
+    def end_ms(self, one, draw):
+        return one.limit_ms
+
+    def takes_ms(self, one, draw):
+        return (one.wanted.request.walltime_s + one.wanted.request.grace_s) * 1000
 
 
 def check_plan(world, at, kept):

@@ -5,6 +5,7 @@ One pass of the planner is one draw; over several, each waiting job has a distri
 
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -138,10 +139,22 @@ def _blocked(engine: Engine, state: State, at_ms: int) -> Iterator[Waiting]:
     return iter(found.values())
 
 
+class Times(Protocol):
+    """How long jobs are supposed to take in each draw."""
+
+    def end_ms(self, one: Running, draw: int) -> int:
+        """When a running job ends."""
+        ...
+
+    def takes_ms(self, one: Waiting, draw: int) -> int:
+        """How long a waiting job takes."""
+        ...
+
+
 class Drawn:
     """One draw: when everything would start and end if it took so long."""
 
-    def __init__(self, planner: Planner, scene: Scene, times: "DrawnTimes | AsAsked", draw: int) -> None:
+    def __init__(self, planner: Planner, scene: Scene, times: "Times", draw: int) -> None:
         self.planner, self.scene = planner, scene
         self.ends = {one.job: times.end_ms(one, draw) for one in scene.running}
         self._busy: dict[int, list[int]] = {}
@@ -250,31 +263,18 @@ class DrawnTimes:
         return int(self._takes[one.wanted.job][draw])
 
 
-class AsAsked:
-    """Every job takes all of the walltime and grace that it asks for, as the plan has it."""
-
-    def end_ms(self, one: Running, draw: int) -> int:
-        """When a running job must have ended."""
-        return one.limit_ms
-
-    def takes_ms(self, one: Waiting, draw: int) -> int:
-        """How long a waiting job may take."""
-        return (one.wanted.request.walltime_s + one.wanted.request.grace_s) * 1000
-
-
-def range_of(starts: Sequence[int], by_plan_ms: int | None, now_ms: int, outside: float = OUTSIDE) -> Waits:
+def range_of(starts: Sequence[int], now_ms: int, outside: float = OUTSIDE) -> Waits:
     """The range and the middle of what was drawn; a share of ``outside`` lies beyond its ends."""
     early, likely, late = np.quantile(np.array(starts, dtype=np.float64), (outside / 2, 0.5, 1 - outside / 2))
-    by_plan = None if by_plan_ms is None else max(0.0, (by_plan_ms - now_ms) / 1000)
     waits = [max(0.0, (float(one) - now_ms) / 1000) for one in (early, likely, late)]
-    return Waits(waits[0], waits[1], waits[2], by_plan)
+    return Waits(waits[0], waits[1], waits[2])
 
 
-def ranges_of(draws: Sequence[Drawn], by_plan: Drawn, jobs: Collection[int]) -> dict[int, Waits]:
+def ranges_of(draws: Sequence[Drawn], jobs: Collection[int]) -> dict[int, Waits]:
     """Of each job that has a place in at least half of the draws, its range."""
     found = dict[int, Waits]()
     for job in jobs:
         starts = [draw.starts[job] for draw in draws if job in draw.starts]
         if 2 * len(starts) >= max(1, len(draws)):
-            found[job] = range_of(starts, by_plan.starts.get(job), by_plan.scene.now_ms)
+            found[job] = range_of(starts, draws[0].scene.now_ms)
     return found

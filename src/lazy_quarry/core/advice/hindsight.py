@@ -25,7 +25,6 @@ STEP = 0.01
 """How much one miss changes what is allowed on its side."""
 DEBT = -0.2
 """How far what is allowed may fall below nothing: after many misses the widest range stays until they are made up for."""
-PARTS = (1.0, 0.75, 0.5, 0.25, 0.0)
 _SCALE_S = 600.0
 """Waits count by their logarithm from about here on, and by their length below."""
 _SLACK_S = 0.5
@@ -39,17 +38,11 @@ Group = tuple[Stage, str]
 
 @dataclass(frozen=True, slots=True)
 class Waits:
-    """A forecast in seconds from when it was made: the early end, the middle, the late end, and what the plan says."""
+    """A forecast in seconds from when it was made: the early end, the middle and the late end."""
 
     early_s: float
     likely_s: float
     late_s: float
-    by_plan_s: float | None = None
-
-    def middle(self, part: float) -> float:
-        """The logarithm of the middle, so much of it as drawn and the rest by the plan."""
-        drawn = _log(self.likely_s)
-        return drawn if self.by_plan_s is None else part * drawn + (1 - part) * _log(self.by_plan_s)
 
 
 @dataclass(slots=True)
@@ -167,30 +160,14 @@ class Hindsight:
         waited = _logs((now_ms - look.made_ms) / 1000 if look.waited_s is None else look.waited_s for look in looks)
         early = _quantile(waited - _logs(look.drawn.early_s for look in looks), exact, max(0.0, record.early))
         late = _quantile(waited - _logs(look.drawn.late_s for look in looks), exact, 1 - max(0.0, record.late))
-        part, likely = _middle([look.drawn for look in looks], waited, exact)
+        likely = _quantile(waited - _logs(look.drawn.likely_s for look in looks), exact, 0.5)
         found = []
         for one in drawn:
             least = _seconds(_log(one.early_s) + early)
             most = max(least, _seconds(_log(one.late_s) + late))
-            middle = min(most, max(least, _seconds(one.middle(part) + likely)))
+            middle = min(most, max(least, _seconds(_log(one.likely_s) + likely)))
             found.append(replace(one, early_s=least, likely_s=middle, late_s=most))
         return found
-
-
-def _middle(drawn: list[Waits], waited: Logs, exact: NDArray[np.bool_]) -> tuple[float, float]:
-    """How much of the middle is to be as drawn and how much by the plan, and how far it is moved: what would have been nearest."""
-    best = (math.inf, 1.0, 0.0)
-    own, planned = (
-        _logs(one.likely_s for one in drawn),
-        _logs(one.likely_s if one.by_plan_s is None else one.by_plan_s for one in drawn),
-    )
-    seconds = np.expm1(waited)
-    for part in PARTS:
-        middle = part * own + (1 - part) * planned
-        moved = _quantile(waited - middle, exact, 0.5)
-        off = float(np.abs(np.expm1(np.clip(middle + moved, 0.0, 20.0)) - seconds)[exact].sum())
-        best = min(best, (off, part, moved))
-    return best[1], best[2]
 
 
 def _log(seconds: float) -> float:
