@@ -207,6 +207,7 @@ def _list(views: "list[ChainView]", zone: tzinfo) -> Iterator[str]:
 def chain_lines(view: "ChainView", zone: tzinfo) -> Iterator[str]:
     """A chain for people: a line for all, a line for each job."""
     from lazy_quarry.core.units import clock_time, format_core_hours, format_duration, plural
+    from lazy_quarry.site.sentences import range_words
 
     head = f"chain {view.number} {view.name}: {view.state}" if view.number else f"{view.name}, as the queue is now"
     ends = (
@@ -230,7 +231,8 @@ def chain_lines(view: "ChainView", zone: tzinfo) -> Iterator[str]:
             slack = "critical" if one.critical else f"may slip {format_duration(one.slack_ms / 1000)}"
         tasks = f"{one.tasks} tasks" if one.tasks and not one.reason.startswith("of its tasks") else ""
         after = ", ".join(f"after {other} {condition}" for other, condition in one.after)
-        words = "; ".join(word for word in (tasks, after, one.reason) if word)
+        ranged = range_words(one.view.range, None, view.now_ms, zone) if one.view is not None else ""
+        words = "; ".join(word for word in (tasks, after, one.reason, f"starts {ranged}" if ranged else "") if word)
         yield f"  {number:>7} {one.name:<{width}}  {state:<11} {begins:>9} {until:>9}  {slack:<18} {words}".rstrip()
 
 
@@ -248,6 +250,7 @@ def chain_json(view: "ChainView") -> dict[str, Any]:
 def rehearsal_json(view: "ChainView") -> dict[str, Any]:
     """When a chain is done, what it costs at most, and its jobs."""
     from lazy_quarry.core.units import format_instant
+    from lazy_quarry.site.json_form import range_json
 
     def instant(at_ms: int | None) -> str | None:
         return None if at_ms is None else format_instant(at_ms)
@@ -262,6 +265,7 @@ def rehearsal_json(view: "ChainView") -> dict[str, Any]:
                 "job": one.job or None,
                 "state": one.phase.value if one.phase else None,
                 "starts": instant(one.starts_ms),
+                **range_json(one.view.range if one.view is not None else None),
                 "ends": instant(one.ends_ms),
                 "critical": one.critical,
                 "slack_s": None if one.slack_ms is None else one.slack_ms // 1000,

@@ -156,6 +156,11 @@ class Page:
             return max(1.2, slide - rest)
         return min(wanted, 9.4 - rest) if len(getattr(panel, "lanes", ())) < 60 else min(wanted, 40.0)
 
+    def solid(self, role: str) -> dict[str, Any]:
+        """How a role fills a patch that hides what is behind it."""
+        style = _fill(self.ground.tone(role))
+        return style | ({"facecolor": self.ground.paper} if style["facecolor"] == "none" else {})
+
     def axes(self, left: float, top: float, right: float, bottom: float) -> Any:
         """Axes between these places, without a frame."""
         spot = (

@@ -52,7 +52,7 @@ def _curve(page: "Page", axes: Any, curve: Curve) -> None:
     colour = page.ground.tone(curve.role).colour
     if curve.drawn == "bars":
         wide = abs(xs[1] - xs[0]) * 0.9 if len(xs) > 1 else 0.8
-        axes.bar(xs, ys, width=wide, color=colour, linewidth=0)
+        axes.bar(xs, ys, width=wide, **page.solid(curve.role))
         return
     if curve.drawn == "area":
         axes.fill_between(xs, ys, color=colour, alpha=0.35, linewidth=0, step=None)

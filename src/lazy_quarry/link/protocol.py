@@ -57,7 +57,9 @@ _HOMES = {
     "Found": "lazy_quarry.site.views",
     "JobView": "lazy_quarry.site.job_view",
     "Outcome": "lazy_quarry.site.views",
+    "OverTime": "lazy_quarry.core.ledger.report",
     "Receipt": "lazy_quarry.site.views",
+    "Report": "lazy_quarry.core.ledger.report",
     "RoomView": "lazy_quarry.site.views",
 }
 """Where the types of calls are defined. They are imported when a call that has them is made: a command pays for its own."""

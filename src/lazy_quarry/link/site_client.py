@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeVar
 if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
     from lazy_quarry.core.header.submission import Submission
+    from lazy_quarry.core.ledger.report import OverTime, Report
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.made_files import MadeFiles
     from lazy_quarry.run.runner import OutputChunk
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
     from lazy_quarry.site.mail_folder import Letter
     from lazy_quarry.site.views import Found, Outcome, Receipt, RoomView
 
-Part = Literal["operations", "queries", "drafts", "chains", "chain_changes", "mailer", "advice"]
+Part = Literal["operations", "queries", "drafts", "chains", "chain_changes", "mailer", "advice", "ledger"]
 """The part of a site in use that answers a call."""
 _Method = TypeVar("_Method", bound=Callable[..., Any])
 
@@ -299,6 +300,24 @@ class SiteClient(Protocol):
     @_answered_by("mailer")
     def letters(self, most: int) -> tuple[Letter, ...]:
         """The newest mail about jobs and chains, with what became of it."""
+        ...
+
+    # -- the books
+
+    @_answered_by("ledger")
+    def report(
+        self, period: str, by: list[str] | None = None, where: dict[str, str] | None = None, waits: bool = True
+    ) -> Report:
+        """What was charged in a period in plain words and where it went; by account, user, queue, tier, name, month, two at most.
+
+        ``where`` chooses: account, user, queue, tier or name, several by commas. Without ``waits`` nothing is told of these.
+        Raises :class:`BadValue` for a period, key or choice that there isn't.
+        """
+        ...
+
+    @_answered_by("ledger")
+    def over_time(self, period: str, split: str, where: dict[str, str] | None = None) -> OverTime:
+        """What was charged over a period, by days, weeks or months as these suit it, split by one key."""
         ...
 
     # -- the client itself

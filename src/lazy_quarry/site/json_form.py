@@ -21,7 +21,7 @@ def _number(label: str) -> int | str:
     return int(label) if label.isdecimal() else label
 
 
-def _range(known: StartRange | None) -> dict[str, Any]:
+def range_json(known: StartRange | None) -> dict[str, Any]:
     """When it starts 8 times in 10, and most likely; null while that isn't known."""
     early, late, likely = (known.early_ms, known.late_ms, known.likely_ms) if known else (None, None, None)
     return {
@@ -46,7 +46,7 @@ def job_json(view: JobView) -> dict[str, Any]:
         "started": _instant(view.started_ms),
         "ended": _instant(view.ended_ms),
         "forecast": _instant(view.forecast_ms),
-        **_range(view.range),
+        **range_json(view.range),
         "why": view.why or None,
         "nodes": list(view.nodes),
         "cores": view.cores,
@@ -188,7 +188,7 @@ def why_json(detail: JobDetail) -> dict[str, Any]:
     """What a job waits for, when and after which ends it should start, its standing in hours, who is ahead, what would help."""
     view, told = detail.view, detail.explained
     plain: dict[str, Any] = {"job": view.parent or view.job, "task": view.task, "why": detail.why or None}
-    plain |= {"forecast": _instant(view.forecast_ms), **_range(view.range), "instead": detail.instead or None}
+    plain |= {"forecast": _instant(view.forecast_ms), **range_json(view.range), "instead": detail.instead or None}
     if told is None:
         return plain | {"waits_for": None, "after": [], "place": None, "standing": None, "ahead": [], "changes": []}
     hours = {name: round(value, 4) for name, value in told.parts.named()}
@@ -234,7 +234,7 @@ def report_json(file: str, report: DraftReport) -> dict[str, Any]:
         "walltime_s": report.shape.walltime_s,
         "tasks": report.shape.tasks or None,
         "forecast": _instant(report.place.start_ms),
-        **_range(report.range),
+        **range_json(report.range),
         "placement": [{"node": one.node, "ranks": one.ranks, "cores": list(one.own)} for one in report.place.nodes],
         "ladder": [
             {

@@ -6,6 +6,7 @@ from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.foresight import Foresight
+from lazy_quarry.site.ledger import Ledger
 from lazy_quarry.site.mail import Mailer
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
@@ -28,6 +29,7 @@ class SiteInUse:
         self.foresight = Foresight(present)
         self.drafts.foreseen = self.foresight.of_request
         self.advice = Advice(present, self.drafts)
+        self.ledger = Ledger(present)
         way = present.site.mail
         relay = Relay(way.relay, way.port, way.tls, way.user, way.password_file) if way.relay else None
         sender = way.sender or f"lazy-quarry@{present.site.host or 'localhost'}"

@@ -8,16 +8,17 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Table, create_engine, event, inspect, select, tuple_
+from sqlalchemy import Connection, Engine, Table, create_engine, event, func, inspect, select, tuple_
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
 from lazy_quarry.core.job.job import TASK_SPAN, task_id
 from lazy_quarry.errors import DamagedJournal, StateFolderError
+from lazy_quarry.store.books import sums_query, waits_query
 from lazy_quarry.store.cells import WrongCell, right_cells
 from lazy_quarry.store.reserve import Reserve
 from lazy_quarry.store.rows import CELL_VALUES, THINNED
-from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, LiveRow
+from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, LiveRow, Wanted
 from lazy_quarry.store.tables import ended, events, live, meta, metadata, parts, sums, texts
 from lazy_quarry.store.upgrade import upgrade
 
@@ -271,6 +272,22 @@ class SqlStorage:
         query = select(ended).where(tuple_(ended.c.ended_ms, ended.c.job) > (at_ms, job))
         query = query.order_by(ended.c.ended_ms, ended.c.job).limit(limit)
         return [dict(row._mapping) for row in self._read(ended, query)]
+
+    def sums(self, wanted: Wanted) -> list[tuple[Any, ...]]:
+        """Sums of a period: keys, then all values."""
+        with self._reading() as work:
+            return [tuple(row) for row in work.execute(sums_query(wanted))]
+
+    def waits(self, wanted: Wanted) -> list[tuple[Any, ...]]:
+        """Waits of a period: keys, then one in ms."""
+        with self._reading() as work:
+            return [tuple(row) for row in work.execute(waits_query(wanted))]
+
+    def first_day(self) -> int | None:
+        """The first instant of the first day of which there are sums."""
+        with self._reading() as work:
+            found = work.execute(select(func.min(sums.c.day_ms))).scalar()
+            return None if found is None else int(found)
 
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""

@@ -5,6 +5,9 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
+PART = "part"
+"""As one of the keys of sums: which of the parts that the period is divided into, from 0."""
+
 
 @dataclass(frozen=True, slots=True)
 class EndedFilter:
@@ -20,6 +23,20 @@ class EndedFilter:
     """The key of the text that ran."""
     array: int | None = None
     """Tasks of this array; without it, everything but tasks."""
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Which sums: of days from ``begin_ms`` on and before ``end_ms``, by these keys, of these alone.
+
+    ``parts`` are the first instants of the parts of the period, rising, for :data:`PART`.
+    """
+
+    begin_ms: int
+    end_ms: int
+    by: tuple[str, ...] = ()
+    where: Mapping[str, tuple[str, ...]] | None = None
+    parts: tuple[int, ...] = ()
 
 
 class EventRow(NamedTuple):
@@ -106,6 +123,15 @@ class Storage(Protocol):
 
     def ended_after(self, at_ms: int, job: int, limit: int) -> list[dict[str, Any]]:
         """Rows of ended jobs and tasks in the order of their ends and numbers, from the one after these."""
+
+    def sums(self, wanted: Wanted) -> list[tuple[Any, ...]]:
+        """Sums of a period: keys, then all values."""
+
+    def waits(self, wanted: Wanted) -> list[tuple[Any, ...]]:
+        """Waits of a period: keys, then one in ms."""
+
+    def first_day(self) -> int | None:
+        """The first instant of the first day of which there are sums."""
 
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""

@@ -2,7 +2,7 @@
 
 from sqlalchemy import BigInteger, Column, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
-VERSION = 3
+VERSION = 4
 """Of these tables. A folder with a greater one was written by a newer program and is left alone."""
 
 metadata = MetaData()
@@ -88,4 +88,7 @@ sums = Table(
     Column("allocated_core_ms", BigInteger, nullable=False),
     Column("charge_core_ms", BigInteger, nullable=False),
     Column("cpu_ms", BigInteger, nullable=False),
+    Column("lost_core_ms", BigInteger, nullable=False, server_default="0"),
+    Column("lost_cpu_ms", BigInteger, nullable=False, server_default="0"),
 )
+"""What attempts held, were charged and used on a UTC day, by all that jobs differ in; lost is what those that failed had of it."""

@@ -7,26 +7,34 @@ from typing import Any
 from uuid import uuid4
 
 import msgspec
-from sqlalchemy import Connection, inspect
+from sqlalchemy import Connection, and_, func, inspect, select
 
-from lazy_quarry.core.engine.events import KINDS
+from lazy_quarry.core.engine.events import KINDS, Changed, Ended, Started
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.site import Window
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.store.books import Cells, add_up, cells_of
 from lazy_quarry.store.cells import right_cells
 from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.codec import from_json
 from lazy_quarry.store.rows import (
+    CELL_KEY,
+    CELL_VALUES,
     Texts,
+    end_of,
     ended_row,
     event_row,
+    job_of,
     live_row,
+    opened,
     parts_of,
     scalars_of,
+    sum_cells,
 )
-from lazy_quarry.store.tables import VERSION, ended, events, live, meta, metadata, parts, texts
+from lazy_quarry.store.tables import VERSION, ended, events, live, meta, metadata, parts, sums, texts
 from lazy_quarry.store.verify import Totals
 
 _RENAMED_IN_2 = {
@@ -62,7 +70,9 @@ def upgrade(work: Connection, folder: Path | None) -> None:
         _keep_copy(driver, folder / f"journal-version-{version}.db")
     if version == 1:
         _from_1(driver)
-    _from_2(work)
+    if version < 3:
+        _from_2(work)
+    _from_3(work)
     work.execute(meta.update().where(meta.c.key == "version").values(value=str(VERSION)))
 
 
@@ -94,7 +104,9 @@ def _from_1(sql: Any) -> None:
 def _from_2(work: Connection) -> None:
     """Retries are one number with the ends that they cover; texts are kept once; checksums; no snapshots, but live jobs."""
     rows = {name: list(work.exec_driver_sql(f"SELECT * FROM {name}")) for name in ("events", "snapshots", "ended")}
-    cells = [dict(row._mapping) for row in work.exec_driver_sql("SELECT * FROM sums")]
+    cells = [
+        {**row._mapping, "lost_core_ms": 0, "lost_cpu_ms": 0} for row in work.exec_driver_sql("SELECT * FROM sums")
+    ]
     for name in rows:
         work.exec_driver_sql(f"DROP TABLE {name}")
     metadata.create_all(work)
@@ -128,6 +140,36 @@ def _from_2(work: Connection) -> None:
     ):
         if values:
             work.execute(table.insert(), values)
+
+
+def _from_3(work: Connection) -> None:
+    """The sums tell what was lost: held by attempts that failed, or came back."""
+    for name in ("lost_core_ms", "lost_cpu_ms"):
+        work.exec_driver_sql(f"ALTER TABLE sums ADD COLUMN {name} BIGINT NOT NULL DEFAULT 0")
+    lost = Cells()
+    for row in work.execute(select(ended.c.job, ended.c.body)).all():
+        job = job_of(row.body, "", "")
+        if job.request.array is not None or (job.phase not in FAILING and job.attempt <= 1):
+            continue
+        found = work.execute(select(events).where(events.c.job == row.job).order_by(events.c.number)).all()
+        kinds = (Started.kind, Ended.kind, Changed.kind)
+        happened = [from_json(KINDS[one.kind], one.body) for one in found if one.kind in kinds]
+        add_up(cells_of(job, happened) or sum_cells(job, end_of(job)), lost)
+    for key, values in lost.items():
+        here = and_(*(sums.c[name] == value for name, value in zip(CELL_KEY, key, strict=True)))
+        told = dict(zip(CELL_VALUES, values, strict=True))
+        # Of attempts whose days are no longer known no more is lost on a day than was held.
+        held, used = (
+            func.min(told["lost_core_ms"], sums.c.allocated_core_ms),
+            func.min(told["lost_cpu_ms"], sums.c.cpu_ms),
+        )
+        work.execute(sums.update().where(here).values(lost_core_ms=held, lost_cpu_ms=used))
+    known = work.execute(select(parts.c.body).where(parts.c.key == "totals")).scalar()
+    if known is not None:
+        totals = msgspec.json.decode(opened(known), type=Totals)
+        totals.cells_sum = 0
+        totals.add((), [dict(row._mapping) for row in work.execute(select(sums))])
+        work.execute(parts.update().where(parts.c.key == "totals").values(body=totals.sealed()))
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,102 @@
+"""The books of a site as its clients read them: reports of a period, and what goes on in it."""
+
+from collections.abc import Mapping, Sequence
+
+from lazy_quarry.core.ledger.period import Period, parse_period
+from lazy_quarry.core.ledger.report import KEYS, MOST_BY, OverTime, Report, ReportRow, Sums, parts_of, rows_of
+from lazy_quarry.errors import BadValue
+from lazy_quarry.site.present import Present
+from lazy_quarry.store.rows import CELL_VALUES
+from lazy_quarry.store.storage import PART, Wanted
+
+FILTERS = ("account", "user", "queue", "tier", "name")
+
+
+class Ledger:
+    """Answers about what was used. Jobs that run are counted up to now, in the books of their accounts, and not here."""
+
+    def __init__(self, present: Present) -> None:
+        self.present = present
+
+    def report(
+        self,
+        period: str = "this month",
+        by: Sequence[str] | None = None,
+        where: Mapping[str, str] | None = None,
+        waits: bool = True,
+    ) -> Report:
+        """A report; see :meth:`SiteClient.report`. Raises :class:`BadValue` for a period, key or filter that there isn't."""
+        present, keys = self.present, tuple(by or ())
+        only, span = self._chosen(keys, where), self.period(period)
+        with present.lock:
+            rows = self._rows(span, keys, only, waits)
+            total = self._rows(span, (), only, waits)
+            before = self._rows(span.moved(-1), (), only, waits)
+        return Report(span, keys, rows, _only(total), _only(before) if before else None, only)
+
+    def over_time(self, period: str, split: str, where: Mapping[str, str] | None = None) -> OverTime:
+        """What was charged in each part of a period; see :meth:`SiteClient.over_time`."""
+        only, span = self._chosen((split,), where), self.period(period)
+        parts = parts_of(span)
+        wanted = Wanted(
+            span.begin_ms, span.end_ms, (PART, split), only, tuple(max(one.begin_ms, span.begin_ms) for one in parts)
+        )
+        with self.present.lock:
+            rows = self.present.journal.storage.sums(wanted)
+        found = dict[str, list[int]]()
+        at = 2 + CELL_VALUES.index("charge_core_ms")
+        for row in rows:
+            found.setdefault(str(row[1]), [0] * len(parts))[int(row[0])] += int(row[at])
+        keys = sorted(found, key=lambda key: (-sum(found[key]), key))
+        return OverTime(span, split, parts, tuple(keys), tuple(tuple(found[key]) for key in keys))
+
+    def _chosen(self, keys: tuple[str, ...], where: Mapping[str, str] | None) -> dict[str, tuple[str, ...]]:
+        if wrong := next((key for key in keys if key not in KEYS), None):
+            raise BadValue(f'"{wrong}" is nothing to report by; there are {", ".join(KEYS)}')
+        if len(keys) > MOST_BY or len(set(keys)) < len(keys):
+            raise BadValue(f"a report is by at most {MOST_BY} different keys")
+        only = {name: tuple(value.split(",")) for name, value in (where or {}).items() if value}
+        if wrong := next((name for name in only if name not in FILTERS), None):
+            raise BadValue(f'"{wrong}" is nothing to choose by; there are {", ".join(FILTERS)}')
+        return only
+
+    def period(self, words: str) -> Period:
+        """A period in plain words."""
+        with self.present.lock:
+            begin = self.present.journal.storage.first_day() if words.strip().lower() in ("all", "everything") else None
+        return parse_period(words, self.present.now(), begin)
+
+    def _rows(
+        self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]], waits: bool
+    ) -> tuple[ReportRow, ...]:
+        months = _months(span)
+        wanted = Wanted(
+            span.begin_ms,
+            span.end_ms,
+            tuple(PART if key == "month" else key for key in by),
+            only,
+            tuple(month.begin_ms for month in months),
+        )
+        names = [f"{month.first:%Y-%m}" for month in months]
+        at = by.index("month") if "month" in by else -1
+
+        def named(key: Sequence[object]) -> tuple[str, ...]:
+            return tuple(names[int(str(one))] if place == at else str(one) for place, one in enumerate(key))
+
+        storage, count = self.present.journal.storage, len(by)
+        sums = [(named(row[:count]), Sums(*(int(one or 0) for one in row[count:]))) for row in storage.sums(wanted)]
+        waited = [(named(row[:count]), row[count] / 1000) for row in storage.waits(wanted)] if waits else []
+        return rows_of([one for one in sums if one[1] != Sums()], waited, by)
+
+
+def _only(rows: tuple[ReportRow, ...]) -> ReportRow:
+    return rows[0] if rows else ReportRow((), Sums())
+
+
+def _months(span: Period) -> list[Period]:
+    """The months that a period touches."""
+    month = parse_period(f"{span.first:%Y-%m}", span.begin_ms)
+    found = [month]
+    while found[-1].end_ms < span.end_ms:
+        found.append(found[-1].moved(1))
+    return found
