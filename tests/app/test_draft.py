@@ -163,10 +163,10 @@ async def test_a_trial_brings_its_verdict_back_with_advice_that_can_be_taken(tmp
         place = await drafted(app, pilot, text)
         await press(pilot, "f5")
         await wait_for(pilot, lambda: place.trial is not None)
-        view = app.client.job(place.trial.job)
+        view = app.client.job(place.trial.jobs[0])
         assert (view.tier, view.walltime_s) == ("trial", 1800)
         for _ in range(200):
-            if app.client.job(place.trial.job).phase.final:
+            if app.client.job(place.trial.jobs[0]).phase.final:
                 break
             app.client.rehearsed.advance(app.client.rehearsed.now_ms + 120_000)
         app.read_board()
@@ -176,7 +176,7 @@ async def test_a_trial_brings_its_verdict_back_with_advice_that_can_be_taken(tmp
         row = next(at for at, line in enumerate(report.lines) if line.change and line.change[0][0] == "memory")
         report.move(row)
         await press(pilot, "enter")
-        assert header(place)["memory"] == "1280 MiB/core"
+        assert header(place)["memory"] == "2560 MiB/core"
 
 
 async def test_of_an_array_one_task_is_tried_by_its_values(tmp_path):
@@ -190,7 +190,7 @@ async def test_of_an_array_one_task_is_tried_by_its_values(tmp_path):
         await wait_for(pilot, lambda: app.focused.id == "path")
         await press(pilot, *"level=9", "enter")
         await wait_for(pilot, lambda: place.trial is not None)
-        job = app.client.site.present.engine.state.jobs[place.trial.job]
+        job = app.client.site.present.engine.state.jobs[place.trial.jobs[0]]
         assert job.request.parameters == (("level", "9"),)
 
 

@@ -48,7 +48,7 @@ async def test_what_cannot_be_written_is_said_and_the_pane_stays(tmp_path):
         await wait_for(pilot, lambda: not isinstance(app.screen, FigurePane))
 
 
-async def test_watch_offers_its_lanes_and_ledger_has_nothing_to_draw(tmp_path):
+async def test_watch_offers_its_lanes_and_ledger_its_columns(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "4")
         await wait_for(pilot, lambda: app.query("#jobs") and app.query_one("#jobs").current())
@@ -56,5 +56,6 @@ async def test_watch_offers_its_lanes_and_ledger_has_nothing_to_draw(tmp_path):
         await press(pilot, "escape", "b")
         await wait_for(pilot, lambda: app.query_one("#jobs").by_node)
         await opened(app, pilot, "node-lanes")
-        await press(pilot, "escape", "6", "ctrl+e")
-        await wait_for(pilot, lambda: "nothing to draw here" in app.query_one(NoteBar).text)
+        await press(pilot, "escape", "6")
+        await wait_for(pilot, lambda: app.query("#use-columns") and app.query_one("#use-columns").found)
+        await opened(app, pilot, "use-by-account")

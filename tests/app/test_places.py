@@ -375,7 +375,37 @@ async def test_the_ledger_is_true_to_the_second(tmp_path):
         assert line.left_core_ms == 560_000 * 3_600_000 - line.charged_core_ms - line.running_core_ms
         charged = sum(row.charge_core_ms for row in rows_of(present.journal, sums) if row.account == "tide-surge")
         assert charged == line.charged_core_ms
-        assert "tide-surge was charged" in app.query_one(NoteBar).text
+        await press(pilot, "down")
+        await wait_for(pilot, lambda: "tide-surge was charged" in app.query_one(NoteBar).text)
+
+
+async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behind_a_figure(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await press(pilot, "6")
+        await wait_for(pilot, lambda: app.query("#ranking") and app.query_one("#ranking").rows)
+        place = app.query_one("LedgerPlace")
+        await wait_for(pilot, lambda: place.found.total.sums.jobs > 100)
+        charged, span = place.found.total.sums.charged_core_ms, place.found.period
+        await wait_for(pilot, lambda: "ends" in text_of(app, "#ledger-rows"))
+        await press(pilot, "left")
+        await wait_for(pilot, lambda: place.found.period.end_ms == span.begin_ms)
+        await press(pilot, "n", "down", "enter")
+        await wait_for(pilot, lambda: place.found.where.get("account") == ("tide-surge",))
+        await wait_for(pilot, lambda: "imre" in text_of(app, "#ledger-rows") and place.over.split == "user")
+        assert place.found.total.sums.charged_core_ms < charged
+        await press(pilot, "t", *"2027-02", "enter")
+        await wait_for(pilot, lambda: place.found.period.name == "February 2027")
+        await press(pilot, "right_square_bracket")
+        await wait_for(pilot, lambda: place.found.period.name == "2027 Q1")
+        await press(pilot, "s", "g")
+        await wait_for(pilot, lambda: place.over.split == "queue" and place.found.by == ("user",))
+        await press(pilot, "tab", "enter")
+        await wait_for(pilot, lambda: app.place == "review" and app.query_one("#runs").runs)
+        assert {view.user for view in app.query_one("#runs").runs} == {place.found.rows[0].key[0]}
+        await press(pilot, "6", "t", *"soon", "enter")
+        await wait_for(pilot, lambda: "no period" in app.query_one(NoteBar).text)
+        await press(pilot, "escape")
+        await wait_for(pilot, lambda: place.found.where == {})
 
 
 async def test_the_clock_is_turned_by_keys(tmp_path):

@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.advice.curves import Results
     from lazy_quarry.core.advice.scaling import Scaling
     from lazy_quarry.core.job.curve import Sample
+    from lazy_quarry.core.ledger.report import OverTime
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.site.board import Board
     from lazy_quarry.site.chain_views import ChainView
@@ -38,6 +39,19 @@ def survey_figures(board: Board | None, node: str, zone: tzinfo) -> list[Offer]:
         return hours_figure(board, node, zone)
 
     return [("the nodes, by who has them", nodes), *([(f"the hours of {node}", hours)] if node else [])]
+
+
+def ledger_figures(found: OverTime | None, board: Board | None, zone: tzinfo) -> list[Offer]:
+    """Use over a period."""
+    if found is None or board is None or not found.keys:
+        return []
+
+    def over_time() -> Figure:
+        from lazy_quarry.draw.of_books import over_time_figure
+
+        return over_time_figure(found, board.site.name, board.now_ms, zone)
+
+    return [(f"use by {found.split}, {found.period.name}", over_time)]
 
 
 def draft_figures(report: DraftReport | None, board: Board | None, zone: tzinfo) -> list[Offer]:

@@ -5,7 +5,7 @@ from typing import Any
 from textual import work
 
 from lazy_quarry.app.keys_in_order import KeysInOrder
-from lazy_quarry.app.messages import OpenChain, OpenJob
+from lazy_quarry.app.messages import OpenChain, OpenJob, SearchRuns
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.site.views import RoomView
 
@@ -26,6 +26,11 @@ class Going(KeysInOrder):
         """Show a job in Review."""
         place: Any = await self.action_go("review")
         place.open_job(message.job)
+
+    async def on_search_runs(self, message: SearchRuns) -> None:
+        """Show the runs that a search finds in Review."""
+        place: Any = await self.action_go("review")
+        place.search(message.words)
 
     async def on_open_chain(self, message: OpenChain) -> None:
         """Show a chain in Chain."""

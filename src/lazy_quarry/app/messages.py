@@ -37,3 +37,15 @@ class Say(Message):
 
     text: str
     bad: bool = False
+
+
+@dataclass
+class Opened(Message):
+    """What is under the cursor is to be opened."""
+
+
+@dataclass
+class SearchRuns(Message):
+    """Show the runs that a search finds in Review."""
+
+    words: str

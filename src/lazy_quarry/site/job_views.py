@@ -43,8 +43,8 @@ class JobViews:
         self._ended: dict[int, tuple[Job, JobView]] = {}
         self._warned: dict[int, tuple[int, int, str]] = {}
         """By job: attempt, when the warning was worked out, and the warning."""
-        self._usual: tuple[int, dict[tuple[str, str, int], tuple[LikeIt, ...]]] = (-1, {})
-        """By user, name and cores: earlier runs, since something has ended last."""
+        self._usual: dict[tuple[int, int], tuple[LikeIt, ...]] = {}
+        """By job and when it began: earlier runs like it."""
         self.chained: dict[int, tuple[int, str]] = {}
         """By job: the chain that it belongs to, and that chain's name."""
         self._records: dict[int, ChainRecord] = {}
@@ -269,17 +269,20 @@ class JobViews:
         return words
 
     def _like_it(self, job: Job) -> tuple[LikeIt, ...]:
-        """The newest runs of this name and size that came to their end."""
-        key = (job.user, job.request.name, job.cores_allocated)
-        if self._usual[0] != self.present.ends:
-            self._usual = self.present.ends, {}
-        if key not in self._usual[1]:
+        """The newest runs of this name and size that had come to their end when this one began."""
+        key = job.number, job.started_ms or 0
+        known = self._usual.get(key)
+        if known is None:
+            if len(self._usual) > MOST_TASKS:
+                self._usual.clear()
             wanted = [
-                EndedFilter(user=job.user, name=job.request.name, phase=phase, limit=USUAL_RUNS)
+                EndedFilter(
+                    user=job.user, name=job.request.name, phase=phase, until_ms=job.started_ms, limit=USUAL_RUNS
+                )
                 for phase in ("done", "overtime")
             ]
             runs = [one for each in wanted for one in self.present.journal.ended(each)]
-            self._usual[1][key] = tuple(
+            known = self._usual[key] = tuple(
                 LikeIt(
                     ((one.ended_ms or 0) - (one.started_ms or 0)) / 1000,
                     one.use.cpu_ms / 1000,
@@ -289,4 +292,4 @@ class JobViews:
                 for one in runs
                 if one.cores_allocated == job.cores_allocated
             )
-        return self._usual[1][key]
+        return known

@@ -32,7 +32,8 @@ class Ledger:
             rows = self._rows(span, keys, only, waits)
             total = self._rows(span, (), only, waits)
             before = self._rows(span.moved(-1), (), only, waits)
-        return Report(span, keys, rows, _only(total), _only(before) if before else None, only)
+            begin = present.journal.storage.first_day()
+        return Report(span, keys, rows, _only(total), _only(before) if before else None, only, begin)
 
     def over_time(self, period: str, split: str, where: Mapping[str, str] | None = None) -> OverTime:
         """What was charged in each part of a period; see :meth:`SiteClient.over_time`."""

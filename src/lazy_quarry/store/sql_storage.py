@@ -242,6 +242,8 @@ class SqlStorage:
             query = query.where(ended.c.account.in_(wanted.accounts))
         if wanted.since_ms is not None:
             query = query.where(ended.c.ended_ms >= wanted.since_ms)
+        if wanted.until_ms is not None:
+            query = query.where(ended.c.ended_ms <= wanted.until_ms)
         if wanted.array is not None:
             query = query.where(ended.c.job.between(task_id(wanted.array, 0), task_id(wanted.array + 1, -1)))
         elif wanted.name is None and wanted.script is None:

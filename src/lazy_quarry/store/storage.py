@@ -16,6 +16,7 @@ class EndedFilter:
     user: str | None = None
     accounts: tuple[str, ...] | None = None
     since_ms: int | None = None
+    until_ms: int | None = None
     limit: int = 500
     name: str | None = None
     phase: str | None = None

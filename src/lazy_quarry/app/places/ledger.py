@@ -1,98 +1,320 @@
-"""Ledger: what each account was charged, and what it has left."""
+"""Ledger: what was used in a period, by whom, on whose account, and how long it will last."""
 
-from lazy_quarry.app.cells import Pen, bar
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from textual import work
+from textual.binding import Binding
+from textual.containers import Horizontal, Vertical
+from textual.widgets import Input
+
+from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.figures_of import Offer, ledger_figures
 from lazy_quarry.app.key_hint import KeyHint
+from lazy_quarry.app.messages import CursorMoved, Opened, SearchRuns
 from lazy_quarry.app.places.place import Place
-from lazy_quarry.app.widgets.drawing import Lines, Rows
-from lazy_quarry.core.ledger.accounts import AccountLine
+from lazy_quarry.app.widgets.account_rows import AccountHead, AccountRow, AccountRows, ends_ms
+from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.app.widgets.panes.typed_line import Typed
+from lazy_quarry.app.widgets.ranking_rows import RankingHead, RankingRows
+from lazy_quarry.app.widgets.use_columns import UseColumns, WentLines
+from lazy_quarry.core.ledger.period import HOW, Period, parse_period
+from lazy_quarry.core.ledger.report import OverTime, Report
 from lazy_quarry.core.units import format_core_hours, plural
+from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.board import Board
 
+if TYPE_CHECKING:
+    from lazy_quarry.link.site_client import SiteClient
 
-class LedgerHead(Lines):
-    """The heading of the columns."""
-
-    DEFAULT_CSS = "LedgerHead { height: 3; }"
-
-    def draw(self, row: int, pen: Pen) -> None:
-        """Its lines."""
-        if row == 1:
-            pen.write(" ACCOUNTS", bold=True).write("   core-hours, from the books' beginning to this moment", "dim")
-        elif row == 2:
-            pen.write("   ").cell("account", 16, "dim").cell("charged", 12, "dim", right=True)
-            pen.cell("running", 12, "dim", right=True).cell("budget", 12, "dim", right=True)
-            pen.cell("left", 12, "dim", right=True).cell("jobs", 9, "dim", right=True)
-            pen.cell("failed", 9, "dim", right=True).write("   spent of the budget", "dim")
+FIRST = "last 30 days"
+BURN = "last 30 days"
+"""A budget is taken to go on being used as in this time."""
+SPLITS = ("account", "user", "queue", "tier", "name")
 
 
-class LedgerRows(Rows):
-    """A row an account."""
+class PeriodLine(Lines):
+    """The period, with what is chosen."""
 
-    DEFAULT_CSS = "LedgerRows { height: 1fr; }"
+    DEFAULT_CSS = "PeriodLine { height: 2; }"
 
     def __init__(self) -> None:
-        super().__init__(id="ledger-rows")
-        self.lines: tuple[AccountLine, ...] = ()
-        self.mine: tuple[str, ...] = ()
+        super().__init__(id="period")
+        self.words, self.chosen, self.total = FIRST, "", ""
 
-    def row_count(self) -> int:
-        """One for each account."""
-        return len(self.lines)
-
-    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
-        """Name, figures, and a bar of the budget."""
-        line = self.lines[row]
-        own = line.account in self.mine
-        pen.write(" ▪ " if own else "   ", "ochre").cell(line.account, 16, "ink" if own else "dim", bold=current)
-        if line.adding_up:
-            pen.write("   being added up …", "dim")
-            return
-        pen.cell(format_core_hours(line.charged_core_ms), 12, right=True)
-        running = format_core_hours(line.running_core_ms) if line.running_core_ms else "·"
-        pen.cell(running, 12, "ochre" if line.running_core_ms else "dim", right=True)
-        if line.budget_core_ms is None or line.left_core_ms is None:
-            pen.cell("no limit", 12, "dim", right=True).cell("·", 12, "dim", right=True)
-        else:
-            pen.cell(format_core_hours(line.budget_core_ms), 12, right=True)
-            scarce = line.left_core_ms * 20 < line.budget_core_ms
-            pen.cell(format_core_hours(line.left_core_ms), 12, "rust" if scarce else "moss", right=True, bold=scarce)
-        pen.cell(f"{line.jobs:,}", 9, right=True).cell(f"{line.failed:,}", 9, "dim", right=True)
-        room = self.room - pen.at - 12
-        if line.budget_core_ms and room >= 10:
-            spent = min(line.budget_core_ms, line.charged_core_ms)
-            running_part = min(line.running_core_ms, line.budget_core_ms - spent)
-            pen.write("   ")
-            parts = [(spent, "█", "stone"), (running_part, "█", "ochre")]
-            parts.append((line.budget_core_ms - spent - running_part, "░", "faint"))
-            bar(pen, [(float(amount), sign, colour) for amount, sign, colour in parts], room, line.budget_core_ms)
-            pen.write(f" {100 * (spent + running_part) / line.budget_core_ms:.0f}%", "dim")
+    def draw(self, row: int, pen: Pen) -> None:
+        """It is the first line; the second is empty."""
+        if row == 0:
+            pen.write(" ‹ ", "ochre", hit="app.place_action('move(-1)')").write(self.words, bold=True)
+            pen.write(" › ", "ochre", hit="app.place_action('move(1)')")
+            pen.write(f"  {self.chosen}" if self.chosen else "", "ochre").write(f"   {self.total}", "dim")
 
 
 class LedgerPlace(Place):
-    """The accounts with their books."""
+    """Accounts on the left, use over time and where it went in the middle, who and what on the right."""
+
+    DEFAULT_CSS = """
+    LedgerPlace { padding-top: 1; }
+    LedgerPlace #asked-period { display: none; }
+    LedgerPlace #accounts { width: 50; height: 1fr; border-right: solid $faint; }
+    LedgerPlace #use { width: 1fr; height: 1fr; }
+    LedgerPlace #who { width: 56; height: 1fr; border-left: solid $faint; }
+    LedgerPlace.-narrow #sides { layout: vertical; width: 1fr; }
+    LedgerPlace.-narrow #who { width: 1fr; height: 6; border-left: none; }
+    LedgerPlace #sides { width: 1fr; height: 1fr; }
+    """
+    BINDINGS = [
+        Binding("left", "move(-1)", "earlier"),
+        Binding("right", "move(1)", "later"),
+        Binding("left_square_bracket", "widen(-1)", "a shorter period"),
+        Binding("right_square_bracket", "widen(1)", "a longer period"),
+        Binding("n", "now", "the last 30 days again"),
+        Binding("t", "type_period", "a period in words"),
+        Binding("s", "split", "split the columns by another key"),
+        Binding("g", "rank", "rank by another key"),
+        Binding("tab", "side", "other side", priority=True),
+        Binding("escape", "all", "all accounts"),
+    ]
+
+    words = FIRST
+    split, by = "account", "name"
+    account = user = ""
+    found: Report | None = None
+    over: OverTime | None = None
+    _known: tuple[object, ...] = ()
+    """What the figures are of; they are read again when it changes."""
 
     def compose(self):  # type: ignore[no-untyped-def]
-        """Heading and rows."""
-        yield LedgerHead()
-        yield LedgerRows()
+        """The period over three parts."""
+        yield PeriodLine()
+        yield Typed(placeholder=HOW, id="asked-period")
+        with Horizontal():
+            with Vertical(id="accounts"):
+                yield AccountHead()
+                yield AccountRows()
+            with Horizontal(id="sides"):
+                with Vertical(id="use"):
+                    yield UseColumns()
+                    yield WentLines()
+                with Vertical(id="who"):
+                    yield RankingHead()
+                    yield RankingRows()
 
     def show(self, board: Board) -> None:
-        """New figures."""
+        """New books, and what follows from them when something has ended."""
         super().show(board)
-        rows = self.query_one(LedgerRows)
+        rows = self.query_one(AccountRows)
         rows.lines, rows.mine = board.accounts, board.person.accounts
-        rows.refit()
+        rows.show()
+        self._read_new()
 
     def arrive(self) -> None:
-        """Keys go to the rows."""
-        self.query_one(LedgerRows).focus()
+        """Keys go to the accounts."""
+        self.query_one(AccountRows).focus()
+
+    # -- reading -----------------------------------------------------------------------------------
+
+    @property
+    def _where(self) -> dict[str, str]:
+        return {name: value for name, value in (("account", self.account), ("user", self.user)) if value}
+
+    def _read_new(self) -> None:
+        if self.board is None or self.quarry.client is None:
+            return
+        ended = sum(line.jobs for line in self.board.accounts)
+        adding = any(line.adding_up for line in self.board.accounts)
+        day = self.board.now_ms // 86_400_000
+        known = (ended, adding, day, self.words, self.split, self.by, self.account, self.user)
+        if known != self._known:
+            self._known = known
+            self._read(self.quarry.client, self.words, self.split, self.by, self._where)
+
+    @work(thread=True, exclusive=True, group="ledger")
+    def _read(self, client: "SiteClient", words: str, split: str, by: str, where: dict[str, str]) -> None:
+        try:
+            found = client.report(words, [by], where)
+            over = client.over_time(words, split, where)
+            burn = client.report(BURN, ["account"], None, False)
+            members = client.report(words, ["user"], {"account": self.account}, False) if self.account else None
+        except QuarryError as fault:
+            self.quarry.hand_over(self._say, str(fault), True)
+            return
+        self.quarry.hand_over(self._take, found, over, burn, members)
+
+    def _take(self, found: Report, over: OverTime, burn: Report, members: Report | None) -> None:
+        self.found, self.over = found, over
+        self.query_one(UseColumns).show(over)
+        self.query_one(WentLines).show(found)
+        head, ranking = self.query_one(RankingHead), self.query_one(RankingRows)
+        head.by = found.by[0]
+        head.refresh()
+        ranking.show(found)
+        rows = self.query_one(AccountRows)
+        rows.open = self.account
+        rows.members = tuple((row.key[0], row.sums.charged_core_ms) for row in members.rows) if members else ()
+        rows.ends = self._ends(burn)
+        rows.show()
+        line = self.query_one(PeriodLine)
+        span = found.period
+        line.words = span.name if span.name == span.span else f"{span.name}, {span.span}"
+        line.chosen = " · ".join(filter(None, (self.account, self.user)))
+        line.total = f"{format_core_hours(found.total.sums.charged_core_ms)} core-hours charged{self._beside(found)}"
+        line.refresh()
+        self.quarry.tell()
+
+    def _ends(self, burn: Report) -> dict[str, str]:
+        if self.board is None:
+            return {}
+        burnt = {row.key[0]: row.sums.charged_core_ms for row in burn.rows}
+        found = {}
+        for line in self.board.accounts:
+            at = ends_ms(line, burnt.get(line.account, 0), burn.days_in_books, self.board.now_ms)
+            if at is not None:
+                day = datetime.fromtimestamp(at / 1000, UTC)
+                found[line.account] = f"ends {day.day} {day:%b}{'' if at - self.board.now_ms < 2e10 else f' {day:%Y}'}"
+            elif line.left_core_ms is not None:
+                found[line.account] = "lasts"
+        return found
+
+    @staticmethod
+    def _beside(found: Report) -> str:
+        before = found.before.sums.charged_core_ms if found.before is not None else 0
+        if not before:
+            return ""
+        change = found.total.sums.charged_core_ms / before - 1
+        return f", {abs(change):.0%} {'more' if change >= 0 else 'less'} than before"
+
+    # -- the period --------------------------------------------------------------------------------
+
+    def _period(self) -> Period | None:
+        return self.found.period if self.found is not None else None
+
+    def _take_period(self, period: Period) -> None:
+        self.words = f"{period.first} to {period.last}"
+        self._read_new()
+
+    def action_move(self, by: int) -> None:
+        """An earlier or later period of the same length."""
+        if period := self._period():
+            self._take_period(period.moved(by))
+
+    def action_widen(self, by: int) -> None:
+        """A longer or shorter period."""
+        if period := self._period():
+            self._take_period(period.widened(by))
+
+    def action_now(self) -> None:
+        """The last 30 days again."""
+        self.words = FIRST
+        self._read_new()
+
+    def action_type_period(self) -> None:
+        """Type a period."""
+        line = self.query_one("#asked-period", Typed)
+        line.value, line.display = "", True
+        self.screen.set_focus(line)
+        self._say(f"A period in words: {HOW}.")
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """A period was typed."""
+        event.stop()
+        event.input.display = False
+        self.query_one(AccountRows).focus()
+        if not event.value.strip() or self.board is None:
+            return
+        try:
+            parse_period(event.value, self.board.now_ms)
+        except BadValue as fault:
+            self._say(str(fault), bad=True)
+            return
+        self.words = event.value
+        self._read_new()
+
+    # -- what is chosen ----------------------------------------------------------------------------
+
+    def _next(self, key: str) -> str:
+        """The next key that still tells something apart."""
+        keys = [one for one in SPLITS if one not in self._where]
+        at = keys.index(key) if key in keys else -1
+        return keys[(at + 1) % len(keys)]
+
+    def action_split(self) -> None:
+        """Split the columns by the next key."""
+        self.split = self._next(self.split)
+        self._read_new()
+
+    def action_rank(self) -> None:
+        """Rank by the next key."""
+        self.by = self._next(self.by)
+        self._read_new()
+
+    def action_side(self) -> None:
+        """The other list."""
+        accounts, ranking = self.query_one(AccountRows), self.query_one(RankingRows)
+        (ranking if self.goes_to(accounts) else accounts).focus()
+        self.post_message(CursorMoved())
+
+    def action_all(self) -> None:
+        """All accounts again."""
+        line = self.query_one("#asked-period", Typed)
+        if line.display:
+            line.display = False
+            self.query_one(AccountRows).focus()
+            return
+        self.account = self.user = ""
+        self._read_new()
+
+    def on_opened(self, message: Opened) -> None:
+        """An account or a member is chosen, or the jobs of a ranked row are shown."""
+        message.stop()
+        if self.goes_to(self.query_one(RankingRows)):
+            self._open_jobs()
+            return
+        row = self.query_one(AccountRows).current()
+        account = row.line.account if row.line is not None else ""
+        again = account == self.account and not row.member
+        self.account, self.user = ("", "") if again else (account, row.member)
+        if self.split in self._where:
+            self.split = self._next(self.split)
+        if self.by in self._where:
+            self.by = self._next(self.by)
+        self._read_new()
+
+    def _open_jobs(self) -> None:
+        row, found = self.query_one(RankingRows).current(), self.found
+        if row is None or found is None:
+            return
+        chosen = {**self._where, self.by: row.key[0]}
+        words = " ".join(f'{name}:"{value}"' for name, value in chosen.items())
+        span = found.period
+        self.post_message(SearchRuns(f"{words} since:{span.first} until:{span.last}"))
+
+    # -- words -------------------------------------------------------------------------------------
 
     def note(self) -> str:
-        """The account under the cursor in a sentence."""
-        rows = self.query_one(LedgerRows)
-        if not rows.lines:
-            return ""
-        line = rows.lines[rows.cursor]
+        """What is under the cursor in a sentence."""
+        ranking = self.query_one(RankingRows)
+        if self.goes_to(ranking) and (row := ranking.current()) is not None:
+            sums = row.sums
+            held = max(1, sums.held_core_ms)
+            charged = f"{format_core_hours(sums.charged_core_ms)} core-hours charged for {plural(sums.jobs, 'job')}"
+            went = ", ".join(
+                f"{amount / held:.0%} was {word}"
+                for word, amount in (
+                    ("used", sums.used_core_ms),
+                    ("idle", sums.idle_core_ms),
+                    ("lost", sums.lost_core_ms),
+                )
+            )
+            return f"{' '.join(row.key)}: {charged}; of what they held {went}. enter shows its jobs in Review."
+        return self._account_note(self.query_one(AccountRows).current())
+
+    def _account_note(self, row: AccountRow) -> str:
+        line = row.line
+        if line is None:
+            return "All accounts together. enter on one shows it alone, with its members."
+        if row.member:
+            return f"{row.member} was charged {format_core_hours(row.charged_core_ms)} core-hours on {line.account} in this time."
         if line.adding_up:
             return f"What {line.account} was charged for is being added up."
         words = f"{line.account} was charged {format_core_hours(line.charged_core_ms)} core-hours for {plural(line.jobs, 'job')}"
@@ -100,8 +322,25 @@ class LedgerPlace(Place):
             words += f", and {format_core_hours(line.running_core_ms)} so far for those that run"
         if line.left_core_ms is None:
             return f"{words}. It has no limit."
-        return f"{words}. {format_core_hours(line.left_core_ms)} of its {format_core_hours(line.budget_core_ms or 0)} are left."
+        words += (
+            f". {format_core_hours(line.left_core_ms)} of its {format_core_hours(line.budget_core_ms or 0)} are left"
+        )
+        ends = self.query_one(AccountRows).ends.get(line.account, "")
+        if ends.startswith("ends"):
+            return f"{words}; used as in the last 30 days, it {ends}."
+        return f"{words}."
 
     def keys(self) -> list[KeyHint]:
-        """There is little to do here yet."""
-        return [("↑↓", "account", ""), ("4", "watch", "app.go('watch')"), ("5", "review", "app.go('review')")]
+        """What can be done here."""
+        jobs = self.goes_to(self.query_one(RankingRows))
+        hints = [
+            ("enter", "its jobs" if jobs else "open", ""),
+            ("← →", "earlier, later", ""),
+            ("[ ]", "shorter, longer", ""),
+        ]
+        hints += [("t", "type a period", ""), ("n", "last 30 days", ""), ("s", "split", ""), ("g", "rank by", "")]
+        return [*hints, ("tab", "other side", ""), *([("escape", "all accounts", "")] if self.account else [])]
+
+    def figures(self) -> list[Offer]:
+        """The columns as they are seen."""
+        return ledger_figures(self.over, self.board, self.quarry.zone)

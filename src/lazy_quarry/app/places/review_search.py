@@ -109,6 +109,11 @@ class ReviewSearch(ReviewSheets):
             f"Words alone are looked for everywhere. Fields: {names}, since, until. - before one means the opposite."
         )
 
+    def search(self, words: str) -> None:
+        """Show what a search finds."""
+        self.words, self.wanted = words, None
+        self._read()
+
     def action_keep(self) -> None:
         """Type a name for the present search."""
         if not self.words:

@@ -49,14 +49,14 @@ def warning_of(job: Job, now_ms: int, use: Use, samples: Samples, earlier: Seque
     elapsed, walltime = (now_ms - (job.started_ms or now_ms)) / 1000, job.request.walltime_s
     chance, needs = chance_late(elapsed, use.cpu_ms / 1000, walltime, earlier)
     if chance >= SURE:
-        has = f"at this rate it needs about {format_duration(needs, 1)}, and has {format_duration(walltime)}"
+        has = f"at this rate it needs about {format_duration(needs)}, and has {format_duration(walltime)}"
         return f"{has}; {_tenths(chance)} runs like it would be late"
     took = sorted(one.took_s for one in earlier if not one.late)
     left = (took[len(took) // 2] if took else walltime) - elapsed
     peaks = [one.peak_mib for one in earlier if one.peak_mib]
     chance, until = chance_full(samples, asked, max(60.0, min(left, walltime - elapsed)), peaks)
     if chance >= SURE_OF_MEMORY:
-        grows = f"its memory grows, and passes {format_size(asked)} in about {format_duration(until, 1)}"
+        grows = f"its memory grows, and passes {format_size(asked)} in about {format_duration(until)}"
         return f"{grows} ({_tenths(chance)} times)"
     return _idle(job, now_ms, samples)
 

@@ -62,6 +62,14 @@ class Report:
     total: ReportRow
     before: ReportRow | None = None
     where: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    books_begin_ms: int | None = None
+    """The first day of which anything is in the books; None for none."""
+
+    @property
+    def days_in_books(self) -> int:
+        """How many days of the period lie behind the books' beginning."""
+        begin = max(self.period.begin_ms, self.books_begin_ms or 0)
+        return max(1, (self.period.end_ms - begin) // DAY_MS)
 
 
 @dataclass(frozen=True, slots=True)

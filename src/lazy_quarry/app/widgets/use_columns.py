@@ -1,0 +1,158 @@
+"""What was charged over a period, as stacked columns, and where it went."""
+
+from math import floor, log10
+
+from lazy_quarry.app.cells import Pen, bar
+from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.core.ledger.report import OverTime, Report
+from lazy_quarry.core.units import HOUR_MS, format_core_hours, format_duration
+
+TONES = (("█", "ochre"), ("▒", "river"), ("▓", "moss"), ("▚", "ink"), ("░", "stone"))
+"""The keys that were charged most, each by a sign and a colour of its own; the rest is together in the last."""
+SCALE = 9
+"""Cells of the scale on the left."""
+
+
+def shown_of(found: OverTime) -> list[tuple[str, tuple[int, ...]]]:
+    """The keys that have a tone, the last of them for all others."""
+    most = len(TONES) - 1
+    shown = list(zip(found.keys[:most], found.charged[:most], strict=True))
+    rest = found.charged[most:]
+    if len(rest) == 1:
+        shown.append((found.keys[most], rest[0]))
+    elif rest:
+        shown.append((f"{len(rest)} others", tuple(map(sum, zip(*rest, strict=True)))))
+    return shown
+
+
+class UseColumns(Lines):
+    """Stacked columns, one for each day, week or month."""
+
+    DEFAULT_CSS = "UseColumns { height: 1fr; min-height: 6; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="use-columns")
+        self.found: OverTime | None = None
+
+    def show(self, found: OverTime) -> None:
+        """Other columns."""
+        self.found = found
+        self.refresh()
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """The heading, the columns, their names, and what the tones mean."""
+        found, height = self.found, self.size.height
+        if row == 0:
+            pen.write(" USE", bold=True)
+            if found is not None:
+                pen.write(f"   core-hours charged, by {found.split}", "dim")
+            return
+        if found is None or height < 6:
+            return
+        if not found.keys:
+            pen.write("   nothing was charged in this time" if row == 2 else "", "dim")
+            return
+        shown = shown_of(found)
+        tall = height - 4
+        if row == height - 1:
+            pen.write(" " * SCALE)
+            for (sign, tone), (name, _) in zip(TONES, shown, strict=False):
+                pen.write(f"{sign} ", tone).write(f"{name} ", "dim")
+        elif row == height - 2:
+            self._names(pen, found)
+        elif 1 <= row <= tall:
+            self._columns(pen, found, shown, row - 1, tall)
+
+    def _wide(self, found: OverTime) -> int:
+        return max(1, min(9, (self.size.width - SCALE - 1) // max(1, len(found.parts))))
+
+    def _columns(
+        self, pen: Pen, found: OverTime, shown: list[tuple[str, tuple[int, ...]]], line: int, tall: int
+    ) -> None:
+        totals = [sum(charged[place] for _, charged in shown) for place in range(len(found.parts))]
+        step = _step(max(*totals, 1) / 4)
+        most = 4 * step
+        level = most * (tall - line) / tall
+        # The line in whose cell a round amount lies is marked with it.
+        round_level = round(level / step) * step
+        marked = -most / 2 < (level - round_level) * tall <= most / 2
+        level = round_level
+        pen.cell(f"{format_core_hours(round(level))} " if marked else "", SCALE, "faint", right=True)
+        wide = self._wide(found)
+        low = most * (tall - line - 1) / tall
+        for place in range(len(found.parts)):
+            middle, below = low + most / tall / 2, 0
+            sign, tone = ("┈", "faint") if marked else (" ", "faint")
+            for (its_sign, its_tone), (_, charged) in zip(TONES, shown, strict=False):
+                if below <= middle < below + charged[place] or (low == 0 and below == 0 < charged[place]):
+                    sign, tone = its_sign, its_tone
+                below += charged[place]
+            gap = 1 if wide > 2 else 0
+            pen.write(sign * (wide - gap), tone).write(("┈" if marked else " ") * gap, "faint")
+
+    def _names(self, pen: Pen, found: OverTime) -> None:
+        wide, long = self._wide(found), found.parts[0].days
+        pen.write(" " * SCALE)
+        for place, part in enumerate(found.parts):
+            if pen.at > SCALE + place * wide:
+                continue
+            pen.to(SCALE + place * wide)
+            name = f"{part.first:%b %Y}" if long > 7 else f"{part.first.day} {part.first:%b}"
+            if pen.at + len(name) + 1 <= self.size.width:
+                pen.write(f"{name} ", "dim")
+
+
+def _step(least: float) -> float:
+    """A round number of core-hours, in core-ms, that is no less."""
+    hours = max(least / HOUR_MS, 1e-3)
+    unit = 10.0 ** floor(log10(hours))
+    return next(unit * part for part in (1, 2, 2.5, 5, 10) if unit * part >= hours * 0.999) * HOUR_MS
+
+
+class WentLines(Lines):
+    """Where it went: used, held idle, lost, waited for; beside the period before."""
+
+    DEFAULT_CSS = "WentLines { height: 7; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="went")
+        self.found: Report | None = None
+
+    def show(self, found: Report) -> None:
+        """Another period."""
+        self.found = found
+        self.refresh()
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """Its lines."""
+        found = self.found
+        if row == 1:
+            pen.write(" WHERE IT WENT", bold=True)
+        if found is None:
+            return
+        sums = found.total.sums
+        held = sums.used_core_ms + sums.idle_core_ms + sums.lost_core_ms
+        if row == 1:
+            pen.write(f"   of {format_core_hours(sums.held_core_ms)} core-hours held", "dim")
+        elif row in (2, 3, 4):
+            name, amount, tone, before = (
+                ("used", sums.used_core_ms, "moss", lambda one: one.used_core_ms),
+                ("held idle", sums.idle_core_ms, "stone", lambda one: one.idle_core_ms),
+                ("lost", sums.lost_core_ms, "rust", lambda one: one.lost_core_ms),
+            )[row - 2]
+            pen.write("   ").cell(name, 10, "dim").cell(format_core_hours(amount), 9, right=True).write(" ")
+            bar(pen, [(float(amount), "█", tone), (float(held - amount), "░", "faint")], 14, float(max(1, held)))
+            pen.cell(f" {amount / held:.0%}" if held else "", 6)
+            if found.before is not None and found.before.sums.held_core_ms:
+                then = found.before.sums
+                all_then = max(1, then.used_core_ms + then.idle_core_ms + then.lost_core_ms)
+                pen.write(f"{before(then) / all_then:.0%} before", "dim")
+        elif row == 5:
+            total = found.total
+            waited = "nobody waited"
+            if total.wait_median_s is not None and total.wait_p95_s is not None:
+                half, most = format_duration(total.wait_median_s, 1), format_duration(total.wait_p95_s, 1)
+                waited = f"half at most {half}, 19 in 20 at most {most}"
+            pen.write("   ").cell("waited", 10, "dim").write(waited)
+        elif row == 6 and sums.failed:
+            pen.write("   ").cell("not done", 10, "dim").write(f"{sums.failed:,} of {sums.jobs:,} jobs")
