@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from bench import (
     advising,
     arrays,
+    books,
     checking,
     commands,
     connections,
@@ -73,6 +74,7 @@ def main() -> None:
         large,
         replaying,
         searching,
+        books,
         advising,
         warning,
         forecasting,

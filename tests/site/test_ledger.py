@@ -92,6 +92,7 @@ def test_use_over_time_adds_up_to_the_report(demo):
             }
     figure = over_time_figure(ledger.over_time("all", "name"), "oxbow", demo.now_ms)
     assert "others" in figure.legend[-1][1] and figure.panel.plots[0].curves
+    assert ledger.report("all", [], {"name": "o'b%r\" ?:x"}).total.sums.jobs == 0
     only = ledger.report("all", ["user"], {"account": "tide-surge,silt"})
     assert (
         only.total.sums

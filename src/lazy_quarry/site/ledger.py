@@ -1,14 +1,15 @@
 """The books of a site as its clients read them: reports of a period, and what goes on in it."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from lazy_quarry.core.ledger.period import Period, parse_period
-from lazy_quarry.core.ledger.report import KEYS, MOST_BY, OverTime, Report, ReportRow, Sums, parts_of, rows_of
+from lazy_quarry.core.ledger.report import KEYS, MOST_BY, OverTime, Report, Sums, parts_of, rows_of, together
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.rows import CELL_VALUES
 from lazy_quarry.store.storage import PART, Wanted
 
+Key = tuple[str, ...]
 FILTERS = ("account", "user", "queue", "tier", "name")
 
 
@@ -29,11 +30,13 @@ class Ledger:
         present, keys = self.present, tuple(by or ())
         only, span = self._chosen(keys, where), self.period(period)
         with present.lock:
-            rows = self._rows(span, keys, only, waits)
-            total = self._rows(span, (), only, waits)
-            before = self._rows(span.moved(-1), (), only, waits)
+            sums = self._sums(span, keys, only)
+            waited = self._waits(span, keys, only) if waits else {}
+            before = self._sums(span.moved(-1), (), only)
             begin = present.journal.storage.first_day()
-        return Report(span, keys, rows, _only(total), _only(before) if before else None, only, begin)
+        earlier = together(before.values(), {}) if before else None
+        total = together(sums.values(), waited)
+        return Report(span, keys, rows_of(sums, waited, keys), total, earlier, only, begin)
 
     def over_time(self, period: str, split: str, where: Mapping[str, str] | None = None) -> OverTime:
         """What was charged in each part of a period; see :meth:`SiteClient.over_time`."""
@@ -67,31 +70,36 @@ class Ledger:
             begin = self.present.journal.storage.first_day() if words.strip().lower() in ("all", "everything") else None
         return parse_period(words, self.present.now(), begin)
 
-    def _rows(
-        self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]], waits: bool
-    ) -> tuple[ReportRow, ...]:
-        months = _months(span)
-        wanted = Wanted(
-            span.begin_ms,
-            span.end_ms,
-            tuple(PART if key == "month" else key for key in by),
-            only,
-            tuple(month.begin_ms for month in months),
-        )
-        names = [f"{month.first:%Y-%m}" for month in months]
-        at = by.index("month") if "month" in by else -1
+    def _sums(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> dict[Key, Sums]:
+        wanted, named, count = *_wanted(span, by, only), len(by)
+        rows = self.present.journal.storage.sums(wanted)
+        found = {named(row[:count]): Sums(*(int(one or 0) for one in row[count:])) for row in rows}
+        return {key: sums for key, sums in found.items() if sums != Sums()}
 
-        def named(key: Sequence[object]) -> tuple[str, ...]:
-            return tuple(names[int(str(one))] if place == at else str(one) for place, one in enumerate(key))
-
-        storage, count = self.present.journal.storage, len(by)
-        sums = [(named(row[:count]), Sums(*(int(one or 0) for one in row[count:]))) for row in storage.sums(wanted)]
-        waited = [(named(row[:count]), row[count] / 1000) for row in storage.waits(wanted)] if waits else []
-        return rows_of([one for one in sums if one[1] != Sums()], waited, by)
+    def _waits(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> dict[Key, list[float]]:
+        wanted, named, count = *_wanted(span, by, only), len(by)
+        found = dict[Key, list[float]]()
+        for row in self.present.journal.storage.waits(wanted):
+            key = row[:count]
+            known = found.get(key)
+            if known is None:
+                known = found[key] = []
+            known.append(row[count] / 1000)
+        return {named(key): waited for key, waited in found.items()}
 
 
-def _only(rows: tuple[ReportRow, ...]) -> ReportRow:
-    return rows[0] if rows else ReportRow((), Sums())
+def _wanted(
+    span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]
+) -> tuple[Wanted, Callable[[Key], Key]]:
+    """What is read of the storage, and how its keys are named."""
+    months = _months(span) if "month" in by else []
+    names = [f"{month.first:%Y-%m}" for month in months]
+    columns = tuple(PART if key == "month" else key for key in by)
+    wanted = Wanted(span.begin_ms, span.end_ms, columns, only, tuple(month.begin_ms for month in months))
+    if "month" not in by:
+        return wanted, lambda key: key
+    at = by.index("month")
+    return wanted, lambda key: (*key[:at], names[int(key[at])], *key[at + 1 :])
 
 
 def _months(span: Period) -> list[Period]:

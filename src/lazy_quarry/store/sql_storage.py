@@ -283,7 +283,11 @@ class SqlStorage:
     def waits(self, wanted: Wanted) -> list[tuple[Any, ...]]:
         """Waits of a period: keys, then one in ms."""
         with self._reading() as work:
-            return [tuple(row) for row in work.execute(waits_query(wanted))]
+            # There are many, so they are read as the driver gives them.
+            query = waits_query(wanted).compile(work.engine, compile_kwargs={"literal_binds": True})
+            driver: Any = work.connection.driver_connection
+            found: list[tuple[Any, ...]] = driver.execute(str(query)).fetchall()
+            return found
 
     def first_day(self) -> int | None:
         """The first instant of the first day of which there are sums."""

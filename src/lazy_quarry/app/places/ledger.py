@@ -132,7 +132,7 @@ class LedgerPlace(Place):
     @work(thread=True, exclusive=True, group="ledger")
     def _read(self, client: "SiteClient", words: str, split: str, by: str, where: dict[str, str]) -> None:
         try:
-            found = client.report(words, [by], where)
+            found = client.report(words, [by], where, False)
             over = client.over_time(words, split, where)
             burn = client.report(BURN, ["account"], None, False)
             members = client.report(words, ["user"], {"account": self.account}, False) if self.account else None
@@ -140,6 +140,20 @@ class LedgerPlace(Place):
             self.quarry.hand_over(self._say, str(fault), True)
             return
         self.quarry.hand_over(self._take, found, over, burn, members)
+        try:
+            whole = client.report(words, [by], where)  # waits are read job by job, which takes longer
+        except QuarryError:
+            return
+        self.quarry.hand_over(self._take_waits, whole)
+
+    def _take_waits(self, found: Report) -> None:
+        if self.found is not None and (found.period, found.by, found.where) == (
+            self.found.period,
+            self.found.by,
+            self.found.where,
+        ):
+            self.found = found
+            self.query_one(WentLines).show(found)
 
     def _take(self, found: Report, over: OverTime, burn: Report, members: Report | None) -> None:
         self.found, self.over = found, over

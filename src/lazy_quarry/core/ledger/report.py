@@ -96,27 +96,37 @@ def parts_of(period: Period) -> tuple[Period, ...]:
     return tuple(found)
 
 
-def rows_of(
-    sums: Iterable[tuple[tuple[str, ...], Sums]],
-    waits: Iterable[tuple[tuple[str, ...], float]],
-    by: Sequence[str],
-) -> tuple[ReportRow, ...]:
-    """Rows from sums by their keys and waits in seconds by theirs."""
-    known = dict(sums)
-    waited: dict[tuple[str, ...], list[float]] = {}
-    for key, seconds in waits:
-        waited.setdefault(key, []).append(seconds)
-    rows = [_row(key, known.get(key, Sums()), waited.get(key, ())) for key in known.keys() | waited.keys()]
+Waits = Mapping[tuple[str, ...], Sequence[float]]
+"""By key, how many seconds each job waited."""
+
+
+def rows_of(sums: Mapping[tuple[str, ...], Sums], waits: Waits, by: Sequence[str]) -> tuple[ReportRow, ...]:
+    """Rows from sums and waits by their keys."""
+    rows = [_row(key, sums.get(key, Sums()), waits.get(key, ())) for key in sums.keys() | waits.keys()]
     if "month" in by:
         place = list(by).index("month")
         return tuple(sorted(rows, key=lambda row: (row.key[place], -row.sums.charged_core_ms, row.key)))
     return tuple(sorted(rows, key=lambda row: (-row.sums.charged_core_ms, row.key)))
 
 
+def together(sums: Iterable[Sums], waits: Waits) -> ReportRow:
+    """The row of all of them."""
+    total = Sums()
+    for one in sums:
+        total = total + one
+    return _row((), total, [seconds for some in waits.values() for seconds in some])
+
+
 def _row(key: tuple[str, ...], sums: Sums, waits: Sequence[float]) -> ReportRow:
     if not waits:
         return ReportRow(key, sums)
-    from numpy import array, percentile  # a client only reads reports
+    rising = sorted(waits)
+    return ReportRow(key, sums, _share(rising, 0.5), _share(rising, 0.95))
 
-    middle, most = percentile(array(waits), (50, 95))
-    return ReportRow(key, sums, float(middle), float(most))
+
+def _share(rising: Sequence[float], share: float) -> float:
+    """The value that a share of them are not above, between neighbours in proportion."""
+    at = share * (len(rising) - 1)
+    low = int(at)
+    high = min(low + 1, len(rising) - 1)
+    return rising[low] + (rising[high] - rising[low]) * (at - low)
