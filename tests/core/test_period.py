@@ -1,5 +1,6 @@
 """Periods in plain words: whole days, moved and widened without gaps."""
 
+import random
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 
@@ -7,6 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lazy_quarry.core.ledger.burn import budget_end
 from lazy_quarry.core.ledger.period import parse_period, period_between
 from lazy_quarry.core.ledger.report import parts_of
 from lazy_quarry.core.units import DAY_MS
@@ -74,3 +76,33 @@ def test_the_parts_of_a_period_cover_it(first, count):
     assert all(one.end_ms == other.begin_ms for one, other in pairwise(parts))
     assert len(parts) <= 62 or count > 62 * 30
     assert parts[0].first + timedelta(days=parts[0].days - 1) == parts[0].last
+
+
+# -- how long a budget lasts ----------------------------------------------------------------------
+
+HOUR = 3_600_000
+
+
+@given(st.integers(0, 10**9), st.lists(st.integers(0, 10**7), max_size=60))
+def test_a_budget_ends_between_its_ends(left, daily):
+    found = budget_end(left * HOUR, [one * HOUR for one in daily])
+    if found is None:
+        assert not sum(daily)
+        return
+    inside = [one for one in (found.early_days, found.likely_days, found.late_days) if one is not None]
+    assert inside == sorted(inside)
+    if found.likely_days is not None:
+        assert found.likely_days * found.daily_core_ms == pytest.approx(left * HOUR, rel=1e-6, abs=1.0)
+
+
+def test_the_end_of_a_budget_lies_in_its_range_eight_times_in_ten():
+    chance, held = random.Random(4), 0
+    for _ in range(400):
+        days_of = [chance.gammavariate(2.0, 100.0) * HOUR for _ in range(400)]
+        found = budget_end(round(4000 * HOUR), [round(one) for one in days_of[:28]])
+        total, after = 0.0, 0
+        while total < 4000 * HOUR:
+            total += days_of[28 + after]
+            after += 1
+        held += found.early_days <= after and (found.late_days is None or after - 1 <= found.late_days)
+    assert 0.72 <= held / 400 <= 0.92

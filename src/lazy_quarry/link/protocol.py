@@ -57,6 +57,7 @@ _HOMES = {
     "Found": "lazy_quarry.site.views",
     "JobView": "lazy_quarry.site.job_view",
     "Outcome": "lazy_quarry.site.views",
+    "BudgetEnd": "lazy_quarry.core.ledger.burn",
     "OverTime": "lazy_quarry.core.ledger.report",
     "Receipt": "lazy_quarry.site.views",
     "Report": "lazy_quarry.core.ledger.report",

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeVar
 if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
     from lazy_quarry.core.header.submission import Submission
+    from lazy_quarry.core.ledger.burn import BudgetEnd
     from lazy_quarry.core.ledger.report import OverTime, Report
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.made_files import MadeFiles
@@ -318,6 +319,11 @@ class SiteClient(Protocol):
     @_answered_by("ledger")
     def over_time(self, period: str, split: str, where: dict[str, str] | None = None) -> OverTime:
         """What was charged over a period, by days, weeks or months as these suit it, split by one key."""
+        ...
+
+    @_answered_by("ledger")
+    def budget_ends(self) -> dict[str, BudgetEnd]:
+        """Of each account with a budget that was used in the last 30 days, when it ends if it goes on so."""
         ...
 
     # -- the client itself

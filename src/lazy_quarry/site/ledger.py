@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping, Sequence
 
+from lazy_quarry.core.ledger.burn import BudgetEnd, budget_end
 from lazy_quarry.core.ledger.period import Period, parse_period
 from lazy_quarry.core.ledger.report import KEYS, MOST_BY, OverTime, Report, Sums, parts_of, rows_of, together
 from lazy_quarry.errors import BadValue
@@ -10,6 +11,8 @@ from lazy_quarry.store.rows import CELL_VALUES
 from lazy_quarry.store.storage import PART, Wanted
 
 Key = tuple[str, ...]
+BURN = "last 30 days"
+"""A budget is taken to go on being used as in this time."""
 FILTERS = ("account", "user", "queue", "tier", "name")
 
 
@@ -53,6 +56,22 @@ class Ledger:
             found.setdefault(str(row[1]), [0] * len(parts))[int(row[0])] += int(row[at])
         keys = sorted(found, key=lambda key: (-sum(found[key]), key))
         return OverTime(span, split, parts, tuple(keys), tuple(tuple(found[key]) for key in keys))
+
+    def budget_ends(self) -> dict[str, BudgetEnd]:
+        """When budgets end; see :meth:`SiteClient.budget_ends`."""
+        with self.present.lock:
+            left = {line.account: line.left_core_ms for line in self.present.account_lines()}
+            begin = self.present.journal.storage.first_day()
+        over = self.over_time(BURN, "account")
+        # Today isn't over, and days before the books' beginning tell nothing.
+        past = [at for at, part in enumerate(over.parts) if at < len(over.parts) - 1 and part.end_ms > (begin or 0)]
+        found = dict[str, BudgetEnd]()
+        for account, charged in zip(over.keys, over.charged, strict=True):
+            amount = left.get(account)
+            end = budget_end(amount, [charged[at] for at in past]) if amount is not None else None
+            if end is not None:
+                found[account] = end
+        return found
 
     def _chosen(self, keys: tuple[str, ...], where: Mapping[str, str] | None) -> dict[str, tuple[str, ...]]:
         if wrong := next((key for key in keys if key not in KEYS), None):

@@ -1,6 +1,7 @@
 """Ledger: what was used in a period, by whom, on whose account, and how long it will last."""
 
-from datetime import UTC, datetime
+from collections.abc import Mapping
+from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from textual import work
@@ -13,23 +14,25 @@ from lazy_quarry.app.figures_of import Offer, ledger_figures
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, Opened, SearchRuns
 from lazy_quarry.app.places.place import Place
-from lazy_quarry.app.widgets.account_rows import AccountHead, AccountRow, AccountRows, ends_ms
+from lazy_quarry.app.widgets.account_rows import AccountHead, AccountRow, AccountRows
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.app.widgets.ranking_rows import RankingHead, RankingRows
 from lazy_quarry.app.widgets.use_columns import UseColumns, WentLines
+from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.period import HOW, Period, parse_period
 from lazy_quarry.core.ledger.report import OverTime, Report
 from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.board import Board
+from lazy_quarry.site.book_words import end_day, end_words
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
 FIRST = "last 30 days"
-BURN = "last 30 days"
-"""A budget is taken to go on being used as in this time."""
+FAR_DAYS = 730
+"""What ends later than that is said to last."""
 SPLITS = ("account", "user", "queue", "tier", "name")
 
 
@@ -80,6 +83,7 @@ class LedgerPlace(Place):
     split, by = "account", "name"
     account = user = ""
     found: Report | None = None
+    ends: Mapping[str, BudgetEnd] = MappingProxyType({})
     over: OverTime | None = None
     _known: tuple[object, ...] = ()
     """What the figures are of; they are read again when it changes."""
@@ -134,12 +138,12 @@ class LedgerPlace(Place):
         try:
             found = client.report(words, [by], where, False)
             over = client.over_time(words, split, where)
-            burn = client.report(BURN, ["account"], None, False)
+            ends = client.budget_ends()
             members = client.report(words, ["user"], {"account": self.account}, False) if self.account else None
         except QuarryError as fault:
             self.quarry.hand_over(self._say, str(fault), True)
             return
-        self.quarry.hand_over(self._take, found, over, burn, members)
+        self.quarry.hand_over(self._take, found, over, ends, members)
         try:
             whole = client.report(words, [by], where)  # waits are read job by job, which takes longer
         except QuarryError:
@@ -155,7 +159,7 @@ class LedgerPlace(Place):
             self.found = found
             self.query_one(WentLines).show(found)
 
-    def _take(self, found: Report, over: OverTime, burn: Report, members: Report | None) -> None:
+    def _take(self, found: Report, over: OverTime, ends: dict[str, BudgetEnd], members: Report | None) -> None:
         self.found, self.over = found, over
         self.query_one(UseColumns).show(over)
         self.query_one(WentLines).show(found)
@@ -166,7 +170,7 @@ class LedgerPlace(Place):
         rows = self.query_one(AccountRows)
         rows.open = self.account
         rows.members = tuple((row.key[0], row.sums.charged_core_ms) for row in members.rows) if members else ()
-        rows.ends = self._ends(burn)
+        self.ends, rows.ends = ends, self._ends(ends)
         rows.show()
         line = self.query_one(PeriodLine)
         span = found.period
@@ -176,18 +180,15 @@ class LedgerPlace(Place):
         line.refresh()
         self.quarry.tell()
 
-    def _ends(self, burn: Report) -> dict[str, str]:
+    def _ends(self, ends: dict[str, BudgetEnd]) -> dict[str, str]:
         if self.board is None:
             return {}
-        burnt = {row.key[0]: row.sums.charged_core_ms for row in burn.rows}
-        found = {}
+        now, found = self.board.now_ms, {}
         for line in self.board.accounts:
-            at = ends_ms(line, burnt.get(line.account, 0), burn.days_in_books, self.board.now_ms)
-            if at is not None:
-                day = datetime.fromtimestamp(at / 1000, UTC)
-                found[line.account] = f"ends {day.day} {day:%b}{'' if at - self.board.now_ms < 2e10 else f' {day:%Y}'}"
-            elif line.left_core_ms is not None:
-                found[line.account] = "lasts"
+            if line.left_core_ms is not None:
+                end = ends.get(line.account)
+                far = end is None or end.likely_days is None or end.likely_days > FAR_DAYS
+                found[line.account] = "lasts" if far or end is None else f"ends {end_day(end.likely_days, now)}"
         return found
 
     @staticmethod
@@ -339,10 +340,12 @@ class LedgerPlace(Place):
         words += (
             f". {format_core_hours(line.left_core_ms)} of its {format_core_hours(line.budget_core_ms or 0)} are left"
         )
-        ends = self.query_one(AccountRows).ends.get(line.account, "")
-        if ends.startswith("ends"):
-            return f"{words}; used as in the last 30 days, it {ends}."
-        return f"{words}."
+        end = self.ends.get(line.account)
+        return (
+            f"{words}; {end_words(end, self.board.now_ms)}."
+            if end is not None and self.board is not None
+            else f"{words}."
+        )
 
     def keys(self) -> list[KeyHint]:
         """What can be done here."""

@@ -6,11 +6,10 @@ from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.messages import Opened
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.core.ledger.accounts import AccountLine
-from lazy_quarry.core.units import DAY_MS, format_core_hours
+from lazy_quarry.core.units import format_core_hours
 
 SCARCE = 20
 """An account with less than one part in so many of its budget is nearly at its end."""
-FARTHEST_DAYS = 730
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,14 +19,6 @@ class AccountRow:
     line: AccountLine | None = None
     member: str = ""
     charged_core_ms: int = 0
-
-
-def ends_ms(line: AccountLine, burnt_core_ms: int, days: int, now_ms: int) -> int | None:
-    """When a budget ends, if it goes on being used as in the last ``days``; None for never, or in years."""
-    if line.left_core_ms is None or burnt_core_ms <= 0:
-        return None
-    left = max(0, line.left_core_ms) * days / burnt_core_ms
-    return None if left > FARTHEST_DAYS else now_ms + round(left * DAY_MS)
 
 
 class AccountHead(Lines):

@@ -1,0 +1,28 @@
+"""Sentences about the books, the same in the application and on the command line."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from lazy_quarry.core.units import DAY_MS, format_core_hours
+
+if TYPE_CHECKING:
+    from lazy_quarry.core.ledger.burn import BudgetEnd
+
+
+def end_day(days: float | None, now_ms: int) -> str:
+    """The day so many days from now: ``25 Apr``, with its year when that is another."""
+    if days is None:
+        return "in years"
+    day, today = (datetime.fromtimestamp((now_ms + days_ * DAY_MS) / 1000, UTC) for days_ in (days, 0.0))
+    return f"{day.day} {day:%b}" if day.year == today.year else f"{day.day} {day:%b %Y}"
+
+
+def end_words(end: BudgetEnd, now_ms: int) -> str:
+    """``used as in the last 30 days (3,413 core-hours a day), it ends about 25 Apr; 8 times in 10 between 15 Apr and 9 May``."""
+    rate = f"used as in the last 30 days ({format_core_hours(round(end.daily_core_ms))} core-hours a day)"
+    if end.likely_days is None:
+        return f"{rate}, it lasts for years"
+    early, late = end_day(end.early_days, now_ms), end_day(end.late_days, now_ms)
+    return f"{rate}, it ends about {end_day(end.likely_days, now_ms)}; 8 times in 10 between {early} and {late}"
