@@ -12,10 +12,11 @@ from sqlalchemy import text
 from lazy_quarry.cli.report import report_csv, report_json, report_lines, waste_lines
 from lazy_quarry.core.engine.events import Ended, Started
 from lazy_quarry.core.ledger.report import KEYS
-from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.demo.rehearsed import Rehearsed
-from lazy_quarry.draw.of_books import over_time_figure
-from lazy_quarry.errors import BadValue
+from lazy_quarry.draw.of_books import burn_down_figure, over_time_figure
+from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.site.book_words import end_words
 from lazy_quarry.store.books import prove
 from tests.conftest import script
 
@@ -101,6 +102,24 @@ def test_use_over_time_adds_up_to_the_report(demo):
     )
 
 
+def test_what_was_left_of_a_budget_is_what_is_left_and_what_was_charged_since(demo):
+    ledger, lines = demo.site.ledger, demo.present.account_lines()
+    ends = ledger.budget_ends()
+    for line in lines:
+        past = ledger.over_time("last 60 days", "account", {"account": line.account})
+        figure = burn_down_figure(line, past, ends.get(line.account), "oxbow", demo.present.now())
+        points = figure.panel.plots[0].curves[0].points
+        left, begin = line.left_core_ms / HOUR_MS, past.parts[0].begin_ms
+        granted = sum(grant.core_ms for grant in line.grants if grant.at_ms >= begin)
+        charged = sum(map(sum, past.charged)) + line.running_core_ms
+        assert points[-1][1] == left and points[0][1] == pytest.approx(left + (charged - granted) / HOUR_MS)
+        if end := ends.get(line.account):
+            assert end.daily_core_ms > 0 and (end.likely_days is None or end.likely_days > 0)
+    assert "it ends about" in end_words(ends["tide-surge"], demo.now_ms)
+    with pytest.raises(QuarryError, match="no budget"):
+        burn_down_figure(replace(lines[0], budget_core_ms=None), past, None, "oxbow", demo.now_ms)
+
+
 @pytest.mark.parametrize(
     ("words", "by", "where", "said"),
     [
@@ -163,6 +182,12 @@ def test_report_and_proof_from_the_shell(machine):
     done = machine.lq("report", "--since", "2020-01-01", "--csv", "out.csv", "--svg", "use.svg")
     assert "together" in done.stdout and (machine.work / "out.csv").read_text().startswith("account,")
     assert "Use by account" in (machine.work / "use.svg").read_text()
+    done = machine.lq("draw", "use", "today", "--svg", "today.svg")
+    assert done.returncode == 0 and "Use by account" in done.stdout
+    assert "no budget" in machine.lq("draw", "burn-down", "root").stderr
+    assert "there is no account" in machine.lq("draw", "burn-down", "nobody").stderr
+    assert "ends" in machine.lq("account", "list").stdout.splitlines()[0]
+    assert json.loads(machine.lq("account", "show", "root", "--format", "json").stdout)[0]["ends"] is None
     assert "idle" in machine.lq("report", "--waste", "--period", "today").stdout
     done = machine.lq("ledger", "--verify")
     assert done.returncode == 0 and "to the millisecond" in done.stdout

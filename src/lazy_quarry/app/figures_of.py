@@ -11,6 +11,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.advice.curves import Results
     from lazy_quarry.core.advice.scaling import Scaling
     from lazy_quarry.core.job.curve import Sample
+    from lazy_quarry.core.ledger.burn import BudgetEnd
     from lazy_quarry.core.ledger.report import OverTime
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.site.board import Board
@@ -41,8 +42,13 @@ def survey_figures(board: Board | None, node: str, zone: tzinfo) -> list[Offer]:
     return [("the nodes, by who has them", nodes), *([(f"the hours of {node}", hours)] if node else [])]
 
 
-def ledger_figures(found: OverTime | None, board: Board | None, zone: tzinfo) -> list[Offer]:
-    """Use over a period."""
+def ledger_figures(
+    found: OverTime | None,
+    board: Board | None,
+    account: tuple[str, OverTime | None, BudgetEnd | None],
+    zone: tzinfo,
+) -> list[Offer]:
+    """Use over a period, and of the account that is open how long its budget lasts."""
     if found is None or board is None or not found.keys:
         return []
 
@@ -51,7 +57,18 @@ def ledger_figures(found: OverTime | None, board: Board | None, zone: tzinfo) ->
 
         return over_time_figure(found, board.site.name, board.now_ms, zone)
 
-    return [(f"use by {found.split}, {found.period.name}", over_time)]
+    name, past, end = account
+    line = next((line for line in board.accounts if line.account == name), None)
+
+    def burn_down() -> Figure:
+        from lazy_quarry.draw.of_books import burn_down_figure
+
+        assert line is not None and past is not None
+        return burn_down_figure(line, past, end, board.site.name, board.now_ms, zone)
+
+    offers: list[Offer] = [(f"use by {found.split}, {found.period.name}", over_time)]
+    budget = line is not None and line.left_core_ms is not None and past is not None
+    return [*offers, *([(f"the budget of {name}", burn_down)] if budget else [])]
 
 
 def draft_figures(report: DraftReport | None, board: Board | None, zone: tzinfo) -> list[Offer]:

@@ -25,6 +25,8 @@ FIGURES = {
     "usage": "cores and memory that a job used over its time: draw usage JOB",
     "distribution": "how long the tasks of an array ran: draw distribution JOB",
     "ladder": "when a script would start: draw ladder SCRIPT",
+    "use": "core-hours charged over a period, by account: draw use [PERIOD]",
+    "burn-down": "what is left of a budget, and when it ends: draw burn-down ACCOUNT",
 }
 """Every figure by its name, with what it is of."""
 
@@ -72,13 +74,35 @@ def draw_command(
     if ground not in GROUNDS or size not in SIZES:
         raise Usage(f"--ground is one of {', '.join(GROUNDS)}, --size one of {', '.join(SIZES)}")
     if (
-        figure in ("hours", "placement", "ladder", "tasks", "chain", "chain-lanes", "usage", "distribution")
+        figure
+        in ("hours", "placement", "ladder", "tasks", "chain", "chain-lanes", "usage", "distribution", "burn-down")
         and not what
     ):
         raise Usage(f"it is {FIGURES[figure]}")
     client = client_of(state)
     made = _MAKERS[figure](client, Asked(what, job, everyone, since, until))
     draw_to(made, *([svg, pdf] if svg or pdf else [f"{made.name}.svg"]), ground=ground, size=size)
+
+
+def _use(client: "SiteClient", asked: Asked) -> "Figure":
+    from lazy_quarry.draw.of_books import over_time_figure
+
+    board = client.board()
+    return over_time_figure(
+        client.over_time(asked.what or "last 30 days", "account"), board.site.name, board.now_ms, own_zone()
+    )
+
+
+def _burn_down(client: "SiteClient", asked: Asked) -> "Figure":
+    from lazy_quarry.draw.of_books import PAST_DAYS, burn_down_figure
+
+    board = client.board()
+    line = next((line for line in board.accounts if line.account == asked.what), None)
+    if line is None:
+        raise Usage(f'there is no account "{asked.what}"')
+    past = client.over_time(f"last {PAST_DAYS} days", "account", {"account": line.account})
+    end = client.budget_ends().get(line.account)
+    return burn_down_figure(line, past, end, board.site.name, board.now_ms, own_zone())
 
 
 def _nodes(client: "SiteClient", asked: Asked) -> "Figure":
@@ -178,6 +202,8 @@ _MAKERS: dict[str, "Callable[[SiteClient, Asked], Figure]"] = {
     "node-lanes": _node_lanes,
     "placement": _placement,
     "ladder": _ladder,
+    "use": _use,
+    "burn-down": _burn_down,
     "usage": _usage,
     "distribution": _distribution,
     "tasks": _tasks,

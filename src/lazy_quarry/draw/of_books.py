@@ -1,13 +1,17 @@
-"""Figures of the books: what was charged over a period."""
+"""Figures of the books: what was charged over a period, and how long a budget lasts."""
 
-from datetime import UTC, tzinfo
+from datetime import UTC, datetime, tzinfo
+from math import ceil
 
+from lazy_quarry.core.ledger.accounts import AccountLine
+from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.report import OverTime
-from lazy_quarry.core.units import HOUR_MS, format_core_hours
+from lazy_quarry.core.units import DAY_MS, HOUR_MS, format_core_hours
 from lazy_quarry.draw.of_runs import number_scale
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Curve, Figure, Plot, Plots, Scale
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.site.book_words import end_words
 
 ROLES = ("mine", "expected", "accounts", "blocked", "others")
 """The colours of the keys that were charged most; the rest is together in the last."""
@@ -32,12 +36,7 @@ def over_time_figure(found: OverTime, site: str, now_ms: int, zone: tzinfo = UTC
         (float(place), _name(part.first, found)) for place, part in enumerate(found.parts) if place % every == 0
     )
     x = Scale(-0.6, len(found.parts) - 0.4, "", ticks)
-    y = number_scale(
-        0.0,
-        max(max(below) / HOUR_MS, 1e-6),
-        lambda hours: format_core_hours(round(hours * HOUR_MS)),
-        "core-hours charged",
-    )
+    y = number_scale(0.0, max(max(below) / HOUR_MS, 1e-6), _hours, "core-hours charged")
     return Figure(
         name=f"use-by-{found.split}",
         title=f"Use by {found.split}, {found.period.name}",
@@ -51,3 +50,74 @@ def over_time_figure(found: OverTime, site: str, now_ms: int, zone: tzinfo = UTC
 def _name(first: object, found: OverTime) -> str:
     days = found.parts[0].days
     return f"{first:%b %Y}" if days > 7 else f"{first:%-d %b}"
+
+
+def _hours(hours: float) -> str:
+    return format_core_hours(round(hours * HOUR_MS))
+
+
+PAST_DAYS = 60
+
+
+def burn_down_figure(
+    line: AccountLine, found: OverTime, end: BudgetEnd | None, site: str, now_ms: int, zone: tzinfo = UTC
+) -> Figure:
+    """What was left of an account's budget at the end of each day, and what will be if it goes on so.
+
+    ``found`` is what it was charged by days up to now. Raises :class:`QuarryError` for an account without a budget.
+    """
+    if line.left_core_ms is None:
+        raise QuarryError(f"{line.account} has no budget that could end")
+    left, points = float(line.left_core_ms), [(now_ms / DAY_MS, line.left_core_ms / HOUR_MS)]
+    charged = [sum(day) for day in zip(*found.charged, strict=True)] or [0] * len(found.parts)
+    left += line.running_core_ms
+    for part, amount in reversed(list(zip(found.parts, charged, strict=True))):
+        left += amount
+        left -= sum(grant.core_ms for grant in line.grants if grant.at_ms >= part.begin_ms)
+        left += sum(grant.core_ms for grant in line.grants if grant.at_ms >= part.end_ms)
+        points.append((part.begin_ms / DAY_MS, left / HOUR_MS))
+    first, today = points[-1][0], now_ms / DAY_MS
+    curves = [Curve(tuple(reversed(points)), "mine", "area")]
+    farthest = today + PAST_DAYS
+    note = (
+        f"{format_core_hours(line.left_core_ms)} of {format_core_hours(line.budget_core_ms or 0)} core-hours are left"
+    )
+    if end is not None and end.likely_days is not None:
+        farthest = today + min(730.0, 1.1 * (end.late_days or 1.5 * end.likely_days))
+        rest = line.left_core_ms / HOUR_MS
+        for days, dashes in ((end.early_days, "dotted"), (end.likely_days, "dashed"), (end.late_days, "dotted")):
+            if days is not None:
+                curves.append(Curve(((today, rest), (today + days, 0.0)), "expected", "line", "", dashes))
+        note = f"{note}; {end_words(end, now_ms)}"
+    step = next((one for one in (7, 14, 30, 60, 90, 180) if (farthest - first) / one <= 9), 365)
+    ticks = tuple((day, _day_name(day)) for day in _every(first, farthest, step))
+    y = number_scale(
+        0.0,
+        max(value for _, value in points),
+        lambda hours: format_core_hours(round(hours * HOUR_MS)),
+        "core-hours left",
+    )
+    return Figure(
+        name=f"burn-down-{line.account}",
+        title=f"The budget of {line.account}",
+        panel=Plots(Scale(first, farthest, "", ticks, today), (Plot(y, tuple(curves)),)),
+        source=source_words(site, now_ms, zone),
+        note=note,
+        legend=(
+            ("mine", "left"),
+            ("expected", "if it goes on as in the last 30 days: likely dashed, 8 times in 10 dotted"),
+        ),
+    )
+
+
+def _every(first: float, last: float, step: int) -> list[float]:
+    found, day = list[float](), float(ceil(first))
+    while day <= last:
+        found.append(day)
+        day += step
+    return found
+
+
+def _day_name(day: float) -> str:
+    at = datetime.fromtimestamp(day * 86_400, UTC)
+    return f"{at.day} {at:%b}"

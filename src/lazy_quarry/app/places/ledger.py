@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
 FIRST = "last 30 days"
+PAST = "last 60 days"
 FAR_DAYS = 730
 """What ends later than that is said to last."""
 SPLITS = ("account", "user", "queue", "tier", "name")
@@ -85,6 +86,8 @@ class LedgerPlace(Place):
     found: Report | None = None
     ends: Mapping[str, BudgetEnd] = MappingProxyType({})
     over: OverTime | None = None
+    past: OverTime | None = None
+    """What the open account was charged lately."""
     _known: tuple[object, ...] = ()
     """What the figures are of; they are read again when it changes."""
 
@@ -139,11 +142,12 @@ class LedgerPlace(Place):
             found = client.report(words, [by], where, False)
             over = client.over_time(words, split, where)
             ends = client.budget_ends()
+            past = client.over_time(PAST, "account", {"account": self.account}) if self.account else None
             members = client.report(words, ["user"], {"account": self.account}, False) if self.account else None
         except QuarryError as fault:
             self.quarry.hand_over(self._say, str(fault), True)
             return
-        self.quarry.hand_over(self._take, found, over, ends, members)
+        self.quarry.hand_over(self._take, found, over, (ends, past), members)
         try:
             whole = client.report(words, [by], where)  # waits are read job by job, which takes longer
         except QuarryError:
@@ -159,8 +163,15 @@ class LedgerPlace(Place):
             self.found = found
             self.query_one(WentLines).show(found)
 
-    def _take(self, found: Report, over: OverTime, ends: dict[str, BudgetEnd], members: Report | None) -> None:
+    def _take(
+        self,
+        found: Report,
+        over: OverTime,
+        budgets: tuple[dict[str, BudgetEnd], OverTime | None],
+        members: Report | None,
+    ) -> None:
         self.found, self.over = found, over
+        ends, self.past = budgets
         self.query_one(UseColumns).show(over)
         self.query_one(WentLines).show(found)
         head, ranking = self.query_one(RankingHead), self.query_one(RankingRows)
@@ -360,4 +371,5 @@ class LedgerPlace(Place):
 
     def figures(self) -> list[Offer]:
         """The columns as they are seen."""
-        return ledger_figures(self.over, self.board, self.quarry.zone)
+        account = self.account, self.past, self.ends.get(self.account)
+        return ledger_figures(self.over, self.board, account, self.quarry.zone)
