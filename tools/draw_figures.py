@@ -5,7 +5,7 @@ from pathlib import Path
 
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.demo.rehearsed import Rehearsed
-from lazy_quarry.draw.of_books import PAST_DAYS, burn_down_figure, over_time_figure
+from lazy_quarry.draw.of_books import PAST_DAYS, burn_down_figure
 from lazy_quarry.draw.of_chain import chain_figure
 from lazy_quarry.draw.of_jobs import lanes_figure
 from lazy_quarry.draw.paint import draw
@@ -29,7 +29,6 @@ def main(folder: Path) -> None:
     past = client.over_time(f"last {PAST_DAYS} days", "account", {"account": line.account})
     end = client.budget_ends()[line.account]
     draw(burn_down_figure(line, past, end, board.site.name, board.now_ms), folder / "burn-down.svg")
-    draw(over_time_figure(client.over_time("last month", "user"), board.site.name, board.now_ms), folder / "use.svg")
 
 
 if __name__ == "__main__":
