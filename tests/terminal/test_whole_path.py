@@ -102,7 +102,7 @@ def test_the_whole_path_on_the_demo_site(terminal):
     screen.keys("Enter")
     screen.sees(f"THREADS {number}", "Done in", "ASKED AND USED", "finished")
     screen.keys("6")
-    screen.sees("ACCOUNTS", "tide-surge", "560,000")
+    screen.sees("ACCOUNTS", "tide-surge", "ends ")
     screen.keys("C-q")
     screen.sees("the end 0")
 

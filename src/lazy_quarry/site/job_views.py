@@ -41,10 +41,10 @@ class JobViews:
     def __init__(self, present: Present) -> None:
         self.present = present
         self._ended: dict[int, tuple[Job, JobView]] = {}
-        self._warned: dict[int, tuple[int, int, str]] = {}
-        """By job: attempt, when the warning was worked out, and the warning."""
-        self._usual: dict[tuple[int, int], tuple[LikeIt, ...]] = {}
-        """By job and when it began: earlier runs like it."""
+        self._warned: dict[int, tuple[tuple[int, int, int], str]] = {}
+        """By job: its attempt, when the warning was worked out and with which past, and the warning."""
+        self._usual: dict[tuple[int, int, int], tuple[LikeIt, ...]] = {}
+        """By job, when it began, and how often an earlier past was added: earlier runs like it."""
         self.chained: dict[int, tuple[int, str]] = {}
         """By job: the chain that it belongs to, and that chain's name."""
         self._records: dict[int, ChainRecord] = {}
@@ -256,21 +256,23 @@ class JobViews:
         return ""
 
     def _running_warning(self, job: Job) -> str:
-        """The warning about a running job; computed again after a few seconds."""
+        """The warning about a running job, as of the last tenth second by the clock: whoever looks in between sees the same."""
         now, runner = self.present.now(), self.present.runner
+        at = max(job.started_ms or now, now - now % WARN_EVERY_MS)
         known = self._warned.get(job.number)
-        if known is not None and known[0] == job.attempt and 0 <= now - known[1] < WARN_EVERY_MS:
-            return known[2]
+        key = job.attempt, at, self.present.past
+        if known is not None and known[0] == key:
+            return known[1]
         if len(self._warned) > MOST_TASKS:
             self._warned.clear()
-        live = runner.live(job, now)
-        words = warning_of(job, now, live[0] if live else Use(), runner.samples(job, now), self._like_it(job))
-        self._warned[job.number] = (job.attempt, now, words)
+        live = runner.live(job, at)
+        words = warning_of(job, at, live[0] if live else Use(), runner.samples(job, at), self._like_it(job))
+        self._warned[job.number] = key, words
         return words
 
     def _like_it(self, job: Job) -> tuple[LikeIt, ...]:
         """The newest runs of this name and size that had come to their end when this one began."""
-        key = job.number, job.started_ms or 0
+        key = job.number, job.started_ms or 0, self.present.past
         known = self._usual.get(key)
         if known is None:
             if len(self._usual) > MOST_TASKS:
