@@ -179,6 +179,40 @@ async def test_a_trial_brings_its_verdict_back_with_advice_that_can_be_taken(tmp
         assert header(place)["memory"] == "2560 MiB/core"
 
 
+async def test_several_sizes_tell_what_the_whole_needs(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        text = script(
+            'walltime = "1h"\nmemory = "1 GiB/core"\n\n[rehearsal]\nruntime = "4m"',
+            'solve "${cells:-40}"',
+            "#!/bin/bash",
+        )
+        place = await drafted(app, pilot, text)
+        await press(pilot, "f5")
+        await wait_for(pilot, lambda: app.focused.id == "path")
+        await press(pilot, *"cells=2,4,8", "enter")
+        await wait_for(pilot, lambda: place.trial is not None)
+        assert len(place.trial.jobs) == 3 and place.trial.asked.size == 40
+        for _ in range(200):
+            if all(app.client.job(job).phase.final for job in place.trial.jobs):
+                break
+            app.client.rehearsed.advance(app.client.rehearsed.now_ms + 120_000)
+        assert [app.client.job(job).parameters for job in place.trial.jobs] == [
+            (("cells", size),) for size in ("2", "4", "8")
+        ]
+        app.read_board()
+        await wait_for(pilot, lambda: "TRIED SIZES" in text_of(app, "#report"))
+        assert "cells=40 should take about" in " ".join(text_of(app, "#report").split())
+        report = app.query_one("#report")
+        report.focus()
+        report.move(next(at for at, line in enumerate(report.lines) if line.change and line.change[0][0] == "walltime"))
+        await press(pilot, "enter")
+        assert header(place)["walltime"] != "1h"
+        await press(pilot, "f5")
+        await wait_for(pilot, lambda: app.focused.id == "path")
+        await press(pilot, *"cells", "enter")
+        await wait_for(pilot, lambda: "name=value" in app.query_one(NoteBar).text)
+
+
 async def test_of_an_array_one_task_is_tried_by_its_values(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         text = script(
