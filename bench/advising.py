@@ -8,6 +8,7 @@ import random
 import sys
 from pathlib import Path
 
+from bench.tables import put
 from lazy_quarry.core.advice.next_time import PastRun, next_time, round_time
 from lazy_quarry.demo.past import ran
 from lazy_quarry.demo.people import arrivals
@@ -111,9 +112,6 @@ def table():
 
 if __name__ == "__main__":
     if len(sys.argv) > 1:
-        page = Path(sys.argv[1])
-        before, _, rest = page.read_text().partition("<!-- table -->\n")
-        _, _, after = rest.partition("<!-- end -->")
-        page.write_text(f"{before}<!-- table -->\n" + "\n".join(table()) + f"\n<!-- end -->{after}")
+        put(Path(sys.argv[1]), "table", table())
     else:
         print("\n".join(table()))

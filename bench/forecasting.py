@@ -7,11 +7,11 @@ what had happened before.
 
 import argparse
 import multiprocessing
-import re
 import time
 from pathlib import Path
 from statistics import fmean, median
 
+from bench.tables import put
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.demo.session import DemoClient
 from lazy_quarry.draw.figure import COLOURS, new_figure, save
@@ -174,11 +174,7 @@ def main():
             for (name, count, cores, load, seed), (_, told) in zip(TRACES, found, strict=False)
         ]
         rows.append(row(f"the demo, {asked.days} days, seed 7", found[-1][1]))
-        page = asked.page.read_text()
-        table = "\n".join((HEAD, *rows))
-        asked.page.write_text(
-            re.sub(r"<!-- table -->.*<!-- end -->", f"<!-- table -->\n{table}\n<!-- end -->", page, flags=re.S)
-        )
+        put(asked.page, "table", (HEAD, *rows))
         draw(found, asked.page.with_suffix(".svg"))
 
 

@@ -10,6 +10,7 @@ import sys
 from pathlib import Path
 
 from bench.advising import SHAPES, demo_year
+from bench.tables import put
 from lazy_quarry.core.advice.warnings import SURE, SURE_OF_MEMORY, TIGHT, LikeIt, chance_full, chance_late
 
 RUNS, EARLIER = 3000, 20
@@ -114,9 +115,6 @@ def table():
 
 if __name__ == "__main__":
     if len(sys.argv) > 1:
-        page = Path(sys.argv[1])
-        before, _, rest = page.read_text().partition("<!-- warnings -->\n")
-        _, _, after = rest.partition("<!-- end of warnings -->")
-        page.write_text(f"{before}<!-- warnings -->\n" + "\n".join(table()) + f"\n<!-- end of warnings -->{after}")
+        put(Path(sys.argv[1]), "warnings", table())
     else:
         print("\n".join(table()))

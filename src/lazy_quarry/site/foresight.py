@@ -19,12 +19,13 @@ from lazy_quarry.core.advice.drawn_plans import (
     DrawnTimes,
     Scene,
     kind_of,
+    kind_of_run,
     range_of,
     ranges_of,
     scene_of,
 )
 from lazy_quarry.core.advice.hindsight import Group, Hindsight, Kept, Stage, Waits
-from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
+from lazy_quarry.core.advice.run_times import RunTimes, shares_of
 from lazy_quarry.core.engine.events import Changed, Ended, Event, Held, Started
 from lazy_quarry.core.job.job import TASK_SPAN, Job
 from lazy_quarry.core.job.request import Request
@@ -104,8 +105,7 @@ class Foresight:
     def _learn(self, job: Job) -> None:
         if job.started_ms is None or job.ended_ms is None or not job.allocations:
             return
-        kind = RunKind(job.user, job.request.name, job.cores_allocated, job.request.walltime_s)
-        self.times.learn(kind, (job.ended_ms - job.started_ms) / 1000)
+        self.times.learn(kind_of_run(job), (job.ended_ms - job.started_ms) / 1000)
 
     def learn_past(self, pause: Callable[[float], object] = lambda worked_s: None) -> None:
         """Learn from the newest runs that have ended, a few at a time."""

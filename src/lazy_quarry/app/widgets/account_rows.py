@@ -4,7 +4,8 @@ from dataclasses import dataclass
 
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.messages import Opened
-from lazy_quarry.app.widgets.drawing import Lines, Rows
+from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.app.widgets.opening_rows import OpeningRows
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.units import format_core_hours
 
@@ -34,7 +35,7 @@ class AccountHead(Lines):
             pen.write("   ").cell("", 12).cell("left", 10, "dim", right=True).write("  of the budget", "dim")
 
 
-class AccountRows(Rows):
+class AccountRows(OpeningRows):
     """A row for all, for each account, and for each member of the open one."""
 
     DEFAULT_CSS = "AccountRows { height: 1fr; }"
@@ -99,14 +100,6 @@ class AccountRows(Rows):
         bar(pen, parts, 8, float(max(1, line.budget_core_ms)))
         if words := self.ends.get(line.account, ""):
             pen.write(f" {words}", "rust" if scarce else "dim")
-
-    def on_key(self, event) -> None:  # type: ignore[no-untyped-def]
-        """``enter`` opens what is under the cursor."""
-        if event.key == "enter":
-            event.stop()
-            self.post_message(Opened())
-        else:
-            super().on_key(event)
 
     def clicked(self, row: int, column: int) -> None:
         """A click opens it."""

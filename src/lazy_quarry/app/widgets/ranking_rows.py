@@ -1,8 +1,8 @@
 """Who and what was charged most in a period."""
 
 from lazy_quarry.app.cells import Pen, bar
-from lazy_quarry.app.messages import Opened
-from lazy_quarry.app.widgets.drawing import Lines, Rows
+from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.app.widgets.opening_rows import OpeningRows
 from lazy_quarry.core.ledger.report import Report, ReportRow
 from lazy_quarry.core.units import format_core_hours
 
@@ -27,7 +27,7 @@ class RankingHead(Lines):
             pen.cell("not done", 10, "dim", right=True)
 
 
-class RankingRows(Rows):
+class RankingRows(OpeningRows):
     """A row for each value of the key, those charged most first; any opens to its jobs."""
 
     DEFAULT_CSS = "RankingRows { height: 1fr; }"
@@ -60,11 +60,3 @@ class RankingRows(Rows):
         pen.cell(
             f"{one.sums.failed:,}" if one.sums.failed else "·", 9, "rust" if one.sums.failed else "dim", right=True
         )
-
-    def on_key(self, event) -> None:  # type: ignore[no-untyped-def]
-        """``enter`` opens its jobs."""
-        if event.key == "enter":
-            event.stop()
-            self.post_message(Opened())
-        else:
-            super().on_key(event)

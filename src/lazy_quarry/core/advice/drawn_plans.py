@@ -104,12 +104,17 @@ def kind_of(planner: Planner, job: Job) -> RunKind:
     return RunKind(job.user, job.request.name, cores, job.request.walltime_s)
 
 
+def kind_of_run(job: Job) -> RunKind:
+    """What a run is known by that has begun."""
+    return RunKind(job.user, job.request.name, job.cores_allocated, job.request.walltime_s)
+
+
 def _running(job: Job) -> Running:
     limit = job.end_limit_ms or 0
     return Running(
         job.number,
         job.parent,
-        RunKind(job.user, job.request.name, job.cores_allocated, job.request.walltime_s),
+        kind_of_run(job),
         job.started_ms or 0,
         limit,
         tuple(PlannedAllocation(one.node, limit, one.amount, one.ranks) for one in job.allocations),
