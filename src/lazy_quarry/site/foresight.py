@@ -79,8 +79,10 @@ class Foresight:
         self._known = set[int]()
         """Jobs of which there was a range already."""
         self._draws: list[Drawn] = []
-        self._draw_times: DrawnTimes | None = None
+        self._drawn = 0
+        """How often they were drawn."""
         self._fields: tuple[tuple[object, ...], list[tuple[Timeline, LimitRows]]] = ((), [])
+        """What is free behind certain jobs, in each of the last draws."""
         self.worked_s = 0.0
         """CPU time that its thread has used."""
         self._left, self._kept_at = threading.Event(), time.monotonic()
@@ -147,7 +149,7 @@ class Foresight:
             draws.append(Drawn(self._planner, scene, times, draw))
             pause(time.thread_time() - began)
         with present.lock:
-            self._draws, self._draw_times = draws, times
+            self._draws, self._drawn = draws, self._drawn + 1
             present.say_foreseen(self._corrected(scene, draws))
         return True
 
@@ -175,8 +177,8 @@ class Foresight:
 
     def of_request(self, request: Request) -> StartRange | None:
         """The range of a job of the user with this request, which nobody has submitted, from the last draws; None without any."""
-        draws, times, present = self._draws, self._draw_times, self.present
-        if not draws or times is None or not present.ranges:
+        draws, present = self._draws, self.present
+        if not draws or not present.ranges:
             return None
         plans, now = present.engine.plans, draws[0].scene.now_ms
         job = plans.hypothetical_job(present.user, request, present.now())
@@ -184,7 +186,7 @@ class Foresight:
         if not planner.needs_of(wanted):
             return None
         ahead = frozenset(one.number for one in plans.ahead_of(job, present.now()))
-        key = (id(draws), ahead, wanted.owner, wanted.access)
+        key = (self._drawn, ahead, wanted.owner, wanted.access)
         if self._fields[0] != key:
             self._fields = key, [one.behind(ahead, wanted, planner) for one in draws]
         takes = self.times.draw(kind_of(planner, job), 0.0, shares_of(SEED, 0, DRAWS)) * 1000
