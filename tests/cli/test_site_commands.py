@@ -93,7 +93,7 @@ def test_accounts_are_listed_and_granted_core_hours(machine):
     assert machine.lq("account", "move", "reeds", "mud", "2.5", "--why", "a late cruise").returncode == 0
     assert machine.lq("account", "grant", "reeds", "1,000", "--why", "spring").returncode == 0
     listed = machine.lq("account").stdout.splitlines()
-    assert listed[0].split() == ["account", "charged", "running", "budget", "left", "jobs", "failed"]
+    assert listed[0].split() == ["account", "charged", "running", "budget", "left", "jobs", "failed", "ends"]
     assert listed[1].split()[:5] == ["reeds", "0.00", "0.00", "1,002", "1,002"]
     shown = machine.lq("account", "show", "mud").stdout
     assert "budget   4.00 core-hours, of them 2.50 granted" in shown and "a late cruise" in shown
