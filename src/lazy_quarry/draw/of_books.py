@@ -94,7 +94,7 @@ def burn_down_figure(
     y = number_scale(
         0.0,
         max(value for _, value in points),
-        lambda hours: format_core_hours(round(hours * HOUR_MS)),
+        _hours,
         "core-hours left",
     )
     return Figure(
