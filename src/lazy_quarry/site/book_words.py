@@ -24,5 +24,8 @@ def end_words(end: BudgetEnd, now_ms: int) -> str:
     rate = f"used as in the last 30 days ({format_core_hours(round(end.daily_core_ms))} core-hours a day)"
     if end.likely_days is None:
         return f"{rate}, it lasts for years"
-    early, late = end_day(end.early_days, now_ms), end_day(end.late_days, now_ms)
-    return f"{rate}, it ends about {end_day(end.likely_days, now_ms)}; 8 times in 10 between {early} and {late}"
+    early = end_day(end.early_days, now_ms)
+    range_ = f"8 times in 10 between {early} and {end_day(end.late_days, now_ms)}"
+    if end.late_days is None:
+        range_ = f"9 times in 10 not before {early}"
+    return f"{rate}, it ends about {end_day(end.likely_days, now_ms)}; {range_}"

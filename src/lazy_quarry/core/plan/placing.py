@@ -170,9 +170,8 @@ class Placing:
             self._place_job(wanted, kind, no_sooner, known)
 
     def _kind(self, wanted: PlanRequest) -> Kind:
-        kind: Kind = self.planner.kind(wanted)
-        if wanted.takes_ms is not None:
-            kind = (kind, wanted.takes_ms)
+        alike = self.planner.kind(wanted)
+        kind: Kind = alike if wanted.takes_ms is None else (alike, wanted.takes_ms)
         return (kind, wanted.access, wanted.owner) if wanted.access or self.limits.bounded else kind
 
     def _place_job(self, wanted: PlanRequest, kind: Kind, no_sooner: int, known: Placement | None) -> None:
