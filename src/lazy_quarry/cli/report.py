@@ -155,6 +155,7 @@ def report_csv(found: Report) -> str:
 def report_lines(found: Report) -> Iterator[str]:
     """A report as a table."""
     from lazy_quarry.core.units import plural
+    from lazy_quarry.site.book_words import change_words
 
     span = found.period
     chosen = ", ".join(f"{name} {' or '.join(values)}" for name, values in found.where.items())
@@ -167,11 +168,9 @@ def report_lines(found: Report) -> Iterator[str]:
     yield f"{heading:<{width}}" + "".join(f"{name:>{wide}}" for name, wide in zip(names, widths, strict=True))
     for name, row in [*zip(keys, found.rows, strict=True), ("together", found.total)]:
         yield f"{name:<{width}}" + "".join(f"{value:>{wide}}" for value, wide in zip(_cells(row), widths, strict=True))
-    before = found.before
-    if before is not None and before.sums.charged_core_ms and found.total.sums.charged_core_ms:
-        change = found.total.sums.charged_core_ms / before.sums.charged_core_ms - 1
-        more = f"{abs(change):.0%} {'more' if change >= 0 else 'less'}"
-        yield f"{more} than in {span.moved(-1).name}, in which {plural(before.sums.jobs, 'job')} ended"
+    more = change_words(found) if found.total.sums.charged_core_ms else ""
+    if more and found.before is not None:
+        yield f"{more} than in {span.moved(-1).name}, in which {plural(found.before.sums.jobs, 'job')} ended"
 
 
 def _cells(row: ReportRow) -> list[str]:

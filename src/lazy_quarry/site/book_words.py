@@ -9,6 +9,7 @@ from lazy_quarry.core.units import DAY_MS, format_core_hours
 
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.burn import BudgetEnd
+    from lazy_quarry.core.ledger.report import Report
 
 
 def end_day(days: float | None, now_ms: int) -> str:
@@ -17,6 +18,15 @@ def end_day(days: float | None, now_ms: int) -> str:
         return "in years"
     day, today = (datetime.fromtimestamp((now_ms + days_ * DAY_MS) / 1000, UTC) for days_ in (days, 0.0))
     return f"{day.day} {day:%b}" if day.year == today.year else f"{day.day} {day:%b %Y}"
+
+
+def change_words(found: Report) -> str:
+    """How much more or less was charged than in the period before: ``8% less``; empty where nothing was charged then."""
+    before = found.before.sums.charged_core_ms if found.before is not None else 0
+    now = found.total.sums.charged_core_ms
+    if not before:
+        return ""
+    return f"{abs(now / before - 1):.0%} {'more' if now >= before else 'less'}"
 
 
 def end_words(end: BudgetEnd, now_ms: int) -> str:

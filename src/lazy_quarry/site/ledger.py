@@ -36,10 +36,9 @@ class Ledger:
             sums = self._sums(span, keys, only)
             waited = self._waits(span, keys, only) if waits else {}
             before = self._sums(span.moved(-1), (), only)
-            begin = present.journal.storage.first_day()
         earlier = together(before.values(), {}) if before else None
         total = together(sums.values(), waited)
-        return Report(span, keys, rows_of(sums, waited, keys), total, earlier, only, begin)
+        return Report(span, keys, rows_of(sums, waited, keys), total, earlier, only)
 
     def over_time(self, period: str, split: str, where: Mapping[str, str] | None = None) -> OverTime:
         """What was charged in each part of a period; see :meth:`SiteClient.over_time`."""
@@ -111,7 +110,7 @@ def _wanted(
     span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]
 ) -> tuple[Wanted, Callable[[Key], Key]]:
     """What is read of the storage, and how its keys are named."""
-    months = _months(span) if "month" in by else []
+    months = parse_period(f"{span.first:%Y-%m}", span.begin_ms).through(span.end_ms) if "month" in by else ()
     names = [f"{month.first:%Y-%m}" for month in months]
     columns = tuple(PART if key == "month" else key for key in by)
     wanted = Wanted(span.begin_ms, span.end_ms, columns, only, tuple(month.begin_ms for month in months))
@@ -119,12 +118,3 @@ def _wanted(
         return wanted, lambda key: key
     at = by.index("month")
     return wanted, lambda key: (*key[:at], names[int(key[at])], *key[at + 1 :])
-
-
-def _months(span: Period) -> list[Period]:
-    """The months that a period touches."""
-    month = parse_period(f"{span.first:%Y-%m}", span.begin_ms)
-    found = [month]
-    while found[-1].end_ms < span.end_ms:
-        found.append(found[-1].moved(1))
-    return found

@@ -25,7 +25,7 @@ from lazy_quarry.core.ledger.report import OverTime, Report
 from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.board import Board
-from lazy_quarry.site.book_words import end_day, end_words
+from lazy_quarry.site.book_words import change_words, end_day, end_words
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
@@ -187,7 +187,9 @@ class LedgerPlace(Place):
         span = found.period
         line.words = span.name if span.name == span.span else f"{span.name}, {span.span}"
         line.chosen = " · ".join(filter(None, (self.account, self.user)))
-        line.total = f"{format_core_hours(found.total.sums.charged_core_ms)} core-hours charged{self._beside(found)}"
+        line.total = f"{format_core_hours(found.total.sums.charged_core_ms)} core-hours charged"
+        if more := change_words(found):
+            line.total += f", {more} than before"
         line.refresh()
         self.quarry.tell()
 
@@ -201,14 +203,6 @@ class LedgerPlace(Place):
                 far = end is None or end.likely_days is None or end.likely_days > FAR_DAYS
                 found[line.account] = "lasts" if far or end is None else f"ends {end_day(end.likely_days, now)}"
         return found
-
-    @staticmethod
-    def _beside(found: Report) -> str:
-        before = found.before.sums.charged_core_ms if found.before is not None else 0
-        if not before:
-            return ""
-        change = found.total.sums.charged_core_ms / before - 1
-        return f", {abs(change):.0%} {'more' if change >= 0 else 'less'} than before"
 
     # -- the period --------------------------------------------------------------------------------
 

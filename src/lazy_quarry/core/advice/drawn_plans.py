@@ -96,11 +96,11 @@ def scene_of(engine: Engine, at_ms: int, most: int) -> Scene:
 
 def kind_of(planner: Planner, job: Job) -> RunKind:
     """What the run of a job, or of a task of an array, is known by."""
-    cores = job.cores_allocated
-    if not cores:
-        request = job.request if job.request.array is None else replace(job.request, array=None)
-        needs = planner.needs_of(PlanRequest(job.number, request, owner=owner_of(job)))
-        cores = needs[0].cores if needs else request.ranks * request.threads
+    if job.cores_allocated:
+        return kind_of_run(job)
+    request = job.request if job.request.array is None else replace(job.request, array=None)
+    needs = planner.needs_of(PlanRequest(job.number, request, owner=owner_of(job)))
+    cores = needs[0].cores if needs else request.ranks * request.threads
     return RunKind(job.user, job.request.name, cores, job.request.walltime_s)
 
 

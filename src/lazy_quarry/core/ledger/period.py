@@ -69,6 +69,13 @@ class Period:
             return _between(begin, _month(begin, months))
         return _between(first + timedelta(days=by * self.days), last + timedelta(days=by * self.days + 1))
 
+    def through(self, end_ms: int) -> "tuple[Period, ...]":
+        """It and those that follow, until an instant lies no later than the end of the last."""
+        found = [self]
+        while found[-1].end_ms < end_ms:
+            found.append(found[-1].moved(1))
+        return tuple(found)
+
     def widened(self, by: int) -> "Period":
         """A wider one that it lies in or a narrower one at its end, by so many steps: day, week, month, quarter, year."""
         kinds = (1, 7, 31, 92, 366)

@@ -62,14 +62,6 @@ class Report:
     total: ReportRow
     before: ReportRow | None = None
     where: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    books_begin_ms: int | None = None
-    """The first day of which anything is in the books; None for none."""
-
-    @property
-    def days_in_books(self) -> int:
-        """How many days of the period lie behind the books' beginning."""
-        begin = max(self.period.begin_ms, self.books_begin_ms or 0)
-        return max(1, (self.period.end_ms - begin) // DAY_MS)
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,10 +82,7 @@ def parts_of(period: Period) -> tuple[Period, ...]:
         begins = [period.begin_ms + DAY_MS * day for day in range(period.days)]
         return tuple(period_between(at, at + DAY_MS) for at in begins)
     first = period_between(period.begin_ms, period.begin_ms + 1).widened(1 if period.days <= 184 else 2)
-    found = [first]
-    while found[-1].end_ms < period.end_ms:
-        found.append(found[-1].moved(1))
-    return tuple(found)
+    return first.through(period.end_ms)
 
 
 Waits = Mapping[tuple[str, ...], Sequence[float]]
