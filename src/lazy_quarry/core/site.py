@@ -45,6 +45,29 @@ class Kept:
     """The folder of an attempt (its script, samples, claim), after its end."""
 
 
+Factor = tuple[tuple[str, int], ...]
+"""Factors in thousandths, by name."""
+
+
+@dataclass(frozen=True)
+class Rates:
+    """How what a job holds is charged: see :mod:`lazy_quarry.core.job.rates`."""
+
+    by: Literal["largest-share", "cores"] = "largest-share"
+    """The larger of the shares of a node's cores, memory and GPUs; or that of its cores alone."""
+    sizes: tuple[tuple[str, float], ...] = ()
+    """For how many cores a node counts, where that isn't its number of cores; by node."""
+    traits: Factor = ()
+    """Factors of the nodes that have a trait."""
+    queues: Factor = ()
+    free: tuple[str, ...] = ("lost",)
+    """How an attempt ended that is charged nothing: a state, ``gave-way``, or ``retried`` where another attempt followed."""
+
+    def factor_of(self, queue: str) -> int:
+        """The factor of a queue, in thousandths."""
+        return next((factor for name, factor in self.queues if name == queue), 1000)
+
+
 @dataclass(frozen=True)
 class Node:
     """A machine and its capacity. ``traits`` are properties that a job may ask for."""
@@ -209,6 +232,7 @@ class Site:
     plan_depth: int = 1000
     standing: Standing = Standing()
     kept: Kept = Kept()
+    rates: Rates = Rates()
     mail: MailWay = MailWay()
     user_limits: tuple[tuple[str, Limits], ...] = ()
     """By user's name; an empty name is for everyone who isn't named."""
@@ -219,6 +243,19 @@ class Site:
     def node(self) -> dict[str, Node]:
         """Nodes by name."""
         return {node.name: node for node in self.nodes}
+
+    @cached_property
+    def node_rate(self) -> dict[str, tuple[int, int, int, int]]:
+        """By node: its cores, memory and GPUs, 0 where shares of them don't count; and thousandths of a core for all of it."""
+        sizes, factors = dict(self.rates.sizes), dict(self.rates.traits)
+        found = {}
+        for node in self.nodes:
+            counts = round(sizes.get(node.name, node.cores) * 1000)
+            for trait in node.traits:
+                counts = counts * factors.get(trait, 1000) // 1000
+            more = (node.memory_mib, node.gpus) if self.rates.by == "largest-share" else (0, 0)
+            found[node.name] = (node.cores, *more, counts)
+        return found
 
     @cached_property
     def queue(self) -> dict[str, Queue]:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.needs import deal, memory_on_node
-from lazy_quarry.core.job.rates import charge
+from lazy_quarry.core.job.rates import charge, counted
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.demo.people import Arrival
@@ -117,7 +117,7 @@ def _ended(site: Site, number: int, arrival: Arrival, start: int, allocations: t
         signal=name,
         use=Use(round(runtime * 1000 * (told.busy or 1)), told.memory_mib or asked * 2 // 5, 2 * written, written),
         allocated_core_ms=held,
-        charge_core_ms=charge(site, request.tier, held),
+        charge_core_ms=charge(site, request.tier, counted(site, request.queues[0], allocations), runtime * 1000),
     )
     whole = max(runtime, (told.runtime_s or (60, 60))[0])
     inside = modelled_inside(job, whole * 1000, job.ended_ms or 0, True)

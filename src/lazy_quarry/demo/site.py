@@ -3,7 +3,7 @@
 from datetime import UTC, datetime
 from pathlib import Path
 
-from lazy_quarry.core.site import Account, Closure, Limits, Node, Queue, Site, Software, Storage, Tier, Window
+from lazy_quarry.core.site import Account, Closure, Limits, Node, Queue, Rates, Site, Software, Storage, Tier, Window
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 
 BEGINS_MS = round(datetime(2027, 3, 1, 9, 42, tzinfo=UTC).timestamp() * 1000)
@@ -86,6 +86,7 @@ def oxbow() -> Site:
         head="Ilse Marrow",
         contact="help@oxbow.example",
         user_limits=(("", Limits(running_jobs=40, waiting_jobs=50)),),
+        rates=Rates(sizes=tuple((name, 96) for name in lantern), free=("lost", "gave-way")),
         default_accounts=tuple(
             zip(
                 USERS,

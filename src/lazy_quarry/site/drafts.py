@@ -172,7 +172,7 @@ class _DraftAnswer:
             starts=DraftStarts(tuple(self._ladder()), tuple(self._fewer(need)), tuple(self._finish())),
             cost=DraftCost(
                 request.account,
-                greatest_charge(self.site, request.tier, shape.cores, request.walltime_s, shape.tasks or 1),
+                greatest_charge(self.site, request, need, shape.tasks or 1),
                 self.left_core_ms,
             ),
         )

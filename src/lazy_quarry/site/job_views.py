@@ -11,8 +11,7 @@ from lazy_quarry.core.explain.reasons import stated
 from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.phase import FAILING
-from lazy_quarry.core.job.rates import charge
-from lazy_quarry.core.ledger.charges import allocated_core_ms
+from lazy_quarry.core.job.rates import charge_so_far
 from lazy_quarry.core.plan.placement import PlanRequest
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.waiting import Unplaced
@@ -110,7 +109,7 @@ class JobViews:
         told = present.runner.inside(job, now) if job.phase is Phase.RUNNING and not array else job.inside
         charged = job.charge_core_ms
         if job.phase is Phase.RUNNING and not array:
-            charged += charge(present.site, request.tier, allocated_core_ms(job, now))
+            charged += charge_so_far(present.site, job, now)
         elapsed = 0
         if job.started_ms is not None:
             elapsed = max(0, (job.ended_ms if job.ended_ms is not None else now) - job.started_ms)
@@ -214,7 +213,7 @@ class JobViews:
             )
         began = min([*(task.started_ms or 0 for task in running), *([job.started_ms] if job.started_ms else [])])
         now, site = self.present.now(), self.present.site
-        charged = sum(charge(site, task.request.tier, allocated_core_ms(task, now)) for task in running)
+        charged = sum(charge_so_far(site, task, now) for task in running)
         together = replace(
             job,
             phase=job.phase if job.phase is Phase.HELD else Phase.RUNNING,

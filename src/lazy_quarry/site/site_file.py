@@ -19,7 +19,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StrictBool, 
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.instants import instant_of
 from lazy_quarry.core.plain_text import shortened
-from lazy_quarry.core.site import Account, Kept, Limits, MailWay, Site, Standing, Tier, Window
+from lazy_quarry.core.site import Account, Kept, Limits, MailWay, Rates, Site, Standing, Tier, Window
 from lazy_quarry.core.units import parse_duration, parse_names
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.probe.machine import this_machine
@@ -166,6 +166,54 @@ class _Mail(_Table):
         return MailWay(self.relay, self.port, self.tls, self.user, self.password_file, self.from_)
 
 
+Factors = Annotated[dict[str, Annotated[float, Field(ge=0, le=1_000_000, allow_inf_nan=False, strict=True)]], Field()]
+
+
+class _Charging(_Table):
+    by: Literal["largest-share", "cores"] = "largest-share"
+    nodes: Factors = {}
+    traits: Factors = {}
+    queues: Factors = {}
+    free: tuple[Literal["lost", "gave-way", "retried", "failed", "overtime", "overmemory", "cancelled"], ...] = (
+        "lost",
+    )
+
+    def value(self, site: Site, faults: list[tuple[tuple[str, ...], str]]) -> Rates:
+        """The rates; names that the site hasn't are added to the faults."""
+        sizes = []
+        for names, cores in self.nodes.items():
+            for name in _node_names(names, site, ("charging", "nodes", names), faults):
+                sizes.append((name, cores))
+        for key, told, known in (
+            ("traits", self.traits, sorted({trait for node in site.nodes for trait in node.traits})),
+            ("queues", self.queues, list(site.queue)),
+        ):
+            for name in told:
+                if name not in known:
+                    words = f"charging.{key}: there is no {key[:-1]} {shortened(name)}{nearest(name, known)}"
+                    faults.append((("charging", key, name), words))
+        return Rates(self.by, tuple(sizes), _factors(self.traits), _factors(self.queues), self.free)
+
+
+def _factors(told: dict[str, float]) -> tuple[tuple[str, int], ...]:
+    return tuple((name, round(factor * 1000)) for name, factor in told.items())
+
+
+def _node_names(
+    told: str, site: Site, place: tuple[str, ...], faults: list[tuple[tuple[str, ...], str]]
+) -> tuple[str, ...]:
+    """The nodes that a text names, as far as the site has them; what it hasn't is added to the faults."""
+    try:
+        names = parse_names(told)
+    except BadValue as fault:
+        faults.append((place, f"{'.'.join(place[:2])}: {fault}"))
+        return ()
+    if unknown := [name for name in names if name not in site.node]:
+        words = f"{'.'.join(place[:2])}: there is no node {shortened(unknown[0])}{nearest(unknown[0], list(site.node))}"
+        faults.append((place, words))
+    return tuple(name for name in names if name in site.node)
+
+
 class _AllLimits(_Table):
     everyone: _Limits = _Limits()
     queue: _Limits = _Limits()
@@ -181,6 +229,7 @@ class _File(_Table):
     contact: Annotated[str, Field(max_length=200)] = ""
     mail: _Mail | None = None
     limits: _AllLimits = _AllLimits()
+    charging: _Charging = _Charging()
     accounts: tuple[_Account, ...] = ()
     tiers: tuple[_Tier, ...] = ()
     windows: tuple[_Window, ...] = ()
@@ -350,6 +399,7 @@ def _applied(site: Site, told: _File) -> tuple[Site, list[tuple[tuple[str, ...],
         policy=told.policy,
         plan_depth=told.plan_depth,
         kept=told.keep.value(),
+        rates=told.charging.value(site, faults),
         head=told.head or site.head,
         contact=told.contact or site.contact,
         mail=told.mail.value() if told.mail else site.mail,

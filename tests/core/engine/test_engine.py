@@ -22,7 +22,6 @@ from lazy_quarry.core.engine.engine import Engine, State
 from lazy_quarry.core.engine.events import ClockHeld, Ended, Started, Stopping, Submitted
 from lazy_quarry.core.job.job import EACH, Origin, Phase, Use, task_id
 from lazy_quarry.core.job.phase import SIGNS
-from lazy_quarry.core.job.rates import charge, greatest_charge
 from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.ledger.accounts import account_lines
@@ -96,7 +95,7 @@ def test_a_lost_attempt_runs_once_more_and_then_is_lost():
     do(engine, Schedule(2000))
     assert engine.state.jobs[number].attempt == 2
     assert do(engine, Finish(3000, number, 2, cause="lost"))[0] == Ended(
-        3000, number, 2, Phase.LOST, allocated_core_ms=1000, charge_core_ms=1000
+        3000, number, 2, Phase.LOST, allocated_core_ms=1000
     )
 
 
@@ -345,8 +344,6 @@ def test_the_days_of_an_attempt_add_up_to_the_whole(begin, length, core_ms):
 
 def test_charges_follow_the_tier_and_leave_a_budget():
     site = small_site()
-    assert charge(site, "double", 1001) == 2002
-    assert greatest_charge(site, "steady", 4, 3600) == 4 * HOUR_MS
     line = account_lines(site, {}, [], 0)[0]
     assert line.left_core_ms == 1000 * HOUR_MS
 

@@ -32,17 +32,17 @@ from lazy_quarry.core.engine.events import Ended, Started, Submitted, TaskMade
 from lazy_quarry.core.engine.live_jobs import LiveJobs
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase, make_task, task_id
-from lazy_quarry.core.job.rates import charge
 from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.plan import compiled
 from lazy_quarry.core.plan.placement import FAR
 from lazy_quarry.core.plan.plan import expected_end
 from lazy_quarry.core.plan.planner import Planner
-from lazy_quarry.core.site import Account, Limits, Node, Queue, Site, Tier, Window
+from lazy_quarry.core.site import Account, Limits, Node, Queue, Rates, Site, Tier, Window
 from lazy_quarry.errors import Refused
 from lazy_quarry.store.codec import encode
 from lazy_quarry.store.rows import Scalars, Texts, job_of, live_row, opened, parts_of, scalars_of, state_of
+from tests.core.charged import charged_for
 
 NOW = 1_700_000_000_000
 USERS, ACCOUNTS, TIERS = ("ada", "bo", "cy"), ("silt", "eels"), ("steady", "urgent", "spare")
@@ -105,6 +105,18 @@ class Draw:
             user_limits=self.one_of([(), (), (("", self.limits()), ("bo", self.limits()))]),
             policy=self.one_of(["planned", "planned", "easy", "first-come"]),
             plan_depth=self.one_of([1, 3, 1000, 1000]),
+            rates=self.rates(),
+        )
+
+    def rates(self):
+        if self.one_of([True, False]):
+            return Rates()
+        return Rates(
+            by=self.one_of(["largest-share", "cores"]),
+            sizes=self.one_of([(), (("n0", 7), ("n1", 2.5))]),
+            traits=self.one_of([(), (("wet", 1333),)]),
+            queues=self.one_of([(), (("all", 1500), ("short", 0))]),
+            free=self.one_of([(), ("lost", "gave-way"), ("retried", "failed")]),
         )
 
     def request(self):
@@ -507,6 +519,13 @@ def _no_attempt_twice(events):
     assert set(final) <= known
 
 
+def _free(site, ended, wanted, gave_way):
+    if gave_way:
+        return "gave-way" in site.rates.free
+    goes_on = ended.phase is Phase.OVERTIME and wanted.again_at_overtime
+    return ended.phase.value in site.rates.free or (ended.again and not goes_on and "retried" in site.rates.free)
+
+
 def _books_balance(world):
     state, site = world.engine.state, world.site
     ended = [event for event in world.events if isinstance(event, Ended) and event.allocated_core_ms]
@@ -515,10 +534,14 @@ def _books_balance(world):
     )
     days = (core_ms for users in state.recent.values() for each in users.values() for core_ms in each.values())
     assert sum(days) == sum(event.allocated_core_ms for event in ended)
-    began = {}
+    began, held = {}, {}
+    given_way = {
+        (event.job, event.attempt) for event in ended if event.reason == "it gave way to a job of another tier"
+    }
     requests_ = {event.job: event.request for event in world.events if isinstance(event, Submitted)}
     for event in world.events:
         if isinstance(event, Started):
+            held[event.job, event.attempt] = (event.queue, event.allocations)
             began[event.job, event.attempt] = (
                 event.at_ms,
                 sum(len(allocation.cores) for allocation in event.allocations),
@@ -529,4 +552,9 @@ def _books_balance(world):
             if event.job in requests_ and not any(
                 getattr(one, "kind", "") == "changed" and one.job == event.job for one in world.events
             ):
-                assert event.charge_core_ms == charge(site, requests_[event.job].tier, event.allocated_core_ms)
+                wanted = requests_[event.job]
+                assert event.charge_core_ms == (
+                    0
+                    if _free(site, event, wanted, (event.job, event.attempt) in given_way)
+                    else charged_for(site, wanted.tier, *held[event.job, event.attempt], event.at_ms - at)
+                )

@@ -147,7 +147,7 @@ class Rehearsing:
         request, planner = self.requests[name], self.engine.plans.planner
         need = next(iter(planner.needs(request, self.user)), None)
         tasks = request.array.count if request.array else 1
-        return greatest_charge(self.engine.site, request.tier, need.cores, request.walltime_s, tasks) if need else 0
+        return greatest_charge(self.engine.site, request, need, tasks) if need else 0
 
 
 def live_times(engine: Engine, now_ms: int, numbers: Collection[int]) -> dict[int, tuple[int, int]]:

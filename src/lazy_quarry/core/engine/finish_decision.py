@@ -6,8 +6,7 @@ from lazy_quarry.core.engine.job_changes import job_after
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.job.inside import STUCK
 from lazy_quarry.core.job.job import Job, Phase
-from lazy_quarry.core.job.rates import charge
-from lazy_quarry.core.ledger.charges import allocated_core_ms
+from lazy_quarry.core.job.rates import charge_of, is_free
 
 
 def finish(now: Situation, report: Finish) -> list[Event]:
@@ -16,21 +15,24 @@ def finish(now: Situation, report: Finish) -> list[Event]:
     if job is None or job.phase is not Phase.RUNNING or (job.attempt, job.mark) != (report.attempt, report.mark):
         return []
     phase, reason = _outcome(job, report)
-    core_ms = allocated_core_ms(job, now.at_ms)
-    if report.held_ms is not None:
-        core_ms = job.cores_allocated * report.held_ms
+    held_ms = report.held_ms
+    if held_ms is None:
+        held_ms = max(0, now.at_ms - (now.at_ms if job.started_ms is None else job.started_ms))
+    again = _runs_again(job, phase, report)
+    goes_on = phase is Phase.OVERTIME and job.request.again_at_overtime
+    free = is_free(now.site, phase, again and not goes_on, _gave_way(job, report))
     ended = Ended(
         at_ms=now.at_ms,
         job=job.number,
         attempt=job.attempt,
         phase=phase,
-        again=_runs_again(job, phase, report),
+        again=again,
         exit=report.exit,
         signal=report.signal,
         reason=reason,
         use=report.use,
-        allocated_core_ms=core_ms,
-        charge_core_ms=charge(now.site, job.request.tier, core_ms),
+        allocated_core_ms=job.cores_allocated * held_ms,
+        charge_core_ms=0 if free else charge_of(now.site, job, held_ms),
         inside=report.inside,
         curve=report.curve,
         host=report.host,

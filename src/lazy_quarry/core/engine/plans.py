@@ -10,7 +10,7 @@ from lazy_quarry.core.engine.line_queue import LineQueue
 from lazy_quarry.core.engine.live_jobs import Line, may_start
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
-from lazy_quarry.core.job.rates import charge
+from lazy_quarry.core.job.rates import charge_of
 from lazy_quarry.core.job.request import Request, task_request
 from lazy_quarry.core.ledger.grants import budgets
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, RecentUse, use_updated_at
@@ -195,7 +195,7 @@ class Plans:
             account_ = job.request.account
             if account_ in left:
                 length = expected_end(job.end_limit_ms or 0, at_ms) - (job.started_ms or at_ms)
-                most = charge(self.site, job.request.tier, job.cores_allocated * length)
+                most = charge_of(self.site, job, length)
                 rows.left[account_] -= most
                 rows.coming[account_] = rows.coming.get(account_, 0) + most
         return rows

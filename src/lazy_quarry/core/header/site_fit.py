@@ -109,7 +109,7 @@ class SiteFit:
         if left is None:
             return
         tasks = request.array.count if request.array else 1
-        most = greatest_charge(self.site, request.tier, need.cores, request.walltime_s, tasks)
+        most = greatest_charge(self.site, request, need, tasks)
         if left <= 0:
             self.notes.note("budget", "account", f"the budget of {request.account} is spent; charge another account")
         elif most > left:

@@ -136,7 +136,7 @@ def _over_one_job(limits: Limits, whose: str, request: Request, need: Need, site
         words = f"{may} jobs of {most} at most, and this asks for {asked}"
         yield Misfit("over-limit", "walltime", words, limits.walltime_s)
     if limits.core_hours_each is not None:
-        charged = greatest_charge(site, request.tier, cores, request.walltime_s) / HOUR_MS
+        charged = greatest_charge(site, request, need) / HOUR_MS
         if charged > limits.core_hours_each:
             words = f"{may} jobs of {limits.core_hours_each:,g} core-hours at most, and this comes to {charged:,.4g}"
             yield Misfit("over-limit", "walltime", words)

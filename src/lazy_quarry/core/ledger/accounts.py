@@ -5,8 +5,7 @@ from dataclasses import dataclass
 from types import MappingProxyType
 
 from lazy_quarry.core.job.job import Job
-from lazy_quarry.core.job.rates import charge
-from lazy_quarry.core.ledger.charges import allocated_core_ms
+from lazy_quarry.core.job.rates import charge_so_far
 from lazy_quarry.core.ledger.grants import Grant, budgets
 from lazy_quarry.core.site import Site
 
@@ -54,7 +53,7 @@ def account_lines(
     """One line for each account of the site, and for any other that was ever charged."""
     running: dict[str, int] = {}
     for job in running_jobs:
-        spent = charge(site, job.request.tier, allocated_core_ms(job, now_ms))
+        spent = charge_so_far(site, job, now_ms)
         running[job.request.account] = running.get(job.request.account, 0) + spent
     names = dict.fromkeys([account.name for account in site.accounts])
     names |= dict.fromkeys(tallies) | dict.fromkeys(running)

@@ -1,18 +1,10 @@
-"""What a job has had allocated, in all and by day.
+"""What an attempt held, or was charged, by day.
 
 Charges (see :mod:`lazy_quarry.core.job.rates`) are rounded down to a core-millisecond once for each attempt. So sums over
 any grouping agree to the second.
 """
 
-from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.units import DAY_MS
-
-
-def allocated_core_ms(job: Job, until_ms: int) -> int:
-    """Core-milliseconds that the present attempt has had allocated by this instant."""
-    if job.started_ms is None:
-        return 0
-    return job.cores_allocated * max(0, until_ms - job.started_ms)
 
 
 def by_day(begin_ms: int, end_ms: int, core_ms: int) -> list[tuple[int, int]]:

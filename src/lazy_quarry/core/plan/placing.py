@@ -216,8 +216,10 @@ class Placing:
         self._changes_at(start_ms)
 
     def _wait_turn(self, wanted: PlanRequest) -> None:
-        words = f"waits its turn: jobs start strictly in order here, and {self._first_waiting} comes first"
-        self.unplaced[wanted.job] = Unplaced("turn", words)
+        first = self._first_waiting
+        self.unplaced[wanted.job] = Unplaced(
+            "turn", f"waits its turn: jobs start strictly in order here, and {first} comes first"
+        )
 
     def _not_yet(self, wanted: PlanRequest) -> None:
         """Where only the first of the queue holds a place, a job that may not start yet isn't in the queue yet."""
@@ -290,7 +292,7 @@ class Placing:
 
     def _place_array(self, wanted: PlanRequest, kind: Kind, no_sooner: int) -> None:
         """Place what may start now, task by task; the rest together, as many at a time as fit, a few times over."""
-        left, slots = wanted.count, self._slots(wanted)
+        left, slots, placement = wanted.count, self._slots(wanted), None
         # Each start changes what is free, so tasks that start now are placed one by one.
         while left and (slots is None or (slots and slots[0] <= self.now_ms)):
             placement = self._find(wanted, no_sooner)
@@ -309,8 +311,11 @@ class Placing:
                 self.unplaced[wanted.job] = _AT_ONCE
         elif self._holds_place(wanted, kind):
             self._place_rest(wanted, kind, left, no_sooner, slots)
-        elif wanted.job in self.placed:
-            self.unplaced.pop(wanted.job, None)
+        else:
+            # The next may start where there is room, without a place that is held for it.
+            self._changes_at(placement.start_ms if placement else FAR)
+            if wanted.job in self.placed:
+                self.unplaced.pop(wanted.job, None)
 
     def _starts(self, wanted: PlanRequest, placement: Placement) -> None:
         """A task of an array starts now; the first of them stands for the array."""

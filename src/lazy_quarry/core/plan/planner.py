@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from lazy_quarry.core.job.needs import Need, Part
 from lazy_quarry.core.job.queue_fit import queue_fit
-from lazy_quarry.core.job.rates import charge
+from lazy_quarry.core.job.rates import charge, most_counted
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.bounds import Form
 from lazy_quarry.core.plan.limits import LimitRows
@@ -45,6 +45,8 @@ class _PreparedNeed:
     parts: list[tuple[int, NDArray[np.int32]]]
     least: Claim
     """The least that it counts for in limits, wherever it is placed."""
+    counts: int
+    """The thousandths of a core that it is charged as at most, wherever it is placed."""
     form: Form | None = None
 
     @property
@@ -72,8 +74,8 @@ class Planner:
         self._kinds: dict[int, tuple[Request, int]] = {}
 
     def greatest_charge(self, wanted: PlanRequest, placement: Placement) -> int:
-        """Core-ms that a job may be charged at most at this place, its grace too."""
-        return charge(self.site, wanted.request.tier, placement.claim[1] * (placement.end_ms - placement.start_ms))
+        """Core-ms that a job may be charged at most, its grace too; the same wherever it is placed, so that turns don't matter."""
+        return charge(self.site, wanted.request.tier, placement.counts, placement.end_ms - placement.start_ms)
 
     def trim(self) -> None:
         """Forget what is known of requests when that is too much; between plans, since kinds get other numbers then."""
@@ -204,7 +206,7 @@ class Planner:
                 allocations.append(PlannedAllocation(self.table.names[node], end, amount, part.ranks))
         if len(allocations) > 1:
             allocations.sort(key=lambda one: (-one.ranks, one.node))
-        return Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations))
+        return Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations), prepared.counts)
 
     def occupy(self, timeline: Timeline, placement: Placement) -> None:
         """Take a placement out of the timeline, so that nobody else gets it."""
@@ -277,7 +279,7 @@ class Planner:
                 (part.nodes, np.array((part.cores, part.memory_mib, need.gpus, need.scratch_mib), dtype=np.int32))
                 for part in need.parts
             ]
-        return _PreparedNeed(need, nodes, parts, self._least(need))
+        return _PreparedNeed(need, nodes, parts, self._least(need), most_counted(self.site, need))
 
     def _least(self, need: Need) -> Claim:
         if not need.whole:
