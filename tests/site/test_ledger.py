@@ -115,9 +115,9 @@ def test_what_was_left_of_a_budget_is_what_is_left_and_what_was_charged_since(de
         assert points[-1][1] == left and points[0][1] == pytest.approx(left + (charged - granted) / HOUR_MS)
         if end := ends.get(line.account):
             assert end.daily_core_ms > 0 and (end.likely_days is None or end.likely_days > 0)
-    assert "it ends about" in end_words(ends["tide-surge"], demo.now_ms)
+    assert "it ends about" in end_words(ends["tide-surge"], lines[0], demo.now_ms)
     with pytest.raises(QuarryError, match="no budget"):
-        burn_down_figure(replace(lines[0], budget_core_ms=None), past, None, "oxbow", demo.now_ms)
+        burn_down_figure(replace(lines[0], budget=None), past, None, "oxbow", demo.now_ms)
 
 
 @pytest.mark.parametrize(
@@ -171,7 +171,9 @@ def test_the_books_are_proved_and_what_is_wrong_in_them_is_found(demo):
 
 def test_report_and_proof_from_the_shell(machine):
     (machine.work / "a.sh").write_text(script('name = "grid"\nwalltime = "1m"\nmemory = "32 MiB/core"', "sleep 1"))
-    (machine.work / "b.sh").write_text(script('name = "bad"\nwalltime = "1m"\nmemory = "32 MiB/core"', "exit 3"))
+    (machine.work / "b.sh").write_text(
+        script('name = "bad"\nwalltime = "1m"\nmemory = "32 MiB/core"', "sleep 0.2; exit 3")
+    )
     for name in ("a.sh", "b.sh", "a.sh"):
         machine.lq("submit", name)
     machine.lq("wait", "1", "2", "3")

@@ -122,5 +122,5 @@ def test_the_last_good_file_holds_until_a_mistake_is_corrected(tmp_path):
 def test_the_schema_says_what_the_file_may_hold():
     found = schema()
     assert set(found["properties"]) >= {"policy", "plan-depth", "accounts", "tiers", "windows", "limits", "keep"}
-    assert found["$defs"]["_Tier"]["properties"]["standing"]["type"] == "string"
+    assert found["$defs"]["TierTable"]["properties"]["standing"]["type"] == "string"
     assert found["additionalProperties"] is False

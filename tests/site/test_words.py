@@ -2,12 +2,14 @@
 
 import pytest
 
+from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, MINUTE_MS
 from lazy_quarry.site.book_words import end_day, end_words
 from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.site.sentences import range_now, range_words
 
+LINE = AccountLine("silt", 0, 0, 0, 0)
 NOW = 20_000 * DAY_MS + 9 * HOUR_MS
 
 
@@ -38,7 +40,7 @@ def test_nothing_of_a_range_lies_before_the_present():
 def test_the_end_of_a_budget_is_a_day_with_its_year_where_that_is_another():
     assert (end_day(1, NOW), end_day(300, NOW), end_day(None, NOW)) == ("5 Oct", "31 Jul 2025", "in years")
     end = BudgetEnd(10.0, 20.0, None, 100.0 * HOUR_MS)
-    assert end_words(end, NOW).endswith(
+    assert end_words(end, LINE, NOW).endswith(
         "(100.0 core-hours a day), it ends about 24 Oct; 9 times in 10 not before 14 Oct"
     )
-    assert "lasts for years" in end_words(BudgetEnd(None, None, None, 1.0), NOW)
+    assert "lasts for years" in end_words(BudgetEnd(None, None, None, 1.0), LINE, NOW)

@@ -28,22 +28,28 @@ _FORMS = {
     "show": ("ACCOUNT", 1),
     "grant": ("ACCOUNT CORE-HOURS --why WHY", 2),
     "move": ("FROM TO CORE-HOURS --why WHY", 3),
+    "members": ("ACCOUNT [--add USER] [--remove USER]", 1),
 }
 
 
 @click.command("account", context_settings={"ignore_unknown_options": True})  # -100 is a number
-@click.argument("what", metavar="list|show|grant|move", required=False, default="list")
+@click.argument("what", metavar="list|show|grant|move|members", required=False, default="list")
 @click.argument("words", metavar="[ACCOUNT] [CORE-HOURS]", nargs=-1)
 @click.option("--why", default="", help="what a grant is for, as it stands in the books")
+@click.option("--add", multiple=True, metavar="USER", help="with members: let this user charge it")
+@click.option("--remove", multiple=True, metavar="USER", help="with members: this user may charge it no longer")
 @state_option
 @format_option
-def account_command(what: str, words: tuple[str, ...], why: str, state: str, form: str) -> None:
-    """List accounts with what they have left, show one, grant core-hours to it (-100 takes them back), or move them.
+def account_command(
+    what: str, words: tuple[str, ...], why: str, add: tuple[str, ...], remove: tuple[str, ...], state: str, form: str
+) -> None:
+    """List accounts with what they have left, show one, grant or move core-hours (-100 takes them back), or tell the members.
 
-    A grant comes on top of the budget that the site file names.
+    A grant comes on top of the budget that the site file names, in its present term. Operators grant; who answers for an account
+    may move its core-hours and change its members.
     """
     if what not in _FORMS:
-        raise Usage(f'account {what}: there are "list", "show", "grant" and "move"')
+        raise Usage(f'account {what}: there are "list", "show", "grant", "move" and "members"')
     said, count = _FORMS[what]
     if len(words) != count:
         raise Usage(f"it is: account {what} {said}".rstrip())
@@ -51,10 +57,21 @@ def account_command(what: str, words: tuple[str, ...], why: str, state: str, for
     if what in ("grant", "move"):
         print_outcomes([_granted(client, words, why)])
         return
+    if add or remove:
+        if what != "members":
+            raise Usage("--add and --remove belong to: account members ACCOUNT")
+        print_outcomes(client.members(words[0], list(add), list(remove)))
+        return
     board = client.board()
     lines = [line for line in board.accounts if what == "list" or line.account == words[0]]
-    if not lines and what == "show":
+    if not lines and what in ("show", "members"):
         raise Usage(f'there is no account "{words[0]}"')
+    if what == "members":
+        if json_too:
+            print_json({"name": lines[0].account, "everyone": not lines[0].members, "members": list(lines[0].members)})
+        else:
+            print_lines(lines[0].members or ["everyone"])
+        return
     ends = client.budget_ends()
     if json_too:
         print_json([account_json(line, ends.get(line.account), board.now_ms) for line in lines])
@@ -71,51 +88,71 @@ def _granted(client: "SiteClient", words: tuple[str, ...], why: str) -> Any:
         core_ms = round(float(words[-1].replace(",", "")) * 3_600_000)
     except (ValueError, OverflowError):
         raise Usage(f'"{words[-1]}" is no number of core-hours') from None
-    return client.grant(words[-2], core_ms, why, words[0] if len(words) == 3 else "")
+    if len(words) == 3:
+        return client.move(words[0], words[1], core_ms, why)
+    return client.grant(words[0], core_ms, why)
 
 
 def list_lines(lines: "list[AccountLine]", ends: "Mapping[str, BudgetEnd]", now_ms: int) -> Iterator[str]:
-    """A line for each account under headings."""
+    """A line for each account under headings, those under another one indented beneath it."""
     from lazy_quarry.core.units import format_core_hours
-    from lazy_quarry.site.book_words import end_day
+    from lazy_quarry.site.book_words import as_tree, ends_word, term_words
 
-    width = max([len("account"), *(len(line.account) for line in lines)])
-    yield f"{'account':<{width}}  {'charged':>11}  {'running':>9}  {'budget':>11}  {'left':>11}  {'jobs':>7}  {'failed':>6}  ends"
-    for line in lines:
-        budget, left = (
-            "-" if value is None else format_core_hours(value) for value in (line.budget_core_ms, line.left_core_ms)
+    tree = as_tree(lines)
+    width = max([len("account"), *(2 * depth + len(line.account) for depth, line in tree)])
+    yield (
+        f"{'account':<{width}}  {'charged':>11}  {'running':>9}  {'budget':>11}  {'used':>11}  {'left':>11}  {'jobs':>7}  "
+        f"{'failed':>6}  {'ends':<11}  term"
+    )
+    for depth, line in tree:
+        used = None if line.budget is None else line.budget.used_core_ms
+        budget, used_, left = (
+            "-" if value is None else format_core_hours(value)
+            for value in (line.budget_core_ms, used, line.left_core_ms)
         )
         charged, running = format_core_hours(line.charged_core_ms), format_core_hours(line.running_core_ms)
+        end = ends_word(ends.get(line.account), line, now_ms) or "-"
         yield (
-            f"{line.account:<{width}}  {charged:>11}  {running:>9}  {budget:>11}  {left:>11}  {line.jobs:>7,}  "
-            f"{line.failed:>6,}  {end_day(ends[line.account].likely_days, now_ms) if line.account in ends else '-'}"
+            f"{'  ' * depth + line.account:<{width}}  {charged:>11}  {running:>9}  {budget:>11}  {used_:>11}  {left:>11}  "
+            f"{line.jobs:>7,}  {line.failed:>6,}  {end:<11}  {term_words(line) or '-'}"
         )
 
 
 def show_lines(line: "AccountLine", end: "BudgetEnd | None", now_ms: int, zone: tzinfo) -> Iterator[str]:
-    """An account's books, and what it was granted."""
+    """An account's books, who may charge it and answers for it, and what it was granted."""
     from lazy_quarry.core.units import clock_time, format_core_hours, plural
-    from lazy_quarry.site.book_words import end_words
+    from lazy_quarry.site.book_words import at_end_words, end_words, term_words
 
-    yield f"{line.account}: {plural(line.jobs, 'job')} have ended, {line.failed:,} of them failed"
+    told = line.told
+    under = f", under {told.parent}" if told and told.parent else ""
+    yield f"{line.account}{under}: {plural(line.jobs, 'job')} have ended, {line.failed:,} of them failed"
     charged, running = format_core_hours(line.charged_core_ms), format_core_hours(line.running_core_ms)
     yield f"charged  {charged} core-hours, and {running} by jobs that run"
-    if line.budget_core_ms is None:
+    if line.budget is None:
         yield "budget   none: it may use what it wants"
     else:
-        granted = sum(grant.core_ms for grant in line.grants)
-        more = f", of them {format_core_hours(granted)} granted" if line.grants else ""
-        yield f"budget   {format_core_hours(line.budget_core_ms)} core-hours{more}"
-    if line.left_core_ms is not None:
-        yield f"left     {format_core_hours(line.left_core_ms)} core-hours"
+        granted = line.budget.granted_core_ms
+        more = f", of them {format_core_hours(granted)} granted" if granted else ""
+        term = f", {term_words(line)}" if term_words(line) else ""
+        yield f"budget   {format_core_hours(line.budget.whole_core_ms)} core-hours{more}{term}"
+    if line.budget is not None and line.left_core_ms is not None:
+        yield f"used     {format_core_hours(line.budget.used_core_ms)} core-hours of it, with all accounts under it"
+        yield f"left     {format_core_hours(line.left_core_ms)} core-hours; {at_end_words(line)}"
     if end is not None:
-        yield f"ends     {end_words(end, now_ms)}"
-    for grant in reversed(line.grants):
-        yield f"{clock_time(grant.at_ms, now_ms, zone)}  {format_core_hours(grant.core_ms):>11}  by {grant.by}: {grant.why}"
+        yield f"ends     {end_words(end, line, now_ms)}"
+    yield f"members  {', '.join(line.members) or 'everyone'}"
+    if told and told.leads:
+        yield f"answers  {', '.join(told.leads)}"
+    entries = [(one.at_ms, f"{format_core_hours(one.core_ms):>11}  by {one.by}: {one.why}") for one in line.grants] + [
+        (one.at_ms, f"{'member' if one.added else 'no member':>11}  {one.user}, by {one.by}")
+        for one in line.member_changes
+    ]
+    for at, words in sorted(entries, reverse=True):
+        yield f"{clock_time(at, now_ms, zone)}  {words}"
 
 
 def account_json(line: "AccountLine", end: "BudgetEnd | None", now_ms: int) -> dict[str, Any]:
-    """An account as JSON; when its budget ends are days (ISO 8601), or null."""
+    """An account as JSON; when its term begins and ends, and its budget, are days (ISO 8601), or null."""
     from lazy_quarry.core.units import DAY_MS, format_instant
 
     def hours(core_ms: int | None) -> float | None:
@@ -124,12 +161,23 @@ def account_json(line: "AccountLine", end: "BudgetEnd | None", now_ms: int) -> d
     def day(days: float | None) -> str | None:
         return None if days is None else format_instant(now_ms + round(days * DAY_MS))[:10]
 
+    def date(at_ms: int | None) -> str | None:
+        return None if at_ms is None or not 0 < at_ms < 2**60 else format_instant(at_ms)[:10]
+
+    budget, told = line.budget, line.told
     return {
         "name": line.account,
+        "parent": (told.parent or None) if told else None,
         "charged_core_hours": hours(line.charged_core_ms),
         "running_core_hours": hours(line.running_core_ms),
         "budget_core_hours": hours(line.budget_core_ms),
+        "used_core_hours": hours(budget.used_core_ms) if budget else None,
         "left_core_hours": hours(line.left_core_ms),
+        "term_begins": date(budget.term.begin_ms) if budget else None,
+        "term_ends": date(budget.term.end_ms - DAY_MS) if budget else None,
+        "at_end": told.at_end if told and budget else None,
+        "members": list(line.members),
+        "leads": list(told.leads) if told else [],
         "jobs": line.jobs,
         "failed": line.failed,
         "daily_core_hours": hours(round(end.daily_core_ms)) if end else None,
@@ -139,5 +187,9 @@ def account_json(line: "AccountLine", end: "BudgetEnd | None", now_ms: int) -> d
         "grants": [
             {"at": format_instant(one.at_ms), "core_hours": hours(one.core_ms), "by": one.by, "why": one.why}
             for one in line.grants
+        ],
+        "member_changes": [
+            {"at": format_instant(one.at_ms), "user": one.user, "added": one.added, "by": one.by}
+            for one in line.member_changes
         ],
     }

@@ -105,7 +105,10 @@ class Queue:
 
 @dataclass(frozen=True)
 class Account:
-    """What jobs are charged to. ``budget_core_hours`` None is unlimited; ``users`` empty means everyone."""
+    """What jobs are charged to. ``budget_core_hours`` None is unlimited; ``users`` empty means everyone.
+
+    What is charged to it counts for the budgets and limits of all accounts above it too.
+    """
 
     name: str
     budget_core_hours: float | None = None
@@ -113,6 +116,22 @@ class Account:
     target: int = 1
     """What it should get of the cluster, against the targets of the others."""
     limits: Limits = Limits()
+    parent: str = ""
+    """The account that it is under, or empty."""
+    leads: tuple[str, ...] = ()
+    """Who answers for it, and for all under it."""
+    mail: str = ""
+    """Where warnings go."""
+    budget_each: Literal["", "month", "quarter", "year"] = ""
+    """It has its budget anew in each of these; empty for once."""
+    budget_begins_ms: int | None = None
+    budget_ends_ms: int | None = None
+    carries_over: bool = False
+    """What is left at the end of a period may be charged in the next ones; this needs ``budget_begins_ms``."""
+    warn_at: tuple[int, ...] = (80, 95)
+    """At so many hundredths of the budget people are warned."""
+    at_end: Literal["refuse", "give-way"] = "refuse"
+    """When the budget is used up: no job starts; or only those of tiers that give way."""
 
     @property
     def budget_core_ms(self) -> int:
@@ -236,6 +255,8 @@ class Site:
     mail: MailWay = MailWay()
     user_limits: tuple[tuple[str, Limits], ...] = ()
     """By user's name; an empty name is for everyone who isn't named."""
+    operators: tuple[str, ...] = ()
+    """Who runs it; empty for everyone who may use it."""
     default_accounts: tuple[tuple[str, str], ...] = field(default=())
     """(user, account) pairs; a user not named has the first account they may charge."""
 
@@ -266,6 +287,32 @@ class Site:
     def account(self) -> dict[str, Account]:
         """Accounts by name."""
         return {account.name: account for account in self.accounts}
+
+    def lineage(self, account: str) -> tuple[str, ...]:
+        """An account and those above it, the nearest first."""
+        return self._lineages.get(account, (account,))
+
+    def under(self, account: str) -> tuple[str, ...]:
+        """An account and all those under it."""
+        return self._under.get(account, (account,))
+
+    @cached_property
+    def _lineages(self) -> dict[str, tuple[str, ...]]:
+        found = {}
+        for one in self.accounts:
+            line = [one.name]
+            while (above := self.account[line[-1]].parent) in self.account and above not in line:
+                line.append(above)
+            found[one.name] = tuple(line)
+        return found
+
+    @cached_property
+    def _under(self) -> dict[str, tuple[str, ...]]:
+        found: dict[str, list[str]] = {}
+        for name, line in self._lineages.items():
+            for above in line:
+                found.setdefault(above, []).append(name)
+        return {name: tuple(names) for name, names in found.items()}
 
     @cached_property
     def tier(self) -> dict[str, Tier]:
@@ -299,7 +346,12 @@ class Site:
         """Names of the accounts this user may charge."""
         return tuple(account.name for account in self.accounts if not account.users or user in account.users)
 
+    def may_charge(self, user: str, account: str) -> bool:
+        """Whether this user may charge an account."""
+        known = self.account.get(account)
+        return known is not None and (not known.users or user in known.users)
+
     def default_account(self, user: str) -> str | None:
         """The account charged when a request names none."""
-        chosen = dict(self.default_accounts).get(user)
-        return chosen or next(iter(self.accounts_of(user)), None)
+        chosen, own = dict(self.default_accounts).get(user), self.accounts_of(user)
+        return chosen if chosen in own else next(iter(own), None)

@@ -66,12 +66,15 @@ def burn_down_figure(
 
     ``found`` is what it was charged by days up to now. Raises :class:`QuarryError` for an account without a budget.
     """
-    if line.left_core_ms is None:
+    if line.left_core_ms is None or line.budget is None:
         raise QuarryError(f"{line.account} has no budget that could end")
     left, points = float(line.left_core_ms), [(now_ms / DAY_MS, line.left_core_ms / HOUR_MS)]
     charged = [sum(day) for day in zip(*found.charged, strict=True)] or [0] * len(found.parts)
     left += line.running_core_ms
+    term = line.budget.term
     for part, amount in reversed(list(zip(found.parts, charged, strict=True))):
+        if part.begin_ms < term.begin_ms:
+            break  # that was another budget
         left += amount
         left -= sum(grant.core_ms for grant in line.grants if grant.at_ms >= part.begin_ms)
         left += sum(grant.core_ms for grant in line.grants if grant.at_ms >= part.end_ms)
@@ -85,10 +88,14 @@ def burn_down_figure(
     if end is not None and end.likely_days is not None:
         farthest = today + min(730.0, 1.1 * (end.late_days or 1.5 * end.likely_days))
         rest = line.left_core_ms / HOUR_MS
+        last = term.end_ms / DAY_MS
         for days, dashes in ((end.early_days, "dotted"), (end.likely_days, "dashed"), (end.late_days, "dotted")):
             if days is not None:
-                curves.append(Curve(((today, rest), (today + days, 0.0)), "expected", "line", "", dashes))
-        note = f"{note}; {end_words(end, now_ms)}"
+                until = min(today + days, last)
+                then = (until, max(0.0, rest * (1 - (until - today) / days)) if days else 0.0)
+                curves.append(Curve(((today, rest), then), "expected", "line", "", dashes))
+        farthest = min(farthest, last)
+        note = f"{note}; {end_words(end, line, now_ms)}"
     step = next((one for one in (7, 14, 30, 60, 90, 180) if (farthest - first) / one <= 9), 365)
     ticks = tuple((day, _day_name(day)) for day in _every(first, farthest, step))
     y = number_scale(

@@ -16,7 +16,7 @@ import msgspec
 from lazy_quarry import __version__
 from lazy_quarry.errors import EngineAway, StateFolderError
 from lazy_quarry.link.protocol import Reply, read_reply, result_of, types_of, write_request
-from lazy_quarry.link.site_client import CALLS
+from lazy_quarry.link.site_client import CALLS, CHANGING
 from lazy_quarry.run.node.sockets import dial
 from lazy_quarry.store.folder import FolderLock
 
@@ -97,7 +97,7 @@ class SocketClient(_Calls):
             reply = self._replies.pop(number, None)
         if reply is not None:
             return result_of(method, reply)
-        if CALLS[method] in ("operations", "chain_changes"):
+        if CALLS[method] in CHANGING:
             raise EngineAway(f"the engine of {self.folder} went away during {method}; see lazy-quarry jobs")
         if not again:
             log = self.folder / "engine.log"

@@ -27,13 +27,16 @@ if TYPE_CHECKING:
     from lazy_quarry.site.mail_folder import Letter
     from lazy_quarry.site.views import Found, Outcome, Receipt, RoomView
 
-Part = Literal["operations", "queries", "drafts", "chains", "chain_changes", "mailer", "advice", "ledger"]
+Part = Literal[
+    "operations", "queries", "drafts", "chains", "chain_changes", "site_changes", "mailer", "advice", "ledger"
+]
 """The part of a site in use that answers a call."""
+CHANGING: tuple[Part, ...] = ("operations", "chain_changes", "site_changes")
 _Method = TypeVar("_Method", bound=Callable[..., Any])
 
 
 def _answered_by(part: Part) -> Callable[[_Method], _Method]:
-    """Mark a call. What ``operations`` and ``chain_changes`` answer changes the site: it is never made twice by itself."""
+    """Mark a call. What :data:`CHANGING` parts answer changes the site: it is never made twice by itself."""
 
     def mark(method: _Method) -> _Method:
         method.part = part  # type: ignore[attr-defined]
@@ -49,6 +52,7 @@ def _reads_the_plan(method: _Method) -> _Method:
 
 
 _operations, _queries, _drafts = _answered_by("operations"), _answered_by("queries"), _answered_by("drafts")
+_changes_site = _answered_by("site_changes")
 _chains, _changes_chains = _answered_by("chains"), _answered_by("chain_changes")
 
 
@@ -100,24 +104,34 @@ class SiteClient(Protocol):
         """Order one's own waiting jobs."""
         ...
 
-    @_operations
+    @_changes_site
     def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
         """Close nodes, open them, or report that they are gone."""
         ...
 
-    @_operations
+    @_changes_site
     def reserve(self, window: Window) -> Outcome:
         """Reserve nodes for a time, for nobody or for some people."""
         ...
 
-    @_operations
+    @_changes_site
     def unreserve(self, name: str) -> Outcome:
         """Remove a reservation."""
         ...
 
-    @_operations
-    def grant(self, account: str, core_ms: int, why: str, source: str = "") -> Outcome:
-        """Give an account core-ms beside its budget, or move them from another."""
+    @_changes_site
+    def grant(self, account: str, core_ms: int, why: str) -> Outcome:
+        """Give an account core-ms beside its budget, or take some back."""
+        ...
+
+    @_changes_site
+    def move(self, source: str, account: str, core_ms: int, why: str) -> Outcome:
+        """Move core-ms of one account's budget to another's."""
+        ...
+
+    @_changes_site
+    def members(self, account: str, add: list[str], remove: list[str]) -> list[Outcome]:
+        """Let people charge an account, or no longer."""
         ...
 
     @_operations

@@ -8,12 +8,12 @@ import time
 from collections.abc import Iterable, Sequence
 from itertools import islice
 from secrets import token_hex
+from typing import Any
 
 from lazy_quarry import __version__
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.job import Job, Phase
-from lazy_quarry.core.ledger.accounts import AccountLine, Tally
-from lazy_quarry.core.ledger.grants import Grant
+from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.site.blocked import BlockedInSight
@@ -68,9 +68,7 @@ class BoardKeeper:
         """What jobs in sight wait for, as that explainer says."""
         self._strata, self._strata_at = Strata(0, 0, 0, 0, 0, 0), -1
         self._person: tuple[int, PersonView] | None = None
-        self._accounts: (
-            tuple[tuple[dict[str, Tally], dict[str, tuple[Grant, ...]]], float, tuple[AccountLine, ...]] | None
-        ) = None
+        self._accounts: tuple[tuple[dict[Any, Any], ...], float, tuple[AccountLine, ...]] | None = None
         self._others = (-BOOKS_S, 0.0)
         self._site: tuple[int, SiteView] | None = None
         site = present.site
@@ -78,7 +76,6 @@ class BoardKeeper:
         for queue in site.queues:
             for name in queue.nodes:
                 self._queues.setdefault(name, []).append(queue.name)
-        self._own_accounts = set(site.accounts_of(present.user))
 
     # -- a look ------------------------------------------------------------------------------------
 
@@ -309,7 +306,7 @@ class BoardKeeper:
 
     def _occupied(self, job: Job) -> Iterable[tuple[str, Occupant]]:
         """What a running job has of each of its nodes."""
-        owner: Owner = "accounts" if job.request.account in self._own_accounts else "others"
+        owner: Owner = "accounts" if self.present.site.may_charge(self.present.user, job.request.account) else "others"
         if job.user == self.present.user:
             owner = "mine"
         for allocation in job.allocations:
@@ -337,10 +334,10 @@ class BoardKeeper:
 
     def _accounts_now(self) -> tuple[AccountLine, ...]:
         state, at, known = self.present.engine.state, time.monotonic(), self._accounts
-        books = (state.tallies, state.grants)
+        books = (state.tallies, state.grants, state.meters, state.member_changes)
         adding = known is not None and any(line.adding_up for line in known[2])
         if known is None or known[0] != books or adding or at - known[1] > BOOKS_S:
-            self._accounts = known = (dict(state.tallies), dict(state.grants)), at, self.present.account_lines()
+            self._accounts = known = tuple(dict(one) for one in books), at, self.present.account_lines()
         return known[2]
 
     def _others_now(self) -> float:

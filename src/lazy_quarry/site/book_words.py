@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from lazy_quarry.core.units import DAY_MS, format_core_hours
+from lazy_quarry.core.ledger.budgets import FOR_EVER
+from lazy_quarry.core.units import DAY_MS, format_core_hours, plural
 
 if TYPE_CHECKING:
+    from lazy_quarry.core.ledger.accounts import AccountLine
     from lazy_quarry.core.ledger.burn import BudgetEnd
     from lazy_quarry.core.ledger.report import Report
 
@@ -20,6 +23,52 @@ def end_day(days: float | None, now_ms: int) -> str:
     return f"{day.day} {day:%b}" if day.year == today.year else f"{day.day} {day:%b %Y}"
 
 
+def as_tree(lines: Sequence[AccountLine]) -> list[tuple[int, AccountLine]]:
+    """Accounts with those under them beneath each, and how deep each is."""
+    known = {line.account for line in lines}
+    beneath: dict[str, list[AccountLine]] = {}
+    for line in lines:
+        parent = line.told.parent if line.told and line.told.parent in known else ""
+        beneath.setdefault(parent, []).append(line)
+    found: list[tuple[int, AccountLine]] = []
+
+    def add(parent: str, depth: int) -> None:
+        for line in beneath.get(parent, ()):
+            found.append((depth, line))
+            add(line.account, depth + 1)
+
+    add("", 0)
+    return found
+
+
+def term_words(line: AccountLine) -> str:
+    """For when an account's budget is: ``each quarter, until 31 Mar``; empty for ever."""
+    if line.budget is None or line.told is None:
+        return ""
+    term, told = line.budget.term, line.told
+    last = _day(term.end_ms - DAY_MS) if term.end_ms < FOR_EVER else ""
+    if not term.periods:
+        return f"from {_day(term.end_ms)} on" if last else f"until {_day(term.begin_ms - DAY_MS)}, which is over"
+    if told.budget_each and told.carries_over:
+        return f"{plural(term.periods, told.budget_each)} since {_day(term.begin_ms)}, what is left carried over; anew after {last}"
+    if told.budget_each:
+        return f"each {told.budget_each}, now until {last}"
+    begin = f"from {_day(term.begin_ms)} " if term.begin_ms else ""
+    return f"{begin}until {last}" if last else begin.rstrip()
+
+
+def at_end_words(line: AccountLine) -> str:
+    """What happens when an account's budget is used up."""
+    if line.told is not None and line.told.at_end == "give-way":
+        return "after that only tiers that give way may charge it"
+    return "after that no job that is charged to it starts"
+
+
+def _day(at_ms: int) -> str:
+    day = datetime.fromtimestamp(at_ms / 1000, UTC)
+    return f"{day.day} {day:%b %Y}"
+
+
 def change_words(found: Report) -> str:
     """How much more or less was charged than in the period before: ``8% less``; empty where nothing was charged then."""
     before = found.before.sums.charged_core_ms if found.before is not None else 0
@@ -29,12 +78,32 @@ def change_words(found: Report) -> str:
     return f"{abs(now / before - 1):.0%} {'more' if now >= before else 'less'}"
 
 
-def end_words(end: BudgetEnd, now_ms: int) -> str:
+def outlasts(end: BudgetEnd, line: AccountLine, now_ms: int) -> bool:
+    """Whether a budget lasts to the end of its term, most likely."""
+    if line.budget is None or line.budget.term.end_ms >= FOR_EVER:
+        return False
+    return end.likely_days is None or now_ms + end.likely_days * DAY_MS >= line.budget.term.end_ms
+
+
+def ends_word(end: BudgetEnd | None, line: AccountLine, now_ms: int) -> str:
+    """When a budget ends, in a word or two: ``25 Apr``; ``lasts`` to the end of its term; empty where nobody knows."""
+    if end is None:
+        return ""
+    return "lasts" if outlasts(end, line, now_ms) else end_day(end.likely_days, now_ms)
+
+
+def end_words(end: BudgetEnd, line: AccountLine, now_ms: int) -> str:
     """``used as in the last 30 days (3,413 core-hours a day), it ends about 25 Apr; 8 times in 10 between 15 Apr and 9 May``."""
     rate = f"used as in the last 30 days ({format_core_hours(round(end.daily_core_ms))} core-hours a day)"
     if end.likely_days is None:
         return f"{rate}, it lasts for years"
     early = end_day(end.early_days, now_ms)
+    if outlasts(end, line, now_ms) and line.budget is not None:
+        last = line.budget.term.end_ms - DAY_MS
+        risk = end.early_days is not None and now_ms + end.early_days * DAY_MS < last
+        return f"{rate}, it lasts until its term ends on {_day(last)}" + (
+            f"; 1 time in 10 it ends before {early}" if risk else ""
+        )
     range_ = f"8 times in 10 between {early} and {end_day(end.late_days, now_ms)}"
     if end.late_days is None:
         range_ = f"9 times in 10 not before {early}"

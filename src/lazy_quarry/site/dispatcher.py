@@ -6,6 +6,7 @@ from lazy_quarry.core.engine.commands import Finish, Schedule
 from lazy_quarry.core.engine.events import Ended, Event, Held, NodeClosed, Started, Stopping
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Phase
+from lazy_quarry.core.ledger.budgets import next_turn_ms
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.site.fast_search import FastSearch
@@ -22,6 +23,7 @@ class Dispatcher:
         for closure in site.closures:
             if closure.node not in self._state.closures and not journal.number:
                 present.commit([NodeClosed(present.now(), closure.node, closure.reason)])
+        present.read_meters()
         if journal.adopted:
             self._disown()
         present.runner.start(list(self._state.running()))
@@ -111,6 +113,7 @@ class Dispatcher:
         dated = (jobs[number] for number in jobs.dated)
         instants = [job.request.not_before_ms or 0 for job in dated if job.phase is Phase.WAITING]
         instants += [window.ends_ms for window in windows]
+        instants += [next_turn_ms(self.present.site, now)]
         instants += [window.begins_ms for window in windows if window.reserved]
         if any(line.places for line in jobs.lines.values()):
             instants.append(use_updated_at(now) + USE_UPDATE_MS)

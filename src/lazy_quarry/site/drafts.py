@@ -143,9 +143,9 @@ class _DraftAnswer:
         self.job = self.engine.plans.hypothetical_job(present.user, request, self.now_ms)
         self.plan: Plan = self.engine.plans.plan_before(self.job, self.now_ms)
         self.timeline = self.plan.timeline_of(self._plan_request(request))
-        self.left_core_ms = next(
-            (line.left_core_ms for line in present.account_lines() if line.account == request.account), None
-        )
+        above = self.site.lineage(request.account)
+        left = (one.left_core_ms for one in present.account_lines() if one.account in above)
+        self.left_core_ms = min((amount for amount in left if amount is not None), default=None)
 
     def report(self) -> DraftReport:
         request, now = self.request, self.now_ms

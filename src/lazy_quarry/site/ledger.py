@@ -65,9 +65,10 @@ class Ledger:
         # Today isn't over, and days before the books' beginning tell nothing.
         past = [at for at, part in enumerate(over.parts) if at < len(over.parts) - 1 and part.end_ms > (begin or 0)]
         found = dict[str, BudgetEnd]()
-        for account, charged in zip(over.keys, over.charged, strict=True):
-            amount = left.get(account)
-            end = budget_end(amount, [charged[at] for at in past]) if amount is not None else None
+        charged = dict(zip(over.keys, over.charged, strict=True))
+        for account, amount in left.items():
+            each = [charged[name] for name in self.present.site.under(account) if name in charged]
+            end = budget_end(amount, [sum(days[at] for days in each) for at in past]) if amount is not None else None
             if end is not None:
                 found[account] = end
         return found
@@ -80,6 +81,10 @@ class Ledger:
         only = {name: tuple(value.split(",")) for name, value in (where or {}).items() if value}
         if wrong := next((name for name in only if name not in FILTERS), None):
             raise BadValue(f'"{wrong}" is nothing to choose by; there are {", ".join(FILTERS)}')
+        if "account" in only:  # with all under them
+            only["account"] = tuple(
+                dict.fromkeys(one for name in only["account"] for one in self.present.site.under(name))
+            )
         return only
 
     def period(self, words: str) -> Period:

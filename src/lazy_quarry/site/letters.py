@@ -7,12 +7,16 @@ from datetime import UTC, datetime, tzinfo
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import clock_time, format_bytes, format_core_hours, format_duration, format_size
+from lazy_quarry.site.book_words import at_end_words, term_words
 from lazy_quarry.site.chain_views import ChainView
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.sentences import outcome_words, outlier_words, spread_words, state_words, verdict
 
 if TYPE_CHECKING:
     from email.message import EmailMessage
+
+    from lazy_quarry.core.engine.events import BudgetReached
+    from lazy_quarry.core.ledger.accounts import AccountLine
 
 _LINE = 78
 
@@ -84,6 +88,20 @@ def job_lines(detail: JobDetail, word: str, now_ms: int, zone: tzinfo) -> Iterab
 def _last_end(detail: JobDetail) -> str:
     ends = [one.what for one in detail.record if "runs again" in one.what or "run again" in one.what]
     return f"It was: {ends[-1]}." if ends else ""
+
+
+def budget_lines(reached: BudgetReached, line: AccountLine) -> Iterable[str]:
+    """The text about a budget of which a share is used."""
+    used, whole = format_core_hours(reached.used_core_ms), format_core_hours(reached.core_ms)
+    yield f"{reached.account} has used {used} of its {whole} core-hours, with all accounts under it."
+    yield ""
+    if term := term_words(line):
+        yield f"  budget     {term}"
+    if line.left_core_ms is not None:
+        yield f"  left       {format_core_hours(line.left_core_ms)} core-hours; {at_end_words(line)}"
+    yield f"  members    {', '.join(line.members) or 'everyone'}"
+    yield ""
+    yield f"All of it: lq account show {reached.account}; what used it: lq report --account {reached.account} --by name"
 
 
 def chain_lines(view: ChainView, now_ms: int, zone: tzinfo) -> Iterable[str]:

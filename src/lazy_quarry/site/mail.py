@@ -15,14 +15,14 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.chain.chain_file import chain_notice
-from lazy_quarry.core.engine.events import ChainLinked, Ended, Event, Started
+from lazy_quarry.core.engine.events import BudgetReached, ChainLinked, Ended, Event, Started
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.errors import NoSuchJob, QuarryError, StateFolderError
 from lazy_quarry.run.relay import Never, NotNow, Relay, send
 from lazy_quarry.site.chain_views import ChainView
 from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.letters import chain_lines, job_lines, message, subject_of
+from lazy_quarry.site.letters import budget_lines, chain_lines, job_lines, message, subject_of
 from lazy_quarry.site.mail_folder import Letter, MailFolder
 from lazy_quarry.site.present import Present
 
@@ -40,7 +40,7 @@ MOST_TRIED_S = 5 * 86_400
 
 @dataclass(frozen=True, slots=True)
 class Due:
-    """Mail that is to be written: of which event, about which job or chain, for which word, to whom."""
+    """Mail that is to be written: of which event, about which job, chain or budget, for which word, to whom."""
 
     event: int
     at_ms: int
@@ -49,6 +49,7 @@ class Due:
     word: str
     to: str
     told: str = ""
+    budget: BudgetReached | None = None
 
 
 class Mailer:
@@ -112,6 +113,12 @@ class Mailer:
     def _of_event(self, number: int, event: Event, job: Job | None) -> None:
         if isinstance(event, ChainLinked):
             self._chain_of[event.number] = event.chain
+        if isinstance(event, BudgetReached):
+            known = self.present.site.account.get(event.account)
+            if known is not None and known.mail:
+                word = f"budget{event.percent}"
+                self._due.append(Due(number, event.at_ms, 0, 0, word, known.mail, budget=event))
+            return
         if job is None or not isinstance(event, Started | Ended):
             return
         if isinstance(event, Ended):
@@ -227,7 +234,12 @@ class Mailer:
     def _composed(self, due: Due, name: str) -> tuple[str, EmailMessage]:
         present, identity = self.present, self.present.journal.identity
         site, now, zone = present.site.name, max(present.now(), due.at_ms), present.zone
-        if due.chain:
+        if due.budget is not None:
+            account = due.budget.account
+            line = next(one for one in present.account_lines() if one.account == account)
+            subject = f"[{site}] {account} has used {due.budget.percent} % of its budget"
+            lines = budget_lines(due.budget, line)
+        elif due.chain:
             view = self._chain(due.chain)
             subject, lines = f"[{site}] chain {view.number} {view.name}: {view.state}", chain_lines(view, now, zone)
         else:

@@ -8,17 +8,11 @@ from lazy_quarry.core.engine.commands import (
     CancelJob,
     CancelTask,
     ChangeJob,
-    CloseNode,
     Command,
-    GrantHours,
     HoldJob,
-    LoseNode,
-    OpenNode,
     OrderJobs,
     ReleaseJob,
-    Reserve,
     Submit,
-    Unreserve,
 )
 from lazy_quarry.core.engine.events import Event, Stopping, Submitted
 from lazy_quarry.core.engine.task_numbers import label_of
@@ -28,8 +22,7 @@ from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.job.trial import trial_of
-from lazy_quarry.core.site import Window
-from lazy_quarry.core.units import format_core_hours, plural
+from lazy_quarry.core.units import plural
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.probe.modules import needed
 from lazy_quarry.site.dependencies import Dependencies
@@ -40,11 +33,6 @@ from lazy_quarry.site.present import Present
 from lazy_quarry.site.views import Outcome, Receipt
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 
-_NODE_DONE = {
-    "close": "takes no more jobs; what runs there goes on",
-    "open": "takes jobs again",
-    "lost": "is recorded as lost; its jobs run again as their headers say",
-}
 _OF_SUBMITTING = ("output-overwrites", "results-overwritten")
 """Checks that say nothing of a job that was submitted already."""
 _TRIED_ANYWAY = ("over-limit", "budget")
@@ -303,61 +291,6 @@ class Operations:
         removed, kept = self.present.runner.remove(job.paths.folder, paths, since)
         words = f"{plural(removed, 'file')} removed" + (f"; {kept[0]}" if kept else "")
         return Outcome(number, not kept, words)
-
-    # -- nodes and reservations --------------------------------------------------------------------
-
-    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
-        """Close nodes, open them again, or report that they are gone with all that ran on them."""
-        with self.present.lock:
-            outcomes = [
-                self._site_command(self._of_node(name, what, reason), f"node {name} {_NODE_DONE[what]}")
-                for name in names
-            ]
-            self.dispatcher.step()
-            return outcomes
-
-    def _of_node(self, name: str, what: Literal["close", "open", "lost"], reason: str) -> Command:
-        now = self.present.now()
-        if what == "open":
-            return OpenNode(now, name)
-        if what == "close":
-            return CloseNode(now, name, reason or "closed by hand")
-        return LoseNode(now, name, reason or "it has gone")
-
-    def reserve(self, window: Window) -> Outcome:
-        """Keep nodes free of jobs for a time, or for some people's alone; one of the same name is replaced."""
-        words = f"{window.name}: {plural(len(window.nodes), 'node')} reserved"
-        with self.present.lock:
-            outcome = self._site_command(Reserve(self.present.now(), window, self.present.user), words)
-            self.dispatcher.step()
-            return outcome
-
-    def grant(self, account: str, core_ms: int, why: str, source: str = "") -> Outcome:
-        """Give an account core-ms beside its budget, or take some back; from another account where one is named."""
-        words = f"{format_core_hours(abs(core_ms))} core-hours {'given to' if core_ms > 0 else 'taken from'} {account}"
-        with self.present.lock:
-            command = GrantHours(self.present.now(), account, core_ms, self.present.user, why, source)
-            outcome = self._site_command(command, words + (f", from {source}" if source else ""))
-            self.dispatcher.step()
-            return outcome
-
-    def unreserve(self, name: str) -> Outcome:
-        """Remove a reservation."""
-        with self.present.lock:
-            command = Unreserve(self.present.now(), name, self.present.user)
-            outcome = self._site_command(command, f"{name} was removed")
-            self.dispatcher.step()
-            return outcome
-
-    def _site_command(self, command: Command, done: str) -> Outcome:
-        """Carry out a command that is about no job."""
-        try:
-            events = self.present.engine.decide(command)
-        except Refused as fault:
-            return Outcome(0, False, str(fault))
-        self.present.commit(events)
-        self.dispatcher.pass_on(events)
-        return Outcome(0, True, done)
 
 
 def _of_array(settings: Iterable[str]) -> bool:

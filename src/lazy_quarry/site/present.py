@@ -6,13 +6,17 @@ from collections.abc import Callable
 from dataclasses import replace
 from datetime import UTC, tzinfo
 
+from lazy_quarry.core.engine.commands import ReadMeters
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Event, Started
+from lazy_quarry.core.engine.meters import lines_of
 from lazy_quarry.core.engine.task_numbers import label_of, unstarted
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Job
-from lazy_quarry.core.ledger.accounts import AccountLine, account_lines
+from lazy_quarry.core.job.rates import charge_of
+from lazy_quarry.core.ledger.accounts import AccountLine
+from lazy_quarry.core.ledger.budgets import FOR_EVER, needed, unread, with_members
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import HOUR_MS
@@ -21,6 +25,8 @@ from lazy_quarry.run.runner import Runner
 from lazy_quarry.site.board import ClockView
 from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.store.journal import EndedFilter, Journal
+from lazy_quarry.store.rows import CELL_VALUES
+from lazy_quarry.store.storage import Wanted
 
 RECENT_MS = 12 * HOUR_MS
 """Jobs that ended within this time stay on the board."""
@@ -49,11 +55,12 @@ class Present:
         look_up: Callable[[Submission], Submission] = lambda submission: submission,
         others_busy: Callable[[float], float] = lambda own: 0.0,
     ) -> None:
-        self.site, self.journal, self.runner = site, journal, runner
+        self._site, self.journal, self.runner = site, journal, runner
         self.user, self.clock, self.zone, self.look_up = user, clock, zone, look_up
         self.others_busy = others_busy
         self.lock = threading.RLock()
         self.engine = Engine(site, journal.load())
+        self._members: tuple[int, Site] | None = None
         self.began_ms = clock()
         """Since when it is in use without a pause."""
         self.version = 0
@@ -108,6 +115,15 @@ class Present:
         if self.unwritable != why:
             self.unwritable = why
             self._tell()
+
+    @property
+    def site(self) -> Site:
+        """The site, with those who may charge its accounts now."""
+        changes = self.engine.state.member_changes
+        count = sum(map(len, changes.values()))
+        if self._members is None or self._members[0] != count:
+            self._members = count, with_members(self._site, changes)
+        return self._members[1]
 
     def say_of_site(self, note: str) -> None:
         """What is to be said of the site file has changed; whoever listens is told."""
@@ -182,7 +198,7 @@ class Present:
     def account_lines(self) -> tuple[AccountLine, ...]:
         """The books of all accounts."""
         state = self.engine.state
-        lines = account_lines(self.site, state.tallies, state.running(), self.now(), state.grants)
+        lines = lines_of(self.site, state, self.now())
         return tuple(replace(line, adding_up=True) for line in lines) if self.adding_past else lines
 
     def recently_ended(self) -> list[Job]:
@@ -194,9 +210,26 @@ class Present:
             self._recently_ended.pop()
         return self._recently_ended
 
+    def read_meters(self, again: bool = False) -> None:
+        """Record what accounts had been charged when terms began of which nobody knew then; ``again``: also of others."""
+        state, now = self.engine.state, self.now()
+        ever = {name: tally.charged_core_ms for name, tally in state.tallies.items()}
+        for begin in needed(self._site, now) if again else unread(self._site, state.meters, now):
+            if begin > state.at_ms and not again:
+                continue  # nothing has happened since
+            wanted = Wanted(begin, FOR_EVER, ("account",), {})
+            since = {row[0]: row[1 + CELL_VALUES.index("charge_core_ms")] for row in self.journal.storage.sums(wanted)}
+            had = {name: amount - int(since.get(name, 0)) for name, amount in ever.items()}
+            for job in state.running():
+                if job.started_ms is not None and job.started_ms < begin:
+                    account = job.request.account
+                    had[account] = had.get(account, 0) + charge_of(self._site, job, begin - job.started_ms)
+            self.commit(self.engine.decide(ReadMeters(now, begin, tuple(sorted(had.items())))))
+
     def past_was_added(self) -> None:
         """Jobs that ended earlier were added to the journal, so what was read of it before is read again."""
         with self.lock:
+            self.read_meters(again=True)
             self._recently_ended = None
             self.adding_past = False
             self.past += 1

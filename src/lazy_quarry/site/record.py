@@ -5,6 +5,7 @@ from datetime import UTC, tzinfo
 
 from lazy_quarry.core.engine.events import (
     BroughtForward,
+    BudgetReached,
     ChainChanged,
     Chained,
     ChainLinked,
@@ -14,6 +15,8 @@ from lazy_quarry.core.engine.events import (
     Event,
     Granted,
     Held,
+    MembersChanged,
+    MetersRead,
     NodeClosed,
     NodeOpened,
     Ordered,
@@ -27,6 +30,7 @@ from lazy_quarry.core.engine.events import (
     Unreserved,
 )
 from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.ledger.budgets import day_of
 from lazy_quarry.core.units import fold_names, format_core_hours, format_duration, format_size, plural
 from lazy_quarry.site.sentences import spread_told, took_words
 
@@ -101,6 +105,13 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return (
                 f"{format_core_hours(abs(event.core_ms))} core-hours {what} {event.account} by {event.by}: {event.why}"
             )
+        case MetersRead():
+            return f"terms of budgets began on {day_of(event.begin_ms)}; what was charged until then is noted"
+        case BudgetReached():
+            used = format_core_hours(event.used_core_ms)
+            return f"{event.percent} % of the budget of {event.account} are used, {used} core-hours"
+        case MembersChanged():
+            return f"{event.user} {'may' if event.added else 'may no longer'} charge {event.account}, by {event.by}"
         case Chained():
             return f"chain {event.chain} {event.name} submitted by {event.user}: {plural(len(event.parts), 'job')}"
         case ChainLinked():

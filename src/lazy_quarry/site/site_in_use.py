@@ -11,6 +11,7 @@ from lazy_quarry.site.mail import Mailer
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
+from lazy_quarry.site.site_changes import SiteChanges
 
 
 class SiteInUse:
@@ -25,6 +26,7 @@ class SiteInUse:
         self.drafts = Drafts(present)
         self.queries = Queries(present)
         self.operations = Operations(present, self.drafts, self.dispatcher)
+        self.site_changes = SiteChanges(present, self.dispatcher)
         self.chains = self.chain_changes = Chains(present, self.drafts, self.operations, self.queries)
         self.foresight = Foresight(present)
         self.drafts.foreseen = self.foresight.of_request

@@ -11,8 +11,8 @@ from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.ledger.accounts import Tally
+from lazy_quarry.core.ledger.budgets import Grant, MemberChange
 from lazy_quarry.core.ledger.charges import by_day
-from lazy_quarry.core.ledger.grants import Grant
 from lazy_quarry.core.site import Window
 from lazy_quarry.store.checks import MASK, as_number, next_chain, row_check, text_check
 from lazy_quarry.store.codec import decode, encode, from_json, lean, text_key, to_json, whole
@@ -26,6 +26,9 @@ _PART_KINDS: dict[str, Any] = {
     "orders": dict[str, tuple[int, ...]],
     "reserved": dict[str, Window],
     "grants": dict[str, tuple[Grant, ...]],
+    "meters": dict[int, dict[str, int]],
+    "warned": dict[str, dict[int, int]],
+    "member_changes": dict[str, tuple[MemberChange, ...]],
     "chains": dict[int, ChainRecord],
 }
 _OF_ACCOUNT = dict[str, dict[int, int]]

@@ -20,13 +20,12 @@ from lazy_quarry.core.engine.commands import (
 )
 from lazy_quarry.core.engine.engine import Engine, State
 from lazy_quarry.core.engine.events import ClockHeld, Ended, Started, Stopping, Submitted
+from lazy_quarry.core.engine.meters import lines_of
 from lazy_quarry.core.job.job import EACH, Origin, Phase, Use, task_id
 from lazy_quarry.core.job.phase import SIGNS
 from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array
-from lazy_quarry.core.ledger.accounts import account_lines
 from lazy_quarry.core.ledger.charges import by_day
-from lazy_quarry.core.ledger.grants import budgets
 from lazy_quarry.core.site import Account, Limits, Queue, Window
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.errors import NoSuchJob, Refused
@@ -188,11 +187,15 @@ def test_a_grant_adds_to_a_budget_moves_and_is_taken_back():
     assert engine.decide(Schedule(0)) == []
     do(engine, GrantHours(1, "silt", hour * 2, "bo", "a late cruise", "reeds"))
     assert [type(event) for event in do(engine, Schedule(1))] == [Started]
-    assert budgets(site, engine.state.grants) == {"silt": 3 * hour, "reeds": 0}
+    assert {line.account: line.budget_core_ms for line in lines_of(site, engine.state, 1)} == {
+        "silt": 3 * hour,
+        "reeds": 0,
+        "eels": None,
+    }
     with pytest.raises(Refused, match=r"silt has 1\.00 core-hours left, all that runs"):
         engine.decide(GrantHours(2, "silt", -2 * hour, "bo", "not needed"))
     do(engine, GrantHours(2, "silt", -hour, "bo", "not needed"))
-    lines = account_lines(site, {}, engine.state.running(), 2, engine.state.grants)
+    lines = lines_of(site, engine.state, 2)
     assert [grant.why for grant in lines[0].grants] == ["a late cruise", "not needed"]
     assert lines[0].budget_core_ms == 2 * hour
     for command, words in (
@@ -330,7 +333,7 @@ def test_books_balance_and_every_attempt_ends_once(commands):
             assert event.allocated_core_ms == cores * (event.at_ms - began)
             charged += event.charge_core_ms
     assert charged == sum(tally.charged_core_ms for tally in engine.state.tallies.values())
-    lines = account_lines(engine.site, engine.state.tallies, engine.state.running(), engine.state.at_ms)
+    lines = lines_of(engine.site, engine.state, engine.state.at_ms)
     assert sum(line.charged_core_ms for line in lines) == charged
 
 
@@ -344,7 +347,7 @@ def test_the_days_of_an_attempt_add_up_to_the_whole(begin, length, core_ms):
 
 def test_charges_follow_the_tier_and_leave_a_budget():
     site = small_site()
-    line = account_lines(site, {}, [], 0)[0]
+    line = lines_of(site, State(), 0)[0]
     assert line.left_core_ms == 1000 * HOUR_MS
 
 

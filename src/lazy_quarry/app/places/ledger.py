@@ -25,7 +25,7 @@ from lazy_quarry.core.ledger.report import OverTime, Report
 from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.board import Board
-from lazy_quarry.site.book_words import change_words, end_day, end_words
+from lazy_quarry.site.book_words import change_words, end_day, end_words, outlasts
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
@@ -200,7 +200,7 @@ class LedgerPlace(Place):
         for line in self.board.accounts:
             if line.left_core_ms is not None:
                 end = ends.get(line.account)
-                far = end is None or end.likely_days is None or end.likely_days > FAR_DAYS
+                far = end is None or end.likely_days is None or end.likely_days > FAR_DAYS or outlasts(end, line, now)
                 found[line.account] = "lasts" if far or end is None else f"ends {end_day(end.likely_days, now)}"
         return found
 
@@ -347,7 +347,7 @@ class LedgerPlace(Place):
         )
         end = self.ends.get(line.account)
         return (
-            f"{words}; {end_words(end, self.board.now_ms)}."
+            f"{words}; {end_words(end, line, self.board.now_ms)}."
             if end is not None and self.board is not None
             else f"{words}."
         )

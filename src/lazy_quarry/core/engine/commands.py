@@ -217,6 +217,26 @@ class CancelTask:
     by: str
 
 
+@dataclass(frozen=True, slots=True)
+class ReadMeters:
+    """Record what each account had been charged when a term began, as the books have it."""
+
+    at_ms: int
+    begin_ms: int
+    charged: tuple[tuple[str, int], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ChangeMember:
+    """Let somebody charge an account, or no longer."""
+
+    at_ms: int
+    account: str
+    user: str
+    added: bool
+    by: str
+
+
 Command = (
     CancelTask
     | Submit
@@ -231,6 +251,8 @@ Command = (
     | Reserve
     | Unreserve
     | GrantHours
+    | ReadMeters
+    | ChangeMember
     | SubmitChain
     | LinkChain
     | ChangeChain

@@ -13,6 +13,7 @@ from lazy_quarry.core.engine.commands import (
     CancelTask,
     ChangeChain,
     ChangeJob,
+    ChangeMember,
     CloseNode,
     Command,
     Finish,
@@ -22,6 +23,7 @@ from lazy_quarry.core.engine.commands import (
     LoseNode,
     OpenNode,
     OrderJobs,
+    ReadMeters,
     ReleaseJob,
     Reserve,
     Schedule,
@@ -32,10 +34,12 @@ from lazy_quarry.core.engine.commands import (
 from lazy_quarry.core.engine.events import ClockHeld, Event
 from lazy_quarry.core.engine.finish_decision import finish
 from lazy_quarry.core.engine.limit_use import LimitUse
+from lazy_quarry.core.engine.meters import turned
 from lazy_quarry.core.engine.plans import Plans
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.ledger.budgets import next_turn_ms
 from lazy_quarry.core.site import Site
 
 CLOCK_SLACK_MS = 2_000
@@ -55,6 +59,8 @@ _DECISIONS: dict[type, Callable[[Situation, Any], list[Event]]] = {
     Reserve: site_decisions.reserve,
     Unreserve: site_decisions.unreserve,
     GrantHours: site_decisions.grant_hours,
+    ReadMeters: site_decisions.read_meters,
+    ChangeMember: site_decisions.change_member,
     SubmitChain: chain_decisions.submit_chain,
     LinkChain: chain_decisions.link_chain,
     ChangeChain: chain_decisions.change_chain,
@@ -70,13 +76,23 @@ class Engine:
         self.site = site
         self.state = state or State()
         self.plans = Plans(site, self.state)
+        self._no_turn_before_ms = 0
         self.limit_use = LimitUse(site, self.state, self.plans.planner)
 
     def decide(self, command: Command) -> list[Event]:
         """The events that a command makes. Raises :class:`Refused` when it is not carried out."""
         at = max(command.at_ms, self.state.at_ms)
         situation = Situation(self.site, self.state, self.plans, self.limit_use, at)
-        return [*self._clock(command, at), *_DECISIONS[type(command)](situation, command)]
+        return [*self._clock(command, at), *self._turned(command, at), *_DECISIONS[type(command)](situation, command)]
+
+    def _turned(self, command: Command, at: int) -> Iterable[Event]:
+        """Terms of budgets have begun: the meters are read before anything else happens in them."""
+        if at < self._no_turn_before_ms or isinstance(command, ReadMeters):
+            return
+        events = list(turned(self.site, self.state, at))
+        if not events:
+            self._no_turn_before_ms = next_turn_ms(self.site, at)
+        yield from events
 
     def _clock(self, command: Command, at: int) -> list[Event]:
         """The clock was set back. One event is recorded for each instant at which journal time stands still."""

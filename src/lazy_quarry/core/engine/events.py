@@ -213,6 +213,42 @@ class Granted:
 
 
 @dataclass(frozen=True, slots=True)
+class MetersRead:
+    """What each account had been charged when a term of budgets began; readings of other terms than ``needed`` are dropped."""
+
+    kind: ClassVar[str] = "meters-read"
+    at_ms: int
+    begin_ms: int
+    charged: tuple[tuple[str, int], ...]
+    needed: tuple[int, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class BudgetReached:
+    """So many hundredths of an account's budget are used, of the term that began then."""
+
+    kind: ClassVar[str] = "budget-reached"
+    at_ms: int
+    account: str
+    percent: int
+    begin_ms: int
+    used_core_ms: int
+    core_ms: int
+
+
+@dataclass(frozen=True, slots=True)
+class MembersChanged:
+    """Somebody may charge an account from now on, or may no longer."""
+
+    kind: ClassVar[str] = "members-changed"
+    at_ms: int
+    account: str
+    user: str
+    added: bool
+    by: str
+
+
+@dataclass(frozen=True, slots=True)
 class Chained:
     """A chain was submitted: its jobs by name, with what each waits for. Their numbers follow."""
 
@@ -269,6 +305,9 @@ Event = (
     | NodeClosed
     | NodeOpened
     | Granted
+    | MetersRead
+    | BudgetReached
+    | MembersChanged
     | Chained
     | ChainLinked
     | ChainChanged

@@ -43,7 +43,7 @@ class LimitUse:
             request, claim = job.request, job.claim
             for owner in (
                 ("user", job.user),
-                ("account", request.account),
+                *(("account", name) for name in self.site.lineage(request.account)),
                 ("tier", request.tier),
                 ("queue", job.queue),
             ):
@@ -59,7 +59,8 @@ class LimitUse:
 
     def _owners(self, user: str, request: Request) -> Iterable[tuple[Kind, str]]:
         """Whose limits of waiting jobs it counts for."""
-        yield from (("user", user), ("account", request.account), ("tier", request.tier))
+        yield from (("user", user), ("tier", request.tier))
+        yield from (("account", name) for name in self.site.lineage(request.account))
         if any(queue.limits.waiting_jobs is not None for queue in self.site.queues):
             owner = Owner(user, request.account, request.tier)
             yield from (("queue", name) for name in self.planner.queues(PlanRequest(-1, request, owner=owner)))

@@ -8,11 +8,12 @@ from itertools import islice
 from lazy_quarry.core.engine.events import BroughtForward, Ended, Event, Started, Submitted
 from lazy_quarry.core.engine.line_queue import LineQueue
 from lazy_quarry.core.engine.live_jobs import Line, may_start
+from lazy_quarry.core.engine.meters import budgets_at
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
 from lazy_quarry.core.job.rates import charge_of
 from lazy_quarry.core.job.request import Request, task_request
-from lazy_quarry.core.ledger.grants import budgets
+from lazy_quarry.core.ledger.budgets import FOR_EVER, day_of, next_turn_ms
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, RecentUse, use_updated_at
 from lazy_quarry.core.plan.earlier import Earlier
 from lazy_quarry.core.plan.limits import LimitRows
@@ -41,6 +42,8 @@ class Plans:
         """Whose own order the kept plan follows."""
         self._order_until_ms = 0
         """Until then the order of the kept plan is known to be right: standings change when recent use is updated."""
+        self._turn_ms = 0
+        """Until then no term of a budget begins or ends."""
         self._before: tuple[Plan | None, dict[tuple, Plan]] = (None, {})
         """Plans of those that stand before some job, made beside this kept plan."""
         self._turns: tuple[int, Turns] | None = None
@@ -50,6 +53,8 @@ class Plans:
 
     def plan(self, at_ms: int) -> Plan:
         """The plan for this instant. It is made again only when something has changed."""
+        if at_ms >= self._turn_ms:
+            self._kept, self._turn_ms = None, next_turn_ms(self.site, at_ms)
         plan = self._kept
         if plan is not None and plan.at(at_ms) and at_ms >= self._order_until_ms:
             # Recent use was updated, so standings differ. The plan stays as long as those that were tried have the same order.
@@ -186,18 +191,15 @@ class Plans:
 
     def limit_rows(self, at_ms: int) -> LimitRows:
         """The site's limits with nothing in use, and each budget as the jobs that run leave it at the least."""
-        left = budgets(self.site, self.state.grants)
-        for account in left:
-            if account in self.state.tallies:
-                left[account] -= self.state.tallies[account].charged_core_ms
-        rows = LimitRows(self.site, at_ms, left)
-        for job in self.state.running():
-            account_ = job.request.account
-            if account_ in left:
-                length = expected_end(job.end_limit_ms or 0, at_ms) - (job.started_ms or at_ms)
-                most = charge_of(self.site, job, length)
-                rows.left[account_] -= most
-                rows.coming[account_] = rows.coming.get(account_, 0) + most
+        charged = {name: tally.charged_core_ms for name, tally in self.state.tallies.items()}
+        found = budgets_at(self.site, self.state, charged, at_ms)
+        rows = LimitRows(self.site, at_ms, {name: budget.left_core_ms for name, budget in found.items()})
+        for name, budget in found.items():
+            if self.site.account[name].budget_each and budget.term.end_ms < FOR_EVER:
+                rows.renewed[name] = f"; it has its budget anew on {day_of(budget.term.end_ms)}"
+        for job in self.state.running() if found else ():
+            length = expected_end(job.end_limit_ms or 0, at_ms) - (job.started_ms or at_ms)
+            rows.spend(owner_of(job), charge_of(self.site, job, length), comes_back=True)
         return rows
 
     def plan_request(self, job: Job, at_ms: int) -> PlanRequest:

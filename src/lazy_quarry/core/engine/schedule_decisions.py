@@ -4,6 +4,7 @@ from collections.abc import Container, Iterable
 
 from lazy_quarry.core.engine.commands import Schedule
 from lazy_quarry.core.engine.events import Ended, Event, Started, Stopping, TaskMade, Unreserved
+from lazy_quarry.core.engine.meters import reached
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.job.job import Allocation, Job, Phase, task_id
 from lazy_quarry.core.plan.placement import Placement
@@ -16,6 +17,7 @@ def schedule(now: Situation, command: Schedule) -> list[Event]:
     """Everything that happens at this instant by itself."""
     closed = list(_array_ends(now))
     events = [*closed, *_skips(now, {end.job for end in closed}), *_starts(now), *_expired_reservations(now)]
+    events += reached(now.site, now.state, now.at_ms)
     if not any(isinstance(event, Started) for event in events):
         events += _giving_way(now)
     return events

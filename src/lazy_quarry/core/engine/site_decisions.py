@@ -1,9 +1,29 @@
 """The events of the commands about nodes and reservations."""
 
-from lazy_quarry.core.engine.commands import CloseNode, GrantHours, LoseNode, OpenNode, Reserve, Unreserve
-from lazy_quarry.core.engine.events import Event, Granted, NodeClosed, NodeOpened, Reserved, Stopping, Unreserved
+from lazy_quarry.core.engine.commands import (
+    ChangeMember,
+    CloseNode,
+    GrantHours,
+    LoseNode,
+    OpenNode,
+    ReadMeters,
+    Reserve,
+    Unreserve,
+)
+from lazy_quarry.core.engine.events import (
+    Event,
+    Granted,
+    MembersChanged,
+    MetersRead,
+    NodeClosed,
+    NodeOpened,
+    Reserved,
+    Stopping,
+    Unreserved,
+)
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.instants import LATEST_MS
+from lazy_quarry.core.ledger.budgets import members, needed
 from lazy_quarry.core.units import format_core_hours
 from lazy_quarry.errors import Refused
 
@@ -86,6 +106,29 @@ def grant_hours(now: Situation, command: GrantHours) -> list[Event]:
     if command.source:
         events.insert(0, Granted(now.at_ms, command.source, -hours, command.by, command.why))
     return events
+
+
+def read_meters(now: Situation, command: ReadMeters) -> list[Event]:
+    """A reading that was worked out from the books: of a term that began before anybody said that there was one."""
+    return [MetersRead(now.at_ms, command.begin_ms, command.charged, needed(now.site, now.at_ms))]
+
+
+def change_member(now: Situation, command: ChangeMember) -> list[Event]:
+    """Somebody may charge an account from now on, or may no longer; what waits or runs already is not touched."""
+    name, user = command.account, command.user
+    account = now.site.account.get(name)
+    if account is None:
+        raise Refused(f'there is no account "{name}"')
+    if not user.strip() or not user.isprintable() or len(user) > MOST_NAME:
+        raise Refused(f"a user's name is one line of at most {MOST_NAME} characters")
+    present = members(account, now.state.member_changes.get(name, ()))
+    if not account.users:
+        raise Refused(f"everyone may charge {name}; where only some may, the site file names them")
+    if command.added == (user in present):
+        raise Refused(f"{user} may charge {name} already" if command.added else f"{user} is no member of {name}")
+    if not command.added and len(present) == 1:
+        raise Refused(f"{user} is the only member of {name}; add somebody else first")
+    return [MembersChanged(now.at_ms, name, user, command.added, command.by)]
 
 
 def _check_grant(now: Situation, account: str, core_ms: int) -> None:

@@ -9,6 +9,7 @@ from typing import Any
 from lazy_quarry.core.engine.chain_state import take_chain
 from lazy_quarry.core.engine.events import (
     BroughtForward,
+    BudgetReached,
     ChainChanged,
     Chained,
     ChainLinked,
@@ -18,6 +19,8 @@ from lazy_quarry.core.engine.events import (
     Event,
     Granted,
     Held,
+    MembersChanged,
+    MetersRead,
     NodeClosed,
     NodeOpened,
     Ordered,
@@ -36,8 +39,8 @@ from lazy_quarry.core.engine.tracked import Tracked
 from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Job, Phase, Use, make_task, outlook
 from lazy_quarry.core.ledger.accounts import Tally
+from lazy_quarry.core.ledger.budgets import Grant, MemberChange
 from lazy_quarry.core.ledger.charges import by_day
-from lazy_quarry.core.ledger.grants import Grant
 from lazy_quarry.core.ledger.recent_use import KEPT_DAYS
 from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import DAY_MS
@@ -67,6 +70,12 @@ class State:
     next_chain: int = 1
     grants: dict[str, tuple[Grant, ...]] = field(default_factory=dict)
     """What each account was given beside its budget, oldest first."""
+    meters: dict[int, dict[str, int]] = field(default_factory=dict)
+    """What each account had been charged when the present terms of budgets began."""
+    warned: dict[str, dict[int, int]] = field(default_factory=dict)
+    """The share of each budget, in hundredths, of which people were warned last, by its term's beginning."""
+    member_changes: dict[str, tuple[MemberChange, ...]] = field(default_factory=dict)
+    """Who was let charge each account beside those of the site file, or no longer; oldest first."""
     clock_held_ms: int = 0
     """Where journal time stood when the clock was last found set back."""
 
@@ -138,6 +147,15 @@ class State:
             case Granted():
                 grant = Grant(event.at_ms, event.core_ms, event.by, event.why)
                 self.grants[event.account] = (*self.grants.get(event.account, ()), grant)
+                self.warned.pop(event.account, None)  # of the new budget it is another share
+            case MetersRead():
+                kept = {at: read for at, read in self.meters.items() if at in event.needed}
+                self.meters = {**kept, event.begin_ms: dict(event.charged)}
+            case BudgetReached():
+                self.warned[event.account] = {event.begin_ms: event.percent}
+            case MembersChanged():
+                change = MemberChange(event.at_ms, event.user, event.added, event.by)
+                self.member_changes[event.account] = (*self.member_changes.get(event.account, ()), change)
             case ClockHeld():
                 self.clock_held_ms = event.at_ms
         return None

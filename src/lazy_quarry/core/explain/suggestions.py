@@ -9,6 +9,7 @@ from dataclasses import replace
 from datetime import tzinfo
 
 from lazy_quarry.core.engine.engine import Engine
+from lazy_quarry.core.engine.plans import owner_of
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.queue_fit import longest_walltime_s
@@ -97,7 +98,9 @@ class Suggestions:
             return placement.start_ms if placement else None
         wanted = self.plans.plan_request_of(changed)
         placement = self.planner.place(plan.timeline_of(wanted), wanted, 0, plan.limits)
-        if placement is None or not plan.limits.pays(request.account, self.planner.greatest_charge(wanted, placement)):
+        if placement is None or not plan.limits.pays(
+            owner_of(changed), self.planner.greatest_charge(wanted, placement)
+        ):
             return None
         return placement.start_ms
 

@@ -104,17 +104,26 @@ class SiteFit:
             yield f"{trait} {'is on ' + fold_names(names) if names else 'is on no node'}"
 
     def _budget(self, need: Need) -> None:
-        request = self.request
-        left = self.left_core_ms.get(request.account)
-        if left is None:
+        request, tier = self.request, self.site.tier.get(self.request.tier)
+        bounds = [
+            (left, name)
+            for name in self.site.lineage(request.account)
+            if (left := self.left_core_ms.get(name)) is not None
+            and not (tier is not None and tier.gives_way and self.site.account[name].at_end == "give-way")
+        ]
+        if not bounds:
             return
+        left, account = min(bounds)
         tasks = request.array.count if request.array else 1
         most = greatest_charge(self.site, request, need, tasks)
         if left <= 0:
-            self.notes.note("budget", "account", f"the budget of {request.account} is spent; charge another account")
+            others = [one.name for one in self.site.tiers if one.gives_way]
+            may = f"only tier {' or '.join(others)} may still charge it" if others else ""
+            if self.site.account[account].at_end != "give-way" or not may:
+                may = "charge another account"
+            self.notes.note("budget", "account", f"the budget of {account} is spent; {may}")
         elif most > left:
             words = (
-                f"it may charge {format_core_hours(most)} core-hours, and {request.account} "
-                f"has {format_core_hours(left)} left"
+                f"it may charge {format_core_hours(most)} core-hours, and {account} has {format_core_hours(left)} left"
             )
             self.notes.note("budget", self._given("account", "walltime"), words, severity=warning)

@@ -10,7 +10,7 @@ from typing import Literal
 from lazy_quarry.core.job.needs import Need, choices
 from lazy_quarry.core.job.rates import greatest_charge
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.site import Limits, Queue, Site
+from lazy_quarry.core.site import Account, Limits, Queue, Site
 from lazy_quarry.core.units import HOUR_MS, format_duration, plural
 from lazy_quarry.errors import Impossible
 
@@ -61,10 +61,10 @@ def admitted(queue: Queue, user: str | None) -> Misfit | None:
 
 def walltime_limit_s(site: Site, queue: Queue, tier: str, user: str = "", account: str = "") -> int | None:
     """The longest walltime in a queue for jobs of this tier, user and account; None for no limit."""
-    known_tier, known_account = site.tier.get(tier), site.account.get(account)
+    known_tier = site.tier.get(tier)
     limits = [queue.walltime_limit_s, queue.limits.walltime_s, site.limits_of(user).walltime_s]
     limits += [known_tier.walltime_limit_s, known_tier.limits.walltime_s] if known_tier else []
-    limits += [known_account.limits.walltime_s] if known_account else []
+    limits += [one.limits.walltime_s for one in _accounts(site, account)]
     return min((limit for limit in limits if limit is not None), default=None)
 
 
@@ -81,6 +81,11 @@ def least_cores(need: Need, site: Site) -> int:
     if not need.whole:
         return need.cores
     return max(need.cores, sum(sorted(site.node[name].cores for name in need.eligible)[: need.node_count]))
+
+
+def _accounts(site: Site, account: str) -> list[Account]:
+    """An account of the site and those above it."""
+    return [site.account[name] for name in site.lineage(account) if name in site.account]
 
 
 def _closed_to(queue: Queue, user: str | None) -> Iterable[Misfit]:
@@ -111,9 +116,9 @@ def _over_size(need: Need, request: Request, queue: Queue, site: Site, user: str
         most = plural(queue.max_cores, "core")
         words = f"{plural(need.cores, 'core')} are over the limit of queue {queue.name}, {most} a job"
         yield Misfit("over-limit", "ranks", words, part=(queue.max_cores, need.cores))
-    tier, account = site.tier.get(request.tier), site.account.get(request.account)
+    tier = site.tier.get(request.tier)
     owners = [(f"user {user}", site.limits_of(user))] if user is not None else []
-    owners += [(f"account {account.name}", account.limits)] if account else []
+    owners += [(f"account {one.name}", one.limits) for one in _accounts(site, request.account)]
     owners += [(f"tier {tier.name}", tier.limits)] if tier else []
     for whose, limits in (*owners, (f"queue {queue.name}", queue.limits)):
         yield from _over_one_job(limits, whose, request, need, site)

@@ -1,13 +1,13 @@
 """The accounts' books: what each was charged, and what it has left."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from types import MappingProxyType
+from typing import Protocol
 
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.rates import charge_so_far
-from lazy_quarry.core.ledger.grants import Grant, budgets
-from lazy_quarry.core.site import Site
+from lazy_quarry.core.ledger.budgets import Budget, Grant, MemberChange, members
+from lazy_quarry.core.site import Account, Site
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,20 +17,30 @@ class AccountLine:
     account: str
     charged_core_ms: int
     running_core_ms: int
-    budget_core_ms: int | None
     jobs: int
     failed: int
     grants: tuple[Grant, ...] = ()
     """What is in the budget beside the site file's, oldest first."""
     adding_up: bool = False
     """True while earlier jobs are being added: what was charged and what is left isn't known yet."""
+    budget: Budget | None = None
+    """How its budget stands in its present term; None without one."""
+    told: Account | None = None
+    """What the site says of it; None where it no longer has it."""
+    members: tuple[str, ...] = ()
+    """Who may charge it; empty for everyone."""
+    member_changes: tuple[MemberChange, ...] = ()
+    """How that came about, beside the site file; oldest first."""
+
+    @property
+    def budget_core_ms(self) -> int | None:
+        """All that may be charged in the present term, to it and those under it."""
+        return None if self.budget is None else self.budget.whole_core_ms
 
     @property
     def left_core_ms(self) -> int | None:
         """What may still be charged; None without a budget, or while that isn't known."""
-        if self.budget_core_ms is None or self.adding_up:
-            return None
-        return self.budget_core_ms - self.charged_core_ms - self.running_core_ms
+        return None if self.budget is None or self.adding_up else self.budget.left_core_ms
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,30 +55,47 @@ class Tally:
 
 def account_lines(
     site: Site,
-    tallies: dict[str, Tally],
+    state: "Books",
     running_jobs: Iterable[Job],
     now_ms: int,
-    grants: Mapping[str, Iterable[Grant]] = MappingProxyType({}),
+    budgets_of: Callable[[Mapping[str, int]], Mapping[str, Budget]],
 ) -> tuple[AccountLine, ...]:
-    """One line for each account of the site, and for any other that was ever charged."""
+    """One line for each account of the site, and for any other that was ever charged.
+
+    ``budgets_of`` says how budgets stand if accounts have been charged so much.
+    """
     running: dict[str, int] = {}
     for job in running_jobs:
         spent = charge_so_far(site, job, now_ms)
         running[job.request.account] = running.get(job.request.account, 0) + spent
     names = dict.fromkeys([account.name for account in site.accounts])
-    names |= dict.fromkeys(tallies) | dict.fromkeys(running)
-    lines, granted = [], budgets(site, grants)
+    names |= dict.fromkeys(state.tallies) | dict.fromkeys(running)
+    charged = {name: state.tallies.get(name, Tally()).charged_core_ms + running.get(name, 0) for name in names}
+    standing = budgets_of(charged)
+    lines = []
     for name in names:
-        tally = tallies.get(name, Tally())
+        tally, changes = state.tallies.get(name, Tally()), state.member_changes.get(name, ())
+        known = site.account.get(name)
         lines.append(
             AccountLine(
-                name,
-                tally.charged_core_ms,
-                running.get(name, 0),
-                granted.get(name),
-                tally.jobs,
-                tally.failed,
-                tuple(grants.get(name, ())),
+                account=name,
+                charged_core_ms=tally.charged_core_ms,
+                running_core_ms=running.get(name, 0),
+                jobs=tally.jobs,
+                failed=tally.failed,
+                grants=tuple(state.grants.get(name, ())),
+                budget=standing.get(name),
+                told=known,
+                members=members(known, changes) if known else (),
+                member_changes=changes,
             )
         )
     return tuple(lines)
+
+
+class Books(Protocol):
+    """What of a site's state the books are made of."""
+
+    tallies: dict[str, Tally]
+    grants: dict[str, tuple[Grant, ...]]
+    member_changes: dict[str, tuple[MemberChange, ...]]

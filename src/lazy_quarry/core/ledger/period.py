@@ -22,6 +22,7 @@ _MONTHS = (
     "november",
     "december",
 )
+_KINDS = ("week", "month", "quarter", "year")
 _FIRST, _LAST = date(1971, 1, 1), date(2999, 1, 1)
 HOW = 'write "last month", "2026 Q3", "March 2026", "2026-03", "last 30 days", "since 3 March" or "2026-03-01 to 2026-04-15"'
 
@@ -135,6 +136,11 @@ def period_between(begin_ms: int, end_ms: int) -> Period:
     return _between(_day_of(begin_ms), _day_of(max(begin_ms, end_ms - 1)) + timedelta(days=1))
 
 
+def period_of(kind: str, at_ms: int) -> Period:
+    """The ``week``, ``month``, ``quarter`` or ``year`` that an instant lies in."""
+    return _around(_day_of(at_ms), _KINDS.index(kind) + 1)
+
+
 def parse_period(text: str, now_ms: int, books_begin_ms: int | None = None) -> Period:
     """A period in plain words, as of now. Raises :class:`BadValue` for what is none.
 
@@ -148,8 +154,7 @@ def parse_period(text: str, now_ms: int, books_begin_ms: int | None = None) -> P
         day = today - timedelta(days=words == "yesterday")
         return _between(day, day + timedelta(days=1))
     if match := re.fullmatch(r"(this|last) (week|month|quarter|year)", words):
-        place = ("week", "month", "quarter", "year").index(match[2]) + 1
-        found = _around(today, place)
+        found = period_of(match[2], now_ms)
         return found.moved(-1) if match[1] == "last" else found
     if match := re.fullmatch(r"(?:the )?(?:last|past) (\d{1,4}) (day|week|month)s?", words):
         count = max(1, int(match[1]))

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.placement import CORES, FAR, GPUS, Claim, Owner
 from lazy_quarry.core.site import Limits, Site
+from lazy_quarry.core.units import HOUR_MS
 
 Kind = str
 """``user``, ``account``, ``queue`` or ``tier``."""
@@ -94,6 +95,8 @@ class LimitRows:
         """Core-ms of each account that has a budget: what neither was charged nor may yet be."""
         self.coming: dict[str, int] = {}
         """The most that running jobs of an account could give back, had they ended at once."""
+        self.renewed: dict[str, str] = {}
+        """When an account has its budget anew, in words, where it does."""
         self.bounded = bool(self.left) or any(
             any(value is not None for value in limits.of_running) for limits in _all_limits(site)
         )
@@ -106,8 +109,8 @@ class LimitRows:
         return self.rows[key]
 
     def _rows_of(self, owner: Owner, queue: str) -> Iterable[tuple[Kind, str, _Row]]:
-        pairs = (("user", owner.user), ("account", owner.account), ("queue", queue), ("tier", owner.tier))
-        for kind, name in pairs:
+        accounts = (("account", name) for name in self.site.lineage(owner.account))
+        for kind, name in (("user", owner.user), *accounts, ("queue", queue), ("tier", owner.tier)):
             if (row := self._row(kind, name)) is not None:
                 yield kind, name, row
 
@@ -158,22 +161,40 @@ class LimitRows:
                     return ReachedLimit(kind, name, measure, in_use, most, requested)
         return None
 
-    def pays(self, account: str, charge: int) -> bool:
-        """Whether what is left of the budget covers a job, all that runs being counted in full."""
-        left = self.left.get(account)
-        return left is None or charge <= left
+    def pays(self, owner: Owner, charge: int) -> bool:
+        """Whether what is left of the budgets covers a job, all that runs being counted in full."""
+        return all(charge <= left for _, left in self._bounds(owner))
 
-    def may_pay(self, account: str, charge: int) -> bool:
-        """Whether the budget could cover it if the running jobs ended early enough."""
-        left = self.left.get(account)
-        return left is None or charge <= left + self.coming.get(account, 0)
+    def refusal(self, owner: Owner, charge: int, reserves: bool) -> str:
+        """Why a job that the budgets don't cover has no place.
 
-    def spend(self, account: str, charge: int, comes_back: bool = False) -> None:
+        With ``reserves`` what running jobs may give back is kept for it, where that could be enough.
+        """
+        account, left = min(self._bounds(owner), key=lambda one: one[1])
+        told = f"{max(0, left) / HOUR_MS:,.0f} core-hours are left"
+        cost = f"it could be charged {charge / HOUR_MS:,.0f}"
+        if reserves and all(charge <= left + self.coming.get(name, 0) for name, left in self._bounds(owner)):
+            self.spend(owner, charge)  # what comes back is for the first that waits for it
+            return f"waits for the budget of {account}: {cost}, and {told} while jobs run that may yet use theirs"
+        return f"the budget of {account} does not cover it: {cost}, and {told}{self.renewed.get(account, '')}"
+
+    def spend(self, owner: Owner, charge: int, comes_back: bool = False) -> None:
         """Count a job's greatest charge. A job with a place may return some of it."""
-        if account in self.left:
-            self.left[account] -= charge
-            if comes_back:
-                self.coming[account] = self.coming.get(account, 0) + charge
+        for name in self.site.lineage(owner.account):
+            if name in self.left:
+                self.left[name] -= charge
+                if comes_back:
+                    self.coming[name] = self.coming.get(name, 0) + charge
+
+    def _bounds(self, owner: Owner) -> list[tuple[str, int]]:
+        """The budgets that bound a job, with what is left of each."""
+        tier = self.site.tier.get(owner.tier)
+        gives_way = tier is not None and tier.gives_way
+        return [
+            (name, self.left[name])
+            for name in self.site.lineage(owner.account)
+            if name in self.left and not (gives_way and self.site.account[name].at_end == "give-way")
+        ]
 
 
 def limits_of(site: Site, kind: Kind, name: str) -> Limits:
@@ -202,7 +223,7 @@ def too_many_waiting(
     ``queues`` are those that may run it: it waits in each. ``waiting`` counts the jobs that wait, by (kind, name); it
     is called only where that is limited.
     """
-    owners = [("user", user), ("account", request.account), ("tier", request.tier)]
+    owners = [("user", user), *(("account", name) for name in site.lineage(request.account)), ("tier", request.tier)]
     owners += [("queue", queue) for queue in queues]
     limited = {one: most for one in owners if (most := limits_of(site, *one).waiting_jobs) is not None}
     counts = waiting() if limited else {}

@@ -14,7 +14,6 @@ from lazy_quarry.core.plan.queue import Queue
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Window
-from lazy_quarry.core.units import HOUR_MS
 
 ARRAY_ROUNDS, ROUNDS_AT_ONCE = 8, 2
 """So often as many tasks of an array are placed as fit, or as at-once allows; what is left then has no place yet."""
@@ -245,19 +244,10 @@ class Placing:
         if owner is None or not limits.bounded:
             return True
         most = self.planner.greatest_charge(wanted, placement)
-        if limits.pays(owner.account, most):
-            limits.spend(owner.account, most, comes_back=True)
+        if limits.pays(owner, most):
+            limits.spend(owner, most, comes_back=True)
             return True
-        left = f"{max(0, limits.left[owner.account]) / HOUR_MS:,.0f} core-hours are left"
-        cost = f"it could be charged {most / HOUR_MS:,.0f}"
-        if self._within_depth(kind) and limits.may_pay(owner.account, most):
-            limits.spend(owner.account, most)  # what comes back is for the first that waits for it
-            words = (
-                f"waits for the budget of {owner.account}: {cost}, and {left} while jobs run that may yet use theirs"
-            )
-        else:
-            words = f"the budget of {owner.account} does not cover it: {cost}, and {left}"
-        self.unplaced[wanted.job] = Unplaced("budget", words)
+        self.unplaced[wanted.job] = Unplaced("budget", limits.refusal(owner, most, self._within_depth(kind)))
         return False
 
     def _take(self, wanted: PlanRequest, placement: Placement) -> None:

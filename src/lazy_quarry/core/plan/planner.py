@@ -110,7 +110,7 @@ class Planner:
             if found is None:
                 continue
             # A smaller number of nodes that the budget covers comes before a larger one that it doesn't.
-            unpaid = not limits.pays(wanted.owner.account, self.greatest_charge(wanted, found))
+            unpaid = not limits.pays(wanted.owner, self.greatest_charge(wanted, found))
             if best is None or (unpaid, found.start_ms) < best:
                 best, chosen = (unpaid, found.start_ms), found
         return chosen

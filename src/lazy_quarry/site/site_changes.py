@@ -1,0 +1,99 @@
+"""What changes a site beside its jobs: nodes, reservations, budgets, and who may charge what. Each only by who may."""
+
+from typing import Literal
+
+from lazy_quarry.core.engine.commands import (
+    ChangeMember,
+    CloseNode,
+    Command,
+    GrantHours,
+    LoseNode,
+    OpenNode,
+    Reserve,
+    Unreserve,
+)
+from lazy_quarry.core.site import Window
+from lazy_quarry.core.units import format_core_hours, plural
+from lazy_quarry.errors import Refused
+from lazy_quarry.site.dispatcher import Dispatcher
+from lazy_quarry.site.present import Present
+from lazy_quarry.site.roles import refusal
+from lazy_quarry.site.views import Outcome
+
+_NODE_DONE = {
+    "close": "takes no more jobs; what runs there goes on",
+    "open": "takes jobs again",
+    "lost": "is recorded as lost; its jobs run again as their headers say",
+}
+
+
+class SiteChanges:
+    """What people do with nodes, reservations and accounts."""
+
+    def __init__(self, present: Present, dispatcher: Dispatcher) -> None:
+        self.present, self.dispatcher = present, dispatcher
+
+    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
+        """Close nodes, open them again, or report that they are gone with all that ran on them."""
+        with self.present.lock:
+            return [
+                self._of_site("nodes", self._of_node(name, what, reason), f"node {name} {_NODE_DONE[what]}")
+                for name in names
+            ]
+
+    def _of_node(self, name: str, what: Literal["close", "open", "lost"], reason: str) -> Command:
+        now = self.present.now()
+        if what == "open":
+            return OpenNode(now, name)
+        if what == "close":
+            return CloseNode(now, name, reason or "closed by hand")
+        return LoseNode(now, name, reason or "it has gone")
+
+    def reserve(self, window: Window) -> Outcome:
+        """Keep nodes free of jobs for a time, or for some people's alone; one of the same name is replaced."""
+        words = f"{window.name}: {plural(len(window.nodes), 'node')} reserved"
+        return self._of_site("reserve", Reserve(self.present.now(), window, self.present.user), words)
+
+    def grant(self, account: str, core_ms: int, why: str) -> Outcome:
+        """Give an account core-ms beside its budget, or take some back."""
+        words = f"{format_core_hours(abs(core_ms))} core-hours {'given to' if core_ms > 0 else 'taken from'} {account}"
+        return self._of_site("grant", GrantHours(self.present.now(), account, core_ms, self.present.user, why), words)
+
+    def move(self, source: str, account: str, core_ms: int, why: str) -> Outcome:
+        """Move core-ms of one account's budget to another's."""
+        words = f"{format_core_hours(core_ms)} core-hours given to {account}, from {source}"
+        command = GrantHours(self.present.now(), account, core_ms, self.present.user, why, source)
+        return self._of_site("move", command, words, source)
+
+    def members(self, account: str, add: list[str], remove: list[str]) -> list[Outcome]:
+        """Let people charge an account, or no longer."""
+        present = self.present
+        return [
+            self._of_site(
+                "members",
+                ChangeMember(present.now(), account, user, added, present.user),
+                f"{user} {'may' if added else 'may no longer'} charge {account}",
+                account,
+            )
+            for added, users in ((True, add), (False, remove))
+            for user in dict.fromkeys(users)
+        ]
+
+    def unreserve(self, name: str) -> Outcome:
+        """Remove a reservation."""
+        command = Unreserve(self.present.now(), name, self.present.user)
+        return self._of_site("unreserve", command, f"{name} was removed")
+
+    def _of_site(self, call: str, command: Command, done: str, account: str = "") -> Outcome:
+        """Carry out a command that is about no job, if this person may."""
+        with self.present.lock:
+            try:
+                if refused := refusal(self.present.site, self.present.user, call, account):
+                    raise Refused(refused)
+                events = self.present.engine.decide(command)
+            except Refused as fault:
+                return Outcome(0, False, str(fault))
+            self.present.commit(events)
+            self.dispatcher.pass_on(events)
+            self.dispatcher.step()
+            return Outcome(0, True, done)
