@@ -88,13 +88,20 @@ def test_accounts_are_listed_and_granted_core_hours(machine):
     sites.mkdir()
     machine.environment["LQ_SITES"] = str(sites)
     (sites / "machine.toml").write_text(
-        '[[accounts]]\nname = "reeds"\nbudget = 4\n[[accounts]]\nname = "mud"\nbudget = 1.5\n'
+        '[[accounts]]\nname = "reeds"\nbudget = 4\nusers = ["ada"]\n'
+        '[[accounts]]\nname = "mud"\nbudget = 1.5\nparent = "reeds"\neach = "quarter"\n'
     )
     assert machine.lq("account", "move", "reeds", "mud", "2.5", "--why", "a late cruise").returncode == 0
     assert machine.lq("account", "grant", "reeds", "1,000", "--why", "spring").returncode == 0
     listed = machine.lq("account").stdout.splitlines()
-    assert listed[0].split() == ["account", "charged", "running", "budget", "left", "jobs", "failed", "ends"]
-    assert listed[1].split()[:5] == ["reeds", "0.00", "0.00", "1,002", "1,002"]
+    headings = ["account", "charged", "running", "budget", "used", "left", "jobs", "failed", "ends", "term"]
+    assert listed[0].split() == headings and "each quarter, now until" in listed[2] and listed[2].startswith("  mud")
+    assert listed[1].split()[:6] == ["reeds", "0.00", "0.00", "1,002", "0.00", "1,002"]
+    assert "bo may charge reeds" in machine.lq("account", "members", "reeds", "--add", "bo", "--remove", "ada").stdout
+    assert machine.lq("account", "members", "reeds").stdout.split() == ["bo"]
+    assert json.loads(machine.lq("account", "members", "mud", "--format", "json").stdout)["everyone"]
+    assert machine.lq("account", "members", "reeds", "--remove", "bo").returncode == 1
+    assert machine.lq("account", "list", "--add", "bo").returncode == 2
     shown = machine.lq("account", "show", "mud").stdout
     assert "budget   4.00 core-hours, of them 2.50 granted" in shown and "a late cruise" in shown
     books = json.loads(machine.lq("account", "show", "reeds", "--format", "json").stdout)[0]

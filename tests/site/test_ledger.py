@@ -3,21 +3,24 @@
 import json
 from collections import Counter
 from dataclasses import replace
+from statistics import median
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlalchemy import text
 
-from lazy_quarry.cli.report import report_csv, report_json, report_lines, waste_lines
+from lazy_quarry.cli.report_text import report_csv, report_json, report_lines, waste_json, waste_lines
 from lazy_quarry.core.engine.events import Ended, Started
 from lazy_quarry.core.ledger.report import KEYS
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.of_books import burn_down_figure, over_time_figure
+from lazy_quarry.draw.of_reports import rhythm_figure, shares_figure, waits_figure, waste_figure
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.book_words import end_words
 from lazy_quarry.store.books import prove
+from lazy_quarry.store.journal import EndedFilter
 from tests.conftest import script
 
 
@@ -55,7 +58,16 @@ def test_sums_of_any_period_and_split_are_the_integral_of_what_was_held(demo, at
     span = ledger.period(f"{_day(begin)} to {_day(end - DAY_MS)}")
     assert (span.begin_ms, span.end_ms) == (begin, end)
     found = ledger.report(f"{_day(begin)} to {_day(end - DAY_MS)}", by)
-    for name in ("jobs", "failed", "held_core_ms", "charged_core_ms", "cpu_ms", "lost_core_ms", "lost_cpu_ms"):
+    for name in (
+        "jobs",
+        "failed",
+        "held_core_ms",
+        "charged_core_ms",
+        "cpu_ms",
+        "lost_core_ms",
+        "lost_cpu_ms",
+        "asked_core_ms",
+    ):
         assert sum(getattr(row.sums, name) for row in found.rows) == getattr(found.total.sums, name)
     assert found.total.sums.lost_core_ms <= found.total.sums.held_core_ms
     if begin >= since - since % DAY_MS + DAY_MS:  # before that, earlier runs were brought in without their events
@@ -111,7 +123,8 @@ def test_what_was_left_of_a_budget_is_what_is_left_and_what_was_charged_since(de
         points = figure.panel.plots[0].curves[0].points
         left, begin = line.left_core_ms / HOUR_MS, past.parts[0].begin_ms
         granted = sum(grant.core_ms for grant in line.grants if grant.at_ms >= begin)
-        charged = sum(map(sum, past.charged)) + line.running_core_ms
+        places = [at for at, part in enumerate(past.parts) if part.begin_ms >= line.budget.term.begin_ms]
+        charged = sum(amounts[at] for amounts in past.charged for at in places) + line.running_under_core_ms
         assert points[-1][1] == left and points[0][1] == pytest.approx(left + (charged - granted) / HOUR_MS)
         if end := ends.get(line.account):
             assert end.daily_core_ms > 0 and (end.likely_days is None or end.likely_days > 0)
@@ -144,9 +157,9 @@ def test_reports_in_every_form_say_the_same(demo):
     assert lines[2].startswith(found.rows[0].key[0]) and "than in January 2027" in lines[-1]
     assert report_csv(found).splitlines()[0].startswith("account,charged_core_hours,used_core_hours,idle_core_hours")
     assert len(report_csv(found).splitlines()) == 1 + len(found.rows)
-    waste = list(waste_lines(demo.site.ledger.report("last month", ["name"])))
-    assert "core-hours were held" in waste[0] and len([line for line in waste if "lq advise" in line]) == 5
-    assert next(iter(waste_lines(demo.site.ledger.report("2001", ["name"])))).startswith("2001: 0")
+    waste = list(waste_lines(demo.site.ledger.waste("last month"), "tove"))
+    assert "core-hours, held" in waste[0] and len([line for line in waste if "asked" in line]) == 6
+    assert next(iter(waste_lines(demo.site.ledger.waste("2001"), "tove"))).startswith("2001: 0")
 
 
 def test_the_books_are_proved_and_what_is_wrong_in_them_is_found(demo):
@@ -167,6 +180,78 @@ def test_the_books_are_proved_and_what_is_wrong_in_them_is_found(demo):
             )
     wrong = replace(next(iter(journal.ended_after(-1, 0, 1))), number=9_999_999)
     assert prove(journal, [*live, wrong]).wrong
+
+
+@given(st.integers(-3, 3), st.integers(1, 6), st.sampled_from([{}, {"account": "tide-surge"}, {"user": "imre,noor"}]))
+@settings(max_examples=20)
+def test_use_by_hour_is_what_was_held_in_those_hours(demo, first, count, where):
+    """Each run counts evenly between its beginning and end; jobs of several attempts with all that these held in the last."""
+    begin = (demo.present.began_ms // DAY_MS + first) * DAY_MS
+    end = begin + count * DAY_MS
+    found = demo.site.ledger.rhythm(f"{_day(begin)} to {_day(end - DAY_MS)}", where)
+    known = EndedFilter(since_ms=begin, limit=100_000, accounts=("tide-surge",) if "account" in where else None)
+    jobs = [job for job in demo.present.journal.ended(known) if job.request.array is None]
+    arrays = [job for job in demo.present.journal.ended(known) if job.request.array is not None]
+    jobs += [task for job in arrays for task in demo.present.journal.ended(EndedFilter(array=job.number, limit=10_000))]
+    jobs += [
+        task
+        for job in demo.present.engine.state.jobs.values()
+        if job.request.array is not None
+        for task in demo.present.journal.ended(EndedFilter(array=job.number, limit=10_000))
+        if "account" not in where or task.request.account == "tide-surge"
+    ]
+    users = where.get("user", "").split(",")
+    held = sum(
+        job.allocated_core_ms
+        * max(0, min(job.ended_ms, end) - max(job.started_ms, begin))
+        / (job.ended_ms - job.started_ms)
+        for job in jobs
+        if job.started_ms is not None and job.ended_ms > job.started_ms and ("user" not in where or job.user in users)
+    )
+    assert sum(map(sum, found.held)) * HOUR_MS == pytest.approx(held, rel=1e-9)
+    assert sum(map(sum, found.hours)) <= count * 24 + 1e-6
+
+
+def test_waits_shares_and_waste_say_what_the_jobs_say(demo):
+    ledger, journal = demo.site.ledger, demo.present.journal
+    sizes = ledger.waits("last month")
+    total = ledger.report("last month", []).total
+    assert sum(row.jobs for row in sizes.rows) <= total.sums.jobs and sizes.rows[0].least == 1
+    span = sizes.period
+    ended = journal.ended(EndedFilter(since_ms=span.begin_ms, until_ms=span.end_ms - 1, limit=100_000))
+    single = [one for one in ended if one.started_ms is not None and one.request.array is None and one.attempt == 1]
+    waited = [(one.started_ms - one.submitted_ms) / 1000 for one in single if one.cores_allocated == 1]
+    assert sizes.rows[0].wait_median_s == pytest.approx(median(waited)) and sizes.rows[0].jobs == len(waited)
+    shares = {line.account: line for line in ledger.shares()}
+    assert sum(line.target for line in shares.values()) == pytest.approx(1)
+    assert sum(line.used for line in shares.values()) == pytest.approx(1)
+    assert shares["commons"].ahead_h > shares["tide-surge"].ahead_h
+    counted = sum(counts for _, _, counts in shares["silt"].days)
+    assert counted < sum(amount for _, amount, _ in shares["silt"].days)
+    waste = ledger.waste("last month", {"account": "tide-surge"})
+    assert all(row.sums.asked_core_ms > row.sums.used_core_ms for row in waste.rows) and len(waste.rows) == 5
+    assert any(row.advised_core_ms for row in waste.rows)
+    assert all(row.advised_core_ms <= row.sums.asked_core_ms for row in waste.rows)
+    words = "\n".join(waste_lines(waste, "imre"))
+    assert "(lq advise surge-coast)" in words and "most is to be won with" in words
+    assert "(lq advise" not in "\n".join(waste_lines(waste, "bram"))
+    assert waste_json(waste)["rows"][0]["asked_core_hours"] > 0
+    now = demo.present.now()
+    for figure, told in (
+        (waits_figure(sizes, "oxbow", now), "19 in 20"),
+        (rhythm_figure(ledger.rhythm("last month"), "oxbow", now), "on average"),
+        (shares_figure(ledger.shares(), "oxbow", now), "33% is its target"),
+        (waste_figure(waste, "oxbow", now), "held idle"),
+    ):
+        assert told in f"{figure.note} {figure.legend}"
+    for nothing in (
+        lambda: waits_figure(ledger.waits("2020"), "oxbow", now),
+        lambda: rhythm_figure(ledger.rhythm("2020"), "oxbow", now),
+        lambda: waste_figure(ledger.waste("2020"), "oxbow", now),
+        lambda: shares_figure((), "oxbow", now),
+    ):
+        with pytest.raises(QuarryError):
+            nothing()
 
 
 def test_report_and_proof_from_the_shell(machine):
@@ -191,6 +276,18 @@ def test_report_and_proof_from_the_shell(machine):
     assert "ends" in machine.lq("account", "list").stdout.splitlines()[0]
     assert json.loads(machine.lq("account", "show", "root", "--format", "json").stdout)[0]["ends"] is None
     assert "idle" in machine.lq("report", "--waste", "--period", "today").stdout
+    told = json.loads(machine.lq("report", "--waste", "--period", "today", "--format", "json").stdout)
+    assert told["total"]["asked_core_hours"] == pytest.approx(3 / 60, rel=1e-3)
+    told = json.loads(machine.lq("report", "--sizes", "--period", "today", "--format", "json").stdout)
+    assert [(row["cores_least"], row["jobs"]) for row in told["rows"]] == [(1, 3)]
+    assert "1 core" in machine.lq("report", "--sizes", "--period", "today").stdout
+    done = machine.lq("report", "--shares", "--svg", "shares.svg")
+    assert "stands ahead" in done.stdout and "half-life" in (machine.work / "shares.svg").read_text()
+    assert json.loads(machine.lq("report", "--shares", "--format", "json").stdout)[0]["target"] == 1
+    for name in ("waits", "rhythm", "shares", "waste"):
+        assert (
+            machine.lq("draw", name, *(["today"] if name != "shares" else []), "--svg", f"{name}.svg").returncode == 0
+        )
     done = machine.lq("ledger", "--verify")
     assert done.returncode == 0 and "to the millisecond" in done.stdout
     assert json.loads(machine.lq("ledger", "--verify", "--format", "json").stdout)["agree"]
@@ -198,6 +295,8 @@ def test_report_and_proof_from_the_shell(machine):
         (("report", "--period", "x"), "no period"),
         (("report", "--period", "today", "--since", "2020"), "--since"),
         (("report", "--by", "x"), "nothing to report by"),
+        (("report", "--waste", "--sizes"), "one of"),
+        (("report", "--waste", "--csv", "x"), "--csv"),
         (("ledger",), "--verify"),
     ):
         done = machine.lq(*words)

@@ -5,6 +5,7 @@ import pytest
 from lazy_quarry.site.site_file import SiteFileError, SiteFileWatch, schema, with_site_file
 from tests.conftest import small_site
 
+ACCOUNT = '[[accounts]]\nname = "silt"\n'
 GOOD = """
 policy = "easy"
 [standing]
@@ -56,6 +57,21 @@ def test_all_that_it_says_is_taken_and_the_rest_stays(tmp_path):
         ("x" * 2**20 + "yz", "is longer than 1 MiB"),
         ('# ours\npolicy = "quick"', 'line 2: policy: "quick" is unknown; it is "planned", "easy" or "first-come"'),
         ("plan-deepth = 3", 'line 1: plan-deepth: there is no such key; did you mean "plan-depth"?'),
+        ("[charging]\nqueues = { al = 2.0 }", 'line 2: charging.queues: there is no queue al; did you mean "all"?'),
+        ("[charging]\nnodes = { n9 = 2.0 }", "line 2: charging.nodes: there is no node n9"),
+        ('[charging]\nnodes = { "n 9" = 2.0 }', "line 2: charging.nodes: "),
+        ('[charging]\nfree = ["done"]', "line 2: charging.free"),
+        (ACCOUNT + 'parent = "sil"', "line 3: accounts.parent: there is no account sil"),
+        (ACCOUNT + 'parent = "silt"', "line 3: accounts.parent: silt would be under itself"),
+        (ACCOUNT + "carry-over = true", "line 3: accounts.carry-over: this needs each, and begins"),
+        (ACCOUNT + "budget = 1\nbegins = 2026-02-01\nends = 2026-01-01", "line 5: accounts.ends: it ends before"),
+        (ACCOUNT + "begins = 2026-02-01", "line 2: accounts.budget: it has a term and no core-hours"),
+        (
+            ACCOUNT + 'begins = "2026"',
+            "line 3: accounts.begins: write it as a date, such as 2026-12-31, without quotes",
+        ),
+        (ACCOUNT + 'users = ["bo"]\ndefault-for = ["ada"]', "line 4: accounts.default-for: ada is not among its users"),
+        (ACCOUNT + "warn-at = [120]", "line 3: accounts.warn-at"),
         ("[limits.queue]\ncoers = 3", 'line 2: limits.queue.coers: there is no such key; did you mean "cores"?'),
         ("[[tiers]]\nname = 's'\nstanding = 6", 'line 3: tiers.standing: write it as a duration, such as "6h"'),
         ("[limits.everyone]\ncores = -1", "line 2: limits.everyone.cores: -1 is too small; the least is 0"),
@@ -124,3 +140,22 @@ def test_the_schema_says_what_the_file_may_hold():
     assert set(found["properties"]) >= {"policy", "plan-depth", "accounts", "tiers", "windows", "limits", "keep"}
     assert found["$defs"]["TierTable"]["properties"]["standing"]["type"] == "string"
     assert found["additionalProperties"] is False
+
+
+def test_accounts_and_charging_are_taken_as_they_are_written(tmp_path):
+    path = tmp_path / "machine.toml"
+    path.write_text(
+        'operators = ["olga"]\n[charging]\nby = "cores"\nfree = ["lost", "retried"]\nnodes = { "n1..n2" = 96 }\n'
+        "traits = { fast = 1.5 }\nqueues = { all = 0 }\n"
+        '[[accounts]]\nname = "bay"\nusers = ["ada"]\ndefault-for = ["ada"]\nleads = ["olga"]\nmail = "a@b.example"\n'
+        '[[accounts]]\nname = "silt"\nparent = "bay"\nbudget = 8\neach = "quarter"\nbegins = 2026-10-01\n'
+        'ends = 2027-09-30\ncarry-over = true\nat-end = "give-way"\nwarn-at = [90, 50]\n'
+    )
+    site = with_site_file(small_site(), path)
+    assert site.rates.sizes == (("n1", 96), ("n2", 96)) and site.rates.free == ("lost", "retried")
+    assert site.node_rate["n1"] == (8, 0, 0, 144_000) and site.rates.factor_of("all") == 0
+    silt, bay = site.account["silt"], site.account["bay"]
+    assert (silt.budget_each, silt.carries_over, silt.warn_at, silt.at_end) == ("quarter", True, (50, 90), "give-way")
+    assert silt.budget_ends_ms - silt.budget_begins_ms == 365 * 86_400_000
+    assert site.lineage("silt") == ("silt", "bay") and site.under("bay") == ("bay", "silt")
+    assert site.default_account("ada") == "bay" and site.default_account("bo") == "silt" and bay.mail == "a@b.example"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from datetime import tzinfo
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.ledger.burn import BudgetEnd
     from lazy_quarry.core.ledger.report import OverTime
     from lazy_quarry.draw.values import Figure
+    from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.site.board import Board
     from lazy_quarry.site.chain_views import ChainView
     from lazy_quarry.site.draft_view import DraftReport
@@ -46,9 +48,10 @@ def ledger_figures(
     found: OverTime | None,
     board: Board | None,
     account: tuple[str, OverTime | None, BudgetEnd | None],
+    site: tuple[SiteClient | None, dict[str, str]],
     zone: tzinfo,
 ) -> list[Offer]:
-    """Use over a period, and of the account that is open how long its budget lasts."""
+    """Figures of a period, of what is chosen; and of the account that is open how long its budget lasts."""
     if found is None or board is None or not found.keys:
         return []
 
@@ -67,8 +70,26 @@ def ledger_figures(
         return burn_down_figure(line, past, end, board.site.name, board.now_ms, zone)
 
     offers: list[Offer] = [(f"use by {found.split}, {found.period.name}", over_time)]
+    client, where = site
+    if client is not None:
+        words = f"{found.period.first} to {found.period.last}"
+        asked: tuple[tuple[str, str, Callable[[], object]], ...] = (
+            ("waits by size", "waits", lambda: client.waits(words, where)),
+            ("cores in use by weekday and hour", "rhythm", lambda: client.rhythm(words, where)),
+            ("what was asked for and not used", "waste", lambda: client.waste(words, where)),
+            ("recent use, and what of it still counts", "shares", client.shares),
+        )
+        offers += [(told, partial(_of_report, name, read, board, zone)) for told, name, read in asked]
     budget = line is not None and line.left_core_ms is not None and past is not None
     return [*offers, *([(f"the budget of {name}", burn_down)] if budget else [])]
+
+
+def _of_report(name: str, read: Callable[[], object], board: Board, zone: tzinfo) -> Figure:
+    """A figure of a report that is read when it is made, which a worker does."""
+    from lazy_quarry.draw import of_reports
+
+    made: Figure = getattr(of_reports, f"{name}_figure")(read(), board.site.name, board.now_ms, zone)
+    return made
 
 
 def draft_figures(report: DraftReport | None, board: Board | None, zone: tzinfo) -> list[Offer]:

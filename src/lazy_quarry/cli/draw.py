@@ -26,6 +26,10 @@ FIGURES = {
     "distribution": "how long the tasks of an array ran: draw distribution JOB",
     "ladder": "when a script would start: draw ladder SCRIPT",
     "use": "core-hours charged over a period, by account: draw use [PERIOD]",
+    "waits": "how long jobs of a period waited, by their size: draw waits [PERIOD]",
+    "rhythm": "cores in use by weekday and hour: draw rhythm [PERIOD]",
+    "shares": "recent use by account, and what of it still counts: draw shares",
+    "waste": "what was asked for and not used: draw waste [PERIOD]",
     "burn-down": "what is left of a budget, and when it ends: draw burn-down ACCOUNT",
 }
 """Every figure by its name, with what it is of."""
@@ -33,8 +37,9 @@ FIGURES = {
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """What a figure is asked of: a node, a script, a chain; a job; whose jobs; from when to when."""
+    """Which figure is asked for, and of what: a node, a script, a chain; a job; whose jobs; from when to when."""
 
+    figure: str
     what: str
     job: str
     everyone: bool
@@ -80,7 +85,7 @@ def draw_command(
     ):
         raise Usage(f"it is {FIGURES[figure]}")
     client = client_of(state)
-    made = _MAKERS[figure](client, Asked(what, job, everyone, since, until))
+    made = _MAKERS[figure](client, Asked(figure, what, job, everyone, since, until))
     draw_to(made, *([svg, pdf] if svg or pdf else [f"{made.name}.svg"]), ground=ground, size=size)
 
 
@@ -91,6 +96,15 @@ def _use(client: "SiteClient", asked: Asked) -> "Figure":
     return over_time_figure(
         client.over_time(asked.what or "last 30 days", "account"), board.site.name, board.now_ms, own_zone()
     )
+
+
+def _of_period(client: "SiteClient", asked: Asked) -> "Figure":
+    from lazy_quarry.draw import of_reports
+
+    board, period = client.board(), asked.what or "last 30 days"
+    found = client.shares() if asked.figure == "shares" else getattr(client, asked.figure)(period)
+    made: Figure = getattr(of_reports, f"{asked.figure}_figure")(found, board.site.name, board.now_ms, own_zone())
+    return made
 
 
 def _burn_down(client: "SiteClient", asked: Asked) -> "Figure":
@@ -204,6 +218,10 @@ _MAKERS: dict[str, "Callable[[SiteClient, Asked], Figure]"] = {
     "ladder": _ladder,
     "use": _use,
     "burn-down": _burn_down,
+    "waits": _of_period,
+    "rhythm": _of_period,
+    "shares": _of_period,
+    "waste": _of_period,
     "usage": _usage,
     "distribution": _distribution,
     "tasks": _tasks,

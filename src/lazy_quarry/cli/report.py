@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import csv
-import io
-from collections.abc import Iterator
+from collections.abc import Callable
+from datetime import tzinfo
+from functools import partial
+from getpass import getuser
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -21,22 +22,22 @@ from lazy_quarry.cli.options import (
     say,
     state_option,
 )
+from lazy_quarry.cli.report_text import (
+    report_csv,
+    report_json,
+    report_lines,
+    shares_json,
+    shares_lines,
+    sizes_json,
+    sizes_lines,
+    waste_json,
+    waste_lines,
+)
 
 if TYPE_CHECKING:
-    from lazy_quarry.core.ledger.report import Report, ReportRow
+    from lazy_quarry.draw.values import Figure
+    from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.store.books import Proof
-
-FIGURES = (
-    "charged_core_hours",
-    "used_core_hours",
-    "idle_core_hours",
-    "lost_core_hours",
-    "jobs",
-    "failed",
-    "wait_median_s",
-    "wait_p95_s",
-)
-MOST_WASTED = 5
 
 
 @click.command("report")
@@ -52,7 +53,11 @@ MOST_WASTED = 5
 @click.option("--user", "user", metavar="U", default="", help="of this user alone")
 @click.option("--queue", "queue", metavar="Q", default="", help="of this queue alone")
 @click.option("--name", "name", metavar="N", default="", help="of jobs of this name alone")
-@click.option("--waste", is_flag=True, help="what was held and not used, and the names that lose most")
+@click.option("--waste", is_flag=True, help="what was asked for and not used, and where most is to be won")
+@click.option("--sizes", is_flag=True, help="how long jobs waited, by how many cores they held")
+@click.option(
+    "--shares", is_flag=True, help="what each account should have of the cluster, had of late, and what follows"
+)
 @click.option("--csv", "csv_file", metavar="F", type=click.Path(dir_okay=False), help="the rows as CSV (RFC 4180)")
 @click.option(
     "--svg",
@@ -74,6 +79,8 @@ def report_command(
     queue: str,
     name: str,
     waste: bool,
+    sizes: bool,
+    shares: bool,
     csv_file: str | None,
     svg: str,
     pdf: str,
@@ -81,19 +88,26 @@ def report_command(
     form: str,
 ) -> None:
     """Say what was charged in a period, and where it went: used, held idle, lost to failures. Days are days of UTC."""
-    keys = ["name"] if waste else [key.strip() for key in by.split(",") if key.strip()]
+    keys = [key.strip() for key in by.split(",") if key.strip()]
     where = {"account": account, "user": user, "queue": queue, "name": name}
+    where = {key: value for key, value in where.items() if value}
     if period and (since or until):
         raise Usage("give --period, or --since and --until")
     words = period or (f"{since or '2000-01-01'} to {until or 'today'}" if since or until else "last month")
     client = client_of(state)
-    found = client.report(words, keys, {key: value for key, value in where.items() if value})
+    if waste + sizes + shares > 1:
+        raise Usage("ask for one of --waste, --sizes and --shares")
+    if waste or sizes or shares:
+        if csv_file or form == "csv":
+            raise Usage("--csv is of the report's rows; --format json has these too")
+        what = "waste" if waste else "sizes" if sizes else "shares"
+        _say_other(client, what, words, where, form, (svg, pdf))
+        return
+    found = client.report(words, keys, where)
     if form == "json":
         print_json(report_json(found))
     elif form == "csv":
         click.echo(report_csv(found), nl=False)
-    elif waste:
-        print_lines(waste_lines(found))
     else:
         print_lines(report_lines(found))
     if csv_file:
@@ -104,102 +118,44 @@ def report_command(
         from lazy_quarry.draw.of_books import over_time_figure
 
         split = next((key for key in keys if key != "month"), "account")
-        columns = client.over_time(words, split, {key: value for key, value in where.items() if value})
+        columns = client.over_time(words, split, where)
         board = client.board()
         figure = over_time_figure(columns, board.site.name, board.now_ms, own_zone())
         draw_to(figure, svg, pdf, err=form != "table")
 
 
-def row_json(row: ReportRow) -> dict[str, Any]:
-    """A row; times in seconds, core-hours of hours."""
-    hour, sums = 3_600_000, row.sums
-    return {
-        "key": row.key[0] if len(row.key) == 1 else list(row.key) or None,
-        "charged_core_hours": round(sums.charged_core_ms / hour, 6),
-        "used_core_hours": round(sums.used_core_ms / hour, 6),
-        "idle_core_hours": round(sums.idle_core_ms / hour, 6),
-        "lost_core_hours": round(sums.lost_core_ms / hour, 6),
-        "held_core_hours": round(sums.held_core_ms / hour, 6),
-        "jobs": sums.jobs,
-        "failed": sums.failed,
-        "wait_median_s": row.wait_median_s,
-        "wait_p95_s": row.wait_p95_s,
-    }
+def _say_other(
+    client: SiteClient, what: str, words: str, where: dict[str, str], form: str, files: tuple[str, str]
+) -> None:
+    """Waste, waits by size or shares, and their figures."""
+    figure: Callable[[str, int, tzinfo], Figure]
+    told: Any
+    if what == "waste":
+        waste = client.waste(words, where)
+        told, lines = waste_json(waste), waste_lines(waste, getuser())
+        figure = partial(_drawn, "waste_figure", waste)
+    elif what == "sizes":
+        sizes = client.waits(words, where)
+        told, lines = sizes_json(sizes), sizes_lines(sizes)
+        figure = partial(_drawn, "waits_figure", sizes)
+    else:
+        shares = client.shares()
+        told, lines = shares_json(shares), shares_lines(shares)
+        figure = partial(_drawn, "shares_figure", shares)
+    if form == "json":
+        print_json(told)
+    else:
+        print_lines(lines)
+    if any(files):
+        board = client.board()
+        draw_to(figure(board.site.name, board.now_ms, own_zone()), *files, err=form != "table")
 
 
-def report_json(found: Report) -> dict[str, Any]:
-    """A report: its period, rows, all together, and the period before."""
-    from lazy_quarry.core.units import format_instant
+def _drawn(name: str, found: object, site: str, now_ms: int, zone: tzinfo) -> Figure:
+    from lazy_quarry.draw import of_reports
 
-    span = found.period
-    return {
-        "period": {"name": span.name, "begins": format_instant(span.begin_ms), "ends": format_instant(span.end_ms)},
-        "by": list(found.by),
-        "rows": [row_json(row) for row in found.rows],
-        "total": row_json(found.total),
-        "before": row_json(found.before) if found.before else None,
-    }
-
-
-def report_csv(found: Report) -> str:
-    """The rows as CSV (RFC 4180), a column for each key."""
-    text = io.StringIO()
-    writer = csv.writer(text)
-    writer.writerow([*found.by, *FIGURES])
-    for row in found.rows:
-        told = row_json(row)
-        writer.writerow([*row.key, *("" if told[name] is None else told[name] for name in FIGURES)])
-    return text.getvalue()
-
-
-def report_lines(found: Report) -> Iterator[str]:
-    """A report as a table."""
-    from lazy_quarry.core.units import plural
-    from lazy_quarry.site.book_words import change_words
-
-    span = found.period
-    chosen = ", ".join(f"{name} {' or '.join(values)}" for name, values in found.where.items())
-    yield f"{span.name}{f' ({span.span})' if span.name != span.span else ''}{f', {chosen}' if chosen else ''}: core-hours"
-    keys = [" / ".join(row.key) for row in found.rows]
-    heading = " / ".join(found.by)
-    width = max([len(heading), len("together"), *map(len, keys)])
-    names = ("charged", "used", "idle", "lost", "jobs", "failed", "waited", "95 %")
-    widths = (11, 11, 11, 11, 8, 7, 9, 9)
-    yield f"{heading:<{width}}" + "".join(f"{name:>{wide}}" for name, wide in zip(names, widths, strict=True))
-    for name, row in [*zip(keys, found.rows, strict=True), ("together", found.total)]:
-        yield f"{name:<{width}}" + "".join(f"{value:>{wide}}" for value, wide in zip(_cells(row), widths, strict=True))
-    more = change_words(found) if found.total.sums.charged_core_ms else ""
-    if more and found.before is not None:
-        yield f"{more} than in {span.moved(-1).name}, in which {plural(found.before.sums.jobs, 'job')} ended"
-
-
-def _cells(row: ReportRow) -> list[str]:
-    from lazy_quarry.core.units import format_core_hours, format_duration
-
-    sums = row.sums
-    waits = ["-" if one is None else format_duration(one, 1) for one in (row.wait_median_s, row.wait_p95_s)]
-    hours = (sums.charged_core_ms, sums.used_core_ms, sums.idle_core_ms, sums.lost_core_ms)
-    return [*(format_core_hours(one) for one in hours), f"{sums.jobs:,}", f"{sums.failed:,}", *waits]
-
-
-def waste_lines(found: Report) -> Iterator[str]:
-    """What was held and not used, and where there is most to win."""
-    from lazy_quarry.core.units import format_core_hours, plural
-
-    sums = found.total.sums
-    held = max(1, sums.held_core_ms)
-    yield f"{found.period.name}: {format_core_hours(sums.held_core_ms)} core-hours were held by {plural(sums.jobs, 'job')}"
-    for word, amount in (("used", sums.used_core_ms), ("idle", sums.idle_core_ms), ("lost", sums.lost_core_ms)):
-        yield f"  {word:<6}{format_core_hours(amount):>12}  {amount / held:>5.0%}"
-    worst = sorted(found.rows, key=lambda row: -(row.sums.idle_core_ms + row.sums.lost_core_ms))[:MOST_WASTED]
-    if not worst:
-        return
-    yield "most is to be won with"
-    width = max(len(row.key[0]) for row in worst)
-    for row in worst:
-        idle, lost = format_core_hours(row.sums.idle_core_ms), format_core_hours(row.sums.lost_core_ms)
-        failed = f", {row.sums.failed:,} of {plural(row.sums.jobs, 'job')} not done" if row.sums.failed else ""
-        yield f"  {row.key[0]:<{width}}  {idle:>10} idle  {lost:>10} lost{failed}   (lq advise {row.key[0]})"
+    made: Figure = getattr(of_reports, name)(found, site, now_ms, zone)
+    return made
 
 
 @click.command("ledger")

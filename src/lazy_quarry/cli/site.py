@@ -6,10 +6,10 @@ from lazy_quarry.cli.options import Usage, print_json, print_lines, say
 
 
 @click.command("site")
-@click.argument("what", metavar="check|schema")
+@click.argument("what", metavar="check|schema|roles")
 @click.argument("file", metavar="[FILE]", required=False, default="")
 def site_command(what: str, file: str) -> None:
-    """Check a site file (this machine's, where none is named), or print the JSON Schema of site files."""
+    """Check a site file (this machine's, where none is named), print the JSON Schema of site files, or say who may do what."""
     from pathlib import Path
 
     from lazy_quarry.probe.machine import this_machine
@@ -18,8 +18,13 @@ def site_command(what: str, file: str) -> None:
     if what == "schema":
         print_json(schema())
         return
+    if what == "roles":
+        from lazy_quarry.site.roles import role_lines
+
+        print_lines(role_lines())
+        return
     if what != "check":
-        raise Usage(f'site {what}: there are "check" and "schema"')
+        raise Usage(f'site {what}: there are "check", "schema" and "roles"')
     path = Path(file) if file else site_file()
     try:
         site_of(this_machine(), read_text(path), str(path))

@@ -25,9 +25,10 @@ _FAULTS = (
 QUARTER_CORE_HOURS = {
     "tide-surge": (560_000, 400_000, 340_000, 600_000),
     "eel-tracks": (150_000, 210_000, 190_000, 160_000),
-    "kelp-fit": (230_000, 420_000, 520_000, 280_000),
+    "kelp-fit": (345_000, 630_000, 780_000, 420_000),
     "silt": (560_000, 560_000, 560_000, 560_000),
     "commons": (5_000, 5_000, 5_000, 5_000),
+    "estuary": (1_120_000, 960_000, 900_000, 1_160_000),
 }
 """What the institute's committee grants for the three months from January, April, July and October."""
 _WORK = ("new firmware for the fabric switches", "the file servers are updated", "power is measured rack by rack")

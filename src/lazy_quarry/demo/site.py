@@ -54,11 +54,20 @@ def oxbow() -> Site:
             Queue("trial", tidal[22:], 1800, 600, 2 * _GIB, max_cores=32, tier="trial", note="short tries, soon"),
         ),
         accounts=(
-            Account("tide-surge", 560_000, ("tove", "imre", "salka"), target=4),
-            Account("eel-tracks", 120_000, ("tove", "noor", "wren"), target=2),
-            Account("kelp-fit", 160_000, ("bram", "ilse"), target=2),
-            Account("silt", 420_000, ("ilse", "salka", "noor"), target=3),
-            Account("commons", 30_000, limits=Limits(cores=64)),
+            Account("estuary", 1_050_000, ("ilse",), target=0, leads=("ilse",)),
+            Account("tide-surge", 560_000, ("tove", "imre", "salka"), target=4, parent="estuary", leads=("tove",)),
+            Account("eel-tracks", 120_000, ("tove", "noor", "wren"), target=2, leads=("noor",)),
+            Account(
+                "kelp-fit",
+                160_000,
+                ("bram", "ilse"),
+                target=2,
+                leads=("bram",),
+                mail="bram@oxbow.example",
+                at_end="give-way",
+            ),
+            Account("silt", 420_000, ("ilse", "salka", "noor"), target=3, parent="estuary"),
+            Account("commons", 30_000, limits=Limits(cores=64), budget_each="month"),
         ),
         tiers=(
             Tier("steady", 1000, note="the usual"),
@@ -86,7 +95,7 @@ def oxbow() -> Site:
         head="Ilse Marrow",
         contact="help@oxbow.example",
         user_limits=(("", Limits(running_jobs=40, waiting_jobs=50)),),
-        rates=Rates(sizes=tuple((name, 96) for name in lantern), free=("lost", "gave-way")),
+        rates=Rates(sizes=tuple((name, 48) for name in lantern), free=("lost", "gave-way")),
         default_accounts=tuple(
             zip(
                 USERS,

@@ -36,7 +36,7 @@ def over_time_figure(found: OverTime, site: str, now_ms: int, zone: tzinfo = UTC
         (float(place), _name(part.first, found)) for place, part in enumerate(found.parts) if place % every == 0
     )
     x = Scale(-0.6, len(found.parts) - 0.4, "", ticks)
-    y = number_scale(0.0, max(max(below) / HOUR_MS, 1e-6), _hours, "core-hours charged")
+    y = number_scale(0.0, max(max(below) / HOUR_MS, 1e-6), hours_words, "core-hours charged")
     return Figure(
         name=f"use-by-{found.split}",
         title=f"Use by {found.split}, {found.period.name}",
@@ -52,7 +52,8 @@ def _name(first: object, found: OverTime) -> str:
     return f"{first:%b %Y}" if days > 7 else f"{first:%-d %b}"
 
 
-def _hours(hours: float) -> str:
+def hours_words(hours: float) -> str:
+    """Core-hours at a mark of a scale."""
     return format_core_hours(round(hours * HOUR_MS))
 
 
@@ -70,7 +71,7 @@ def burn_down_figure(
         raise QuarryError(f"{line.account} has no budget that could end")
     left, points = float(line.left_core_ms), [(now_ms / DAY_MS, line.left_core_ms / HOUR_MS)]
     charged = [sum(day) for day in zip(*found.charged, strict=True)] or [0] * len(found.parts)
-    left += line.running_core_ms
+    left += line.running_under_core_ms
     term = line.budget.term
     for part, amount in reversed(list(zip(found.parts, charged, strict=True))):
         if part.begin_ms < term.begin_ms:
@@ -101,7 +102,7 @@ def burn_down_figure(
     y = number_scale(
         0.0,
         max(value for _, value in points),
-        _hours,
+        hours_words,
         "core-hours left",
     )
     return Figure(

@@ -327,6 +327,8 @@ class Page:
                 self.text(middle, head - 0.6 * self.line, told, ha="center")
         for cell in panel.cells:
             tone = self.ground.tone(cell.role)
+            if cell.strength < 1:
+                tone = Tone(_blended(tone.colour, self.ground.paper, cell.strength))
             axes.add_patch(Rectangle((cell.column + 0.04, cell.row + 0.08), 0.92, 0.84, **_fill(tone)))
             words = self.fitted(cell.words, wide * 0.85, 0.8) if cell.words and high > self.line * 0.7 else ""
             if words and words[0] != "…":
@@ -373,6 +375,12 @@ def _fill(tone: Any) -> dict[str, Any]:
     if tone.outlined:
         return {"facecolor": "none", "edgecolor": tone.colour, "hatch": tone.hatch, "linewidth": 0.6}
     return {"facecolor": tone.colour, "edgecolor": tone.colour, "hatch": tone.hatch, "linewidth": 0.0}
+
+
+def _blended(colour: str, paper: str, strength: float) -> str:
+    """A colour of which so much is left on the paper."""
+    pairs = ((int(one[place : place + 2], 16) for one in (colour, paper)) for place in (1, 3, 5))
+    return "#" + "".join(f"{round(strength * top + (1 - strength) * under):02x}" for top, under in pairs)
 
 
 def _against(colour: str) -> str:

@@ -60,6 +60,8 @@ class Cell:
     column: int
     role: str
     words: str = ""
+    strength: float = 1.0
+    """How much of the role's colour it has; the rest is the paper's."""
 
 
 @dataclass(frozen=True, slots=True)

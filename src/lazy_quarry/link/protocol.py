@@ -58,9 +58,13 @@ _HOMES = {
     "JobView": "lazy_quarry.site.job_view",
     "Outcome": "lazy_quarry.site.views",
     "BudgetEnd": "lazy_quarry.core.ledger.burn",
+    "BySize": "lazy_quarry.core.ledger.report",
     "OverTime": "lazy_quarry.core.ledger.report",
     "Receipt": "lazy_quarry.site.views",
     "Report": "lazy_quarry.core.ledger.report",
+    "Rhythm": "lazy_quarry.core.ledger.report",
+    "ShareLine": "lazy_quarry.core.ledger.report",
+    "Waste": "lazy_quarry.core.ledger.report",
     "RoomView": "lazy_quarry.site.views",
 }
 """Where the types of calls are defined. They are imported when a call that has them is made: a command pays for its own."""

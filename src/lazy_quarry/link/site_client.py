@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.core.ledger.burn import BudgetEnd
-    from lazy_quarry.core.ledger.report import OverTime, Report
+    from lazy_quarry.core.ledger.report import BySize, OverTime, Report, Rhythm, ShareLine, Waste
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.made_files import MadeFiles
     from lazy_quarry.run.runner import OutputChunk
@@ -333,6 +333,26 @@ class SiteClient(Protocol):
     @_answered_by("ledger")
     def over_time(self, period: str, split: str, where: dict[str, str] | None = None) -> OverTime:
         """What was charged over a period, by days, weeks or months as these suit it, split by one key."""
+        ...
+
+    @_answered_by("ledger")
+    def waits(self, period: str, where: dict[str, str] | None = None) -> BySize:
+        """How long the jobs that ended in a period waited, by how many cores they held."""
+        ...
+
+    @_answered_by("ledger")
+    def rhythm(self, period: str, where: dict[str, str] | None = None) -> Rhythm:
+        """Core-hours held in a period by weekday and hour, in the zone of the site."""
+        ...
+
+    @_answered_by("ledger")
+    def shares(self) -> tuple[ShareLine, ...]:
+        """What each account should have of the cluster, what it had of late by days, and what its jobs stand ahead for it."""
+        ...
+
+    @_answered_by("ledger")
+    def waste(self, period: str, where: dict[str, str] | None = None) -> Waste:
+        """What was asked for and not used in a period, the names with most of it, and what advice would have saved of it."""
         ...
 
     @_answered_by("ledger")

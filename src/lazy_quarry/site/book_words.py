@@ -7,12 +7,12 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.ledger.budgets import FOR_EVER
-from lazy_quarry.core.units import DAY_MS, format_core_hours, plural
+from lazy_quarry.core.units import DAY_MS, format_core_hours, format_duration, plural
 
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.accounts import AccountLine
     from lazy_quarry.core.ledger.burn import BudgetEnd
-    from lazy_quarry.core.ledger.report import Report
+    from lazy_quarry.core.ledger.report import Report, ShareLine, SizeRow, WasteRow
 
 
 def end_day(days: float | None, now_ms: int) -> str:
@@ -67,6 +67,29 @@ def at_end_words(line: AccountLine) -> str:
 def _day(at_ms: int) -> str:
     day = datetime.fromtimestamp(at_ms / 1000, UTC)
     return f"{day.day} {day:%b %Y}"
+
+
+def size_words(row: SizeRow) -> str:
+    """``1 core``, ``2 to 4``, ``257 and more``."""
+    if row.most is None:
+        return f"{row.least} and more"
+    return plural(row.least, "core") if row.least == row.most else f"{row.least} to {row.most}"
+
+
+def share_words(line: ShareLine) -> str:
+    """``33% is its target and 41% it had, so its jobs stand 5h 24m ahead, of at most 12h``."""
+    ahead, most = (format_duration(round(hours * 3600)) for hours in (line.ahead_h, line.most_ahead_h))
+    return (
+        f"{line.target:.0%} is its target and {line.used:.0%} it had, so its jobs stand {ahead} ahead of at most {most}"
+    )
+
+
+def advised_words(row: WasteRow, user: str) -> str:
+    """What the advice would have saved of it, and for this user's own how to read that; empty where it would change nothing."""
+    if row.advised_core_ms <= 0:
+        return ""
+    how = f" (lq advise {row.name})" if row.user == user else ""
+    return f"about {format_core_hours(row.advised_core_ms)} less as advised{how}"
 
 
 def change_words(found: Report) -> str:

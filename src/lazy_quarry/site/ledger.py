@@ -1,18 +1,38 @@
 """The books of a site as its clients read them: reports of a period, and what goes on in it."""
 
+from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
 
+from lazy_quarry.core.advice.next_time import next_time
 from lazy_quarry.core.ledger.burn import BudgetEnd, budget_end
-from lazy_quarry.core.ledger.period import Period, parse_period
-from lazy_quarry.core.ledger.report import KEYS, MOST_BY, OverTime, Report, Sums, parts_of, rows_of, together
+from lazy_quarry.core.ledger.period import Period, parse_period, period_between
+from lazy_quarry.core.ledger.recent_use import lightness, weight_at
+from lazy_quarry.core.ledger.report import (
+    KEYS,
+    MOST_BY,
+    BySize,
+    OverTime,
+    Report,
+    Rhythm,
+    ShareLine,
+    Sums,
+    Waste,
+    WasteRow,
+    parts_of,
+)
+from lazy_quarry.core.ledger.report_rows import Jobs, by_size, rhythm_of, rows_of, together
+from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import BadValue
+from lazy_quarry.site.advised import MOST_RUNS, past_run
 from lazy_quarry.site.present import Present
+from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.store.rows import CELL_VALUES
-from lazy_quarry.store.storage import PART, Wanted
+from lazy_quarry.store.storage import DAY, PART, Wanted
 
 Key = tuple[str, ...]
 BURN = "last 30 days"
 """A budget is taken to go on being used as in this time."""
+MOST_WASTED = 5
 FILTERS = ("account", "user", "queue", "tier", "name")
 
 
@@ -34,27 +54,93 @@ class Ledger:
         only, span = self._chosen(keys, where), self.period(period)
         with present.lock:
             sums = self._sums(span, keys, only)
-            waited = self._waits(span, keys, only) if waits else {}
+            jobs = self._jobs(span, keys, only) if waits else Jobs()
             before = self._sums(span.moved(-1), (), only)
-        earlier = together(before.values(), {}) if before else None
-        total = together(sums.values(), waited)
-        return Report(span, keys, rows_of(sums, waited, keys), total, earlier, only)
+        earlier = together(before.values(), Jobs()) if before else None
+        total = together(sums.values(), jobs)
+        return Report(span, keys, rows_of(sums, jobs, keys), total, earlier, only)
 
     def over_time(self, period: str, split: str, where: Mapping[str, str] | None = None) -> OverTime:
         """What was charged in each part of a period; see :meth:`SiteClient.over_time`."""
         only, span = self._chosen((split,), where), self.period(period)
         parts = parts_of(span)
-        wanted = Wanted(
-            span.begin_ms, span.end_ms, (PART, split), only, tuple(max(one.begin_ms, span.begin_ms) for one in parts)
-        )
+        begins = [one.begin_ms for one in parts]
         with self.present.lock:
-            rows = self.present.journal.storage.sums(wanted)
+            rows = self.present.journal.storage.sums(Wanted(span.begin_ms, span.end_ms, (DAY, split), only))
         found = dict[str, list[int]]()
         at = 2 + CELL_VALUES.index("charge_core_ms")
         for row in rows:
-            found.setdefault(str(row[1]), [0] * len(parts))[int(row[0])] += int(row[at])
+            place = bisect_right(begins, row[0]) - 1
+            found.setdefault(str(row[1]), [0] * len(parts))[max(0, place)] += int(row[at])
         keys = sorted(found, key=lambda key: (-sum(found[key]), key))
         return OverTime(span, split, parts, tuple(keys), tuple(tuple(found[key]) for key in keys))
+
+    def waits(self, period: str, where: Mapping[str, str] | None = None) -> BySize:
+        """How long jobs waited, by their size; see :meth:`SiteClient.waits`."""
+        only, span = self._chosen((), where), self.period(period)
+        with self.present.lock:
+            return by_size(span, self._jobs(span, (), only))
+
+    def rhythm(self, period: str, where: Mapping[str, str] | None = None) -> Rhythm:
+        """What was held by weekday and hour; see :meth:`SiteClient.rhythm`."""
+        only, span = self._chosen((), where), self.period(period)
+        present = self.present
+        with present.lock:
+            begin = present.journal.storage.first_day()
+            spans = present.journal.storage.spans(Wanted(span.begin_ms, span.end_ms, (), only))
+        if begin is not None and begin > span.begin_ms:  # before the books there is nothing, and no hour either
+            span = period_between(min(begin, span.end_ms - 1), span.end_ms)
+        return rhythm_of(span, spans, present.now(), present.zone)
+
+    def shares(self) -> tuple[ShareLine, ...]:
+        """Who should have and had how much of the cluster of late; see :meth:`SiteClient.shares`."""
+        present = self.present
+        with present.lock:
+            now, site, state = present.now(), present.site, present.engine.state
+            use = present.engine.plans.recent_use(now)
+            half_life, found = site.standing.half_life_h * HOUR_MS, list[ShareLine]()
+            for one in site.accounts:
+                target, used = use.of_account(one.name)
+                days = dict[int, int]()
+                for by_day in state.recent.get(one.name, {}).values():
+                    for day, core_ms in by_day.items():
+                        days[day] = days.get(day, 0) + core_ms
+                told = tuple(
+                    (day, core_ms, round(core_ms * weight_at(now, day, half_life)))
+                    for day, core_ms in sorted(days.items())
+                )
+                most = site.standing.account_h
+                found.append(ShareLine(one.name, target, used, most * lightness(target, used), most, told))
+        return tuple(found)
+
+    def waste(self, period: str, where: Mapping[str, str] | None = None) -> Waste:
+        """What was asked for and not used, and what would help; see :meth:`SiteClient.waste`."""
+        keys = ("name", "user")
+        only, span = self._chosen(keys, where), self.period(period)
+        with self.present.lock:
+            sums = self._sums(span, keys, only)
+            total = together(sums.values(), Jobs()).sums
+            worst = sorted(sums.items(), key=lambda one: (_unused(one[1]), one[0]), reverse=True)[:MOST_WASTED]
+            rows = [
+                WasteRow(name, user, found, self._advised(span, name, user, found.asked_core_ms))
+                for (name, user), found in worst
+                if _unused(found) > 0
+            ]
+        return Waste(span, total, tuple(rows), only)
+
+    def _advised(self, span: Period, name: str, user: str, asked_core_ms: int) -> int:
+        """Core-ms that the runs of a name would not have asked for, had they asked for what they suggest together.
+
+        It is worked out from the newest runs of the period, and taken to be the same part of what all of them asked for.
+        """
+        known = self.present.journal.ended(
+            EndedFilter(user=user, name=name, since_ms=span.begin_ms, until_ms=span.end_ms, limit=MOST_RUNS)
+        )
+        runs = [run for job in known if job.request.array is None and (run := past_run(job))]
+        found, asked = next_time(runs), sum(run.walltime_s * run.cores for run in runs)
+        if found is None or found.walltime_s is None or not asked:
+            return 0
+        return max(0, round(asked_core_ms * found.saved_core_hours * 3600 / asked))
 
     def budget_ends(self) -> dict[str, BudgetEnd]:
         """When budgets end; see :meth:`SiteClient.budget_ends`."""
@@ -99,16 +185,15 @@ class Ledger:
         found = {named(row[:count]): Sums(*(int(one or 0) for one in row[count:])) for row in rows}
         return {key: sums for key, sums in found.items() if sums != Sums()}
 
-    def _waits(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> dict[Key, list[float]]:
+    def _jobs(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> Jobs:
         wanted, named, count = *_wanted(span, by, only), len(by)
-        found = dict[Key, list[float]]()
-        for row in self.present.journal.storage.waits(wanted):
-            key = row[:count]
-            known = found.get(key)
-            if known is None:
-                known = found[key] = []
-            known.append(row[count] / 1000)
-        return {named(key): waited for key, waited in found.items()}
+        found = Jobs(self.present.journal.storage.waits(wanted), count)
+        found.places = {named(key): places for key, places in found.places.items()}
+        return found
+
+
+def _unused(sums: Sums) -> int:
+    return max(sums.asked_core_ms, sums.held_core_ms) - sums.used_core_ms
 
 
 def _wanted(

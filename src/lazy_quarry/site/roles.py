@@ -4,6 +4,7 @@ An *operator* runs the site; the site file names them, and where it names none, 
 *lead* answers for an account and all accounts under it. Everyone else is a *user*. A lead may do what a user may, too.
 """
 
+from collections.abc import Iterator
 from typing import Literal, NamedTuple
 
 from lazy_quarry.core.site import Site
@@ -74,11 +75,19 @@ ROLES: dict[str, Rights] = {
     "report": _ALL,
     "over_time": _ALL,
     "budget_ends": _ALL,
-    "rhythm": _ALL,
     "waits": _ALL,
+    "rhythm": _ALL,
     "shares": _ALL,
-    "savings": _ALL,
+    "waste": _ALL,
 }
+
+
+def role_lines() -> Iterator[str]:
+    """The table as text: a line for each call."""
+    width = max(map(len, ROLES))
+    yield f"{'':<{width}}  {'user':<5} {'lead':<5} operator"
+    for call, rights in ROLES.items():
+        yield f"{call.replace('_', '-'):<{width}}  {rights.user:<5} {rights.lead:<5} {rights.operator}"
 
 
 def leads(site: Site, user: str, account: str) -> bool:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import Column, ColumnElement, Select, and_, case, func, select
+from sqlalchemy import Column, ColumnElement, Select, and_, case, func, not_, select
 
 from lazy_quarry.core.engine.events import Changed, Ended, Event, Started
 from lazy_quarry.core.job.job import TASK_SPAN, Job
@@ -29,12 +29,26 @@ def sums_query(wanted: Wanted) -> Select[Any]:
 
 
 def waits_query(wanted: Wanted) -> Select[Any]:
-    """Rows of keys, then a wait in ms, of jobs that ended in the period; an array waited until its first task started."""
+    """Rows of keys, a wait in ms and cores held on average, of jobs that ended in the period.
+
+    An array waited until its first task started.
+    """
     keys = [_key(ended.c, name, ended.c.ended_ms, wanted) for name in wanted.by]
     inside = and_(ended.c.ended_ms >= wanted.begin_ms, ended.c.ended_ms < wanted.end_ms)
     of_jobs = and_(ended.c.job < TASK_SPAN, ended.c.started_ms.isnot(None))
     waited = (ended.c.started_ms - ended.c.submitted_ms).label("waited")
-    return _only(select(*keys, waited), ended.c, wanted).where(inside, of_jobs)
+    cores = ended.c.allocated_core_ms * 1.0 / func.max(1, ended.c.ended_ms - ended.c.started_ms)
+    return _only(select(*keys, waited, cores.label("cores")), ended.c, wanted).where(inside, of_jobs)
+
+
+def spans_query(wanted: Wanted) -> Select[Any]:
+    """Rows of beginning, end and core-ms of jobs and tasks that ran in the period; of several attempts all is in the last."""
+    inside = and_(ended.c.ended_ms > wanted.begin_ms, ended.c.started_ms < wanted.end_ms)
+    task = ended.alias("task")
+    first, after = ended.c.job * TASK_SPAN, (ended.c.job + 1) * TASK_SPAN
+    is_array = select(task.c.job).where(task.c.job > first, task.c.job < after).exists()
+    columns = select(ended.c.started_ms, ended.c.ended_ms, ended.c.allocated_core_ms)
+    return _only(columns, ended.c, wanted).where(inside, not_(and_(ended.c.job < TASK_SPAN, is_array)))
 
 
 def _key(columns: Any, name: str, at: Column[Any], wanted: Wanted) -> ColumnElement[Any]:

@@ -19,7 +19,16 @@ from lazy_quarry.store.codec import decode, encode, from_json, lean, text_key, t
 from lazy_quarry.store.storage import EventRow, LiveRow
 
 CELL_KEY = ("day_ms", "account", "user", "queue", "tier", "name")
-CELL_VALUES = ("jobs", "failed", "allocated_core_ms", "charge_core_ms", "cpu_ms", "lost_core_ms", "lost_cpu_ms")
+CELL_VALUES = (
+    "jobs",
+    "failed",
+    "allocated_core_ms",
+    "charge_core_ms",
+    "cpu_ms",
+    "lost_core_ms",
+    "lost_cpu_ms",
+    "asked_core_ms",
+)
 _PART_KINDS: dict[str, Any] = {
     "closures": dict[str, str],
     "tallies": dict[str, Tally],
@@ -154,12 +163,13 @@ def sum_cells(job: Job, end: Ended) -> list[dict[str, Any]]:
     charged = by_day(begin, end.at_ms, end.charge_core_ms)
     ran = job.started_ms is not None  # an end between two attempts has the use of the last one, which is counted
     used = by_day(begin, end.at_ms, end.use.cpu_ms if ran else 0)
+    asked = by_day(begin, end.at_ms, job.cores_allocated * job.request.walltime_s * 1000 if ran else 0)
     # What went on from a state that it had kept lost nothing; any other attempt that failed, or came back, did.
     lost = end.phase in FAILING and not (end.again and job.request.again_at_overtime and end.phase is Phase.OVERTIME)
     lost = lost or (end.again and end.phase not in FAILING and end.phase is not Phase.DONE)
     cells = []
-    for number, ((day, held_part), (_, charged_part), (_, used_part)) in enumerate(
-        zip(held, charged, used, strict=True)
+    for number, ((day, held_part), (_, charged_part), (_, used_part), (_, asked_part)) in enumerate(
+        zip(held, charged, used, asked, strict=True)
     ):
         last = number == len(held) - 1 and not end.again
         cells.append(
@@ -177,6 +187,7 @@ def sum_cells(job: Job, end: Ended) -> list[dict[str, Any]]:
                 "cpu_ms": used_part,
                 "lost_core_ms": held_part if lost else 0,
                 "lost_cpu_ms": used_part if lost else 0,
+                "asked_core_ms": asked_part,
             }
         )
     return cells

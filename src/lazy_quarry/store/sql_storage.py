@@ -8,13 +8,13 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Table, create_engine, event, func, inspect, select, tuple_
+from sqlalchemy import Connection, Engine, Select, Table, create_engine, event, func, inspect, select, tuple_
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
 from lazy_quarry.core.job.job import TASK_SPAN, task_id
 from lazy_quarry.errors import DamagedJournal, StateFolderError
-from lazy_quarry.store.books import sums_query, waits_query
+from lazy_quarry.store.books import spans_query, sums_query, waits_query
 from lazy_quarry.store.cells import WrongCell, right_cells
 from lazy_quarry.store.reserve import Reserve
 from lazy_quarry.store.rows import CELL_VALUES, THINNED
@@ -281,12 +281,19 @@ class SqlStorage:
             return [tuple(row) for row in work.execute(sums_query(wanted))]
 
     def waits(self, wanted: Wanted) -> list[tuple[Any, ...]]:
-        """Waits of a period: keys, then one in ms."""
+        """Waits of a period: keys, then one in ms, then cores."""
+        return self._as_driven(waits_query(wanted))
+
+    def spans(self, wanted: Wanted) -> list[tuple[Any, ...]]:
+        """What ran in a period: beginning, end, core-ms."""
+        return self._as_driven(spans_query(wanted))
+
+    def _as_driven(self, query: Select[Any]) -> list[tuple[Any, ...]]:
+        """Rows as the driver gives them, for there are many."""
         with self._reading() as work:
-            # There are many, so they are read as the driver gives them.
-            query = waits_query(wanted).compile(work.engine, compile_kwargs={"literal_binds": True})
             driver: Any = work.connection.driver_connection
-            found: list[tuple[Any, ...]] = driver.execute(str(query)).fetchall()
+            compiled = query.compile(work.engine, compile_kwargs={"literal_binds": True})
+            found: list[tuple[Any, ...]] = driver.execute(str(compiled)).fetchall()
             return found
 
     def first_day(self) -> int | None:

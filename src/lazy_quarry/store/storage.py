@@ -5,7 +5,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
-PART = "part"
+PART, DAY = "part", "day_ms"
 """As one of the keys of sums: which of the parts that the period is divided into, from 0."""
 
 
@@ -129,7 +129,10 @@ class Storage(Protocol):
         """Sums of a period: keys, then all values."""
 
     def waits(self, wanted: Wanted) -> list[tuple[Any, ...]]:
-        """Waits of a period: keys, then one in ms."""
+        """Waits of a period: keys, then one in ms, then cores."""
+
+    def spans(self, wanted: Wanted) -> list[tuple[Any, ...]]:
+        """What ran in a period: beginning, end, core-ms."""
 
     def first_day(self) -> int | None:
         """The first instant of the first day of which there are sums."""

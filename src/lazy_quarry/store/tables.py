@@ -90,5 +90,9 @@ sums = Table(
     Column("cpu_ms", BigInteger, nullable=False),
     Column("lost_core_ms", BigInteger, nullable=False, server_default="0"),
     Column("lost_cpu_ms", BigInteger, nullable=False, server_default="0"),
+    Column("asked_core_ms", BigInteger, nullable=False, server_default="0"),
 )
-"""What attempts held, were charged and used on a UTC day, by all that jobs differ in; lost is what those that failed had of it."""
+"""What attempts held, were charged and used on a UTC day, by all that jobs differ in; lost is what those that failed had of it.
+
+What was asked for is their cores for all of their walltime.
+"""

@@ -105,7 +105,8 @@ def _from_2(work: Connection) -> None:
     """Retries are one number with the ends that they cover; texts are kept once; checksums; no snapshots, but live jobs."""
     rows = {name: list(work.exec_driver_sql(f"SELECT * FROM {name}")) for name in ("events", "snapshots", "ended")}
     cells = [
-        {**row._mapping, "lost_core_ms": 0, "lost_cpu_ms": 0} for row in work.exec_driver_sql("SELECT * FROM sums")
+        {**row._mapping, "lost_core_ms": 0, "lost_cpu_ms": 0, "asked_core_ms": 0}
+        for row in work.exec_driver_sql("SELECT * FROM sums")
     ]
     for name in rows:
         work.exec_driver_sql(f"DROP TABLE {name}")
@@ -143,13 +144,16 @@ def _from_2(work: Connection) -> None:
 
 
 def _from_3(work: Connection) -> None:
-    """The sums tell what was lost: held by attempts that failed, or came back."""
-    for name in ("lost_core_ms", "lost_cpu_ms"):
+    """The sums tell what was lost: held by attempts that failed, or came back; and what was asked for."""
+    for name in ("lost_core_ms", "lost_cpu_ms", "asked_core_ms"):
         work.exec_driver_sql(f"ALTER TABLE sums ADD COLUMN {name} BIGINT NOT NULL DEFAULT 0")
     lost = Cells()
     for row in work.execute(select(ended.c.job, ended.c.body)).all():
         job = job_of(row.body, "", "")
-        if job.request.array is not None or (job.phase not in FAILING and job.attempt <= 1):
+        if job.request.array is not None:
+            continue
+        if job.phase not in FAILING and job.attempt <= 1:
+            add_up(sum_cells(job, end_of(job)), lost)
             continue
         found = work.execute(select(events).where(events.c.job == row.job).order_by(events.c.number)).all()
         kinds = (Started.kind, Ended.kind, Changed.kind)
@@ -163,7 +167,8 @@ def _from_3(work: Connection) -> None:
             func.min(told["lost_core_ms"], sums.c.allocated_core_ms),
             func.min(told["lost_cpu_ms"], sums.c.cpu_ms),
         )
-        work.execute(sums.update().where(here).values(lost_core_ms=held, lost_cpu_ms=used))
+        more = {"lost_core_ms": held, "lost_cpu_ms": used, "asked_core_ms": told["asked_core_ms"]}
+        work.execute(sums.update().where(here).values(more))
     known = work.execute(select(parts.c.body).where(parts.c.key == "totals")).scalar()
     if known is not None:
         totals = msgspec.json.decode(opened(known), type=Totals)

@@ -13,19 +13,21 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.figures_of import Offer, ledger_figures
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, Opened, SearchRuns
+from lazy_quarry.app.places.ledger_sentences import account_note, ranked_note, waste_note
 from lazy_quarry.app.places.place import Place
-from lazy_quarry.app.widgets.account_rows import AccountHead, AccountRow, AccountRows
+from lazy_quarry.app.widgets.account_rows import AccountHead, AccountRows
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.app.widgets.ranking_rows import RankingHead, RankingRows
 from lazy_quarry.app.widgets.use_columns import UseColumns, WentLines
+from lazy_quarry.app.widgets.waste_rows import WasteHead, WasteRows
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.period import HOW, Period, parse_period
-from lazy_quarry.core.ledger.report import OverTime, Report
-from lazy_quarry.core.units import format_core_hours, plural
+from lazy_quarry.core.ledger.report import OverTime, Report, ReportRow, ShareLine, Waste
+from lazy_quarry.core.units import format_core_hours
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.board import Board
-from lazy_quarry.site.book_words import change_words, end_day, end_words, outlasts
+from lazy_quarry.site.book_words import change_words, end_day, outlasts
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
@@ -66,6 +68,9 @@ class LedgerPlace(Place):
     LedgerPlace.-narrow #sides { layout: vertical; width: 1fr; }
     LedgerPlace.-narrow #who { width: 1fr; height: 6; border-left: none; }
     LedgerPlace #sides { width: 1fr; height: 1fr; }
+    LedgerPlace WasteHead, LedgerPlace WasteRows { display: none; }
+    LedgerPlace.-wasted WasteHead, LedgerPlace.-wasted WasteRows { display: block; }
+    LedgerPlace.-wasted RankingHead, LedgerPlace.-wasted RankingRows { display: none; }
     """
     BINDINGS = [
         Binding("left", "move(-1)", "earlier"),
@@ -76,6 +81,7 @@ class LedgerPlace(Place):
         Binding("t", "type_period", "a period in words"),
         Binding("s", "split", "split the columns by another key"),
         Binding("g", "rank", "rank by another key"),
+        Binding("w", "waste", "what was asked for and not used"),
         Binding("tab", "side", "other side", priority=True),
         Binding("escape", "all", "all accounts"),
     ]
@@ -83,11 +89,14 @@ class LedgerPlace(Place):
     words = FIRST
     split, by = "account", "name"
     account = user = ""
+    wasted = False
+    """Whether the right shows what was not used."""
     found: Report | None = None
     ends: Mapping[str, BudgetEnd] = MappingProxyType({})
     over: OverTime | None = None
     past: OverTime | None = None
     """What the open account was charged lately."""
+    shares: Mapping[str, ShareLine] = MappingProxyType({})
     _known: tuple[object, ...] = ()
     """What the figures are of; they are read again when it changes."""
 
@@ -106,6 +115,8 @@ class LedgerPlace(Place):
                 with Vertical(id="who"):
                     yield RankingHead()
                     yield RankingRows()
+                    yield WasteHead()
+                    yield WasteRows()
 
     def show(self, board: Board) -> None:
         """New books, and what follows from them when something has ended."""
@@ -149,10 +160,17 @@ class LedgerPlace(Place):
             return
         self.quarry.hand_over(self._take, found, over, (ends, past), members)
         try:
+            self.quarry.hand_over(self._take_waste, client.waste(words, where), client.shares())
             whole = client.report(words, [by], where)  # waits are read job by job, which takes longer
         except QuarryError:
             return
         self.quarry.hand_over(self._take_waits, whole)
+
+    def _take_waste(self, waste: Waste, shares: tuple[ShareLine, ...]) -> None:
+        self.shares = {line.account: line for line in shares}
+        self.query_one(WasteHead).show(waste)
+        self.query_one(WasteRows).show(waste)
+        self.quarry.tell()
 
     def _take_waits(self, found: Report) -> None:
         if self.found is not None and (found.period, found.by, found.where) == (
@@ -268,10 +286,24 @@ class LedgerPlace(Place):
         self.by = self._next(self.by)
         self._read_new()
 
+    @property
+    def _who(self) -> "RankingRows | WasteRows":
+        """The list on the right."""
+        return self.query_one(WasteRows) if self.wasted else self.query_one(RankingRows)
+
     def action_side(self) -> None:
         """The other list."""
-        accounts, ranking = self.query_one(AccountRows), self.query_one(RankingRows)
-        (ranking if self.goes_to(accounts) else accounts).focus()
+        accounts = self.query_one(AccountRows)
+        (self._who if self.goes_to(accounts) else accounts).focus()
+        self.post_message(CursorMoved())
+
+    def action_waste(self) -> None:
+        """What was asked for and not used on the right, or the ranking again."""
+        there = self.goes_to(self._who)
+        self.wasted = not self.wasted
+        self.set_class(self.wasted, "-wasted")
+        if there:
+            self._who.focus()
         self.post_message(CursorMoved())
 
     def action_all(self) -> None:
@@ -287,7 +319,7 @@ class LedgerPlace(Place):
     def on_opened(self, message: Opened) -> None:
         """An account or a member is chosen, or the jobs of a ranked row are shown."""
         message.stop()
-        if self.goes_to(self.query_one(RankingRows)):
+        if self.goes_to(self._who):
             self._open_jobs()
             return
         row = self.query_one(AccountRows).current()
@@ -301,10 +333,11 @@ class LedgerPlace(Place):
         self._read_new()
 
     def _open_jobs(self) -> None:
-        row, found = self.query_one(RankingRows).current(), self.found
+        row, found = self._who.current(), self.found
         if row is None or found is None:
             return
-        chosen = {**self._where, self.by: row.key[0]}
+        key = {self.by: row.key[0]} if isinstance(row, ReportRow) else {"name": row.name, "user": row.user}
+        chosen = {**self._where, **key}
         words = " ".join(f'{name}:"{value}"' for name, value in chosen.items())
         span = found.period
         self.post_message(SearchRuns(f"{words} since:{span.first} until:{span.last}"))
@@ -313,57 +346,28 @@ class LedgerPlace(Place):
 
     def note(self) -> str:
         """What is under the cursor in a sentence."""
-        ranking = self.query_one(RankingRows)
-        if self.goes_to(ranking) and (row := ranking.current()) is not None:
-            sums = row.sums
-            held = max(1, sums.held_core_ms)
-            charged = f"{format_core_hours(sums.charged_core_ms)} core-hours charged for {plural(sums.jobs, 'job')}"
-            went = ", ".join(
-                f"{amount / held:.0%} was {word}"
-                for word, amount in (
-                    ("used", sums.used_core_ms),
-                    ("idle", sums.idle_core_ms),
-                    ("lost", sums.lost_core_ms),
-                )
-            )
-            return f"{' '.join(row.key)}: {charged}; of what they held {went}. enter shows its jobs in Review."
-        return self._account_note(self.query_one(AccountRows).current())
-
-    def _account_note(self, row: AccountRow) -> str:
-        line = row.line
-        if line is None:
-            return "All accounts together. enter on one shows it alone, with its members."
-        if row.member:
-            return f"{row.member} was charged {format_core_hours(row.charged_core_ms)} core-hours on {line.account} in this time."
-        if line.adding_up:
-            return f"What {line.account} was charged for is being added up."
-        words = f"{line.account} was charged {format_core_hours(line.charged_core_ms)} core-hours for {plural(line.jobs, 'job')}"
-        if line.running_core_ms:
-            words += f", and {format_core_hours(line.running_core_ms)} so far for those that run"
-        if line.left_core_ms is None:
-            return f"{words}. It has no limit."
-        words += (
-            f". {format_core_hours(line.left_core_ms)} of its {format_core_hours(line.budget_core_ms or 0)} are left"
-        )
-        end = self.ends.get(line.account)
-        return (
-            f"{words}; {end_words(end, line, self.board.now_ms)}."
-            if end is not None and self.board is not None
-            else f"{words}."
-        )
+        row = self._who.current() if self.goes_to(self._who) else None
+        if isinstance(row, ReportRow):
+            return ranked_note(row)
+        if row is not None:
+            return waste_note(row, self.board.person.user if self.board is not None else "")
+        one, now = self.query_one(AccountRows).current(), self.board.now_ms if self.board is not None else 0
+        name = one.line.account if one.line is not None else ""
+        return account_note(one, self.shares.get(name), self.ends.get(name), now)
 
     def keys(self) -> list[KeyHint]:
         """What can be done here."""
-        jobs = self.goes_to(self.query_one(RankingRows))
+        jobs = self.goes_to(self._who)
         hints = [
             ("enter", "its jobs" if jobs else "open", ""),
             ("← →", "earlier, later", ""),
             ("[ ]", "shorter, longer", ""),
         ]
         hints += [("t", "type a period", ""), ("n", "last 30 days", ""), ("s", "split", ""), ("g", "rank by", "")]
+        hints.append(("w", "ranking" if self.wasted else "not used", ""))
         return [*hints, ("tab", "other side", ""), *([("escape", "all accounts", "")] if self.account else [])]
 
     def figures(self) -> list[Offer]:
         """The columns as they are seen."""
         account = self.account, self.past, self.ends.get(self.account)
-        return ledger_figures(self.over, self.board, account, self.quarry.zone)
+        return ledger_figures(self.over, self.board, account, (self.quarry.client, self._where), self.quarry.zone)

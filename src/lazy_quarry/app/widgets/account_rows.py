@@ -8,6 +8,7 @@ from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.opening_rows import OpeningRows
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.units import format_core_hours
+from lazy_quarry.site.book_words import as_tree
 
 SCARCE = 20
 """An account with less than one part in so many of its budget is nearly at its end."""
@@ -20,6 +21,8 @@ class AccountRow:
     line: AccountLine | None = None
     member: str = ""
     charged_core_ms: int = 0
+    depth: int = 0
+    """How many accounts it is under."""
 
 
 class AccountHead(Lines):
@@ -54,8 +57,8 @@ class AccountRows(OpeningRows):
     def show(self) -> None:
         """The rows may be others now."""
         rows = [AccountRow()]
-        for line in self.lines:
-            rows.append(AccountRow(line))
+        for depth, line in as_tree(self.lines):
+            rows.append(AccountRow(line, depth=depth))
             if line.account == self.open:
                 rows += [AccountRow(line, member, charged) for member, charged in self.members]
         self.rows = tuple(rows)
@@ -82,22 +85,24 @@ class AccountRows(OpeningRows):
             return
         own, opened = line.account in self.mine, line.account == self.open
         pen.write(" ▾ " if opened else " ▪ " if own else "   ", "ochre")
-        pen.cell(line.account, 12, "ink" if own else "dim", bold=current or opened)
+        pen.cell(f"{'· ' * one.depth}{line.account}", 12, "ink" if own else "dim", bold=current or opened)
         if line.adding_up:
             pen.write("   being added up …", "dim")
             return
-        if line.budget_core_ms is None or line.left_core_ms is None:
+        if line.budget is None or line.left_core_ms is None:
             pen.cell("no limit", 10, "dim", right=True)
             return
-        scarce = line.left_core_ms * SCARCE < line.budget_core_ms
+        whole = max(1, line.budget.whole_core_ms)
+        scarce = line.left_core_ms * SCARCE < whole
         pen.cell(format_core_hours(line.left_core_ms), 10, "rust" if scarce else "moss", right=True, bold=scarce).write(
             "  "
         )
-        spent = min(line.budget_core_ms, line.charged_core_ms)
-        running = min(line.running_core_ms, line.budget_core_ms - spent)
-        left = line.budget_core_ms - spent - running
+        running = min(line.running_under_core_ms, line.budget.used_core_ms)
+        spent = min(whole, line.budget.used_core_ms - running)
+        running = min(running, whole - spent)
+        left = whole - spent - running
         parts = [(float(spent), "█", "stone"), (float(running), "█", "ochre"), (float(left), "░", "faint")]
-        bar(pen, parts, 8, float(max(1, line.budget_core_ms)))
+        bar(pen, parts, 8, float(whole))
         if words := self.ends.get(line.account, ""):
             pen.write(f" {words}", "rust" if scarce else "dim")
 

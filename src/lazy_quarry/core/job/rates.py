@@ -68,12 +68,13 @@ def is_free(site: Site, phase: Phase, again: bool, gave_way: bool) -> bool:
 
 def most_counted(site: Site, need: Need) -> int:
     """For how many thousandths of a core a job counts at most, on whichever nodes of the need."""
-    if need.anywhere:
+    if need.whole:
+        sizes = sorted((site.node_rate[name][-1] for name in need.eligible), reverse=True)
+        most = sum(sizes[: need.anywhere or need.node_count])
+    elif need.anywhere:
         one = need.parts[0]
         amount = (one.cores, one.memory_mib, need.gpus, 0)
         most = need.anywhere * max((_on(site, name, amount, up=True) for name in need.eligible), default=0)
-    elif need.whole:
-        most = sum(sorted((site.node_rate[name][-1] for name in need.eligible), reverse=True)[: need.node_count])
     else:
         most = sum(
             part.nodes * max(_counts(site, need.eligible, (part.cores, part.memory_mib, need.gpus, 0)), default=0)

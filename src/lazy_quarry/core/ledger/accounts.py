@@ -25,6 +25,8 @@ class AccountLine:
     """True while earlier jobs are being added: what was charged and what is left isn't known yet."""
     budget: Budget | None = None
     """How its budget stands in its present term; None without one."""
+    running_under_core_ms: int = 0
+    """Of jobs that run, with those of all accounts under it."""
     told: Account | None = None
     """What the site says of it; None where it no longer has it."""
     members: tuple[str, ...] = ()
@@ -85,6 +87,7 @@ def account_lines(
                 failed=tally.failed,
                 grants=tuple(state.grants.get(name, ())),
                 budget=standing.get(name),
+                running_under_core_ms=sum(running.get(one, 0) for one in site.under(name)),
                 told=known,
                 members=members(known, changes) if known else (),
                 member_changes=changes,

@@ -26,6 +26,11 @@ def lightness(target: float, used: float) -> float:
     return target / (target + used) if target + used > 0 else 1.0
 
 
+def weight_at(at_ms: int, day_ms: int, half_life_ms: float) -> float:
+    """What the use of a day still counts for."""
+    return float(0.5 ** (max(0, at_ms - day_ms - DAY_MS // 2) / half_life_ms))
+
+
 def use_updated_at(at_ms: int) -> int:
     """The last instant at which recent use was computed."""
     return at_ms - at_ms % USE_UPDATE_MS
@@ -42,10 +47,7 @@ class RecentUse:
         for account, users in sorted(recent.items()):  # floating sums are the same only in the same order
             mine = used.setdefault(account, {})
             for user, days in sorted(users.items()):
-                mine[user] = sum(
-                    core_ms * 0.5 ** (max(0, at - day - DAY_MS // 2) / half_life)
-                    for day, core_ms in sorted(days.items())
-                )
+                mine[user] = sum(core_ms * weight_at(at, day, half_life) for day, core_ms in sorted(days.items()))
         for job in running:
             held = job.cores_allocated * max(0, at - (job.started_ms or at))
             if held:  # a job that has started since changes nothing before the next update

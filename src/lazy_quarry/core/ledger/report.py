@@ -5,7 +5,7 @@ which failed, were stopped at a limit or came back, and *idle* is the rest. The 
 time was used than was held.
 """
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from lazy_quarry.core.ledger.period import Period, period_between
@@ -27,6 +27,8 @@ class Sums:
     cpu_ms: int = 0
     lost_core_ms: int = 0
     lost_cpu_ms: int = 0
+    asked_core_ms: int = 0
+    """What these asked for: their cores for all of their walltime."""
 
     def __add__(self, other: "Sums") -> "Sums":
         return Sums(*(getattr(self, name) + getattr(other, name) for name in Sums.__slots__))
@@ -44,12 +46,16 @@ class Sums:
 
 @dataclass(frozen=True, slots=True)
 class ReportRow:
-    """A row: its keys, its sums, and how many seconds half and 95 in 100 of its jobs waited at most; None where none ended."""
+    """A row: its keys, its sums, and how many seconds half and 95 in 100 of its jobs waited at most; None where none ended.
+
+    ``cores`` is what half of the jobs held at most, on average while they ran.
+    """
 
     key: tuple[str, ...]
     sums: Sums
     wait_median_s: float | None = None
     wait_p95_s: float | None = None
+    cores: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,37 +91,66 @@ def parts_of(period: Period) -> tuple[Period, ...]:
     return first.through(period.end_ms)
 
 
-Waits = Mapping[tuple[str, ...], Sequence[float]]
-"""By key, how many seconds each job waited."""
+@dataclass(frozen=True, slots=True)
+class SizeRow:
+    """How jobs waited that held so many cores at the least and at the most, on average while they ran."""
+
+    least: int
+    most: int | None
+    jobs: int
+    wait_median_s: float
+    wait_p95_s: float
 
 
-def rows_of(sums: Mapping[tuple[str, ...], Sums], waits: Waits, by: Sequence[str]) -> tuple[ReportRow, ...]:
-    """Rows from sums and waits by their keys."""
-    rows = [_row(key, sums.get(key, Sums()), waits.get(key, ())) for key in sums.keys() | waits.keys()]
-    if "month" in by:
-        place = list(by).index("month")
-        return tuple(sorted(rows, key=lambda row: (row.key[place], -row.sums.charged_core_ms, row.key)))
-    return tuple(sorted(rows, key=lambda row: (-row.sums.charged_core_ms, row.key)))
+@dataclass(frozen=True, slots=True)
+class BySize:
+    """How long jobs of a period waited, by their size, the smallest first."""
+
+    period: Period
+    rows: tuple[SizeRow, ...]
 
 
-def together(sums: Iterable[Sums], waits: Waits) -> ReportRow:
-    """The row of all of them."""
-    total = Sums()
-    for one in sums:
-        total = total + one
-    return _row((), total, [seconds for some in waits.values() for seconds in some])
+@dataclass(frozen=True, slots=True)
+class Rhythm:
+    """Core-hours held in a period by weekday (Monday first) and hour, as the site's zone has them; and hours of each there were."""
+
+    period: Period
+    held: tuple[tuple[float, ...], ...]
+    hours: tuple[tuple[float, ...], ...]
 
 
-def _row(key: tuple[str, ...], sums: Sums, waits: Sequence[float]) -> ReportRow:
-    if not waits:
-        return ReportRow(key, sums)
-    rising = sorted(waits)
-    return ReportRow(key, sums, _share(rising, 0.5), _share(rising, 0.95))
+@dataclass(frozen=True, slots=True)
+class ShareLine:
+    """What an account should get of the cluster, what it had of all recent use, and what its jobs stand ahead for it.
+
+    ``days`` are the last days on which it held something: the day's first instant, core-ms held, and core-ms that it still
+    counts for, since use loses half of its weight in each half-life.
+    """
+
+    account: str
+    target: float
+    used: float
+    ahead_h: float
+    most_ahead_h: float
+    days: tuple[tuple[int, int, int], ...]
 
 
-def _share(rising: Sequence[float], share: float) -> float:
-    """The value that a share of them are not above, between neighbours in proportion."""
-    at = share * (len(rising) - 1)
-    low = int(at)
-    high = min(low + 1, len(rising) - 1)
-    return rising[low] + (rising[high] - rising[low]) * (at - low)
+@dataclass(frozen=True, slots=True)
+class WasteRow:
+    """What the jobs of a name and user asked for, used, held idle and lost; and what they would not have asked for as advised."""
+
+    name: str
+    user: str
+    sums: Sums
+    advised_core_ms: int
+    """Of what was asked for and not used, about; 0 where there is no better advice."""
+
+
+@dataclass(frozen=True, slots=True)
+class Waste:
+    """What was asked for and not used in a period, and where most is to be won, that first."""
+
+    period: Period
+    total: Sums
+    rows: tuple[WasteRow, ...]
+    where: Mapping[str, tuple[str, ...]] = field(default_factory=dict)

@@ -1,0 +1,48 @@
+"""What Ledger says of what is under its cursor."""
+
+from lazy_quarry.app.widgets.account_rows import AccountRow
+from lazy_quarry.core.ledger.burn import BudgetEnd
+from lazy_quarry.core.ledger.report import ReportRow, ShareLine, Sums, WasteRow
+from lazy_quarry.core.units import format_core_hours, plural
+from lazy_quarry.site.book_words import advised_words, end_words, share_words
+
+
+def ranked_note(row: ReportRow) -> str:
+    """Of a ranked row: what it was charged, and where what it held went."""
+    charged = f"{format_core_hours(row.sums.charged_core_ms)} core-hours charged for {plural(row.sums.jobs, 'job')}"
+    return f"{' '.join(row.key)}: {charged}; of what they held {_went(row.sums)}. enter shows its jobs in Review."
+
+
+def waste_note(row: WasteRow, mine: str) -> str:
+    """Of a name that did not use what it asked for, and what the advice would have changed. ``mine`` is this user."""
+    asked = (
+        f"{plural(row.sums.jobs, 'job')} of {row.user} asked for {format_core_hours(row.sums.asked_core_ms)} core-hours"
+    )
+    less = advised_words(row, mine)
+    advised = f" They would have asked for {less}." if less else ""
+    return f"{row.name}: {asked}; of what they held {_went(row.sums)}.{advised} enter shows them in Review."
+
+
+def account_note(row: AccountRow, share: ShareLine | None, end: BudgetEnd | None, now_ms: int) -> str:
+    """Of an account, its share, what is left of its budget, and when that ends; or of a member."""
+    line = row.line
+    if line is None:
+        return "All accounts together. enter on one shows it alone, with its members."
+    if row.member:
+        return f"{row.member} was charged {format_core_hours(row.charged_core_ms)} core-hours on {line.account} in this time."
+    if line.adding_up:
+        return f"What {line.account} was charged for is being added up."
+    words = f"{line.account} was charged {format_core_hours(line.charged_core_ms)} core-hours for {plural(line.jobs, 'job')}"
+    if share is not None and share.target > 0:
+        words += f"; {share_words(share)}"
+    if line.left_core_ms is None:
+        return f"{words}. It has no limit."
+    left = f"{format_core_hours(line.left_core_ms)} of its {format_core_hours(line.budget_core_ms or 0)} are left"
+    return f"{words}. {left}{f'; {end_words(end, line, now_ms)}' if end is not None else ''}."
+
+
+def _went(sums: Sums) -> str:
+    """Where what was held went, as parts of it."""
+    held = max(1, sums.held_core_ms)
+    parts = (("used", sums.used_core_ms), ("idle", sums.idle_core_ms), ("lost", sums.lost_core_ms))
+    return ", ".join(f"{amount / held:.0%} was {word}" for word, amount in parts)
