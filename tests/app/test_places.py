@@ -11,6 +11,7 @@ from lazy_quarry.app.theme import CHALK, DUSK, PHASE_ROLES
 from lazy_quarry.app.widgets.frame import NoteBar, StrataLines, Trail
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.job.job import Phase
+from lazy_quarry.core.job.rates import charge_so_far
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.store.tables import sums
 from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
@@ -367,16 +368,18 @@ async def test_the_ledger_is_true_to_the_second(tmp_path):
         await press(pilot, "6")
         await wait_for(pilot, lambda: app.query("#ledger-rows"))
         rows = app.query_one("#ledger-rows")
-        await wait_for(pilot, lambda: len(rows.lines) == 5 and not any(line.adding_up for line in rows.lines))
+        await wait_for(pilot, lambda: len(rows.lines) == 6 and not any(line.adding_up for line in rows.lines))
         line = next(line for line in rows.lines if line.account == "tide-surge")
         present = app.client.site.present
         running = [job for job in present.engine.state.running() if job.request.account == "tide-surge"]
-        assert line.running_core_ms == sum(job.cores_allocated * (present.now() - job.started_ms) for job in running)
+        assert line.running_core_ms == sum(charge_so_far(present.site, job, present.now()) for job in running)
         assert line.left_core_ms == 560_000 * 3_600_000 - line.charged_core_ms - line.running_core_ms
         charged = sum(row.charge_core_ms for row in rows_of(present.journal, sums) if row.account == "tide-surge")
         assert charged == line.charged_core_ms
-        await press(pilot, "down")
+        await press(pilot, "down", "down")
         await wait_for(pilot, lambda: "tide-surge was charged" in app.query_one(NoteBar).text)
+        await wait_for(pilot, lambda: "is its target and" in app.query_one(NoteBar).text)
+        assert "· tide-surge" in text_of(app, "#ledger-rows")
 
 
 async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behind_a_figure(tmp_path):
@@ -389,7 +392,7 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         await wait_for(pilot, lambda: "ends" in text_of(app, "#ledger-rows"))
         await press(pilot, "left")
         await wait_for(pilot, lambda: place.found.period.end_ms == span.begin_ms)
-        await press(pilot, "n", "down", "enter")
+        await press(pilot, "n", "down", "down", "enter")
         await wait_for(pilot, lambda: place.found.where.get("account") == ("tide-surge",))
         await wait_for(pilot, lambda: "imre" in text_of(app, "#ledger-rows") and place.over.split == "user")
         assert place.found.total.sums.charged_core_ms < charged
@@ -402,10 +405,42 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         await press(pilot, "tab", "enter")
         await wait_for(pilot, lambda: app.place == "review" and app.query_one("#runs").runs)
         assert {view.user for view in app.query_one("#runs").runs} == {place.found.rows[0].key[0]}
-        await press(pilot, "6", "t", *"soon", "enter")
+        await press(pilot, "6", "w", "tab")
+        await wait_for(pilot, lambda: "of" in text_of(app, "#waste-head") and "less" in text_of(app, "#waste"))
+        assert "surge-coast" in text_of(app, "#waste") and not app.query_one("#ranking").display
+        await wait_for(pilot, lambda: "core-hours; of what they held" in app.query_one(NoteBar).text)
+        name = place.query_one("#waste").current().name
+        await press(pilot, "enter")
+        await wait_for(
+            pilot, lambda: app.place == "review" and {one.name for one in app.query_one("#runs").runs} == {name}
+        )
+        assert {words.split(",")[0] for words, _ in place.figures()} >= {
+            "waits by size",
+            "what was asked for and not used",
+        }
+        await press(pilot, "6", "w", "t", *"soon", "enter")
         await wait_for(pilot, lambda: "no period" in app.query_one(NoteBar).text)
         await press(pilot, "escape")
         await wait_for(pilot, lambda: place.found.where == {})
+
+
+async def test_an_account_is_changed_in_ledger_by_words(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await press(pilot, "6")
+        await wait_for(pilot, lambda: app.query("#ledger-rows") and len(app.query_one("#ledger-rows").lines) == 6)
+        await press(pilot, "a")
+        await wait_for(pilot, lambda: "Go to an account first" in app.query_one(NoteBar).text)
+        await press(pilot, "down", "down", "a", *"add noor", "enter")
+        await wait_for(pilot, lambda: "noor may charge tide-surge" in app.query_one(NoteBar).text)
+        await press(pilot, "a", *"move 200 to silt for the survey", "enter")
+        await wait_for(pilot, lambda: "200.0 core-hours given to silt, from tide-surge" in app.query_one(NoteBar).text)
+        await press(pilot, "a", *"grant 5", "enter")
+        await wait_for(pilot, lambda: "say why" in app.query_one(NoteBar).text)
+        await press(pilot, "a", *"add noor", "enter")
+        await wait_for(pilot, lambda: "noor may charge tide-surge already" in app.query_one(NoteBar).text)
+        lines = {line.account: line for line in app.client.board().accounts}
+        assert [grant.core_ms for grant in lines["silt"].grants] == [200 * 3_600_000]
+        assert "noor" in lines["tide-surge"].members
 
 
 async def test_the_clock_is_turned_by_keys(tmp_path):

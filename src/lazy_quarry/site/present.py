@@ -8,7 +8,7 @@ from datetime import UTC, tzinfo
 
 from lazy_quarry.core.engine.commands import ReadMeters
 from lazy_quarry.core.engine.engine import Engine
-from lazy_quarry.core.engine.events import Event, Started
+from lazy_quarry.core.engine.events import Ended, Event, Started
 from lazy_quarry.core.engine.meters import lines_of
 from lazy_quarry.core.engine.task_numbers import label_of, unstarted
 from lazy_quarry.core.explain.explainer import Explainer
@@ -77,7 +77,7 @@ class Present:
         self.damage = ""
         """What was found when all of a large journal was read and compared, or empty."""
         self.ends = 0
-        """Grows when jobs have ended, or such were added: what was read of them before may be out of date."""
+        """Grows when attempts have ended, or such were added: what was read of them before may be out of date."""
         self.past = 0
         """Grows when jobs that ended earlier are added to the journal."""
         self.adding_past = False
@@ -105,7 +105,7 @@ class Present:
             ended = self.engine.apply(events)
             for hear in self.heard:
                 hear(self.journal.number - len(events) + 1, events, ended)
-            self.ends += len(ended)
+            self.ends += sum(isinstance(event, Ended) for event in events)
             if ended and self._recently_ended is not None:
                 self._recently_ended = [*reversed(ended), *self._recently_ended]
             self._tell()

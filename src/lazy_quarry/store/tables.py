@@ -2,7 +2,7 @@
 
 from sqlalchemy import BigInteger, Column, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
-VERSION = 4
+VERSION = 5
 """Of these tables. A folder with a greater one was written by a newer program and is left alone."""
 
 metadata = MetaData()
@@ -91,6 +91,7 @@ sums = Table(
     Column("lost_core_ms", BigInteger, nullable=False, server_default="0"),
     Column("lost_cpu_ms", BigInteger, nullable=False, server_default="0"),
     Column("asked_core_ms", BigInteger, nullable=False, server_default="0"),
+    sqlite_with_rowid=False,
 )
 """What attempts held, were charged and used on a UTC day, by all that jobs differ in; lost is what those that failed had of it.
 

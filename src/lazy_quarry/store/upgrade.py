@@ -72,7 +72,7 @@ def upgrade(work: Connection, folder: Path | None) -> None:
         _from_1(driver)
     if version < 3:
         _from_2(work)
-    _from_3(work)
+    _from_4(work)
     work.execute(meta.update().where(meta.c.key == "version").values(value=str(VERSION)))
 
 
@@ -105,7 +105,7 @@ def _from_2(work: Connection) -> None:
     """Retries are one number with the ends that they cover; texts are kept once; checksums; no snapshots, but live jobs."""
     rows = {name: list(work.exec_driver_sql(f"SELECT * FROM {name}")) for name in ("events", "snapshots", "ended")}
     cells = [
-        {**row._mapping, "lost_core_ms": 0, "lost_cpu_ms": 0, "asked_core_ms": 0}
+        {**row._mapping, **dict.fromkeys(("lost_core_ms", "lost_cpu_ms", "asked_core_ms"), 0)}
         for row in work.exec_driver_sql("SELECT * FROM sums")
     ]
     for name in rows:
@@ -143,22 +143,26 @@ def _from_2(work: Connection) -> None:
             work.execute(table.insert(), values)
 
 
-def _from_3(work: Connection) -> None:
-    """The sums tell what was lost: held by attempts that failed, or came back; and what was asked for."""
-    for name in ("lost_core_ms", "lost_cpu_ms", "asked_core_ms"):
-        work.exec_driver_sql(f"ALTER TABLE sums ADD COLUMN {name} BIGINT NOT NULL DEFAULT 0")
+def _from_4(work: Connection) -> None:
+    """The sums tell what was lost and what was asked for, and lie in the order of their keys."""
+    work.exec_driver_sql("ALTER TABLE sums RENAME TO sums_before")
+    sums.create(work)
+    kept = ", ".join((*CELL_KEY, *CELL_VALUES[:5]))
+    work.exec_driver_sql(f"INSERT INTO sums ({kept}) SELECT {kept} FROM sums_before")
+    work.exec_driver_sql("DROP TABLE sums_before")
     lost = Cells()
-    for row in work.execute(select(ended.c.job, ended.c.body)).all():
-        job = job_of(row.body, "", "")
-        if job.request.array is not None:
-            continue
-        if job.phase not in FAILING and job.attempt <= 1:
-            add_up(sum_cells(job, end_of(job)), lost)
-            continue
-        found = work.execute(select(events).where(events.c.job == row.job).order_by(events.c.number)).all()
-        kinds = (Started.kind, Ended.kind, Changed.kind)
-        happened = [from_json(KINDS[one.kind], one.body) for one in found if one.kind in kinds]
-        add_up(cells_of(job, happened) or sum_cells(job, end_of(job)), lost)
+    for table in (ended, live):
+        for row in work.execute(select(table.c.job, table.c.body)).all():
+            job = job_of(row.body, "", "")
+            if job.request.array is not None or not job.attempt:
+                continue
+            if job.phase.final and job.phase not in FAILING and job.attempt == 1:
+                add_up(sum_cells(job, end_of(job)), lost)
+                continue
+            found = work.execute(select(events).where(events.c.job == row.job).order_by(events.c.number)).all()
+            kinds = (Started.kind, Ended.kind, Changed.kind)
+            happened = [from_json(KINDS[one.kind], one.body) for one in found if one.kind in kinds]
+            add_up(cells_of(job, happened) or (sum_cells(job, end_of(job)) if job.phase.final else ()), lost)
     for key, values in lost.items():
         here = and_(*(sums.c[name] == value for name, value in zip(CELL_KEY, key, strict=True)))
         told = dict(zip(CELL_VALUES, values, strict=True))

@@ -13,7 +13,9 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.figures_of import Offer, ledger_figures
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, Opened, SearchRuns
-from lazy_quarry.app.places.ledger_sentences import account_note, ranked_note, waste_note
+from lazy_quarry.app.places.account_change import HOW as HOW_TO_CHANGE
+from lazy_quarry.app.places.account_change import AccountChange, parse_change
+from lazy_quarry.app.places.ledger_sentences import account_note, ends_of, ranked_note, waste_note
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.account_rows import AccountHead, AccountRows
 from lazy_quarry.app.widgets.drawing import Lines
@@ -27,15 +29,13 @@ from lazy_quarry.core.ledger.report import OverTime, Report, ReportRow, ShareLin
 from lazy_quarry.core.units import format_core_hours
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.board import Board
-from lazy_quarry.site.book_words import change_words, end_day, outlasts
+from lazy_quarry.site.book_words import change_words
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
 FIRST = "last 30 days"
 PAST = "last 60 days"
-FAR_DAYS = 730
-"""What ends later than that is said to last."""
 SPLITS = ("account", "user", "queue", "tier", "name")
 
 
@@ -61,7 +61,7 @@ class LedgerPlace(Place):
 
     DEFAULT_CSS = """
     LedgerPlace { padding-top: 1; }
-    LedgerPlace #asked-period { display: none; }
+    LedgerPlace #asked-period, LedgerPlace #asked-change { display: none; }
     LedgerPlace #accounts { width: 50; height: 1fr; border-right: solid $faint; }
     LedgerPlace #use { width: 1fr; height: 1fr; }
     LedgerPlace #who { width: 56; height: 1fr; border-left: solid $faint; }
@@ -81,6 +81,7 @@ class LedgerPlace(Place):
         Binding("t", "type_period", "a period in words"),
         Binding("s", "split", "split the columns by another key"),
         Binding("g", "rank", "rank by another key"),
+        Binding("a", "change", "grant or move core-hours, add or remove members"),
         Binding("w", "waste", "what was asked for and not used"),
         Binding("tab", "side", "other side", priority=True),
         Binding("escape", "all", "all accounts"),
@@ -89,6 +90,8 @@ class LedgerPlace(Place):
     words = FIRST
     split, by = "account", "name"
     account = user = ""
+    _changing = ""
+    """The account that is being changed."""
     wasted = False
     """Whether the right shows what was not used."""
     found: Report | None = None
@@ -104,6 +107,7 @@ class LedgerPlace(Place):
         """The period over three parts."""
         yield PeriodLine()
         yield Typed(placeholder=HOW, id="asked-period")
+        yield Typed(placeholder=HOW_TO_CHANGE, id="asked-change")
         with Horizontal():
             with Vertical(id="accounts"):
                 yield AccountHead()
@@ -199,7 +203,7 @@ class LedgerPlace(Place):
         rows = self.query_one(AccountRows)
         rows.open = self.account
         rows.members = tuple((row.key[0], row.sums.charged_core_ms) for row in members.rows) if members else ()
-        self.ends, rows.ends = ends, self._ends(ends)
+        self.ends, rows.ends = ends, ends_of(self.board, ends)
         rows.show()
         line = self.query_one(PeriodLine)
         span = found.period
@@ -210,17 +214,6 @@ class LedgerPlace(Place):
             line.total += f", {more} than before"
         line.refresh()
         self.quarry.tell()
-
-    def _ends(self, ends: dict[str, BudgetEnd]) -> dict[str, str]:
-        if self.board is None:
-            return {}
-        now, found = self.board.now_ms, {}
-        for line in self.board.accounts:
-            if line.left_core_ms is not None:
-                end = ends.get(line.account)
-                far = end is None or end.likely_days is None or end.likely_days > FAR_DAYS or outlasts(end, line, now)
-                found[line.account] = "lasts" if far or end is None else f"ends {end_day(end.likely_days, now)}"
-        return found
 
     # -- the period --------------------------------------------------------------------------------
 
@@ -248,25 +241,49 @@ class LedgerPlace(Place):
 
     def action_type_period(self) -> None:
         """Type a period."""
-        line = self.query_one("#asked-period", Typed)
+        self._ask("#asked-period", f"A period in words: {HOW}.")
+
+    def action_change(self) -> None:
+        """Type what is to change of the account under the cursor."""
+        line = self.query_one(AccountRows).current().line
+        if line is None:
+            self._say("Go to an account first.")
+            return
+        self._changing = line.account
+        self._ask("#asked-change", f"What is to change of {line.account}: {HOW_TO_CHANGE}.")
+
+    def _ask(self, asked: str, words: str) -> None:
+        line = self.query_one(asked, Typed)
         line.value, line.display = "", True
         self.screen.set_focus(line)
-        self._say(f"A period in words: {HOW}.")
+        self._say(words)
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
-        """A period was typed."""
+        """A period or a change was typed."""
         event.stop()
         event.input.display = False
         self.query_one(AccountRows).focus()
-        if not event.value.strip() or self.board is None:
+        if not event.value.strip() or self.board is None or self.quarry.client is None:
             return
         try:
+            if event.input.id == "asked-change":
+                self._change(self.quarry.client, parse_change(event.value, self._changing))
+                return
             parse_period(event.value, self.board.now_ms)
         except BadValue as fault:
             self._say(str(fault), bad=True)
             return
         self.words = event.value
         self._read_new()
+
+    @work(thread=True, group="account")
+    def _change(self, client: "SiteClient", change: AccountChange) -> None:
+        try:
+            outcome = change.made(client)
+        except QuarryError as fault:
+            self.quarry.hand_over(self._say, str(fault), True)
+            return
+        self.quarry.hand_over(self._say, outcome.message, not outcome.done)
 
     # -- what is chosen ----------------------------------------------------------------------------
 
@@ -308,11 +325,11 @@ class LedgerPlace(Place):
 
     def action_all(self) -> None:
         """All accounts again."""
-        line = self.query_one("#asked-period", Typed)
-        if line.display:
-            line.display = False
-            self.query_one(AccountRows).focus()
-            return
+        for line in self.query(Typed):
+            if line.display:
+                line.display = False
+                self.query_one(AccountRows).focus()
+                return
         self.account = self.user = ""
         self._read_new()
 
@@ -364,6 +381,8 @@ class LedgerPlace(Place):
             ("[ ]", "shorter, longer", ""),
         ]
         hints += [("t", "type a period", ""), ("n", "last 30 days", ""), ("s", "split", ""), ("g", "rank by", "")]
+        if self.goes_to(self.query_one(AccountRows)):
+            hints.append(("a", "grant, members", ""))
         hints.append(("w", "ranking" if self.wasted else "not used", ""))
         return [*hints, ("tab", "other side", ""), *([("escape", "all accounts", "")] if self.account else [])]
 

@@ -1,10 +1,29 @@
 """What Ledger says of what is under its cursor."""
 
+from collections.abc import Mapping
+
 from lazy_quarry.app.widgets.account_rows import AccountRow
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.report import ReportRow, ShareLine, Sums, WasteRow
 from lazy_quarry.core.units import format_core_hours, plural
-from lazy_quarry.site.book_words import advised_words, end_words, share_words
+from lazy_quarry.site.board import Board
+from lazy_quarry.site.book_words import advised_words, end_day, end_words, outlasts, share_words
+
+FAR_DAYS = 730
+"""What ends later than that is said to last."""
+
+
+def ends_of(board: Board | None, ends: Mapping[str, BudgetEnd]) -> dict[str, str]:
+    """When the budgets of accounts end, in a word or two each."""
+    found = dict[str, str]()
+    for line in board.accounts if board is not None else ():
+        if line.left_core_ms is None or board is None:
+            continue
+        end = ends.get(line.account)
+        far = end is None or end.likely_days is None or end.likely_days > FAR_DAYS
+        far = far or (end is not None and outlasts(end, line, board.now_ms))
+        found[line.account] = "lasts" if far or end is None else f"ends {end_day(end.likely_days, board.now_ms)}"
+    return found
 
 
 def ranked_note(row: ReportRow) -> str:

@@ -1,0 +1,58 @@
+"""What is typed in Ledger to change an account: core-hours granted or moved, members added or removed."""
+
+import re
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from lazy_quarry.core.plain_text import shortened
+from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.errors import BadValue
+
+if TYPE_CHECKING:
+    from lazy_quarry.link.site_client import SiteClient
+    from lazy_quarry.site.views import Outcome
+
+HOW = '"grant 500 the winter storms", "move 200 to silt for the survey", "add noor" or "remove noor"'
+
+
+@dataclass(frozen=True, slots=True)
+class AccountChange:
+    """A change of one account: core-ms that it is given (taken from it where negative) or gives to another, or a member."""
+
+    account: str
+    what: str
+    """``grant``, ``move``, ``add`` or ``remove``."""
+    core_ms: int = 0
+    other: str = ""
+    """The account that gets them, or the member."""
+    why: str = ""
+
+    def made(self, client: "SiteClient") -> "Outcome":
+        """Make it; returns what became of it."""
+        if self.what == "grant":
+            return client.grant(self.account, self.core_ms, self.why)
+        if self.what == "move":
+            return client.move(self.account, self.other, self.core_ms, self.why)
+        add, remove = ([self.other], []) if self.what == "add" else ([], [self.other])
+        return client.members(self.account, add, remove)[0]
+
+
+def parse_change(text: str, account: str) -> AccountChange:
+    """A change of an account in words. Raises :class:`BadValue` for what is none."""
+    words = " ".join(text.split())
+    if match := re.fullmatch(r"(add|remove) (\S+)", words):
+        return AccountChange(account, match[1], other=match[2])
+    if match := re.fullmatch(r"(grant|move) (\S+)(?: to (\S+))?(.*)", words):
+        what, hours, other, why = match[1], match[2].rstrip(":,"), match[3] or "", match[4].strip(" ,:")
+        try:
+            core_ms = round(float(hours.replace(",", "").replace("−", "-")) * HOUR_MS)
+        except (ValueError, OverflowError):
+            raise BadValue(f'"{shortened(hours)}" is no number of core-hours; write {HOW}') from None
+        if what == "grant" and other:
+            why, other = f"to {other} {why}".strip(), ""
+        if what == "move" and not other:
+            raise BadValue("say to which account they move: move 200 to silt for the survey")
+        if not why:
+            raise BadValue(f"say why, for it stands in the books: {words} the winter storms")
+        return AccountChange(account, what, core_ms, other, why)
+    raise BadValue(f"write {HOW}")
