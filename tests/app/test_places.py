@@ -405,6 +405,12 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         await press(pilot, "tab", "enter")
         await wait_for(pilot, lambda: app.place == "review" and app.query_one("#runs").runs)
         assert {view.user for view in app.query_one("#runs").runs} == {place.found.rows[0].key[0]}
+        await press(pilot, "6", "b")
+        await wait_for(pilot, lambda: "core-hours left of tide-surge" in text_of(app, "#budget-columns"))
+        assert "8 times in 10" in text_of(app, "#budget-columns")
+        await press(pilot, "b", "l")
+        await wait_for(pilot, lambda: app.place == "review" and app.query_one("#runs").runs)
+        assert not {"done", "cancelled"} & {str(view.phase) for view in app.query_one("#runs").runs}
         await press(pilot, "6", "w", "tab")
         await wait_for(pilot, lambda: "of" in text_of(app, "#waste-head") and "less" in text_of(app, "#waste"))
         assert "surge-coast" in text_of(app, "#waste") and not app.query_one("#ranking").display

@@ -5,6 +5,7 @@ from math import ceil
 
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.ledger.burn import BudgetEnd
+from lazy_quarry.core.ledger.left import left_over_time, left_then
 from lazy_quarry.core.ledger.report import OverTime
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, format_core_hours
 from lazy_quarry.draw.of_runs import number_scale
@@ -69,19 +70,10 @@ def burn_down_figure(
     """
     if line.left_core_ms is None or line.budget is None:
         raise QuarryError(f"{line.account} has no budget that could end")
-    left, points = float(line.left_core_ms), [(now_ms / DAY_MS, line.left_core_ms / HOUR_MS)]
-    charged = [sum(day) for day in zip(*found.charged, strict=True)] or [0] * len(found.parts)
-    left += line.running_under_core_ms
     term = line.budget.term
-    for part, amount in reversed(list(zip(found.parts, charged, strict=True))):
-        if part.begin_ms < term.begin_ms:
-            break  # that was another budget
-        left += amount
-        left -= sum(grant.core_ms for grant in line.grants if grant.at_ms >= part.begin_ms)
-        left += sum(grant.core_ms for grant in line.grants if grant.at_ms >= part.end_ms)
-        points.append((part.begin_ms / DAY_MS, left / HOUR_MS))
-    first, today = points[-1][0], now_ms / DAY_MS
-    curves = [Curve(tuple(reversed(points)), "mine", "area")]
+    points = [(at / DAY_MS, left / HOUR_MS) for at, left in left_over_time(line, found, now_ms)]
+    first, today = points[0][0], now_ms / DAY_MS
+    curves = [Curve(tuple(points), "mine", "area")]
     farthest = today + PAST_DAYS
     note = (
         f"{format_core_hours(line.left_core_ms)} of {format_core_hours(line.budget_core_ms or 0)} core-hours are left"
@@ -93,7 +85,7 @@ def burn_down_figure(
         for days, dashes in ((end.early_days, "dotted"), (end.likely_days, "dashed"), (end.late_days, "dotted")):
             if days is not None:
                 until = min(today + days, last)
-                then = (until, max(0.0, rest * (1 - (until - today) / days)) if days else 0.0)
+                then = (until, left_then(line.left_core_ms, days, until - today) / HOUR_MS)
                 curves.append(Curve(((today, rest), then), "expected", "line", "", dashes))
         farthest = min(farthest, last)
         note = f"{note}; {end_words(end, line, now_ms)}"

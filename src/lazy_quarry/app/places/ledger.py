@@ -7,56 +7,33 @@ from typing import TYPE_CHECKING
 from textual import work
 from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
-from textual.widgets import Input
 
-from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.figures_of import Offer, ledger_figures
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, Opened, SearchRuns
-from lazy_quarry.app.places.account_change import HOW as HOW_TO_CHANGE
-from lazy_quarry.app.places.account_change import AccountChange, parse_change
+from lazy_quarry.app.places.ledger_period import LedgerPeriod, PeriodLine
 from lazy_quarry.app.places.ledger_sentences import account_note, ends_of, ranked_note, waste_note
-from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.account_rows import AccountHead, AccountRows
-from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.app.widgets.budget_columns import BudgetColumns
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.app.widgets.ranking_rows import RankingHead, RankingRows
 from lazy_quarry.app.widgets.use_columns import UseColumns, WentLines
 from lazy_quarry.app.widgets.waste_rows import WasteHead, WasteRows
 from lazy_quarry.core.ledger.burn import BudgetEnd
-from lazy_quarry.core.ledger.period import HOW, Period, parse_period
 from lazy_quarry.core.ledger.report import OverTime, Report, ReportRow, ShareLine, Waste
 from lazy_quarry.core.units import format_core_hours
-from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.book_words import change_words
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
-FIRST = "last 30 days"
 PAST = "last 60 days"
 SPLITS = ("account", "user", "queue", "tier", "name")
 
 
-class PeriodLine(Lines):
-    """The period, with what is chosen."""
-
-    DEFAULT_CSS = "PeriodLine { height: 2; }"
-
-    def __init__(self) -> None:
-        super().__init__(id="period")
-        self.words, self.chosen, self.total = FIRST, "", ""
-
-    def draw(self, row: int, pen: Pen) -> None:
-        """It is the first line; the second is empty."""
-        if row == 0:
-            pen.write(" ‹ ", "ochre", hit="app.place_action('move(-1)')").write(self.words, bold=True)
-            pen.write(" › ", "ochre", hit="app.place_action('move(1)')")
-            pen.write(f"  {self.chosen}" if self.chosen else "", "ochre").write(f"   {self.total}", "dim")
-
-
-class LedgerPlace(Place):
+class LedgerPlace(LedgerPeriod):
     """Accounts on the left, use over time and where it went in the middle, who and what on the right."""
 
     DEFAULT_CSS = """
@@ -70,33 +47,27 @@ class LedgerPlace(Place):
     LedgerPlace #sides { width: 1fr; height: 1fr; }
     LedgerPlace WasteHead, LedgerPlace WasteRows { display: none; }
     LedgerPlace.-wasted WasteHead, LedgerPlace.-wasted WasteRows { display: block; }
+    LedgerPlace BudgetColumns, LedgerPlace.-budget UseColumns { display: none; }
+    LedgerPlace.-budget BudgetColumns { display: block; }
     LedgerPlace.-wasted RankingHead, LedgerPlace.-wasted RankingRows { display: none; }
     """
     BINDINGS = [
-        Binding("left", "move(-1)", "earlier"),
-        Binding("right", "move(1)", "later"),
-        Binding("left_square_bracket", "widen(-1)", "a shorter period"),
-        Binding("right_square_bracket", "widen(1)", "a longer period"),
-        Binding("n", "now", "the last 30 days again"),
-        Binding("t", "type_period", "a period in words"),
         Binding("s", "split", "split the columns by another key"),
         Binding("g", "rank", "rank by another key"),
-        Binding("a", "change", "grant or move core-hours, add or remove members"),
+        Binding("b", "budget", "the account's budget over time"),
+        Binding("l", "behind('lost')", "the jobs that lost something"),
         Binding("w", "waste", "what was asked for and not used"),
         Binding("tab", "side", "other side", priority=True),
         Binding("escape", "all", "all accounts"),
     ]
 
-    words = FIRST
     split, by = "account", "name"
     account = user = ""
-    _changing = ""
-    """The account that is being changed."""
+    budget = False
+    """Whether the middle shows the open account's budget."""
     wasted = False
     """Whether the right shows what was not used."""
-    found: Report | None = None
     ends: Mapping[str, BudgetEnd] = MappingProxyType({})
-    over: OverTime | None = None
     past: OverTime | None = None
     """What the open account was charged lately."""
     shares: Mapping[str, ShareLine] = MappingProxyType({})
@@ -105,9 +76,7 @@ class LedgerPlace(Place):
 
     def compose(self):  # type: ignore[no-untyped-def]
         """The period over three parts."""
-        yield PeriodLine()
-        yield Typed(placeholder=HOW, id="asked-period")
-        yield Typed(placeholder=HOW_TO_CHANGE, id="asked-change")
+        yield from self.asked()
         with Horizontal():
             with Vertical(id="accounts"):
                 yield AccountHead()
@@ -115,6 +84,7 @@ class LedgerPlace(Place):
             with Horizontal(id="sides"):
                 with Vertical(id="use"):
                     yield UseColumns()
+                    yield BudgetColumns()
                     yield WentLines()
                 with Vertical(id="who"):
                     yield RankingHead()
@@ -205,6 +175,7 @@ class LedgerPlace(Place):
         rows.members = tuple((row.key[0], row.sums.charged_core_ms) for row in members.rows) if members else ()
         self.ends, rows.ends = ends, ends_of(self.board, ends)
         rows.show()
+        self._show_budget()
         line = self.query_one(PeriodLine)
         span = found.period
         line.words = span.name if span.name == span.span else f"{span.name}, {span.span}"
@@ -214,76 +185,6 @@ class LedgerPlace(Place):
             line.total += f", {more} than before"
         line.refresh()
         self.quarry.tell()
-
-    # -- the period --------------------------------------------------------------------------------
-
-    def _period(self) -> Period | None:
-        return self.found.period if self.found is not None else None
-
-    def _take_period(self, period: Period) -> None:
-        self.words = f"{period.first} to {period.last}"
-        self._read_new()
-
-    def action_move(self, by: int) -> None:
-        """An earlier or later period of the same length."""
-        if period := self._period():
-            self._take_period(period.moved(by))
-
-    def action_widen(self, by: int) -> None:
-        """A longer or shorter period."""
-        if period := self._period():
-            self._take_period(period.widened(by))
-
-    def action_now(self) -> None:
-        """The last 30 days again."""
-        self.words = FIRST
-        self._read_new()
-
-    def action_type_period(self) -> None:
-        """Type a period."""
-        self._ask("#asked-period", f"A period in words: {HOW}.")
-
-    def action_change(self) -> None:
-        """Type what is to change of the account under the cursor."""
-        line = self.query_one(AccountRows).current().line
-        if line is None:
-            self._say("Go to an account first.")
-            return
-        self._changing = line.account
-        self._ask("#asked-change", f"What is to change of {line.account}: {HOW_TO_CHANGE}.")
-
-    def _ask(self, asked: str, words: str) -> None:
-        line = self.query_one(asked, Typed)
-        line.value, line.display = "", True
-        self.screen.set_focus(line)
-        self._say(words)
-
-    def on_input_submitted(self, event: Input.Submitted) -> None:
-        """A period or a change was typed."""
-        event.stop()
-        event.input.display = False
-        self.query_one(AccountRows).focus()
-        if not event.value.strip() or self.board is None or self.quarry.client is None:
-            return
-        try:
-            if event.input.id == "asked-change":
-                self._change(self.quarry.client, parse_change(event.value, self._changing))
-                return
-            parse_period(event.value, self.board.now_ms)
-        except BadValue as fault:
-            self._say(str(fault), bad=True)
-            return
-        self.words = event.value
-        self._read_new()
-
-    @work(thread=True, group="account")
-    def _change(self, client: "SiteClient", change: AccountChange) -> None:
-        try:
-            outcome = change.made(client)
-        except QuarryError as fault:
-            self.quarry.hand_over(self._say, str(fault), True)
-            return
-        self.quarry.hand_over(self._say, outcome.message, not outcome.done)
 
     # -- what is chosen ----------------------------------------------------------------------------
 
@@ -330,8 +231,7 @@ class LedgerPlace(Place):
                 line.display = False
                 self.query_one(AccountRows).focus()
                 return
-        self.account = self.user = ""
-        self._read_new()
+        self._choose("", "")
 
     def on_opened(self, message: Opened) -> None:
         """An account or a member is chosen, or the jobs of a ranked row are shown."""
@@ -342,22 +242,54 @@ class LedgerPlace(Place):
         row = self.query_one(AccountRows).current()
         account = row.line.account if row.line is not None else ""
         again = account == self.account and not row.member
-        self.account, self.user = ("", "") if again else (account, row.member)
+        self._choose(*(("", "") if again else (account, row.member)))
+
+    def _choose(self, account: str, user: str) -> None:
+        self.account, self.user = account, user
+        self.budget = self.budget and bool(account)
         if self.split in self._where:
             self.split = self._next(self.split)
         if self.by in self._where:
             self.by = self._next(self.by)
         self._read_new()
 
+    def _show_budget(self) -> None:
+        lines = self.query_one(AccountRows).lines
+        line = next((line for line in lines if line.account == self.account), None)
+        now = self.board.now_ms if self.board is not None else 0
+        self.query_one(BudgetColumns).show(line, self.past, self.ends.get(self.account), now)
+        self.set_class(self.budget and line is not None, "-budget")
+
+    def action_budget(self) -> None:
+        """The budget of the open account, or of the one under the cursor, over time; or use again."""
+        line = self.query_one(AccountRows).current().line
+        self.budget = not self.budget
+        if self.budget and not self.account and line is not None:
+            self._choose(line.account, "")
+        elif self.budget and not self.account:
+            self._say("Go to an account first.")
+            self.budget = False
+        self._show_budget()
+
+    def action_behind(self, what: str) -> None:
+        """The jobs behind a line of where it went."""
+        if self.found is not None:
+            only = {"lost": "-state:done -state:cancelled", "failed": "-state:done -state:cancelled"}.get(what, "")
+            self._search(self._where, only)
+
+    def _search(self, chosen: dict[str, str], more: str = "") -> None:
+        if self.found is None:
+            return
+        words = " ".join([*(f'{name}:"{value}"' for name, value in chosen.items()), *([more] if more else [])])
+        span = self.found.period
+        self.post_message(SearchRuns(f"{words} since:{span.first} until:{span.last}".strip()))
+
     def _open_jobs(self) -> None:
-        row, found = self._who.current(), self.found
-        if row is None or found is None:
+        row = self._who.current()
+        if row is None:
             return
         key = {self.by: row.key[0]} if isinstance(row, ReportRow) else {"name": row.name, "user": row.user}
-        chosen = {**self._where, **key}
-        words = " ".join(f'{name}:"{value}"' for name, value in chosen.items())
-        span = found.period
-        self.post_message(SearchRuns(f"{words} since:{span.first} until:{span.last}"))
+        self._search({**self._where, **key})
 
     # -- words -------------------------------------------------------------------------------------
 
@@ -382,7 +314,7 @@ class LedgerPlace(Place):
         ]
         hints += [("t", "type a period", ""), ("n", "last 30 days", ""), ("s", "split", ""), ("g", "rank by", "")]
         if self.goes_to(self.query_one(AccountRows)):
-            hints.append(("a", "grant, members", ""))
+            hints += [("a", "grant, members", ""), ("b", "use" if self.budget else "budget", "")]
         hints.append(("w", "ranking" if self.wasted else "not used", ""))
         return [*hints, ("tab", "other side", ""), *([("escape", "all accounts", "")] if self.account else [])]
 

@@ -1,6 +1,6 @@
 """What was charged over a period, as stacked columns, and where it went."""
 
-from math import floor, log10
+from math import ceil, floor, log10
 
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.drawing import Lines
@@ -70,8 +70,7 @@ class UseColumns(Lines):
         self, pen: Pen, found: OverTime, shown: list[tuple[str, tuple[int, ...]]], line: int, tall: int
     ) -> None:
         totals = [sum(charged[place] for _, charged in shown) for place in range(len(found.parts))]
-        step = _step(max(*totals, 1) / 4)
-        most = 4 * step
+        step, most = steps_to(max(*totals, 1))
         level = most * (tall - line) / tall
         # The line in whose cell a round amount lies is marked with it.
         round_level = round(level / step) * step
@@ -81,6 +80,7 @@ class UseColumns(Lines):
         wide = self._wide(found)
         low = most * (tall - line - 1) / tall
         for place in range(len(found.parts)):
+            hit = f"app.place_action('part({place})')"
             middle, below = low + most / tall / 2, 0
             sign, tone = ("┈", "faint") if marked else (" ", "faint")
             for (its_sign, its_tone), (_, charged) in zip(TONES, shown, strict=False):
@@ -88,7 +88,7 @@ class UseColumns(Lines):
                     sign, tone = its_sign, its_tone
                 below += charged[place]
             gap = 1 if wide > 2 else 0
-            pen.write(sign * (wide - gap), tone).write(("┈" if marked else " ") * gap, "faint")
+            pen.write(sign * (wide - gap), tone, hit=hit).write(("┈" if marked else " ") * gap, "faint")
 
     def _names(self, pen: Pen, found: OverTime) -> None:
         wide, long = self._wide(found), found.parts[0].days
@@ -102,11 +102,12 @@ class UseColumns(Lines):
                 pen.write(f"{name} ", "dim")
 
 
-def _step(least: float) -> float:
-    """A round number of core-hours, in core-ms, that is no less."""
-    hours = max(least / HOUR_MS, 1e-3)
+def steps_to(most: float) -> tuple[float, float]:
+    """A round step of core-ms of which at most four reach an amount, and the top of the scale."""
+    hours = max(most / 4 / HOUR_MS, 1e-3)
     unit = 10.0 ** floor(log10(hours))
-    return next(unit * part for part in (1, 2, 2.5, 5, 10) if unit * part >= hours * 0.999) * HOUR_MS
+    step = next(unit * part for part in (1, 2, 2.5, 5, 10) if unit * part >= hours * 0.999) * HOUR_MS
+    return step, step * ceil(most / step * 0.999)
 
 
 class WentLines(Lines):
@@ -140,7 +141,8 @@ class WentLines(Lines):
                 ("held idle", sums.idle_core_ms, "stone", lambda one: one.idle_core_ms),
                 ("lost", sums.lost_core_ms, "rust", lambda one: one.lost_core_ms),
             )[row - 2]
-            pen.write("   ").cell(name, 10, "dim").cell(format_core_hours(amount), 9, right=True).write(" ")
+            opens = f"app.place_action('behind(\"{name.split()[-1]}\")')"
+            pen.write("   ").cell(name, 10, "dim", hit=opens).cell(format_core_hours(amount), 9, right=True).write(" ")
             bar(pen, [(float(amount), "█", tone), (float(held - amount), "░", "faint")], 14, float(max(1, held)))
             pen.cell(f" {amount / held:.0%}" if held else "", 6)
             if found.before is not None and found.before.sums.held_core_ms:
@@ -153,6 +155,7 @@ class WentLines(Lines):
             if total.wait_median_s is not None and total.wait_p95_s is not None:
                 half, most = format_duration(total.wait_median_s, 1), format_duration(total.wait_p95_s, 1)
                 waited = f"half at most {half}, 19 in 20 at most {most}"
-            pen.write("   ").cell("waited", 10, "dim").write(waited)
+            pen.write("   ").cell("waited", 10, "dim").write(waited, hit="app.place_action('behind(\"waited\")')")
         elif row == 6 and sums.failed:
-            pen.write("   ").cell("not done", 10, "dim").write(f"{sums.failed:,} of {sums.jobs:,} jobs")
+            words = f"{sums.failed:,} of {sums.jobs:,} jobs"
+            pen.write("   ").cell("not done", 10, "dim").write(words, hit="app.place_action('behind(\"failed\")')")
