@@ -8,7 +8,7 @@ from pathlib import Path
 from sqlalchemy import text
 
 from bench.year import BEGINS_MS, jobs
-from lazy_quarry.core.ledger.period import period_between
+from lazy_quarry.core.ledger.period import period_between, period_of
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.run.rehearsal import RehearsalRunner
@@ -40,7 +40,7 @@ def figures(best):
             (Path(folder) / name).mkdir()
         journal = with_books(Path(folder) / "many", MANY)
         few = with_books(Path(folder) / "few", FEW)
-        month = period_between(NOW_MS - 60 * DAY_MS, NOW_MS - 59 * DAY_MS).widened(2)
+        month = period_of("month", NOW_MS - 60 * DAY_MS)
         words = f"{month.first} to {month.last}"
         ledger = opened(journal).ledger
         sql = text("SELECT sum(charge_core_ms) FROM ended WHERE ended_ms >= :begin AND ended_ms < :end")

@@ -202,8 +202,8 @@ class Ledger:
         return found
 
     def _jobs(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> Jobs:
-        wanted, named, count = *_wanted(span, by, only), len(by)
-        found = Jobs(self.present.journal.storage.waits(wanted), count)
+        wanted, named = _wanted(span, by, only)
+        found = Jobs(self.present.journal.storage.waits(wanted))
         found.places = {named(key): places for key, places in found.places.items()}
         return found
 

@@ -29,16 +29,16 @@ def sums_query(wanted: Wanted) -> Select[Any]:
 
 
 def waits_query(wanted: Wanted) -> Select[Any]:
-    """Rows of keys, a wait in ms and cores held on average, of jobs that ended in the period.
+    """Rows of keys, then waits in ms and cores held on average in thousandths, of the jobs that ended in the period.
 
-    An array waited until its first task started.
+    They come as texts of numbers with commas, since there are many. An array waited until its first task started.
     """
     keys = [_key(ended.c, name, ended.c.ended_ms, wanted) for name in wanted.by]
     inside = and_(ended.c.ended_ms >= wanted.begin_ms, ended.c.ended_ms < wanted.end_ms)
     of_jobs = and_(ended.c.job < TASK_SPAN, ended.c.started_ms.isnot(None))
-    waited = (ended.c.started_ms - ended.c.submitted_ms).label("waited")
-    cores = ended.c.allocated_core_ms * 1.0 / func.max(1, ended.c.ended_ms - ended.c.started_ms)
-    return _only(select(*keys, waited, cores.label("cores")), ended.c, wanted).where(inside, of_jobs)
+    waited = func.group_concat(ended.c.started_ms - ended.c.submitted_ms)
+    cores = func.group_concat(ended.c.allocated_core_ms * 1000 // func.max(1, ended.c.ended_ms - ended.c.started_ms))
+    return _only(select(*keys, waited, cores), ended.c, wanted).where(inside, of_jobs).group_by(*keys)
 
 
 def spans_query(wanted: Wanted) -> Select[Any]:

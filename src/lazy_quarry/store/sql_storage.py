@@ -281,7 +281,7 @@ class SqlStorage:
             return [tuple(row) for row in work.execute(sums_query(wanted))]
 
     def waits(self, wanted: Wanted) -> list[tuple[Any, ...]]:
-        """Waits of a period: keys, then one in ms, then cores."""
+        """Waits of a period: keys, then all in ms, then all cores in thousandths, as texts with commas."""
         return self._as_driven(waits_query(wanted))
 
     def spans(self, wanted: Wanted) -> list[tuple[Any, ...]]:

@@ -129,7 +129,7 @@ class Storage(Protocol):
         """Sums of a period: keys, then all values."""
 
     def waits(self, wanted: Wanted) -> list[tuple[Any, ...]]:
-        """Waits of a period: keys, then one in ms, then cores."""
+        """Waits of a period: keys, then all in ms, then all cores in thousandths, as texts with commas."""
 
     def spans(self, wanted: Wanted) -> list[tuple[Any, ...]]:
         """What ran in a period: beginning, end, core-ms."""

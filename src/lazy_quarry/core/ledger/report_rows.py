@@ -19,25 +19,23 @@ SIZES = (1, 2, 5, 17, 65, 257)
 class Jobs:
     """What the jobs of a period waited, in seconds, and how many cores they held; each by its key.
 
-    ``rows`` are keys, then a wait in ms, then cores.
+    ``rows`` are keys, then waits in ms and cores in thousandths of the jobs of that key, each a text of numbers with commas.
     """
 
-    def __init__(self, rows: Sequence[tuple[Any, ...]] = (), keys: int = 0) -> None:
-        index: dict[tuple[Any, ...], int] = {}
-        columns = list(zip(*rows, strict=True)) if rows else [()] * (keys + 2)
-        self.waited = np.array(columns[-2], dtype=float) / 1000
-        self.cores = np.array(columns[-1], dtype=float)
-        if keys and rows:
-            codes = np.array([index.setdefault(key, len(index)) for key in zip(*columns[:keys], strict=True)])
-            order = np.argsort(codes, kind="stable")
-            ends = np.cumsum(np.bincount(codes, minlength=len(index)))
-            self.places = dict(zip(index, np.split(order, ends[:-1]), strict=True))
-        else:
-            self.places = {(): np.arange(len(self.waited))} if rows else {}
+    def __init__(self, rows: Sequence[tuple[Any, ...]] = ()) -> None:
+        waited = [np.fromstring(row[-2], dtype=float, sep=",") for row in rows if row[-2]]
+        cores = [np.fromstring(row[-1], dtype=float, sep=",") for row in rows if row[-2]]
+        ends = np.cumsum([0, *map(len, waited)])
+        self.waited = np.concatenate(waited) / 1000 if waited else np.zeros(0)
+        self.cores = np.concatenate(cores) / 1000 if cores else np.zeros(0)
+        keys = [tuple(row[:-2]) for row in rows if row[-2]]
+        self.places: dict[tuple[Any, ...], slice] = {
+            key: slice(int(begin), int(end)) for key, begin, end in zip(keys, ends[:-1], ends[1:], strict=True)
+        }
 
-    def row(self, key: Key, sums: Sums, place: NDArray[np.int64] | None) -> ReportRow:
+    def row(self, key: Key, sums: Sums, place: slice | None) -> ReportRow:
         """The row of a key, whose jobs are at these places."""
-        if place is None or not len(place):
+        if place is None or not len(self.waited[place]):
             return ReportRow(key, sums)
         half, most = np.percentile(self.waited[place], (50, 95))
         return ReportRow(key, sums, float(half), float(most), float(np.median(self.cores[place])))
@@ -58,7 +56,7 @@ def together(sums: Iterable[Sums], jobs: Jobs) -> ReportRow:
     total = Sums()
     for one in sums:
         total = total + one
-    return jobs.row((), total, np.arange(len(jobs.waited)))
+    return jobs.row((), total, slice(0, len(jobs.waited)))
 
 
 def by_size(period: Period, jobs: Jobs) -> BySize:
