@@ -5,7 +5,8 @@ import pytest
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, MINUTE_MS
-from lazy_quarry.site.book_words import end_day, end_words
+from lazy_quarry.site.book_words import cost_words, end_day, end_words
+from lazy_quarry.site.draft_view import DraftCost, DraftReport, DraftShape
 from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.site.sentences import range_now, range_words
 
@@ -44,3 +45,18 @@ def test_the_end_of_a_budget_is_a_day_with_its_year_where_that_is_another():
         "(100.0 core-hours a day), it ends about 24 Oct; 9 times in 10 not before 14 Oct"
     )
     assert "lasts for years" in end_words(BudgetEnd(None, None, None, 1.0), LINE, NOW)
+
+
+@pytest.mark.parametrize(
+    ("counts", "factor", "tasks", "said"),
+    [
+        (4000, 1000, 0, "4 cores × 2h = at most 8.00 core-hours"),
+        (6500, 1000, 0, "4 cores that count as 6.5 × 2h = at most 13.0 core-hours"),
+        (4000, 2000, 3, "3 tasks × 4 cores × 2h × 2 = at most 48.0 core-hours"),
+    ],
+)
+def test_a_cost_is_told_with_what_it_follows_from(counts, factor, tasks, said):
+    most = round((tasks or 1) * counts * factor * 2 * HOUR_MS / 1e6)
+    shape = DraftShape(nodes=1, ranks=4, threads=1, cores=4, walltime_s=7200, tasks=tasks)
+    report = DraftReport(diagnostics=(), now_ms=0, shape=shape, cost=DraftCost("silt", most, None, counts, factor))
+    assert cost_words(report) == said

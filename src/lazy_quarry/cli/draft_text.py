@@ -7,6 +7,7 @@ from datetime import tzinfo
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, plural
+from lazy_quarry.site.book_words import cost_words
 from lazy_quarry.site.sentences import range_words
 
 if TYPE_CHECKING:
@@ -59,7 +60,7 @@ def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
         what = "as many as fit" if each.at_once is None else f"{each.at_once} at once"
         yield f"       {'*' if each.asked else ' '} {what:<20} all done {_start_words(each.last_ms, report.now_ms, zone)}"
     left = "" if report.cost.left_core_ms is None else f" of {format_core_hours(report.cost.left_core_ms)} left"
-    yield f"costs    at most {format_core_hours(report.cost.most_core_ms)} core-hours{left}, charged to {report.cost.account}"
+    yield f"costs    {cost_words(report)}{left}, charged to {report.cost.account}"
 
 
 def trial_lines(views: Sequence[JobView], asked: Asked) -> Iterator[str]:

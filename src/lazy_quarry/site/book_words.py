@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.ledger.accounts import AccountLine
     from lazy_quarry.core.ledger.burn import BudgetEnd
     from lazy_quarry.core.ledger.report import Report, ShareLine, SizeRow, WasteRow
+    from lazy_quarry.site.draft_view import DraftReport
 
 
 def end_day(days: float | None, now_ms: int) -> str:
@@ -67,6 +68,18 @@ def at_end_words(line: AccountLine) -> str:
 def _day(at_ms: int) -> str:
     day = datetime.fromtimestamp(at_ms / 1000, UTC)
     return f"{day.day} {day:%b %Y}"
+
+
+def cost_words(report: DraftReport) -> str:
+    """``32 cores × 2h 30m = at most 80.0 core-hours``, with for what they count where that is more, and the tier's factor."""
+    cost, shape = report.cost, report.shape
+    cores = plural(shape.cores, "core")
+    if cost.counts != shape.cores * 1000:
+        cores += f" that count as {cost.counts / 1000:,.4g}"
+    tasks = f"{plural(shape.tasks, 'task')} × " if shape.tasks else ""
+    factor = f" × {cost.factor_permille / 1000:g}" if cost.factor_permille != 1000 else ""
+    most = format_core_hours(cost.most_core_ms)
+    return f"{tasks}{cores} × {format_duration(shape.walltime_s)}{factor} = at most {most} core-hours"
 
 
 def size_words(row: SizeRow) -> str:

@@ -99,6 +99,10 @@ class DraftCost:
     account: str = ""
     most_core_ms: int = 0
     left_core_ms: int | None = None
+    counts: int = 0
+    """For how many thousandths of a core a task counts at most."""
+    factor_permille: int = 1000
+    """The tier's factor."""
 
 
 @dataclass(frozen=True, slots=True)

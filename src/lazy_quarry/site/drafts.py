@@ -10,7 +10,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.nearest_request import nearest_request
 from lazy_quarry.core.job.needs import Need, choices, eligible_nodes
 from lazy_quarry.core.job.queue_fit import longest_walltime_s, queue_fit
-from lazy_quarry.core.job.rates import greatest_charge
+from lazy_quarry.core.job.rates import greatest_charge, most_counted
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.array_finish import array_finish
 from lazy_quarry.core.plan.placement import CORES, FAR, MEMORY, Placement, PlanRequest
@@ -174,6 +174,8 @@ class _DraftAnswer:
                 request.account,
                 greatest_charge(self.site, request, need, shape.tasks or 1),
                 self.left_core_ms,
+                most_counted(self.site, need),
+                self.site.tier[request.tier].charge_permille if request.tier in self.site.tier else 1000,
             ),
         )
 

@@ -15,6 +15,7 @@ from lazy_quarry.core.units import (
     format_duration,
     plural,
 )
+from lazy_quarry.site.book_words import cost_words
 from lazy_quarry.site.draft_view import DraftReport, FinishRung, PlacedNode, Rung
 from lazy_quarry.site.sentences import range_words
 
@@ -254,12 +255,7 @@ class ReportRows(Rows):
         if not report.shape.cores:
             self.put(("   not known yet", "dim"))
         else:
-            walltime = format_duration(report.shape.walltime_s)
-            most = format_core_hours(report.cost.most_core_ms)
-            tasks = f"{plural(report.shape.tasks, 'task')} × " if report.shape.tasks else ""
-            self.put(
-                (f"   {tasks}{plural(report.shape.cores, 'core')} × {walltime} = at most {most} core-hours", "ink")
-            )
+            self.put((f"   {cost_words(report)}", "ink"))
             if report.cost.left_core_ms is not None:
                 over = report.cost.most_core_ms > report.cost.left_core_ms
                 self.put((f"   {_left(report)}", "rust" if over else "dim"))

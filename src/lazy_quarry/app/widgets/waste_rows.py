@@ -68,6 +68,6 @@ class WasteRows(OpeningRows):
         pen.cell(format_core_hours(sums.used_core_ms), 9, right=True).write("  ")
         less = f"{format_core_hours(one.advised_core_ms)} less" if one.advised_core_ms else "·"
         pen.cell(less, 12, "moss" if one.advised_core_ms else "dim", right=True).write(" ")
-        used, lost = float(sums.used_core_ms), float(sums.lost_core_ms)
-        rest = max(0.0, float(sums.asked_core_ms) - used - lost)
-        bar(pen, [(used, "█", "moss"), (lost, "█", "rust"), (rest, "░", "stone")], 6, float(most))
+        used = float(sums.used_core_ms)
+        rest = max(0.0, float(sums.asked_core_ms) - used)
+        bar(pen, [(used, "█", "moss"), (rest, "░", "stone")], 6, float(most))
