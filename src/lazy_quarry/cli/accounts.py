@@ -38,10 +38,20 @@ _FORMS = {
 @click.option("--why", default="", help="what a grant is for, as it stands in the books")
 @click.option("--add", multiple=True, metavar="USER", help="with members: let this user charge it")
 @click.option("--remove", multiple=True, metavar="USER", help="with members: this user may charge it no longer")
+@click.option(
+    "--ics", default="", metavar="F.ics", help="with list or show: when budgets and their terms end, as iCalendar"
+)
 @state_option
 @format_option
 def account_command(
-    what: str, words: tuple[str, ...], why: str, add: tuple[str, ...], remove: tuple[str, ...], state: str, form: str
+    what: str,
+    words: tuple[str, ...],
+    why: str,
+    add: tuple[str, ...],
+    remove: tuple[str, ...],
+    ics: str,
+    state: str,
+    form: str,
 ) -> None:
     """List accounts with what they have left, show one, grant or move core-hours (-100 takes them back), or tell the members.
 
@@ -73,12 +83,41 @@ def account_command(
             print_lines(lines[0].members or ["everyone"])
         return
     ends = client.budget_ends()
-    if json_too:
+    if ics:
+        _write_ends(ics, lines, ends, board.now_ms)
+    elif json_too:
         print_json([account_json(line, ends.get(line.account), board.now_ms) for line in lines])
     elif what == "list":
         print_lines(list_lines(lines, ends, board.now_ms))
     else:
         print_lines(show_lines(lines[0], ends.get(lines[0].account), board.now_ms, own_zone()))
+
+
+def _write_ends(path: str, lines: "list[AccountLine]", ends: "Mapping[str, BudgetEnd]", now_ms: int) -> None:
+    """Write when budgets end by the last 30 days, and when their terms do."""
+    from lazy_quarry.core.formats.calendar import budget_calendar
+    from lazy_quarry.core.ledger.budgets import FOR_EVER
+    from lazy_quarry.core.units import DAY_MS
+    from lazy_quarry.run.writable import write_pieces
+    from lazy_quarry.site.book_words import end_words, outlasts
+
+    found = []
+    for line in lines:
+        end = ends.get(line.account)
+        if end is not None and end.likely_days is not None and not outlasts(end, line, now_ms):
+            at = now_ms + round(end.likely_days * DAY_MS)
+            found.append((f"The budget of {line.account} ends", at, at + DAY_MS, end_words(end, line, now_ms)))
+        if line.budget is not None and line.budget.term.end_ms < FOR_EVER:
+            last = line.budget.term.end_ms - DAY_MS
+            found.append(
+                (
+                    f"The term of {line.account}'s budget ends",
+                    last,
+                    last + DAY_MS,
+                    "what is left lapses or is carried over",
+                )
+            )
+    write_pieces(path, [budget_calendar(found, now_ms)])
 
 
 def _granted(client: "SiteClient", words: tuple[str, ...], why: str) -> Any:

@@ -25,6 +25,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "order": ("changes", "Put your waiting jobs in order, these first; it moves nobody else's."),
     "report": ("report", "Say what was charged in a period and where it went: a table, JSON, CSV, a figure."),
     "ledger": ("report", "Prove the books: recompute all sums from the jobs and compare."),
+    "metrics": ("metrics", "Print how the site is doing as OpenMetrics text, or answer with it on a port."),
     "survey": ("nodes", "Show what the site has: queues, nodes, room now, accounts, tiers, storage, modules."),
     "draw": ("draw", "Draw nodes, jobs over time, a draft's place and starts as SVG or PDF."),
     "site": ("site", "Check a site file, or print its JSON Schema for editors."),

@@ -66,7 +66,27 @@ if TYPE_CHECKING:
     default="",
     help="use over the period, split by the first key",
 )
-@click.option("--pdf", metavar="F", type=click.Path(dir_okay=False), default="", help="the same as PDF")
+@click.option(
+    "--pdf", metavar="F", type=click.Path(dir_okay=False), default="", help="all of it on pages to be sent to somebody"
+)
+@click.option("--anonymous", is_flag=True, help="with --pdf or --swf: leave other people's names out")
+@click.option(
+    "--usage-records",
+    metavar="F",
+    type=click.Path(dir_okay=False),
+    default="",
+    help="the jobs as OGF Usage Records 2.0 (GFD.204), XML",
+)
+@click.option(
+    "--swf", metavar="F", type=click.Path(dir_okay=False), default="", help="the jobs in the Standard Workload Format"
+)
+@click.option(
+    "--parquet",
+    metavar="F",
+    type=click.Path(dir_okay=False),
+    default="",
+    help="the jobs as a table in Parquet (needs the extra parquet)",
+)
 @state_option
 @click.option("--format", "form", type=click.Choice(["table", "json", "csv"]), default="table", show_default=True)
 def report_command(
@@ -84,8 +104,10 @@ def report_command(
     csv_file: str | None,
     svg: str,
     pdf: str,
+    anonymous: bool,
     state: str,
     form: str,
+    **formats: str,
 ) -> None:
     """Say what was charged in a period, and where it went: used, held idle, lost to failures. Days are days of UTC."""
     keys = [key.strip() for key in by.split(",") if key.strip()]
@@ -114,14 +136,21 @@ def report_command(
         from lazy_quarry.cli.files import write_text
 
         write_text(csv_file, report_csv(found))
-    if svg or pdf:
+    if svg:
         from lazy_quarry.draw.of_books import over_time_figure
 
         split = next((key for key in keys if key != "month"), "account")
         columns = client.over_time(words, split, where)
         board = client.board()
         figure = over_time_figure(columns, board.site.name, board.now_ms, own_zone())
-        draw_to(figure, svg, pdf, err=form != "table")
+        draw_to(figure, svg, err=form != "table")
+    if pdf or any(formats.values()):
+        from lazy_quarry.cli.report_files import write_formats, write_pdf
+
+        if pdf:
+            write_pdf(client, words, where, pdf, anonymous, form != "table")
+        if any(formats.values()):
+            write_formats(client, words, where, formats, anonymous, form != "table")
 
 
 def _say_other(

@@ -44,6 +44,9 @@ def painted(figure: Figure, ground: Ground, size: str) -> Any:
 class Page:
     """One figure on its page. Places are in inches from the left and from the top."""
 
+    title_part = 1.25
+    """The size of a figure's title, in parts of the type's."""
+
     def __init__(self, figure: Figure, ground: Ground, size: str) -> None:
         from matplotlib.figure import Figure as Paper
 
@@ -107,22 +110,31 @@ class Page:
 
     def painted(self) -> Any:
         """Title, note, panel, legend, source."""
-        titles = self.wrapped(self.figure.title, 1.25, bold=True)
-        notes = self.wrapped(self.figure.note, 1.0) if self.figure.note else []
-        sources = self.wrapped(self.figure.source, 0.85)
-        legend = self._legend_lines()
-        top = 0.16 + self.line * (1.25 * len(titles) + len(notes)) + 0.1
-        below = 0.1 + self.line * (1.25 * len(legend) + len(sources)) + 0.14
-        self.height = top + self._panel_height(top + below) + below
+        top, below = self.margins()
+        self.height = top + self.panel_height(top + below) + below
         self.paper.set_size_inches(self.width, self.height)
-        y = 0.16 + self.line * 0.5
-        for words in titles:
-            self.text(self.left, y, words, part=1.25, fontweight="bold")
-            y += self.line * 1.25
-        for words in notes:
+        self.figure_between(0.0, self.height)
+        return self.paper
+
+    def margins(self) -> tuple[float, float]:
+        """What the words of the figure take above and below its panel."""
+        titles = self.wrapped(self.figure.title, self.title_part, bold=True)
+        notes = self.wrapped(self.figure.note, 1.0) if self.figure.note else []
+        sources = self.wrapped(self.figure.source, 0.85) if self.figure.source else []
+        top = 0.16 + self.line * (self.title_part * len(titles) + len(notes)) + 0.1
+        return top, 0.1 + self.line * (1.25 * len(self._legend_lines()) + len(sources)) + 0.14
+
+    def figure_between(self, begin: float, end: float) -> None:
+        """Paint the figure between these heights of the page."""
+        top, below = self.margins()
+        y = begin + 0.16 + self.line * 0.5
+        for words in self.wrapped(self.figure.title, self.title_part, bold=True):
+            self.text(self.left, y, words, part=self.title_part, fontweight="bold")
+            y += self.line * self.title_part
+        for words in self.wrapped(self.figure.note, 1.0) if self.figure.note else ():
             self.text(self.left, y, words, color=self.ground.dim)
             y += self.line
-        bottom = self.height - below
+        top, bottom = begin + top, end - below
         panel = self.figure.panel
         if isinstance(panel, Lanes):
             self._lanes(panel, top, bottom)
@@ -133,15 +145,15 @@ class Page:
         else:
             graph_on(self, panel, top, bottom)
         y = bottom + 0.1 + self.line * 0.6
-        for entries in legend:
+        for entries in self._legend_lines():
             self._legend(entries, y)
             y += self.line * 1.25
-        for words in sources:
+        for words in self.wrapped(self.figure.source, 0.85) if self.figure.source else ():
             self.text(self.left, y, words, part=0.85, color=self.ground.dim)
             y += self.line
-        return self.paper
 
-    def _panel_height(self, rest: float) -> float:
+    def panel_height(self, rest: float) -> float:
+        """How high the panel would best be, beside so much for its words."""
         panel, slide = self.figure.panel, self.width * 9 / 16
         if isinstance(panel, Lanes):
             rows = sum(1.35 if lane.heading else 1.0 for lane in panel.lanes)

@@ -58,6 +58,7 @@ _HOMES = {
     "JobView": "lazy_quarry.site.job_view",
     "Outcome": "lazy_quarry.site.views",
     "BudgetEnd": "lazy_quarry.core.ledger.burn",
+    "JobRecord": "lazy_quarry.core.ledger.job_record",
     "BySize": "lazy_quarry.core.ledger.report",
     "OverTime": "lazy_quarry.core.ledger.report",
     "Receipt": "lazy_quarry.site.views",

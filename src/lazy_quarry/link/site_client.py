@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.core.ledger.burn import BudgetEnd
+    from lazy_quarry.core.ledger.job_record import JobRecord
     from lazy_quarry.core.ledger.report import BySize, OverTime, Report, Rhythm, ShareLine, Waste
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.made_files import MadeFiles
@@ -358,6 +359,16 @@ class SiteClient(Protocol):
     @_answered_by("ledger")
     def budget_ends(self) -> dict[str, BudgetEnd]:
         """Of each account with a budget that was used in the last 30 days, when it ends if it goes on so."""
+        ...
+
+    @_answered_by("ledger")
+    def records(
+        self, period: str, where: dict[str, str] | None = None, after: tuple[int, int] | None = None
+    ) -> list[JobRecord]:
+        """Jobs and tasks that ended in a period, in the order of their ends; some at a time, as open formats have them.
+
+        ``after`` are the end and number of the last one before; an empty answer says that there are no more.
+        """
         ...
 
     # -- the client itself

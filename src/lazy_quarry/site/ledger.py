@@ -6,6 +6,7 @@ from typing import Any
 
 from lazy_quarry.core.advice.next_time import next_time
 from lazy_quarry.core.ledger.burn import BudgetEnd, budget_end
+from lazy_quarry.core.ledger.job_record import JobRecord, record_of
 from lazy_quarry.core.ledger.period import Period, parse_period, period_between
 from lazy_quarry.core.ledger.recent_use import lightness, weight_at
 from lazy_quarry.core.ledger.report import (
@@ -35,6 +36,7 @@ BURN = "last 30 days"
 """A budget is taken to go on being used as in this time."""
 MOST_WASTED = 5
 MOST_KEPT = 100
+MOST_RECORDS = 2_000
 FILTERS = ("account", "user", "queue", "tier", "name")
 
 
@@ -131,6 +133,27 @@ class Ledger:
                 if _unused(found) > 0
             ]
         return Waste(span, total, tuple(rows), only)
+
+    def records(
+        self, period: str, where: Mapping[str, str] | None = None, after: tuple[int, int] | None = None
+    ) -> list[JobRecord]:
+        """Jobs and tasks that ended in a period, some at a time; see :meth:`SiteClient.records`."""
+        only, span = self._chosen((), where), self.period(period)
+        at, last = after or (span.begin_ms - 1, 2**62)
+        found = list[JobRecord]()
+        while not found:
+            with self.present.lock:
+                jobs = self.present.journal.ended_after(at, last, MOST_RECORDS)
+            for job in jobs:
+                at, last = job.ended_ms or at, job.number
+                if at >= span.end_ms:
+                    return found
+                record = record_of(job)
+                if job.request.array is None and all(getattr(record, key) in values for key, values in only.items()):
+                    found.append(record)
+            if not jobs:
+                break
+        return found
 
     def _advised(self, span: Period, name: str, user: str, asked_core_ms: int) -> int:
         """Core-ms that the runs of a name would not have asked for, had they asked for what they suggest together.

@@ -79,6 +79,7 @@ ROLES: dict[str, Rights] = {
     "rhythm": _ALL,
     "shares": _ALL,
     "waste": _ALL,
+    "records": _ALL,
 }
 
 

@@ -5,7 +5,7 @@ use the nodes meanwhile stands in two properties of our own, which other program
 """
 
 from collections.abc import Iterable
-from datetime import UTC, date, datetime, tzinfo
+from datetime import UTC, date, datetime, timedelta, tzinfo
 
 from icalendar import Calendar, Component, Event
 
@@ -35,6 +35,25 @@ def write_calendar(windows: Iterable[Window], now_ms: int) -> str:
             event.add(USERS, " ".join(window.users))
         if window.accounts:
             event.add(ACCOUNTS, " ".join(window.accounts))
+        calendar.add_component(event)
+    text: str = calendar.to_ical().decode()
+    return text
+
+
+def budget_calendar(ends: Iterable[tuple[str, int, int, str]], now_ms: int) -> str:
+    """A calendar of the days on which budgets end: (what ends, first instant, the instant after it, sentences)."""
+    calendar = Calendar()
+    calendar.add("prodid", "-//Lazy Quarry//budgets//EN")
+    calendar.add("version", "2.0")
+    for what, begins_ms, ends_ms, words in ends:
+        event = Event()
+        event.add("uid", f"budget-{what}")
+        event.add("dtstamp", _moment(now_ms))
+        event.add("dtstart", _moment(begins_ms).date())
+        event.add("dtend", max(_moment(ends_ms).date(), _moment(begins_ms).date() + timedelta(days=1)))
+        event.add("summary", what)
+        event.add("description", words)
+        event.add("transp", "TRANSPARENT")
         calendar.add_component(event)
     text: str = calendar.to_ical().decode()
     return text

@@ -1,0 +1,107 @@
+"""What a report writes to files: a document to be sent, and the jobs behind it in open formats."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lazy_quarry.cli.options import Usage, own_zone, say
+from lazy_quarry.core.units import plural
+from lazy_quarry.errors import QuarryError
+from lazy_quarry.run.writable import write_pieces
+
+if TYPE_CHECKING:
+    from lazy_quarry.core.ledger.job_record import JobRecord
+    from lazy_quarry.link.site_client import SiteClient
+
+
+def write_pdf(client: SiteClient, words: str, where: dict[str, str], path: str, anonymous: bool, err: bool) -> None:
+    """Write the document of a period."""
+    from lazy_quarry.draw.of_printed import printed_report, read_answers
+    from lazy_quarry.draw.printed_pages import write_pages
+
+    if Path(path).suffix.lower() != ".pdf":
+        raise Usage(f"{path}: the document is PDF, so its name ends in .pdf")
+    printed = printed_report(read_answers(client, words, where), own_zone(), anonymous)
+    pages = write_pages(printed, Path(path))
+    say(f"{path}: {printed.title}, {plural(pages, 'page')}", err=err)
+
+
+def write_formats(
+    client: SiteClient, words: str, where: dict[str, str], paths: dict[str, str], anonymous: bool, err: bool
+) -> None:
+    """Write the jobs of a period in each form for which a path is given."""
+    board = client.board()
+    site, host = board.site.name, board.site.host
+    for form, path in paths.items():
+        if not path:
+            continue
+        records = all_records(client, words, where)
+        if form == "usage_records":
+            from lazy_quarry.core.formats.usage_records import usage_records
+
+            count = write_counted(
+                path,
+                records,
+                lambda some: usage_records(some, site, host, f"{site}.{host}" if host else site, board.now_ms),
+            )
+        elif form == "swf":
+            from lazy_quarry.core.formats.workload_trace import workload_trace
+
+            known = list(records)
+            nodes = [node for node in board.nodes if node.queues]
+            cores, count = sum(node.cores for node in nodes), len(known)
+            lines = workload_trace(known, site, len(nodes), cores, named=not anonymous)
+            write_pieces(path, (f"{line}\n" for line in lines))
+        else:
+            from lazy_quarry.core.formats.job_table import job_table
+
+            known, user = list(records), board.person.user
+            if anonymous:
+                known = list(nameless(known, user))
+            count = len(known)
+            write_bytes(path, job_table(known))
+        say(f"{path}: {plural(count, 'job')}", err=err)
+
+
+def all_records(client: SiteClient, words: str, where: dict[str, str]) -> Iterator[JobRecord]:
+    """All jobs and tasks that ended in a period, in the order of their ends."""
+    after: tuple[int, int] | None = None
+    while some := client.records(words, where, after):
+        yield from some
+        after = some[-1].ended_ms, some[-1].number
+
+
+def nameless(records: Iterable[JobRecord], user: str) -> Iterator[JobRecord]:
+    """Records in which other users have numbers for names."""
+    numbers: dict[str, int] = {}
+    for one in records:
+        number = numbers.setdefault(one.user, len(numbers) + 1)
+        yield one if one.user == user else replace(one, user=f"person {number}")
+
+
+def write_counted(path: str, records: Iterator[JobRecord], made: Callable[[Iterator[JobRecord]], Iterable[str]]) -> int:
+    """Write what is made of records piece by piece; returns how many there were."""
+    count = 0
+
+    def counted() -> Iterator[JobRecord]:
+        nonlocal count
+        for record in records:
+            count += 1
+            yield record
+
+    write_pieces(path, made(counted()))
+    return count
+
+
+def write_bytes(path: str, raw: bytes) -> None:
+    """Write a file whole. Raises :class:`QuarryError` where it can't be written."""
+    part = Path(f"{path}.part")
+    try:
+        part.write_bytes(raw)
+        part.replace(path)
+    except OSError as fault:
+        part.unlink(missing_ok=True)
+        raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None
