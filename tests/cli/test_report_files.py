@@ -85,7 +85,9 @@ def test_a_long_table_goes_on_under_its_head_and_an_empty_period_is_told(demo, t
 def test_the_shell_writes_all_of_them(machine):
     (machine.work / "a.sh").write_text(script('name = "grid"\nwalltime = "1m"\nmemory = "32 MiB/core"', "sleep 0.2"))
     (machine.work / "b.sh").write_text(
-        script('name = "sweep"\nwalltime = "1m"\nmemory = "32 MiB/core"\narray.tasks = "1..3"', "exit $((LQ_TASK == 2))")
+        script(
+            'name = "sweep"\nwalltime = "1m"\nmemory = "32 MiB/core"\narray.tasks = "1..3"', "exit $((LQ_TASK == 2))"
+        )
     )
     for name in ("a.sh", "b.sh"):
         machine.lq("submit", name)

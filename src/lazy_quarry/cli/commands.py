@@ -38,6 +38,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "phase": ("inside", "Inside a job: run a command as a named part, measured."),
     "ranks": ("inside", "Inside a job: run a command once for each rank."),
     "spread": ("inside", "Inside a job: run many small tasks over its cores, and go on where it was left."),
+    "study": ("study", "Rehearse the site's own past under other policies or limits, beside how it was."),
     "replay": (
         "replay",
         "Replay a workload trace (Standard Workload Format) under the plan's policies, or make one up.",

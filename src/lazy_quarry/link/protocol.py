@@ -65,6 +65,7 @@ _HOMES = {
     "Report": "lazy_quarry.core.ledger.report",
     "Rhythm": "lazy_quarry.core.ledger.report",
     "ShareLine": "lazy_quarry.core.ledger.report",
+    "StudyView": "lazy_quarry.site.study_view",
     "Waste": "lazy_quarry.core.ledger.report",
     "RoomView": "lazy_quarry.site.views",
 }

@@ -26,10 +26,20 @@ if TYPE_CHECKING:
     from lazy_quarry.site.job_detail import JobDetail
     from lazy_quarry.site.job_view import JobView
     from lazy_quarry.site.mail_folder import Letter
+    from lazy_quarry.site.study_view import StudyView
     from lazy_quarry.site.views import Found, Outcome, Receipt, RoomView
 
 Part = Literal[
-    "operations", "queries", "drafts", "chains", "chain_changes", "site_changes", "mailer", "advice", "ledger"
+    "operations",
+    "queries",
+    "drafts",
+    "chains",
+    "chain_changes",
+    "site_changes",
+    "mailer",
+    "advice",
+    "ledger",
+    "studies",
 ]
 """The part of a site in use that answers a call."""
 CHANGING: tuple[Part, ...] = ("operations", "chain_changes", "site_changes")
@@ -369,6 +379,26 @@ class SiteClient(Protocol):
 
         ``after`` are the end and number of the last one before; an empty answer says that there are no more.
         """
+        ...
+
+    # -- studies
+
+    @_answered_by("studies")
+    def begin_study(self, policies: list[str], since: str = "", settings: list[str] | None = None) -> StudyView:
+        """Begin to study the site's own past, of the last 30 days or since then, under policies and with settings.
+
+        Raises :class:`BadValue`, and :class:`Refused` while another study is at work.
+        """
+        ...
+
+    @_answered_by("studies")
+    def studied(self) -> StudyView:
+        """How far the last study is, and what it has found."""
+        ...
+
+    @_answered_by("studies")
+    def stop_study(self) -> StudyView:
+        """Stop the study that is at work."""
         ...
 
     # -- the client itself

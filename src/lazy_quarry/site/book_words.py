@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.ledger.burn import BudgetEnd
     from lazy_quarry.core.ledger.report import Report, ShareLine, SizeRow, WasteRow
     from lazy_quarry.site.draft_view import DraftReport
+    from lazy_quarry.site.study_view import StudyView
 
 
 def end_day(days: float | None, now_ms: int) -> str:
@@ -80,6 +81,12 @@ def cost_words(report: DraftReport) -> str:
     factor = f" × {cost.factor_permille / 1000:g}" if cost.factor_permille != 1000 else ""
     most = format_core_hours(cost.most_core_ms)
     return f"{tasks}{cores} × {format_duration(shape.walltime_s)}{factor} = at most {most} core-hours"
+
+
+def study_words(view: StudyView) -> str:
+    """What a study is of: ``4,108 jobs since 30 Jan 2027, with walltime=2x``."""
+    otherwise = f", with {', '.join(view.settings)}" if view.settings else ""
+    return f"{plural(view.jobs, 'job')} since {_day(view.since_ms)}{otherwise}"
 
 
 def size_words(row: SizeRow) -> str:

@@ -12,6 +12,7 @@ from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
 from lazy_quarry.site.site_changes import SiteChanges
+from lazy_quarry.site.study import Studies
 
 
 class SiteInUse:
@@ -32,6 +33,7 @@ class SiteInUse:
         self.drafts.foreseen = self.foresight.of_request
         self.advice = Advice(present, self.drafts)
         self.ledger = Ledger(present)
+        self.studies = Studies(present)
         way = present.site.mail
         relay = Relay(way.relay, way.port, way.tls, way.user, way.password_file) if way.relay else None
         sender = way.sender or f"lazy-quarry@{present.site.host or 'localhost'}"

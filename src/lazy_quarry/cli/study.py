@@ -1,0 +1,149 @@
+"""The command that studies a site's own past."""
+
+from __future__ import annotations
+
+import sys
+import time
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from lazy_quarry.cli.options import (
+    Usage,
+    client_of,
+    draw_to,
+    format_option,
+    is_json,
+    own_zone,
+    print_json,
+    print_lines,
+    state_option,
+)
+
+if TYPE_CHECKING:
+    from lazy_quarry.link.site_client import SiteClient
+    from lazy_quarry.site.study_view import StudyView
+    from lazy_quarry.study.studied import Studied
+
+LOOK_S = 0.2
+
+
+@click.command("study")
+@click.option(
+    "--policies",
+    metavar="P,P",
+    default="first-come,easy,planned",
+    show_default=True,
+    help="under which it is rehearsed",
+)
+@click.option("--since", metavar="T", default="", help="of jobs that ended since then; the last 30 days, if not given")
+@click.option(
+    "--set",
+    "settings",
+    multiple=True,
+    metavar="KEY=VALUE",
+    help="what is otherwise: account.NAME.cores=+64, walltime=2x, nodes.c01=+8, …",
+)
+@click.option(
+    "--svg", metavar="F", type=click.Path(dir_okay=False), default="", help="draw waits and use; F.pdf for PDF"
+)
+@state_option
+@format_option
+@click.pass_context
+def study_command(
+    context: click.Context, policies: str, since: str, settings: tuple[str, ...], svg: str, state: str, form: str
+) -> None:
+    """Rehearse the site's own past on its own nodes under other policies or limits, beside how it was."""
+    json_too = is_json(form)
+    client = client_of(state)
+    names = [name.strip() for name in policies.split(",") if name.strip()]
+    view = client.begin_study(names, since, list(settings))
+    try:
+        view = _followed(client, view, json_too)
+    except KeyboardInterrupt:
+        client.stop_study()
+        raise Usage("stopped; nothing of the site has changed") from None
+    if view.problem:
+        raise Usage(view.problem)
+    if json_too:
+        print_json(study_json(view))
+    else:
+        print_lines(study_lines(view))
+    if svg:
+        from lazy_quarry.draw.of_study import study_figure
+
+        board = client.board()
+        draw_to(study_figure(view, board.site.name, board.now_ms, own_zone()), svg, err=json_too)
+    if not view.jobs:
+        context.exit(1)
+
+
+def _followed(client: SiteClient, view: StudyView, quiet: bool) -> StudyView:
+    """Wait for the end of a study; its progress is told on a terminal."""
+    shows = not quiet and sys.stderr.isatty()
+    while not view.over:
+        time.sleep(LOOK_S)
+        view = client.studied()
+        if shows and view.policy:
+            print(f"\r{view.policy}: {view.done:,} of {view.jobs:,} ", end="", file=sys.stderr, flush=True)
+    if shows:
+        print("\r" + " " * 50 + "\r", end="", file=sys.stderr, flush=True)
+    return view
+
+
+def study_lines(view: StudyView) -> Iterator[str]:
+    """A line for how it was and for each policy, and how far a rehearsal is from what was."""
+    from lazy_quarry.core.units import format_duration, plural
+    from lazy_quarry.site.book_words import study_words
+
+    yield study_words(view)
+    if not view.jobs:
+        return
+    width = max(10, *(len(row.policy) for row in view.rows))
+    yield f"{'':<{width}}{'wait mean':>12}{'half':>9}{'95 %':>9}{'slowdown':>10}{'in use':>8}{'never':>7}"
+    for row in view.rows:
+        waits = (format_duration(round(one)) for one in (row.wait_mean_s, row.wait_median_s, row.wait_p95_s))
+        mean, half, most = waits
+        yield (
+            f"{row.policy:<{width}}{mean:>12}{half:>9}{most:>9}{row.slowdown_mean:>10.2f}{row.use:>8.1%}"
+            f"{row.refused or '·':>7}"
+        )
+    names = sorted({name for row in view.rows for name, _ in row.accounts})
+    wide = max([8, *map(len, names)])
+    yield f"  {'mean wait by account':<{max(wide, 20)}}" + "".join(f"{row.policy:>14}" for row in view.rows)
+    for name in names:
+        cells = (dict(row.accounts).get(name) for row in view.rows)
+        told = "".join(f"{'-' if one is None else format_duration(round(one)):>14}" for one in cells)
+        yield f"  {name:<{max(wide, 20)}}{told}"
+    rehearsed = next((row for row in view.rows[1:]), None)
+    if rehearsed is not None and not view.settings:
+        half = format_duration(round(rehearsed.apart_median_s))
+        yield f"half of {plural(rehearsed.jobs, 'job')} start at most {half} from when they did, rehearsed {rehearsed.policy}"
+
+
+def study_json(view: StudyView) -> dict[str, Any]:
+    """A study: what it is of, and its rows; seconds, parts of one."""
+    from lazy_quarry.core.units import format_instant
+
+    return {
+        "since": format_instant(view.since_ms),
+        "settings": list(view.settings),
+        "jobs": view.jobs,
+        "rows": [_row(row) for row in view.rows],
+    }
+
+
+def _row(row: Studied) -> dict[str, Any]:
+    return {
+        "policy": row.policy,
+        "jobs": row.jobs,
+        "never": row.refused,
+        "wait_mean_s": row.wait_mean_s,
+        "wait_median_s": row.wait_median_s,
+        "wait_p95_s": row.wait_p95_s,
+        "slowdown_mean": row.slowdown_mean,
+        "use": row.use,
+        "accounts": dict(row.accounts),
+        "apart_median_s": row.apart_median_s,
+    }

@@ -1,0 +1,101 @@
+"""Studies of a site's own past, each in a thread beside the engine: with progress, and a way to stop."""
+
+import threading
+import time
+from collections.abc import Sequence
+from dataclasses import replace
+
+from lazy_quarry.core.instants import parse_since
+from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.plan.policies import POLICIES
+from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.errors import BadValue, QuarryError, Refused
+from lazy_quarry.site.present import Present
+from lazy_quarry.site.study_view import StudyView
+from lazy_quarry.study.own_past import PastJob, as_it_was, past_jobs, study
+from lazy_quarry.study.what_if import WhatIf, what_if
+
+USUAL_DAYS, MOST_JOBS, AT_ONCE = 30, 100_000, 2_000
+WORK_S, REST_S = 0.05, 0.01
+"""It works so long at a time, and rests so long, so that the engine and calls come first."""
+
+
+class Studies:
+    """One study at a time; the last one stays to be read."""
+
+    def __init__(self, present: Present) -> None:
+        self.present = present
+        self._view: StudyView | None = None
+        self._stop = threading.Event()
+        self._lock = threading.Lock()
+
+    def begin_study(self, policies: Sequence[str], since: str = "", settings: Sequence[str] | None = None) -> StudyView:
+        """Begin one; see :meth:`SiteClient.begin_study`. Raises :class:`BadValue`, and :class:`Refused` beside another one."""
+        if wrong := next((one for one in policies if one not in POLICIES), None):
+            raise BadValue(f'there is no policy "{wrong}"; there are {", ".join(POLICIES)}')
+        if not policies:
+            raise BadValue(f"name policies: {', '.join(POLICIES)}")
+        present = self.present
+        now = present.now()
+        begin = parse_since(since, now, present.zone) if since else now - USUAL_DAYS * DAY_MS
+        other = what_if(present.site, settings or ())
+        with self._lock:
+            if self._view is not None and not self._view.over:
+                raise Refused("another study is at work; stop it first")
+            number = self._view.number + 1 if self._view is not None else 1
+            self._stop.clear()
+            self._view = StudyView(number, tuple(dict.fromkeys(policies)), begin, tuple(settings or ()), 0)
+        threading.Thread(target=self._run, args=(other,), daemon=True, name="study").start()
+        return self._view
+
+    def studied(self) -> StudyView:
+        """How far the last study is. Raises :class:`Refused` where there was none."""
+        view = self._view
+        if view is None:
+            raise Refused("nothing was studied yet")
+        return view
+
+    def stop_study(self) -> StudyView:
+        """Stop the study that is at work."""
+        self._stop.set()
+        return self.studied()
+
+    def _run(self, other: WhatIf) -> None:
+        assert self._view is not None
+        try:
+            jobs = past_jobs(self._ended(self._view.since_ms), self._view.since_ms)
+            site = self.present.site
+            self._view = replace(self._view, jobs=len(jobs), rows=(as_it_was(jobs, site.cores),))
+            for policy in self._view.policies:
+                if not self._one(other, other.jobs(jobs), policy):
+                    break
+        except QuarryError as fault:
+            self._view = replace(self._view, problem=str(fault))
+        except Exception as fault:  # a fault of our own must not leave it at work for ever
+            self._view = replace(self._view, problem=f"the study came to no end: {fault!r}")
+        self._view = replace(self._view, over=True, policy="", done=0)
+
+    def _one(self, other: WhatIf, jobs: Sequence[PastJob], policy: str) -> bool:
+        rested = time.monotonic()
+
+        def told(done: int, _: int) -> bool:
+            nonlocal rested
+            if time.monotonic() - rested > WORK_S:
+                assert self._view is not None
+                self._view = replace(self._view, policy=policy, done=done)
+                time.sleep(REST_S)
+                rested = time.monotonic()
+            return not self._stop.is_set()
+
+        found = study(other.site, jobs, policy, told)
+        if found is not None and self._view is not None:
+            self._view = replace(self._view, rows=(*self._view.rows, found))
+        return found is not None
+
+    def _ended(self, since_ms: int) -> list[Job]:
+        """Jobs and tasks that ended since, the newest of them where there are too many."""
+        found, at, last = list[Job](), since_ms - 1, 0
+        while jobs := self.present.journal.ended_after(at, last, AT_ONCE):
+            found += jobs
+            at, last = jobs[-1].ended_ms or at, jobs[-1].number
+        return found[-MOST_JOBS:]

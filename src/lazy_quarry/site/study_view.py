@@ -1,0 +1,23 @@
+"""A study of a site's own past, as its clients see it."""
+
+from dataclasses import dataclass
+
+from lazy_quarry.study.studied import Studied
+
+
+@dataclass(frozen=True, slots=True)
+class StudyView:
+    """How far a study is. ``rows`` are how it was, then each policy that is done; ``settings`` what was otherwise."""
+
+    number: int
+    policies: tuple[str, ...]
+    since_ms: int
+    settings: tuple[str, ...]
+    jobs: int
+    rows: tuple[Studied, ...] = ()
+    policy: str = ""
+    """The one that is at work."""
+    done: int = 0
+    """Jobs of it that have started."""
+    over: bool = False
+    problem: str = ""

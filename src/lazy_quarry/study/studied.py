@@ -1,0 +1,22 @@
+"""What a study of a site's own past has found."""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Studied:
+    """How it went under one policy: seconds waited by half and 19 in 20, bounded slowdown, cores in use while jobs came."""
+
+    policy: str
+    jobs: int
+    refused: int
+    """Jobs that could never have run so."""
+    wait_mean_s: float
+    wait_median_s: float
+    wait_p95_s: float
+    slowdown_mean: float
+    use: float
+    accounts: tuple[tuple[str, float], ...]
+    """By account the mean of its jobs' waits, in seconds."""
+    apart_median_s: float = 0.0
+    """By how much half of the jobs started at most sooner or later than they did."""
