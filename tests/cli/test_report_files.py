@@ -1,7 +1,9 @@
 """What a report writes: a document, and the jobs in open formats; read by other programs' readers."""
 
 import json
-import urllib.request
+from email import message_from_bytes, policy
+from io import BytesIO
+from urllib.request import Request, urlopen
 
 import icalendar
 import pyarrow.parquet
@@ -115,6 +117,29 @@ def test_the_shell_writes_all_of_them(machine):
         assert done.returncode == 2 and told in done.stderr
 
 
+def test_a_report_is_mailed_as_notices_are_and_the_line_for_each_month_is_printed(machine):
+    machine.submit("true", "name=one")
+    machine.lq("wait", "1")
+    done = machine.lq("report", "--period", "today", "--to", "lead@brook.example")
+    assert done.returncode == 0 and "is kept here: this site has no relay" in done.stdout, done.stderr
+    (mail,) = json.loads(machine.lq("mail", "--format", "json").stdout)
+    assert mail["to"] == "lead@brook.example" and "core-hours were charged" in mail["text"].replace("\n", " ")
+    (raw,) = (path for path in (machine.state / "mail" / "box").rglob("*") if path.is_file())
+    letter = message_from_bytes(raw.read_bytes(), policy=policy.default)
+    (document,) = letter.iter_attachments()
+    assert (
+        document.get_content_type() == "application/pdf" and len(PdfReader(BytesIO(document.get_content())).pages) >= 2
+    )
+    wrong = machine.lq("report", "--period", "today", "--to", "no address")
+    assert wrong.returncode == 1 and "is no address" in wrong.stderr
+    line = machine.lq("report", "--account", "50% sure", "--monthly", "--to", "a@b.example").stdout.strip()
+    assert (
+        line.startswith("0 7 1 * *  ")
+        and "report --period 'last month' --account '50\\% sure' --to a@b.example" in line
+    )
+    assert machine.lq("report", "--monthly").returncode == 2
+
+
 def test_metrics_are_answered_on_the_loopback_alone(machine):
     import subprocess
     import sys
@@ -128,7 +153,7 @@ def test_metrics_are_answered_on_the_loopback_alone(machine):
         accept = {"Accept": "application/openmetrics-text; version=1.0.0"}
 
         def answer():
-            with urllib.request.urlopen(urllib.request.Request(address, headers=accept), timeout=20) as found:
+            with urlopen(Request(address, headers=accept), timeout=20) as found:
                 return found.read().decode()
 
         text = until(answer)

@@ -69,7 +69,9 @@ if TYPE_CHECKING:
 @click.option(
     "--pdf", metavar="F", type=click.Path(dir_okay=False), default="", help="all of it on pages to be sent to somebody"
 )
-@click.option("--anonymous", is_flag=True, help="with --pdf or --swf: leave other people's names out")
+@click.option("--anonymous", is_flag=True, help="with --pdf, --to, --swf or --parquet: leave other people's names out")
+@click.option("--to", metavar="ADDRESS", default="", help="mail the same pages, as notices are mailed")
+@click.option("--monthly", is_flag=True, help="with --to: print the line for cron that mails them each month")
 @click.option(
     "--usage-records",
     metavar="F",
@@ -105,6 +107,8 @@ def report_command(
     svg: str,
     pdf: str,
     anonymous: bool,
+    to: str,
+    monthly: bool,
     state: str,
     form: str,
     **formats: str,
@@ -116,6 +120,13 @@ def report_command(
     if period and (since or until):
         raise Usage("give --period, or --since and --until")
     words = period or (f"{since or '2000-01-01'} to {until or 'today'}" if since or until else "last month")
+    if monthly:
+        from lazy_quarry.cli.report_files import cron_line
+
+        if not to or period or since or until:
+            raise Usage("--monthly goes with --to ADDRESS, and is always of the last month")
+        say(cron_line(where, to, anonymous, state))
+        return
     client = client_of(state)
     if waste + sizes + shares > 1:
         raise Usage("ask for one of --waste, --sizes and --shares")
@@ -144,9 +155,11 @@ def report_command(
         board = client.board()
         figure = over_time_figure(columns, board.site.name, board.now_ms, own_zone())
         draw_to(figure, svg, err=form != "table")
-    if pdf or any(formats.values()):
-        from lazy_quarry.cli.report_files import write_formats, write_pdf
+    if pdf or to or any(formats.values()):
+        from lazy_quarry.cli.report_files import mail_pdf, write_formats, write_pdf
 
+        if to:
+            mail_pdf(client, words, where, to, anonymous)
         if pdf:
             write_pdf(client, words, where, pdf, anonymous, form != "table")
         if any(formats.values()):

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import shlex
+import shutil
+import sys
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from pathlib import Path
+from textwrap import wrap
 from typing import TYPE_CHECKING
 
 from lazy_quarry.cli.options import Usage, own_zone, say
@@ -27,6 +31,38 @@ def write_pdf(client: SiteClient, words: str, where: dict[str, str], path: str, 
     printed = printed_report(read_answers(client, words, where), own_zone(), anonymous)
     pages = write_pages(printed, Path(path))
     say(f"{path}: {printed.title}, {plural(pages, 'page')}", err=err)
+
+
+def mail_pdf(client: SiteClient, words: str, where: dict[str, str], to: str, anonymous: bool) -> None:
+    """Mail the document of a period."""
+    import tempfile
+    from base64 import b64encode
+
+    from lazy_quarry.cli.options import print_outcomes
+    from lazy_quarry.draw.of_printed import printed_report, read_answers
+    from lazy_quarry.draw.printed import Paragraph
+    from lazy_quarry.draw.printed_pages import write_pages
+
+    printed = printed_report(read_answers(client, words, where), own_zone(), anonymous)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "report.pdf"
+        write_pages(printed, path)
+        document = b64encode(path.read_bytes()).decode()
+    first = [block.words for block in printed.blocks if isinstance(block, Paragraph)][:4]
+    text = "\n\n".join(
+        [*("\n".join(wrap(words, 76)) for words in first), "All of it is on the pages with this message."]
+    )
+    print_outcomes([client.post(to, printed.title, text, printed.title, document)])
+
+
+def cron_line(where: dict[str, str], to: str, anonymous: bool, state: str) -> str:
+    """The line of a crontab that mails the last month's report in the morning of each month's first day."""
+    words = [shutil.which("lq") or sys.argv[0], "report", "--period", "last month"]
+    for name, value in where.items():
+        words += [f"--{name}", value]
+    words += ["--to", to, *(["--anonymous"] if anonymous else []), *(["--state", state] if state else [])]
+    # In a crontab a percent sign ends the command, unless it is quoted with a backslash (crontab(5)).
+    return f"0 7 1 * *  {shlex.join(words)}".replace("%", "\\%")
 
 
 def write_formats(

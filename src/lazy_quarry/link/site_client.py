@@ -381,6 +381,11 @@ class SiteClient(Protocol):
         """
         ...
 
+    @_answered_by("mailer")
+    def post(self, to: str, subject: str, text: str, name: str, document: str) -> Outcome:
+        """Mail a document to somebody, as notices are: ``document`` is a PDF in base64 (RFC 4648), ``name`` its file's."""
+        ...
+
     # -- studies
 
     @_answered_by("studies")

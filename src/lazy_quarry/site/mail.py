@@ -6,8 +6,10 @@ or refused it for good; so a relay that is down delays mail and loses none.
 
 from __future__ import annotations
 
+import re
 import threading
 import time
+from base64 import b64decode
 from collections import deque
 from collections.abc import Callable, Iterable
 from contextlib import suppress
@@ -18,6 +20,8 @@ from lazy_quarry.core.chain.chain_file import chain_notice
 from lazy_quarry.core.engine.events import BudgetReached, ChainLinked, Ended, Event, Started
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.notice import Notify
+from lazy_quarry.core.plain_text import shortened
+from lazy_quarry.core.units import format_bytes
 from lazy_quarry.errors import NoSuchJob, QuarryError, StateFolderError
 from lazy_quarry.run.relay import Never, NotNow, Relay, send
 from lazy_quarry.site.chain_views import ChainView
@@ -25,6 +29,7 @@ from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.letters import budget_lines, chain_lines, job_lines, message, subject_of
 from lazy_quarry.site.mail_folder import Letter, MailFolder
 from lazy_quarry.site.present import Present
+from lazy_quarry.site.views import Outcome
 
 if TYPE_CHECKING:
     from email.message import EmailMessage
@@ -32,6 +37,9 @@ if TYPE_CHECKING:
 FIRST_PAUSE_S, LONGEST_PAUSE_S = 5.0, 1800.0
 """Between two attempts to send, each pause twice the one before."""
 TICK_S = 1.0
+MOST_BYTES = 8 * 2**20
+"""Of a document that is mailed."""
+ADDRESS = re.compile(r"[^@\s\x00-\x1f]{1,64}@[^@\s\x00-\x1f]{1,255}")
 MARK_EVERY = 500
 """Events after which it is noted that all mail about them is written."""
 MOST_TRIED_S = 5 * 86_400
@@ -66,6 +74,7 @@ class Mailer:
         self.present, self.relay, self.sender = present, relay, sender
         self._detail, self._chain = detail, chain
         self.folder = MailFolder(present.journal.folder)
+        self._folder_lock = threading.Lock()
         self._due: deque[Due] = deque()
         self._timed: dict[int, list[tuple[int, str, Notify]]] = {}
         """Of running jobs the instants at which mail is due."""
@@ -229,7 +238,8 @@ class Mailer:
             return
         state = "kept" if self.relay is None else "waits"
         letter = Letter(name, due.at_ms, due.to, subject, due.job, state)  # type: ignore[arg-type]
-        self.folder.write(letter, found, due.event, due.told)
+        with self._folder_lock:
+            self.folder.write(letter, found, due.event, due.told)
 
     def _composed(self, due: Due, name: str) -> tuple[str, EmailMessage]:
         present, identity = self.present, self.present.journal.identity
@@ -270,13 +280,54 @@ class Mailer:
             self._tell(told)
 
     def _settle(self, name: str, state: str, why: str = "") -> None:
-        with suppress(StateFolderError):
+        with suppress(StateFolderError), self._folder_lock:
             self.folder.settle(name, state, why)  # type: ignore[arg-type]
 
     def _tell(self, words: str) -> None:
         if words != self.problem:
             self.problem = words
             self.present.say_of_mail(words)
+
+    def post(self, to: str, subject: str, text: str, name: str, document: str) -> Outcome:
+        """Mail a document (PDF, in base64) to somebody; see :meth:`SiteClient.post`."""
+        present = self.present
+        if not ADDRESS.fullmatch(to):
+            return Outcome(0, False, f"{shortened(to)} is no address for mail")
+        try:
+            raw = b64decode(document, validate=True)
+        except ValueError:
+            return Outcome(0, False, "the document is not in base64")
+        if len(raw) > MOST_BYTES:
+            return Outcome(
+                0, False, f"the document has {format_bytes(len(raw))}, and mail at most {format_bytes(MOST_BYTES)}"
+            )
+        at, site = present.now(), present.site.name
+        short = "".join(sign if sign.isalnum() or sign in "-_" else "-" for sign in name)[:80]
+        key = f"{present.journal.number:09d}-report-{at}-{short}"
+        found = message(
+            self.sender,
+            to,
+            f"[{site}] {subject}",
+            text.splitlines(),
+            name=key,
+            identity=present.journal.identity,
+            at_ms=at,
+        )
+        found.add_attachment(raw, maintype="application", subtype="pdf", filename=f"{short}.pdf")
+        state = "kept" if self.relay is None else "waits"
+        letter = Letter(key, at, to, str(found["Subject"]), 0, state)  # type: ignore[arg-type]
+        try:
+            with self._folder_lock:
+                self.folder.write(letter, found, self.folder.mark or 0)
+        except StateFolderError as fault:
+            return Outcome(0, False, str(fault))
+        self._wake.set()
+        told = (
+            f"is on its way to {to}"
+            if self.relay is not None
+            else f"to {to} is kept here: this site has no relay for mail"
+        )
+        return Outcome(0, True, f"{subject} {told}; lq mail has it")
 
     def letters(self, most: int) -> tuple[Letter, ...]:
         """The newest letters, with what became of them."""

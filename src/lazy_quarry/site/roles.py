@@ -80,6 +80,7 @@ ROLES: dict[str, Rights] = {
     "shares": _ALL,
     "waste": _ALL,
     "records": _ALL,
+    "post": _ALL,
     "begin_study": _ALL,
     "studied": _ALL,
     "stop_study": _ALL,
