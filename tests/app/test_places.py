@@ -449,6 +449,23 @@ async def test_an_account_is_changed_in_ledger_by_words(tmp_path):
         assert "noor" in lines["tide-surge"].members
 
 
+async def test_ledger_prints_what_is_seen_and_rehearses_it_under_other_policies(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await press(pilot, "6")
+        await wait_for(pilot, lambda: app.query("#ranking") and app.query_one("#ranking").rows)
+        await press(pilot, "p")
+        await wait_for(pilot, lambda: "was written: " in app.query_one(NoteBar).text)
+        (path,) = app.folder.glob("report-*.pdf")
+        assert path.read_bytes().startswith(b"%PDF-")
+        await press(pilot, "f")
+        await wait_for(pilot, lambda: "first-come" in text_of(app.screen, "#study-lines"))
+        await press(pilot, "s")
+        await wait_for(pilot, lambda: app.screen.query_one("#study-lines").view.over)
+        assert "as it was" in text_of(app.screen, "#study-lines")
+        await press(pilot, "escape")
+        await wait_for(pilot, lambda: app.query("#ranking"))
+
+
 async def test_the_clock_is_turned_by_keys(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "plus")

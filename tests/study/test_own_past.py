@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lazy_quarry.cli.study import study_json, study_lines
+from lazy_quarry.cli.study import study_json
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Tier
 from lazy_quarry.demo.rehearsed import Rehearsed
@@ -14,6 +14,7 @@ from lazy_quarry.draw.of_study import study_figure
 from lazy_quarry.errors import BadValue, QuarryError, Refused
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.study_view import StudyView
+from lazy_quarry.site.study_words import study_lines
 from lazy_quarry.study.own_past import PastJob, as_it_was, past_jobs, study
 from lazy_quarry.study.replay import replay
 from lazy_quarry.study.swf import Trace, TraceJob

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -20,6 +19,7 @@ from lazy_quarry.cli.options import (
     print_lines,
     state_option,
 )
+from lazy_quarry.site.study_words import study_lines
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
@@ -92,36 +92,6 @@ def _followed(client: SiteClient, view: StudyView, quiet: bool) -> StudyView:
     return view
 
 
-def study_lines(view: StudyView) -> Iterator[str]:
-    """A line for how it was and for each policy, and how far a rehearsal is from what was."""
-    from lazy_quarry.core.units import format_duration, plural
-    from lazy_quarry.site.book_words import study_words
-
-    yield study_words(view)
-    if not view.jobs:
-        return
-    width = max(10, *(len(row.policy) for row in view.rows))
-    yield f"{'':<{width}}{'wait mean':>12}{'half':>9}{'95 %':>9}{'slowdown':>10}{'in use':>8}{'never':>7}"
-    for row in view.rows:
-        waits = (format_duration(round(one)) for one in (row.wait_mean_s, row.wait_median_s, row.wait_p95_s))
-        mean, half, most = waits
-        yield (
-            f"{row.policy:<{width}}{mean:>12}{half:>9}{most:>9}{row.slowdown_mean:>10.2f}{row.use:>8.1%}"
-            f"{row.refused or '·':>7}"
-        )
-    names = sorted({name for row in view.rows for name, _ in row.accounts})
-    wide = max([8, *map(len, names)])
-    yield f"  {'mean wait by account':<{max(wide, 20)}}" + "".join(f"{row.policy:>14}" for row in view.rows)
-    for name in names:
-        cells = (dict(row.accounts).get(name) for row in view.rows)
-        told = "".join(f"{'-' if one is None else format_duration(round(one)):>14}" for one in cells)
-        yield f"  {name:<{max(wide, 20)}}{told}"
-    rehearsed = next((row for row in view.rows[1:]), None)
-    if rehearsed is not None and not view.settings:
-        half = format_duration(round(rehearsed.apart_median_s))
-        yield f"half of {plural(rehearsed.jobs, 'job')} start at most {half} from when they did, rehearsed {rehearsed.policy}"
-
-
 def study_json(view: StudyView) -> dict[str, Any]:
     """A study: what it is of, and its rows; seconds, parts of one."""
     from lazy_quarry.core.units import format_instant
@@ -145,5 +115,6 @@ def _row(row: Studied) -> dict[str, Any]:
         "slowdown_mean": row.slowdown_mean,
         "use": row.use,
         "accounts": dict(row.accounts),
+        "apart_mean_s": row.apart_mean_s,
         "apart_median_s": row.apart_median_s,
     }

@@ -44,7 +44,9 @@ class Studies:
                 raise Refused("another study is at work; stop it first")
             number = self._view.number + 1 if self._view is not None else 1
             self._stop.clear()
-            self._view = StudyView(number, tuple(dict.fromkeys(policies)), begin, tuple(settings or ()), 0)
+            self._view = StudyView(
+                number, tuple(dict.fromkeys(policies)), begin, tuple(settings or ()), 0, own=present.site.policy
+            )
         threading.Thread(target=self._run, args=(other,), daemon=True, name="study").start()
         return self._view
 

@@ -19,5 +19,7 @@ class StudyView:
     """The one that is at work."""
     done: int = 0
     """Jobs of it that have started."""
+    own: str = ""
+    """The site's own policy."""
     over: bool = False
     problem: str = ""

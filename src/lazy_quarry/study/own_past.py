@@ -200,6 +200,7 @@ def _studied(policy: str, jobs: Sequence[PastJob], starts: dict[int, int], refus
         float(slow.mean()),
         _use(ran, starts, first, last, cores),
         tuple(sorted((name, float(np.mean(values))) for name, values in accounts.items())),
+        float(apart.mean()),
         float(np.median(apart)),
     )
 

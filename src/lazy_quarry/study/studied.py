@@ -18,5 +18,7 @@ class Studied:
     use: float
     accounts: tuple[tuple[str, float], ...]
     """By account the mean of its jobs' waits, in seconds."""
+    apart_mean_s: float = 0.0
+    """By how much jobs started sooner or later than they did, on average."""
     apart_median_s: float = 0.0
     """By how much half of the jobs started at most sooner or later than they did."""

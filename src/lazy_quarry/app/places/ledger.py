@@ -1,6 +1,7 @@
 """Ledger: what was used in a period, by whom, on whose account, and how long it will last."""
 
 from collections.abc import Mapping
+from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
@@ -17,11 +18,12 @@ from lazy_quarry.app.widgets.account_rows import AccountHead, AccountRows
 from lazy_quarry.app.widgets.budget_columns import BudgetColumns
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.app.widgets.ranking_rows import RankingHead, RankingRows
+from lazy_quarry.app.widgets.study_screen import StudyScreen
 from lazy_quarry.app.widgets.use_columns import UseColumns, WentLines
 from lazy_quarry.app.widgets.waste_rows import WasteHead, WasteRows
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.report import OverTime, Report, ReportRow, ShareLine, Waste
-from lazy_quarry.core.units import format_core_hours
+from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.book_words import change_words
@@ -56,6 +58,8 @@ class LedgerPlace(LedgerPeriod):
         Binding("g", "rank", "rank by another key"),
         Binding("b", "budget", "the account's budget over time"),
         Binding("l", "behind('lost')", "the jobs that lost something"),
+        Binding("p", "print", "all of it as PDF, to be sent"),
+        Binding("f", "study", "this past under other policies"),
         Binding("w", "waste", "what was asked for and not used"),
         Binding("tab", "side", "other side", priority=True),
         Binding("escape", "all", "all accounts"),
@@ -271,6 +275,33 @@ class LedgerPlace(LedgerPeriod):
             self.budget = False
         self._show_budget()
 
+    def action_print(self) -> None:
+        """Write the report of what is seen as PDF into the present folder."""
+        if self.found is None or self.quarry.client is None:
+            return
+        span = self.found.period
+        name = "-".join(filter(None, ("report", self.account, self.user, span.name.replace(" ", "-"))))
+        path = self.quarry.folder / f"{''.join(sign if sign.isalnum() or sign in '-_.' else '-' for sign in name)}.pdf"
+        self._say(f"{path} is being written …")
+        self._print(self.quarry.client, f"{span.first} to {span.last}", self._where, path)
+
+    @work(thread=True, exclusive=True, group="print")
+    def _print(self, client: "SiteClient", words: str, where: dict[str, str], path: Path) -> None:
+        from lazy_quarry.draw.of_printed import printed_report, read_answers
+        from lazy_quarry.draw.printed_pages import write_pages
+
+        try:
+            pages = write_pages(printed_report(read_answers(client, words, where), self.quarry.zone), path)
+        except QuarryError as fault:
+            self.quarry.hand_over(self._say, str(fault), True)
+            return
+        self.quarry.hand_over(self._say, f"{path} was written: {plural(pages, 'page')}.")
+
+    def action_study(self) -> None:
+        """Rehearse what has ended since the period began under each policy."""
+        if self.found is not None and self.quarry.client is not None:
+            self.app.push_screen(StudyScreen(self.quarry.client, str(self.found.period.first)))
+
     def action_behind(self, what: str) -> None:
         """The jobs behind a line of where it went."""
         if self.found is not None:
@@ -315,6 +346,7 @@ class LedgerPlace(LedgerPeriod):
         hints += [("t", "type a period", ""), ("n", "last 30 days", ""), ("s", "split", ""), ("g", "rank by", "")]
         if self.goes_to(self.query_one(AccountRows)):
             hints += [("a", "grant, members", ""), ("b", "use" if self.budget else "budget", "")]
+        hints += [("p", "PDF", ""), ("f", "other policies", "")]
         hints.append(("w", "ranking" if self.wasted else "not used", ""))
         return [*hints, ("tab", "other side", ""), *([("escape", "all accounts", "")] if self.account else [])]
 
