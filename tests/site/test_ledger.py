@@ -22,6 +22,7 @@ from lazy_quarry.site.book_words import end_words
 from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.store.rows import CELL_KEY
+from lazy_quarry.store.storage import Wanted
 from tests.conftest import script
 
 
@@ -30,6 +31,7 @@ def demo():
     """Four days of the demo behind its ninety: retries, lost nodes, jobs that gave way, arrays."""
     site = Rehearsed(5)
     site.add_past(90)
+    assert site.site.ledger.report("all").total.sums.jobs  # what ends from now on is added to the sums at hand
     site.advance(site.now_ms + 4 * DAY_MS)
     return site
 
@@ -94,6 +96,23 @@ def _value(key, job):
     request = job.request
     values = {"account": request.account, "user": job.user, "tier": request.tier, "name": request.name}
     return values.get(key, job.queue or request.queues[0])
+
+
+@given(
+    st.integers(-40, 5), st.integers(1, 60), st.lists(st.sampled_from(KEYS), max_size=2, unique=True),
+    st.sampled_from([{}, {"account": ("tide-surge", "silt")}, {"user": ("imre",)}, {"name": ("nobody's",)}]),
+)  # fmt: skip
+@settings(max_examples=60)
+def test_sums_at_hand_are_those_that_are_kept(demo, first, count, by, where):
+    begin = (demo.present.began_ms // DAY_MS + first) * DAY_MS
+    parts = tuple(begin + 7 * DAY_MS * number for number in range(4))
+    keys = tuple("part" if key == "month" else key for key in by)
+    wanted = Wanted(begin, begin + count * DAY_MS, keys, where, parts if "part" in keys else ())
+    kept, at_hand = demo.present.journal.storage.sums(wanted), demo.present.journal.sums.rows(wanted)
+    plain = [tuple(one or 0 if place >= len(keys) else one for place, one in enumerate(row)) for row in kept]
+    assert sorted(plain) == sorted(
+        tuple(one or 0 if place >= len(keys) else one for place, one in enumerate(row)) for row in at_hand
+    )
 
 
 def test_use_over_time_adds_up_to_the_report(demo):

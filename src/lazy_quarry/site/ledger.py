@@ -221,7 +221,7 @@ class Ledger:
         key = (wanted.begin_ms, wanted.end_ms, wanted.by, tuple(sorted((wanted.where or {}).items())), wanted.parts)
         found: list[tuple[Any, ...]] | None = self._kept[1].get(key)
         if found is None:
-            found = self._kept[1][key] = present.journal.storage.sums(wanted)
+            found = self._kept[1][key] = present.journal.sums.rows(wanted)
         return found
 
     def _jobs(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> Jobs:

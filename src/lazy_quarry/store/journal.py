@@ -44,6 +44,7 @@ from lazy_quarry.store.rows import (
 )
 from lazy_quarry.store.sql_storage import FILE, SqlStorage
 from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, Storage
+from lazy_quarry.store.sums_at_hand import SumsAtHand
 from lazy_quarry.store.tables import VERSION
 from lazy_quarry.store.verify import Totals, copy_of, problems_of, verified_events
 
@@ -85,6 +86,7 @@ class Journal:
         if folder is not None:
             save_log(folder, f"{FILE}-wal")
         self.storage: Storage = storage or SqlStorage(folder, bool(head and head.number))
+        self.sums = SumsAtHand(self.storage)
         self._texts, self._live_checks = Texts(), dict[int, bytes]()
         self._head = head
         known = self._settle()
@@ -217,6 +219,7 @@ class Journal:
             self._texts.forget(batch.texts)
             raise
         self.number, self.chain, self._totals = number, chain, totals
+        self.sums.take(batch.cells)
         if checks is not None:
             self._kept_at, self._live_checks = batch.events[0].number - 1, checks
             _changes(state.jobs).clear()
@@ -295,6 +298,7 @@ class Journal:
         self._add_up(batch, totals)
         self.storage.write(batch)
         self._totals = totals
+        self.sums.forget()
 
     # -- reading -----------------------------------------------------------------------------------
 

@@ -302,6 +302,16 @@ class SqlStorage:
             found = work.execute(select(func.min(sums.c.day_ms))).scalar()
             return None if found is None else int(found)
 
+    def last_day(self) -> int | None:
+        """The first instant of the last day of which there are sums."""
+        with self._reading() as work:
+            found = work.execute(select(func.max(sums.c.day_ms))).scalar()
+            return None if found is None else int(found)
+
+    def cells(self, since_ms: int) -> list[tuple[Any, ...]]:
+        """All sums of the days since: key, then values."""
+        return self._as_driven(select(*sums.c).where(sums.c.day_ms >= since_ms))
+
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""
         return (dict(row._mapping) for row in self._rows(metadata.tables[table]))

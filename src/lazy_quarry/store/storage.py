@@ -137,6 +137,12 @@ class Storage(Protocol):
     def first_day(self) -> int | None:
         """The first instant of the first day of which there are sums."""
 
+    def last_day(self) -> int | None:
+        """The first instant of the last day of which there are sums."""
+
+    def cells(self, since_ms: int) -> list[tuple[Any, ...]]:
+        """All sums of the days since: key, then values."""
+
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""
 

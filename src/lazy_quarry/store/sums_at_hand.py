@@ -1,0 +1,122 @@
+"""The newest sums in memory, so that reports of them cost no reading; what attempts add to them is taken in as they end."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.store.rows import CELL_KEY, CELL_VALUES
+from lazy_quarry.store.storage import DAY, PART, Storage, Wanted
+
+KEPT_DAYS = 500
+_WORDS = CELL_KEY[1:]
+
+
+class SumsAtHand:
+    """Answers as :meth:`Storage.sums` does. Nothing is in memory before it is first asked for."""
+
+    def __init__(self, storage: Storage) -> None:
+        self._storage = storage
+        self._since: int | None = None
+        """The first day in memory; None while nothing is."""
+        self._empty()
+        self._new: list[Mapping[str, Any]] = []
+
+    def _empty(self, room: int = 0) -> None:
+        """Nothing in memory, with room for so many cells."""
+        self._count = 0
+        self._all_days: NDArray[np.int64] = np.zeros(room, np.int64)
+        self._all_codes: NDArray[np.int32] = np.zeros((len(_WORDS), room), np.int32)
+        self._all_values: NDArray[np.int64] = np.zeros((room, len(CELL_VALUES)), np.int64)
+        self._index: dict[str, dict[str, int]] = {name: {} for name in _WORDS}
+
+    def forget(self) -> None:
+        """Others were written than are in memory: all is read again when it is asked for."""
+        self._since, self._new = None, []
+
+    def take(self, cells: Iterable[Mapping[str, Any]]) -> None:
+        """What ends have just added."""
+        if self._since is not None:
+            self._new += [cell for cell in cells if cell["day_ms"] >= self._since]
+
+    def rows(self, wanted: Wanted) -> list[tuple[Any, ...]]:
+        """Keys, then all values."""
+        if self._since is None:
+            self._read()
+        if self._since is None or wanted.begin_ms < self._since:
+            return self._storage.sums(wanted)
+        if self._new:
+            self._append(self._new)
+            self._new = []
+        days = self._all_days[: self._count]
+        chosen = (days >= wanted.begin_ms) & (days < wanted.end_ms)
+        for name, values in (wanted.where or {}).items():
+            known = [self._index[name][value] for value in values if value in self._index[name]]
+            chosen &= np.isin(self._all_codes[_WORDS.index(name), : self._count], known)
+        places = np.flatnonzero(chosen)
+        if not len(places):
+            return [] if wanted.by else [(None,) * len(CELL_VALUES)]
+        if not wanted.by:
+            return [tuple(map(int, self._all_values[places].sum(axis=0)))]
+        return self._grouped(wanted, places)
+
+    def _grouped(self, wanted: Wanted, places: NDArray[np.intp]) -> list[tuple[Any, ...]]:
+        columns = [self._key(name, wanted, places) for name in wanted.by]
+        order = np.lexsort([codes for codes, _ in reversed(columns)])
+        sorted_codes = np.stack([codes[order] for codes, _ in columns])
+        new = np.ones(len(order), bool)
+        new[1:] = (sorted_codes[:, 1:] != sorted_codes[:, :-1]).any(axis=0)
+        starts = np.flatnonzero(new)
+        sums = np.add.reduceat(self._all_values[places[order]], starts, axis=0)
+        keys = [
+            codes[order][starts].tolist() if words is None else [words[code] for code in codes[order][starts]]
+            for codes, words in columns
+        ]
+        return [(*key, *values) for key, values in zip(zip(*keys, strict=True), sums.tolist(), strict=True)]
+
+    def _key(self, name: str, wanted: Wanted, places: NDArray[np.intp]) -> tuple[NDArray[Any], Sequence[str] | None]:
+        if name == DAY:
+            return self._all_days[places], None
+        if name == PART:
+            begins = np.array(wanted.parts, np.int64)
+            return np.maximum(0, np.searchsorted(begins, self._all_days[places], side="right") - 1), None
+        return self._all_codes[_WORDS.index(name)][places], list(self._index[name])
+
+    def _read(self) -> None:
+        first, last = self._storage.first_day(), self._storage.last_day()
+        if first is None or last is None:
+            return
+        self._since = max(first, last - KEPT_DAYS * DAY_MS)
+        if self._since <= first:
+            self._since = 0  # all of it, also what is still added to earlier days
+        known = self._storage.cells(self._since)
+        self._empty(len(known) + 1024)
+        self._extend([[row[place] for row in known] for place in range(len(CELL_KEY) + len(CELL_VALUES))])
+
+    def _append(self, cells: Sequence[Mapping[str, Any]]) -> None:
+        self._extend([[cell[name] for cell in cells] for name in (*CELL_KEY, *CELL_VALUES)])
+
+    def _extend(self, columns: Sequence[Sequence[Any]]) -> None:
+        """More cells, as columns; those of one key may stand more than once."""
+        days, words, values = columns[0], columns[1 : len(CELL_KEY)], columns[len(CELL_KEY) :]
+        count, after = len(days), self._count + len(days)
+        if after > len(self._all_days):
+            self._grow(after + after // 2)
+        self._all_days[self._count : after] = days
+        for place, (name, column) in enumerate(zip(_WORDS, words, strict=True)):
+            index = self._index[name]
+            self._all_codes[place, self._count : after] = [index.setdefault(value, len(index)) for value in column]
+        if count:
+            self._all_values[self._count : after] = np.array(values, np.int64).T
+        self._count = after
+
+    def _grow(self, room: int) -> None:
+        """More room; what is there stays."""
+        days, codes, values, index, count = self._all_days, self._all_codes, self._all_values, self._index, self._count
+        self._empty(room)
+        self._all_days[:count], self._all_codes[:, :count] = days[:count], codes[:, :count]
+        self._all_values[:count], self._index, self._count = values[:count], index, count
