@@ -14,6 +14,7 @@ from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.store.folder import state_folder
 
 if TYPE_CHECKING:
+    from lazy_quarry.demo.virtual_clock import OnVirtualClock
     from lazy_quarry.link.site_client import SiteClient
 
 
@@ -46,6 +47,25 @@ def open_demo(speed: int, paused: bool, seed: int) -> None:
     """Run the application on the demo site until the person leaves."""
     _need_terminal()
     demo_app(speed, paused, seed).run()
+
+
+def open_rehearsal(rehearsed: "OnVirtualClock", name: str, speed: int, paused: bool) -> None:
+    """Run the application on a rehearsal site of one's own until the person leaves."""
+    _need_terminal()
+    rehearsal_app(rehearsed, name, speed, paused).run()
+
+
+def rehearsal_app(rehearsed: "OnVirtualClock", name: str, speed: int, paused: bool) -> QuarryApp:
+    """The application on a rehearsal site of one's own."""
+    folder = _demo_folder().parent / "".join(sign if sign.isalnum() or sign in "-_" else "-" for sign in name)
+    folder.mkdir(parents=True, exist_ok=True)
+
+    def connect() -> "SiteClient":
+        from lazy_quarry.demo.session import DemoClient
+
+        return DemoClient(speed, paused, past_days=1, rehearsed=rehearsed)
+
+    return QuarryApp(connect, Path.cwd(), DraftShelf(folder, name), UTC)
 
 
 def machine_app(state: str) -> QuarryApp:

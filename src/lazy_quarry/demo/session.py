@@ -4,6 +4,7 @@ import threading
 import time
 
 from lazy_quarry.demo.rehearsed import Rehearsed
+from lazy_quarry.demo.virtual_clock import NEVER_MS, OnVirtualClock
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.board import BoardChange, BoardMark, ClockView
 
@@ -17,8 +18,15 @@ _DRAWING_S = 0.5
 class DemoClient(InProcessClient):
     """A client of the demo site, with its clock's handle."""
 
-    def __init__(self, speed: int = 60, paused: bool = False, seed: int = 7, past_days: int = PAST_DAYS) -> None:
-        self.rehearsed = Rehearsed(seed)
+    def __init__(
+        self,
+        speed: int = 60,
+        paused: bool = False,
+        seed: int = 7,
+        past_days: int = PAST_DAYS,
+        rehearsed: OnVirtualClock | None = None,
+    ) -> None:
+        self.rehearsed = rehearsed or Rehearsed(seed)
         super().__init__(self.rehearsed.site)
         self.past_days = past_days
         self._present = self.site.present
@@ -74,7 +82,10 @@ class DemoClient(InProcessClient):
         with self._present.lock:
             before = self._present.version
             while self._present.version == before:
-                self.rehearsed.advance(self.rehearsed.next_instant())
+                following = self.rehearsed.next_instant()
+                if following >= NEVER_MS:
+                    return  # nothing more happens by itself
+                self.rehearsed.advance(following)
 
     def close(self) -> None:
         """Stop the clock."""

@@ -17,7 +17,7 @@ from pydantic import ValidationError
 
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.plain_text import shortened
-from lazy_quarry.core.site import Site, Standing, Tier, Window
+from lazy_quarry.core.site import Account, Queue, Site, Standing, Tier, Window
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.probe.machine import this_machine
 from lazy_quarry.run.node.files import write_whole
@@ -161,6 +161,11 @@ def watched_site(state: Path) -> SiteFileWatch:
 def _applied(site: Site, told: FileTable) -> tuple[Site, list[tuple[tuple[str, ...], str]]]:
     """The site with what its file says, and what in that doesn't fit the site, by its place in the file."""
     faults: list[tuple[tuple[str, ...], str]] = []
+    if site.kind == "rehearsal":
+        site = _rehearsal(site, told, faults)
+    elif told.nodes or told.queues or told.name:
+        key = "nodes" if told.nodes else "queues" if told.queues else "name"
+        faults.append(((key,), f"{key}: this machine finds that out itself; lq demo --site opens a rehearsal site"))
     every = tuple(node.name for node in site.nodes)
     accounts = tuple(one.value() for one in told.accounts)
     faults += _account_faults(told)
@@ -218,6 +223,34 @@ def _applied(site: Site, told: FileTable) -> tuple[Site, list[tuple[tuple[str, .
         user_limits=tuple(users),
     )
     return described, faults
+
+
+def _rehearsal(site: Site, told: FileTable, faults: list[tuple[tuple[str, ...], str]]) -> Site:
+    """A rehearsal site with the nodes and queues of its file; without any it stays as it is."""
+    nodes = {node.name: node for one in told.nodes for node in one.value()}
+    count = sum(len(one.names) for one in told.nodes)
+    if count > len(nodes):
+        faults.append((("nodes",), "nodes.names: a node stands there twice"))
+    for place, queue in enumerate(told.queues):
+        at = ("queues", str(place))
+        if unknown := [name for name in queue.nodes if name not in nodes]:
+            words = f"there is no node {shortened(unknown[0])}{nearest(unknown[0], list(nodes))}"
+            faults.append(((*at, "nodes"), f"queues.nodes: {words}"))
+        if queue.name in [other.name for other in told.queues[:place]]:
+            faults.append(((*at, "name"), f"queues.name: there are two called {shortened(queue.name)}"))
+    if not nodes:
+        return replace(site, name=told.name or site.name)
+    queues = tuple(one.value() for one in told.queues) or (Queue("all", tuple(nodes)),)
+    return replace(
+        site,
+        name=told.name or site.name,
+        nodes=tuple(nodes.values()),
+        queues=queues if not faults else (Queue("all", tuple(nodes)),),
+        default_queue=queues[0].name,
+        tiers=site.tiers or (Tier("steady"),),
+        default_tier=site.default_tier or (told.tiers[0].name if told.tiers else "steady"),
+        accounts=site.accounts or (Account("everybody"),),
+    )
 
 
 def _account_faults(told: FileTable) -> Iterator[tuple[tuple[str, ...], str]]:

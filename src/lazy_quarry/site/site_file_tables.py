@@ -9,8 +9,8 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StrictBool, 
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.instants import instant_of
 from lazy_quarry.core.plain_text import shortened
-from lazy_quarry.core.site import Account, Kept, Limits, MailWay, Rates, Site
-from lazy_quarry.core.units import DAY_MS, parse_duration, parse_names
+from lazy_quarry.core.site import Account, Kept, Limits, MailWay, Node, Queue, Rates, Site
+from lazy_quarry.core.units import DAY_MS, parse_duration, parse_names, parse_size
 from lazy_quarry.errors import BadValue
 from lazy_quarry.probe.zone import local_zone
 
@@ -259,6 +259,63 @@ class AllLimitsTable(Table):
     users: dict[str, LimitsTable] = {}
 
 
+class NodesTable(Table):
+    """``[[nodes]]``: nodes that are alike, of a rehearsal site."""
+
+    names: Nodes
+    cores: int = Field(ge=1, le=100_000, strict=True)
+    memory: Annotated[int, _read(parse_size, 'write it as a size, such as "128 GiB"'), _schema("a size", "128 GiB")]
+    gpus: int = Field(0, ge=0, le=1000, strict=True)
+    scratch: Annotated[int, _read(parse_size, 'write it as a size, such as "1 TiB"'), _schema("a size", "1 TiB")] = 0
+    traits: tuple[str, ...] = ()
+    runs_jobs: StrictBool = True
+
+    def value(self) -> tuple[Node, ...]:
+        """The nodes."""
+        return tuple(
+            Node(
+                name,
+                self.cores,
+                self.memory,
+                gpus=self.gpus,
+                scratch_mib=self.scratch,
+                traits=self.traits,
+                runs_jobs=self.runs_jobs,
+            )
+            for name in self.names
+        )
+
+
+class QueueTable(Table):
+    """``[[queues]]``: a queue of a rehearsal site."""
+
+    name: Name
+    nodes: Nodes
+    walltime: Seconds | None = None
+    walltime_default: Seconds = 3600
+    memory_default: Annotated[
+        int, _read(parse_size, 'write it as a size, such as "2 GiB"'), _schema("a size", "2 GiB")
+    ] = 1024
+    max_cores: Count | None = None
+    users: tuple[str, ...] = ()
+    tier: str | None = None
+    note: str = ""
+
+    def value(self) -> Queue:
+        """The queue."""
+        return Queue(
+            self.name,
+            self.nodes,
+            self.walltime,
+            self.walltime_default,
+            self.memory_default,
+            max_cores=self.max_cores,
+            users=self.users,
+            tier=self.tier,
+            note=self.note,
+        )
+
+
 class FileTable(Table):
     """All of a site file."""
 
@@ -275,3 +332,6 @@ class FileTable(Table):
     tiers: tuple[TierTable, ...] = ()
     windows: tuple[WindowTable, ...] = ()
     operators: tuple[str, ...] = ()
+    name: Annotated[str, Field(max_length=100)] = ""
+    nodes: tuple[NodesTable, ...] = ()
+    queues: tuple[QueueTable, ...] = ()

@@ -3,6 +3,7 @@
 A line a job with 18 numbers, -1 where something isn't known; lines that begin with ``;`` are comments.
 """
 
+import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
@@ -66,6 +67,100 @@ def read_trace(lines: Iterable[str], most_cores: int, name: str = "the trace") -
         jobs.append(TraceJob(int(fields[_NUMBER]), fields[_SUBMIT], ran, walltime, cores))
     jobs.sort(key=lambda job: (job.submit_s, job.number))
     return Trace(tuple(jobs), left_out)
+
+
+@dataclass(frozen=True, slots=True)
+class TraceRecord:
+    """A job of a trace with all that a history needs. Times in seconds, memory in KiB a processor; None where it isn't known.
+
+    ``user``, ``group``, ``program``, ``queue`` are numbers of names; -1 where they aren't known.
+    """
+
+    number: int
+    submit_s: float
+    wait_s: float | None
+    run_s: float
+    cores: int
+    walltime_s: float
+    cpu_s: float | None
+    memory_kib: float | None
+    status: int
+    user: int
+    group: int
+    program: int
+    queue: int
+
+
+@dataclass(frozen=True, slots=True)
+class History:
+    """A trace as history: its header's values by key, its jobs by submission, and how many had no size or time."""
+
+    header: dict[str, tuple[str, ...]]
+    records: tuple[TraceRecord, ...]
+    left_out: int
+
+    def number(self, key: str) -> int | None:
+        """A number of the header; None where it has none."""
+        for value in self.header.get(key, ()):
+            if match := re.match(r"-?\d+", value.strip()):
+                return int(match[0])
+        return None
+
+    def names(self, key: str) -> dict[int, str]:
+        """Names by their numbers, as in ``; Queue: 1 short``."""
+        found = {}
+        for value in self.header.get(key, ()):
+            if match := re.match(r"(\d+)[\s:]+(\S.*)", value.strip()):
+                found[int(match[1])] = match[2].strip()
+        return found
+
+
+def read_history(lines: Iterable[str], name: str = "the trace") -> History:
+    """A trace as history. Raises :class:`BadValue` with the line that cannot be read."""
+    header: dict[str, list[str]] = {}
+    records, left_out = [], 0
+    for place, line in enumerate(lines, 1):
+        if line.lstrip().startswith(";"):
+            key, colon, value = line.lstrip(" ;").partition(":")
+            if colon and (inner := re.match(r"\s*(user|group)\s*:\s*(.*)", value)) and key.strip() == "Note":
+                key, value = f"Note {inner[1]}", inner[2]
+            if colon:
+                header.setdefault(key.strip(), []).append(value.strip())
+            continue
+        if not line.strip():
+            continue
+        words = line.split()
+        if len(words) < FIELDS:
+            raise BadValue(f"{name}, line {place}: {len(words)} numbers, and a job has {FIELDS}; is the file complete?")
+        try:
+            values = [_value(word) for word in words[:FIELDS]]
+        except ValueError as fault:
+            raise BadValue(f"{name}, line {place}: {str(fault).partition(': ')[2] or fault} is not a number") from None
+        allocated, requested, run, asked = values[_ALLOCATED], values[_REQUESTED], values[_RUN], values[_WALLTIME]
+        cores = int(allocated if allocated > 0 else requested)
+        if cores <= 0 or run < 0:
+            left_out += 1
+            continue
+        memory = values[6] if values[6] > 0 else values[9]
+        records.append(
+            TraceRecord(
+                number=int(values[_NUMBER]),
+                submit_s=max(0.0, values[_SUBMIT]),
+                wait_s=values[2] if values[2] >= 0 else None,
+                run_s=run,
+                cores=cores,
+                walltime_s=asked if asked > 0 else max(60.0, run),
+                cpu_s=values[5] if values[5] >= 0 else None,
+                memory_kib=memory if memory > 0 else None,
+                status=int(values[10]),
+                user=int(values[11]),
+                group=int(values[12]),
+                program=int(values[13]),
+                queue=int(values[14]),
+            )
+        )
+    records.sort(key=lambda one: (one.submit_s, one.number))
+    return History({key: tuple(told) for key, told in header.items()}, tuple(records), left_out)
 
 
 def trace_lines(jobs: Iterable[TraceJob], cores: int, remarks: Iterable[str] = ()) -> Iterator[str]:

@@ -198,6 +198,8 @@ class BroughtForward:
     failed: int
     recent: tuple[tuple[str, int, int], ...] = ()
     """The use that was allocated, by user and day: (user, the day's first instant, core-ms)."""
+    next_number: int = 0
+    """Jobs from before have the numbers below it."""
 
 
 @dataclass(frozen=True, slots=True)

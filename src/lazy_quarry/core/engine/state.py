@@ -138,6 +138,7 @@ class State:
             case NodeOpened():
                 self.closures.pop(event.node, None)
             case BroughtForward():
+                self.next_number = max(self.next_number, event.next_number)
                 self._add(event.account, event.charge_core_ms, event.allocated_core_ms, event.jobs, event.failed)
                 for user, day, core_ms in event.recent:
                     self._used(event.account, user, day, core_ms)
