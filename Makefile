@@ -9,7 +9,7 @@ MINUTES ?= 10
 SECONDS ?= 600
 SEED ?= 0
 
-.PHONY: demo test torture fuzz bench docs shots lint format wheel clean
+.PHONY: demo test torture fuzz bench docs site shots lint format wheel clean
 
 demo: $(READY)
 	@$(BIN)/lazy-quarry demo
@@ -35,6 +35,11 @@ docs: $(READY_TEST)
 	@$(BIN)/lazy-quarry manual > docs/lq.1
 	@$(BIN)/python tools/draw_imports.py docs/imports.svg
 	@$(BIN)/python tools/draw_figures.py docs
+
+site: $(READY_TEST)
+	@$(BIN)/python -c "import material" 2>/dev/null || $(BIN)/pip install --quiet -e '.[site]'
+	@NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --strict --quiet
+	@echo "build/site/README.html or index.html opens it"
 
 shots: $(READY_TEST)
 	@sh tools/shots

@@ -1,0 +1,138 @@
+"""The documentation: links lead somewhere, every command in it is one, and what a person is told to type works."""
+
+import os
+import re
+import shlex
+import subprocess
+import sys
+from pathlib import Path
+
+import click
+import pytest
+
+from lazy_quarry.cli.commands import COMMANDS
+from lazy_quarry.cli.main import Commands
+from tests.conftest import PATIENCE_S
+
+ROOT = Path(__file__).parents[1]
+PAGES = sorted([*ROOT.glob("*.md"), *(ROOT / "docs").glob("*.md")])
+FENCE = re.compile(r"^```(\w*)\n(.*?)^```$", re.MULTILINE | re.DOTALL)
+LINK = re.compile(r"\[[^\]]*\]\(([^)\s]+)\)")
+
+
+def name_of(page):
+    return str(page.relative_to(ROOT))
+
+
+def anchors(text):
+    plain = FENCE.sub("", text)
+    heads = re.findall(r"^#+ (.*)$", plain, re.MULTILINE)
+    return {re.sub(r"[^\w\- ]", "", head.lower()).strip().replace(" ", "-") for head in heads}
+
+
+@pytest.mark.parametrize("page", PAGES, ids=name_of)
+def test_every_link_leads_somewhere(page):
+    text = page.read_text()
+    for target in LINK.findall(FENCE.sub("", text)):
+        if target.startswith(("http://", "https://", "mailto:")):
+            continue
+        path, _, anchor = target.partition("#")
+        there = (page.parent / path).resolve() if path else page
+        assert there.exists(), f"{page.name} links to {target}"
+        if anchor and there.suffix == ".md":
+            assert anchor in anchors(there.read_text()), f"{page.name} links to {target}"
+
+
+def commands_in(text):
+    """Every command line of ours in fenced blocks, without what the shell does around it."""
+    for kind, block in FENCE.findall(text):
+        if kind not in ("", "bash", "sh"):
+            continue
+        here = ""
+        for line in re.sub(r"\\\n\s*", " ", block).splitlines():
+            if here:
+                here = "" if line.strip() == here else here
+                continue
+            if match := re.search(r"<<'?(\w+)'?", line):
+                here = match[1]
+                continue
+            for part in re.split(r"\s(?:&&|\|\||\||;)\s", line.strip()):
+                if part.startswith("lq "):
+                    yield part
+
+
+@pytest.mark.parametrize("page", PAGES, ids=name_of)
+def test_every_command_in_it_is_understood(page):
+    group = Commands("lq")
+    for line in commands_in(page.read_text()):
+        words = shlex.split(line, comments=True)[1:]
+        words = [word for word in words if not re.fullmatch(r"\d?>.*|\[.*|.*\]|\.\.\.", word)]
+        if not words or words[0] in ("phase", "ranks", "spread") or words[0].startswith("-"):
+            continue
+        assert words[0] in COMMANDS, line
+        command = group.get_command(click.Context(group), words[0])
+        parser = command.make_parser(click.Context(command, ignore_unknown_options=False))
+        try:
+            parser.parse_args(words[1:])
+        except click.UsageError as fault:
+            raise AssertionError(f"{page.name}: {line}: {fault.message}") from None
+
+
+@pytest.fixture
+def typed(machine):
+    """Lines typed into a shell in which ``lq`` is ours."""
+    home = machine.work / "home"
+    (home / "bin").mkdir(parents=True)
+    (home / "bin" / "lq").write_text(f'#!/bin/sh\nexec {shlex.quote(sys.executable)} -m lazy_quarry "$@"\n')
+    (home / "bin" / "lq").chmod(0o755)
+    environment = {**machine.environment, "HOME": str(home), "PATH": f"{home / 'bin'}:{os.environ['PATH']}"}
+
+    def run(block):
+        marked = "\n".join(["set -e", block])
+        return subprocess.run(
+            ["bash", "-c", marked],
+            cwd=machine.work,
+            env=environment,
+            capture_output=True,
+            text=True,
+            timeout=4 * PATIENCE_S,
+        )
+
+    run.environment, run.work = environment, machine.work
+    return run
+
+
+def block_of(page, kind, number=0):
+    return [block for known, block in FENCE.findall((ROOT / page).read_text()) if known == kind][number]
+
+
+def test_what_the_readme_says_to_type_works(typed):
+    lines = block_of("README.md", "bash").splitlines()
+    done = typed("\n".join(line for line in lines if not line.startswith("lq shell")))  # that one needs a terminal
+    assert done.returncode == 0, done.stderr
+
+
+def test_what_is_said_of_the_books_works(typed):
+    sites = typed.work / "sites"
+    sites.mkdir()
+    user = os.environ.get("USER") or "root"
+    (sites / "machine.toml").write_text(
+        f'[[accounts]]\nname = "tide-surge"\nbudget = 90000\nusers = ["salka", "{user}"]\n'
+        '[[accounts]]\nname = "silt"\nbudget = 90000\n'
+    )
+    typed.environment["LQ_SITES"] = str(sites)
+    assert typed("lq submit --set account=tide-surge --set walltime=1m -- sleep 0.2; lq wait 1").returncode == 0
+    for number in range(2):
+        done = typed(block_of("docs/ledger.md", "", number))
+        assert done.returncode == 0, (number, done.stderr)
+    assert "noor" in done.stdout
+
+
+def test_the_example_site_file_is_one(typed):
+    path = typed.work / "example.toml"
+    text = block_of("docs/sites.md", "toml")
+    # Nodes and queues that this machine hasn't are what a reader puts in their place.
+    text = re.sub(r"^(nodes|traits|queues) +=.*$", "", text, flags=re.MULTILINE).replace('parent = "estuary"', "")
+    path.write_text(text)
+    done = typed(f"lq site check {path}")
+    assert done.returncode == 0, done.stdout
