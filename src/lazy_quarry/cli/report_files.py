@@ -13,8 +13,7 @@ from typing import TYPE_CHECKING
 
 from lazy_quarry.cli.options import Usage, own_zone, say
 from lazy_quarry.core.units import plural
-from lazy_quarry.errors import QuarryError
-from lazy_quarry.run.writable import write_pieces
+from lazy_quarry.run.writable import write_bytes, write_pieces
 
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.job_record import JobRecord
@@ -130,14 +129,3 @@ def write_counted(path: str, records: Iterator[JobRecord], made: Callable[[Itera
 
     write_pieces(path, made(counted()))
     return count
-
-
-def write_bytes(path: str, raw: bytes) -> None:
-    """Write a file whole. Raises :class:`QuarryError` where it can't be written."""
-    part = Path(f"{path}.part")
-    try:
-        part.write_bytes(raw)
-        part.replace(path)
-    except OSError as fault:
-        part.unlink(missing_ok=True)
-        raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None

@@ -95,3 +95,17 @@ PRINT = Ground(
 GROUNDS = {ground.name: ground for ground in (_screen(DUSK), _screen(CHALK), PRINT)}
 SIZES = {"column": (3.5, 7.0), "page": (7.1, 8.0), "slide": (10.0, 12.0)}
 """The width in inches and the type in points of a column of a paper, a page, and a slide (16:9)."""
+
+
+def blended(colour: str, paper: str, strength: float) -> str:
+    """A colour of which so much is left on the paper."""
+    pairs = ((int(one[place : place + 2], 16) for one in (colour, paper)) for place in (1, 3, 5))
+    return "#" + "".join(f"{round(strength * top + (1 - strength) * under):02x}" for top, under in pairs)
+
+
+def against(colour: str) -> str:
+    """Black or white, whichever is read better on a colour (relative luminance of WCAG 2.2)."""
+    parts = [int(colour[place : place + 2], 16) / 255 for place in (1, 3, 5)]
+    linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
+    light = 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+    return "#141311" if light > 0.179 else "#ffffff"

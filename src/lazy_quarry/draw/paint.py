@@ -9,7 +9,7 @@ from typing import Any
 from lazy_quarry.core.plain_text import plain as plain_line
 from lazy_quarry.draw.figure import manner, save
 from lazy_quarry.draw.graph_panel import graph_on
-from lazy_quarry.draw.grounds import GROUNDS, SIZES, Ground, Tone
+from lazy_quarry.draw.grounds import GROUNDS, SIZES, Ground, Tone, against, blended
 from lazy_quarry.draw.plot_panel import curve_mark, plots_on
 from lazy_quarry.draw.values import Field, Figure, Lanes, Plots, Scale
 
@@ -297,7 +297,7 @@ class Page:
                 inside = self.fitted(bar.words, (end - begin) / span * (right - left) - 0.05, 0.8) if bar.words else ""
                 if inside and "…" not in inside[:2] and unit >= self.line * 0.8:
                     middle = left + ((begin + end) / 2 - panel.scale.low) / span * (right - left)
-                    colour = self.ground.ink if tone.outlined else _against(tone.colour)
+                    colour = self.ground.ink if tone.outlined else against(tone.colour)
                     self.text(middle, y, inside, part=0.8, ha="center", color=colour, **self._clear(tone))
             at += height
 
@@ -340,11 +340,11 @@ class Page:
         for cell in panel.cells:
             tone = self.ground.tone(cell.role)
             if cell.strength < 1:
-                tone = Tone(_blended(tone.colour, self.ground.paper, cell.strength))
+                tone = Tone(blended(tone.colour, self.ground.paper, cell.strength))
             axes.add_patch(Rectangle((cell.column + 0.04, cell.row + 0.08), 0.92, 0.84, **_fill(tone)))
             words = self.fitted(cell.words, wide * 0.85, 0.8) if cell.words and high > self.line * 0.7 else ""
             if words and words[0] != "…":
-                colour = self.ground.ink if tone.outlined else _against(tone.colour)
+                colour = self.ground.ink if tone.outlined else against(tone.colour)
                 spot = left + (cell.column + 0.5) * wide, head + (cell.row + 0.5) * high
                 self.text(*spot, words, part=0.8, ha="center", color=colour, **self._clear(tone))
 
@@ -387,17 +387,3 @@ def _fill(tone: Any) -> dict[str, Any]:
     if tone.outlined:
         return {"facecolor": "none", "edgecolor": tone.colour, "hatch": tone.hatch, "linewidth": 0.6}
     return {"facecolor": tone.colour, "edgecolor": tone.colour, "hatch": tone.hatch, "linewidth": 0.0}
-
-
-def _blended(colour: str, paper: str, strength: float) -> str:
-    """A colour of which so much is left on the paper."""
-    pairs = ((int(one[place : place + 2], 16) for one in (colour, paper)) for place in (1, 3, 5))
-    return "#" + "".join(f"{round(strength * top + (1 - strength) * under):02x}" for top, under in pairs)
-
-
-def _against(colour: str) -> str:
-    """Black or white, whichever is read better on a colour (relative luminance of WCAG 2.2)."""
-    parts = [int(colour[place : place + 2], 16) / 255 for place in (1, 3, 5)]
-    linear = [part / 12.92 if part <= 0.04045 else ((part + 0.055) / 1.055) ** 2.4 for part in parts]
-    light = 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
-    return "#141311" if light > 0.179 else "#ffffff"

@@ -15,8 +15,9 @@ import msgspec
 
 from lazy_quarry import __version__
 from lazy_quarry.errors import EngineAway, StateFolderError
+from lazy_quarry.link.call_marks import CHANGING
 from lazy_quarry.link.protocol import Reply, read_reply, result_of, types_of, write_request
-from lazy_quarry.link.site_client import CALLS, CHANGING
+from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.run.node.sockets import dial
 from lazy_quarry.store.folder import FolderLock
 

@@ -6,15 +6,14 @@ it. Calls block, so the interface makes them from workers, never from its loop.
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Any, Literal, Protocol, TypeVar
+from typing import TYPE_CHECKING, Literal, Protocol
+
+from lazy_quarry.link.book_calls import BookCalls
+from lazy_quarry.link.call_marks import Part, answered_by, reads_the_plan
 
 if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
     from lazy_quarry.core.header.submission import Submission
-    from lazy_quarry.core.ledger.burn import BudgetEnd
-    from lazy_quarry.core.ledger.job_record import JobRecord
-    from lazy_quarry.core.ledger.report import BySize, OverTime, Report, Rhythm, ShareLine, Waste
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.made_files import MadeFiles
     from lazy_quarry.run.runner import OutputChunk
@@ -26,48 +25,14 @@ if TYPE_CHECKING:
     from lazy_quarry.site.job_detail import JobDetail
     from lazy_quarry.site.job_view import JobView
     from lazy_quarry.site.mail_folder import Letter
-    from lazy_quarry.site.study_view import StudyView
     from lazy_quarry.site.views import Found, Outcome, Receipt, RoomView
 
-Part = Literal[
-    "operations",
-    "queries",
-    "drafts",
-    "chains",
-    "chain_changes",
-    "site_changes",
-    "mailer",
-    "advice",
-    "ledger",
-    "studies",
-]
-"""The part of a site in use that answers a call."""
-CHANGING: tuple[Part, ...] = ("operations", "chain_changes", "site_changes")
-_Method = TypeVar("_Method", bound=Callable[..., Any])
+_operations, _queries, _drafts = answered_by("operations"), answered_by("queries"), answered_by("drafts")
+_changes_site = answered_by("site_changes")
+_chains, _changes_chains = answered_by("chains"), answered_by("chain_changes")
 
 
-def _answered_by(part: Part) -> Callable[[_Method], _Method]:
-    """Mark a call. What :data:`CHANGING` parts answer changes the site: it is never made twice by itself."""
-
-    def mark(method: _Method) -> _Method:
-        method.part = part  # type: ignore[attr-defined]
-        return method
-
-    return mark
-
-
-def _reads_the_plan(method: _Method) -> _Method:
-    """Mark a call that needs all of the plan, which on a large site takes long to work out."""
-    method.plan = True  # type: ignore[attr-defined]
-    return method
-
-
-_operations, _queries, _drafts = _answered_by("operations"), _answered_by("queries"), _answered_by("drafts")
-_changes_site = _answered_by("site_changes")
-_chains, _changes_chains = _answered_by("chains"), _answered_by("chain_changes")
-
-
-class SiteClient(Protocol):
+class SiteClient(BookCalls, Protocol):
     """A site in use, whatever runs it."""
 
     # -- what changes it
@@ -153,7 +118,7 @@ class SiteClient(Protocol):
     # -- what is read of it
 
     @_queries
-    @_reads_the_plan
+    @reads_the_plan
     def jobs(
         self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
     ) -> list[JobView]:
@@ -171,13 +136,13 @@ class SiteClient(Protocol):
         ...
 
     @_queries
-    @_reads_the_plan
+    @reads_the_plan
     def job(self, number: int) -> JobView:
         """One job."""
         ...
 
     @_queries
-    @_reads_the_plan
+    @reads_the_plan
     def detail(self, number: int) -> JobDetail:
         """One job with record, script and verdict."""
         ...
@@ -203,7 +168,7 @@ class SiteClient(Protocol):
         ...
 
     @_queries
-    @_reads_the_plan
+    @reads_the_plan
     def ladder(self, number: int) -> list[Suggestion]:
         """When a waiting job would start with other walltimes."""
         ...
@@ -219,7 +184,7 @@ class SiteClient(Protocol):
         ...
 
     @_queries
-    @_reads_the_plan
+    @reads_the_plan
     def board(self) -> Board:
         """All that is shown of the present, however long it takes: see :class:`Board`."""
         ...
@@ -235,7 +200,7 @@ class SiteClient(Protocol):
         ...
 
     @_queries
-    @_reads_the_plan
+    @reads_the_plan
     def room(self, queue: str) -> list[RoomView]:
         """The most that could start now in a queue, by walltime and kind."""
         ...
@@ -248,7 +213,7 @@ class SiteClient(Protocol):
     # -- what is said of a draft
 
     @_drafts
-    @_reads_the_plan
+    @reads_the_plan
     def check(self, submission: Submission) -> DraftReport:
         """The report on a draft."""
         ...
@@ -261,7 +226,7 @@ class SiteClient(Protocol):
     # -- chains
 
     @_chains
-    @_reads_the_plan
+    @reads_the_plan
     def report_chain(self, source: ChainSource, fails: list[str], slower: dict[str, float]) -> ChainReport:
         """Check a chain file and rehearse it."""
         ...
@@ -277,13 +242,13 @@ class SiteClient(Protocol):
         ...
 
     @_chains
-    @_reads_the_plan
+    @reads_the_plan
     def chain(self, number: int) -> ChainView:
         """A chain as it stands."""
         ...
 
     @_chains
-    @_reads_the_plan
+    @reads_the_plan
     def chains(self) -> list[ChainView]:
         """All chains, the newest first."""
         ...
@@ -315,95 +280,17 @@ class SiteClient(Protocol):
 
     # -- advice
 
-    @_answered_by("advice")
-    @_reads_the_plan
+    @answered_by("advice")
+    @reads_the_plan
     def advise(self, name: str) -> Advised:
         """What to ask for next time: for a name, or for the job of a number."""
         ...
 
     # -- mail
 
-    @_answered_by("mailer")
+    @answered_by("mailer")
     def letters(self, most: int) -> tuple[Letter, ...]:
         """The newest mail about jobs and chains, with what became of it."""
-        ...
-
-    # -- the books
-
-    @_answered_by("ledger")
-    def report(
-        self, period: str, by: list[str] | None = None, where: dict[str, str] | None = None, waits: bool = True
-    ) -> Report:
-        """What was charged in a period in plain words and where it went; by account, user, queue, tier, name, month, two at most.
-
-        ``where`` chooses: account, user, queue, tier or name, several by commas. Without ``waits`` nothing is told of these.
-        Raises :class:`BadValue` for a period, key or choice that there isn't.
-        """
-        ...
-
-    @_answered_by("ledger")
-    def over_time(self, period: str, split: str, where: dict[str, str] | None = None) -> OverTime:
-        """What was charged over a period, by days, weeks or months as these suit it, split by one key."""
-        ...
-
-    @_answered_by("ledger")
-    def waits(self, period: str, where: dict[str, str] | None = None) -> BySize:
-        """How long the jobs that ended in a period waited, by how many cores they held."""
-        ...
-
-    @_answered_by("ledger")
-    def rhythm(self, period: str, where: dict[str, str] | None = None) -> Rhythm:
-        """Core-hours held in a period by weekday and hour, in the zone of the site."""
-        ...
-
-    @_answered_by("ledger")
-    def shares(self) -> tuple[ShareLine, ...]:
-        """What each account should have of the cluster, what it had of late by days, and what its jobs stand ahead for it."""
-        ...
-
-    @_answered_by("ledger")
-    def waste(self, period: str, where: dict[str, str] | None = None) -> Waste:
-        """What was asked for and not used in a period, the names with most of it, and what advice would have saved of it."""
-        ...
-
-    @_answered_by("ledger")
-    def budget_ends(self) -> dict[str, BudgetEnd]:
-        """Of each account with a budget that was used in the last 30 days, when it ends if it goes on so."""
-        ...
-
-    @_answered_by("ledger")
-    def records(
-        self, period: str, where: dict[str, str] | None = None, after: tuple[int, int] | None = None
-    ) -> list[JobRecord]:
-        """Jobs and tasks that ended in a period, in the order of their ends; some at a time, as open formats have them.
-
-        ``after`` are the end and number of the last one before; an empty answer says that there are no more.
-        """
-        ...
-
-    @_answered_by("mailer")
-    def post(self, to: str, subject: str, text: str, name: str, document: str) -> Outcome:
-        """Mail a document to somebody, as notices are: ``document`` is a PDF in base64 (RFC 4648), ``name`` its file's."""
-        ...
-
-    # -- studies
-
-    @_answered_by("studies")
-    def begin_study(self, policies: list[str], since: str = "", settings: list[str] | None = None) -> StudyView:
-        """Begin to study the site's own past, of the last 30 days or since then, under policies and with settings.
-
-        Raises :class:`BadValue`, and :class:`Refused` while another study is at work.
-        """
-        ...
-
-    @_answered_by("studies")
-    def studied(self) -> StudyView:
-        """How far the last study is, and what it has found."""
-        ...
-
-    @_answered_by("studies")
-    def stop_study(self) -> StudyView:
-        """Stop the study that is at work."""
         ...
 
     # -- the client itself
@@ -417,10 +304,11 @@ class SiteClient(Protocol):
         ...
 
 
+_MEMBERS = {name: member for kind in reversed(SiteClient.__mro__) for name, member in vars(kind).items()}
 CALLS: dict[str, Part] = {
-    name: member.part for name, member in vars(SiteClient).items() if callable(member) and hasattr(member, "part")
+    name: member.part for name, member in _MEMBERS.items() if callable(member) and hasattr(member, "part")
 }
 """Every call that a site answers, with the part that answers it."""
 
-READING_THE_PLAN = frozenset(name for name, member in vars(SiteClient).items() if hasattr(member, "plan"))
+READING_THE_PLAN = frozenset(name for name, member in _MEMBERS.items() if hasattr(member, "plan"))
 """The calls that need all of the plan."""

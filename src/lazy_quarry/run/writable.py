@@ -52,9 +52,18 @@ def unusable(
 
 def write_pieces(path: str, pieces: Iterable[str]) -> None:
     """Write all of it to a file, or nothing: it takes the place of an older one only when it is whole."""
+    _write_whole(path, (piece.encode() for piece in pieces))
+
+
+def write_bytes(path: str, raw: bytes) -> None:
+    """Write bytes to a file, or nothing."""
+    _write_whole(path, [raw])
+
+
+def _write_whole(path: str, pieces: Iterable[bytes]) -> None:
     beside = Path(f"{path}.part")
     try:
-        with beside.open("w", encoding="utf-8", newline="") as out:
+        with beside.open("wb") as out:
             out.writelines(pieces)
         os.replace(beside, path)
     except OSError as fault:

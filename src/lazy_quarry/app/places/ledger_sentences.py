@@ -43,7 +43,7 @@ def waste_note(row: WasteRow, mine: str) -> str:
 
 
 def account_note(row: AccountRow, share: ShareLine | None, end: BudgetEnd | None, now_ms: int) -> str:
-    """Of an account, its share, what is left of its budget, and when that ends; or of a member."""
+    """Of an account: its share, what is left of its budget, and when that ends. Of a member: what they were charged."""
     line = row.line
     if line is None:
         return "All accounts together. enter on one shows it alone, with its members."

@@ -1,0 +1,94 @@
+"""The calls about the books: reports of a period, the jobs behind them, and studies of the past."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Protocol
+
+from lazy_quarry.link.call_marks import answered_by
+
+if TYPE_CHECKING:
+    from lazy_quarry.core.ledger.burn import BudgetEnd
+    from lazy_quarry.core.ledger.job_record import JobRecord
+    from lazy_quarry.core.ledger.report import BySize, OverTime, Report, Rhythm, ShareLine, Waste
+    from lazy_quarry.site.study_view import StudyView
+    from lazy_quarry.site.views import Outcome
+
+
+class BookCalls(Protocol):
+    """What a site answers about its books."""
+
+    @answered_by("ledger")
+    def report(
+        self, period: str, by: list[str] | None = None, where: dict[str, str] | None = None, waits: bool = True
+    ) -> Report:
+        """What was charged in a period in plain words and where it went; by account, user, queue, tier, name, month, two at most.
+
+        ``where`` chooses: account, user, queue, tier or name, several by commas. Without ``waits`` nothing is told of these.
+        Raises :class:`BadValue` for a period, key or choice that there isn't.
+        """
+        ...
+
+    @answered_by("ledger")
+    def over_time(self, period: str, split: str, where: dict[str, str] | None = None) -> OverTime:
+        """What was charged over a period, by days, weeks or months as these suit it, split by one key."""
+        ...
+
+    @answered_by("ledger")
+    def waits(self, period: str, where: dict[str, str] | None = None) -> BySize:
+        """How long the jobs that ended in a period waited, by how many cores they held."""
+        ...
+
+    @answered_by("ledger")
+    def rhythm(self, period: str, where: dict[str, str] | None = None) -> Rhythm:
+        """Core-hours held in a period by weekday and hour, in the zone of the site."""
+        ...
+
+    @answered_by("ledger")
+    def shares(self) -> tuple[ShareLine, ...]:
+        """What each account should have of the cluster, what it had of late by days, and what its jobs stand ahead for it."""
+        ...
+
+    @answered_by("ledger")
+    def waste(self, period: str, where: dict[str, str] | None = None) -> Waste:
+        """What was asked for and not used in a period, the names with most of it, and what advice would have saved of it."""
+        ...
+
+    @answered_by("ledger")
+    def budget_ends(self) -> dict[str, BudgetEnd]:
+        """Of each account with a budget that was used in the last 30 days, when it ends if it goes on so."""
+        ...
+
+    @answered_by("ledger")
+    def records(
+        self, period: str, where: dict[str, str] | None = None, after: tuple[int, int] | None = None
+    ) -> list[JobRecord]:
+        """Jobs and tasks that ended in a period, in the order of their ends; some at a time, as open formats have them.
+
+        ``after`` are the end and number of the last one before; an empty answer says that there are no more.
+        """
+        ...
+
+    @answered_by("mailer")
+    def post(self, to: str, subject: str, text: str, name: str, document: str) -> Outcome:
+        """Mail a document to somebody, as notices are: ``document`` is a PDF in base64 (RFC 4648), ``name`` its file's."""
+        ...
+
+    # -- studies
+
+    @answered_by("studies")
+    def begin_study(self, policies: list[str], since: str = "", settings: list[str] | None = None) -> StudyView:
+        """Begin to study the site's own past, of the last 30 days or since then, under policies and with settings.
+
+        Raises :class:`BadValue`, and :class:`Refused` while another study is at work.
+        """
+        ...
+
+    @answered_by("studies")
+    def studied(self) -> StudyView:
+        """How far the last study is, and what it has found."""
+        ...
+
+    @answered_by("studies")
+    def stop_study(self) -> StudyView:
+        """Stop the study that is at work."""
+        ...

@@ -1,0 +1,38 @@
+"""How a call of a site is marked: by the part that answers it, and what it needs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any, Literal, TypeVar
+
+Part = Literal[
+    "operations",
+    "queries",
+    "drafts",
+    "chains",
+    "chain_changes",
+    "site_changes",
+    "mailer",
+    "advice",
+    "ledger",
+    "studies",
+]
+"""The part of a site in use that answers a call."""
+CHANGING: tuple[Part, ...] = ("operations", "chain_changes", "site_changes")
+_Method = TypeVar("_Method", bound=Callable[..., Any])
+
+
+def answered_by(part: Part) -> Callable[[_Method], _Method]:
+    """Mark a call. What :data:`CHANGING` parts answer changes the site: it is never made twice by itself."""
+
+    def mark(method: _Method) -> _Method:
+        method.part = part  # type: ignore[attr-defined]
+        return method
+
+    return mark
+
+
+def reads_the_plan(method: _Method) -> _Method:
+    """Mark a call that needs all of the plan, which on a large site takes long to work out."""
+    method.plan = True  # type: ignore[attr-defined]
+    return method
