@@ -12,6 +12,7 @@ import pytest
 
 from lazy_quarry.cli.commands import COMMANDS
 from lazy_quarry.cli.main import Commands
+from lazy_quarry.demo.own_site import rehearsal_site
 from tests.conftest import PATIENCE_S
 
 ROOT = Path(__file__).parents[1]
@@ -126,6 +127,11 @@ def test_what_is_said_of_the_books_works(typed):
         done = typed(block_of("docs/ledger.md", "", number))
         assert done.returncode == 0, (number, done.stderr)
     assert "noor" in done.stdout
+    done = typed(block_of("docs/reports.md", ""))
+    assert done.returncode == 0, done.stderr
+    assert "as it was" in done.stdout and "0 7 1 * *" in done.stdout and "# EOF" in done.stdout
+    (typed.work / "weir.toml").write_text(block_of("docs/reports.md", "toml"))
+    assert rehearsal_site(typed.work / "weir.toml").cores == 18 * 32
 
 
 def test_the_example_site_file_is_one(typed):
