@@ -2,7 +2,6 @@
 
 from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any
 
 from lazy_quarry.core.advice.next_time import next_time
 from lazy_quarry.core.ledger.burn import BudgetEnd, budget_end
@@ -35,7 +34,6 @@ Key = tuple[str, ...]
 BURN = "last 30 days"
 """A budget is taken to go on being used as in this time."""
 MOST_WASTED = 5
-MOST_KEPT = 100
 MOST_RECORDS = 2_000
 FILTERS = ("account", "user", "queue", "tier", "name")
 
@@ -45,8 +43,6 @@ class Ledger:
 
     def __init__(self, present: Present) -> None:
         self.present = present
-        self._kept: tuple[tuple[int, int], dict[tuple[Any, ...], Any]] = (0, 0), {}
-        """What was read of sums since an attempt ended last, by what it was asked for."""
 
     def report(
         self,
@@ -60,8 +56,8 @@ class Ledger:
         only, span = self._chosen(keys, where), self.period(period)
         with present.lock:
             sums = self._sums(span, keys, only)
-            jobs = self._jobs(span, keys, only) if waits else Jobs()
             before = self._sums(span.moved(-1), (), only)
+            jobs = self._jobs(span, keys, only) if waits else Jobs()
         earlier = together(before.values(), Jobs()) if before else None
         total = together(sums.values(), jobs)
         return Report(span, keys, rows_of(sums, jobs, keys), total, earlier, only)
@@ -72,7 +68,7 @@ class Ledger:
         parts = parts_of(span)
         begins = [one.begin_ms for one in parts]
         with self.present.lock:
-            rows = self._rows(Wanted(span.begin_ms, span.end_ms, (DAY, split), only))
+            rows = self.present.journal.sums.rows(Wanted(span.begin_ms, span.end_ms, (DAY, split), only))
         found = dict[str, list[int]]()
         at = 2 + CELL_VALUES.index("charge_core_ms")
         for row in rows:
@@ -85,7 +81,8 @@ class Ledger:
         """How long jobs waited, by their size; see :meth:`SiteClient.waits`."""
         only, span = self._chosen((), where), self.period(period)
         with self.present.lock:
-            return by_size(span, self._jobs(span, (), only))
+            jobs = self._jobs(span, (), only)
+        return by_size(span, jobs)
 
     def rhythm(self, period: str, where: Mapping[str, str] | None = None) -> Rhythm:
         """What was held by weekday and hour; see :meth:`SiteClient.rhythm`."""
@@ -208,21 +205,9 @@ class Ledger:
 
     def _sums(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> dict[Key, Sums]:
         wanted, named, count = *_wanted(span, by, only), len(by)
-        rows = self._rows(wanted)
+        rows = self.present.journal.sums.rows(wanted)
         found = {named(row[:count]): Sums(*(int(one or 0) for one in row[count:])) for row in rows}
         return {key: sums for key, sums in found.items() if sums != Sums()}
-
-    def _rows(self, wanted: Wanted) -> list[tuple[Any, ...]]:
-        """Rows of sums, kept until an attempt ends."""
-        present = self.present
-        now = present.ends, present.past
-        if self._kept[0] != now or len(self._kept[1]) > MOST_KEPT:
-            self._kept = now, {}
-        key = (wanted.begin_ms, wanted.end_ms, wanted.by, tuple(sorted((wanted.where or {}).items())), wanted.parts)
-        found: list[tuple[Any, ...]] | None = self._kept[1].get(key)
-        if found is None:
-            found = self._kept[1][key] = present.journal.sums.rows(wanted)
-        return found
 
     def _jobs(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> Jobs:
         wanted, named = _wanted(span, by, only)
