@@ -206,8 +206,7 @@ class Ledger:
     def _sums(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> dict[Key, Sums]:
         wanted, named, count = *_wanted(span, by, only), len(by)
         rows = self.present.journal.sums.rows(wanted)
-        found = {named(row[:count]): Sums(*(int(one or 0) for one in row[count:])) for row in rows}
-        return {key: sums for key, sums in found.items() if sums != Sums()}
+        return {named(row[:count]): Sums(*row[count:]) for row in rows if any(row[count:])}
 
     def _jobs(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> Jobs:
         wanted, named = _wanted(span, by, only)

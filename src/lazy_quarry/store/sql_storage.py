@@ -309,8 +309,8 @@ class SqlStorage:
             return None if found is None else int(found)
 
     def cells(self, since_ms: int) -> list[tuple[Any, ...]]:
-        """All sums of the days since: key, then values."""
-        return self._as_driven(select(*sums.c).where(sums.c.day_ms >= since_ms))
+        """All sums of the days since, by day: key, then values."""
+        return self._as_driven(select(*sums.c).where(sums.c.day_ms >= since_ms).order_by(sums.c.day_ms))
 
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""

@@ -141,7 +141,7 @@ class Storage(Protocol):
         """The first instant of the last day of which there are sums."""
 
     def cells(self, since_ms: int) -> list[tuple[Any, ...]]:
-        """All sums of the days since: key, then values."""
+        """All sums of the days since, by day: key, then values."""
 
     def rows(self, table: str) -> Iterator[dict[str, Any]]:
         """All rows of a table, for checking."""

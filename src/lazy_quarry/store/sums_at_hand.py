@@ -28,7 +28,7 @@ class SumsAtHand:
 
     def _empty(self, room: int = 0) -> None:
         """Nothing in memory, with room for so many cells."""
-        self._count = 0
+        self._count = self._read_count = 0
         self._all_days: NDArray[np.int64] = np.zeros(room, np.int64)
         self._all_codes: NDArray[np.int32] = np.zeros((len(_WORDS), room), np.int32)
         self._all_values: NDArray[np.int64] = np.zeros((room, len(CELL_VALUES)), np.int64)
@@ -52,38 +52,49 @@ class SumsAtHand:
         if self._new:
             self._append(self._new)
             self._new = []
-        days = self._all_days[: self._count]
-        chosen = (days >= wanted.begin_ms) & (days < wanted.end_ms)
+        places = self._inside(wanted.begin_ms, wanted.end_ms)
         for name, values in (wanted.where or {}).items():
             known = [self._index[name][value] for value in values if value in self._index[name]]
-            chosen &= np.isin(self._all_codes[_WORDS.index(name), : self._count], known)
-        places = np.flatnonzero(chosen)
+            places = places[np.isin(self._all_codes[_WORDS.index(name)][places], known)]
         if not len(places):
             return [] if wanted.by else [(None,) * len(CELL_VALUES)]
         if not wanted.by:
             return [tuple(map(int, self._all_values[places].sum(axis=0)))]
         return self._grouped(wanted, places)
 
-    def _grouped(self, wanted: Wanted, places: NDArray[np.intp]) -> list[tuple[Any, ...]]:
-        columns = [self._key(name, wanted, places) for name in wanted.by]
-        order = np.lexsort([codes for codes, _ in reversed(columns)])
-        sorted_codes = np.stack([codes[order] for codes, _ in columns])
-        new = np.ones(len(order), bool)
-        new[1:] = (sorted_codes[:, 1:] != sorted_codes[:, :-1]).any(axis=0)
-        starts = np.flatnonzero(new)
-        sums = np.add.reduceat(self._all_values[places[order]], starts, axis=0)
-        keys = [
-            codes[order][starts].tolist() if words is None else [words[code] for code in codes[order][starts]]
-            for codes, words in columns
-        ]
-        return [(*key, *values) for key, values in zip(zip(*keys, strict=True), sums.tolist(), strict=True)]
+    def _inside(self, begin_ms: int, end_ms: int) -> NDArray[np.intp]:
+        """Where the cells of these days are. Those that were read stand in the order of their days, those added behind them."""
+        first, after = np.searchsorted(self._all_days[: self._read_count], (begin_ms, end_ms))
+        added = self._all_days[self._read_count : self._count]
+        later = np.flatnonzero((added >= begin_ms) & (added < end_ms)) + self._read_count
+        return np.concatenate((np.arange(first, after), later))
 
-    def _key(self, name: str, wanted: Wanted, places: NDArray[np.intp]) -> tuple[NDArray[Any], Sequence[str] | None]:
+    def _grouped(self, wanted: Wanted, places: NDArray[np.intp]) -> list[tuple[Any, ...]]:
+        codes, several = np.zeros(len(places), np.int64), 1
+        columns = [self._key(name, wanted, places) for name in wanted.by]
+        for numbers, values in columns:
+            codes, several = codes * len(values) + numbers, several * len(values)
+        # Few groups are numbered shortly, and sorted by their digits.
+        order = np.argsort(codes.astype(np.int16) if several < 2**15 else codes, kind="stable")
+        rising = codes[order]
+        starts = np.flatnonzero(np.concatenate(([True], rising[1:] != rising[:-1])))
+        sums = np.add.reduceat(self._all_values[places[order]], starts, axis=0).tolist()
+        keys = list[list[Any]]()
+        left = rising[starts]
+        for _, values in reversed(columns):
+            left, numbers = np.divmod(left, len(values))
+            keys.insert(0, [values[number] for number in numbers.tolist()])
+        return [(*key, *values) for key, values in zip(zip(*keys, strict=True), sums, strict=True)]
+
+    def _key(self, name: str, wanted: Wanted, places: NDArray[np.intp]) -> tuple[NDArray[Any], Sequence[Any]]:
+        """A number for each place, and what the numbers stand for."""
         if name == DAY:
-            return self._all_days[places], None
+            first = wanted.begin_ms - wanted.begin_ms % DAY_MS
+            return (self._all_days[places] - first) // DAY_MS, range(first, max(wanted.end_ms, first + DAY_MS), DAY_MS)
         if name == PART:
             begins = np.array(wanted.parts, np.int64)
-            return np.maximum(0, np.searchsorted(begins, self._all_days[places], side="right") - 1), None
+            found = np.maximum(0, np.searchsorted(begins, self._all_days[places], side="right") - 1)
+            return found, range(max(1, len(wanted.parts)))
         return self._all_codes[_WORDS.index(name)][places], list(self._index[name])
 
     def _read(self) -> None:
@@ -96,6 +107,7 @@ class SumsAtHand:
         known = self._storage.cells(self._since)
         self._empty(len(known) + 1024)
         self._extend([[row[place] for row in known] for place in range(len(CELL_KEY) + len(CELL_VALUES))])
+        self._read_count = self._count
 
     def _append(self, cells: Sequence[Mapping[str, Any]]) -> None:
         self._extend([[cell[name] for cell in cells] for name in (*CELL_KEY, *CELL_VALUES)])
@@ -117,6 +129,8 @@ class SumsAtHand:
     def _grow(self, room: int) -> None:
         """More room; what is there stays."""
         days, codes, values, index, count = self._all_days, self._all_codes, self._all_values, self._index, self._count
+        read_count = self._read_count
         self._empty(room)
+        self._read_count = read_count
         self._all_days[:count], self._all_codes[:, :count] = days[:count], codes[:, :count]
         self._all_values[:count], self._index, self._count = values[:count], index, count

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import datetime, tzinfo
+from operator import attrgetter
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ from lazy_quarry.core.ledger.report import BySize, ReportRow, Rhythm, SizeRow, S
 from lazy_quarry.core.units import HOUR_MS
 
 Key = tuple[str, ...]
+_FIELDS = attrgetter(*Sums.__slots__)
 SIZES = (1, 2, 5, 17, 65, 257)
 """The least cores of each class of sizes."""
 
@@ -53,10 +55,8 @@ def rows_of(sums: Mapping[Key, Sums], jobs: Jobs, by: Sequence[str]) -> tuple[Re
 
 def together(sums: Iterable[Sums], jobs: Jobs) -> ReportRow:
     """The row of all of them."""
-    total = Sums()
-    for one in sums:
-        total = total + one
-    return jobs.row((), total, slice(0, len(jobs.waited)))
+    columns = zip(*map(_FIELDS, sums), strict=True)
+    return jobs.row((), Sums(*map(sum, columns)), slice(0, len(jobs.waited)))
 
 
 def by_size(period: Period, jobs: Jobs) -> BySize:
