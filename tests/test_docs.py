@@ -1,5 +1,6 @@
 """The documentation: links lead somewhere, every command in it is one, and what a person is told to type works."""
 
+import json
 import os
 import re
 import shlex
@@ -142,3 +143,64 @@ def test_the_example_site_file_is_one(typed):
     path.write_text(text)
     done = typed(f"lq site check {path}")
     assert done.returncode == 0, done.stdout
+
+
+SOLVE = """#!/bin/bash
+# /// job
+# name = "solve"
+# walltime = "2m"
+# memory = "64 MiB/core"
+# ranks = {}
+# ///
+cells=${{cells:-200}}
+echo "residual {}e-3"; echo "t = $((cells * 2))"
+sleep 1.$(( cells % 7 + 1 ))
+"""
+SWEEP = """#!/bin/bash
+# /// job
+# name = "surge-north"
+# walltime = "2m"
+# memory = "64 MiB/core"
+# [array.sweep]
+# grid = ["fine", "coarse"]
+# ///
+echo "residual 4e-3 on $grid"
+"""
+
+
+def test_the_other_commands_that_people_are_told_of_work_too(typed):
+    """With jobs, nodes and accounts of this machine in the place of those that are told of."""
+    sites = typed.work / "sites"
+    sites.mkdir()
+    (sites / "machine.toml").write_text(
+        "".join(f'[[accounts]]\nname = "{name}"\nbudget = 90000\n' for name in ("tide-surge", "silt"))
+    )
+    typed.environment["LQ_SITES"] = str(sites)
+    for name, ranks in (("one", 1), ("two", 2), ("solve", 1)):
+        (typed.work / f"{name}.sh").write_text(SOLVE.format(ranks, ranks))
+    (typed.work / "sweep.sh").write_text(SWEEP)
+    assert (
+        typed(
+            "lq submit one.sh && lq submit two.sh && lq submit one.sh && lq submit sweep.sh; lq wait 1 2 3 4"
+        ).returncode
+        == 0
+    )
+    node = json.loads(typed("lq survey --format json").stdout)["nodes"][0]["name"]
+    here = [
+        ("4127", "1"),
+        ("4130", "2"),
+        ("4133", "3"),
+        ("c01..c04", node),
+        ("c07", node),
+        ("2026-12-03", "2099-12-03"),
+    ]
+    here += [("[--ics site.ics]", "--ics site.ics"), ("--make 20000", "--make 500")]
+    wrong = []
+    for page in ("advice.md", "policies.md", "review.md", "sites.md"):
+        for line in commands_in((ROOT / "docs" / page).read_text()):
+            for told, own in here:
+                line = line.replace(told, own)
+            done = typed(line)
+            if done.returncode not in (0, 1) or "Traceback" in done.stderr:
+                wrong.append((page, line, done.returncode, done.stderr[-300:]))
+    assert not wrong
