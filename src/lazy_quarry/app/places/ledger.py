@@ -338,17 +338,13 @@ class LedgerPlace(LedgerPeriod):
     def keys(self) -> list[KeyHint]:
         """What can be done here."""
         jobs = self.goes_to(self._who)
-        hints = [
-            ("enter", "its jobs" if jobs else "open", ""),
-            ("← →", "earlier, later", ""),
-            ("[ ]", "shorter, longer", ""),
-        ]
-        hints += [("t", "type a period", ""), ("n", "last 30 days", ""), ("s", "split", ""), ("g", "rank by", "")]
-        if self.goes_to(self.query_one(AccountRows)):
-            hints += [("a", "grant, members", ""), ("b", "use" if self.budget else "budget", "")]
-        hints += [("p", "PDF", ""), ("f", "other policies", "")]
+        hints = [("enter", "its jobs" if jobs else "open", ""), ("← →", "period", ""), ("[ ]", "length", "")]
+        hints += [("t", "in words", ""), ("s", "split", ""), ("g", "rank", "")]
         hints.append(("w", "ranking" if self.wasted else "not used", ""))
-        return [*hints, ("tab", "other side", ""), *([("escape", "all accounts", "")] if self.account else [])]
+        if not jobs:
+            hints += [("b", "use" if self.budget else "budget", ""), ("a", "change", "")]
+        hints += [("p", "PDF", ""), ("f", "policies", ""), ("tab", "other side", "")]
+        return [*hints, *([("escape", "all accounts", "")] if self.account else [])]
 
     def figures(self) -> list[Offer]:
         """The columns as they are seen."""
