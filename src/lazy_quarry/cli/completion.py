@@ -114,15 +114,23 @@ def candidates(commands: click.Group, before: list[str], current: str) -> Iterat
     ):
         yield from _jobs()
     else:
-        yield from ((word, "") for word in _WORDS.get(name, ()))
+        yield from ((word, "") for word in _words_of(name))
 
 
 _WORDS: dict[str, tuple[str, ...]] = {
-    "account": ("list", "show", "grant", "move"),
+    "account": ("list", "show", "grant", "move", "members"),
     "completion": tuple(SHELLS),
-    "draw": ("nodes", "hours", "lanes", "node-lanes", "placement", "ladder", "tasks", "chain", "chain-lanes"),
     "node": ("close", "open", "lost"),
+    "site": ("check", "schema", "roles"),
 }
+
+
+def _words_of(name: str) -> Iterable[str]:
+    if name == "draw":
+        from lazy_quarry.cli.draw import FIGURES
+
+        return FIGURES
+    return _WORDS.get(name, ())
 
 
 def _options(command: click.Command) -> Iterator[Candidate]:
