@@ -302,6 +302,18 @@ def test_an_attempt_whose_folder_is_gone_never_runs_again_keeps_its_walltime_and
     assert not _sleepers(machine)
 
 
+@pytest.mark.parametrize("leaves", ["mkdir -m 700", "touch"])
+def test_an_attempt_that_made_its_folder_anew_and_ended_unseen_never_runs_again(machine, leaves):
+    body = f'rm -rf "$LQ_ATTEMPT_FOLDER"\n{leaves} "$LQ_ATTEMPT_FOLDER"\n{WAITS}'
+    job = machine.submit(body, "retries=0")
+    began(machine, job)
+    kill(machine.engine())
+    let_go(machine)
+    until(lambda: not machine.agents(), "the agent's leave, when nothing runs and nobody is connected")
+    found = machine.ended(job)
+    assert (found["state"], ran(machine)) == ("lost", [f"{job}-1"])
+
+
 def _below_an_agent(pid):
     parent = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[1]
     with contextlib.suppress(OSError):

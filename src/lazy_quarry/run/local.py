@@ -161,7 +161,7 @@ class LocalRunner:
                 # isn't lost.
                 intent = intent_of(job, self.folder, self.processors, self.journal)
                 write_intent(self.spool / name, intent, job.origin.script)
-            except FileNotFoundError:
+            except (FileNotFoundError, NotADirectoryError):
                 pass  # its folder was removed: the agent knows whether it runs, and else it is lost
             except OSError as fault:
                 self._delayed[name] = fault.strerror or str(fault)

@@ -29,7 +29,7 @@ from pathlib import Path
 from typing import Any
 
 from lazy_quarry.run.node import groups
-from lazy_quarry.run.node.attempt import Exit, read_claim, read_exit, read_intent, renew_lease
+from lazy_quarry.run.node.attempt import Exit, put_back, read_claim, read_exit, read_intent, renew_lease
 from lazy_quarry.run.node.files import read_json, write_whole
 from lazy_quarry.run.node.locks import CoresLock, CoresTaken
 from lazy_quarry.run.node.process import (
@@ -175,7 +175,7 @@ class Agent:
         if name in self.watched or name in self.dying:
             return
         folder = self.spool / name
-        if self._claim(name) is not None or not folder.exists():
+        if self._claim(name) is not None or not folder.is_dir():
             self._follow(name)
             return
         with suppress(FileNotFoundError):
@@ -238,10 +238,10 @@ class Agent:
         folder = self.spool / name
         ended = read_exit(folder, claim)
         if ended is not None:
-            self._clear(name)
+            self._clear(name, ended)
             self._tell({"ended": name, "exit": vars(ended)})
             return
-        if claim is None and folder.exists():
+        if claim is None and folder.is_dir():
             refused = folder / "refused"
             reason = refused.read_text() if refused.exists() else "the disk is full"
             self._tell({"waits": name, "reason": reason})
@@ -252,9 +252,17 @@ class Agent:
         self.dying[name] = "its folder in the spool was removed" if gone else "its supervisor was killed"
         self._end_orphans()
 
-    def _clear(self, name: str) -> None:
+    def _clear(self, name: str, ended: Exit) -> None:
+        """Forget an attempt, but not that it ran: a job may have removed its claim, and the engine may ask for it again."""
         groups.remove(name)
-        forget(self.spool / name)
+        folder = self.spool / name
+        known = registered(folder)
+        if known is not None and folder.is_dir() and read_claim(folder) is None:
+            try:
+                put_back(folder, known.supervisor, ended)
+            except OSError:
+                return  # the registry goes on telling it
+        forget(folder)
 
     def _end_orphans(self) -> None:
         """Stop everything of attempts whose supervisor is gone, and report those as lost of which nothing is left.
@@ -270,8 +278,8 @@ class Agent:
                 self._reap_adopted()
                 continue
             del self.dying[name]
-            self._clear(name)
             ended = Exit(round(time.time() * 1000), 0, cause="lost", reason=reason)
+            self._clear(name, ended)
             self._tell({"lost": name, "exit": vars(ended)})
 
     def _left_of(self, name: str) -> list[int]:

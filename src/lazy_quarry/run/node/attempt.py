@@ -148,6 +148,12 @@ def read_exit(folder: Path, claim: Identity | None) -> Exit | None:
         return None
 
 
+def put_back(folder: Path, supervisor: Identity, ended: Exit) -> None:
+    """Write again by whom an attempt was taken and how it ended, where the job removed that. Raises :class:`OSError`."""
+    write_whole(exit_file(folder, supervisor.pid), json.dumps(vars(ended)))
+    write_whole(f"{folder}/claim.json", json.dumps(vars(supervisor)))
+
+
 def read_intent(folder: Path) -> Intent | None:
     """What is to run; None when the engine never finished writing it, or an earlier version wrote it.
 
@@ -177,8 +183,8 @@ def write_intent(folder: Path, intent: Intent, script: str) -> None:
     """Fill an attempt's folder; the intent comes last, so that all the rest is there when it is.
 
     Until a supervisor has claimed the attempt, this may be done again: after a power cut nothing of it need be there. The
-    folder itself was made before the start was recorded. Raises :class:`FileNotFoundError` when it is gone: then nobody knows
-    whether the attempt has run.
+    folder itself was made before the start was recorded. Raises :class:`FileNotFoundError` or :class:`NotADirectoryError` when
+    it is gone: then nobody knows whether the attempt has run.
     """
     if os.path.exists(f"{folder}/claim.json"):
         return

@@ -152,7 +152,7 @@ class Supervisor:
         if os.path.exists(f"{self.folder}/stop"):
             return True
         # A job may have removed this folder. Then the signal that says "look" has to do alone.
-        return self._signalled and not self.folder.exists()
+        return self._signalled and not self.folder.is_dir()
 
     def _stop_cause(self) -> str:
         return str((read_json(f"{self.folder}/stop") or {}).get("cause", "cancelled"))
