@@ -1,5 +1,6 @@
 """Figures: well-formed files with all their words, nothing outside of the page, and tones that are told apart."""
 
+import re
 import xml.etree.ElementTree as ET
 from datetime import UTC, datetime
 from itertools import combinations
@@ -197,6 +198,30 @@ def test_on_paper_every_tone_is_told_from_every_other_in_grey():
         first, second = PRINT.tone(one), PRINT.tone(other)
         alike = (first.hatch, first.outlined) == (second.hatch, second.outlined)
         assert not alike or abs(grey(first.colour) - grey(second.colour)) > 0.06, (one, other)
+
+
+@pytest.mark.parametrize("ground", GROUNDS.values(), ids=lambda ground: ground.name)
+def test_hatchings_are_written_as_small_tiles_that_repeat_to_what_they_were(ground, tmp_path, monkeypatch):
+    legend = tuple((role, role) for role in ground.tones)
+    drawing = Figure(
+        name="tones", title="Tones", panel=Lanes(scale=Scale(low=0, high=1), lanes=()), source="", legend=legend
+    )
+    draw(drawing, tmp_path / "small.svg", ground.name)
+    monkeypatch.setattr("lazy_quarry.draw.figure.with_small_tiles", lambda svg: svg)
+    draw(drawing, tmp_path / "whole.svg", ground.name)
+    small, whole = ((tmp_path / f"{name}.svg").read_text() for name in ("small", "whole"))
+    assert len(small) < 60_000 < len(whole)
+    tiles = [dict(re.findall(r'<pattern id="(\w+)".*?<path d="([^"]*)"', svg, re.S)) for svg in (small, whole)]
+    assert tiles[0].keys() == tiles[1].keys()
+    for name, outlines in tiles[1].items():
+        there, was = (
+            {
+                (round(float(x) % 12, 3) % 12, round(float(y) % 12, 3) % 12)
+                for x, y in re.findall(r"M (\S+) (\S+)", each)
+            }
+            for each in (tiles[0][name], outlines)
+        )
+        assert there == was or len(outlines) < 10_000
 
 
 @pytest.mark.parametrize("day", [datetime(2026, 3, 28, tzinfo=UTC), datetime(2026, 10, 24, tzinfo=UTC)])

@@ -1,5 +1,6 @@
 """What all drawings share: size, colours, type, and how they are written."""
 
+import re
 import warnings
 from pathlib import Path
 from typing import Any
@@ -55,7 +56,36 @@ def save(figure: Any, path: Path) -> None:
         with warnings.catch_warnings():
             warnings.filterwarnings("ignore", message="Glyph")  # a sign that the font lacks is drawn as a box
             figure.savefig(part, metadata=metadata, format=path.suffix.lower()[1:])
+        if path.suffix.lower() == ".svg":
+            part.write_text(with_small_tiles(part.read_text(encoding="utf-8")), encoding="utf-8")
         part.replace(path)
     except OSError as fault:
         part.unlink(missing_ok=True)
         raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None
+
+
+_HATCHING = re.compile(
+    r'(<pattern id="\w+" patternUnits="userSpaceOnUse" x="0" y="0" )width="72" height="72">\s*<rect[^>]*/>\s*<path d="([^"]*)"'
+)
+_TILE_PT, _EDGE_PT, _MUCH = 12, 1.0, 10_000
+
+
+def with_small_tiles(svg: str) -> str:
+    """Hatchings of dots and circles with one small tile, which repeats, in the place of a square inch of a thousand of them.
+
+    Their distance divides 12 points wherever the sign is given at least twice, as it is in all our tones.
+    """
+
+    def smaller(found: re.Match[str]) -> str:
+        head, outlines = found.groups()
+        if len(outlines) < _MUCH:
+            return found[0]
+        kept = [one for one in re.findall(r"M [^M]*", outlines) if _in_tile(one)]
+        return f'{head}width="{_TILE_PT}" height="{_TILE_PT}"><path d="{"".join(kept)}"'
+
+    return _HATCHING.sub(smaller, svg)
+
+
+def _in_tile(outline: str) -> bool:
+    across, down = map(float, outline.split(maxsplit=3)[1:3])
+    return max(across, down) <= _TILE_PT + _EDGE_PT
