@@ -4,11 +4,14 @@ import json
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.draft_shelf import Draft, DraftShelf, save
 from lazy_quarry.app.theme import CHALK, DUSK, PHASE_ROLES
 from lazy_quarry.app.widgets.frame import NoteBar, StrataLines, Trail
+from lazy_quarry.app.widgets.use_columns import TONES, WentLines, fitted
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.rates import charge_so_far
@@ -396,8 +399,17 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         await wait_for(pilot, lambda: place.found.where.get("account") == ("tide-surge",))
         await wait_for(pilot, lambda: "imre" in text_of(app, "#ledger-rows") and place.over.split == "user")
         assert place.found.total.sums.charged_core_ms < charged
-        await press(pilot, "t", *"2027-02", "enter")
+        columns = app.query_one("#use-columns")
+        assert all(name in text_of(app, "#use-columns") for name in place.over.keys[: len(TONES)])
+        wide = columns.size.width
+        await press(pilot, "t")
+        await wait_for(pilot, lambda: app.query_one("#asked-period").has_focus and app.query_one("#asked-period").size)
+        assert columns.size.width == wide
+        await press(pilot, *"2027-02", "enter")
         await wait_for(pilot, lambda: place.found.period.name == "February 2027")
+        await wait_for(pilot, lambda: "half at most" in text_of(app, "#went"))
+        place.query_one(WentLines).show(place.found, waits=False)  # as after every end of a job
+        assert "half at most" in text_of(app, "#went")
         await press(pilot, "right_square_bracket")
         await wait_for(pilot, lambda: place.found.period.name == "2027 Q1")
         await press(pilot, "s", "g")
@@ -428,6 +440,15 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         await wait_for(pilot, lambda: "no period" in app.query_one(NoteBar).text)
         await press(pilot, "escape")
         await wait_for(pilot, lambda: place.found.where == {})
+
+
+@given(st.lists(st.integers(1, 40), max_size=6), st.integers(0, 80))
+def test_names_are_cut_only_where_they_must_be_and_the_longest_first(lengths, room):
+    found = fitted(lengths, room)
+    assert sum(found) <= max(room, sum(min(2, one) for one in lengths))
+    cut = sum(one < whole for one, whole in zip(found, lengths, strict=True))
+    assert all(one in (whole, max(found)) for one, whole in zip(found, lengths, strict=True))
+    assert not cut or max(found) == 2 or sum(found) + cut > room
 
 
 async def test_an_account_is_changed_in_ledger_by_words(tmp_path):

@@ -32,6 +32,7 @@ if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
 PAST = "last 60 days"
+STILL = "The books are still being read."
 SPLITS = ("account", "user", "queue", "tier", "name")
 
 
@@ -157,7 +158,7 @@ class LedgerPlace(LedgerPeriod):
             self.found.where,
         ):
             self.found = found
-            self.query_one(WentLines).show(found)
+            self.query_one(WentLines).show(found, waits=True)
 
     def _take(
         self,
@@ -169,7 +170,7 @@ class LedgerPlace(LedgerPeriod):
         self.found, self.over = found, over
         ends, self.past = budgets
         self.query_one(UseColumns).show(over)
-        self.query_one(WentLines).show(found)
+        self.query_one(WentLines).show(found, waits=False)
         head, ranking = self.query_one(RankingHead), self.query_one(RankingRows)
         head.by = found.by[0]
         head.refresh()
@@ -278,6 +279,7 @@ class LedgerPlace(LedgerPeriod):
     def action_print(self) -> None:
         """Write the report of what is seen as PDF into the present folder."""
         if self.found is None or self.quarry.client is None:
+            self._say(STILL)
             return
         span = self.found.period
         name = "-".join(filter(None, ("report", self.account, self.user, span.name.replace(" ", "-"))))
@@ -301,6 +303,8 @@ class LedgerPlace(LedgerPeriod):
         """Rehearse what has ended since the period began under each policy."""
         if self.found is not None and self.quarry.client is not None:
             self.app.push_screen(StudyScreen(self.quarry.client, str(self.found.period.first)))
+        else:
+            self._say(STILL)
 
     def action_behind(self, what: str) -> None:
         """The jobs behind a line of where it went."""

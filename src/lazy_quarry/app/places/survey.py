@@ -33,7 +33,7 @@ class SurveyPlace(Place):
     SurveyPlace { padding-top: 1; }
     SurveyPlace #ground-side { width: 1fr; height: 1fr; }
     SurveyPlace #use-side { width: 62; height: 1fr; padding-left: 1; border-left: solid $faint; }
-    SurveyPlace #search { border: none; height: 1; background: $raised; padding: 0 1; margin: 0 1 0 3; }
+    SurveyPlace #search { border: none; height: 1; background: $raised; padding: 0 2 0 4; }
     SurveyPlace #software-box { height: 8; border-top: solid $faint; }
     SurveyPlace.-narrow #both { layout: vertical; }
     SurveyPlace.-narrow { padding-top: 0; }

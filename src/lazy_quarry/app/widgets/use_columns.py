@@ -2,6 +2,8 @@
 
 from math import ceil, floor, log10
 
+from rich.cells import cell_len
+
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.ledger.report import OverTime, Report
@@ -55,9 +57,13 @@ class UseColumns(Lines):
         shown = shown_of(found)
         tall = height - 4
         if row == height - 1:
-            pen.write(" " * SCALE)
-            for (sign, tone), (name, _) in zip(TONES, shown, strict=False):
-                pen.write(f"{sign} ", tone).write(f"{name} ", "dim")
+            # All are named: where there is no room for it the longest names are cut.
+            lengths = [cell_len(name) for name, _ in shown]
+            room = self.size.width - 3 * len(shown)
+            begin = SCALE if sum(lengths) <= room - SCALE else 1
+            pen.write(" " * begin)
+            for (sign, tone), (name, _), wide in zip(TONES, shown, fitted(lengths, room - begin), strict=False):
+                pen.write(f"{sign} ", tone).cell(name, wide, "dim").write(" ")
         elif row == height - 2:
             self._names(pen, found)
         elif 1 <= row <= tall:
@@ -93,13 +99,19 @@ class UseColumns(Lines):
     def _names(self, pen: Pen, found: OverTime) -> None:
         wide, long = self._wide(found), found.parts[0].days
         pen.write(" " * SCALE)
-        for place, part in enumerate(found.parts):
-            if pen.at > SCALE + place * wide:
-                continue
-            pen.to(SCALE + place * wide)
-            name = f"{part.first:%b %Y}" if long > 7 else f"{part.first.day} {part.first:%b}"
-            if pen.at + len(name) + 1 <= self.size.width:
-                pen.write(f"{name} ", "dim")
+        names = [f"{part.first:%b %Y}" if long > 7 else f"{part.first.day} {part.first:%b}" for part in found.parts]
+        step = ceil((max(map(len, names)) + 1) / wide)  # columns from one name to the next
+        for place in range(0, len(names), step):
+            if SCALE + place * wide + len(names[place]) < self.size.width:
+                pen.to(SCALE + place * wide).write(names[place], "dim")
+
+
+def fitted(lengths: list[int], room: int) -> list[int]:
+    """Lengths of which the longest are cut until all together are no more than the room; each keeps two cells."""
+    most = max(lengths, default=0)
+    while most > 2 and sum(min(most, one) for one in lengths) > room:
+        most -= 1
+    return [min(most, one) for one in lengths]
 
 
 def steps_to(most: float) -> tuple[float, float]:
@@ -118,9 +130,15 @@ class WentLines(Lines):
     def __init__(self) -> None:
         super().__init__(id="went")
         self.found: Report | None = None
+        self.waits: Report | None = None
+        """The newest report of the same period whose waits were read."""
 
-    def show(self, found: Report) -> None:
-        """Another period."""
+    def show(self, found: Report, waits: bool) -> None:
+        """Another period; its waits may be read later, and until then those of before are shown if they are of the same."""
+        if waits:
+            self.waits = found
+        elif self.waits is not None and (self.waits.period, self.waits.where) != (found.period, found.where):
+            self.waits = None
         self.found = found
         self.refresh()
 
@@ -150,8 +168,8 @@ class WentLines(Lines):
                 all_then = max(1, then.used_core_ms + then.idle_core_ms + then.lost_core_ms)
                 pen.write(f"{before(then) / all_then:.0%} before", "dim")
         elif row == 5:
-            total = found.total
-            waited = "nobody waited"
+            total = (self.waits or found).total
+            waited = "nobody waited" if self.waits is not None else "…"
             if total.wait_median_s is not None and total.wait_p95_s is not None:
                 half, most = format_duration(total.wait_median_s, 1), format_duration(total.wait_p95_s, 1)
                 waited = f"half at most {half}, 19 in 20 at most {most}"

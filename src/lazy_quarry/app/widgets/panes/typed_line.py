@@ -10,7 +10,7 @@ class Typed(Drawing, Input):
     """KEY=VALUE by hand; up and down go through the list below."""
 
     DEFAULT_CSS = """
-    Typed { border: none; height: 1; padding: 0 1; margin: 0 2; background: $raised; }
+    Typed { border: none; height: 1; padding: 0 3; background: $raised; }
     Typed:focus { border: none; }
     """
 
