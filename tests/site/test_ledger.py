@@ -123,6 +123,12 @@ def test_use_over_time_adds_up_to_the_report(demo):
             assert {key: sum(charged) for key, charged in zip(over.keys, over.charged, strict=True)} == {
                 row.key[0]: row.sums.charged_core_ms for row in found.rows
             }
+        for place, part in enumerate(over.parts):
+            found = ledger.report(f"{part.first} to {part.last}", ["tier"], None, False)
+            charged = {key: each[place] for key, each in zip(over.keys, over.charged, strict=True) if each[place]}
+            assert charged == {row.key[0]: row.sums.charged_core_ms for row in found.rows if row.sums.charged_core_ms}
+    with pytest.raises(BadValue, match="nothing to split by"):
+        ledger.over_time("today", "month")
     figure = over_time_figure(ledger.over_time("all", "name"), "oxbow", demo.now_ms)
     assert "others" in figure.legend[-1][1] and figure.panel.plots[0].curves
     assert ledger.report("all", [], {"name": "o'b%r\" ?:x"}).total.sums.jobs == 0

@@ -1,6 +1,6 @@
 """The books of a site as its clients read them: reports of a period, and what goes on in it."""
 
-from bisect import bisect_right
+from collections import defaultdict
 from collections.abc import Callable, Mapping, Sequence
 
 from lazy_quarry.core.advice.next_time import next_time
@@ -28,7 +28,7 @@ from lazy_quarry.site.advised import MOST_RUNS, past_run
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.store.rows import CELL_VALUES
-from lazy_quarry.store.storage import DAY, PART, Wanted
+from lazy_quarry.store.storage import PART, Wanted
 
 Key = tuple[str, ...]
 BURN = "last 30 days"
@@ -64,16 +64,17 @@ class Ledger:
 
     def over_time(self, period: str, split: str, where: Mapping[str, str] | None = None) -> OverTime:
         """What was charged in each part of a period; see :meth:`SiteClient.over_time`."""
+        if split not in FILTERS:
+            raise BadValue(f'"{split}" is nothing to split by; there are {", ".join(FILTERS)}')
         only, span = self._chosen((split,), where), self.period(period)
         parts = parts_of(span)
-        begins = [one.begin_ms for one in parts]
+        begins = tuple(one.begin_ms for one in parts)
         with self.present.lock:
-            rows = self.present.journal.sums.rows(Wanted(span.begin_ms, span.end_ms, (DAY, split), only))
-        found = dict[str, list[int]]()
+            rows = self.present.journal.sums.rows(Wanted(span.begin_ms, span.end_ms, (PART, split), only, begins))
+        found = defaultdict[str, list[int]](lambda: [0] * len(parts))
         at = 2 + CELL_VALUES.index("charge_core_ms")
         for row in rows:
-            place = bisect_right(begins, row[0]) - 1
-            found.setdefault(str(row[1]), [0] * len(parts))[max(0, place)] += int(row[at])
+            found[row[1]][row[0]] = row[at]
         keys = sorted(found, key=lambda key: (-sum(found[key]), key))
         return OverTime(span, split, parts, tuple(keys), tuple(tuple(found[key]) for key in keys))
 
@@ -205,8 +206,9 @@ class Ledger:
 
     def _sums(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> dict[Key, Sums]:
         wanted, named, count = *_wanted(span, by, only), len(by)
-        rows = self.present.journal.sums.rows(wanted)
-        return {named(row[:count]): Sums(*row[count:]) for row in rows if any(row[count:])}
+        nothing = (0,) * len(CELL_VALUES), (None,) * len(CELL_VALUES)
+        rows = ((row[:count], row[count:]) for row in self.present.journal.sums.rows(wanted))
+        return {named(key): Sums(*values) for key, values in rows if values not in nothing}
 
     def _jobs(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> Jobs:
         wanted, named = _wanted(span, by, only)

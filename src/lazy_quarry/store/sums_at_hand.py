@@ -14,6 +14,7 @@ from lazy_quarry.store.storage import DAY, PART, Storage, Wanted
 
 KEPT_DAYS = 500
 _WORDS = CELL_KEY[1:]
+_Places = slice | NDArray[np.intp]
 
 
 class SumsAtHand:
@@ -55,30 +56,35 @@ class SumsAtHand:
         places = self._inside(wanted.begin_ms, wanted.end_ms)
         for name, values in (wanted.where or {}).items():
             known = [self._index[name][value] for value in values if value in self._index[name]]
-            places = places[np.isin(self._all_codes[_WORDS.index(name)][places], known)]
-        if not len(places):
+            found = np.flatnonzero(np.isin(self._all_codes[_WORDS.index(name)][places], known))
+            places = found + places.start if isinstance(places, slice) else places[found]
+        values_there = self._all_values[places]
+        if not len(values_there):
             return [] if wanted.by else [(None,) * len(CELL_VALUES)]
         if not wanted.by:
-            return [tuple(map(int, self._all_values[places].sum(axis=0)))]
-        return self._grouped(wanted, places)
+            return [tuple(map(int, values_there.sum(axis=0)))]
+        return self._grouped(wanted, places, values_there)
 
-    def _inside(self, begin_ms: int, end_ms: int) -> NDArray[np.intp]:
+    def _inside(self, begin_ms: int, end_ms: int) -> _Places:
         """Where the cells of these days are. Those that were read stand in the order of their days, those added behind them."""
-        first, after = np.searchsorted(self._all_days[: self._read_count], (begin_ms, end_ms))
+        first, after = np.searchsorted(self._all_days[: self._read_count], (begin_ms, end_ms)).tolist()
         added = self._all_days[self._read_count : self._count]
         later = np.flatnonzero((added >= begin_ms) & (added < end_ms)) + self._read_count
-        return np.concatenate((np.arange(first, after), later))
+        # One after another they need not be gathered.
+        return np.concatenate((np.arange(first, after), later)) if len(later) else slice(first, after)
 
-    def _grouped(self, wanted: Wanted, places: NDArray[np.intp]) -> list[tuple[Any, ...]]:
-        codes, several = np.zeros(len(places), np.int64), 1
+    def _grouped(self, wanted: Wanted, places: _Places, there: NDArray[np.int64]) -> list[tuple[Any, ...]]:
+        codes, several = np.zeros(len(there), np.int64), 1
         columns = [self._key(name, wanted, places) for name in wanted.by]
         for numbers, values in columns:
             codes, several = codes * len(values) + numbers, several * len(values)
-        # Few groups are numbered shortly, and sorted by their digits.
-        order = np.argsort(codes.astype(np.int16) if several < 2**15 else codes, kind="stable")
-        rising = codes[order]
+        rising = codes
+        if (codes[1:] < codes[:-1]).any():  # not as they were read
+            # Few groups are numbered shortly, and sorted by their digits.
+            order = np.argsort(codes.astype(np.int16) if several < 2**15 else codes, kind="stable")
+            rising, there = codes[order], there[order]
         starts = np.flatnonzero(np.concatenate(([True], rising[1:] != rising[:-1])))
-        sums = np.add.reduceat(self._all_values[places[order]], starts, axis=0).tolist()
+        sums = np.add.reduceat(there, starts, axis=0).tolist()
         keys = list[list[Any]]()
         left = rising[starts]
         for _, values in reversed(columns):
@@ -86,7 +92,7 @@ class SumsAtHand:
             keys.insert(0, [values[number] for number in numbers.tolist()])
         return [(*key, *values) for key, values in zip(zip(*keys, strict=True), sums, strict=True)]
 
-    def _key(self, name: str, wanted: Wanted, places: NDArray[np.intp]) -> tuple[NDArray[Any], Sequence[Any]]:
+    def _key(self, name: str, wanted: Wanted, places: _Places) -> tuple[NDArray[Any], Sequence[Any]]:
         """A number for each place, and what the numbers stand for."""
         if name == DAY:
             first = wanted.begin_ms - wanted.begin_ms % DAY_MS
@@ -106,6 +112,10 @@ class SumsAtHand:
             self._since = 0  # all of it, also what is still added to earlier days
         known = self._storage.cells(self._since)
         self._empty(len(known) + 1024)
+        for place, name in enumerate(
+            _WORDS, 1
+        ):  # numbered in their order, so that cells stand in the order of their numbers
+            self._index[name] = {value: number for number, value in enumerate(sorted({row[place] for row in known}))}
         self._extend([[row[place] for row in known] for place in range(len(CELL_KEY) + len(CELL_VALUES))])
         self._read_count = self._count
 

@@ -14,6 +14,7 @@ from lazy_quarry.core.units import HOUR_MS
 
 Key = tuple[str, ...]
 _FIELDS = attrgetter(*Sums.__slots__)
+_NOTHING = Sums()
 SIZES = (1, 2, 5, 17, 65, 257)
 """The least cores of each class of sizes."""
 
@@ -46,7 +47,7 @@ class Jobs:
 def rows_of(sums: Mapping[Key, Sums], jobs: Jobs, by: Sequence[str]) -> tuple[ReportRow, ...]:
     """Rows from sums and jobs by their keys, those charged most first, months in their order."""
     keys = {*sums, *jobs.places}
-    rows = [jobs.row(key, sums.get(key, Sums()), jobs.places.get(key)) for key in keys]
+    rows = [jobs.row(key, sums.get(key, _NOTHING), jobs.places.get(key)) for key in keys]
     if "month" in by:
         place = list(by).index("month")
         return tuple(sorted(rows, key=lambda row: (row.key[place], -row.sums.charged_core_ms, row.key)))
