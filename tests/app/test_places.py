@@ -380,7 +380,7 @@ async def test_the_ledger_is_true_to_the_second(tmp_path):
         charged = sum(row.charge_core_ms for row in rows_of(present.journal, sums) if row.account == "tide-surge")
         assert charged == line.charged_core_ms
         await press(pilot, "down", "down")
-        await wait_for(pilot, lambda: "tide-surge was charged" in app.query_one(NoteBar).text)
+        await wait_for(pilot, lambda: "It was charged" in app.query_one(NoteBar).text)
         await wait_for(pilot, lambda: "is its target and" in app.query_one(NoteBar).text)
         assert "· tide-surge" in text_of(app, "#ledger-rows")
 
@@ -449,6 +449,19 @@ def test_names_are_cut_only_where_they_must_be_and_the_longest_first(lengths, ro
     cut = sum(one < whole for one, whole in zip(found, lengths, strict=True))
     assert all(one in (whole, max(found)) for one, whole in zip(found, lengths, strict=True))
     assert not cut or max(found) == 2 or sum(found) + cut > room
+
+
+async def test_ledger_is_whole_on_a_small_terminal(tmp_path):
+    async with demo(tmp_path, size=(100, 30)) as (app, pilot):
+        await press(pilot, "6")
+        await wait_for(pilot, lambda: app.query("#ranking") and app.query_one("#ranking").rows)
+        await press(pilot, "down", "down")
+        await wait_for(pilot, lambda: "are left" in app.query_one(NoteBar).text)
+        await press(pilot, "t", *"2027-02-28", "enter")
+        await wait_for(pilot, lambda: text_of(app, "#went").count("% before") == 3)
+        assert app.query_one("#use-columns").size.height >= 10 and "not done" in text_of(app, "#ranking-head")
+        assert app.query_one("#accounts").size.height >= 8 and app.query_one("#ranking").size.height >= 5
+        await wait_for(pilot, lambda: "of its 560,000 are left" in drawn(app.query_one(NoteBar)))
 
 
 async def test_an_account_is_changed_in_ledger_by_words(tmp_path):

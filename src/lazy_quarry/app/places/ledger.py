@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from textual import work
 from textual.binding import Binding
-from textual.containers import Horizontal, Vertical
+from textual.containers import Grid, Vertical
 
 from lazy_quarry.app.figures_of import Offer, ledger_figures
 from lazy_quarry.app.key_hint import KeyHint
@@ -42,12 +42,12 @@ class LedgerPlace(LedgerPeriod):
     DEFAULT_CSS = """
     LedgerPlace { padding-top: 1; }
     LedgerPlace #asked-period, LedgerPlace #asked-change { display: none; }
-    LedgerPlace #accounts { width: 50; height: 1fr; border-right: solid $faint; }
-    LedgerPlace #use { width: 1fr; height: 1fr; }
-    LedgerPlace #who { width: 56; height: 1fr; border-left: solid $faint; }
-    LedgerPlace.-narrow #sides { layout: vertical; width: 1fr; }
-    LedgerPlace.-narrow #who { width: 1fr; height: 6; border-left: none; }
-    LedgerPlace #sides { width: 1fr; height: 1fr; }
+    LedgerPlace #parts { height: 1fr; grid-size: 3; grid-columns: 50 1fr 56; }
+    LedgerPlace #accounts { border-right: solid $faint; }
+    LedgerPlace #who { border-left: solid $faint; }
+    LedgerPlace.-narrow #parts { grid-size: 2; grid-columns: 50 1fr; grid-rows: 1fr 9; }
+    LedgerPlace.-narrow #use { row-span: 2; }
+    LedgerPlace.-narrow #who { border-left: none; border-right: solid $faint; }
     LedgerPlace WasteHead, LedgerPlace WasteRows { display: none; }
     LedgerPlace.-wasted WasteHead, LedgerPlace.-wasted WasteRows { display: block; }
     LedgerPlace BudgetColumns, LedgerPlace.-budget UseColumns { display: none; }
@@ -82,20 +82,19 @@ class LedgerPlace(LedgerPeriod):
     def compose(self):  # type: ignore[no-untyped-def]
         """The period over three parts."""
         yield from self.asked()
-        with Horizontal():
+        with Grid(id="parts"):
             with Vertical(id="accounts"):
                 yield AccountHead()
                 yield AccountRows()
-            with Horizontal(id="sides"):
-                with Vertical(id="use"):
-                    yield UseColumns()
-                    yield BudgetColumns()
-                    yield WentLines()
-                with Vertical(id="who"):
-                    yield RankingHead()
-                    yield RankingRows()
-                    yield WasteHead()
-                    yield WasteRows()
+            with Vertical(id="use"):
+                yield UseColumns()
+                yield BudgetColumns()
+                yield WentLines()
+            with Vertical(id="who"):
+                yield RankingHead()
+                yield RankingRows()
+                yield WasteHead()
+                yield WasteRows()
 
     def show(self, board: Board) -> None:
         """New books, and what follows from them when something has ended."""

@@ -51,13 +51,14 @@ def account_note(row: AccountRow, share: ShareLine | None, end: BudgetEnd | None
         return f"{row.member} was charged {format_core_hours(row.charged_core_ms)} core-hours on {line.account} in this time."
     if line.adding_up:
         return f"What {line.account} was charged for is being added up."
-    words = f"{line.account} was charged {format_core_hours(line.charged_core_ms)} core-hours for {plural(line.jobs, 'job')}"
+    charged = f"was charged {format_core_hours(line.charged_core_ms)} core-hours for {plural(line.jobs, 'job')}"
     if share is not None and share.target > 0:
-        words += f"; {share_words(share)}"
+        charged += f"; {share_words(share)}"
     if line.left_core_ms is None:
-        return f"{words}. It has no limit."
+        return f"{line.account} {charged}. It has no limit."
+    # What is left comes first: where there is little room, the end of the note is cut.
     left = f"{format_core_hours(line.left_core_ms)} of its {format_core_hours(line.budget_core_ms or 0)} are left"
-    return f"{words}. {left}{f'; {end_words(end, line, now_ms)}' if end is not None else ''}."
+    return f"{line.account}: {left}{f'; {end_words(end, line, now_ms)}' if end is not None else ''}. It {charged}."
 
 
 def _went(sums: Sums) -> str:

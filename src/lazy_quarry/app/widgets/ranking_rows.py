@@ -7,6 +7,11 @@ from lazy_quarry.core.ledger.report import Report, ReportRow
 from lazy_quarry.core.units import format_core_hours
 
 
+def bar_cells(width: int) -> int:
+    """How long the bar of a row may be."""
+    return max(0, min(8, width - 46))
+
+
 class RankingHead(Lines):
     """The heading of the ranking."""
 
@@ -21,9 +26,8 @@ class RankingHead(Lines):
         if row == 0:
             pen.write(f" BY {self.by.upper()}", bold=True)
         else:
-            pen.write("   ").cell("", 14).cell("charged", 10, "dim", right=True).cell("", 9).cell(
-                "jobs", 7, "dim", right=True
-            )
+            pen.write("   ").cell("", 14).cell("charged", 10, "dim", right=True)
+            pen.cell("", 1 + bar_cells(self.size.width)).cell("jobs", 7, "dim", right=True)
             pen.cell("not done", 10, "dim", right=True)
 
 
@@ -54,9 +58,9 @@ class RankingRows(OpeningRows):
         one, most = self.rows[row], max(1, self.rows[0].sums.charged_core_ms)
         pen.write("   ").cell(" ".join(one.key), 14, bold=current)
         pen.cell(format_core_hours(one.sums.charged_core_ms), 10, right=True).write(" ")
-        charged = one.sums.charged_core_ms
-        bar(pen, [(float(charged), "█", "stone"), (float(most - charged), " ", "faint")], 8, float(most))
+        charged, long = one.sums.charged_core_ms, bar_cells(self.size.width)
+        bar(pen, [(float(charged), "█", "stone"), (float(most - charged), " ", "faint")], long, float(most))
         pen.cell(f"{one.sums.jobs:,}", 7, right=True)
         pen.cell(
-            f"{one.sums.failed:,}" if one.sums.failed else "·", 9, "rust" if one.sums.failed else "dim", right=True
+            f"{one.sums.failed:,}" if one.sums.failed else "·", 10, "rust" if one.sums.failed else "dim", right=True
         )

@@ -161,7 +161,8 @@ class WentLines(Lines):
             )[row - 2]
             opens = f"app.place_action('behind(\"{name.split()[-1]}\")')"
             pen.write("   ").cell(name, 10, "dim", hit=opens).cell(format_core_hours(amount), 9, right=True).write(" ")
-            bar(pen, [(float(amount), "█", tone), (float(held - amount), "░", "faint")], 14, float(max(1, held)))
+            long = max(4, min(14, self.size.width - 40))
+            bar(pen, [(float(amount), "█", tone), (float(held - amount), "░", "faint")], long, float(max(1, held)))
             pen.cell(f" {amount / held:.0%}" if held else "", 6)
             if found.before is not None and found.before.sums.held_core_ms:
                 then = found.before.sums

@@ -10,7 +10,7 @@ from lazy_quarry.core.units import format_core_hours
 class WasteHead(Lines):
     """The heading, with what became of all that was asked for."""
 
-    DEFAULT_CSS = "WasteHead { height: 4; }"
+    DEFAULT_CSS = "WasteHead { height: 3; }"
 
     def __init__(self) -> None:
         super().__init__(id="waste-head")
@@ -32,7 +32,7 @@ class WasteHead(Lines):
                 f"   of {format_core_hours(total.asked_core_ms)} asked for {total.used_core_ms / asked:.0%} were used",
                 "dim",
             )
-        elif row == 3:
+        elif row == 2:
             pen.write("   ").cell("", 13).cell("asked", 9, "dim", right=True).cell("used", 9, "dim", right=True)
             pen.write("  ").cell("as advised", 12, "dim", right=True)
 
@@ -70,4 +70,5 @@ class WasteRows(OpeningRows):
         pen.cell(less, 12, "moss" if one.advised_core_ms else "dim", right=True).write(" ")
         used = float(sums.used_core_ms)
         rest = max(0.0, float(sums.asked_core_ms) - used)
-        bar(pen, [(used, "█", "moss"), (rest, "░", "stone")], 6, float(most))
+        long = max(0, min(6, self.size.width - 50))
+        bar(pen, [(used, "█", "moss"), (rest, "░", "stone")], long, float(most))
