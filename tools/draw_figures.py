@@ -3,9 +3,10 @@
 import sys
 from pathlib import Path
 
+from lazy_quarry.core.ledger.left import PAST
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.demo.rehearsed import Rehearsed
-from lazy_quarry.draw.of_books import PAST_DAYS, burn_down_figure
+from lazy_quarry.draw.of_books import burn_down_figure
 from lazy_quarry.draw.of_chain import chain_figure
 from lazy_quarry.draw.of_jobs import lanes_figure
 from lazy_quarry.draw.paint import draw
@@ -26,7 +27,7 @@ def main(folder: Path) -> None:
     draw(lanes_figure(board, mine, board.now_ms - 6 * HOUR_MS, board.now_ms + 14 * HOUR_MS), folder / "lanes.svg")
     rehearsed.add_past(90)
     line = next(line for line in client.board().accounts if line.account == "tide-surge")
-    past = client.over_time(f"last {PAST_DAYS} days", "account", {"account": line.account})
+    past = client.over_time(PAST, "account", {"account": line.account})
     end = client.budget_ends()[line.account]
     draw(burn_down_figure(line, past, end, board.site.name, board.now_ms), folder / "burn-down.svg")
 

@@ -7,9 +7,11 @@ from itertools import pairwise
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.stats import linregress
 
 from lazy_quarry.core.advice.next_time import PastRun, bound_of, next_time, round_memory, round_time
 from lazy_quarry.core.advice.scaling import amdahl, power_law, scaling
+from lazy_quarry.core.advice.straight_line import line_through
 
 runs = st.builds(
     PastRun,
@@ -101,3 +103,22 @@ def test_a_larger_input_has_a_walltime_with_its_range():
     assert abs(law.power - 1.3) < 0.1 and law.runs == 10
     low, middle, high = law.at(1000)
     assert low < 2.5 * 1000**1.3 < high and low < middle < high and power_law(known[:2]) is None
+
+
+@given(
+    st.lists(st.tuples(st.integers(-50, 50), st.integers(-900, 900)), min_size=3, max_size=12),
+    st.sampled_from([0.01, 1.0, 1000.0]),
+)
+def test_a_line_is_what_least_squares_say(points, unit):
+    """Against another's fit: slope, height, error of the slope and correlation; none through points of one x."""
+    xs, ys = [x * unit for x, _ in points], [float(y) for _, y in points]
+    line = line_through(list(zip(xs, ys, strict=True)))
+    if len(set(xs)) < 2:
+        assert line is None
+        return
+    theirs = linregress(xs, ys)
+    assert line.slope == pytest.approx(theirs.slope, abs=1e-9 / unit)
+    assert line.at(0.0) == pytest.approx(theirs.intercept, rel=1e-6, abs=1e-6)
+    level = len(set(ys)) == 1  # theirs has no error and no correlation then
+    assert line.error == pytest.approx(0.0 if level else theirs.stderr, rel=1e-6, abs=1e-5 / unit)
+    assert line.alike == pytest.approx(0.0 if level else theirs.rvalue, abs=1e-6)

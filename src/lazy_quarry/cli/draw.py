@@ -108,13 +108,14 @@ def _of_period(client: "SiteClient", asked: Asked) -> "Figure":
 
 
 def _burn_down(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.draw.of_books import PAST_DAYS, burn_down_figure
+    from lazy_quarry.core.ledger.left import PAST
+    from lazy_quarry.draw.of_books import burn_down_figure
 
     board = client.board()
     line = next((line for line in board.accounts if line.account == asked.what), None)
     if line is None:
         raise Usage(f'there is no account "{asked.what}"')
-    past = client.over_time(f"last {PAST_DAYS} days", "account", {"account": line.account})
+    past = client.over_time(PAST, "account", {"account": line.account})
     end = client.budget_ends().get(line.account)
     return burn_down_figure(line, past, end, board.site.name, board.now_ms, own_zone())
 

@@ -5,7 +5,7 @@ from math import ceil
 
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.ledger.burn import BudgetEnd
-from lazy_quarry.core.ledger.left import left_over_time, left_then
+from lazy_quarry.core.ledger.left import PAST_DAYS, left_over_time, left_then
 from lazy_quarry.core.ledger.report import OverTime
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, format_core_hours
 from lazy_quarry.draw.of_runs import number_scale
@@ -56,9 +56,6 @@ def _name(first: object, found: OverTime) -> str:
 def hours_words(hours: float) -> str:
     """Core-hours at a mark of a scale."""
     return format_core_hours(round(hours * HOUR_MS))
-
-
-PAST_DAYS = 60
 
 
 def burn_down_figure(

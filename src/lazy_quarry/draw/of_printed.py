@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime, tzinfo
 from typing import TYPE_CHECKING
 
+from lazy_quarry.core.ledger.left import PAST
 from lazy_quarry.core.ledger.report import ReportRow
 from lazy_quarry.core.units import format_core_hours, format_duration, plural
 from lazy_quarry.draw.of_books import burn_down_figure, over_time_figure
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.ledger.report import BySize, OverTime, Report, Rhythm, ShareLine, Waste
     from lazy_quarry.link.site_client import SiteClient
 
-MOST_ROWS, PAST = 18, "last 60 days"
+MOST_ROWS = 18
 METHOD = (
     "Core-hours are charged for what jobs hold: on each node the larger of the shares of its cores, memory "
     "and GPUs, times the node's size, with the factors that the site has for queues, traits and tiers. Used "

@@ -22,6 +22,7 @@ from lazy_quarry.app.widgets.study_screen import StudyScreen
 from lazy_quarry.app.widgets.use_columns import UseColumns, WentLines
 from lazy_quarry.app.widgets.waste_rows import WasteHead, WasteRows
 from lazy_quarry.core.ledger.burn import BudgetEnd
+from lazy_quarry.core.ledger.left import PAST
 from lazy_quarry.core.ledger.report import OverTime, Report, ReportRow, ShareLine, Waste
 from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import QuarryError
@@ -31,7 +32,6 @@ from lazy_quarry.site.book_words import change_words
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
-PAST = "last 60 days"
 STILL = "The books are still being read."
 SPLITS = ("account", "user", "queue", "tier", "name")
 

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from math import ceil, exp, log, sqrt
 
 from lazy_quarry.core.advice.next_time import MISS, bound_of, round_memory, round_time
+from lazy_quarry.core.advice.straight_line import line_through
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import exact_duration, exact_size, format_duration, format_size, plural
 
@@ -71,32 +72,21 @@ def expected(points: Sequence[tuple[float, float]], whole: float) -> Expected | 
     from scipy.special import stdtrit
 
     known = sorted((log(size), log(value)) for size, value in points if size > 0 and value > 0)
-    if len({x for x, _ in known}) < 2 or whole <= 0:
+    line = line_through(known)
+    if line is None or whole <= 0:
         return None
-    power, base, rest = _line(known)
     (before_x, before_y), (last_x, last_y) = known[-2:]
-    if len(known) > 2 and last_x > before_x and (last_y - before_y) / (last_x - before_x) > power + STEEPER:
-        known = known[-2:]  # it has a start of its own, or caches that no longer do: what is larger goes on as these
-        power, base, rest = _line(known)
-    count = len(known)
-    middle = sum(x for x, _ in known) / count
-    across = sum((x - middle) ** 2 for x, _ in known)
-    free = WORTH + count - 2
-    deviation = sqrt((WORTH * USUAL**2 + rest) / free)
-    along = log(whole) - middle
-    spread = deviation * sqrt(1 + 1 / count + along * along / across)
-    at = base + power * log(whole)
+    if len(known) > 2 and last_x > before_x and (last_y - before_y) / (last_x - before_x) > line.slope + STEEPER:
+        # it has a start of its own, or caches that no longer do: what is larger goes on as these
+        line = line_through(known[-2:]) or line
+    free = WORTH + line.count - 2
+    deviation = sqrt((WORTH * USUAL**2 + line.rest) / free)
+    along = log(whole) - line.middle
+    spread = deviation * sqrt(1 + 1 / line.count + along * along / line.across)
+    at = line.at(log(whole))
     eight, most = float(stdtrit(free, 0.9)), float(stdtrit(free, 1 - MISS))
     low, middling, high, bound = (exp(min(60.0, at + part * spread)) for part in (-eight, 0.0, eight, most))
-    return Expected(low, middling, high, bound, power)
-
-
-def _line(known: Sequence[tuple[float, float]]) -> tuple[float, float, float]:
-    """Slope, height at 0, and the sum of the squares that are left, by least squares."""
-    middle, mean = sum(x for x, _ in known) / len(known), sum(y for _, y in known) / len(known)
-    slope = sum((x - middle) * (y - mean) for x, y in known) / sum((x - middle) ** 2 for x, _ in known)
-    base = mean - slope * middle
-    return slope, base, sum((y - base - slope * x) ** 2 for x, y in known)
+    return Expected(low, middling, high, bound, line.slope)
 
 
 def advise(trials: Sequence[Tried], asked: Asked) -> list[Advice]:

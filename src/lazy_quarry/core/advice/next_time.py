@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from math import ceil, exp, log, sqrt
 
 from lazy_quarry.core.advice.found_value import number_in
+from lazy_quarry.core.advice.straight_line import line_through
 
 MISS = 0.02
 """How often a further run may pass the bound."""
@@ -126,16 +127,12 @@ def _growth(
         numbers = [number_in(dict(own).get(name)) or 0.0 for own in parameters]
         if min(numbers) <= 0 or len(set(numbers)) < 3:
             continue
-        xs, ys = [log(number) for number in numbers], [log(value) for value in values]
-        middle, mean = sum(xs) / len(xs), sum(ys) / len(ys)
-        across = sum((x - middle) ** 2 for x in xs)
-        along = sum((x - middle) * (y - mean) for x, y in zip(xs, ys, strict=True))
-        up = sum((y - mean) ** 2 for y in ys)
-        power = along / across
-        alike = along / sqrt(across * up) if up > 0 else 0.0
-        if power >= LEAST_GROWTH and alike >= ALIKE and (best is None or alike > best[0]):
+        line = line_through([(log(number), log(value)) for number, value in zip(numbers, values, strict=True)])
+        if line is None:
+            continue
+        if line.slope >= LEAST_GROWTH and line.alike >= ALIKE and (best is None or line.alike > best[0]):
             to_come = [number_in(dict(own).get(name)) or 0.0 for own in ahead]
-            best = alike, Growth(name, power, max([*to_come, *(numbers if not any(to_come) else ())]))
+            best = line.alike, Growth(name, line.slope, max([*to_come, *(numbers if not any(to_come) else ())]))
     return best[1] if best else None
 
 

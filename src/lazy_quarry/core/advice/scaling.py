@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from math import exp, log, sqrt
 from statistics import median
 
+from lazy_quarry.core.advice.straight_line import line_through
+
 LEAST_COUNTS = 3
 """Core counts from which on a fit is worth something."""
 
@@ -142,16 +144,8 @@ def _advice(counts: Sequence[int], fit: AmdahlFit | None, half: int | None, few:
 
 def power_law(runs: Sequence[tuple[float, float]]) -> PowerLaw | None:
     """How seconds grow with size, from runs as (size, seconds); None for fewer than three, or of fewer than two sizes."""
-    known = [(log(size), log(seconds)) for size, seconds in runs if size > 0 and seconds > 0]
-    if len(known) < 3 or len({x for x, _ in known}) < 2:
+    line = line_through([(log(size), log(seconds)) for size, seconds in runs if size > 0 and seconds > 0])
+    if line is None or line.count < 3:
         return None
-    from scipy.stats import linregress
-
-    found = linregress([x for x, _ in known], [y for _, y in known])
-    middle = sum(x for x, _ in known) / len(known)
-    across = sum((x - middle) ** 2 for x, _ in known)
-    rest = sum((y - found.intercept - found.slope * x) ** 2 for x, y in known)
-    deviation = sqrt(rest / (len(known) - 2))
-    return PowerLaw(
-        exp(found.intercept), float(found.slope), float(found.stderr), len(known), deviation, middle, across
-    )
+    deviation = sqrt(line.rest / (line.count - 2))
+    return PowerLaw(exp(line.at(0.0)), line.slope, line.error, line.count, deviation, line.middle, line.across)

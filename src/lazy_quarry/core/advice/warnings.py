@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from math import erf, inf, sqrt
 from statistics import fmean
 
+from lazy_quarry.core.advice.straight_line import line_through
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.units import MINUTE_MS, format_duration, format_size, plural
 
@@ -92,12 +93,15 @@ def chance_full(samples: Samples, asked_mib: float, left_s: float, peaks: Sequen
     newest = list(samples)[-MOST_SAMPLES:]
     if len(newest) < LEAST_SAMPLES or asked_mib <= 0:
         return 0.0, 0.0
-    slope, error, value = _line(newest[-max(LEAST_SAMPLES, len(newest) // 2) :])
-    if slope <= 0 or (len(peaks) >= FEWEST and value <= max(peaks)):
+    last = newest[-1][0]
+    line = line_through(
+        [((at - last) / 1000, float(mib)) for at, _, mib in newest[-max(LEAST_SAMPLES, len(newest) // 2) :]]
+    )
+    if line is None or line.slope <= 0 or (len(peaks) >= FEWEST and line.at(0.0) <= max(peaks)):
         return 0.0, 0.0
-    ahead = min(value + slope * left_s, _level([float(mib) for _, _, mib in newest]))
-    spread = sqrt((error * left_s) ** 2 + 1.0)
-    return 0.5 * (1 + erf((ahead - asked_mib) / spread / sqrt(2))), max(0.0, (asked_mib - value) / slope)
+    ahead = min(line.at(left_s), _level([float(mib) for _, _, mib in newest]))
+    spread = sqrt((line.error * left_s) ** 2 + 1.0)
+    return 0.5 * (1 + erf((ahead - asked_mib) / spread / sqrt(2))), max(0.0, (asked_mib - line.at(0.0)) / line.slope)
 
 
 def _level(values: Sequence[float]) -> float:
@@ -108,20 +112,6 @@ def _level(values: Sequence[float]) -> float:
     if before <= 0 or after >= 0.95 * before:
         return inf
     return last + max(0.0, after) ** 2 / (before - after)
-
-
-def _line(samples: Samples) -> tuple[float, float, float]:
-    """Slope in MiB a second with its standard error, and the value at the last sample, by least squares."""
-    last = samples[-1][0]
-    points = [((at - last) / 1000, float(mib)) for at, _, mib in samples]
-    count = len(points)
-    middle, mean = sum(x for x, _ in points) / count, sum(y for _, y in points) / count
-    across = sum((x - middle) ** 2 for x, _ in points)
-    if across <= 0 or count < FEWEST:
-        return 0.0, 0.0, mean
-    slope = sum((x - middle) * (y - mean) for x, y in points) / across
-    rest = sum((y - mean - slope * (x - middle)) ** 2 for x, y in points)
-    return slope, sqrt(rest / (count - 2) / across), mean - slope * middle
 
 
 def _idle(job: Job, now_ms: int, samples: Samples) -> str:

@@ -7,6 +7,10 @@ from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.report import OverTime
 from lazy_quarry.core.units import DAY_MS
 
+PAST_DAYS = 60
+PAST = f"last {PAST_DAYS} days"
+"""What of the past is shown before what is left of a budget."""
+
 
 def left_over_time(line: AccountLine, found: OverTime, now_ms: int) -> list[tuple[int, int]]:
     """(instant, core-ms left) at the beginning of each part of the present term, the oldest first, and now.
