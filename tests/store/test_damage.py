@@ -13,8 +13,9 @@ from lazy_quarry.core.engine.commands import Schedule, Submit
 from lazy_quarry.core.job.job import Origin, Phase
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.store import journal as journal_module
+from lazy_quarry.store.belonging import adopt
 from lazy_quarry.store.folder import file_system, make_folder
-from lazy_quarry.store.journal import EndedFilter, Journal, adopt
+from lazy_quarry.store.journal import EndedFilter, Journal
 from lazy_quarry.store.rescue import rescue, use_rescued
 from lazy_quarry.store.sizes import sizes
 from lazy_quarry.store.tables import metadata

@@ -7,15 +7,19 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from lazy_quarry.cli.study import study_json
+from lazy_quarry.core.engine.events import Held, NodeClosed, NodeOpened, Ordered, Released, Reserved, Unreserved
+from lazy_quarry.core.job.job import task_id
 from lazy_quarry.core.job.request import Memory, Request
-from lazy_quarry.core.site import Account, Limits, Node, Queue, Tier
+from lazy_quarry.core.job.sweep import Array
+from lazy_quarry.core.site import Account, Limits, Node, Queue, Tier, Window
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.of_study import study_figure
 from lazy_quarry.errors import BadValue, QuarryError, Refused
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.study_view import StudyView
 from lazy_quarry.site.study_words import study_lines
-from lazy_quarry.study.own_past import PastJob, as_it_was, past_jobs, study
+from lazy_quarry.study.own_past import _Again, as_it_was, free_of, study
+from lazy_quarry.study.past import Past, PastJob, PastRun, past_of
 from lazy_quarry.study.replay import replay
 from lazy_quarry.study.swf import Trace, TraceJob
 from lazy_quarry.study.what_if import what_if
@@ -32,9 +36,16 @@ ONE = replace(
 )
 
 
-def past(number, at_s, ran_s, cores, walltime_s=None, after=(), account="silt"):
-    request = Request("j", account, ("all",), "steady", walltime_s or ran_s, Memory(1), ranks=cores, nodes=1, grace_s=0)
-    return PastJob(number, "ada", request, at_s * 1000, at_s * 1000, ran_s * 1000, after)
+def past(number, at_s, ran_s, cores, walltime_s=None, **more):
+    request = Request(
+        "j", "silt", ("all",), "steady", walltime_s or ran_s, Memory(1), ranks=cores, nodes=1, grace_s=0, **more
+    )
+    return PastJob(number, "ada", request, at_s * 1000, {number: PastRun(at_s * 1000, ran_s * 1000)})
+
+
+def of(jobs, *bounds, **more):
+    runs = {number: run for one in (*jobs, *more.get("before", ())) for number, run in one.runs.items()}
+    return Past(0, tuple(jobs), bounds=bounds, runs=runs, **more)
 
 
 @given(st.data(), st.sampled_from(["planned", "easy", "first-come"]))
@@ -48,10 +59,16 @@ def test_on_one_node_it_is_the_replay_of_a_trace(data, policy):
         jobs.append(past(number, at, data.draw(st.integers(1, walltime)), data.draw(st.integers(1, 8)), walltime))
     # Recent use and size move standings here, which a trace knows nothing of.
     site = replace(ONE, standing=replace(ONE.standing, account_h=0.0, user_h=0.0, size_h=0.0))
-    found = study(site, jobs, policy, ON)
+    found = study(site, of(jobs), policy, ON)
     trace = Trace(
         tuple(
-            TraceJob(one.number, one.submitted_ms / 1000, one.ran_ms / 1000, one.request.walltime_s, one.request.ranks)
+            TraceJob(
+                one.number,
+                one.submitted_ms / 1000,
+                one.runs[one.number].ran_ms / 1000,
+                one.request.walltime_s,
+                one.request.ranks,
+            )
             for one in jobs
         )
     )
@@ -61,16 +78,58 @@ def test_on_one_node_it_is_the_replay_of_a_trace(data, policy):
     assert found.slowdown_mean == pytest.approx(told.slowdown_mean, rel=1e-3)
 
 
+def starts(jobs, *bounds, **more):
+    """When each starts, in seconds."""
+    again = _Again(free_of(ONE, "planned", 10**9), of(jobs, *bounds, **more))
+    assert again.whole(ON)
+    return {number: at // 1000 for number, at in again.starts.items()}
+
+
 def test_what_waits_for_others_comes_when_they_have_ended_and_what_could_never_run_is_told():
-    jobs = [past(1, 0, 100, 8), past(2, 5, 50, 1, after=(1,)), past(3, 6, 10, 4, after=(77,)), past(4, 7, 9, 99)]
-    found = study(ONE, jobs, "planned", ON)
-    assert (found.jobs, found.refused) == (3, 1)
-    waits = dict(found.accounts)["silt"]
-    assert waits == pytest.approx((0 + 95 + 94) / 3)
-    assert study(ONE, jobs, "planned", lambda done, count: False) is None
-    assert study(ONE, [], "planned", ON).jobs == 0 and as_it_was([], 8).jobs == 0
-    real = as_it_was(jobs, 8)
+    jobs = [
+        past(1, 0, 100, 8),
+        past(2, 5, 50, 1, after=(("1", "fails"),)),  # it ran, so that is what 1 did
+        past(3, 6, 10, 4, after=(("77", "succeeds"),)),
+        past(4, 7, 9, 99),
+        past(5, 8, 20, 1, after=(("2", "begins"),)),
+        past(6, 9, 20, 1, not_before_ms=300_000),
+    ]
+    assert starts(jobs) == {1: 0, 2: 100, 3: 100, 5: 100, 6: 300}
+    found = study(ONE, of(jobs), "planned", ON)
+    assert (found.jobs, found.refused) == (5, 1)
+    assert dict(found.accounts)["silt"] == pytest.approx((0 + 95 + 94 + 92 + 291) / 5)
+    assert study(ONE, of(jobs), "planned", lambda done, count: False) is None
+    assert study(ONE, of([]), "planned", ON).jobs == 0 and as_it_was(of([]), 8).jobs == 0
+    real = as_it_was(of(jobs), 8)
     assert real.wait_mean_s == 0 and found.apart_median_s > 0
+
+
+def test_an_array_keeps_to_what_it_runs_at_once_and_only_the_tasks_that_ran_are_there():
+    request = Request("a", "silt", ("all",), "steady", 100, Memory(1), grace_s=0, array=Array(((1, 4, 1),), 2))
+    runs = {task_id(1, index): PastRun(0, (index + 1) * 10_000) for index in (0, 1, 3)}
+    jobs = [PastJob(1, "ada", request, 0, runs), past(2, 1, 5, 1, after=(("1", "finishes"),))]
+    assert starts(jobs) == {task_id(1, 0): 0, task_id(1, 1): 0, task_id(1, 3): 10, 2: 50}
+
+
+@pytest.mark.parametrize(
+    ("bounds", "begins"),
+    [
+        ([], 50),
+        ([NodeClosed(1, "n1", "sick"), NodeClosed(2, "gone", "sold"), NodeOpened(80_000, "n1")], 80),
+        ([Reserved(1, Window(("n1", "gone"), 55_000, 90_000, "service", name="r"), "op")], 90),
+        ([Reserved(1, Window(("gone",), 55_000, 90_000, "service", name="r"), "op")], 50),
+        ([Reserved(1, Window(("n1",), 55_000, 90_000, "", name="r"), "op"), Unreserved(60_000, "r", "op")], 60),
+        ([Held(11_000, 2, "ada"), Released(70_000, 2, "ada")], 70),
+        ([Held(1, 2, "ada"), Released(70_000, 2, "ada"), Ordered(71_000, "ada", (2, 1))], 70),
+    ],
+)
+def test_nodes_are_closed_and_reserved_and_jobs_held_when_they_were(bounds, begins):
+    assert starts([past(1, 0, 50, 8), past(2, 10, 20, 8)], *bounds)[2] == begins
+
+
+def test_what_ran_when_the_time_began_takes_room_and_is_not_told_of():
+    found = study(ONE, of([past(2, 10, 20, 8)], before=(past(9, 0, 50, 8),)), "planned", ON)
+    assert (found.jobs, found.wait_mean_s) == (1, 40.0)
 
 
 @pytest.mark.parametrize(
@@ -115,10 +174,9 @@ def test_what_means_nothing_is_told(setting, told):
 
 
 def test_nobody_asks_for_more_than_so_many_times_what_they_use():
-    found = what_if(ONE, ["walltime=2x"]).jobs(
-        [past(1, 0, 100, 1, 3600), past(2, 0, 10, 1, 3600), past(3, 0, 100, 1, 150)]
-    )
-    assert [one.request.walltime_s for one in found] == [200, 60, 150]
+    jobs = [past(1, 0, 100, 1, 3600), past(2, 0, 10, 1, 3600), past(3, 0, 100, 1, 150)]
+    found = what_if(ONE, ["walltime=2x"]).past(of(jobs))
+    assert [one.request.walltime_s for one in found.jobs] == [200, 60, 150]
 
 
 def test_the_demo_s_past_under_three_policies_with_progress_and_a_way_to_stop():
@@ -150,4 +208,6 @@ def test_the_demo_s_past_under_three_policies_with_progress_and_a_way_to_stop():
     view = until(lambda: (found := client.studied()).over and found)
     assert len(view.rows) < 4
     ended = rehearsed.present.journal.ended_after(-1, 0, 5000)
-    assert {one.number for one in past_jobs(ended, 0)} <= {job.number for job in ended}
+    with_them = [event for _, event in rehearsed.present.journal.events_after(0) if event.kind in ("held", "task-made")]
+    assert rehearsed.present.journal.events_of_kinds(["task-made", "held"]) == with_them != []
+    assert set(past_of(ended, 0).runs) <= {job.number for job in ended}

@@ -115,6 +115,7 @@ def _row(row: Studied) -> dict[str, Any]:
         "slowdown_mean": row.slowdown_mean,
         "use": row.use,
         "accounts": dict(row.accounts),
+        "shares": dict(row.shares),
         "apart_mean_s": row.apart_mean_s,
         "apart_median_s": row.apart_median_s,
     }

@@ -12,7 +12,8 @@ from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.errors import BadValue, QuarryError, Refused
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.study_view import StudyView
-from lazy_quarry.study.own_past import PastJob, as_it_was, past_jobs, study
+from lazy_quarry.study.own_past import as_it_was, study
+from lazy_quarry.study.past import BOUNDS, Past, past_of
 from lazy_quarry.study.what_if import WhatIf, what_if
 
 USUAL_DAYS, MOST_JOBS, AT_ONCE = 30, 100_000, 2_000
@@ -39,6 +40,9 @@ class Studies:
         now = present.now()
         begin = parse_since(since, now, present.zone) if since else now - USUAL_DAYS * DAY_MS
         other = what_if(present.site, settings or ())
+        with present.lock:
+            live = present.engine.state.jobs
+            arrays = [live[number] for number in sorted(live.arrays)]
         with self._lock:
             if self._view is not None and not self._view.over:
                 raise Refused("another study is at work; stop it first")
@@ -47,7 +51,7 @@ class Studies:
             self._view = StudyView(
                 number, tuple(dict.fromkeys(policies)), begin, tuple(settings or ()), 0, own=present.site.policy
             )
-        threading.Thread(target=self._run, args=(other,), daemon=True, name="study").start()
+        threading.Thread(target=self._run, args=(other, arrays), daemon=True, name="study").start()
         return self._view
 
     def studied(self) -> StudyView:
@@ -62,14 +66,15 @@ class Studies:
         self._stop.set()
         return self.studied()
 
-    def _run(self, other: WhatIf) -> None:
+    def _run(self, other: WhatIf, arrays: Sequence[Job]) -> None:
         assert self._view is not None
         try:
-            jobs = past_jobs(self._ended(self._view.since_ms), self._view.since_ms)
-            site = self.present.site
-            self._view = replace(self._view, jobs=len(jobs), rows=(as_it_was(jobs, site.cores),))
+            present, since = self.present, self._view.since_ms
+            bounds = present.journal.events_of_kinds([one.kind for one in BOUNDS])
+            past = past_of(self._ended(since), since, bounds, arrays)
+            self._view = replace(self._view, jobs=past.count, rows=(as_it_was(past, present.site.cores),))
             for policy in self._view.policies:
-                if not self._one(other, other.jobs(jobs), policy):
+                if not self._one(other, other.past(past), policy):
                     break
         except QuarryError as fault:
             self._view = replace(self._view, problem=str(fault))
@@ -77,7 +82,7 @@ class Studies:
             self._view = replace(self._view, problem=f"the study came to no end: {fault!r}")
         self._view = replace(self._view, over=True, policy="", done=0)
 
-    def _one(self, other: WhatIf, jobs: Sequence[PastJob], policy: str) -> bool:
+    def _one(self, other: WhatIf, past: Past, policy: str) -> bool:
         rested = time.monotonic()
 
         def told(done: int, _: int) -> bool:
@@ -89,7 +94,7 @@ class Studies:
                 rested = time.monotonic()
             return not self._stop.is_set()
 
-        found = study(other.site, jobs, policy, told)
+        found = study(other.site, past, policy, told)
         if found is not None and self._view is not None:
             self._view = replace(self._view, rows=(*self._view.rows, found))
         return found is not None

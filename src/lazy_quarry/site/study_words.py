@@ -5,6 +5,7 @@ from collections.abc import Iterator
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.site.book_words import study_words
 from lazy_quarry.site.study_view import StudyView
+from lazy_quarry.study.studied import Studied
 
 
 def study_lines(view: StudyView) -> Iterator[str]:
@@ -23,13 +24,22 @@ def study_lines(view: StudyView) -> Iterator[str]:
         )
     names = sorted({name for row in view.rows for name, _ in row.accounts})
     wide = max([8, *map(len, names)])
-    yield f"  {'mean wait by account':<{max(wide, 20)}}" + "".join(f"{row.policy:>14}" for row in view.rows)
-    for name in names:
-        cells = (dict(row.accounts).get(name) for row in view.rows)
-        told = "".join(f"{'-' if one is None else format_duration(round(one)):>14}" for one in cells)
-        yield f"  {name:<{max(wide, 20)}}{told}"
+    for told, cells in (("mean wait by account", _waits), ("share of what was used", _shares)):
+        yield f"  {told:<{max(wide, 22)}}" + "".join(f"{row.policy:>14}" for row in view.rows)
+        for name in names:
+            yield f"  {name:<{max(wide, 22)}}" + "".join(f"{cells(row, name):>14}" for row in view.rows)
     rehearsed = next((row for row in view.rows[1:] if row.policy == view.own), None)
     if rehearsed is not None and not view.settings:
         mean, half = (format_duration(round(one)) for one in (rehearsed.apart_mean_s, rehearsed.apart_median_s))
         own = f"rehearsed under its own policy, {view.own},"
         yield f"{own} jobs start on average {mean} from when they did, half of them at most {half}"
+
+
+def _waits(row: Studied, account: str) -> str:
+    known = dict(row.accounts)
+    return format_duration(round(known[account])) if account in known else "-"
+
+
+def _shares(row: Studied, account: str) -> str:
+    known = dict(row.shares)
+    return f"{known[account]:.1%}" if account in known else "-"

@@ -5,8 +5,6 @@ there. Beside the events stand the jobs that have not ended, as they were a few 
 replaying its past, and the engine never stands still to write all of its state.
 """
 
-import os
-import shutil
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
@@ -20,6 +18,7 @@ from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, make_task
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import DamagedJournal, StateFolderError
+from lazy_quarry.store.belonging import place_of
 from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.folder import make_folder
 from lazy_quarry.store.head import Head
@@ -112,7 +111,7 @@ class Journal:
 
     def _settle(self) -> dict[str, str]:
         known = self.storage.meta()
-        place = _place(self.folder) if self.folder else {}
+        place = place_of(self.folder) if self.folder else {}
         # A folder that was moved keeps its inode. A copy has another one, and then the original may still run its jobs.
         if self.folder and known.get("inode") not in (None, place["inode"]) and known.get("path") != place["path"]:
             raise StateFolderError(
@@ -331,8 +330,14 @@ class Journal:
 
     def events_of(self, job: int) -> list[Event]:
         """All that happened to a job, in order."""
+        return self._whole(self.storage.events_of(job))
+
+    def events_of_kinds(self, kinds: Iterable[str]) -> list[Event]:
+        """All events of these kinds, in order. It reads the whole journal."""
+        return self._whole(self.storage.events_of_kinds(kinds))
+
+    def _whole(self, rows: Sequence[EventRow]) -> list[Event]:
         try:
-            rows = self.storage.events_of(job)
             for row in rows:
                 if not is_whole(row):
                     raise ValueError(f"event {row.number:,} is not as it was written")
@@ -366,31 +371,4 @@ def _changes(table: Any) -> set[Any]:
     return set(table) if changed is None else changed
 
 
-def _place(folder: Path) -> dict[str, str]:
-    return {"path": str(folder.resolve()), "inode": str(os.stat(folder).st_ino)}
-
-
-def adopt(folder: Path) -> None:
-    """Make a copied folder a site of its own: it forgets where it came from, and its spool goes."""
-    if not (folder / FILE).exists():
-        raise StateFolderError(f"{folder} holds no journal, so there is nothing to adopt")
-    shutil.rmtree(folder / "spool", ignore_errors=True)
-    (folder / "journal.head").unlink(missing_ok=True)
-    saved_log(folder).unlink(missing_ok=True)
-    storage = SqlStorage(folder)
-    try:
-        storage.set_meta({**_place(folder), "adopted": "yes"})
-    finally:
-        storage.close()
-
-
-def moved_in(folder: Path) -> None:
-    """A journal was moved into this folder, where it belongs from now on."""
-    storage = SqlStorage(folder)
-    try:
-        storage.set_meta(_place(folder))
-    finally:
-        storage.close()
-
-
-__all__ = ["MOST_TASKS", "EndedFilter", "Journal", "adopt"]
+__all__ = ["MOST_TASKS", "EndedFilter", "Journal"]

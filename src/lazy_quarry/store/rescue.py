@@ -13,8 +13,9 @@ from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.store.belonging import moved_in
 from lazy_quarry.store.head import Head
-from lazy_quarry.store.journal import Journal, moved_in
+from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.rows import THINNED, Texts, event_of, job_of
 from lazy_quarry.store.sql_storage import FILE, SqlStorage
 from lazy_quarry.store.storage import EventRow

@@ -217,6 +217,11 @@ class SqlStorage:
             for row in self._read(events, select(events).where(events.c.job == job).order_by(events.c.number))
         ]
 
+    def events_of_kinds(self, kinds: Iterable[str]) -> list[EventRow]:
+        """All events of these kinds, in order; there is no index of them."""
+        query = select(events).where(events.c.kind.in_(list(kinds))).order_by(events.c.number)
+        return [EventRow(*row) for row in self._read(events, query)]
+
     def texts(self, keys: Iterable[int]) -> dict[int, str]:
         """Some of the texts, by key."""
         wanted, found = sorted(set(keys) - {0}), dict[int, str]()

@@ -104,6 +104,9 @@ class Storage(Protocol):
     def events_of(self, job: int) -> list[EventRow]:
         """All events of a job, in order."""
 
+    def events_of_kinds(self, kinds: Iterable[str]) -> list[EventRow]:
+        """All events of these kinds, in order; there is no index of them."""
+
     def texts(self, keys: Iterable[int]) -> dict[int, str]:
         """Some of the texts, by key."""
 

@@ -1,26 +1,43 @@
 """A site's own past on its own nodes under other policies and limits: the same engine, given the same jobs at the same instants.
 
-Each job comes when it was submitted, or when all that it waited for have ended in the study; it asks for what it asked for
-and runs for as long as it ran. Tasks of arrays are jobs of their own. Budgets bound nothing, since what was paid was paid;
-windows and closed nodes of the present are left out, since they were others. Jobs that ran when the time began run first.
+Each job comes when it was submitted, asks for what it asked for and runs for as long as it ran; so does each task of an array.
+Nodes are closed and reserved, jobs held and put in order when they were. Budgets bound nothing, since what was paid was
+paid. Jobs that ran when the time began run first, and are not told of. Of an array only the tasks that ran are there; the
+others count as done. Under the policy that the site had, every job starts when it really did, unless somebody cancelled,
+changed or lost something.
 """
 
 from __future__ import annotations
 
 import heapq
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from collections import deque
+from collections.abc import Callable, Mapping
+from dataclasses import replace
 
 import numpy as np
 
-from lazy_quarry.core.engine.commands import Finish, Schedule, Submit
+from lazy_quarry.core.engine.commands import Command, Finish, HoldJob, OrderJobs, ReleaseJob, Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine
-from lazy_quarry.core.engine.events import Started, Stopping
-from lazy_quarry.core.job.job import Job, Origin
-from lazy_quarry.core.job.request import Request, Retries
+from lazy_quarry.core.engine.events import (
+    Ended,
+    Event,
+    Held,
+    NodeClosed,
+    NodeOpened,
+    Ordered,
+    Released,
+    Reserved,
+    Started,
+    Stopping,
+    Submitted,
+    TaskMade,
+)
+from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase, task_id
+from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
-from lazy_quarry.core.site import Site
-from lazy_quarry.errors import Refused
+from lazy_quarry.core.site import Limits, Site
+from lazy_quarry.errors import QuarryError, Refused
+from lazy_quarry.study.past import Past, PastJob
 from lazy_quarry.study.studied import Studied
 
 SHORTEST_S = 10.0
@@ -29,146 +46,180 @@ Told = Callable[[int, int], bool]
 """Is told how many jobs have started of how many; says whether to go on."""
 
 
-@dataclass(frozen=True, slots=True)
-class PastJob:
-    """A job of the past: when it came, what it asked for, how long it ran; ``after`` are numbers of jobs that it waited for."""
+def free_of(site: Site, policy: str, until_ms: int) -> Site:
+    """The site under a policy, without budgets, windows to come, and limits on waiting jobs: in the past each was accepted."""
 
-    number: int
-    user: str
-    request: Request
-    submitted_ms: int
-    started_ms: int
-    ran_ms: int
-    after: tuple[int, ...] = ()
+    def more(limits: Limits) -> Limits:
+        return replace(limits, waiting_jobs=None)
 
-
-def past_jobs(jobs: Sequence[Job], begin_ms: int) -> list[PastJob]:
-    """Those of these ended jobs and tasks that ran, by their submission; what ran at the beginning has the rest of its run left."""
-    found = []
-    for job in jobs:
-        if job.request.array is not None or job.started_ms is None or job.ended_ms is None or job.ended_ms <= begin_ms:
-            continue
-        cores = job.cores_allocated
-        ran = max(job.ended_ms - job.started_ms, job.allocated_core_ms // cores if cores else 0)
-        ran = min(ran, job.ended_ms - begin_ms) if job.started_ms < begin_ms else ran
-        request = replace(
-            job.request, after=(), not_before_ms=None, array=None, retries=Retries(), again_at_overtime=False
-        )
-        after = tuple(int(number) for number, _ in job.request.after if number.isdecimal())
-        came, began = max(begin_ms, job.submitted_ms), max(begin_ms, job.started_ms)
-        found.append(PastJob(job.number, job.user, request, came, began, max(1, ran), after))
-    return sorted(found, key=lambda one: (one.submitted_ms, one.started_ms, one.number))
+    return replace(
+        site,
+        policy=policy,  # type: ignore[arg-type]
+        accounts=tuple(replace(one, budget_core_hours=None, limits=more(one.limits)) for one in site.accounts),
+        queues=tuple(replace(one, limits=more(one.limits)) for one in site.queues),
+        tiers=tuple(replace(one, limits=more(one.limits)) for one in site.tiers),
+        user_limits=tuple((name, more(limits)) for name, limits in site.user_limits),
+        windows=tuple(one for one in site.windows if one.begins_ms < until_ms),
+        closures=(),
+    )
 
 
-def free_of(site: Site, policy: str) -> Site:
-    """The site under a policy, without what was bound to other times: budgets, windows, closed nodes."""
-    accounts = tuple(replace(one, budget_core_hours=None) for one in site.accounts)
-    return replace(site, policy=policy, accounts=accounts, windows=(), closures=())  # type: ignore[arg-type]
-
-
-def as_it_was(jobs: Sequence[PastJob], cores: int) -> Studied:
+def as_it_was(past: Past, cores: int) -> Studied:
     """How it really went."""
-    return _studied("as it was", jobs, {one.number: one.started_ms for one in jobs}, 0, cores)
+    return _studied("as it was", past, {number: run.started_ms for number, run in past.runs.items()}, cores)
 
 
-def study(site: Site, jobs: Sequence[PastJob], policy: str, told: Told) -> Studied | None:
+def study(site: Site, past: Past, policy: str, told: Told) -> Studied | None:
     """How it would have gone under a policy; None when it was stopped."""
-    run = _Run(free_of(site, policy), jobs)
-    return _studied(policy, jobs, run.starts, run.refused, site.cores) if run.whole(told) else None
+    again = _Again(free_of(site, policy, past.end_ms), past)
+    return _studied(policy, past, again.starts, site.cores) if again.whole(told) else None
 
 
-class _Run:
-    """One run through the past."""
+class _Again:
+    """One run through the past. Jobs and tasks have the numbers that they had."""
 
-    def __init__(self, site: Site, jobs: Sequence[PastJob]) -> None:
-        self.engine, self.jobs = Engine(site), jobs
+    def __init__(self, site: Site, past: Past) -> None:
+        self.engine, self.site, self.past = Engine(site), site, past
         self.starts: dict[int, int] = {}
-        self.refused = 0
-        self._known = {one.number: one for one in jobs}
-        self._arrivals = [(one.submitted_ms, place) for place, one in enumerate(jobs) if not self._waits(one)]
-        heapq.heapify(self._arrivals)
-        self._followers: dict[int, list[int]] = {}
-        self._left: dict[int, set[int]] = {}
-        for place, one in enumerate(jobs):
-            if waits := self._waits(one):
-                self._left[place] = waits
-                for number in waits:
-                    self._followers.setdefault(number, []).append(place)
+        """When each job and task starts here, by number."""
+        self._begun = set[int]()
+        """The jobs and arrays of which something has started."""
+        self._arrivals = deque(past.jobs)
+        self._bounds = deque(past.bounds)
+        self._held = set[int]()
+        """The jobs, arrays and tasks that are held now, whether they have come already or not."""
         self._ends: list[tuple[int, int, int]] = []
-        """When attempts end: (instant, number here, attempt)."""
-        self._own: dict[int, int] = {}
-        """The past job's number by the number here."""
-
-    def _waits(self, one: PastJob) -> set[int]:
-        return {number for number in one.after if number in self._known and number != one.number}
+        """When attempts end: (instant, number, attempt)."""
+        self._wakes = [instant for one in site.windows for instant in (one.begins_ms, one.ends_ms)]
+        """Instants at which something may start though nothing else happens."""
+        heapq.heapify(self._wakes)
 
     def whole(self, told: Told) -> bool:
         """Go through all of it; False when it was stopped."""
-        at = self.jobs[0].submitted_ms if self.jobs else 0
-        while self._arrivals or self._ends or self._waiting():
-            following = self._next(at)
-            if following is None:
-                break  # what still waits never starts
+        at = self.past.begin_ms
+        for one in self.past.before:
+            self._submit(one, at)
+        self._schedule(at)
+        while (following := self._next(at)) is not None:  # what still waits then never starts
             at = following
+            self._bind(at)
             self._finish(at)
-            self._submit(at)
+            while self._arrivals and self._arrivals[0].submitted_ms <= at:
+                self._submit(self._arrivals.popleft(), at)
             self._schedule(at)
-            if not told(len(self.starts), len(self.jobs)):
+            if not told(len(self.starts), len(self.past.runs)):
                 return False
-        self.refused += sum(1 for one in self.jobs if one.number not in self.starts) - self.refused
         return True
 
-    def _waiting(self) -> bool:
-        return any(line.places for line in self.engine.state.jobs.lines.values())
-
     def _next(self, at: int) -> int | None:
-        if not self._arrivals and not self._ends:
-            return None
-        known = [self._arrivals[0][0]] if self._arrivals else []
+        while self._wakes and self._wakes[0] <= at:
+            heapq.heappop(self._wakes)
+        known = [self._arrivals[0].submitted_ms] if self._arrivals else []
         known += [self._ends[0][0]] if self._ends else []
-        if self._waiting():
+        if len(self.starts) < len(self.past.runs):
+            known += [self._bounds[0].at_ms] if self._bounds else []
+            known += [self._wakes[0]] if self._wakes else []
+        if known and any(line.places for line in self.engine.state.jobs.lines.values()):
             known.append(use_updated_at(at) + USE_UPDATE_MS)
-        return max(at, min(known))
+        return max(at, min(known)) if known else None
+
+    def _bind(self, at: int) -> None:
+        """Close, reserve, hold and order as it was done then."""
+        while self._bounds and self._bounds[0].at_ms <= at:
+            bound = self._bounds.popleft()
+            if isinstance(bound, Held):
+                self._held.add(bound.job)
+                self._hold(bound.job, at)
+            elif isinstance(bound, Released):
+                self._held.discard(bound.job)
+                self._hold(bound.job, at)
+            elif isinstance(bound, Ordered):
+                live = (self.engine.state.jobs.get(number) for number in bound.jobs)
+                waiting = tuple(job.number for job in live if job is not None and job.phase is not Phase.RUNNING)
+                self._tell(OrderJobs(at, bound.by, waiting))
+            elif (known := _of_site(self.site, bound)) is not None:
+                self.engine.apply([known])
+                if isinstance(known, Reserved):
+                    for instant in (known.window.begins_ms, known.window.ends_ms):
+                        heapq.heappush(self._wakes, instant)
+
+    def _hold(self, number: int, at: int) -> None:
+        """Hold or release what is here and waits; the engine's own rules say what that means for an array."""
+        jobs = self.engine.state.jobs
+        job = jobs.get(number) or jobs.get(number // TASK_SPAN)
+        if job is not None:
+            self._tell((HoldJob if number in self._held else ReleaseJob)(at, number, job.user))
+
+    def _tell(self, command: Command) -> bool:
+        """Whether the engine has taken a command; what no longer means anything here is left."""
+        try:
+            self.engine.apply(self.engine.decide(command))
+        except QuarryError:
+            return False
+        return True
 
     def _finish(self, at: int) -> None:
         while self._ends and self._ends[0][0] <= at:
             _, number, attempt = heapq.heappop(self._ends)
             self.engine.apply(self.engine.decide(Finish(at, number, attempt, exit=0)))
-            self._free(self._own[number], at)
 
-    def _free(self, number: int, at: int) -> None:
-        for place in self._followers.pop(number, ()):
-            self._left[place].discard(number)
-            if not self._left[place]:
-                heapq.heappush(self._arrivals, (max(at, self.jobs[place].submitted_ms), place))
+    def _submit(self, one: PastJob, at: int) -> None:
+        request, freed = self._waits(one.request)
+        try:
+            events = self.engine.decide(Submit(at, one.user, request, Origin(""), freed))
+        except Refused:
+            return  # it could never have run so
+        # It has its own number, and has waited since it was submitted.
+        since, number = one.submitted_ms, one.number
+        self.engine.apply([replace(event, at_ms=since, job=number) for event in events if isinstance(event, Submitted)])
+        if request.array is not None:
+            self._only_what_ran(one, request.array.count, at)
+        for held in sorted(held for held in self._held if number in (held, held // TASK_SPAN)):
+            self._hold(held, at)
+        if request.not_before_ms is not None:
+            heapq.heappush(self._wakes, request.not_before_ms)
 
-    def _submit(self, at: int) -> None:
-        while self._arrivals and self._arrivals[0][0] <= at:
-            _, place = heapq.heappop(self._arrivals)
-            one = self.jobs[place]
-            number = self.engine.state.next_number
-            try:
-                self.engine.apply(self.engine.decide(Submit(at, one.user, one.request, Origin(""))))
-            except Refused:
-                self.refused += 1
-                self._free(one.number, at)
+    def _waits(self, request: Request) -> tuple[Request, tuple[int, ...]]:
+        """A request with what it waits for that is still to come here, and the tasks that needn't wait any more.
+
+        It ran, so it waited only for when others ended, and no longer for how.
+        """
+        state, kept, freed = self.engine.state, list[tuple[str, str]](), tuple[int, ...]()
+        for word, condition in request.after:
+            other = state.jobs.get(int(word))
+            if other is None or (condition == "begins" and other.number in self._begun):
                 continue
-            self._own[number] = one.number
+            kept.append((word, condition if condition in ("begins", EACH) else "finishes"))
+            if condition == EACH and other.request.array is not None:
+                freed = tuple(
+                    index
+                    for index in range(other.request.array.count)
+                    if (index < other.next_index or index in other.handled_tasks)
+                    and task_id(other.number, index) not in state.jobs
+                )
+        return replace(request, after=tuple(kept)), freed
+
+    def _only_what_ran(self, one: PastJob, count: int, at: int) -> None:
+        """The tasks that did not run in this time count as done."""
+        for index in range(count):
+            number = task_id(one.number, index)
+            if number not in one.runs:
+                self.engine.apply(
+                    [TaskMade(at, number, one.number, index), Ended(at, number, attempt=0, phase=Phase.DONE)]
+                )
 
     def _schedule(self, at: int) -> None:
         while events := self.engine.decide(Schedule(at)):
             self.engine.apply(events)
             for event in events:
                 if isinstance(event, Started):
-                    own = self._known[self._own[event.job]]
-                    self.starts.setdefault(own.number, at)
-                    heapq.heappush(
-                        self._ends, (at + min(own.ran_ms, own.request.walltime_s * 1000), event.job, event.attempt)
-                    )
+                    self.starts.setdefault(event.job, at)
+                    self._begun.add(event.job if event.job < TASK_SPAN else event.job // TASK_SPAN)
+                    ran = self.past.runs[event.job].ran_ms
+                    most = self.engine.state.jobs[event.job].request.walltime_s * 1000
+                    heapq.heappush(self._ends, (at + min(ran, most), event.job, event.attempt))
                 elif isinstance(event, Stopping):  # it gives way, and begins anew
                     self._give_way(event.job, at)
-            if not any(isinstance(event, Started | Stopping) for event in events):
-                break
 
     def _give_way(self, number: int, at: int) -> None:
         attempt = self.engine.state.jobs[number].attempt
@@ -177,42 +228,56 @@ class _Run:
         self.engine.apply(self.engine.decide(Finish(at, number, attempt, cause="gave-way")))
 
 
-def _studied(policy: str, jobs: Sequence[PastJob], starts: dict[int, int], refused: int, cores: int) -> Studied:
-    ran = [one for one in jobs if one.number in starts]
+def _of_site(site: Site, bound: Event) -> Event | None:
+    """What it binds of the nodes that the site has now; None for nothing."""
+    if isinstance(bound, Reserved):
+        nodes = tuple(name for name in bound.window.nodes if name in site.node)
+        return replace(bound, window=replace(bound.window, nodes=nodes)) if nodes else None
+    return None if isinstance(bound, NodeClosed | NodeOpened) and bound.node not in site.node else bound
+
+
+def _studied(policy: str, past: Past, starts: Mapping[int, int], cores: int) -> Studied:
+    ran = [(job, run, starts[number]) for job in past.jobs for number, run in job.runs.items() if number in starts]
     if not ran:
-        return Studied(policy, 0, refused, 0.0, 0.0, 0.0, 1.0, 0.0, ())
-    begins = np.array([starts[one.number] for one in ran], dtype=float)
-    waits = np.maximum(0.0, begins - np.array([one.submitted_ms for one in ran])) / 1000
-    took = np.array([one.ran_ms for one in ran]) / 1000
+        return Studied(policy, 0, past.count, 0.0, 0.0, 0.0, 1.0, 0.0, ())
+    begins = np.array([start for _, _, start in ran], dtype=float)
+    waits = np.maximum(0.0, begins - np.array([job.submitted_ms for job, _, _ in ran])) / 1000
+    took = np.array([run.ran_ms for _, run, _ in ran]) / 1000
     slow = np.maximum(1.0, (waits + took) / np.maximum(took, SHORTEST_S))
     accounts: dict[str, list[float]] = {}
-    for one, waited in zip(ran, waits, strict=True):
-        accounts.setdefault(one.request.account, []).append(float(waited))
-    first, last = jobs[0].submitted_ms, max(one.submitted_ms for one in jobs)
-    apart = np.abs(begins - np.array([one.started_ms for one in ran])) / 1000
+    for (job, _, _), waited in zip(ran, waits, strict=True):
+        accounts.setdefault(job.request.account, []).append(float(waited))
+    held, span = _held(past, starts)
+    whole = sum(held.values())
+    apart = np.abs(begins - np.array([run.started_ms for _, run, _ in ran])) / 1000
     return Studied(
         policy,
         len(ran),
-        refused,
+        past.count - len(ran),
         float(waits.mean()),
         float(np.median(waits)),
         float(np.percentile(waits, 95)),
         float(slow.mean()),
-        _use(ran, starts, first, last, cores),
+        whole / (cores * span),
         tuple(sorted((name, float(np.mean(values))) for name, values in accounts.items())),
         float(apart.mean()),
         float(np.median(apart)),
+        tuple(sorted((name, core_ms / max(1, whole)) for name, core_ms in held.items())),
     )
 
 
-def _use(jobs: Sequence[PastJob], starts: dict[int, int], first: int, last: int, cores: int) -> float:
-    """The part of the cores that was in use while jobs came."""
-    span = max(1, last - first)
-    held = sum(
-        _cores(one.request) * max(0, min(last, starts[one.number] + one.ran_ms) - max(first, starts[one.number]))
-        for one in jobs
-    )
-    return held / (cores * span)
+def _held(past: Past, starts: Mapping[int, int]) -> tuple[dict[str, int], int]:
+    """What each account held while jobs came, in core-ms, and how long that was in ms."""
+    came = [max(past.begin_ms, one.submitted_ms) for one in past.jobs]
+    first, last = min(came), max(came)
+    held = dict[str, int]()
+    for one in (*past.jobs, *past.before):
+        wide, account = _cores(one.request), one.request.account
+        for number, run in one.runs.items():
+            if (start := starts.get(number)) is not None:
+                within = max(0, min(last, start + run.ran_ms) - max(first, start))
+                held[account] = held.get(account, 0) + wide * within
+    return held, max(1, last - first)
 
 
 def _cores(request: Request) -> int:

@@ -22,3 +22,5 @@ class Studied:
     """By how much jobs started sooner or later than they did, on average."""
     apart_median_s: float = 0.0
     """By how much half of the jobs started at most sooner or later than they did."""
+    shares: tuple[tuple[str, float], ...] = ()
+    """By account its share of what was in use while jobs came."""

@@ -1,7 +1,7 @@
 """What might have been otherwise in a site's past: limits, nodes, and what people asked for; read from KEY=VALUE."""
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from math import ceil
 from typing import TypeVar
@@ -10,7 +10,7 @@ from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Limits, Queue, Site, Tier
 from lazy_quarry.core.units import parse_duration
 from lazy_quarry.errors import BadValue
-from lazy_quarry.study.own_past import PastJob
+from lazy_quarry.study.past import Past, PastJob
 
 HOW = (
     "walltime=2x, account.NAME.cores=+64, user.NAME.running-jobs=20, queue.NAME.walltime=12h, tier.NAME.cores=none, "
@@ -28,19 +28,19 @@ class WhatIf:
     site: Site
     walltime_factor: float | None = None
 
-    def jobs(self, jobs: Sequence[PastJob]) -> list[PastJob]:
-        """The jobs as they would have asked."""
+    def past(self, past: Past) -> Past:
+        """The past as people would have asked."""
         if self.walltime_factor is None:
-            return list(jobs)
+            return past
         factor = self.walltime_factor
-        return [
-            replace(one, request=replace(one.request, walltime_s=min(one.request.walltime_s, _asked(one, factor))))
-            for one in jobs
-        ]
+        return replace(past, jobs=tuple(_asking(one, factor) for one in past.jobs))
 
 
-def _asked(one: PastJob, factor: float) -> int:
-    return max(LEAST_WALLTIME_S, ceil(one.ran_ms / 1000 * factor))
+def _asking(one: PastJob, factor: float) -> PastJob:
+    """A job that asks for so many times what it takes, an array what its longest task does."""
+    took_s = max(run.ran_ms for run in one.runs.values()) / 1000
+    asked = max(LEAST_WALLTIME_S, ceil(took_s * factor))
+    return replace(one, request=replace(one.request, walltime_s=min(one.request.walltime_s, asked)))
 
 
 def what_if(site: Site, settings: Iterable[str]) -> WhatIf:
