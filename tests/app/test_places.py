@@ -494,7 +494,7 @@ async def test_ledger_prints_what_is_seen_and_rehearses_it_under_other_policies(
         await press(pilot, "f")
         await wait_for(pilot, lambda: "first-come" in text_of(app.screen, "#study-lines"))
         await press(pilot, "s")
-        await wait_for(pilot, lambda: app.screen.query_one("#study-lines").view.over)
+        await wait_for(pilot, lambda: app.screen.query_one("#study-head").view.over)
         assert "as it was" in text_of(app.screen, "#study-lines")
         await press(pilot, "escape")
         await wait_for(pilot, lambda: app.query("#ranking"))

@@ -197,7 +197,7 @@ def test_the_demo_s_past_under_three_policies_with_progress_and_a_way_to_stop():
     assert was.jobs == view.jobs > 100 and planned.jobs + planned.refused == view.jobs
     assert first_come.wait_mean_s >= planned.wait_mean_s and 0 < planned.use < 1
     lines = "\n".join(study_lines(view))
-    assert "as it was" in lines and "mean wait by account" in lines and "from when they did" in lines
+    assert "as it was" in lines and "by account: wait, share" in lines and "So far off may" in lines
     assert study_json(view)["rows"][1]["policy"] == "planned"
     figure = study_figure(view, "oxbow", 0)
     assert "jobs since" in figure.note and len(figure.panel.plots) == 2

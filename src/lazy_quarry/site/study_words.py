@@ -7,6 +7,8 @@ from lazy_quarry.site.book_words import study_words
 from lazy_quarry.site.study_view import StudyView
 from lazy_quarry.study.studied import Studied
 
+BY_ACCOUNT = "by account: wait, share"
+
 
 def study_lines(view: StudyView) -> Iterator[str]:
     """A line for how it was and for each policy, and how far a rehearsal is from what was."""
@@ -23,23 +25,22 @@ def study_lines(view: StudyView) -> Iterator[str]:
             f"{row.refused or '·':>7}"
         )
     names = sorted({name for row in view.rows for name, _ in row.accounts})
-    wide = max([8, *map(len, names)])
-    for told, cells in (("mean wait by account", _waits), ("share of what was used", _shares)):
-        yield f"  {told:<{max(wide, 22)}}" + "".join(f"{row.policy:>14}" for row in view.rows)
-        for name in names:
-            yield f"  {name:<{max(wide, 22)}}" + "".join(f"{cells(row, name):>14}" for row in view.rows)
+    wide = max([len(BY_ACCOUNT), *map(len, names)])
+    yield ""
+    yield f"{BY_ACCOUNT:<{wide}}" + "".join(f"{row.policy:>17}" for row in view.rows)
+    for name in names:
+        yield f"{name:<{wide}}" + "".join(_of_account(row, name) for row in view.rows)
     rehearsed = next((row for row in view.rows[1:] if row.policy == view.own), None)
     if rehearsed is not None and not view.settings:
         mean, half = (format_duration(round(one)) for one in (rehearsed.apart_mean_s, rehearsed.apart_median_s))
-        own = f"rehearsed under its own policy, {view.own},"
-        yield f"{own} jobs start on average {mean} from when they did, half of them at most {half}"
+        yield ""
+        yield f"How near that is: under {view.own}, the site's own, a job starts on average {mean} from"
+        most = f"at most {half} from it" if round(rehearsed.apart_median_s) else "in that very second"
+        yield f"when it did, and half of them {most}. So far off may all of this be."
 
 
-def _waits(row: Studied, account: str) -> str:
-    known = dict(row.accounts)
-    return format_duration(round(known[account])) if account in known else "-"
-
-
-def _shares(row: Studied, account: str) -> str:
-    known = dict(row.shares)
-    return f"{known[account]:.1%}" if account in known else "-"
+def _of_account(row: Studied, account: str) -> str:
+    waits, shares = dict(row.accounts), dict(row.shares)
+    wait = format_duration(round(waits[account])) if account in waits else "-"
+    share = f"{shares[account]:.1%}" if account in shares else "-"
+    return f"{wait:>10}{share:>7}"

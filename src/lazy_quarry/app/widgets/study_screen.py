@@ -10,7 +10,7 @@ from textual.containers import Vertical
 from textual.screen import ModalScreen
 
 from lazy_quarry.app.cells import Pen
-from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.study_words import study_lines
 
@@ -23,38 +23,52 @@ POLICIES = ["first-come", "easy", "planned"]
 LOOK_S = 0.3
 
 
-class StudyLines(Lines):
-    """What the study has found so far, and how far it is."""
+class StudyHead(Lines):
+    """What it is, its keys, and how far it is."""
 
-    DEFAULT_CSS = "StudyLines { height: 1fr; }"
+    DEFAULT_CSS = "StudyHead { height: 3; }"
 
     def __init__(self) -> None:
-        super().__init__(id="study-lines")
+        super().__init__(id="study-head")
         self.view: StudyView | None = None
         self.problem = ""
 
     def draw(self, row: int, pen: Pen) -> None:
-        """A heading with keys, the table, progress."""
+        """A heading with keys, then progress or what is wrong."""
         view = self.view
         if row == 0:
             pen.write(" ITS OWN PAST, REHEARSED", bold=True)
             pen.write("   s stops it   esc leaves" if view is None or not view.over else "   esc leaves", "dim")
-            return
-        if self.problem:
-            pen.write(f"   {self.problem}" if row == 2 else "", "rust")
-            return
-        if view is None:
-            pen.write("   it begins …" if row == 2 else "", "dim")
-            return
-        lines = list(study_lines(view))
-        if 2 <= row < 2 + len(lines):
-            pen.write(f"   {lines[row - 2]}", "ink" if row > 2 else "ochre")
-        elif row == 3 + len(lines) and not view.over:
-            pen.write(
-                f"   {view.policy or 'reading the past'}: {view.done:,} of {view.jobs:,} jobs have started …", "dim"
+        elif row == 1 and self.problem:
+            pen.write(f" {self.problem}", "rust")
+        elif row == 1 and view is None:
+            pen.write(" it begins …", "dim")
+        elif row == 1 and view is not None and not view.over:
+            at_work = (
+                f"{view.policy}: {view.done:,} of {view.jobs:,} have started …" if view.policy else "reading the past …"
             )
-        elif row == 3 + len(lines) and len(view.rows) <= len(view.policies):
-            pen.write("   it was stopped", "dim")
+            pen.write(f" {at_work}", "dim")
+        elif row == 1 and view is not None and len(view.rows) <= len(view.policies):
+            pen.write(" it was stopped", "dim")
+
+
+class StudyLines(Rows):
+    """What the study has found so far."""
+
+    DEFAULT_CSS = "StudyLines { height: 1fr; }"
+    has_cursor = False
+
+    def __init__(self) -> None:
+        super().__init__(id="study-lines")
+        self.lines: list[str] = []
+
+    def row_count(self) -> int:
+        """As many as there are."""
+        return len(self.lines)
+
+    def draw_row(self, row: int, pen: Pen, current: bool) -> None:
+        """One line; what it is of stands out."""
+        pen.write(f" {self.lines[row]}", "ochre" if row == 0 else "ink")
 
 
 class StudyScreen(ModalScreen[None]):
@@ -81,10 +95,12 @@ class StudyScreen(ModalScreen[None]):
     def compose(self):  # type: ignore[no-untyped-def]
         """All of it in one."""
         with Vertical():
+            yield StudyHead()
             yield StudyLines()
 
     def on_mount(self) -> None:
         """It begins at once."""
+        self.query_one(StudyLines).focus()
         self._begin()
         self.set_interval(LOOK_S, self._look)
 
@@ -105,14 +121,16 @@ class StudyScreen(ModalScreen[None]):
             return
 
     def _take(self, view: StudyView) -> None:
-        lines = self.query_one(StudyLines)
-        lines.view, lines.problem = view, lines.problem or view.problem
-        lines.refresh()
+        head, lines = self.query_one(StudyHead), self.query_one(StudyLines)
+        head.view, head.problem = view, head.problem or view.problem
+        head.refresh()
+        lines.lines = list(study_lines(view))
+        lines.refit()
 
     def _say(self, words: str) -> None:
-        lines = self.query_one(StudyLines)
-        lines.problem = words
-        lines.refresh()
+        head = self.query_one(StudyHead)
+        head.problem = words
+        head.refresh()
 
     @work(thread=True, group="study")
     def action_stop(self) -> None:
@@ -124,7 +142,7 @@ class StudyScreen(ModalScreen[None]):
 
     def action_leave(self) -> None:
         """Back to the place."""
-        view = self.query_one(StudyLines).view
+        view = self.query_one(StudyHead).view
         if view is not None and not view.over:
             self.action_stop()
         self.dismiss()
