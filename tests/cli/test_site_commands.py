@@ -96,7 +96,7 @@ def test_accounts_are_listed_and_granted_core_hours(machine):
     listed = machine.lq("account").stdout.splitlines()
     headings = ["account", "charged", "running", "budget", "used", "left", "jobs", "failed", "ends", "term"]
     assert listed[0].split() == headings and "each quarter, now until" in listed[2] and listed[2].startswith("  mud")
-    assert listed[1].split()[:6] == ["reeds", "0.00", "0.00", "1,002", "0.00", "1,002"]
+    assert listed[1].split()[:6] == ["reeds", "0", "0", "1,002", "0", "1,002"]
     assert "bo may charge reeds" in machine.lq("account", "members", "reeds", "--add", "bo", "--remove", "ada").stdout
     assert machine.lq("account", "members", "reeds").stdout.split() == ["bo"]
     assert json.loads(machine.lq("account", "members", "mud", "--format", "json").stdout)["everyone"]

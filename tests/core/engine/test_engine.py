@@ -199,8 +199,8 @@ def test_a_grant_adds_to_a_budget_moves_and_is_taken_back():
     assert [grant.why for grant in lines[0].grants] == ["a late cruise", "not needed"]
     assert lines[0].budget_core_ms == 2 * hour
     for command, words in (
-        (GrantHours(3, "reeds", -1, "bo", "x"), "reeds has 0.00 core-hours left"),
-        (GrantHours(3, "silt", hour, "bo", "x", "reeds"), "reeds has 0.00"),
+        (GrantHours(3, "reeds", -1, "bo", "x"), "reeds has 0 core-hours left"),
+        (GrantHours(3, "silt", hour, "bo", "x", "reeds"), "reeds has 0"),
         (GrantHours(3, "eels", hour, "bo", "x"), "eels has no budget"),
         (GrantHours(3, "mud", hour, "bo", "x"), 'no account "mud"'),
         (GrantHours(3, "silt", hour, "bo", " "), "say why"),

@@ -173,7 +173,8 @@ class WentLines(Lines):
             waited = "nobody waited" if self.waits is not None else "…"
             if total.wait_median_s is not None and total.wait_p95_s is not None:
                 half, most = format_duration(total.wait_median_s, 1), format_duration(total.wait_p95_s, 1)
-                waited = f"half at most {half}, 19 in 20 at most {most}"
+                first = f"half at most {half}" if total.wait_median_s >= 0.5 else "half not at all"
+                waited = f"{first}, 19 in 20 at most {most}"
             pen.write("   ").cell("waited", 10, "dim").write(waited, hit="app.place_action('behind(\"waited\")')")
         elif row == 6 and sums.failed:
             words = f"{sums.failed:,} of {sums.jobs:,} jobs"
