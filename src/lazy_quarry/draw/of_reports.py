@@ -49,7 +49,7 @@ def rhythm_figure(found: Rhythm, site: str, now_ms: int, zone: tzinfo = UTC) -> 
     if most <= 0:
         raise QuarryError(f"nothing ran in {found.period.name}")
     cells = tuple(
-        Cell(day, hour, "mine", f"{value:,.0f}" if value >= 10 else f"{value:.1f}", value / most)
+        Cell(day, hour, "mine", f"{value:,.0f}" if value >= 10 or value < 0.05 else f"{value:.1f}", value / most)
         for day, row in enumerate(cores)
         for hour, value in enumerate(row)
     )
