@@ -154,8 +154,8 @@ def _summary(found: Answers, names: _Names) -> list[str]:
     words = [f"{charged}. Of {format_core_hours(sums.held_core_ms)} core-hours that they held {went}."]
     if total.wait_median_s is not None and total.wait_p95_s is not None:
         half, most = format_duration(total.wait_median_s, 1), format_duration(total.wait_p95_s, 1)
-        first = f"waited at most {half}" if total.wait_median_s >= 0.5 else "did not wait"
-        waited = f"Half of the jobs {first}, 19 in 20 waited at most {most}."
+        most_of_half = f"waited at most {half}" if total.wait_median_s >= 0.5 else "did not wait"
+        waited = f"Half of the jobs {most_of_half}, 19 in 20 waited at most {most}."
         failed = f" {sums.failed:,} of them did not come to a good end." if sums.failed else " All came to a good end."
         words.append(waited + failed)
     first = next(iter(found.people.rows), None)

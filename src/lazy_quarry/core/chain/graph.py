@@ -1,8 +1,10 @@
 """What follows from what a chain's jobs wait for: order, cycles, conditions that can't both hold, layers, slack."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING
 
-import networkx as nx
+if TYPE_CHECKING:
+    import networkx as nx
 
 Waits = Mapping[str, Sequence[tuple[str, str]]]
 """By job, what it waits for: (other, condition)."""
@@ -11,6 +13,8 @@ _NEEDS = {"succeeds": "succeeds", "each-succeeds": "succeeds", "fails": "fails"}
 
 def graph_of(waits: Waits) -> "nx.DiGraph[str]":
     """An edge from each job to those that wait for it."""
+    import networkx as nx  # a tenth of a second, which only chains need
+
     graph: nx.DiGraph[str] = nx.DiGraph()
     graph.add_nodes_from(waits)
     graph.add_edges_from((other, job) for job, after in waits.items() for other, _ in after if other in waits)
@@ -19,6 +23,8 @@ def graph_of(waits: Waits) -> "nx.DiGraph[str]":
 
 def ordered(waits: Waits) -> tuple[str, ...]:
     """Each job after those that it waits for; otherwise as they are given. Raises :class:`ValueError` for a cycle."""
+    import networkx as nx
+
     places = {name: place for place, name in enumerate(waits)}
     try:
         return tuple(nx.lexicographical_topological_sort(graph_of(waits), key=places.__getitem__))
@@ -28,6 +34,8 @@ def ordered(waits: Waits) -> tuple[str, ...]:
 
 def cycles(waits: Waits) -> Iterator[tuple[str, ...]]:
     """One cycle of each group of jobs that wait for one another, in the order in which they wait."""
+    import networkx as nx
+
     graph = graph_of(waits)
     for group in sorted(nx.strongly_connected_components(graph), key=min):
         loop = graph.subgraph(group)
@@ -136,6 +144,8 @@ def slack(waits: Waits, times: Mapping[str, tuple[int, int]], done: int) -> dict
 
 def downstream(waits: Waits, jobs: Iterable[str]) -> set[str]:
     """These jobs and all that wait for them, directly or through others."""
+    import networkx as nx
+
     graph = graph_of(waits)
     found = set(jobs)
     for job in list(found):
