@@ -204,3 +204,43 @@ def test_the_other_commands_that_people_are_told_of_work_too(typed):
             if done.returncode not in (0, 1) or "Traceback" in done.stderr:
                 wrong.append((page, line, done.returncode, done.stderr[-300:]))
     assert not wrong
+
+
+INSIDE = """#!/bin/bash
+# /// job
+# walltime = "3m"
+# ranks = 2
+# memory = "64 MiB/core"
+# ///
+set -e
+PATH="$PWD:$PATH" step=3
+"""
+PROGRAMS = ("solve", "write", "surge", "fit", "worker")
+
+
+def test_what_is_told_of_inside_a_job_works_in_one(typed):
+    """With programs of little work in the place of those that are told of."""
+    for name in PROGRAMS:
+        (typed.work / name).write_text("#!/bin/sh\necho $*\n")
+    (typed.work / "mpirun").write_text('#!/bin/sh\nshift 2\nexec "$@"\n')
+    for name in (*PROGRAMS, "mpirun"):
+        (typed.work / name).chmod(0o755)
+    (typed.work / "prepare.py").write_text("print(1)\n")
+    (typed.work / "cases.csv").write_text("drag\n0.1\n0.2\n")
+    (typed.work / "commands.txt").write_text("echo one\necho two\n")
+    blocks = [block for kind, block in FENCE.findall((ROOT / "docs" / "inside.md").read_text()) if kind == "sh"]
+    assert len(blocks) > 3
+    for number, block in enumerate(blocks, 1):
+        (typed.work / f"inside-{number}.sh").write_text(INSIDE + block)
+        typed(f"lq submit inside-{number}.sh")
+    done = typed(
+        "; ".join(f"lq wait {number} || lq show {number}; lq output {number}" for number in range(1, len(blocks) + 1))
+    )
+    states = [row["state"] for row in json.loads(typed("lq jobs --ended --format json").stdout)]
+    assert states == ["done"] * len(blocks), done.stdout[-3000:]
+
+
+def test_completion_is_had_as_the_readme_says(typed):
+    lines = [block for kind, block in FENCE.findall((ROOT / "README.md").read_text()) if "completion" in block]
+    done = typed(lines[0].replace("/path/to/lazy-quarry/.venv/bin", "/tmp") + "complete -p lq")
+    assert done.returncode == 0 and "lq" in done.stdout, done.stderr
