@@ -206,9 +206,8 @@ class Ledger:
 
     def _sums(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> dict[Key, Sums]:
         wanted, named, count = *_wanted(span, by, only), len(by)
-        nothing = (0,) * len(CELL_VALUES), (None,) * len(CELL_VALUES)
         rows = ((row[:count], row[count:]) for row in self.present.journal.sums.rows(wanted))
-        return {named(key): Sums(*values) for key, values in rows if values not in nothing}
+        return {named(key): Sums(*values) for key, values in rows if any(values)}
 
     def _jobs(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> Jobs:
         wanted, named = _wanted(span, by, only)

@@ -14,6 +14,7 @@ from lazy_quarry.core.units import HOUR_MS
 
 Key = tuple[str, ...]
 _FIELDS = attrgetter(*Sums.__slots__)
+_KEY, _CHARGED = attrgetter("key"), attrgetter("sums.charged_core_ms")
 _NOTHING = Sums()
 SIZES = (1, 2, 5, 17, 65, 257)
 """The least cores of each class of sizes."""
@@ -46,12 +47,16 @@ class Jobs:
 
 def rows_of(sums: Mapping[Key, Sums], jobs: Jobs, by: Sequence[str]) -> tuple[ReportRow, ...]:
     """Rows from sums and jobs by their keys, those charged most first, months in their order."""
-    keys = {*sums, *jobs.places}
-    rows = [jobs.row(key, sums.get(key, _NOTHING), jobs.places.get(key)) for key in keys]
+    if jobs.places:
+        rows = [jobs.row(key, sums.get(key, _NOTHING), jobs.places.get(key)) for key in {*sums, *jobs.places}]
+    else:
+        rows = [ReportRow(key, value) for key, value in sums.items()]
     if "month" in by:
         place = list(by).index("month")
         return tuple(sorted(rows, key=lambda row: (row.key[place], -row.sums.charged_core_ms, row.key)))
-    return tuple(sorted(rows, key=lambda row: (-row.sums.charged_core_ms, row.key)))
+    rows.sort(key=_KEY)
+    rows.sort(key=_CHARGED, reverse=True)
+    return tuple(rows)
 
 
 def together(sums: Iterable[Sums], jobs: Jobs) -> ReportRow:
