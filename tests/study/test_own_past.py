@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from lazy_quarry.cli.study import study_json
 from lazy_quarry.core.engine.events import Held, NodeClosed, NodeOpened, Ordered, Released, Reserved, Unreserved
-from lazy_quarry.core.job.job import task_id
+from lazy_quarry.core.job.job import Job, Origin, Phase, task_id
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Tier, Window
@@ -127,7 +127,16 @@ def test_nodes_are_closed_and_reserved_and_jobs_held_when_they_were(bounds, begi
     assert starts([past(1, 0, 50, 8), past(2, 10, 20, 8)], *bounds)[2] == begins
 
 
-def test_what_ran_when_the_time_began_takes_room_and_is_not_told_of():
+def test_what_ran_when_the_time_began_takes_room_and_is_waited_for_and_not_told_of():
+    request = past(1, 0, 60, 8, after=()).request
+    first = Job(1, "ada", request, Origin(""), 0, Phase.DONE, 1, started_ms=0, ended_ms=50_000)
+    then = replace(first, number=2, request=replace(request, ranks=1, after=(("1", "finishes"),)), submitted_ms=10_000)
+    whole = past_of([first, replace(then, started_ms=50_000, ended_ms=70_000)], 20_000)
+    assert [one.runs for one in whole.before] == [{3: PastRun(20_000, 30_000)}] and whole.jobs[0].request.after[0][
+        0
+    ] == "3"
+    found = study(ONE, whole, "planned", ON)
+    assert (found.jobs, found.wait_mean_s, found.apart_mean_s) == (1, 40.0, 0.0)
     found = study(ONE, of([past(2, 10, 20, 8)], before=(past(9, 0, 50, 8),)), "planned", ON)
     assert (found.jobs, found.wait_mean_s) == (1, 40.0)
 

@@ -216,7 +216,8 @@ class _Again:
                     self.starts.setdefault(event.job, at)
                     self._begun.add(event.job if event.job < TASK_SPAN else event.job // TASK_SPAN)
                     ran = self.past.runs[event.job].ran_ms
-                    most = self.engine.state.jobs[event.job].request.walltime_s * 1000
+                    asked = self.engine.state.jobs[event.job].request
+                    most = (asked.walltime_s + asked.grace_s) * 1000
                     heapq.heappush(self._ends, (at + min(ran, most), event.job, event.attempt))
                 elif isinstance(event, Stopping):  # it gives way, and begins anew
                     self._give_way(event.job, at)

@@ -89,6 +89,8 @@ def past_of(ended: Iterable[Job], begin_ms: int, happened: Iterable[Event] = (),
     free = 1 + max((one.number % TASK_SPAN for one in (*ended, *wholes.values())), default=0)
     free = max(free, 1 + max((one.number for one in jobs), default=0))
     early = [_before(job, free + place, begin_ms) for place, job in enumerate(before)]
+    renamed = {str(job.number): str(one.number) for job, one in zip(before, early, strict=True)}
+    jobs = [_after(one, renamed) for one in jobs]
     return Past(
         begin_ms,
         tuple(jobs),
@@ -120,3 +122,9 @@ def _before(job: Job, number: int, begin_ms: int) -> PastJob:
     asked = max(job.request.walltime_s - gone_s, ceil(rest / 1000))
     one = _past_job(job, {number: PastRun(begin, rest)})
     return replace(one, number=number, request=replace(one.request, walltime_s=asked, after=(), not_before_ms=None))
+
+
+def _after(one: PastJob, renamed: Mapping[str, str]) -> PastJob:
+    """A job that waits for what ran when the time began under the number that it has here."""
+    after = tuple((renamed.get(number, number), condition) for number, condition in one.request.after)
+    return one if after == one.request.after else replace(one, request=replace(one.request, after=after))
