@@ -137,6 +137,8 @@ def test_what_ran_when_the_time_began_takes_room_and_is_waited_for_and_not_told_
     ] == "3"
     found = study(ONE, whole, "planned", ON)
     assert (found.jobs, found.wait_mean_s, found.apart_mean_s) == (1, 40.0, 0.0)
+    view = StudyView(1, ("planned",), 0, (), 1, (as_it_was(whole, 8), found), own="planned")
+    assert list(study_lines(view))[-1].endswith("all jobs start when they did, to the second.")
     found = study(ONE, of([past(2, 10, 20, 8)], before=(past(9, 0, 50, 8),)), "planned", ON)
     assert (found.jobs, found.wait_mean_s) == (1, 40.0)
 

@@ -34,6 +34,9 @@ def study_lines(view: StudyView) -> Iterator[str]:
     if rehearsed is not None and not view.settings:
         mean, half = (format_duration(round(one)) for one in (rehearsed.apart_mean_s, rehearsed.apart_median_s))
         yield ""
+        if not round(rehearsed.apart_mean_s):
+            yield f"How near that is: under {view.own}, the site's own, all jobs start when they did, to the second."
+            return
         yield f"How near that is: under {view.own}, the site's own, a job starts on average {mean} from"
         most = f"at most {half} from it" if round(rehearsed.apart_median_s) else "in that very second"
         yield f"when it did, and half of them {most}. So far off may all of this be."
