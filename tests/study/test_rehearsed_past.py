@@ -11,6 +11,7 @@ from lazy_quarry.core.engine.events import Reserved, Started
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.request import Retries
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
+from lazy_quarry.core.plan import compiled
 from lazy_quarry.study.own_past import study
 from lazy_quarry.study.past import past_of
 from tests.core.engine.test_invariants import NOW, Draw, World
@@ -103,7 +104,7 @@ def test_what_the_engine_did_it_does_again_to_the_millisecond(seed, acts):
     live = world.engine.state.jobs.values()
     assert not any(world.engine.state.running())
     past = past_of(world.ended, NOW - 1, world.events, live)
-    found = study(world.site, past, world.site.policy, ON)
+    found = study(world.site, past, world.site.policy, ON, compiled)
     assert found.jobs == past.count and found.refused == 0
     asked = [job.request.array for job in (*world.ended, *live) if job.parent is None]
     if past.count == sum(

@@ -94,7 +94,7 @@ class Studies:
                 rested = time.monotonic()
             return not self._stop.is_set()
 
-        found = study(other.site, past, policy, told)
+        found = study(other.site, past, policy, told, self.present.engine.plans.planner.kernels)
         if found is not None and self._view is not None:
             self._view = replace(self._view, rows=(*self._view.rows, found))
         return found is not None

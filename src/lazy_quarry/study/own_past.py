@@ -13,6 +13,7 @@ import heapq
 from collections import deque
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from types import ModuleType
 
 import numpy as np
 
@@ -69,9 +70,10 @@ def as_it_was(past: Past, cores: int) -> Studied:
     return _studied("as it was", past, {number: run.started_ms for number, run in past.runs.items()}, cores)
 
 
-def study(site: Site, past: Past, policy: str, told: Told) -> Studied | None:
-    """How it would have gone under a policy; None when it was stopped."""
+def study(site: Site, past: Past, policy: str, told: Told, kernels: ModuleType | None = None) -> Studied | None:
+    """How it would have gone under a policy; None when it was stopped. ``kernels`` are the compiled search, if it is there."""
     again = _Again(free_of(site, policy, past.end_ms), past)
+    again.engine.plans.planner.kernels = kernels
     return _studied(policy, past, again.starts, site.cores) if again.whole(told) else None
 
 
