@@ -95,6 +95,8 @@ class LimitRows:
         """Core-ms of each account that has a budget: what neither was charged nor may yet be."""
         self.coming: dict[str, int] = {}
         """The most that running jobs of an account could give back, had they ended at once."""
+        self.held = set[str]()
+        """The accounts of whose budgets a job that waits has its part, so that none behind it may use that."""
         self.renewed: dict[str, str] = {}
         """When an account has its budget anew, in words, where it does."""
         self.bounded = bool(self.left) or any(
@@ -174,6 +176,7 @@ class LimitRows:
         told = f"{max(0, left) / HOUR_MS:,.0f} core-hours are left"
         cost = f"it could be charged {charge / HOUR_MS:,.0f}"
         if reserves and all(charge <= left + self.coming.get(name, 0) for name, left in self._bounds(owner)):
+            self.hold(owner)
             self.spend(owner, charge)  # what comes back is for the first that waits for it
             return f"waits for the budget of {account}: {cost}, and {told} while jobs run that may yet use theirs"
         return f"the budget of {account} does not cover it: {cost}, and {told}{self.renewed.get(account, '')}"
@@ -186,14 +189,22 @@ class LimitRows:
                 if comes_back:
                     self.coming[name] = self.coming.get(name, 0) + charge
 
+    def hold(self, owner: Owner) -> None:
+        """A job that waits counts on its part of the budgets that bound it."""
+        self.held.update(name for name, _ in self._bounds(owner))
+
     def _bounds(self, owner: Owner) -> list[tuple[str, int]]:
-        """The budgets that bound a job, with what is left of each."""
+        """The budgets that bound a job, with what is left of each.
+
+        One at whose end jobs go on that give way bounds these only as far as a job ahead of them counts on it.
+        """
         tier = self.site.tier.get(owner.tier)
         gives_way = tier is not None and tier.gives_way
         return [
             (name, self.left[name])
             for name in self.site.lineage(owner.account)
-            if name in self.left and not (gives_way and self.site.account[name].at_end == "give-way")
+            if name in self.left
+            and (name in self.held or not (gives_way and self.site.account[name].at_end == "give-way"))
         ]
 
 

@@ -245,6 +245,8 @@ class Placing:
             return True
         most = self.planner.greatest_charge(wanted, placement)
         if limits.pays(owner, most):
+            if placement.start_ms > self.now_ms:
+                limits.hold(owner)
             limits.spend(owner, most, comes_back=True)
             return True
         self.unplaced[wanted.job] = Unplaced("budget", limits.refusal(owner, most, self._within_depth(kind)))
