@@ -11,7 +11,7 @@ from lazy_quarry.core.engine.live_jobs import Line, may_start
 from lazy_quarry.core.engine.meters import budgets_at
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
-from lazy_quarry.core.job.rates import charge_of
+from lazy_quarry.core.job.rates import charge, charge_of
 from lazy_quarry.core.job.request import Request, task_request
 from lazy_quarry.core.ledger.budgets import FOR_EVER, day_of, next_turn_ms
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, RecentUse, use_updated_at
@@ -97,11 +97,12 @@ class Plans:
             else:
                 plan.follow(LineQueue(self, event.at_ms), self.plan_request(job, event.at_ms))
         elif isinstance(event, Started) and self._starts_as_planned(plan, event):
+            cheaper = self._costs_less_here(plan, event)
             plan.started(event.job)
             plan.follow(LineQueue(self, event.at_ms))
             # Others may start now, or later than the plan says, or exchange their turns.
             own_order = self.state.jobs[event.job].user in self._ordering
-            if followed or event.job >= TASK_SPAN or own_order:
+            if followed or event.job >= TASK_SPAN or own_order or cheaper:
                 self._kept = None
         else:
             self._kept = None
@@ -123,6 +124,14 @@ class Plans:
     def _starts_as_planned(plan: Plan, event: Started) -> bool:
         placed = plan.placed_so_far(event.job)
         return placed is not None and placed.start_ms == event.at_ms
+
+    def _costs_less_here(self, plan: Plan, event: Started) -> bool:
+        """Whether its budget has more left now than while it waited, when it counted as what it may cost anywhere."""
+        job, placed = self.state.jobs[event.job], plan.placed_so_far(event.job)
+        if placed is None or not any(name in plan.limits.left for name in self.site.lineage(job.request.account)):
+            return False
+        length = placed.end_ms - placed.start_ms
+        return charge(self.site, job.request.tier, placed.counts, length) != charge_of(self.site, job, length)
 
     # -- plans for a question ----------------------------------------------------------------------
 
