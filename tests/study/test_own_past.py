@@ -132,9 +132,8 @@ def test_what_ran_when_the_time_began_takes_room_and_is_waited_for_and_not_told_
     first = Job(1, "ada", request, Origin(""), 0, Phase.DONE, 1, started_ms=0, ended_ms=50_000)
     then = replace(first, number=2, request=replace(request, ranks=1, after=(("1", "finishes"),)), submitted_ms=10_000)
     whole = past_of([first, replace(then, started_ms=50_000, ended_ms=70_000)], 20_000)
-    assert [one.runs for one in whole.before] == [{3: PastRun(20_000, 30_000)}] and whole.jobs[0].request.after[0][
-        0
-    ] == "3"
+    assert [one.runs for one in whole.before] == [{3: PastRun(20_000, 30_000)}]
+    assert whole.jobs[0].request.after == (("3", "finishes"),)
     found = study(ONE, whole, "planned", ON)
     assert (found.jobs, found.wait_mean_s, found.apart_mean_s) == (1, 40.0, 0.0)
     view = StudyView(1, ("planned",), 0, (), 1, (as_it_was(whole, 8), found), own="planned")

@@ -30,14 +30,10 @@ class Lived(World):
         self.draw, self.ends, self.wakes, self.ended = draw, [], [], []
 
     def tell(self, command):
-        before = dict(self.engine.state.jobs.items())
         events = super().tell(command)
         for event in events:
             if isinstance(event, Started):
-                request = (
-                    before[event.job].request if event.job in before else self.engine.state.jobs[event.job].request
-                )
-                ran = self.draw.number(1, request.walltime_s * 1000)
+                ran = self.draw.number(1, self.engine.state.jobs[event.job].request.walltime_s * 1000)
                 heapq.heappush(self.ends, (self.at + ran, event.job, event.attempt))
             elif isinstance(event, Reserved):
                 self.wakes += [event.window.begins_ms, event.window.ends_ms]
@@ -107,9 +103,8 @@ def test_what_the_engine_did_it_does_again_to_the_millisecond(seed, acts):
     found = study(world.site, past, world.site.policy, ON, compiled)
     assert found.jobs == past.count and found.refused == 0
     asked = [job.request.array for job in (*world.ended, *live) if job.parent is None]
-    if past.count == sum(
-        array.count if array else 1 for array in asked
-    ):  # what never ran has stood in the way of others
+    # What never ran has stood in the way of others.
+    if past.count == sum(array.count if array else 1 for array in asked):
         assert found.apart_mean_s == 0
     later = past_of(world.ended, world.at // 2 + NOW // 2, world.events, live)
     found = study(world.site, later, world.site.policy, ON)

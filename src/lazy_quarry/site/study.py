@@ -73,8 +73,9 @@ class Studies:
             bounds = present.journal.events_of_kinds([one.kind for one in BOUNDS])
             past = past_of(self._ended(since), since, bounds, arrays)
             self._view = replace(self._view, jobs=past.count, rows=(as_it_was(past, present.site.cores),))
+            asked = other.past(past)
             for policy in self._view.policies:
-                if not self._one(other, other.past(past), policy):
+                if not self._one(other, asked, policy):
                     break
         except QuarryError as fault:
             self._view = replace(self._view, problem=str(fault))

@@ -117,9 +117,8 @@ class SumsAtHand:
             self._since = 0  # all of it, also what is still added to earlier days
         known = self._storage.cells(self._since)
         self._empty(len(known) + 1024)
-        for place, name in enumerate(
-            _WORDS, 1
-        ):  # numbered in their order, so that cells stand in the order of their numbers
+        # Numbered in their order, so that cells stand in the order of their numbers.
+        for place, name in enumerate(_WORDS, 1):
             self._index[name] = {value: number for number, value in enumerate(sorted({row[place] for row in known}))}
         self._extend([[row[place] for row in known] for place in range(len(CELL_KEY) + len(CELL_VALUES))])
         self._read_count = self._count

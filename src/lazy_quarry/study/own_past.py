@@ -12,6 +12,7 @@ from __future__ import annotations
 import heapq
 from collections import deque
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import replace
 from types import ModuleType
 
@@ -152,13 +153,10 @@ class _Again:
         if job is not None:
             self._tell((HoldJob if number in self._held else ReleaseJob)(at, number, job.user))
 
-    def _tell(self, command: Command) -> bool:
-        """Whether the engine has taken a command; what no longer means anything here is left."""
-        try:
+    def _tell(self, command: Command) -> None:
+        """Have the engine take a command; what no longer means anything here is left."""
+        with suppress(QuarryError):
             self.engine.apply(self.engine.decide(command))
-        except QuarryError:
-            return False
-        return True
 
     def _finish(self, at: int) -> None:
         while self._ends and self._ends[0][0] <= at:

@@ -16,7 +16,7 @@ from lazy_quarry.core.engine.events import (
     Reserved,
     Unreserved,
 )
-from lazy_quarry.core.job.job import TASK_SPAN, Job
+from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.request import Request, Retries
 
 BOUNDS = (NodeClosed, NodeOpened, Reserved, Unreserved, Held, Released, Ordered)
@@ -86,8 +86,7 @@ def past_of(ended: Iterable[Job], begin_ms: int, happened: Iterable[Event] = (),
             single.append(_past_job(job, {job.number: _run(job)}))
     jobs = [*single, *(_past_job(wholes[number], runs) for number, runs in tasks.items())]
     jobs.sort(key=lambda one: (one.submitted_ms, one.number))
-    free = 1 + max((one.number % TASK_SPAN for one in (*ended, *wholes.values())), default=0)
-    free = max(free, 1 + max((one.number for one in jobs), default=0))
+    free = 1 + max((job.parent or job.number for job in (*ended, *wholes.values())), default=0)
     early = [_before(job, free + place, begin_ms) for place, job in enumerate(before)]
     renamed = {str(job.number): str(one.number) for job, one in zip(before, early, strict=True)}
     jobs = [_after(one, renamed) for one in jobs]

@@ -11,7 +11,7 @@ from lazy_quarry.core.engine.live_jobs import Line, may_start
 from lazy_quarry.core.engine.meters import budgets_at
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
-from lazy_quarry.core.job.rates import charge, charge_of
+from lazy_quarry.core.job.rates import charge_of
 from lazy_quarry.core.job.request import Request, task_request
 from lazy_quarry.core.ledger.budgets import FOR_EVER, day_of, next_turn_ms
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, RecentUse, use_updated_at
@@ -130,8 +130,8 @@ class Plans:
         job, placed = self.state.jobs[event.job], plan.placed_so_far(event.job)
         if placed is None or not any(name in plan.limits.left for name in self.site.lineage(job.request.account)):
             return False
-        length = placed.end_ms - placed.start_ms
-        return charge(self.site, job.request.tier, placed.counts, length) != charge_of(self.site, job, length)
+        most = self.planner.greatest_charge(job.request.tier, placed)
+        return most != charge_of(self.site, job, placed.end_ms - placed.start_ms)
 
     # -- plans for a question ----------------------------------------------------------------------
 

@@ -51,11 +51,11 @@ def rows_of(sums: Mapping[Key, Sums], jobs: Jobs, by: Sequence[str]) -> tuple[Re
         rows = [jobs.row(key, sums.get(key, _NOTHING), jobs.places.get(key)) for key in {*sums, *jobs.places}]
     else:
         rows = [ReportRow(key, value) for key, value in sums.items()]
-    if "month" in by:
-        place = list(by).index("month")
-        return tuple(sorted(rows, key=lambda row: (row.key[place], -row.sums.charged_core_ms, row.key)))
     rows.sort(key=_KEY)
     rows.sort(key=_CHARGED, reverse=True)
+    if "month" in by:
+        place = list(by).index("month")
+        rows.sort(key=lambda row: row.key[place])
     return tuple(rows)
 
 

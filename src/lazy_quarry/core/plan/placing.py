@@ -243,7 +243,7 @@ class Placing:
         limits, owner = self.limits, wanted.owner
         if owner is None or not limits.bounded:
             return True
-        most = self.planner.greatest_charge(wanted, placement)
+        most = self.planner.greatest_charge(wanted.request.tier, placement)
         if limits.pays(owner, most):
             if placement.start_ms > self.now_ms:
                 limits.hold(owner)

@@ -73,9 +73,9 @@ class Planner:
         self._count = 0
         self._kinds: dict[int, tuple[Request, int]] = {}
 
-    def greatest_charge(self, wanted: PlanRequest, placement: Placement) -> int:
+    def greatest_charge(self, tier: str, placement: Placement) -> int:
         """Core-ms that a job may be charged at most, its grace too; the same wherever it is placed, so that turns don't matter."""
-        return charge(self.site, wanted.request.tier, placement.counts, placement.end_ms - placement.start_ms)
+        return charge(self.site, tier, placement.counts, placement.end_ms - placement.start_ms)
 
     def trim(self) -> None:
         """Forget what is known of requests when that is too much; between plans, since kinds get other numbers then."""
@@ -110,7 +110,7 @@ class Planner:
             if found is None:
                 continue
             # A smaller number of nodes that the budget covers comes before a larger one that it doesn't.
-            unpaid = not limits.pays(wanted.owner, self.greatest_charge(wanted, found))
+            unpaid = not limits.pays(wanted.owner, self.greatest_charge(wanted.request.tier, found))
             if best is None or (unpaid, found.start_ms) < best:
                 best, chosen = (unpaid, found.start_ms), found
         return chosen
