@@ -61,6 +61,10 @@ def settle(machine: Machine, jobs: list[int], figures: Counter[str], broken: lis
         if times > 1:
             figures["attempts doubled"] += 1
             broken.append(f"{where}: attempt {attempt} ran {times} times")
+    proof = machine.lq("ledger", "--verify")
+    if proof.returncode:
+        figures["books that do not agree"] += 1
+        broken.append(f"{where}: {proof.stdout.strip()} {proof.stderr.strip()}")
     time.sleep(0.5)
     left = orphans(machine)
     figures["orphans"] += len(left)

@@ -39,7 +39,7 @@ def records(draw):
         job=number, task=draw(st.one_of(st.none(), st.integers(0, 9))), number=number, name=draw(texts),
         user=draw(texts), account=draw(texts), queue=draw(texts), tier="steady",
         state=draw(st.sampled_from(["done", "failed", "overtime", "overmemory", "cancelled", "lost", "skipped"])),
-        attempts=int(started is not None), submitted_ms=submitted, started_ms=started,
+        attempts=int(started is not None), submitted_ms=submitted, started_ms=started, ran_ms=draw(st.integers(0, 10**8)),
         ended_ms=(submitted if started is None else started) + draw(st.integers(0, 10**8)),
         nodes=() if started is None else ("n1", "n2"), cores=cores, gpus=0, walltime_s=draw(st.integers(60, 10**6)),
         memory_mib=draw(st.integers(0, 10**6)), memory_peak_mib=draw(st.integers(0, 10**6)),

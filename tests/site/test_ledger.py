@@ -205,7 +205,7 @@ def test_the_books_are_proved_and_what_is_wrong_in_them_is_found(demo):
 @given(st.integers(-3, 3), st.integers(1, 6), st.sampled_from([{}, {"account": "tide-surge"}, {"user": "imre,noor"}]))
 @settings(max_examples=20)
 def test_use_by_hour_is_what_was_held_in_those_hours(demo, first, count, where):
-    """Each run counts evenly between its beginning and end; jobs of several attempts with all that these held in the last."""
+    """Each run counts evenly between its beginning and end; the attempts of a job are spread over all of that time."""
     begin = (demo.present.began_ms // DAY_MS + first) * DAY_MS
     end = begin + count * DAY_MS
     found = demo.site.ledger.rhythm(f"{_day(begin)} to {_day(end - DAY_MS)}", where)
@@ -223,10 +223,10 @@ def test_use_by_hour_is_what_was_held_in_those_hours(demo, first, count, where):
     users = where.get("user", "").split(",")
     held = sum(
         job.allocated_core_ms
-        * max(0, min(job.ended_ms, end) - max(job.started_ms, begin))
-        / (job.ended_ms - job.started_ms)
+        * max(0, min(job.ended_ms, end) - max(job.times.first_start_ms, begin))
+        / (job.ended_ms - job.times.first_start_ms)
         for job in jobs
-        if job.started_ms is not None and job.ended_ms > job.started_ms and ("user" not in where or job.user in users)
+        if (job.times.first_start_ms or job.ended_ms) < job.ended_ms and ("user" not in where or job.user in users)
     )
     assert sum(map(sum, found.held)) * HOUR_MS == pytest.approx(held, rel=1e-9)
     assert sum(map(sum, found.hours)) <= count * 24 + 1e-6

@@ -98,7 +98,7 @@ def row_json(row: ResultRow) -> dict[str, Any]:
         "name": view.name,
         "parameters": dict(view.parameters),
         "state": view.phase.value,
-        "seconds": view.elapsed_s,
+        "seconds": view.attempt_s,
         "cpu_s": round(view.use.cpu_ms / 1000, 3),
         "memory_peak_mib": view.memory_peak_mib,
         "cores": view.cores,
@@ -133,7 +133,7 @@ def rows_table(rows: Sequence[ResultRow], find: str) -> Iterator[str]:
     for row in rows:
         view = row.view
         used = (
-            format_duration(view.elapsed_s),
+            format_duration(view.attempt_s),
             format_duration(view.use.cpu_ms / 1000),
             format_size(view.memory_peak_mib),
         )

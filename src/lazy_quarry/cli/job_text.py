@@ -49,11 +49,9 @@ COLUMNS = {
     "memory": lambda view, zone: format_size(view.memory_mib),
     "walltime": lambda view, zone: format_duration(view.walltime_s),
     "elapsed": lambda view, zone: format_duration(view.elapsed_s),
-    "waited": lambda view, zone: format_duration(
-        max(0, (view.started_ms or view.ended_ms or int(time.time() * 1000)) - view.submitted_ms) / 1000
-    ),
+    "waited": lambda view, zone: format_duration(view.waited_ms / 1000),
     "peak": lambda view, zone: format_size(view.memory_peak_mib),
-    "cpu": lambda view, zone: format_duration(view.use.cpu_ms / 1000),
+    "cpu": lambda view, zone: format_duration(view.cpu_ms / 1000),
     "parameters": lambda view, zone: values_words(view.parameters),
     "submitted": lambda view, zone: _when(view.submitted_ms, zone),
     "started": lambda view, zone: _when(view.started_ms, zone),
@@ -134,7 +132,7 @@ def _used(view: JobView) -> Iterator[str]:
     if view.rows:
         yield f"  asked      {format_duration(view.walltime_s)}, {view.cores} cores, {format_size(view.memory_mib)} for each task"
         return
-    yield f"  walltime   {format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}"
+    yield f"  walltime   {format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}"
     where = fold_names(view.nodes) or ("no node" if view.phase.final else "no node yet")
     yield f"  cores      {view.cores} on {where}, {view.use.cpu_ms / 1000:.1f}s of CPU"
     yield f"  memory     {format_size(view.use.memory_peak_mib)} at most, of {format_size(view.memory_mib)}"

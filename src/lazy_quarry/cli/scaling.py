@@ -55,7 +55,7 @@ def scaling_command(
         views += found_by(client, f"{wanted} task:any", True, False, "", MOST)
     else:
         views = runs_of(client, numbers_of(client, jobs))
-    done = [view for view in views if view.phase == "done" and not view.rows and view.elapsed_s > 0]
+    done = [view for view in views if view.phase == "done" and not view.rows and view.attempt_s > 0]
     if not done:
         raise QuarryError(
             "none of these runs was done after at least a second, so there is nothing to tell of their time"
@@ -63,7 +63,7 @@ def scaling_command(
     if by:
         _tell_growth(done, by, number_in(ahead) if ahead else None, json_too)
         return
-    found = scaling([(view.cores, float(view.elapsed_s)) for view in done])
+    found = scaling([(view.cores, float(view.attempt_s)) for view in done])
     assert found is not None
     if json_too:
         print_json(scaling_json(found))
@@ -114,7 +114,7 @@ def scaling_lines(found: Scaling) -> Iterator[str]:
 
 
 def _tell_growth(done: Sequence[JobView], by: str, ahead: float | None, json_too: bool) -> None:
-    pairs = [(number_in(dict(view.parameters).get(by)), float(view.elapsed_s)) for view in done]
+    pairs = [(number_in(dict(view.parameters).get(by)), float(view.attempt_s)) for view in done]
     runs = [(size, seconds) for size, seconds in pairs if size is not None and size > 0]
     law = power_law(runs)
     if law is None:

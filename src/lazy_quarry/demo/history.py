@@ -18,6 +18,7 @@ from lazy_quarry.core.engine.events import BroughtForward
 from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase, Use
 from lazy_quarry.core.job.rates import charge, counted
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request
+from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 from lazy_quarry.core.units import HOUR_MS, SECOND_MS
 from lazy_quarry.demo.rehearsed import brought_forward
@@ -190,6 +191,7 @@ class FromHistory(OnVirtualClock):
             use=Use(min(cpu, held), memory * record.cores),
             allocated_core_ms=held,
             charge_core_ms=charge(self._site, request.tier, counted(self._site, queue, allocations), ran),
+            times=JobTimes.of_one_attempt(submitted, begin, ran, min(cpu, held)),
         )
 
 

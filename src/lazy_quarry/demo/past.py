@@ -8,6 +8,7 @@ from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.needs import deal, memory_on_node
 from lazy_quarry.core.job.rates import charge, counted
 from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.site import Site
 from lazy_quarry.demo.people import Arrival
 from lazy_quarry.run.rehearsal import modelled_inside
@@ -101,6 +102,7 @@ def _ended(site: Site, number: int, arrival: Arrival, start: int, allocations: t
     cores = sum(len(allocation.cores) for allocation in allocations)
     held = cores * runtime * 1000
     written = round(runtime * 40_000 * (told.busy or 1))
+    cpu_ms = round(runtime * 1000 * (told.busy or 1))
     job = Job(
         number,
         arrival.user,
@@ -115,9 +117,10 @@ def _ended(site: Site, number: int, arrival: Arrival, start: int, allocations: t
         allocations=allocations,
         exit=status,
         signal=name,
-        use=Use(round(runtime * 1000 * (told.busy or 1)), told.memory_mib or asked * 2 // 5, 2 * written, written),
+        use=Use(cpu_ms, told.memory_mib or asked * 2 // 5, 2 * written, written),
         allocated_core_ms=held,
         charge_core_ms=charge(site, request.tier, counted(site, request.queues[0], allocations), runtime * 1000),
+        times=JobTimes.of_one_attempt(arrival.at_ms, start, runtime * 1000, cpu_ms),
     )
     whole = max(runtime, (told.runtime_s or (60, 60))[0])
     inside = modelled_inside(job, whole * 1000, job.ended_ms or 0, True)

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from lazy_quarry.core.engine.commands import Command, Submit
 from lazy_quarry.core.engine.events import BroughtForward
 from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.core.units import DAY_MS
@@ -67,7 +68,7 @@ def brought_forward(jobs: Iterable[Job], at_ms: int) -> Iterator[BroughtForward]
             known.charged_core_ms + job.charge_core_ms,
             known.allocated_core_ms + job.allocated_core_ms,
             known.jobs + 1,
-            known.failed + (job.phase not in ("done", "cancelled")),
+            known.failed + left_undone(job.phase, job.planned),
         )
     for account, sums in sorted(tallies.items()):
         yield BroughtForward(

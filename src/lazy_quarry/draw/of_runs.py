@@ -102,7 +102,7 @@ def distribution_figure(detail: JobDetail, site: str, now_ms: int, zone: tzinfo 
     ended = [task for task in detail.tasks if task.phase.final]
     if told is None or len(ended) < 2:
         raise QuarryError(f"{view.label} {view.name} has too few tasks that have ended to draw")
-    took = [task.elapsed_s for task in ended]
+    took = [task.attempt_s for task in ended]
     low, high, bars = min(took), max(took), told.took_bars
     wide = (high - low) / len(bars) if high > low else 1.0
     points = tuple((low + (place + 0.5) * wide, float(count)) for place, count in enumerate(bars))

@@ -292,6 +292,8 @@ class LocalRunner:
 
 
 def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | None, curve: Curve | None) -> Finish:
+    # A part of it that had more than was ever seen of all of it at once was too short to be seen.
+    own_peak = max((part.memory_peak_mib for part in inside.parts), default=0) if inside is not None else 0
     return Finish(
         at_ms=ended.ended_ms,
         job=job,
@@ -300,8 +302,10 @@ def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | Non
         signal=ended.signal,
         cause=ended.cause,
         reason=ended.reason,
-        use=Use(ended.cpu_ms, ended.memory_peak_mib, ended.read_bytes, ended.written_bytes, ended.scratch_mib),
-        held_ms=ended.held_ms if ended.cause != "lost" else None,
+        use=Use(
+            ended.cpu_ms, max(ended.memory_peak_mib, own_peak), ended.read_bytes, ended.written_bytes, ended.scratch_mib
+        ),
+        held_ms=ended.held_ms,
         mark=mark,
         inside=inside,
         curve=curve,

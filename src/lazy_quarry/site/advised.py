@@ -105,7 +105,7 @@ def past_run(job: Job) -> PastRun | None:
     """A run to learn from; None for one that says nothing of what it needs: it failed, was cancelled, lost, or never ran."""
     if job.phase not in (Phase.DONE, Phase.OVERTIME, Phase.OVERMEMORY) or job.started_ms is None or not job.allocations:
         return None
-    took, cores = max(1.0, ((job.ended_ms or 0) - job.started_ms) / 1000), max(1, job.cores_allocated)
+    took, cores = max(1.0, job.attempt_ms(0) / 1000), max(1, job.cores_allocated)
     return PastRun(
         took,
         job.use.memory_peak_mib / cores,

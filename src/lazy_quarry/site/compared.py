@@ -125,9 +125,9 @@ def differences(details: Sequence[JobDetail], now_ms: int) -> list[Difference]:
 def scaling_of(details: Sequence[JobDetail]) -> Scaling | None:
     """How runs that were done scale, where they had different numbers of cores."""
     views = [detail.view for detail in details]
-    if len({view.cores for view in views}) < 2 or any(view.phase != "done" or not view.elapsed_s for view in views):
+    if len({view.cores for view in views}) < 2 or any(view.phase != "done" or not view.attempt_s for view in views):
         return None
-    return scaling([(view.cores, float(view.elapsed_s)) for view in views])
+    return scaling([(view.cores, float(view.attempt_s)) for view in views])
 
 
 def _scaled(details: Sequence[JobDetail]) -> list[Difference]:
@@ -179,7 +179,7 @@ _CAME_OF_IT: dict[str, Callable[[JobDetail], str]] = {
     "outcome": lambda detail: (
         f"{detail.view.phase.sign} {outcome_words(detail.view) if detail.view.phase != 'done' else 'done'}"
     ),
-    "ran": lambda detail: format_duration(detail.view.elapsed_s) if detail.view.elapsed_s else "under 1s",
+    "ran": lambda detail: format_duration(detail.view.attempt_s) if detail.view.attempt_s else "under 1s",
     "CPU time": lambda detail: format_duration(detail.view.use.cpu_ms / 1000),
     "memory used": lambda detail: format_size(detail.view.memory_peak_mib),
     "read": lambda detail: format_bytes(detail.view.use.read_bytes),

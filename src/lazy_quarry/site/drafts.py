@@ -123,7 +123,7 @@ class Drafts:
         runs = [job for job in runs if job.request.array is None]
         if not runs:
             return None
-        took = [max(1, ((job.ended_ms or 0) - (job.started_ms or 0)) // 1000) for job in runs]
+        took = [max(1, job.attempt_ms(0) // 1000) for job in runs]
         busy = [job.use.cpu_ms / 1000 / seconds for job, seconds in zip(runs, took, strict=True)]
         peak = max(job.use.memory_peak_mib for job in runs)
         return EarlierRuns(len(runs), max(took), peak, max(busy), runs[0].cores_allocated, min(took))

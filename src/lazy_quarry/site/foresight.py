@@ -107,7 +107,7 @@ class Foresight:
     def _learn(self, job: Job) -> None:
         if job.started_ms is None or job.ended_ms is None or not job.allocations:
             return
-        self.times.learn(kind_of_run(job), (job.ended_ms - job.started_ms) / 1000)
+        self.times.learn(kind_of_run(job), job.attempt_ms(0) / 1000)
 
     def learn_past(self, pause: Callable[[float], object] = lambda worked_s: None) -> None:
         """Learn from the newest runs that have ended, a few at a time."""

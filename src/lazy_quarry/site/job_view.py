@@ -53,11 +53,21 @@ class JobView:
     walltime_s: int
     grace_s: int
     elapsed_s: int
+    """Time that its attempts have held its nodes, all together; of an array, from its first start to its last end."""
+    attempt_ms: int
+    """The part of the present or last attempt, which is what a walltime is for."""
+    waited_ms: int
+    """Time in the state *waiting*, over all attempts; of an array, until its first task started."""
+    cpu_ms: int
+    """CPU time of all attempts."""
     use: Use
+    """Use of the present or last attempt."""
     cores_busy: float | None
     exit: int | None
     signal: str | None
     reason: str
+    planned: bool
+    """Of one that was skipped: nothing went wrong, it was not needed."""
     stopping: str | None
     attempt: int
     charge_core_ms: int
@@ -84,6 +94,11 @@ class JobView:
     """What it used over its time, for one that has ended."""
     warning: str = ""
     """A warning about a running job, or empty."""
+
+    @property
+    def attempt_s(self) -> int:
+        """The present or last attempt in whole seconds."""
+        return self.attempt_ms // 1000
 
     @property
     def memory_peak_mib(self) -> int:

@@ -110,9 +110,6 @@ class JobViews:
         charged = job.charge_core_ms
         if job.phase is Phase.RUNNING and not array:
             charged += charge_so_far(present.site, job, now)
-        elapsed = 0
-        if job.started_ms is not None:
-            elapsed = max(0, (job.ended_ms if job.ended_ms is not None else now) - job.started_ms)
         planner, need = present.engine.plans.planner, None
         if not job.allocations:
             need = next(iter(planner.needs_of(PlanRequest(job.number, request, owner=owner_of(job)))), None)
@@ -146,12 +143,16 @@ class JobViews:
             scratch_mib=sum(one.scratch_mib for one in job.allocations) or request.scratch_mib * node_count,
             walltime_s=request.walltime_s,
             grace_s=request.grace_s,
-            elapsed_s=elapsed // 1000,
+            elapsed_s=job.elapsed_ms(now) // 1000,
+            attempt_ms=job.attempt_ms(now),
+            waited_ms=job.waited_ms(now),
+            cpu_ms=job.cpu_ms(live[0] if live else None),
             use=live[0] if live else job.use,
             cores_busy=live[1] if live else None,
             exit=job.exit,
             signal=job.signal,
             reason=job.reason,
+            planned=job.planned and job.phase is Phase.SKIPPED,
             stopping=job.stopping,
             attempt=job.attempt,
             charge_core_ms=charged,
@@ -211,7 +212,7 @@ class JobViews:
                 gpus=known.gpus + one.gpus,
                 scratch_mib=known.scratch_mib + one.scratch_mib,
             )
-        began = min([*(task.started_ms or 0 for task in running), *([job.started_ms] if job.started_ms else [])])
+        began = job.times.first_start_ms
         now, site = self.present.now(), self.present.site
         charged = sum(charge_so_far(site, task, now) for task in running)
         together = replace(
@@ -285,7 +286,7 @@ class JobViews:
             runs = [one for each in wanted for one in self.present.journal.ended(each)]
             known = self._usual[key] = tuple(
                 LikeIt(
-                    ((one.ended_ms or 0) - (one.started_ms or 0)) / 1000,
+                    one.attempt_ms(0) / 1000,
                     one.use.cpu_ms / 1000,
                     one.phase is Phase.OVERTIME,
                     one.use.memory_peak_mib,

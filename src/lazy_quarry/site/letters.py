@@ -64,7 +64,7 @@ def job_lines(detail: JobDetail, word: str, now_ms: int, zone: tzinfo) -> Iterab
     else:
         yield f"{view.label} {view.name} runs: {state_words(view, now_ms, zone)}."
     yield ""
-    yield f"  walltime   {format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}"
+    yield f"  walltime   {format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}"
     if told is not None:
         yield f"  each task  ran {spread_words(told.took_s, format_duration)}; of {told.ran:,} that ran"
         yield f"  memory     {spread_words(told.memory_mib, format_size)}; of {format_size(told.asked_mib)} each"

@@ -165,7 +165,9 @@ class Mailer:
         phases = set[Phase]()
         for part in record.parts:
             with suppress(NoSuchJob):
-                phases.add(self.present.find(part.job).phase)
+                job = self.present.find(part.job)
+                if not job.planned:  # a clean-up that had nothing to do is no less than done
+                    phases.add(job.phase)
         counts = {phase.value: 1 for phase in phases}
         word = notify.at_end(Phase.DONE if phases == {Phase.DONE} else Phase.SKIPPED, False, counts)
         if word:

@@ -64,7 +64,7 @@ def _used(detail: JobDetail) -> str:
         took, memory = spread_words(told.took_s, format_duration), spread_words(told.memory_mib, format_size)
         cpu = format_duration(told.cpu_ms / 1000)
         return f"A task ran {took} and used {memory} of memory; together they used {cpu} of CPU time."
-    took = format_duration(view.elapsed_s) if view.elapsed_s else "under 1s"
+    took = format_duration(view.attempt_s) if view.attempt_s else "under 1s"
     cpu, memory = format_duration(view.use.cpu_ms / 1000), format_size(view.memory_peak_mib)
     return f"It ran {took}, and used {cpu} of CPU time and at most {memory} of memory."
 
@@ -95,7 +95,7 @@ def _rows(detail: JobDetail, site: str, version: str, zone: tzinfo) -> Iterator[
     yield "memory asked", format_size(told.asked_mib if told else view.memory_mib)
     yield "memory used at most", format_size(told.memory_mib[2] if told else view.memory_peak_mib)
     yield "walltime asked", format_duration(view.walltime_s)
-    yield "time it ran", format_duration(told.took_s[1] if told else view.elapsed_s)
+    yield "time it ran", format_duration(told.took_s[1] if told else view.attempt_s)
     yield "CPU time", format_duration((told.cpu_ms if told else view.use.cpu_ms) / 1000)
     read, written = (told.read_bytes, told.written_bytes) if told else (view.use.read_bytes, view.use.written_bytes)
     yield "read, written", f"{format_bytes(read)}, {format_bytes(written)}"

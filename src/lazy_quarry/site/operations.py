@@ -18,7 +18,8 @@ from lazy_quarry.core.engine.events import Event, Stopping, Submitted
 from lazy_quarry.core.engine.task_numbers import label_of
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
+from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin
+from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.job.trial import trial_of
@@ -98,7 +99,7 @@ class Operations:
             submission, array = _submission_of(job, settings), job.request.array
             if places and (array is None or not all(place < array.count for place in places)):
                 raise NoSuchJob(f"{job.label} has no such tasks")
-            if array is not None and (early := places - {place for place, _ in self._ended(job)}):
+            if array is not None and (early := places - {one.number % TASK_SPAN - 1 for one in self._ended(job)}):
                 raise Refused(f"{job.label}/{array.number(min(early))} has not ended, so it can't run again yet")
             if array is None or (not places and _of_array(settings)):
                 receipt = self.submit(submission)
@@ -116,15 +117,15 @@ class Operations:
         """The places of an array's tasks that have failed."""
         if job.request.array is None:
             raise Refused(f"{job.label} is not an array, so it has no tasks")
-        wrong = {place for place, phase in self._ended(job) if phase not in (Phase.DONE, Phase.CANCELLED)}
+        ended = self._ended(job)
+        wrong = {one.number % TASK_SPAN - 1 for one in ended if left_undone(one.phase, one.planned)}
         if not wrong:
             raise Refused(f"no task of {job.label} has failed")
         return wrong
 
-    def _ended(self, job: Job) -> list[tuple[int, Phase]]:
-        """The tasks of an array that have ended, by their places, and how."""
-        ended = self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
-        return [(one.number % TASK_SPAN - 1, one.phase) for one in ended]
+    def _ended(self, job: Job) -> list[Job]:
+        """The tasks of an array that have ended."""
+        return self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
 
     def _submit_array(self, submission: Submission, array: Array) -> Receipt:
         """Submit an array again, with the tasks and parameters that it had, whatever files say now."""

@@ -14,7 +14,7 @@ MOST_SIZES = 5
 
 def tried(view: JobView, parameter: str = "") -> Tried:
     """What a job's view says of its run; with a parameter, its size by that."""
-    took_s = ((view.ended_ms or 0) - (view.started_ms or 0)) / 1000 if view.ended_ms else float(view.elapsed_s)
+    took_s = view.attempt_ms / 1000
     size = number_in(dict(view.parameters).get(parameter)) if parameter else None
     return Tried(view.phase, took_s, view.cores, view.use.cpu_ms / 1000, view.memory_mib, view.memory_peak_mib, size)
 

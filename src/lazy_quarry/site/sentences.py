@@ -44,7 +44,7 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
         case Phase.RUNNING:
             if view.stopping:
                 return f"stopping, {view.stopping}"
-            took = f"{format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}"
+            took = f"{format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}"
             spread = view.inside.spread if view.inside is not None else None
             return f"{took}, {100 * spread.done // spread.tasks}%" if spread is not None else took
         case Phase.DONE:
@@ -56,10 +56,10 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
         case Phase.OVERMEMORY:
             return f"over its {format_size(view.memory_mib)}"
         case Phase.CANCELLED:
-            return "cancelled" + (f" after {format_duration(view.elapsed_s)}" if view.started_ms is not None else "")
+            return "cancelled" + (f" after {format_duration(view.attempt_s)}" if view.started_ms is not None else "")
         case Phase.LOST:
             return "lost, its node went"
-    return "skipped"
+    return "skipped as planned" if view.planned else "skipped"
 
 
 def likely_start(view: JobView, now_ms: int) -> int | None:
@@ -145,12 +145,12 @@ def outcome_words(view: JobView) -> str:
         case Phase.FAILED:
             return _how(view)
         case Phase.RUNNING:
-            return f"{format_duration(view.elapsed_s, 1)} of {format_duration(view.walltime_s)}"
+            return f"{format_duration(view.attempt_s, 1)} of {format_duration(view.walltime_s)}"
     return view.phase.value
 
 
 def _took(view: JobView) -> str:
-    return format_duration(view.elapsed_s) if view.elapsed_s else "under 1s"
+    return format_duration(view.attempt_s) if view.attempt_s else "under 1s"
 
 
 def _how(view: JobView) -> str:
@@ -172,9 +172,10 @@ def spans_words(view: JobView) -> str:
     """How long a job waited, ran, and took in all; empty before it has started."""
     if view.started_ms is None:
         return ""
-    waited = max(0, view.started_ms - view.submitted_ms) / 1000
-    words = f"waited {format_duration(waited)}, {'ran' if view.ended_ms else 'runs'} {format_duration(view.elapsed_s)}"
-    return f"{words}, {format_duration(waited + view.elapsed_s)} in all" if view.ended_ms else words
+    attempts = f" in {view.attempt} attempts" if view.attempt > 1 and not view.rows else ""
+    ran = f"{'ran' if view.ended_ms else 'runs'} {format_duration(view.elapsed_s)}{attempts}"
+    words = f"waited {format_duration(view.waited_ms // 1000)}, {ran}"
+    return f"{words}, {format_duration((view.ended_ms - view.submitted_ms) // 1000)} in all" if view.ended_ms else words
 
 
 def spread_words(spread: tuple[Figure, Figure, Figure], show: Callable[[Figure], str]) -> str:
@@ -297,6 +298,8 @@ def _verdict(view: JobView) -> str:
         case Phase.LOST:
             return f"Lost after {took}: {view.reason or 'its node went'}."
         case Phase.SKIPPED:
+            if view.planned:
+                return f"Skipped as planned, for it was not needed: {view.reason}."
             return f"Skipped: {view.reason or 'what it depends on can no longer happen'}."
     return ""
 

@@ -23,9 +23,9 @@ def tasks_told(tasks: Sequence[JobView], printed: Mapping[int, str] = MappingPro
     over = [one for one, view in zip(facts, ran, strict=True) if view.phase.final]
     return TasksTold(
         ran=len(ran),
-        took_s=_spread(ran, lambda view: view.elapsed_s),
+        took_s=_spread(ran, lambda view: view.attempt_s),
         memory_mib=_spread(ran, lambda view: view.memory_peak_mib),
-        busy=_spread(ran, lambda view: view.use.cpu_ms / 1000 / max(1, view.elapsed_s)),
+        busy=_spread(ran, lambda view: view.use.cpu_ms / 1000 / max(1, view.attempt_s)),
         walltime_s=max(view.walltime_s for view in ran),
         asked_mib=max(view.memory_mib for view in ran),
         cores=max(view.cores for view in ran),
@@ -43,7 +43,7 @@ def tasks_told(tasks: Sequence[JobView], printed: Mapping[int, str] = MappingPro
 
 def _facts(view: JobView, printed: str) -> TaskFacts:
     how = how_words(view) if view.phase in FAILING else ""
-    return TaskFacts(view.label, view.parameters, view.elapsed_s, view.memory_peak_mib, how, printed)
+    return TaskFacts(view.label, view.parameters, view.attempt_s, view.memory_peak_mib, how, printed)
 
 
 def _failure(view: JobView) -> str:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from sqlalchemy import Column, ColumnElement, Select, and_, case, func, not_, select
 
-from lazy_quarry.core.engine.events import Changed, Ended, Event, Started
+from lazy_quarry.core.engine.events import Changed, Ended, Event, Started, Submitted
 from lazy_quarry.core.job.job import TASK_SPAN, Job
 from lazy_quarry.store.rows import CELL_KEY, CELL_VALUES, end_of, sum_cells
 from lazy_quarry.store.storage import PART, Wanted
@@ -29,25 +29,25 @@ def sums_query(wanted: Wanted) -> Select[Any]:
 
 
 def waits_query(wanted: Wanted) -> Select[Any]:
-    """Rows of keys, then waits in ms and cores held on average in thousandths, of the jobs that ended in the period.
+    """Rows of keys, then waits in ms and allocated cores, of the jobs that ended in the period and had started.
 
-    They come as texts of numbers with commas, since there are many. An array waited until its first task started.
+    They come as texts of numbers with commas, since there are many. An array waited until its first task started, and has the
+    cores of one task.
     """
     keys = [_key(ended.c, name, ended.c.ended_ms, wanted) for name in wanted.by]
     inside = and_(ended.c.ended_ms >= wanted.begin_ms, ended.c.ended_ms < wanted.end_ms)
-    of_jobs = and_(ended.c.job < TASK_SPAN, ended.c.started_ms.isnot(None))
-    waited = func.group_concat(ended.c.started_ms - ended.c.submitted_ms)
-    cores = func.group_concat(ended.c.allocated_core_ms * 1000 // func.max(1, ended.c.ended_ms - ended.c.started_ms))
+    of_jobs = and_(ended.c.job < TASK_SPAN, ended.c.first_start_ms.isnot(None))
+    waited, cores = func.group_concat(ended.c.waited_ms), func.group_concat(ended.c.cores)
     return _only(select(*keys, waited, cores), ended.c, wanted).where(inside, of_jobs).group_by(*keys)
 
 
 def spans_query(wanted: Wanted) -> Select[Any]:
-    """Rows of beginning, end and core-ms of jobs and tasks that ran in the period; of several attempts all is in the last."""
-    inside = and_(ended.c.ended_ms > wanted.begin_ms, ended.c.started_ms < wanted.end_ms)
+    """Rows of first start, end and core-ms of jobs and tasks that ran in the period: all attempts are spread over that time."""
+    inside = and_(ended.c.ended_ms > wanted.begin_ms, ended.c.first_start_ms < wanted.end_ms)
     task = ended.alias("task")
     first, after = ended.c.job * TASK_SPAN, (ended.c.job + 1) * TASK_SPAN
     is_array = select(task.c.job).where(task.c.job > first, task.c.job < after).exists()
-    columns = select(ended.c.started_ms, ended.c.ended_ms, ended.c.allocated_core_ms)
+    columns = select(ended.c.first_start_ms, ended.c.ended_ms, ended.c.allocated_core_ms)
     return _only(columns, ended.c, wanted).where(inside, not_(and_(ended.c.job < TASK_SPAN, is_array)))
 
 
@@ -77,10 +77,10 @@ def cells_of(job: Job, happened: Sequence[Event]) -> list[dict[str, Any]] | None
         return []
     ends = [one for one in happened if isinstance(one, Ended)]
     if not ends:
-        return None if job.attempt > 1 or not job.phase.final else sum_cells(job, end_of(job))
+        return None if job.came_back or not job.phase.final else sum_cells(job, end_of(job))
     found, now = list[dict[str, Any]](), replace(job, started_ms=None, queue="")
     for event in happened:
-        if isinstance(event, Changed):
+        if isinstance(event, Submitted | Changed):  # an attempt counts by the request that it ran with
             now = replace(now, request=replace(event.request, array=None))
         elif isinstance(event, Started):
             now = replace(now, started_ms=event.at_ms, queue=event.queue, allocations=event.allocations)
@@ -90,16 +90,16 @@ def cells_of(job: Job, happened: Sequence[Event]) -> list[dict[str, Any]] | None
     return found
 
 
-def integral(happened: Sequence[Event]) -> int:
-    """Core-ms that the attempts of a job held, from their starts to their ends."""
-    held = total = 0
-    began: int | None = None
+def held_by_attempts(happened: Sequence[Event]) -> int:
+    """Core-ms that the attempts of a job held: the cores of each times how long it held them, by its supervisor's clock."""
+    cores = total = 0
     for event in happened:
         if isinstance(event, Started):
-            began, held = event.at_ms, sum(len(one.cores) for one in event.allocations)
-        elif isinstance(event, Ended) and began is not None:
-            total += held * (event.at_ms - began)
-            began = None
+            cores = sum(len(one.cores) for one in event.allocations)
+        elif isinstance(event, Ended):
+            # Journals before version 6 kept only the product.
+            total += cores * event.held_ms if event.held_ms else event.allocated_core_ms
+            cores = 0
     return total
 
 
@@ -127,22 +127,20 @@ class Proof:
     """Jobs with several attempts whose events are no longer kept."""
 
 
-MOST_WRONG = 20
-
-
 def prove(journal: Journal, live: Iterable[Job]) -> Proof:
     """Recompute all sums from the jobs and compare them with those that are kept, to the millisecond."""
     found, count, unknown, wrong = Cells(), 0, 0, list[str]()
     for job in _all_jobs(journal, live):
         count += job.phase.final
-        several = job.attempt > 1 or job.retried > 0 or not job.phase.final
+        several = job.came_back or not job.phase.final
         happened = journal.events_of(job.number) if several and job.request.array is None else []
         cells = cells_of(job, happened)
         if cells is None:
             unknown += job.phase.final
             continue
-        if several and happened and job.phase.final and integral(happened) != job.allocated_core_ms:
-            said, held = job.allocated_core_ms, integral(happened)
+        held = held_by_attempts(happened) if happened else job.cores_allocated * job.times.held_ms
+        if job.request.array is None and held != job.allocated_core_ms and (happened or several):
+            said = job.allocated_core_ms
             wrong.append(f"job {job.label} is said to have held {said:,} core-ms, and its attempts held {held:,}")
         add_up(cells, found)
     kept = Cells()
@@ -150,7 +148,7 @@ def prove(journal: Journal, live: Iterable[Job]) -> Proof:
     if not unknown:
         wrong += _differences(kept, found)
     charged = sum(values[CELL_VALUES.index("charge_core_ms")] for values in kept.values())
-    return Proof(count, len(kept), charged, tuple(wrong[:MOST_WRONG]), unknown)
+    return Proof(count, len(kept), charged, tuple(wrong), unknown)
 
 
 def _differences(kept: Cells, found: Cells) -> Iterator[str]:

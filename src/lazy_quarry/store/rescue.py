@@ -10,7 +10,8 @@ import msgspec
 
 from lazy_quarry.core.engine.events import BroughtForward, Ended, Event, Submitted, TaskMade
 from lazy_quarry.core.engine.state import State
-from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store.belonging import moved_in
@@ -110,7 +111,7 @@ def _add_records(journal: Journal, there: Found, state: State) -> None:
             jobs.append(job)
             if job.request.array is None:
                 charged, held, count, failed = tallies.get(job.request.account, (0, 0, 0, 0))
-                failed += job.phase not in (Phase.DONE, Phase.CANCELLED)
+                failed += left_undone(job.phase, job.planned)
                 sums = charged + job.charge_core_ms, held + job.allocated_core_ms, count + 1, failed
                 tallies[job.request.account] = sums
     if jobs:
@@ -132,6 +133,8 @@ def _end_of(record: Job, live: Job) -> Ended:
         use=record.use,
         allocated_core_ms=max(0, record.allocated_core_ms - live.allocated_core_ms),
         charge_core_ms=max(0, record.charge_core_ms - live.charge_core_ms),
+        held_ms=max(0, record.times.held_ms - live.times.held_ms),
+        planned=record.planned,
     )
 
 

@@ -9,7 +9,7 @@ from lazy_quarry.core.engine.events import Ended, Event
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Job, Phase
-from lazy_quarry.core.job.phase import FAILING
+from lazy_quarry.core.job.phase import FAILING, left_undone
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.budgets import Grant, MemberChange
 from lazy_quarry.core.ledger.charges import by_day
@@ -137,7 +137,10 @@ def ended_row(job: Job, texts: Texts, new: dict[int, str]) -> dict[str, Any]:
         "ended_ms": job.ended_ms,
         "allocated_core_ms": job.allocated_core_ms,
         "charge_core_ms": job.charge_core_ms,
-        "cpu_ms": job.use.cpu_ms,
+        "cpu_ms": job.cpu_ms(),
+        "first_start_ms": job.times.first_start_ms,
+        "waited_ms": job.waited_ms(job.ended_ms or 0),
+        "cores": job.cores_allocated or job.task_cores,
         "body": to_json(short),
         "script": texts.keep(script, new),
         "environment": texts.keep(environment, new),
@@ -181,7 +184,7 @@ def sum_cells(job: Job, end: Ended) -> list[dict[str, Any]]:
                 "tier": job.request.tier,
                 "name": job.request.name,
                 "jobs": int(last),
-                "failed": int(last and end.phase not in (Phase.DONE, Phase.CANCELLED)),
+                "failed": int(last and left_undone(end.phase, end.planned)),
                 "allocated_core_ms": held_part,
                 "charge_core_ms": charged_part,
                 "cpu_ms": used_part,
@@ -200,9 +203,11 @@ def end_of(job: Job) -> Ended:
         job.number,
         job.attempt,
         job.phase,
+        planned=job.planned,
         use=job.use,
         allocated_core_ms=job.allocated_core_ms,
         charge_core_ms=job.charge_core_ms,
+        held_ms=job.times.held_ms,
     )
 
 

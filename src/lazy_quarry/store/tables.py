@@ -2,7 +2,7 @@
 
 from sqlalchemy import BigInteger, Column, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
-VERSION = 5
+VERSION = 6
 """Of these tables. A folder with a greater one was written by a newer program and is left alone."""
 
 metadata = MetaData()
@@ -65,6 +65,9 @@ ended = Table(
     Column("allocated_core_ms", BigInteger, nullable=False),
     Column("charge_core_ms", BigInteger, nullable=False),
     Column("cpu_ms", BigInteger, nullable=False),
+    Column("first_start_ms", BigInteger),
+    Column("waited_ms", BigInteger, nullable=False, server_default="0"),
+    Column("cores", Integer, nullable=False, server_default="0"),
     Column("body", Text, nullable=False),
     Column("script", BigInteger, nullable=False),
     Column("environment", BigInteger, nullable=False),

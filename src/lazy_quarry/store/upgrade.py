@@ -9,7 +9,7 @@ from uuid import uuid4
 import msgspec
 from sqlalchemy import Connection, and_, func, inspect, select
 
-from lazy_quarry.core.engine.events import KINDS, Changed, Ended, Started
+from lazy_quarry.core.engine.events import KINDS, Changed, Ended, Started, Submitted
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.phase import FAILING
@@ -35,6 +35,7 @@ from lazy_quarry.store.rows import (
     sum_cells,
 )
 from lazy_quarry.store.tables import VERSION, ended, events, live, meta, metadata, parts, sums, texts
+from lazy_quarry.store.upgrade_to_6 import from_5
 from lazy_quarry.store.verify import Totals
 
 _RENAMED_IN_2 = {
@@ -72,7 +73,9 @@ def upgrade(work: Connection, folder: Path | None) -> None:
         _from_1(driver)
     if version < 3:
         _from_2(work)
-    _from_4(work)
+    if version < 5:
+        _from_4(work)
+    from_5(work)
     work.execute(meta.update().where(meta.c.key == "version").values(value=str(VERSION)))
 
 
@@ -160,7 +163,7 @@ def _from_4(work: Connection) -> None:
                 add_up(sum_cells(job, end_of(job)), lost)
                 continue
             found = work.execute(select(events).where(events.c.job == row.job).order_by(events.c.number)).all()
-            kinds = (Started.kind, Ended.kind, Changed.kind)
+            kinds = (Submitted.kind, Started.kind, Ended.kind, Changed.kind)
             happened = [from_json(KINDS[one.kind], one.body) for one in found if one.kind in kinds]
             add_up(cells_of(job, happened) or (sum_cells(job, end_of(job)) if job.phase.final else ()), lost)
     for key, values in lost.items():

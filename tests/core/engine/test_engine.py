@@ -94,7 +94,7 @@ def test_a_lost_attempt_runs_once_more_and_then_is_lost():
     do(engine, Schedule(2000))
     assert engine.state.jobs[number].attempt == 2
     assert do(engine, Finish(3000, number, 2, cause="lost"))[0] == Ended(
-        3000, number, 2, Phase.LOST, allocated_core_ms=1000
+        3000, number, 2, Phase.LOST, allocated_core_ms=1000, held_ms=1000
     )
 
 

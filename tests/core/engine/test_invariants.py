@@ -42,7 +42,9 @@ from lazy_quarry.core.plan.plan import expected_end
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Rates, Site, Tier, Window
 from lazy_quarry.errors import Refused
+from lazy_quarry.store.books import prove
 from lazy_quarry.store.codec import encode
+from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.rows import Scalars, Texts, job_of, live_row, opened, parts_of, scalars_of, state_of
 from tests.core.charged import charged_for
 
@@ -303,7 +305,9 @@ class World:
         if job is None:
             return
         cause = job.stopping or (what if what != "finish" else None)
-        self.tell(Finish(self.at, number, job.attempt, None if cause else place % 2, None, cause))
+        # What a supervisor's clock says need not fit the instants: those may have been set meanwhile.
+        held_ms = (None, 0, 977 * place)[place % 3]
+        self.tell(Finish(self.at, number, job.attempt, None if cause else place % 2, None, cause, held_ms=held_ms))
 
     def move(self, by):
         """The clock goes on, or is set back; what has come to its limit ends first."""
@@ -541,10 +545,25 @@ def test_whatever_happens_the_promises_hold(seed, acts):
     _no_attempt_twice(world.events)
     _books_balance(world)
     _terms_balance(world)
+    _waits_are_times_in_waiting(world)
     state = State()
     for event in world.events:
         state.apply(event)
     assert state == world.engine.state
+
+
+def _waits_are_times_in_waiting(world):
+    """A job has waited as long as it stood in *waiting* and might start; an array, until its first task started."""
+    state, waited, at = State(), Counter(), 0
+    for event in world.events:
+        for number, job in state.jobs.items() if event.at_ms > at else ():
+            if job.phase is Phase.WAITING and job.times.first_wait_ms is None:
+                waited[number] += max(0, event.at_ms - max(at, job.request.not_before_ms or 0))
+        ended = state.apply(event)
+        at = max(at, event.at_ms)
+        for job in (*state.jobs.values(), *([ended] if ended else [])):
+            if job.parent is None:
+                assert job.waited_ms(at) == waited[job.number], job
 
 
 def _no_attempt_twice(events):
@@ -594,6 +613,11 @@ def _free(site, ended, wanted, gave_way):
 
 def _books_balance(world):
     state, site = world.engine.state, world.site
+    journal = Journal(None)
+    journal.append_past(world.events)
+    proof = prove(journal, state.jobs.values())
+    assert not proof.wrong and not proof.unknown, proof
+    journal.close()
     ended = [event for event in world.events if isinstance(event, Ended) and event.allocated_core_ms]
     assert sum(tally.allocated_core_ms for tally in state.tallies.values()) == sum(
         event.allocated_core_ms for event in ended
@@ -608,13 +632,10 @@ def _books_balance(world):
     for event in world.events:
         if isinstance(event, Started):
             held[event.job, event.attempt] = (event.queue, event.allocations)
-            began[event.job, event.attempt] = (
-                event.at_ms,
-                sum(len(allocation.cores) for allocation in event.allocations),
-            )
+            began[event.job, event.attempt] = sum(len(allocation.cores) for allocation in event.allocations)
         elif isinstance(event, Ended) and event.allocated_core_ms:
-            at, cores = began[event.job, event.attempt]
-            assert event.allocated_core_ms == cores * (event.at_ms - at)
+            cores = began[event.job, event.attempt]
+            assert event.allocated_core_ms == cores * event.held_ms
             if event.job in requests_ and not any(
                 getattr(one, "kind", "") == "changed" and one.job == event.job for one in world.events
             ):
@@ -622,5 +643,5 @@ def _books_balance(world):
                 assert event.charge_core_ms == (
                     0
                     if _free(site, event, wanted, (event.job, event.attempt) in given_way)
-                    else charged_for(site, wanted.tier, *held[event.job, event.attempt], event.at_ms - at)
+                    else charged_for(site, wanted.tier, *held[event.job, event.attempt], event.held_ms)
                 )

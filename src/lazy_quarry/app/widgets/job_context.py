@@ -136,11 +136,11 @@ class JobContext(Lines):
             width = max(10, self.left - pen.at - 2)
             bar(
                 pen,
-                [(view.elapsed_s, "█", "ochre"), (view.walltime_s - view.elapsed_s, "░", "faint")],
+                [(view.attempt_s, "█", "ochre"), (view.walltime_s - view.attempt_s, "░", "faint")],
                 width,
                 view.walltime_s,
             )
-            pen.to(self.left).write(f"{format_duration(view.elapsed_s)} of {format_duration(view.walltime_s)}", "dim")
+            pen.to(self.left).write(f"{format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}", "dim")
             pen.write(f"   {view.warning}" if view.warning else "", "rust")
         elif row <= tall:
             busy = [sample[1] for sample in self._seen(view)]

@@ -75,7 +75,7 @@ class ResultRows(Rows):
         view = one.view
         label = str(view.task) if alike else view.label
         pen.write(f" {view.phase.sign} ", self.palette.of_phase(view.phase)).cell(label, 7, "ink", bold=current)
-        pen.cell(self._values(one, alike), wide, "dim").cell(format_duration(view.elapsed_s), 8, "dim", right=True)
+        pen.cell(self._values(one, alike), wide, "dim").cell(format_duration(view.attempt_s), 8, "dim", right=True)
         pen.cell(
             one.value if one.value is not None else "–", 11, "ink" if one.value is not None else "faint", right=True
         )

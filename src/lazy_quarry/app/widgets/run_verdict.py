@@ -111,10 +111,10 @@ class VerdictLines(Lines):
         """Walltime, cores or memory: used of asked. Of an array the median of its tasks, and in a mark the most."""
         view, told = detail.view, detail.told
         if row == 1:
-            used = told.took_s if told else (view.elapsed_s,) * 3
+            used = told.took_s if told else (view.attempt_s,) * 3
             self._pair(pen, "walltime", used, told.walltime_s if told else view.walltime_s, format_duration)
         elif row == 2:
-            busy = view.use.cpu_ms / 1000 / view.elapsed_s if view.elapsed_s else 0.0
+            busy = view.use.cpu_ms / 1000 / view.attempt_s if view.attempt_s else 0.0
             self._pair(pen, "cores", told.busy if told else (busy,) * 3, told.cores if told else view.cores, _figure)
         else:
             peaks = told.memory_mib if told else (view.memory_peak_mib,) * 3

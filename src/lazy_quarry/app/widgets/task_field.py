@@ -17,9 +17,9 @@ from lazy_quarry.site.sentences import counts_words, outlier_words, state_words
 
 MEASURES = {
     "outcome": lambda view: 0.0,
-    "how long it ran": lambda view: float(view.elapsed_s),
+    "how long it ran": lambda view: float(view.attempt_s),
     "memory": lambda view: float(view.memory_peak_mib),
-    "cores busy": lambda view: view.use.cpu_ms / 1000 / max(1, view.elapsed_s),
+    "cores busy": lambda view: view.use.cpu_ms / 1000 / max(1, view.attempt_s),
 }
 """What a cell may say of a task."""
 SHADES = "·░▒▓█"

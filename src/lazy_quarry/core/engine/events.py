@@ -80,12 +80,16 @@ class Ended:
     attempt: int
     phase: Phase
     again: bool = False
+    planned: bool = False
+    """Of a job that was skipped: see :func:`~lazy_quarry.core.job.phase.left_undone`."""
     exit: int | None = None
     signal: str | None = None
     reason: str = ""
     use: Use = Use()
     allocated_core_ms: int = 0
     charge_core_ms: int = 0
+    held_ms: int = 0
+    """How long the attempt held its nodes, by its supervisor's clock; 0 also in journals that did not keep it."""
     inside: Inside | None = None
     curve: Curve | None = None
     host: Host | None = None

@@ -7,6 +7,7 @@ from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.job.inside import STUCK
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.rates import charge_of, is_free
+from lazy_quarry.core.units import SECOND_MS
 
 
 def finish(now: Situation, report: Finish) -> list[Event]:
@@ -17,7 +18,8 @@ def finish(now: Situation, report: Finish) -> list[Event]:
     phase, reason = _outcome(job, report)
     held_ms = report.held_ms
     if held_ms is None:
-        held_ms = max(0, now.at_ms - (now.at_ms if job.started_ms is None else job.started_ms))
+        most = (job.request.walltime_s + job.request.grace_s) * SECOND_MS
+        held_ms = min(most, max(0, now.at_ms - (now.at_ms if job.started_ms is None else job.started_ms)))
     again = _runs_again(job, phase, report)
     goes_on = phase is Phase.OVERTIME and job.request.again_at_overtime
     free = is_free(now.site, phase, again and not goes_on, _gave_way(job, report))
@@ -33,6 +35,7 @@ def finish(now: Situation, report: Finish) -> list[Event]:
         use=report.use,
         allocated_core_ms=job.cores_allocated * held_ms,
         charge_core_ms=0 if free else charge_of(now.site, job, held_ms),
+        held_ms=held_ms,
         inside=report.inside,
         curve=report.curve,
         host=report.host,

@@ -36,6 +36,13 @@ def ended_words(phase: Phase | None) -> str:
     return "has begun" if phase is None else f"ended {phase}"
 
 
+def held_by(job: Job, end: Ended) -> int:
+    """How long in ms the attempt that ends so has held the nodes of a job."""
+    if not end.held_ms and end.allocated_core_ms and job.cores_allocated:
+        return end.allocated_core_ms // job.cores_allocated  # written by a version that kept only the product
+    return end.held_ms
+
+
 def job_after(job: Job, event: Ended) -> Job:
     """The job as this end leaves it: final, or waiting again."""
     ended = replace(
@@ -47,18 +54,19 @@ def job_after(job: Job, event: Ended) -> Job:
         inside=event.inside,
         curve=event.curve,
         host=event.host,
+        planned=event.planned,
         allocated_core_ms=job.allocated_core_ms + event.allocated_core_ms,
         charge_core_ms=job.charge_core_ms + event.charge_core_ms,
+        times=job.times if job.started_ms is None else job.times.ended(held_by(job, event), event.use.cpu_ms),
     )
     if not event.again:
-        return replace(ended, phase=event.phase, ended_ms=event.at_ms)
+        return replace(ended.in_phase(event.phase, event.at_ms), ended_ms=event.at_ms)
     # What gave way, or comes back at its walltime to go on, has not failed: that is no part of its retries.
     gave_way = event.phase is Phase.CANCELLED
     goes_on = event.phase is Phase.OVERTIME and job.request.again_at_overtime
     reached = event.inside.reached if event.inside is not None else ""
     return replace(
-        ended,
-        phase=Phase.WAITING,
+        ended.in_phase(Phase.WAITING, event.at_ms),
         retried=job.retried + (not gave_way and not goes_on),
         reached=job.reached if gave_way else reached,
         stuck=job.stuck if gave_way else (job.stuck + 1) * (reached != "" and reached == job.reached),

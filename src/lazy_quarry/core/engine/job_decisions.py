@@ -140,6 +140,10 @@ def change(now: Situation, command: ChangeJob) -> list[Event]:
         raise Refused(f"{job.label} can't be changed any more: it runs")
     if job.parent is not None:
         raise Refused(f"{job.label} is a task; change the array before it starts")
+    if job.came_back and command.request.array is not None:
+        raise Refused(
+            f"{job.label} has run already, so it can't become an array any more; submit the array as a new job"
+        )
     if now.state.begun(job):
         if not _alike_but_at_once(job.request, command.request):
             why = "some of its tasks have started or ended, so at-once alone can be changed"

@@ -7,6 +7,7 @@ from lazy_quarry.core.engine.events import Ended, Event, Started, Stopping, Task
 from lazy_quarry.core.engine.meters import reached
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.job.job import Allocation, Job, Phase, task_id
+from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.plan.placement import Placement
 
 MOST_GIVEN_WAY = 3
@@ -31,15 +32,24 @@ def _array_ends(now: Situation) -> Iterable[Ended]:
             continue
         counts = dict(job.counts)
         phase = Phase.DONE
+        planned = job.planned_count == counts.get("skipped", 0)
         if set(counts) == {"skipped"}:
             phase = Phase.SKIPPED
-        # A skipped task among others counts as a failure: a part of the work is missing.
-        elif set(counts) - {"done", "cancelled"}:
+        # A task that was skipped against the plan counts as a failure: a part of the work is missing.
+        elif any(left_undone(Phase(word), planned) for word in counts):
             phase = Phase.FAILED
         elif counts.get("cancelled"):
             phase = Phase.CANCELLED
         words = ", ".join(f"{count:,} {word}" for word, count in sorted(counts.items()))
-        yield Ended(now.at_ms, job.number, job.attempt, phase, reason=f"of its tasks {words}", use=job.use)
+        yield Ended(
+            at_ms=now.at_ms,
+            job=job.number,
+            attempt=job.attempt,
+            phase=phase,
+            planned=phase is Phase.SKIPPED and planned,
+            reason=f"of its tasks {words}",
+            use=job.use,
+        )
 
 
 def _skips(now: Situation, closed: Container[int]) -> Iterable[Event]:
@@ -47,13 +57,17 @@ def _skips(now: Situation, closed: Container[int]) -> Iterable[Event]:
     for job in [now.state.jobs[number] for number in sorted(now.state.jobs.doomed)]:
         if job.skip_reason:
             if job.phase is not Phase.RUNNING and job.number not in closed:
-                yield Ended(now.at_ms, job.number, job.attempt, Phase.SKIPPED, reason=job.skip_reason)
+                yield _skipped(now, job.number, job.attempt, job.skip_reason, job.planned)
             continue
         for index in job.doomed_tasks:
             number = task_id(job.number, index)
             reason = "the task of the same number that it waited for did not succeed"
             yield TaskMade(now.at_ms, number, job.number, index)
-            yield Ended(now.at_ms, number, 0, Phase.SKIPPED, reason=reason)
+            yield _skipped(now, number, 0, reason, index in job.planned_tasks)
+
+
+def _skipped(now: Situation, number: int, attempt: int, reason: str, planned: bool) -> Ended:
+    return Ended(now.at_ms, number, attempt, Phase.SKIPPED, planned=planned, reason=reason)
 
 
 def _expired_reservations(now: Situation) -> Iterable[Event]:

@@ -38,6 +38,7 @@ from lazy_quarry.core.engine.live_jobs import LiveJobs
 from lazy_quarry.core.engine.tracked import Tracked
 from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Job, Phase, Use, make_task, outlook
+from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.ledger.budgets import Grant, MemberChange
 from lazy_quarry.core.ledger.charges import by_day
@@ -90,26 +91,30 @@ class State:
                 self.next_number = max(self.next_number, event.job + 1)
             case Held():
                 if event.job in self.jobs:
-                    self.jobs[event.job] = replace(self.jobs[event.job], phase=Phase.HELD, reason=event.by)
+                    self.jobs[event.job] = replace(
+                        self.jobs[event.job].in_phase(Phase.HELD, self.at_ms), reason=event.by
+                    )
                 else:
                     self._hold_task(event.job, True)
             case Released():
                 if event.job in self.jobs:
                     job = self.jobs[event.job]
-                    self.jobs[event.job] = replace(job, phase=waiting_phase(job), reason="")
+                    self.jobs[event.job] = replace(job.in_phase(waiting_phase(job), self.at_ms), reason="")
                 else:
                     self._hold_task(event.job, False)
             case Started():
+                job = self.jobs[event.job].in_phase(Phase.RUNNING, self.at_ms)
                 self.jobs[event.job] = replace(
-                    self.jobs[event.job],
-                    phase=Phase.RUNNING,
+                    job,
                     attempt=event.attempt,
                     queue=event.queue,
                     started_ms=event.at_ms,
                     allocations=event.allocations,
                     stopping=None,
                     stop_by_ms=None,
+                    times=job.times.started(event.at_ms),
                 )
+                self._note_first_start(job.parent)
                 self._forget_order(event.job)
                 # None says that it has begun, which the condition "begins" waits for.
                 self._tell_followers(self.jobs[event.job].parent or event.job, None)
@@ -168,7 +173,7 @@ class State:
             self.jobs[event.job] = replace(job, request=event.request, origin=origin)
             return
         self._follow_no_more(job)
-        self._set_waits(replace(job, request=event.request, origin=origin, skip_reason=""), event)
+        self._set_waits(replace(job, request=event.request, origin=origin, skip_reason="", planned=False), event)
 
     def begun(self, job: Job) -> bool:
         """Whether some task of an array has started or ended."""
@@ -190,9 +195,7 @@ class State:
         held = tuple(index for index in job.held_tasks if array is not None and index < array.count)
         freed, doomed = event.freed_tasks, event.doomed_tasks
         job = replace(job, freed_tasks=freed, doomed_tasks=doomed, held_tasks=held, unmet=waits)
-        if job.phase is not Phase.HELD:
-            job = replace(job, phase=waiting_phase(job))
-        self.jobs[event.job] = job
+        self.jobs[event.job] = job.in_phase(Phase.HELD if job.phase is Phase.HELD else waiting_phase(job), self.at_ms)
         for number, _ in waits:
             self.followers.setdefault(number, set()).add(event.job)
 
@@ -215,28 +218,34 @@ class State:
             else:
                 del self.orders[user]
 
-    def _tell_followers(self, number: int, phase: Phase | None) -> None:
-        """Update the jobs that wait for this one: they may start now, or never can."""
+    def _tell_followers(self, number: int, phase: Phase | None, planned: bool = False) -> None:
+        """Update the jobs that wait for this one: they may start now, or never can.
+
+        ``planned`` is whether it was skipped as planned; what can't start because of that, or of a success, is skipped so too.
+        """
+        as_planned = phase is Phase.DONE or planned
         for follower in sorted(self.followers.get(number, ())):
             job = self.jobs.get(follower)
             if job is None or not any(one == number for one, _ in job.unmet):
                 continue
-            waits, skip_reason = list[tuple[int, str]](), job.skip_reason
+            waits, skip_reason, skipped_so = list[tuple[int, str]](), job.skip_reason, job.planned
             for one, condition in job.unmet:
                 met = outlook(condition, phase) if one == number else None
                 if met is None:
                     waits.append((one, condition))
                 elif not met:
+                    skipped_so = as_planned and (skipped_so or not skip_reason)
                     skip_reason = (
                         skip_reason or f"{number} {ended_words(phase)}, and it was to start only if {WANTED[condition]}"
                     )
-            told = replace(job, unmet=tuple(waits), skip_reason=skip_reason)
+            told = replace(job, unmet=tuple(waits), skip_reason=skip_reason, planned=skipped_so)
             if phase is None and not any(one == number for one, _ in waits):
                 self.followers[number].discard(follower)
             if phase is not None and (number, EACH) in job.unmet:
-                told = replace(told, doomed_tasks=left_over(told))
+                doomed = left_over(told)
+                told = replace(told, doomed_tasks=doomed, planned_tasks=doomed if planned else told.planned_tasks)
             freed = job.phase is Phase.BLOCKED and not skip_reason
-            self.jobs[follower] = replace(told, phase=waiting_phase(told)) if freed else told
+            self.jobs[follower] = told.in_phase(waiting_phase(told), self.at_ms) if freed else told
         if phase is not None or not self.followers.get(number, True):
             self.followers.pop(number, None)
 
@@ -244,11 +253,27 @@ class State:
         """Hold or release a task that is no job of its own yet."""
         parent, index = self.jobs[number // TASK_SPAN], number % TASK_SPAN - 1
         left = {*parent.held_tasks} - {index} | ({index} if held else set())
+        parent = self._delayed(parent, index, -1 if held else 1)
         self.jobs[parent.number] = replace(parent, held_tasks=tuple(sorted(left)))
+
+    def _delayed(self, parent: Job, index: int, sign: int) -> Job:
+        """Note that a task stops (-1) or begins (1) to wait with its array: what the array waits in between is not its own."""
+        delays = dict(parent.task_delays)
+        delays[index] = delays.get(index, 0) + sign * parent.times.waited_by(self.at_ms)
+        return replace(parent, task_delays=tuple(sorted(delays.items())))
+
+    def _note_first_start(self, number: int | None) -> None:
+        """An array's wait ends with the start of its first task."""
+        if number is not None and (parent := self.jobs[number]).times.first_start_ms is None:
+            times = replace(parent.times.started(self.at_ms), first_wait_ms=parent.times.waited_by(self.at_ms))
+            self.jobs[number] = replace(parent, times=times)
 
     def _make_task(self, event: TaskMade) -> None:
         parent = self.jobs[event.parent]
         self.jobs[event.job] = make_task(parent, event.index)
+        if parent.task_delays:
+            delays = tuple(one for one in parent.task_delays if one[0] != event.index)
+            parent = replace(parent, task_delays=delays)
         if parent.waits_by_task:
             freed_tasks, doomed_tasks = (
                 tuple(one for one in few if one != event.index) for few in (parent.freed_tasks, parent.doomed_tasks)
@@ -262,7 +287,8 @@ class State:
             handled_tasks.remove(reached)
             reached += 1
         if parent.phase is Phase.WAITING:
-            parent = replace(parent, phase=waiting_phase(parent))
+            phase = waiting_phase(parent)
+            parent = parent if phase is Phase.WAITING else parent.in_phase(phase, self.at_ms)
         self.jobs[event.parent] = replace(parent, next_index=reached, handled_tasks=tuple(sorted(handled_tasks)))
         self.tasks.setdefault(event.parent, set()).add(event.job)
 
@@ -292,14 +318,14 @@ class State:
         if job.request.array is not None:  # its tasks were charged one by one
             del self.jobs[job.number]
             self.tasks.pop(job.number, None)
-            self._tell_followers(job.number, job.phase)
+            self._tell_followers(job.number, job.phase, job.planned)
             return job
         self._add(
             job.request.account,
             event.charge_core_ms,
             event.allocated_core_ms,
             int(not event.again),
-            int(not event.again and event.phase not in (Phase.DONE, Phase.CANCELLED)),
+            int(not event.again and left_undone(event.phase, event.planned)),
         )
         if event.again:
             self.jobs[job.number] = job
@@ -307,7 +333,7 @@ class State:
         del self.jobs[job.number]
         if job.parent is not None:
             self._count_task(job, job.parent)
-        self._tell_followers(job.number, job.phase)
+        self._tell_followers(job.number, job.phase, job.planned)
         return job
 
     def _count_task(self, task: Job, number: int) -> None:
@@ -316,18 +342,20 @@ class State:
         counts = dict(parent.counts)
         counts[task.phase.value] = counts.get(task.phase.value, 0) + 1
         use = Use(
-            parent.use.cpu_ms + task.use.cpu_ms,
+            parent.use.cpu_ms + task.times.cpu_ms,
             max(parent.use.memory_peak_mib, task.use.memory_peak_mib),
             parent.use.read_bytes + task.use.read_bytes,
             parent.use.written_bytes + task.use.written_bytes,
             max(parent.use.scratch_mib, task.use.scratch_mib),
         )
-        began = [at for at in (parent.started_ms, task.started_ms) if at is not None]
+        began = [at for at in (parent.started_ms, task.times.first_start_ms) if at is not None]
         self.jobs[number] = replace(
             parent,
             counts=tuple(sorted(counts.items())),
             use=use,
             started_ms=min(began, default=None),
+            task_cores=task.cores_allocated or parent.task_cores,
+            planned_count=parent.planned_count + task.planned,
             allocated_core_ms=parent.allocated_core_ms + task.allocated_core_ms,
             charge_core_ms=parent.charge_core_ms + task.charge_core_ms,
         )
@@ -346,11 +374,13 @@ class State:
         if index is None or index < job.next_index or index in job.handled_tasks:
             return
         if task.phase is Phase.DONE:
-            job = replace(job, freed_tasks=tuple(sorted({*job.freed_tasks, index})))
+            job = self._delayed(replace(job, freed_tasks=tuple(sorted({*job.freed_tasks, index}))), index, 1)
         else:
-            job = replace(job, doomed_tasks=tuple(sorted({*job.doomed_tasks, index})))
+            so = (index,) if task.planned else ()
+            doomed = tuple(sorted({*job.doomed_tasks, index}))
+            job = replace(job, doomed_tasks=doomed, planned_tasks=(*job.planned_tasks, *so))
         freed = job.phase is Phase.BLOCKED
-        self.jobs[follower] = replace(job, phase=waiting_phase(job)) if freed else job
+        self.jobs[follower] = job.in_phase(waiting_phase(job), self.at_ms) if freed else job
 
     def _add(self, account: str, charged: int, held: int, jobs: int, failed: int) -> None:
         tally = self.tallies.get(account, Tally())

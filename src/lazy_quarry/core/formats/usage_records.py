@@ -71,7 +71,7 @@ def _compute(record: JobRecord) -> Fields:
         return []
     fields = [
         ("CpuDuration", _duration(record.cpu_ms)),
-        ("WallDuration", _duration(record.ended_ms - record.started_ms)),
+        ("WallDuration", _duration(record.ran_ms)),
         ("StartTime", _instant(record.started_ms)),
         ("EndTime", _instant(record.ended_ms)),
     ]

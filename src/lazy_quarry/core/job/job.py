@@ -1,12 +1,13 @@
 """A job as the engine keeps it: its request, its state, its use."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.phase import FAILING, Phase, Use
 from lazy_quarry.core.job.request import Request, task_request
+from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.paths import JobPaths, start_folder
 from lazy_quarry.core.units import SECOND_MS, format_instant
 
@@ -113,6 +114,8 @@ class Job:
     """Jobs that it still waits for, each with its condition."""
     skip_reason: str = ""
     """Why what it waits for can no longer happen."""
+    planned: bool = False
+    """Whether it is, or will be, skipped as planned; see :func:`~lazy_quarry.core.job.phase.left_undone`."""
     next_index: int = 0
     """For an array: the first task that is no job of its own yet."""
     handled_tasks: tuple[int, ...] = ()
@@ -125,8 +128,46 @@ class Job:
     """For an array that waits task by task for another: its tasks that may start but have not started."""
     doomed_tasks: tuple[int, ...] = ()
     """And those that can't any more, and have not been ended yet."""
+    planned_tasks: tuple[int, ...] = ()
+    """Those among the latter that are skipped as planned."""
+    planned_count: int = 0
+    """For an array: how many of its tasks were skipped as planned."""
+    task_cores: int = 0
+    """For an array: cores of the task that ended last."""
     mark: str = ""
     """What tells its submission from every other, also of other journals."""
+    times: JobTimes = JobTimes()
+    task_delays: tuple[tuple[int, int], ...] = ()
+    """For an array: tasks that were held or freed one by one, each with how much of the array's wait was not its own, in ms."""
+
+    def in_phase(self, phase: Phase, at_ms: int) -> "Job":
+        """The job in another state, or in the same one, from an instant on; its wait until then is counted."""
+        waits_from = max(at_ms, self.request.not_before_ms or 0) if phase is Phase.WAITING else None
+        return replace(self, phase=phase, times=self.times.turned(at_ms, waits_from))
+
+    def elapsed_ms(self, now_ms: int) -> int:
+        """Time that all its attempts have held its nodes by now; of an array, from its first start to its last end."""
+        if self.request.array is not None:
+            return self.attempt_ms(now_ms)
+        return self.times.held_ms + (self.attempt_ms(now_ms) if self.phase is Phase.RUNNING else 0)
+
+    def attempt_ms(self, now_ms: int) -> int:
+        """Time that the present or last attempt has held its nodes by now."""
+        if self.request.array is not None:
+            began = self.times.first_start_ms
+            return 0 if began is None else max(0, (self.ended_ms if self.ended_ms is not None else now_ms) - began)
+        if self.phase is Phase.RUNNING and self.started_ms is not None:
+            return max(0, now_ms - self.started_ms)
+        return self.times.last_held_ms
+
+    def waited_ms(self, now_ms: int) -> int:
+        """Time that it has been waiting by now; an array, until its first task started."""
+        first = self.times.first_wait_ms
+        return first if first is not None else self.times.waited_by(now_ms)
+
+    def cpu_ms(self, now: Use | None = None) -> int:
+        """CPU time of all its attempts, or tasks; ``now`` is what the present attempt has used."""
+        return self.use.cpu_ms if self.request.array is not None else self.times.cpu_ms + (now.cpu_ms if now else 0)
 
     @property
     def parent(self) -> int | None:
@@ -167,6 +208,11 @@ class Job:
         return 0 if array is None else array.count - self.next_index - len(self.handled_tasks)
 
     @property
+    def came_back(self) -> bool:
+        """Whether it waited again after an attempt, so that its record alone does not tell what that one came to."""
+        return self.attempt > 1 or self.retried > 0 or (self.attempt > 0 and self.started_ms is None)
+
+    @property
     def waits_by_task(self) -> bool:
         """For an array: whether each task waits for the task of the same number in another array."""
         return any(condition == EACH for _, condition in self.request.after)
@@ -203,7 +249,12 @@ class Job:
 
 
 def make_task(parent: Job, index: int) -> Job:
-    """One task of an array as a job of its own; ``index`` counts from 0."""
+    """One task of an array as a job of its own; ``index`` counts from 0. Its array's wait is its wait so far."""
     number = task_id(parent.number, index)
     request = task_request(parent.request, index)
-    return Job(number, parent.user, request, parent.origin, parent.submitted_ms, mark=parent.mark)
+    waited, since = parent.times.waited_ms, parent.times.waiting_since_ms
+    if parent.task_delays:
+        delay = dict(parent.task_delays).get(index, 0)
+        waited, since = (-delay, None) if index in parent.held_tasks else (waited - delay, since)
+    times = JobTimes(waited_ms=waited, waiting_since_ms=since)
+    return Job(number, parent.user, request, parent.origin, parent.submitted_ms, mark=parent.mark, times=times)

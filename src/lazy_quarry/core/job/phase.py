@@ -37,6 +37,15 @@ FAILING = (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST)
 """States that mean: it did not do its work. Cancelled is not one of them, because somebody wanted that."""
 
 
+def left_undone(phase: Phase, planned: bool) -> bool:
+    """Whether an end means work that was wanted and not done: a failure, or a skip that was not ``planned``.
+
+    A skip is planned where all that kept the job from starting hung on jobs that are done, or were skipped so themselves:
+    a clean-up job that waits for a failure, after a success.
+    """
+    return phase in FAILING or (phase is Phase.SKIPPED and not planned)
+
+
 @dataclass(frozen=True, slots=True)
 class Use:
     """What an attempt used, as measured or modelled. ``memory_peak_mib`` is the greatest sum at one time."""

@@ -9,7 +9,7 @@ from lazy_quarry.core.job.job import TASK_SPAN, Job
 class JobRecord:
     """What was asked for and used. Instants in ms since the epoch, memory in MiB of the whole job, core-ms held and charged.
 
-    ``task`` is its number in its array. Of several attempts the instants and the use are the last one's.
+    ``task`` is its number in its array. Of several attempts the instants and the memory are the last one's.
     """
 
     job: int
@@ -26,6 +26,8 @@ class JobRecord:
     submitted_ms: int
     started_ms: int | None
     ended_ms: int
+    ran_ms: int
+    """Time that all attempts held its nodes."""
     nodes: tuple[str, ...]
     cores: int
     gpus: int
@@ -55,13 +57,14 @@ def record_of(job: Job) -> JobRecord:
         submitted_ms=job.submitted_ms,
         started_ms=job.started_ms,
         ended_ms=job.ended_ms or 0,
+        ran_ms=job.elapsed_ms(job.ended_ms or 0),
         nodes=tuple(one.node for one in job.allocations),
         cores=job.cores_allocated,
         gpus=sum(len(one.gpus) for one in job.allocations),
         walltime_s=job.request.walltime_s,
         memory_mib=sum(one.memory_mib for one in job.allocations),
         memory_peak_mib=job.use.memory_peak_mib,
-        cpu_ms=job.use.cpu_ms,
+        cpu_ms=job.cpu_ms(),
         held_core_ms=job.allocated_core_ms,
         charged_core_ms=job.charge_core_ms,
         exit=job.exit,

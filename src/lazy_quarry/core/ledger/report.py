@@ -48,7 +48,7 @@ class Sums:
 class ReportRow:
     """A row: its keys, its sums, and how many seconds half and 95 in 100 of its jobs waited at most; None where none ended.
 
-    ``cores`` is what half of the jobs held at most, on average while they ran.
+    ``cores`` is what half of the jobs were allocated at most, arrays for one task.
     """
 
     key: tuple[str, ...]
@@ -93,7 +93,7 @@ def parts_of(period: Period) -> tuple[Period, ...]:
 
 @dataclass(frozen=True, slots=True)
 class SizeRow:
-    """How jobs waited that held so many cores at the least and at the most, on average while they ran."""
+    """How jobs waited that were allocated so many cores at the least and at the most, arrays for one task."""
 
     least: int
     most: int | None

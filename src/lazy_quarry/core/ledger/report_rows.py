@@ -23,7 +23,7 @@ SIZES = (1, 2, 5, 17, 65, 257)
 class Jobs:
     """What the jobs of a period waited, in seconds, and how many cores they held; each by its key.
 
-    ``rows`` are keys, then waits in ms and cores in thousandths of the jobs of that key, each a text of numbers with commas.
+    ``rows`` are keys, then waits in ms and allocated cores of the jobs of that key, each a text of numbers with commas.
     """
 
     def __init__(self, rows: Sequence[tuple[Any, ...]] = ()) -> None:
@@ -31,7 +31,7 @@ class Jobs:
         cores = [np.fromstring(row[-1], dtype=float, sep=",") for row in rows if row[-2]]
         ends = np.cumsum([0, *map(len, waited)])
         self.waited = np.concatenate(waited) / 1000 if waited else np.zeros(0)
-        self.cores = np.concatenate(cores) / 1000 if cores else np.zeros(0)
+        self.cores = np.concatenate(cores) if cores else np.zeros(0)
         keys = [tuple(row[:-2]) for row in rows if row[-2]]
         self.places: dict[tuple[Any, ...], slice] = {
             key: slice(int(begin), int(end)) for key, begin, end in zip(keys, ends[:-1], ends[1:], strict=True)
@@ -69,7 +69,7 @@ def by_size(period: Period, jobs: Jobs) -> BySize:
     """How long jobs waited, by the cores that they held."""
     rows = []
     for least, above in zip(SIZES, (*SIZES[1:], None), strict=True):
-        inside = (jobs.cores >= least - 0.5) & (jobs.cores < (above or np.inf) - 0.5)
+        inside = (jobs.cores >= least) & (jobs.cores < (above or np.inf))
         if inside.any():
             half, most = np.percentile(jobs.waited[inside], (50, 95))
             rows.append(SizeRow(least, above - 1 if above else None, int(inside.sum()), float(half), float(most)))

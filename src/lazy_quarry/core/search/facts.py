@@ -47,8 +47,6 @@ class Facts:
 def facts_of(job: Job, now_ms: int) -> Facts:
     """What is known of a job, as far as it has come at an instant."""
     request, use = job.request, job.use
-    until = job.ended_ms if job.ended_ms is not None else now_ms
-    started = job.started_ms if job.started_ms is not None else until
     return Facts(
         job=job.number,
         of=job.parent or job.number,
@@ -71,9 +69,9 @@ def facts_of(job: Job, now_ms: int) -> Facts:
         memory_mib=use.memory_peak_mib,
         requested_mib=sum(one.memory_mib for one in job.allocations),
         walltime_s=request.walltime_s,
-        took_s=max(0, until - started) // 1000,
-        waited_s=max(0, started - job.submitted_ms) // 1000,
-        cpu_ms=use.cpu_ms,
+        took_s=job.elapsed_ms(now_ms) // 1000,
+        waited_s=job.waited_ms(now_ms) // 1000,
+        cpu_ms=job.cpu_ms(),
         read_bytes=use.read_bytes,
         written_bytes=use.written_bytes,
         charge_core_ms=job.charge_core_ms,

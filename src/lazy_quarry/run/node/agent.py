@@ -278,7 +278,8 @@ class Agent:
                 self._reap_adopted()
                 continue
             del self.dying[name]
-            ended = Exit(round(time.time() * 1000), 0, cause="lost", reason=reason)
+            seen_ms = _last_seen_ms(self.spool / name)
+            ended = Exit(round(time.time() * 1000), seen_ms, cause="lost", reason=reason)
             self._clear(name, ended)
             self._tell({"lost": name, "exit": vars(ended)})
 
@@ -318,6 +319,14 @@ class Agent:
             send([claim.pid], signal.SIGTERM)
         elif claim is None and name in self.own:
             send([self.own[name]], signal.SIGTERM)
+
+
+def _last_seen_ms(folder: Path) -> int | None:
+    """How long an attempt had run when its supervisor wrote last; None when its folder is gone."""
+    if not folder.is_dir():
+        return None
+    found = (read_json(f"{folder}/live.json") or {}).get("held_ms", 0)
+    return found if isinstance(found, int) else 0
 
 
 def _read(line: bytes) -> tuple[str, str]:

@@ -91,10 +91,14 @@ class Intent:
 
 @dataclass(frozen=True)
 class Exit:
-    """How an attempt ended and what it used. ``held_ms`` is how long it had its cores, by a clock that nobody can set."""
+    """How an attempt ended and what it used.
+
+    ``held_ms`` is how long it had its cores, by a clock that nobody can set; of one that was lost, until it was last seen. None
+    when that is not known any more.
+    """
 
     ended_ms: int
-    held_ms: int
+    held_ms: int | None
     exit: int | None = None
     signal: str | None = None
     cause: str | None = None

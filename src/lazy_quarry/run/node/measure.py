@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from lazy_quarry.run.node.files import write_whole
-from lazy_quarry.run.node.process import bytes_moved, cpu_ms, proportional_mib, resident_mib
+from lazy_quarry.run.node.process import bytes_moved, cpu_ms, peak_mib, proportional_mib, resident_mib
 
 _MOST_SAMPLES = 240
 _LIVE_EVERY_S = 1.0
@@ -27,7 +27,7 @@ class Measure:
         self._samples: list[tuple[int, float, int]] = []
         """(instant in ms, cores busy, memory in MiB), for the graphs of a running job."""
         self._sample_every_ms = 0
-        self._live_at = now
+        self._began = self._live_at = now
         self._seen: tuple[float, int] = (0.0, 0)
         """When CPU time was last measured, and how much it was."""
 
@@ -40,11 +40,16 @@ class Measure:
         self.peak_mib = max(self.peak_mib, memory)
         return memory
 
+    def note_own_peaks(self, processes: list[int]) -> None:
+        """Count the greatest memory that each process ever had by itself: between two looks it may have had more than at either."""
+        self.peak_mib = max(self.peak_mib, max(map(peak_mib, processes), default=0))
+
     def write_live(self, processes: list[int], memory: int, now: float) -> None:
         """Write once a second what is in use."""
         if now - self._live_at < _LIVE_EVERY_S:
             return
         self._live_at = now
+        self.note_own_peaks(processes)
         spent = cpu_ms(processes) + self.reaped_cpu_ms()
         before, spent_before = self._seen
         busy = max(0.0, (spent - spent_before) / 1000 / (now - before)) if before else 0.0
@@ -52,6 +57,7 @@ class Measure:
         self._sample(busy, memory)
         read, written = self.bytes_moved(processes)
         live: dict[str, Any] = {
+            "held_ms": round((now - self._began) * 1000),
             "cpu_ms": spent,
             "memory_mib": memory,
             "peak_mib": self.peak_mib,

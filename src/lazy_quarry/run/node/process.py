@@ -101,6 +101,16 @@ def resident_mib(pids: list[int]) -> int:
     return pages * PAGE // 2**20
 
 
+def peak_mib(pid: int) -> int:
+    """The most memory that a process has had resident at a time (``VmHWM``); 0 when it is gone."""
+    try:
+        status = read_file(f"/proc/{pid}/status")
+    except OSError:
+        return 0
+    _, found, rest = status.partition(b"\nVmHWM:")
+    return int(rest.split(None, 1)[0]) // 1024 if found else 0
+
+
 def proportional_mib(pids: list[int]) -> int:
     """Sum of memory with shared pages counted once; slower, and exact."""
     kib = 0

@@ -351,7 +351,7 @@ class Supervisor:
             scratch_mib=folder_mib(self.intent.staging.scratch),
         )
         if self.intent.results.summary and self.main:
-            self._write_summary(ended)
+            self._write_summary(ended, held_ms)
         text = json.dumps(vars(ended)).encode()
         # In place and of the size that was written at the start: no block is allocated, so this works on a full disk.
         with suppress(OSError):  # where it fails all the same, the attempt is reported as lost
@@ -370,13 +370,13 @@ class Supervisor:
                 return
             give_to_group(full, self.intent.results.group)
 
-    def _write_summary(self, ended: Exit) -> None:
+    def _write_summary(self, ended: Exit, held_ms: int) -> None:
         intent, limits = self.intent, self.intent.limits
         how = ended.cause or (f"exit {ended.exit}" if ended.signal is None else ended.signal)
         lines = [
             "",
             f"-- {intent.name}, job {intent.job}: {how}",
-            f"-- walltime {ended.held_ms / 1000:.1f}s of {limits.walltime_s}s, cpu {ended.cpu_ms / 1000:.1f}s"
+            f"-- walltime {held_ms / 1000:.1f}s of {limits.walltime_s}s, cpu {ended.cpu_ms / 1000:.1f}s"
             f" on {len(limits.cores)} cores, memory {ended.memory_peak_mib} MiB of {limits.memory_mib} MiB",
         ]
         with suppress(OSError), open(intent.paths.output, "a") as file:
