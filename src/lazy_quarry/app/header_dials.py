@@ -21,6 +21,7 @@ from lazy_quarry.core.units import (
 )
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.board import Board, NodeView
+from lazy_quarry.site.book_words import amounts_of
 from lazy_quarry.site.draft_view import DraftReport
 
 MINUTE, HOUR, DAY = 60, 3600, 86400
@@ -351,7 +352,7 @@ def follows(dial: Dial, report: DraftReport) -> str:
         return ""
     nodes = max(1, report.shape.nodes)
     each = -(-report.shape.ranks // nodes)
-    left = "" if report.cost.left_core_ms is None else f"{report.cost.left_core_ms / 3_600_000:,.0f} core-hours left"
+    left = "" if report.cost.left_core_ms is None else f"{amounts_of(report)[1]} core-hours left"
     even = "" if report.shape.ranks % nodes == 0 else "at most "
     return {
         "queue": f"{plural(report.traits.matching_nodes, 'node')} match" if report.traits.matching_nodes else "",

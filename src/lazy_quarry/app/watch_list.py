@@ -37,7 +37,7 @@ SORTS: dict[str, Callable[[JobView], Any]] = {
     "name": lambda view: (view.name, view.job),
     "user": lambda view: (view.user, view.job),
     "cores": lambda view: (-view.cores, view.job),
-    "waited": lambda view: ((view.started_ms or view.ended_ms or NEVER) - view.submitted_ms, view.job),
+    "waited": lambda view: (view.waited_ms(NEVER), view.job),
     "time left": lambda view: (
         (view.started_ms or NEVER) + view.walltime_s * 1000 if view.phase is Phase.RUNNING else NEVER,
         view.job,

@@ -17,6 +17,7 @@ from lazy_quarry.cli.options import (
     print_outcomes,
     state_option,
 )
+from lazy_quarry.core.units import core_hours
 
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.accounts import AccountLine
@@ -195,7 +196,7 @@ def account_json(line: "AccountLine", end: "BudgetEnd | None", now_ms: int) -> d
     from lazy_quarry.core.units import DAY_MS, format_instant
 
     def hours(core_ms: int | None) -> float | None:
-        return None if core_ms is None else round(core_ms / 3_600_000, 6)
+        return None if core_ms is None else core_hours(core_ms)
 
     def day(days: float | None) -> str | None:
         return None if days is None else format_instant(now_ms + round(days * DAY_MS))[:10]

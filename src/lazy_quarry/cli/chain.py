@@ -20,6 +20,7 @@ from lazy_quarry.cli.options import (
     say,
     state_option,
 )
+from lazy_quarry.core.units import core_hours
 
 if TYPE_CHECKING:
     from lazy_quarry.core.header.diagnostic import Diagnostic
@@ -257,8 +258,8 @@ def rehearsal_json(view: "ChainView") -> dict[str, Any]:
 
     return {
         "ends": instant(view.ends_ms),
-        "core_hours_at_most": round(view.most_core_ms / 3_600_000, 6),
-        "core_hours_probably": None if view.likely_core_ms is None else round(view.likely_core_ms / 3_600_000, 6),
+        "core_hours_at_most": core_hours(view.most_core_ms),
+        "core_hours_probably": None if view.likely_core_ms is None else core_hours(view.likely_core_ms),
         "jobs": [
             {
                 "name": one.name,

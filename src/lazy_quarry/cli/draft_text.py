@@ -6,8 +6,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import tzinfo
 from typing import TYPE_CHECKING
 
-from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, plural
-from lazy_quarry.site.book_words import cost_words
+from lazy_quarry.core.units import clock_time, fold_names, format_duration, plural
+from lazy_quarry.site.book_words import amounts_of, cost_words
 from lazy_quarry.site.sentences import range_words
 
 if TYPE_CHECKING:
@@ -48,7 +48,7 @@ def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
         f" and {beyond} more" if beyond > 0 else ""
     )
     ranged = range_words(report.range, report.place.start_ms, report.now_ms, zone)
-    yield f"starts   {ranged or _start_words(report.place.start_ms, report.now_ms, zone)}"
+    yield f"starts   {ranged or _start_words(report.place.start_ms, report.now_ms, zone, report.place.obstacle)}"
     for rung in report.starts.ladder:
         mark = "*" if rung.asked else " "
         start = _start_words(rung.start_ms, report.now_ms, zone, rung.refused)
@@ -59,8 +59,8 @@ def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
     for each in report.starts.finish:
         what = "as many as fit" if each.at_once is None else f"{each.at_once} at once"
         yield f"       {'*' if each.asked else ' '} {what:<20} all done {_start_words(each.last_ms, report.now_ms, zone)}"
-    left = "" if report.cost.left_core_ms is None else f" of {format_core_hours(report.cost.left_core_ms)} left"
-    yield f"costs    {cost_words(report)}{left}, charged to {report.cost.account}"
+    _, left = amounts_of(report)
+    yield f"costs    {cost_words(report)}{f' of {left} left' if left else ''}, charged to {report.cost.account}"
 
 
 def trial_lines(views: Sequence[JobView], asked: Asked) -> Iterator[str]:

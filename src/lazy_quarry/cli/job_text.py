@@ -49,7 +49,7 @@ COLUMNS = {
     "memory": lambda view, zone: format_size(view.memory_mib),
     "walltime": lambda view, zone: format_duration(view.walltime_s),
     "elapsed": lambda view, zone: format_duration(view.elapsed_s),
-    "waited": lambda view, zone: format_duration(view.waited_ms / 1000),
+    "waited": lambda view, zone: format_duration(view.waited_ms(int(time.time() * 1000)) / 1000),
     "peak": lambda view, zone: format_size(view.memory_peak_mib),
     "cpu": lambda view, zone: format_duration(view.cpu_ms / 1000),
     "parameters": lambda view, zone: values_words(view.parameters),

@@ -7,7 +7,7 @@ import io
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.core.units import core_hours
 from lazy_quarry.site.book_words import advised_words
 
 if TYPE_CHECKING:
@@ -27,20 +27,24 @@ FIGURES = (
 )
 
 
+def _seconds(value: float | None) -> float | None:
+    return None if value is None else round(value, 3)
+
+
 def row_json(row: ReportRow) -> dict[str, Any]:
     """A row; times in seconds, core-hours of hours."""
-    hour, sums = HOUR_MS, row.sums
+    sums = row.sums
     return {
         "key": row.key[0] if len(row.key) == 1 else list(row.key) or None,
-        "charged_core_hours": round(sums.charged_core_ms / hour, 6),
-        "used_core_hours": round(sums.used_core_ms / hour, 6),
-        "idle_core_hours": round(sums.idle_core_ms / hour, 6),
-        "lost_core_hours": round(sums.lost_core_ms / hour, 6),
-        "held_core_hours": round(sums.held_core_ms / hour, 6),
+        "charged_core_hours": core_hours(sums.charged_core_ms),
+        "used_core_hours": core_hours(sums.used_core_ms),
+        "idle_core_hours": core_hours(sums.idle_core_ms),
+        "lost_core_hours": core_hours(sums.lost_core_ms),
+        "held_core_hours": core_hours(sums.held_core_ms),
         "jobs": sums.jobs,
         "failed": sums.failed,
-        "wait_median_s": row.wait_median_s,
-        "wait_p95_s": row.wait_p95_s,
+        "wait_median_s": _seconds(row.wait_median_s),
+        "wait_p95_s": _seconds(row.wait_p95_s),
         "cores_median": None if row.cores is None else round(row.cores, 3),
     }
 
@@ -148,7 +152,7 @@ def waste_json(found: Waste) -> dict[str, Any]:
             "lost_core_hours": sums.lost_core_ms,
         }
         return {
-            **{key: round(value / HOUR_MS, 6) for key, value in told.items()},
+            **{key: core_hours(value) for key, value in told.items()},
             "jobs": sums.jobs,
             "failed": sums.failed,
         }
@@ -158,7 +162,7 @@ def waste_json(found: Waste) -> dict[str, Any]:
             "name": row.name,
             "user": row.user,
             **hours(row.sums),
-            "advised_less_core_hours": round(row.advised_core_ms / HOUR_MS, 6),
+            "advised_less_core_hours": core_hours(row.advised_core_ms),
         }
         for row in found.rows
     ]
@@ -224,8 +228,8 @@ def shares_json(found: Sequence[ShareLine]) -> list[dict[str, Any]]:
             "days": [
                 {
                     "day": format_instant(day)[:10],
-                    "held_core_hours": round(amount / HOUR_MS, 6),
-                    "counts_core_hours": round(counts / HOUR_MS, 6),
+                    "held_core_hours": core_hours(amount),
+                    "counts_core_hours": core_hours(counts),
                 }
                 for day, amount, counts in line.days
             ],

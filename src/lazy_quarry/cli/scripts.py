@@ -122,24 +122,33 @@ def check_command(scripts: tuple[str, ...], settings: tuple[str, ...], codes: bo
 
 
 def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[str, list[Diagnostic]]]:
-    """The findings for each file. This process finds them: no engine is needed."""
+    """The findings for each file. This process finds them: an engine is needed only where accounts have budgets."""
     from lazy_quarry.cli.files import submission_of
     from lazy_quarry.core.header.check import CheckContext, check_script
     from lazy_quarry.core.header.diagnostic import error
     from lazy_quarry.probe.machine import user_name
     from lazy_quarry.probe.script import looked_up
+    from lazy_quarry.run.agent_link import taken_words
     from lazy_quarry.site.site_file import watched_site
     from lazy_quarry.store.folder import state_folder
 
-    watch = watched_site(state_folder("machine", None))
+    folder = state_folder("machine", None)
+    watch = watched_site(folder)
     if note := watch.note():
         say(f"lazy-quarry: {note}", err=True)
+    if taken := taken_words(folder / "spool"):
+        say(f"lazy-quarry: nothing starts now: {taken}", err=True)
     site, user, found = watch.site, user_name(), []
+    # What is left of a budget is in the journal, which only an engine reads.
+    client = client_of("") if any(one.budget_core_hours is not None for one in site.accounts) else None
     for path in paths:
         try:
             submission = submission_of(path, settings)
         except BadValue as fault:
             found.append((path, [error("unreadable", str(fault), 1)]))
+            continue
+        if client is not None:
+            found.append((path, list(client.check(submission).diagnostics)))
             continue
         checked = check_script(submission.script, site, CheckContext(user, looked_up(submission)))
         found.append((path, list(checked.diagnostics)))

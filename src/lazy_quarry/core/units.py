@@ -150,6 +150,23 @@ def format_core_hours(core_ms: int) -> str:
     return f"{hours:,.2f}" if abs(hours) < 10 else f"{hours:,.1f}" if abs(hours) < 1000 else f"{hours:,.0f}"
 
 
+def core_hours_apart(*amounts: int) -> tuple[str, ...]:
+    """Several amounts of core-ms as :func:`format_core_hours`, with as many more decimals as tell unequal ones apart."""
+    told = tuple(map(format_core_hours, amounts))
+    if len(set(told)) == len(set(amounts)):
+        return told
+    for decimals in range(2, 11):
+        told = tuple(f"{one / HOUR_MS:,.{decimals}f}" for one in amounts)
+        if len(set(told)) == len(set(amounts)):
+            break
+    return told
+
+
+def core_hours(core_ms: int) -> float:
+    """Core-hours as programs read them, to the millionth."""
+    return round(core_ms / HOUR_MS, 6)
+
+
 def format_instant(at_ms: int, zone: tzinfo = UTC) -> str:
     """RFC 3339 with milliseconds, as JSON output gives it."""
     at = (_EPOCH + timedelta(milliseconds=at_ms)).astimezone(zone)  # exact, as a division would not be

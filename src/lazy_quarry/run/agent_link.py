@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from lazy_quarry.run.node.files import read_json
+from lazy_quarry.run.node.locks import cores_holder
 from lazy_quarry.run.node.sockets import dial
 
 CONNECT_S = 5.0
@@ -17,6 +18,16 @@ SEND_S = 2.0
 """An agent that reads nothing for so long is left, and connected to again."""
 AGAIN_S = 1.0
 """After a failure it is tried again this much later."""
+
+
+def _in_use(spool: str) -> str:
+    return f"this machine's cores are in use by the jobs of {Path(spool).parent}; jobs here start when those have ended"
+
+
+def taken_words(spool: Path) -> str:
+    """Which other state folder's jobs have this machine's cores, in a sentence; empty when none has."""
+    holder = cores_holder()
+    return "" if holder in (None, str(spool)) else _in_use(str(holder))
 
 
 class AgentLink:
@@ -75,12 +86,7 @@ class AgentLink:
         while not self._dial():
             if self._agent.poll() is not None or time.monotonic() > until:
                 by = (read_json(told) or {}).get("by")
-                self.refused = (
-                    f"this machine's cores are in use by the jobs of {Path(by).parent}; "
-                    "jobs here start when those have ended"
-                    if by
-                    else f"the agent does not start; see {self.folder / 'agent.log'}"
-                )
+                self.refused = _in_use(by) if by else f"the agent does not start; see {self.folder / 'agent.log'}"
                 return False
             time.sleep(0.01)
         return True

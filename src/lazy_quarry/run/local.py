@@ -16,7 +16,7 @@ from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, Curve, Sample,
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Use
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.run.agent_link import AgentLink
+from lazy_quarry.run.agent_link import AgentLink, taken_words
 from lazy_quarry.run.file_kinds import FileFound, file_found
 from lazy_quarry.run.inside_files import InsideFiles, at_its_end
 from lazy_quarry.run.intent import attempt_name, intent_of, named_attempt
@@ -32,6 +32,8 @@ QUIET_S = 1.0
 """The link to the agent is dropped when nothing ran or waited for so long."""
 OTHERS_S = 5.0
 """How often it is looked whether other users' jobs have this machine's cores too."""
+HOLDER_S = 1.0
+"""How often it is looked whether another state folder has the cores."""
 MOST_OLD = 2_000
 """Folders of settled attempts that may wait for a quiet moment to be removed."""
 CHUNK = 256 * 1024
@@ -69,6 +71,7 @@ class LocalRunner:
         self._old: list[tuple[float, Path]] = []
         """Folders of settled attempts, and since when they are, the oldest first."""
         self._others_seen: tuple[float, list[str]] = (0.0, [])
+        self._holder_seen: tuple[float, str] = (-HOLDER_S, "")
         self._inside = InsideFiles()
         self._busy_at = time.monotonic()
         self._link = AgentLink(folder, self._greet)
@@ -281,6 +284,13 @@ class LocalRunner:
         elif not self._link.connected:
             self._link.connect()
         return self._link.refused
+
+    def obstacle(self) -> str:
+        """Another state folder whose jobs have this machine's cores, or why there is no agent."""
+        now = time.monotonic()
+        if now - self._holder_seen[0] > HOLDER_S:
+            self._holder_seen = now, taken_words(self.spool) or ("" if self._link.connected else self._link.refused)
+        return self._holder_seen[1]
 
     def busy(self) -> bool:
         """True while attempts run or are about to."""

@@ -173,6 +173,10 @@ class RehearsalRunner:
         """A rehearsal can always go on."""
         return ""
 
+    def obstacle(self) -> str:
+        """Nothing is ever in the way of a rehearsal."""
+        return ""
+
     def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
         """A rehearsal writes nothing, so every path will do."""
         return {}

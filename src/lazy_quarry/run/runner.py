@@ -87,6 +87,10 @@ class Runner(Protocol):
         """Why nothing can be started at all, tried anew by this call; empty when it can."""
         ...
 
+    def obstacle(self) -> str:
+        """Why nothing can start at present, as far as that is seen without trying; empty when nothing is known to be in the way."""
+        ...
+
     def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
         """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong."""
         ...

@@ -127,8 +127,10 @@ class BoardKeeper:
     def notices(self) -> tuple[str, ...]:
         """What stands in the way of the site or of certain jobs now, in sentences."""
         present = self.present
-        told = [present.damage, present.unwritable, present.site_note, present.mail_note, *present.runner.notices()]
-        return tuple(notice for notice in told if notice)
+        closed = present.obstacle()
+        told = [present.damage, present.unwritable, present.site_note, present.mail_note]
+        told += [closed.words if closed is not None else "", *present.runner.notices()]
+        return tuple(dict.fromkeys(notice for notice in told if notice))
 
     # -- jobs --------------------------------------------------------------------------------------
 

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.ledger.budgets import FOR_EVER
-from lazy_quarry.core.units import DAY_MS, format_core_hours, format_duration, plural
+from lazy_quarry.core.units import DAY_MS, core_hours_apart, format_core_hours, format_duration, plural
 
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.accounts import AccountLine
@@ -79,8 +79,18 @@ def cost_words(report: DraftReport) -> str:
         cores += f" that count as {cost.counts / 1000:,.4g}"
     tasks = f"{plural(shape.tasks, 'task')} × " if shape.tasks else ""
     factor = f" × {cost.factor_permille / 1000:g}" if cost.factor_permille != 1000 else ""
-    most = format_core_hours(cost.most_core_ms)
-    return f"{tasks}{cores} × {format_duration(shape.walltime_s)}{factor} = at most {most} core-hours"
+    most, _ = amounts_of(report)
+    lasting = f"({format_duration(shape.walltime_s)} + {format_duration(shape.grace_s)} grace)"
+    return f"{tasks}{cores} × {lasting if shape.grace_s else format_duration(shape.walltime_s)}{factor} = at most {most} core-hours"
+
+
+def amounts_of(report: DraftReport) -> tuple[str, str]:
+    """The greatest charge of a draft and what its account has left, as core-hours that can be told apart; no limit: empty."""
+    cost = report.cost
+    if cost.left_core_ms is None:
+        return format_core_hours(cost.most_core_ms), ""
+    most, left = core_hours_apart(cost.most_core_ms, cost.left_core_ms)
+    return most, left
 
 
 def study_words(view: StudyView) -> str:

@@ -68,6 +68,7 @@ class DraftShape:
     gpus: int = 0
     memory_mib: int = 0
     walltime_s: int = 0
+    grace_s: int = 0
     whole_nodes: bool = False
     tasks: int = 0
     """How many tasks, or 0 for a single job."""
@@ -81,6 +82,8 @@ class DraftPlace:
     start_ms: int | None = None
     nodes: tuple[PlacedNode, ...] = ()
     node_count: int = 0
+    obstacle: str = ""
+    """Why it could not start even where there is room for it: a budget, or cores that others have."""
 
 
 @dataclass(frozen=True, slots=True)

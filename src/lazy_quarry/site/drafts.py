@@ -16,6 +16,7 @@ from lazy_quarry.core.plan.array_finish import array_finish
 from lazy_quarry.core.plan.placement import CORES, FAR, MEMORY, Placement, PlanRequest
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.room import WALLTIMES_S
+from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Node
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import format_duration
@@ -141,6 +142,7 @@ class _DraftAnswer:
             request, self.instead = nearest
         self.request = request
         self.job = self.engine.plans.hypothetical_job(present.user, request, self.now_ms)
+        self.closed = present.obstacle()
         self.plan: Plan = self.engine.plans.plan_before(self.job, self.now_ms)
         self.timeline = self.plan.timeline_of(self._plan_request(request))
         above = self.site.lineage(request.account)
@@ -161,6 +163,7 @@ class _DraftAnswer:
             return report
         placement = self._place(request)
         drawn = placement or self._place(replace(request, walltime_s=min(request.walltime_s, self._longest_s() or FAR)))
+        obstacle = self._obstacle(request, placement)
         need = self._need_at(drawn) or needs[0]
         shape = self._shape(need, drawn)
         return replace(
@@ -168,7 +171,11 @@ class _DraftAnswer:
             name=request.name,
             instead=self.instead,
             shape=shape,
-            place=replace(self._draft_place(need, drawn), start_ms=placement.start_ms if placement else None),
+            place=replace(
+                self._draft_place(need, drawn),
+                start_ms=placement.start_ms if placement is not None and obstacle is None else None,
+                obstacle=obstacle.words if obstacle is not None else "",
+            ),
             starts=DraftStarts(tuple(self._ladder()), tuple(self._fewer(need)), tuple(self._finish())),
             cost=DraftCost(
                 request.account,
@@ -196,6 +203,10 @@ class _DraftAnswer:
     def _place(self, request: Request, not_before_ms: int = 0) -> Placement | None:
         return self.planner.place(self.timeline, self._plan_request(request), not_before_ms, self.plan.limits)
 
+    def _obstacle(self, request: Request, placement: Placement | None) -> Unplaced | None:
+        """The reason why it could not start at a place that is free for it."""
+        return self.closed or self.plan.obstacle(self._plan_request(request), placement)
+
     def _need_at(self, placement: Placement | None) -> Need | None:
         """What is requested of the queue and number of nodes that the placement has."""
         if placement is None:
@@ -214,6 +225,7 @@ class _DraftAnswer:
             gpus=request.gpus,
             memory_mib=sum(one.amount[MEMORY] for one in allocations) or need.memory_mib,
             walltime_s=request.walltime_s,
+            grace_s=request.grace_s,
             whole_nodes=request.whole_nodes,
             tasks=request.array.count if request.array else 0,
         )
@@ -250,14 +262,18 @@ class _DraftAnswer:
         longest, own = self._longest_s(), self.asked_s
         steps = {min(step, longest) if longest else step for step in WALLTIMES_S}
         start: int | None = 0
+        refused = "no forecast"
         for walltime in sorted({*steps, own}):
             if longest and walltime > longest:
                 yield Rung(walltime, None, walltime == own, f"over the limit of {format_duration(longest)}")
                 continue
             if start is not None:  # a longer one never starts sooner, so the search goes on from there
-                placement = self._place(replace(self.request, walltime_s=walltime), start)
+                asked = replace(self.request, walltime_s=walltime)
+                placement = self._place(asked, start)
                 start = placement.start_ms if placement else None
-            yield Rung(walltime, start, walltime == own, "" if start is not None else "no forecast")
+                if obstacle := self._obstacle(asked, placement):  # nor is a longer one charged less
+                    refused, start = obstacle.short, None
+            yield Rung(walltime, start, walltime == own, "" if start is not None else refused)
 
     def _fewer(self, need: Need) -> Iterable[Rung]:
         """The same on fewer nodes; where the ranks don't fit otherwise, as many on each node as now."""
@@ -271,7 +287,7 @@ class _DraftAnswer:
             less = replace(same, ranks=max(count, request.ranks * count // nodes))
             for smaller in (same, less):
                 placement = self._place(smaller)
-                if placement is not None:
+                if placement is not None and self._obstacle(smaller, placement) is None:
                     yield Rung(request.walltime_s, placement.start_ms, False, "", count, smaller.ranks)
                     break
 
@@ -279,6 +295,7 @@ class _DraftAnswer:
         array = self.request.array
         if array is None:
             return
+        blocked = self._obstacle(self.request, self._place(self.request)) is not None
         limited = array.at_once if array.at_once and array.at_once < array.count else None
         if limited is not None:
             limits = {None, limited, min(array.count, limited * 2), max(1, limited // 2)}
@@ -287,7 +304,7 @@ class _DraftAnswer:
         for limit in sorted(limits, key=lambda one: array.count + 1 if one is None else one):
             if limit is not None and limit >= array.count and limit != limited:
                 continue
-            found = array_finish(self.planner, self.timeline, self.request, array.count, limit)
+            found = None if blocked else array_finish(self.planner, self.timeline, self.request, array.count, limit)
             first, last = (found.first_ms, found.last_ms) if found else (None, None)
             yield FinishRung(limit, limit == limited, first, last, bool(found and found.estimated))
 

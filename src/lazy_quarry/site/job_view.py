@@ -56,8 +56,10 @@ class JobView:
     """Time that its attempts have held its nodes, all together; of an array, from its first start to its last end."""
     attempt_ms: int
     """The part of the present or last attempt, which is what a walltime is for."""
-    waited_ms: int
-    """Time in the state *waiting*, over all attempts; of an array, until its first task started."""
+    waited_before_ms: int
+    """Time in the state *waiting*, up to its last change of state; of an array, until its first task started."""
+    waiting_since_ms: int | None
+    """Instant from which it has been waiting since then; None while it does not wait."""
     cpu_ms: int
     """CPU time of all attempts."""
     use: Use
@@ -86,6 +88,8 @@ class JobView:
     chain: int = 0
     """The number of the chain that it belongs to, 0 for none; and that chain's name."""
     chain_name: str = ""
+    stuck: str = ""
+    """Why one that waits has no expected start, in a few words."""
     range: StartRange | None = None
     """When it starts, of one that waits; None while that isn't known."""
     inside: Inside | None = None
@@ -94,6 +98,11 @@ class JobView:
     """What it used over its time, for one that has ended."""
     warning: str = ""
     """A warning about a running job, or empty."""
+
+    def waited_ms(self, now_ms: int) -> int:
+        """Time in the state *waiting* by an instant."""
+        since = self.waiting_since_ms
+        return self.waited_before_ms + (0 if since is None else max(0, now_ms - since))
 
     @property
     def attempt_s(self) -> int:

@@ -80,19 +80,25 @@ class JobViews:
 
     def why(self, job: Job, explainer: Explainer) -> str:
         """What a waiting job waits for, or what stands in the way of all."""
-        notices = self.present.runner.notices()
-        return notices[0] if notices else explainer.why(job, job.reason).because
+        closed = self.present.obstacle() if job.phase is Phase.WAITING else None
+        return closed.words if closed is not None else explainer.why(job, job.reason).because
 
     def shown(self, job: Job, expected: Expected | None, unplaced: Unplaced | None, why: str) -> JobView:
         """A live job as the board shows it, with what is known of its start by now."""
         alone, (job, counts) = job, self._summed(job)
         array, running = job.request.array is not None, job.phase is Phase.RUNNING
+        stuck = ""
+        if job.phase is Phase.WAITING:
+            closed = self.present.obstacle()
+            if closed is not None:
+                expected, unplaced, why = None, closed, closed.words
+            stuck = unplaced.short if unplaced is not None else ""
         warning = self._running_warning(job) if running and not array else self.hopeless(job, unplaced)
         if running and array:
             expected, why = self._array_expected(job, dict(counts)), ""
         elif job.phase in (Phase.HELD, Phase.BLOCKED):
             why = stated(alone, alone.reason).because
-        return self._made(job, counts, expected or Expected(), why=why, warning=warning)
+        return replace(self._made(job, counts, expected or Expected(), why=why, warning=warning), stuck=stuck)
 
     def tasks(self, job: Job) -> Iterable[JobView]:
         """The tasks of an array that have been made, in their order."""
@@ -145,7 +151,8 @@ class JobViews:
             grace_s=request.grace_s,
             elapsed_s=job.elapsed_ms(now) // 1000,
             attempt_ms=job.attempt_ms(now),
-            waited_ms=job.waited_ms(now),
+            waited_before_ms=job.times.waited_ms if job.times.first_wait_ms is None else job.times.first_wait_ms,
+            waiting_since_ms=job.times.waiting_since_ms if job.times.first_wait_ms is None else None,
             cpu_ms=job.cpu_ms(live[0] if live else None),
             use=live[0] if live else job.use,
             cores_busy=live[1] if live else None,
@@ -249,6 +256,8 @@ class JobViews:
             return "no open node could take it; it waits until one is opened"
         if kind == "budget":
             return "its account's budget does not cover it"
+        if kind == "cores" and unplaced is not None:
+            return unplaced.words
         for number, _ in job.unmet:
             other = self.present.engine.state.jobs.get(number)
             if other is not None and other.phase is Phase.HELD:

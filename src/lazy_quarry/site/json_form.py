@@ -1,5 +1,6 @@
 """The JSON that ``--format json`` prints: one form for a job wherever it is listed."""
 
+import time
 from typing import Any
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
@@ -55,8 +56,8 @@ def job_json(view: JobView) -> dict[str, Any]:
         "walltime_s": view.walltime_s,
         "elapsed_s": view.elapsed_s,
         "attempt_s": view.attempt_s,
-        "waited_s": view.waited_ms // 1000,
-        "cpu_s": round(view.use.cpu_ms / 1000, 3),
+        "waited_s": view.waited_ms(int(time.time() * 1000)) // 1000,
+        "cpu_s": round(view.cpu_ms / 1000, 3),
         "memory_peak_mib": view.use.memory_peak_mib,
         **({"memory_peak_at": _instant(view.curve.peak_ms)} if view.curve else {}),
         "scratch_mib": view.scratch_mib,
@@ -237,6 +238,7 @@ def report_json(file: str, report: DraftReport) -> dict[str, Any]:
         "walltime_s": report.shape.walltime_s,
         "tasks": report.shape.tasks or None,
         "forecast": _instant(report.place.start_ms),
+        "obstacle": report.place.obstacle or None,
         **range_json(report.range),
         "placement": [{"node": one.node, "ranks": one.ranks, "cores": list(one.own)} for one in report.place.nodes],
         "ladder": [

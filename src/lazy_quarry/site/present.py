@@ -18,6 +18,7 @@ from lazy_quarry.core.job.rates import charge_of
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.ledger.budgets import FOR_EVER, needed, unread, with_members
 from lazy_quarry.core.plan.plan import Plan
+from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import NoSuchJob, StateFolderError
@@ -173,6 +174,11 @@ class Present:
             if time.monotonic() >= until:
                 return False
         return True
+
+    def obstacle(self) -> Unplaced | None:
+        """The reason why nothing at all can start here at present; None where nothing is known to be in the way."""
+        words = self.runner.obstacle()
+        return Unplaced("cores", words) if words else None
 
     def explainer(self) -> Explainer:
         """Answers about waiting jobs, from that plan."""

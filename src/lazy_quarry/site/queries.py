@@ -243,5 +243,7 @@ class Queries:
             job = present.engine.plans.hypothetical_job(present.user, plain, present.now())
             plan = present.engine.plans.plan_before(job, present.now())
             timeline = plan.timeline_of(present.engine.plans.plan_request_of(job))
+            if present.obstacle() is not None:
+                return []
             found = rooms(present.engine.plans.planner, timeline, site, known, account, present.user, plan.limits)
             return [room_view(one) for one in found]

@@ -33,7 +33,7 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
     match view.phase:
         case Phase.WAITING:
             if view.forecast_ms is None:
-                return "waiting, no forecast"
+                return f"waiting, {view.stuck or 'no forecast'}"
             if view.forecast_ms <= now_ms:
                 return "starts now"
             return f"starts about {clock_time(likely_start(view, now_ms) or 0, now_ms, zone)}"
@@ -174,7 +174,7 @@ def spans_words(view: JobView) -> str:
         return ""
     attempts = f" in {view.attempt} attempts" if view.attempt > 1 and not view.rows else ""
     ran = f"{'ran' if view.ended_ms else 'runs'} {format_duration(view.elapsed_s)}{attempts}"
-    words = f"waited {format_duration(view.waited_ms // 1000)}, {ran}"
+    words = f"waited {format_duration(view.waited_before_ms // 1000)}, {ran}"
     return f"{words}, {format_duration((view.ended_ms - view.submitted_ms) // 1000)} in all" if view.ended_ms else words
 
 

@@ -192,7 +192,7 @@ def test_a_budget_that_runs_out_is_named_and_the_job_starts_when_enough_comes_ba
     site = small_site((8, 8), budget=10)
     engine = engine_with(asked(8, 3600), asked(4, 3600), site=site)
     because, _ = explain(engine, 2)
-    assert "waits for the budget of silt: it could be charged 4, and 2 core-hours are left" in because
+    assert "waits for the budget of silt: it could be charged 4.00, and 2.00 core-hours are left" in because
     engine.apply(engine.decide(Finish(60_000, 1, 1, 0)))
     engine.apply(engine.decide(Schedule(60_000)))
     assert engine.state.jobs[2].phase is Phase.RUNNING

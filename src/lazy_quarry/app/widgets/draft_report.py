@@ -15,7 +15,7 @@ from lazy_quarry.core.units import (
     format_duration,
     plural,
 )
-from lazy_quarry.site.book_words import cost_words
+from lazy_quarry.site.book_words import amounts_of, cost_words
 from lazy_quarry.site.draft_view import DraftReport, FinishRung, PlacedNode, Rung
 from lazy_quarry.site.sentences import range_words
 
@@ -198,9 +198,12 @@ class ReportRows(Rows):
             self._rung(rung, report, longest)
         for rung in report.starts.fewer:
             self._rung(rung, report, longest)
-        if ranged := range_words(report.range, report.place.start_ms, report.now_ms, self.quarry.zone):
-            for line in wrap(f"As it is, it starts {ranged}.", max(30, self.room - 12), 3):
-                self.put((f"         {line}", "ink"))
+        ranged = range_words(report.range, report.place.start_ms, report.now_ms, self.quarry.zone)
+        told = f"As it is, it starts {ranged}." if ranged else ""
+        if report.place.obstacle:
+            told = f"As it is, it would not start: {report.place.obstacle}."
+        for line in wrap(told, max(30, self.room - 12), 4) if told else ():
+            self.put((f"         {line}", "rust" if report.place.obstacle else "ink"))
         if report.starts.finish:
             self.put((f"          at once, of {plural(report.shape.tasks, 'task')}    all would be done by", "dim"))
             latest = max((one.last_ms - report.now_ms for one in report.starts.finish if one.last_ms), default=0)
@@ -325,7 +328,7 @@ def _left(report: DraftReport) -> str:
     if report.cost.most_core_ms > report.cost.left_core_ms:
         more = format_core_hours(report.cost.most_core_ms - report.cost.left_core_ms)
         return f"{more} more than {report.cost.account} has left"
-    return f"{report.cost.account} has {format_core_hours(report.cost.left_core_ms)} left"
+    return f"{report.cost.account} has {amounts_of(report)[1]} left"
 
 
 def _cores(node: PlacedNode, threads: int, first_rank: int) -> list[tuple[str, str]]:

@@ -27,8 +27,7 @@ def _time(at_ms: int | None, now_ms: int, zone: tzinfo) -> str:
 
 
 def _waited(view: JobView, now_ms: int) -> str:
-    until = view.started_ms or view.ended_ms or now_ms
-    return format_duration(max(0, until - view.submitted_ms) / 1000)
+    return format_duration(view.waited_ms(now_ms) / 1000)
 
 
 def _peak(view: JobView) -> str:

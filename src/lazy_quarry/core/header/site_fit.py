@@ -11,7 +11,7 @@ from lazy_quarry.core.job.rates import greatest_charge
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.traits import parse_traits
-from lazy_quarry.core.units import fold_names, format_core_hours, format_duration
+from lazy_quarry.core.units import core_hours_apart, fold_names, format_duration
 
 _DISAGREES_WITH = {
     "traits": ("queue", "on-nodes"),
@@ -123,7 +123,6 @@ class SiteFit:
                 may = "charge another account"
             self.notes.note("budget", "account", f"the budget of {account} is spent; {may}")
         elif most > left:
-            words = (
-                f"it may charge {format_core_hours(most)} core-hours, and {account} has {format_core_hours(left)} left"
-            )
+            asked, has = core_hours_apart(most, left)
+            words = f"it may charge {asked} core-hours, and {account} has {has} left; it would not start as it is"
             self.notes.note("budget", self._given("account", "walltime"), words, severity=warning)

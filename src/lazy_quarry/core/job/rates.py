@@ -84,8 +84,9 @@ def most_counted(site: Site, need: Need) -> int:
 
 
 def greatest_charge(site: Site, request: Request, need: Need, tasks: int = 1) -> int:
-    """Core-ms charged at most: all of the walltime, for all tasks, on those nodes of the need that count for most."""
-    return tasks * charge(site, request.tier, most_counted(site, need), request.walltime_s * SECOND_MS)
+    """Core-ms charged at most: all of the walltime and grace, for all tasks, on those nodes of the need that count for most."""
+    lasting_ms = (request.walltime_s + request.grace_s) * SECOND_MS
+    return tasks * charge(site, request.tier, most_counted(site, need), lasting_ms)
 
 
 def _counts(site: Site, names: Sequence[str], amount: Amount) -> Iterable[int]:

@@ -11,8 +11,9 @@ from dataclasses import dataclass
 
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.placement import CORES, FAR, GPUS, Claim, Owner
+from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Limits, Site
-from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.core.units import core_hours_apart
 
 Kind = str
 """``user``, ``account``, ``queue`` or ``tier``."""
@@ -167,19 +168,35 @@ class LimitRows:
         """Whether what is left of the budgets covers a job, all that runs being counted in full."""
         return all(charge <= left for _, left in self._bounds(owner))
 
+    def left_for(self, owner: Owner) -> int:
+        """Core-ms that the budgets leave for one more job."""
+        return max(0, min((left for _, left in self._bounds(owner)), default=2**62))
+
     def refusal(self, owner: Owner, charge: int, reserves: bool) -> str:
         """Why a job that the budgets don't cover has no place.
 
         With ``reserves`` what running jobs may give back is kept for it, where that could be enough.
         """
-        account, left = min(self._bounds(owner), key=lambda one: one[1])
-        told = f"{max(0, left) / HOUR_MS:,.0f} core-hours are left"
-        cost = f"it could be charged {charge / HOUR_MS:,.0f}"
+        account, cost, told = self._shortfall(owner, charge)
         if reserves and all(charge <= left + self.coming.get(name, 0) for name, left in self._bounds(owner)):
             self.hold(owner)
             self.spend(owner, charge)  # what comes back is for the first that waits for it
             return f"waits for the budget of {account}: {cost}, and {told} while jobs run that may yet use theirs"
         return f"the budget of {account} does not cover it: {cost}, and {told}{self.renewed.get(account, '')}"
+
+    def _shortfall(self, owner: Owner, charge: int) -> tuple[str, str, str]:
+        """The account with least left, what a job could be charged, and what is left, in words."""
+        account, left = min(self._bounds(owner), key=lambda one: one[1])
+        most, rest = core_hours_apart(charge, max(0, left))
+        return account, f"it could be charged {most}", f"{rest} core-hours are left"
+
+    def obstacle(self, owner: Owner | None, charge: int) -> Unplaced | None:
+        """The budget that does not cover a job which is no part of this plan; None when all cover it."""
+        if owner is None or not self.bounded or self.pays(owner, charge):
+            return None
+        account, cost, told = self._shortfall(owner, charge)
+        words = f"the budget of {account} does not cover it: {cost}, and {told}{self.renewed.get(account, '')}"
+        return Unplaced("budget", words)
 
     def spend(self, owner: Owner, charge: int, comes_back: bool = False) -> None:
         """Count a job's greatest charge. A job with a place may return some of it."""

@@ -168,6 +168,12 @@ class Plan:
         """What is free to everybody, as far as the plan was worked out."""
         return self._placing.timelines[frozenset()]
 
+    def obstacle(self, wanted: PlanRequest, placement: Placement | None) -> Unplaced | None:
+        """The reason why a request that is no part of this plan could not start at a place that is free for it."""
+        if placement is None:
+            return None
+        return self.limits.obstacle(wanted.owner, self._placing.planner.greatest_charge(wanted.request.tier, placement))
+
     def timeline_of(self, wanted: PlanRequest) -> Timeline:
         """What is free to this job, which may use some reservations."""
         return self._placing.timelines.get(wanted.access, self.timeline)

@@ -1,6 +1,6 @@
 """Finding room now in the plan, with every waiting job at its place. So a job that starts in a room delays nobody."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 
 import numpy as np
@@ -9,11 +9,16 @@ from numpy.typing import NDArray
 from lazy_quarry.core.job.queue_fit import admitted, walltime_limit_s
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.limits import LimitRows
-from lazy_quarry.core.plan.placement import CORES, GPUS, MEMORY, Owner, PlanRequest
+from lazy_quarry.core.plan.placement import CORES, GPUS, MEMORY, Owner, Placement, PlanRequest
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.plan.room import KINDS, WALLTIMES_S, Room, RoomKind
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.site import Queue, Site
+
+MOST_TRIES = 8
+"""Sizes of a kind that are tried until the budgets cover one."""
+Shape = Callable[[int], Request | None]
+"""Makes the largest request of a kind that has no more than so many cores."""
 
 
 def rooms(
@@ -54,25 +59,46 @@ def _of_walltime(
     most = min(queue.max_cores or 2**31, limited.cores_left(owner, queue.name) if limited else 2**31)
     largest = int(min(cores.max(initial=0), most))
     total = int(min(cores.sum(), most))
-    shapes: dict[RoomKind, Request | None] = {
-        "one node": replace(plain, nodes=1, threads=largest) if largest else None,
-        "many nodes": replace(plain, anywhere=True, ranks=total) if total else None,
-        "GPUs": _gpus(plain, free, cores, most),
-        "whole nodes": _whole(plain, site, names, free, most),
+    shapes: dict[RoomKind, Shape] = {
+        "one node": lambda bound: _some(replace(plain, nodes=1, threads=min(largest, bound)), min(largest, bound)),
+        "many nodes": lambda bound: _some(replace(plain, anywhere=True, ranks=min(total, bound)), min(total, bound)),
+        "GPUs": lambda bound: _gpus(plain, free, cores, min(most, bound)),
+        "whole nodes": lambda bound: _whole(plain, site, names, free, min(most, bound)),
     }
     for kind in KINDS:
-        request = shapes[kind]
         empty = Room(queue.name, plain.walltime_s, kind)
-        if request is None:
-            yield empty
-            continue
-        placement = planner.place(timeline, PlanRequest(-1, request, owner=owner), 0, limited)
-        if placement is None or placement.start_ms > timeline.now_ms:
+        found = _paid(planner, timeline, shapes[kind], owner, limited)
+        if found is None:
             yield empty  # what would start now is what the plan says, nothing else
             continue
+        request, placement = found
         held = sum(one.amount[CORES] for one in placement.allocations)
         gpus = sum(one.amount[GPUS] for one in placement.allocations) if kind == "GPUs" else 0
         yield Room(queue.name, plain.walltime_s, kind, held, len(placement.allocations), gpus, request)
+
+
+def _some(request: Request, cores: int) -> Request | None:
+    return request if cores > 0 else None
+
+
+def _paid(
+    planner: Planner, timeline: Timeline, shape: Shape, owner: Owner, limited: LimitRows | None
+) -> tuple[Request, Placement] | None:
+    """The largest of a kind that starts now and that the budgets cover, with its place; None where there is none."""
+    bound = 2**31
+    for _ in range(MOST_TRIES):
+        request = shape(bound)
+        if request is None:
+            return None
+        placement = planner.place(timeline, PlanRequest(-1, request, owner=owner), 0, limited)
+        if placement is None or placement.start_ms > timeline.now_ms:
+            return None
+        charged = planner.greatest_charge(request.tier, placement)
+        if limited is None or limited.obstacle(owner, charged) is None:
+            return request, placement
+        held = sum(one.amount[CORES] for one in placement.allocations)
+        bound = min(held - 1, held * limited.left_for(owner) // max(1, charged))
+    return None
 
 
 def _gpus(plain: Request, free: NDArray[np.int32], cores: NDArray[np.int32], most: int) -> Request | None:

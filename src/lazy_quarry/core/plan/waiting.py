@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 WaitKind = Literal[
-    "nothing", "nodes", "limit", "budget", "dependency", "hold", "not-before", "window", "turn", "at-once"
+    "nothing", "nodes", "limit", "budget", "dependency", "hold", "not-before", "window", "turn", "at-once", "cores"
 ]
 """What a job waits for."""
 
@@ -15,3 +15,16 @@ class Unplaced:
 
     kind: WaitKind
     words: str
+
+    @property
+    def short(self) -> str:
+        """The same in a few words, for a row."""
+        return _SHORT.get(self.kind, "")
+
+
+_SHORT: dict[WaitKind, str] = {
+    "nodes": "no open node for it",
+    "budget": "beyond its budget",
+    "cores": "cores in use elsewhere",
+    "limit": "over a limit",
+}

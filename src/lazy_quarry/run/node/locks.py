@@ -63,6 +63,18 @@ class CoresLock:
         fcntl.flock(self.cores, fcntl.LOCK_SH)
 
 
+def cores_holder() -> str | None:
+    """The spool whose agent or jobs have this node's cores for this user now; None when nobody has them."""
+    try:
+        folder = locks_folder()
+    except OSError:
+        return None
+    if not _held(f"{folder}/cores.lock"):
+        return None
+    found = (read_json(folder / "cores.lock") or {}).get("spool")
+    return found if isinstance(found, str) else None
+
+
 def others_here() -> list[str]:
     """Names of other users whose jobs use this node's cores now: nobody divides the cores between users."""
     found = []
