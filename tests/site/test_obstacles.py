@@ -56,14 +56,21 @@ def test_room_offers_only_what_the_budget_covers(poor):
     assert rooms
     for room in rooms:
         lines = [f"{key} = {json.dumps(value)}" for key, value in room.header if key not in ("account", "memory")]
-        report = poor.check(Submission(script('account = "silt"\nmemory = "512 MiB/core"\n' + "\n".join(lines)), directory="/tmp"))
+        report = poor.check(
+            Submission(script('account = "silt"\nmemory = "512 MiB/core"\n' + "\n".join(lines)), directory="/tmp")
+        )
         assert report.place.start_ms is not None, (room, report.place.obstacle)
 
 
 def test_amounts_that_differ_are_told_apart():
     assert core_hours_apart(3_600_000, 1_080_000) == ("1.00", "0.30")
     assert core_hours_apart(0, 0) == ("0", "0")
-    for amounts in ((1500 * HOUR_MS, 1500 * HOUR_MS + 1), (360_000, 361_000), (1, 0), (10 * HOUR_MS, 10 * HOUR_MS + 40_000)):
+    for amounts in (
+        (1500 * HOUR_MS, 1500 * HOUR_MS + 1),
+        (360_000, 361_000),
+        (1, 0),
+        (10 * HOUR_MS, 10 * HOUR_MS + 40_000),
+    ):
         assert len(set(core_hours_apart(*amounts))) == 2
 
 

@@ -9,8 +9,10 @@ import pytest
 from lazy_quarry.core.instants import parse_instant
 from lazy_quarry.core.job.job import Phase, task_id
 from lazy_quarry.core.site import Account, Node, Queue
+from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import EndedFilter, Journal
-from tests.conftest import SiteUnderTest, small_site
+from lazy_quarry.store.tables import sums
+from tests.conftest import SiteUnderTest, rows_of, small_site
 
 CORPUS = Path(__file__).parents[1] / "corpus" / "journals"
 VERSIONS = sorted(folder.name for folder in CORPUS.iterdir() if folder.is_dir())
@@ -80,3 +82,23 @@ def test_the_journal_as_it_was_is_kept_beside_the_upgraded_one(folder):
     (folder / "journal.head").unlink(missing_ok=True)
     again = Journal(folder)
     assert again.load().jobs and list(again.problems()) == []
+
+
+def test_books_of_version_5_agree_afterwards_and_planned_skips_are_no_failures_any_more(tmp_path):
+    """Made by version 5: a job of three attempts, an array, chains of jobs that were skipped, as planned and not."""
+    folder = tmp_path / "state"
+    shutil.copytree(CORPUS.parent / "books" / "version-5", folder)
+    journal = Journal(folder)
+    state = journal.load()
+    proof = prove(journal, state.jobs.values())
+    assert not proof.wrong and not proof.unknown and list(journal.problems()) == []
+    jobs = {job.number: job for job in journal.ended(EndedFilter())}
+    assert {number for number, job in jobs.items() if job.planned} == {5, 6}  # 8 waited for a success, and 7 failed
+    failed = sum(row.failed for row in rows_of(journal, sums))
+    assert (failed, state.tallies["root"].failed) == (3, 3)
+    assert jobs[1].attempt == 3 and jobs[1].times.held_ms == jobs[1].allocated_core_ms > 3000
+    assert 1000 <= jobs[1].attempt_ms(0) < 1500 and jobs[1].waited_ms(0) < 500
+    assert jobs[3].task_cores == 2 and jobs[3].elapsed_ms(0) == jobs[3].ended_ms - jobs[3].started_ms
+    assert jobs[3].waited_ms(0) == jobs[3].started_ms - jobs[3].submitted_ms > 400  # behind job 1
+    waiting = state.jobs[9]
+    assert waiting.times.waiting_since_ms == waiting.request.not_before_ms and waiting.waited_ms(NOW) == 0

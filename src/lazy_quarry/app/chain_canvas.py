@@ -7,7 +7,7 @@ from itertools import pairwise
 from lazy_quarry.app.theme import PHASE_ROLES
 from lazy_quarry.core.chain.graph import layers, twins
 from lazy_quarry.core.job.phase import FAILING, Phase
-from lazy_quarry.core.units import clock_time
+from lazy_quarry.core.units import clock_time, plural
 from lazy_quarry.site.chain_views import ChainView, PartView
 
 SIZES = ((20, 8), (16, 7), (12, 6))
@@ -157,7 +157,7 @@ def _slab(drawn: Canvas, one: PartView, view: ChainView, zone: object) -> None:
     sign = one.phase.sign if one.phase else "▱" if one.ends_ms is not None else " "
     stack = "▤" if one.tasks else " "
     name = (
-        f"{len(twins_)} jobs"
+        plural(len(twins_), "job")
         if twins_ and wide < SIZES[0][0]
         else f"{one.name} +{len(twins_) - 1}"
         if twins_
@@ -194,7 +194,7 @@ def words(one: PartView, view: ChainView, zone: object, room: int = 16) -> str:
     if one.phase is not None and (one.phase.final or one.phase.value in ("running", "held")):
         return one.phase.value
     if one.starts_ms is not None:
-        tasks = f"{one.tasks} tasks, " if one.tasks and room > 15 else ""
+        tasks = f"{plural(one.tasks, 'task')}, " if one.tasks and room > 15 else ""
         return f"{tasks}{clock_time(one.starts_ms, view.now_ms, zone)}"  # type: ignore[arg-type]
     never = "doesn't run" if room > 11 else "not run"
     return never if one.phase is None else "no forecast" if room > 11 else ""

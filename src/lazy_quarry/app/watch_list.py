@@ -234,7 +234,7 @@ class Arranger:
         for name, members in sorted(groups.items()):
             key = ("group", name)
             cores = sum(view.cores for view in members if view.phase is Phase.RUNNING)
-            words = f"{plural(len(members), 'job')}, {cores:,} cores running"
+            words = f"{plural(len(members), 'job')}, {plural(cores, 'core')} running"
             yield Row(key, words=words)
             if key not in choice.opened:
                 yield from self._with_tasks(members, tasks, 1)

@@ -230,7 +230,7 @@ def chain_lines(view: "ChainView", zone: tzinfo) -> Iterator[str]:
         slack = ""
         if one.slack_ms is not None:
             slack = "critical" if one.critical else f"may slip {format_duration(one.slack_ms / 1000)}"
-        tasks = f"{one.tasks} tasks" if one.tasks and not one.reason.startswith("of its tasks") else ""
+        tasks = plural(one.tasks, "task") if one.tasks and not one.reason.startswith("of its tasks") else ""
         after = ", ".join(f"after {other} {condition}" for other, condition in one.after)
         ranged = range_words(one.view.range, None, view.now_ms, zone) if one.view is not None else ""
         words = "; ".join(word for word in (tasks, after, one.reason, f"starts {ranged}" if ranged else "") if word)

@@ -16,9 +16,11 @@ from lazy_quarry.core.units import (
     format_core_hours,
     format_duration,
     format_size,
+    plural,
 )
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.sentences import (
+    now_words,
     ordinal,
     outlier_words,
     range_words,
@@ -53,6 +55,7 @@ COLUMNS = {
     "peak": lambda view, zone: format_size(view.memory_peak_mib),
     "cpu": lambda view, zone: format_duration(view.cpu_ms / 1000),
     "parameters": lambda view, zone: values_words(view.parameters),
+    "arguments": lambda view, zone: shlex.join(view.arguments),
     "submitted": lambda view, zone: _when(view.submitted_ms, zone),
     "started": lambda view, zone: _when(view.started_ms, zone),
     "ended": lambda view, zone: _when(view.ended_ms, zone),
@@ -101,6 +104,14 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
     if detail.instead:
         lines.append(detail.instead)
     lines += ["", f"  account    {view.account}, queue {view.queue}, tier {view.tier}"]
+    if view.arguments:
+        lines.append(f"  arguments  {shlex.join(view.arguments)}")
+    if view.replaces:
+        lines.append(f"  again      it runs {view.replaces.label} again")
+    if view.replaced_by:
+        lines.append(f"  again      it ran again as {view.replaced_by.label}")
+    if detail.again:
+        lines.append(f"  now        {now_words(detail)}")
     if spans := spans_words(view):
         lines.append(f"  time       {spans}")
     lines += _used_by_tasks(detail.told) if detail.told else _used(view)
@@ -130,7 +141,8 @@ def _told(view: JobView) -> Iterator[str]:
 
 def _used(view: JobView) -> Iterator[str]:
     if view.rows:
-        yield f"  asked      {format_duration(view.walltime_s)}, {view.cores} cores, {format_size(view.memory_mib)} for each task"
+        asked = f"{format_duration(view.walltime_s)}, {plural(view.cores, 'core')}, {format_size(view.memory_mib)}"
+        yield f"  asked      {asked} for each task"
         return
     yield f"  walltime   {format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}"
     where = fold_names(view.nodes) or ("no node" if view.phase.final else "no node yet")

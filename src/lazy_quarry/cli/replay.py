@@ -3,6 +3,7 @@
 import click
 
 from lazy_quarry.cli.options import Usage, format_option, is_json, print_json, print_lines, say
+from lazy_quarry.core.units import plural
 
 
 @click.command("replay")
@@ -53,7 +54,11 @@ def replay_command(
         from lazy_quarry.draw.study import draw_replays
 
         name = "standard input" if trace == "-" else Path(trace).name
-        draw_replays(found, Path(svg), f"{name}: {len(read.jobs):,} jobs on {nodes} nodes of {cores} cores")
+        draw_replays(
+            found,
+            Path(svg),
+            f"{name}: {plural(len(read.jobs), 'job')} on {plural(nodes, 'node')} of {plural(cores, 'core')}",
+        )
     if json_too:
         print_json([replay_text.as_json(one) for one in found])
     else:

@@ -5,7 +5,7 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
-from lazy_quarry.core.units import format_duration
+from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.run.writable import write_pieces
 from lazy_quarry.study.replay import POLICIES, Policy, Replayed, replay
@@ -39,12 +39,12 @@ def make(path: str, count: int, cores: int, load: float, seed: int) -> str:
     """Write a made-up trace; returns a sentence on it."""
     jobs = make_trace(count, cores, load, seed)
     remarks = [
-        f"made up; {cores} cores at load {load:g}, seed {seed}",
+        f"made up; {plural(cores, 'core')} at load {load:g}, seed {seed}",
         "sizes, run times, arrivals: Lublin and Feitelson 2003",
     ]
     write_pieces(path, (f"{line}\n" for line in trace_lines(jobs, cores, remarks)))
     days = jobs[-1].submit_s / 86_400 if jobs else 0
-    return f"{path}: {count:,} jobs over {days:,.1f} days, for {cores:,} cores at load {load:g}"
+    return f"{path}: {plural(count, 'job')} over {days:,.1f} days, for {plural(cores, 'core')} at load {load:g}"
 
 
 def run(trace: Trace, cores: int, policies: Sequence[Policy], quiet: bool) -> list[Replayed]:

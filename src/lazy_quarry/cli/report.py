@@ -35,6 +35,7 @@ from lazy_quarry.cli.report_text import (
 )
 
 if TYPE_CHECKING:
+    from lazy_quarry.core.ledger.report import Report
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.store.books import Proof
@@ -42,7 +43,10 @@ if TYPE_CHECKING:
 
 @click.command("report")
 @click.option(
-    "--period", metavar="WORDS", default="", help='"last month" (the default), "2026 Q3", "since 3 March", "all", …'
+    "--period",
+    metavar="WORDS",
+    default="",
+    help='"this month" (the default), "last month" (of --pdf and --to), "2026 Q3", "since 3 March", "all", …',
 )
 @click.option("--since", metavar="DAY", default="", help="from this day on")
 @click.option("--until", metavar="DAY", default="", help="up to this day")
@@ -119,7 +123,8 @@ def report_command(
     where = {key: value for key, value in where.items() if value}
     if period and (since or until):
         raise Usage("give --period, or --since and --until")
-    words = period or (f"{since or '2000-01-01'} to {until or 'today'}" if since or until else "last month")
+    usual = "last month" if pdf or to else "this month"
+    words = period or (f"{since or '2000-01-01'} to {until or 'today'}" if since or until else usual)
     if monthly:
         from lazy_quarry.cli.report_files import cron_line
 
@@ -137,6 +142,12 @@ def report_command(
         _say_other(client, what, words, where, form, (svg, pdf))
         return
     found = client.report(words, keys, where)
+    if words == usual and not period:
+        other = "last month" if usual == "this month" else "this month"
+        so_far = " so far" if usual == "this month" else ""
+        say(f'lazy-quarry: {found.period.name}{so_far}; --period "{other}" has the other', err=True)
+    if not found.total.sums.jobs and not found.total.sums.held_core_ms:
+        say(f"lazy-quarry: {_elsewhere(client, found, where)}", err=True)
     if form == "json":
         print_json(report_json(found))
     elif form == "csv":
@@ -164,6 +175,18 @@ def report_command(
             write_pdf(client, words, where, pdf, anonymous, form != "table")
         if any(formats.values()):
             write_formats(client, words, where, formats, anonymous, form != "table")
+
+
+def _elsewhere(client: SiteClient, found: Report, where: dict[str, str]) -> str:
+    """What to ask for where a period has nothing in it."""
+    rows = [row.key[0] for row in client.report("all", ["month"], where).rows if row.sums.jobs]
+    if not rows:
+        of = "of these " if where else ""
+        return f"no job {of}has ended yet; lq jobs shows what waits and runs"
+    more = " and before" if len(rows) > 3 else ""
+    return (
+        f'nothing ended {found.period.when}; there is something in {", ".join(rows[-3:])}{more}: --period "{rows[-1]}"'
+    )
 
 
 def _say_other(

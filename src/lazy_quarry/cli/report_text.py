@@ -96,7 +96,7 @@ def report_lines(found: Report) -> Iterator[str]:
         yield f"{name:<{width}}" + "".join(f"{value:>{wide}}" for value, wide in zip(_cells(row), widths, strict=True))
     more = change_words(found) if found.total.sums.charged_core_ms else ""
     if more and found.before is not None:
-        yield f"{more} than in {span.moved(-1).name}, in which {plural(found.before.sums.jobs, 'job')} ended"
+        yield f"{more} than {span.moved(-1).when}, when {plural(found.before.sums.jobs, 'job')} ended"
 
 
 def _cells(row: ReportRow) -> list[str]:

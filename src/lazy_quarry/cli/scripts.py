@@ -264,7 +264,7 @@ def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str,
         _print_checks(script or "(command)", receipt.diagnostics, err=True)
         say("not submitted: something must change first", err=True)
         raise click.exceptions.Exit(1)
-    from lazy_quarry.core.units import clock_time, format_instant
+    from lazy_quarry.core.units import clock_time, format_instant, plural
 
     if json_too:
         forecast = None if receipt.forecast_ms is None else format_instant(receipt.forecast_ms)
@@ -281,5 +281,5 @@ def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str,
             if soon
             else f"by the plan it starts about {clock_time(receipt.forecast_ms, receipt.now_ms, own_zone())}"
         )
-    tasks = f", {receipt.tasks:,} tasks" if receipt.tasks is not None else ""
+    tasks = f", {plural(receipt.tasks, 'task')}" if receipt.tasks is not None else ""
     say(f"{receipt.job} submitted{tasks}, {when}")

@@ -22,7 +22,7 @@ def survey_lines(board: Board, rooms: list[RoomView], zone: tzinfo) -> Iterator[
         free = sum(node.cores - node.cores_used for node in nodes if not node.closed)
         limit = f"at most {format_duration(queue.walltime_limit_s)}" if queue.walltime_limit_s else "no walltime limit"
         state = "open" if queue.open else "closed"
-        yield f"queue {queue.name}: {state}, {free} of {sum(node.cores for node in nodes)} cores free, {limit}"
+        yield f"queue {queue.name}: {state}, {free} of {plural(sum(node.cores for node in nodes), 'core')} free, {limit}"
         for room in rooms:
             if room.queue == queue.name and room.cores:
                 gpus = f", {plural(room.gpus, 'GPU')}" if room.gpus else ""
@@ -32,7 +32,7 @@ def survey_lines(board: Board, rooms: list[RoomView], zone: tzinfo) -> Iterator[
     for node in board.nodes:
         closed = f", closed: {node.closed}" if node.closed else ""
         traits = f", {', '.join(node.traits)}" if node.traits else ""
-        spare = f"{node.cores - node.cores_used} of {node.cores} cores free"
+        spare = f"{node.cores - node.cores_used} of {plural(node.cores, 'core')} free"
         yield f"node {node.name}: {spare}, {format_size(node.memory_mib)}{traits}{closed}"
     for node_ in board.site.login_nodes:
         yield f"node {node_.name}: for logging in, no job runs there"

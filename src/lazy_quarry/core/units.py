@@ -145,6 +145,8 @@ def format_bytes(count: int) -> str:
 def format_core_hours(core_ms: int) -> str:
     """Core-hours with a comma between thousands; two decimals below ten, four below a tenth."""
     hours = core_ms / HOUR_MS
+    if 0 < abs(hours) < 0.00005:
+        return "under 0.0001" if core_ms > 0 else "over -0.0001"
     if abs(hours) < 0.1:
         return f"{hours:.4f}" if core_ms else "0"
     return f"{hours:,.2f}" if abs(hours) < 10 else f"{hours:,.1f}" if abs(hours) < 1000 else f"{hours:,.0f}"

@@ -7,7 +7,7 @@ from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.left import PAST_DAYS, left_over_time, left_then
 from lazy_quarry.core.ledger.report import OverTime
-from lazy_quarry.core.units import DAY_MS, HOUR_MS, format_core_hours
+from lazy_quarry.core.units import DAY_MS, HOUR_MS, format_core_hours, plural
 from lazy_quarry.draw.of_runs import number_scale
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Curve, Figure, Plot, Plots, Scale
@@ -21,11 +21,11 @@ ROLES = ("mine", "expected", "accounts", "blocked", "others")
 def over_time_figure(found: OverTime, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
     """Stacked columns, one for each part of the period. Raises :class:`QuarryError` where nothing was charged."""
     if not found.keys:
-        raise QuarryError(f"nothing was charged in {found.period.name}")
+        raise QuarryError(f"nothing was charged {found.period.when}")
     most = len(ROLES) - 1
     shown = list(zip(found.keys[:most], found.charged[:most], strict=True))
     if rest := found.charged[most:]:
-        name = found.keys[most] if len(rest) == 1 else f"{len(rest)} others"
+        name = found.keys[most] if len(rest) == 1 else plural(len(rest), "other")
         shown.append((name, tuple(map(sum, zip(*rest, strict=True)))))
     curves, below = list[Curve](), [0] * len(found.parts)
     for role, (_, charged) in zip(ROLES, shown, strict=False):

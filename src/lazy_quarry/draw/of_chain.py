@@ -77,7 +77,7 @@ def chain_figure(view: ChainView, site: str, zone: tzinfo = UTC) -> Figure:
 def _words(one: PartView, view: ChainView, zone: tzinfo) -> tuple[str, ...]:
     what = one.phase.value if one.phase else ""
     if one.tasks:
-        what = f"{one.done_tasks} of {one.tasks} tasks" if one.phase else plural(one.tasks, "task")
+        what = f"{one.done_tasks} of {plural(one.tasks, 'task')}" if one.phase else plural(one.tasks, "task")
     elif one.phase is None and one.starts_ms is not None:
         what = clock_time(one.starts_ms, view.now_ms, zone)
     elif one.phase is None:

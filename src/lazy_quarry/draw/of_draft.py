@@ -25,7 +25,7 @@ def placement_figure(report: DraftReport, site: str, zone: tzinfo = UTC) -> Figu
     ranks = f"{plural(report.shape.ranks, 'rank')} of {plural(threads, 'thread')}"
     note = f"{ranks} on {plural(place.node_count, 'node')} of {place.queue}, starting {start}"
     if place.node_count > len(place.nodes):
-        note += f"; the first {len(place.nodes)} nodes"
+        note += f"; the first {plural(len(place.nodes), 'node')}"
     return Figure(
         name="placement",
         title=f"Where {report.name or 'the draft'} would run",

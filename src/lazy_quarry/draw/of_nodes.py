@@ -23,7 +23,7 @@ def nodes_figure(board: Board, zone: tzinfo = UTC) -> Figure:
     for queue in board.site.queues:
         nodes = [node for node in board.nodes if queue.name in node.queues]
         free = sum(node.cores - node.cores_used for node in nodes if not node.closed)
-        told = f"{free:,} of {sum(node.cores for node in nodes):,} cores free" if queue.open else "closed"
+        told = f"{free:,} of {plural(sum(node.cores for node in nodes), 'core')} free" if queue.open else "closed"
         if nodes and all(node.name in shown for node in nodes):
             told += f", on {fold_names([node.name for node in nodes])} above"
         lanes.append(Lane(f"{queue.name}: {told}", heading=True))
@@ -83,7 +83,7 @@ def hours_figure(board: Board, node: str, zone: tzinfo = UTC) -> Figure:
     return Figure(
         name=f"hours-{node}",
         title=f"The hours of {node}",
-        note=f"{free} of {found.cores} cores are free. Jobs that run are drawn to the ends of their walltimes.",
+        note=f"{free} of {plural(found.cores, 'core')} are free. Jobs that run are drawn to the ends of their walltimes.",
         panel=Lanes(time_scale(now, end, now, zone), tuple(lanes)),
         source=source_words(board.site.name, now, zone),
         legend=(*WHOSE, ("expected", "expected by the plan"), ("window", "reserved")),
@@ -100,7 +100,7 @@ def node_lanes_figure(board: Board, names: Sequence[str], begin_ms: int, end_ms:
         bars += [Bar(w.begins_ms, w.ends_ms, "window", 0.1, 0.8) for w in board.site.windows if name in w.nodes]
         if node.closed:
             bars.append(Bar(board.now_ms, end_ms, "closed", 0.1, 0.8))
-        lanes.append(Lane(name, tuple(bars), f"{node.cores} cores"))
+        lanes.append(Lane(name, tuple(bars), plural(node.cores, "core")))
     return Figure(
         name="node-lanes",
         title=f"Nodes of {board.site.name} over {format_duration((end_ms - begin_ms) // 1000)}",

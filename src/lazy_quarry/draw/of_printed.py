@@ -15,7 +15,15 @@ from lazy_quarry.draw.of_reports import rhythm_figure, waits_figure, waste_figur
 from lazy_quarry.draw.printed import Block, Drawn, Heading, Paragraph, Printed, Table
 from lazy_quarry.draw.values import Figure
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.book_words import at_end_words, change_words, end_words, share_words, size_words, term_words
+from lazy_quarry.site.book_words import (
+    at_end_words,
+    change_words,
+    end_words,
+    share_words,
+    size_words,
+    term_words,
+    waits_words,
+)
 
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.accounts import AccountLine
@@ -142,10 +150,11 @@ def _summary(found: Answers, names: _Names) -> list[str]:
     total, span = found.whole.total, found.whole.period
     sums, more = total.sums, change_words(found.whole)
     if not sums.held_core_ms:
-        return [f"Nothing was charged in {span.name}."]
-    charged = f"In {span.name} {format_core_hours(sums.charged_core_ms)} core-hours were charged for {plural(sums.jobs, 'job')}"
+        return [f"Nothing was charged {span.when}."]
+    when = f"{span.when[:1].upper()}{span.when[1:]}"
+    charged = f"{when} {format_core_hours(sums.charged_core_ms)} core-hours were charged for {plural(sums.jobs, 'job')}"
     if more:
-        charged += f", {more} than in {span.moved(-1).name}"
+        charged += f", {more} than {span.moved(-1).when}"
     held = sums.used_core_ms + sums.idle_core_ms + sums.lost_core_ms
     went = ", ".join(
         f"{amount / max(1, held):.0%} was {word}"
@@ -153,10 +162,11 @@ def _summary(found: Answers, names: _Names) -> list[str]:
     )
     words = [f"{charged}. Of {format_core_hours(sums.held_core_ms)} core-hours that they held {went}."]
     if total.wait_median_s is not None and total.wait_p95_s is not None:
-        half, most = format_duration(total.wait_median_s, 1), format_duration(total.wait_p95_s, 1)
-        most_of_half = f"waited at most {half}" if total.wait_median_s >= 0.5 else "did not wait"
-        waited = f"Half of the jobs {most_of_half}, 19 in 20 waited at most {most}."
-        failed = f" {sums.failed:,} of them did not come to a good end." if sums.failed else " All came to a good end."
+        waits = waits_words(total.wait_median_s, total.wait_p95_s)
+        waited = "Nobody waited." if waits == "nobody waited" else f"They waited: {waits}."
+        failed = (
+            f" {sums.failed:,} of the jobs did not come to a good end." if sums.failed else " All came to a good end."
+        )
         words.append(waited + failed)
     first = next(iter(found.people.rows), None)
     if first is not None and len(found.people.rows) > 1:
@@ -193,7 +203,7 @@ def _table(found: Report, names: _Names, by: str) -> Table:
         sums = rest[0].sums
         for row in rest[1:]:
             sums = sums + row.sums
-        rows.append(_row(f"{len(rest)} others", ReportRow((), sums)))
+        rows.append(_row(plural(len(rest), "other"), ReportRow((), sums)))
     rows.append(_row("together", found.total))
     head = (by, "charged", "used", "idle", "lost", "jobs", "not done", "waited", "95 %")
     return Table(head, tuple(rows), sums=1)

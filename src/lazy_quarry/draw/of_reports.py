@@ -19,7 +19,7 @@ SHOWN_DAYS = 42
 def waits_figure(found: BySize, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
     """How long half and 19 in 20 of the jobs waited at most, by size. Raises :class:`QuarryError` where none ended."""
     if not found.rows:
-        raise QuarryError(f"no job that ended in {found.period.name} has run")
+        raise QuarryError(f"no job that ended {found.period.when} has run")
     ticks = tuple((float(place), f"{size_words(row)}") for place, row in enumerate(found.rows))
     most = max(row.wait_p95_s for row in found.rows)
     y = duration_scale(max(60.0, 1.08 * most), "waited", 5)
@@ -34,7 +34,7 @@ def waits_figure(found: BySize, site: str, now_ms: int, zone: tzinfo = UTC) -> F
             (Plot(y, (Curve(late, "expected", "bars"), Curve(half, "mine", "bars"))),),
         ),
         source=source_words(site, now_ms, zone),
-        note=f"{plural(jobs, 'job')} that ended in {found.period.span}; an array waited until its first task started",
+        note=f"{plural(jobs, 'job')} that ended {found.period.when}; an array waited until its first task started",
         legend=(("mine", "half of the jobs waited no longer"), ("expected", "19 in 20")),
     )
 
@@ -47,7 +47,7 @@ def rhythm_figure(found: Rhythm, site: str, now_ms: int, zone: tzinfo = UTC) -> 
     ]
     most = max(max(row) for row in cores)
     if most <= 0:
-        raise QuarryError(f"nothing ran in {found.period.name}")
+        raise QuarryError(f"nothing ran {found.period.when}")
     cells = tuple(
         Cell(day, hour, "mine", f"{value:,.0f}" if value >= 10 or value < 0.05 else f"{value:.1f}", value / most)
         for day, row in enumerate(cores)
@@ -75,7 +75,7 @@ def shares_figure(found: Sequence[ShareLine], site: str, now_ms: int, zone: tzin
         for line in rest:
             for day, _, counts in line.days:
                 others[day] = others.get(day, 0) + counts
-        parts.append((rest[0].account if len(rest) == 1 else f"{len(rest)} others", others))
+        parts.append((rest[0].account if len(rest) == 1 else plural(len(rest), "other"), others))
     curves, below = list[Curve](), [0] * len(days)
     for role, (_, still) in zip(ROLES, parts, strict=False):
         below = [base + still.get(day, 0) for base, day in zip(below, days, strict=True)]
@@ -103,7 +103,7 @@ def shares_figure(found: Sequence[ShareLine], site: str, now_ms: int, zone: tzin
 def waste_figure(found: Waste, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
     """What was asked for by those who may win most, and what became of it. Raises :class:`QuarryError` where there is nothing."""
     if not found.rows:
-        raise QuarryError(f"all that was asked for in {found.period.name} was used")
+        raise QuarryError(f"all that was asked for {found.period.when} was used")
     layers: list[tuple[str, str, list[int]]] = [
         ("done", "used", [row.sums.used_core_ms for row in found.rows]),
         ("failed", "lost", [row.sums.lost_core_ms for row in found.rows]),

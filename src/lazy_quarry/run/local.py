@@ -13,6 +13,7 @@ from pathlib import Path
 import lazy_quarry
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, Curve, Sample, curve_of
+from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Use
 from lazy_quarry.errors import StateFolderError
@@ -238,7 +239,12 @@ class LocalRunner:
         """A piece of a file of the job's."""
         try:
             with open(path, "rb") as file:
-                size = os.fstat(file.fileno()).st_size
+                there = os.fstat(file.fileno())
+                size = there.st_size
+                if not _as_left(job, path, there):
+                    return OutputChunk(
+                        path, "", from_byte, 0, f"{path} was changed since {job.label} ended", changed=True
+                    )
                 if from_byte < 0:
                     from_byte = max(0, size + from_byte)
                 file.seek(from_byte)
@@ -301,6 +307,13 @@ class LocalRunner:
         return unusable(folder, written, input_path, tried)
 
 
+def _as_left(job: Job, path: str, there: os.stat_result) -> bool:
+    """Whether one of the files that a job printed into is as it left it, as far as that is known."""
+    which = "output" if path == job.paths.output else "errors"
+    mark = next((one for one in job.printed if one.which == which), None)
+    return not job.phase.final or mark is None or mark.same(there.st_ino, there.st_size, there.st_mtime_ns)
+
+
 def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | None, curve: Curve | None) -> Finish:
     # A part of it that had more than was ever seen of all of it at once was too short to be seen.
     own_peak = max((part.memory_peak_mib for part in inside.parts), default=0) if inside is not None else 0
@@ -320,4 +333,9 @@ def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | Non
         inside=inside,
         curve=curve,
         host=this_host(),
+        printed=tuple(
+            FileMark(which, *ended.printed[which])
+            for which in ("output", "errors")
+            if len(ended.printed.get(which, ())) == 4
+        ),
     )

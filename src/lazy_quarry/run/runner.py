@@ -19,6 +19,8 @@ class OutputChunk:
     next_byte: int
     size: int
     problem: str = ""
+    changed: bool = False
+    """Whether the file is not as the job left it, so that nothing of it is told as the job's."""
 
 
 class Runner(Protocol):

@@ -132,7 +132,7 @@ def reason_of(name: str, found: NextTime) -> str:
     runs = plural(found.runs, "run")
     told = []
     if found.walltime is not None:
-        verb = "were not done within" if found.walltime.only_failed else "took"
+        verb = f"{'were' if found.runs > 1 else 'was'} not done within" if found.walltime.only_failed else "took"
         told.append(f"{verb} {_span(found.walltime, format_duration)}{_grown(found.walltime)}")
     if found.memory is not None and found.memory.most > 0.5:
         verb = "had too little with" if found.memory.only_failed else "used"

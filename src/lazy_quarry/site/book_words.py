@@ -84,6 +84,14 @@ def cost_words(report: DraftReport) -> str:
     return f"{tasks}{cores} × {lasting if shape.grace_s else format_duration(shape.walltime_s)}{factor} = at most {most} core-hours"
 
 
+def waits_words(median_s: float, p95_s: float) -> str:
+    """How long jobs waited: ``half at most 4m, 19 in 20 at most 2h``, ``nobody waited``."""
+    if p95_s < 0.5:
+        return "nobody waited"
+    first = f"half at most {format_duration(median_s, 1)}" if median_s >= 0.5 else "half not at all"
+    return f"{first}, 19 in 20 at most {format_duration(p95_s, 1)}"
+
+
 def amounts_of(report: DraftReport) -> tuple[str, str]:
     """The greatest charge of a draft and what its account has left, as core-hours that can be told apart; no limit: empty."""
     cost = report.cost

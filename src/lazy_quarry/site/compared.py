@@ -1,6 +1,7 @@
 """Runs side by side: what each came to, the value that a pattern finds in its output, and what differed between them."""
 
 import difflib
+import shlex
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -9,7 +10,7 @@ from lazy_quarry.core.advice.curves import Point
 from lazy_quarry.core.advice.error_lines import error_lines
 from lazy_quarry.core.advice.found_value import ValuePattern, number_in
 from lazy_quarry.core.advice.scaling import Scaling, scaling
-from lazy_quarry.core.units import clock_time, fold_names, format_bytes, format_duration, format_size
+from lazy_quarry.core.units import clock_time, fold_names, format_bytes, format_duration, format_size, plural
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.run_reader import RunReader
@@ -46,11 +47,11 @@ class Difference:
 
 
 def runs_of(client: RunReader, numbers: Sequence[int]) -> list[JobView]:
-    """The runs that are meant: a job is itself, an array its tasks. Raises :class:`NoSuchJob`."""
+    """The runs that are meant: a job is itself, an array its tasks, each as its newest run. Raises :class:`NoSuchJob`."""
     found = list[JobView]()
     for number in numbers:
         detail = client.detail(number)
-        found += detail.tasks if detail.view.rows else (detail.view,)
+        found += detail.tasks_now if detail.view.rows else (detail.view,)
     return found
 
 
@@ -78,7 +79,7 @@ def _read(
     """The value, looked for from the end backwards, and the last error line of the end."""
     chunk = client.output(job, which, -PIECE)
     begin, lines = max(0, chunk.size - PIECE), chunk.text.split("\n")
-    wrong = [line for _, line in error_lines(lines, 1)]
+    wrong = [chunk.problem] if chunk.changed else [line for _, line in error_lines(lines, 1)]
     value = pattern.last_value(lines) if pattern else None
     while pattern and value is None and begin > 0 and chunk.size - begin < MOST_BYTES:
         begin = max(0, begin - PIECE)
@@ -157,19 +158,20 @@ def _script_words(first: JobDetail, detail: JobDetail) -> str:
         return "as the first"
     matcher = difflib.SequenceMatcher(None, first.script.splitlines(), detail.script.splitlines(), autojunk=False)
     changed = sum(max(a2 - a1, b2 - b1) for tag, a1, a2, b1, b2 in matcher.get_opcodes() if tag != "equal")
-    return f"{changed:,} lines differ" if changed != 1 else "1 line differs"
+    return f"{plural(changed, 'line')} differ" if changed != 1 else "1 line differs"
 
 
 _WENT_IN: dict[str, Callable[[JobDetail], str]] = {
     "path": lambda detail: detail.script_path,
     "set": lambda detail: ", ".join(detail.overrides),
+    "arguments": lambda detail: shlex.join(detail.view.arguments),
     "parameters": lambda detail: ", ".join(f"{name}={value}" for name, value in detail.view.parameters),
     "queue": lambda detail: detail.view.queue,
     "tier": lambda detail: detail.view.tier,
     "account": lambda detail: detail.view.account,
     "walltime asked": lambda detail: format_duration(detail.view.walltime_s),
     "cores": lambda detail: str(detail.view.cores),
-    "ranks": lambda detail: f"{detail.view.ranks} of {detail.view.threads} threads",
+    "ranks": lambda detail: f"{detail.view.ranks} of {plural(detail.view.threads, 'thread')}",
     "memory asked": lambda detail: format_size(detail.view.memory_mib),
     "modules": lambda detail: ", ".join(detail.modules),
     "folder": lambda detail: detail.directory,

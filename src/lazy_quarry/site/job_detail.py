@@ -1,5 +1,6 @@
 """A job with its record, its script and its verdict."""
 
+from collections import Counter
 from dataclasses import dataclass
 
 from lazy_quarry.core.advice.alike import Cause, Outlier
@@ -83,12 +84,32 @@ class JobDetail:
     verdict: str = ""
     tasks: tuple[JobView, ...] = ()
     """The tasks of an array that have started or ended."""
+    again: tuple[JobView, ...] = ()
+    """The newest run of each task that ran again, in another array, or is to."""
     evidence: Evidence | None = None
     """Of a job that has ended: what it printed last that sounds wrong, and its promised files."""
     told: TasksTold | None = None
     """Of an array some task of which has run: what its tasks used."""
     explained: Explained | None = None
     """For a job that has not started: what it waits for, who is ahead, what would help."""
+
+    @property
+    def tasks_now(self) -> tuple[JobView, ...]:
+        """The tasks of an array, each as its newest run."""
+        newest = {view.task: view for view in self.again}
+        return tuple(newest.get(view.task, view) for view in self.tasks)
+
+    @property
+    def counts_now(self) -> tuple[tuple[str, int], ...]:
+        """How many tasks of an array are in each state by their newest runs; as in ``view.counts`` where none ran again."""
+        if not self.again:
+            return self.view.counts
+        before = {view.task: view.phase.value for view in self.tasks}
+        counts = Counter(dict(self.view.counts))
+        for view in self.again:
+            counts[before[view.task]] -= 1
+            counts[view.phase.value] += 1
+        return tuple((word, count) for word, count in sorted(counts.items()) if count)
 
     @property
     def silent(self) -> bool:

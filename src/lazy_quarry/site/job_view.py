@@ -8,6 +8,14 @@ from lazy_quarry.core.job.phase import Phase, Use
 
 
 @dataclass(frozen=True, slots=True)
+class OtherRun:
+    """Another run of the same task: the number of its job, and how people say it (``10/22``)."""
+
+    job: int
+    label: str
+
+
+@dataclass(frozen=True, slots=True)
 class StartRange:
     """Between which instants in ms a job starts 8 times in 10, and the middle; corrected by so many earlier forecasts."""
 
@@ -68,6 +76,8 @@ class JobView:
     exit: int | None
     signal: str | None
     reason: str
+    replaces: OtherRun | None
+    """The task that it runs again."""
     planned: bool
     """Of one that was skipped: nothing went wrong, it was not needed."""
     stopping: str | None
@@ -79,6 +89,8 @@ class JobView:
     """The number of the array that this is a task of."""
     task: int | None = None
     parameters: tuple[tuple[str, str], ...] = ()
+    arguments: tuple[str, ...] = ()
+    """The words given to its script; of other people's jobs they are not told."""
     rows: tuple[tuple[int, int, int], ...] = ()
     """The task numbers of an array, as (first, last, step)."""
     counts: tuple[tuple[str, int], ...] = ()
@@ -88,6 +100,8 @@ class JobView:
     chain: int = 0
     """The number of the chain that it belongs to, 0 for none; and that chain's name."""
     chain_name: str = ""
+    replaced_by: OtherRun | None = None
+    """The newest run of this task, where it ran again since. The record of this one stays as it was."""
     stuck: str = ""
     """Why one that waits has no expected start, in a few words."""
     range: StartRange | None = None

@@ -17,6 +17,7 @@ from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.present import Present
+from lazy_quarry.site.runs_again import run_before
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 
 WARN_EVERY_MS = 10_000
@@ -159,6 +160,7 @@ class JobViews:
             exit=job.exit,
             signal=job.signal,
             reason=job.reason,
+            replaces=run_before(present, job),
             planned=job.planned and job.phase is Phase.SKIPPED,
             stopping=job.stopping,
             attempt=job.attempt,
@@ -168,6 +170,7 @@ class JobViews:
             parent=job.parent,
             task=request.task,
             parameters=request.parameters,
+            arguments=request.arguments if job.user == present.user else (),
             rows=request.array.rows if request.array else (),
             counts=counts,
             failed_tasks=self._failed_tasks(job, dict(counts)) if array and job.phase.final else (),

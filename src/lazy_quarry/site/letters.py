@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from datetime import UTC, datetime, tzinfo
 from typing import TYPE_CHECKING
 
-from lazy_quarry.core.units import clock_time, format_bytes, format_core_hours, format_duration, format_size
+from lazy_quarry.core.units import clock_time, format_bytes, format_core_hours, format_duration, format_size, plural
 from lazy_quarry.site.book_words import at_end_words, term_words
 from lazy_quarry.site.chain_views import ChainView
 from lazy_quarry.site.job_detail import JobDetail
@@ -107,7 +107,7 @@ def budget_lines(reached: BudgetReached, line: AccountLine) -> Iterable[str]:
 def chain_lines(view: ChainView, now_ms: int, zone: tzinfo) -> Iterable[str]:
     """The text about a chain that is over."""
     done = sum(part.phase == "done" for part in view.parts)
-    yield f"Chain {view.number} {view.name} is over: {view.state}, {done} of {len(view.parts)} jobs done."
+    yield f"Chain {view.number} {view.name} is over: {view.state}, {done} of {plural(len(view.parts), 'job')} done."
     yield ""
     for part in view.parts:
         told = f"{part.job}, {state_words(part.view, now_ms, zone)}" if part.view else part.reason or "it did not run"

@@ -1,6 +1,7 @@
 """What is kept of a run, as a paragraph and a table for a paper."""
 
 import hashlib
+import shlex
 from collections.abc import Iterator
 from datetime import UTC, datetime, tzinfo
 
@@ -71,7 +72,9 @@ def _used(detail: JobDetail) -> str:
 
 def _script_words(detail: JobDetail, version: str) -> str:
     modules = f"Modules loaded: {', '.join(detail.modules)}. " if detail.modules else ""
-    return f"{modules}Its script (SHA-256 {_digest(detail)[:16]}…) ran as job {detail.view.label} under Lazy Quarry {version}."
+    given = f"with the arguments {shlex.join(detail.view.arguments)} " if detail.view.arguments else ""
+    which = f"Its script (SHA-256 {_digest(detail)[:16]}…) ran {given}as job {detail.view.label}"
+    return f"{modules}{which} under Lazy Quarry {version}."
 
 
 def _digest(detail: JobDetail) -> str:
@@ -102,6 +105,8 @@ def _rows(detail: JobDetail, site: str, version: str, zone: tzinfo) -> Iterator[
     for name, at in (("submitted", view.submitted_ms), ("started", view.started_ms), ("ended", view.ended_ms)):
         if at is not None:
             yield name, _at(at, zone).isoformat(timespec="seconds")
+    if view.arguments:
+        yield "arguments", shlex.join(view.arguments)
     for name, value in view.parameters:
         yield f"parameter {name}", value
     yield "modules", ", ".join(detail.modules) or "none"

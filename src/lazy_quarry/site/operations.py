@@ -18,7 +18,7 @@ from lazy_quarry.core.engine.events import Event, Stopping, Submitted
 from lazy_quarry.core.engine.task_numbers import label_of
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin
+from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase, task_id
 from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.job.sweep import Array
@@ -31,6 +31,7 @@ from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.past_run import unused_in
 from lazy_quarry.site.present import Present
+from lazy_quarry.site.runs_again import RunsAgain
 from lazy_quarry.site.views import Outcome, Receipt
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 
@@ -46,11 +47,16 @@ class Operations:
     def __init__(self, present: Present, drafts: Drafts, dispatcher: Dispatcher) -> None:
         self.present, self.drafts, self.dispatcher = present, drafts, dispatcher
         self.dependencies = Dependencies(present)
+        self.runs_again = RunsAgain(present)
 
     # -- submitting --------------------------------------------------------------------------------
 
     def submit(self, submission: Submission) -> Receipt:
         """Check a script and take it in, or say what must change first."""
+        return self._submitted(submission, 0)
+
+    def _submitted(self, submission: Submission, again_of: int) -> Receipt:
+        """The same of a job that runs another one again."""
         with self.present.lock:
             checked = self.drafts.checked(submission)
             diagnostics, request = checked.diagnostics, checked.request
@@ -59,7 +65,7 @@ class Operations:
             request, problem = self.dependencies.resolved(request)
             if problem:
                 return self._refusal((error("after", problem, dict(checked.lines).get("after", 1)), *diagnostics))
-            return self._take_in(submission, request, diagnostics)
+            return self._take_in(submission, request, diagnostics, again_of)
 
     def try_one(self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None) -> Receipt:
         """Run one task of a draft in the site's trial tier, or say what must change first.
@@ -96,15 +102,19 @@ class Operations:
             if job.user != self.present.user:
                 raise Refused(f"{job.label} belongs to {job.user}; you may run only your own jobs again")
             places = self._failed(job) if failed else places
+            root = self.runs_again.first(job)
             submission, array = _submission_of(job, settings), job.request.array
             if places and (array is None or not all(place < array.count for place in places)):
                 raise NoSuchJob(f"{job.label} has no such tasks")
             if array is not None and (early := places - {one.number % TASK_SPAN - 1 for one in self._ended(job)}):
                 raise Refused(f"{job.label}/{array.number(min(early))} has not ended, so it can't run again yet")
-            if array is None or (not places and _of_array(settings)):
-                receipt = self.submit(submission)
+            if array is not None and places:
+                self._refuse_twice(job, array, places)
+                receipt = self._submit_array(submission, array.only(places), root.number)
+            elif array is None or _of_array(settings):
+                receipt = self._submitted(submission, job.number if job.request.array is None else 0)
             else:
-                receipt = self._submit_array(submission, array.only(places) if places else array)
+                receipt = self._submit_array(submission, array, 0)
         except (Refused, NoSuchJob) as fault:
             return Outcome(number, False, str(fault), not isinstance(fault, NoSuchJob))
         if receipt.job is None:
@@ -117,17 +127,39 @@ class Operations:
         """The places of an array's tasks that have failed."""
         if job.request.array is None:
             raise Refused(f"{job.label} is not an array, so it has no tasks")
-        ended = self._ended(job)
-        wrong = {one.number % TASK_SPAN - 1 for one in ended if left_undone(one.phase, one.planned)}
+        newest = self.runs_again.newest(self.runs_again.first(job))
+        wrong, under_way = set[int](), 0
+        for task in self._ended(job):
+            now = newest.get(task.request.task or 0, task)
+            under_way += not now.phase.final
+            if now.phase.final and left_undone(now.phase, now.planned):
+                wrong.add(task.number % TASK_SPAN - 1)
+        if not wrong and under_way:
+            raise Refused(f"all tasks of {job.label} that failed run again already; lq show {job.label} names them")
         if not wrong:
-            raise Refused(f"no task of {job.label} has failed")
+            raise Refused(f"no task of {job.label} has failed; lq again {job.label} runs all of them once more")
         return wrong
+
+    def _refuse_twice(self, job: Job, array: Array, places: set[int]) -> None:
+        """Raise :class:`Refused` where one of these tasks runs again already, or did so and is done."""
+        newest = self.runs_again.newest(self.runs_again.first(job))
+        for place in sorted(places):
+            number = array.number(place)
+            now = newest.get(number)
+            if now is None or now.number == task_id(job.number, place):
+                continue
+            if not now.phase.final:
+                raise Refused(f"{job.label}/{number} runs again already, as {now.label}")
+            if now.phase is Phase.DONE:
+                raise Refused(
+                    f"{job.label}/{number} ran again as {now.label}, which is done; once more: lq again {now.label}"
+                )
 
     def _ended(self, job: Job) -> list[Job]:
         """The tasks of an array that have ended."""
         return self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
 
-    def _submit_array(self, submission: Submission, array: Array) -> Receipt:
+    def _submit_array(self, submission: Submission, array: Array, again_of: int) -> Receipt:
         """Submit an array again, with the tasks and parameters that it had, whatever files say now."""
         checked = self.drafts.checked(submission)
         if checked.request is None or checked.refused:
@@ -136,12 +168,14 @@ class Operations:
         request, problem = self.dependencies.resolved(replace(checked.request, array=replace(array, at_once=at_once)))
         if problem:
             raise Refused(problem)
-        return self._take_in(submission, request, checked.diagnostics)
+        return self._take_in(submission, request, checked.diagnostics, again_of)
 
     def _refusal(self, diagnostics: tuple[Diagnostic, ...]) -> Receipt:
         return Receipt(None, None, self.present.now(), diagnostics)
 
-    def _take_in(self, submission: Submission, request: Request, diagnostics: tuple[Diagnostic, ...]) -> Receipt:
+    def _take_in(
+        self, submission: Submission, request: Request, diagnostics: tuple[Diagnostic, ...], again_of: int = 0
+    ) -> Receipt:
         """Submit it, unless its folder, output or input cannot be used, or a limit is in the way."""
         present = self.present
         if closed := present.runner.closed():
@@ -149,7 +183,7 @@ class Operations:
         if problems := self._path_problems(request, submission):
             return self._refusal((*problems, *diagnostics))
         try:
-            events = self._decided(submission, request)
+            events = self._decided(submission, request, again_of)
         except Refused as fault:
             return self._refusal((error("over-limit", str(fault), 1), *diagnostics))
         present.commit(events)
@@ -164,7 +198,7 @@ class Operations:
             raise Refused("; ".join(one.message for one in problems))
         return self._decided(submission, request)
 
-    def _decided(self, submission: Submission, request: Request) -> list[Event]:
+    def _decided(self, submission: Submission, request: Request, again_of: int = 0) -> list[Event]:
         origin = Origin(
             script=submission.script,
             path=submission.path,
@@ -172,6 +206,7 @@ class Operations:
             environment=_environment(submission, request),
             overrides=submission.overrides,
             inputs=tuple((path, *known) for path, known in self.drafts.looked(submission).surroundings.inputs.items()),
+            again_of=again_of,
         )
         return self.present.engine.decide(self._submit(request, origin))
 

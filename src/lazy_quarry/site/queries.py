@@ -20,11 +20,12 @@ from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.evidence import evidence_of
 from lazy_quarry.site.expanded import Expanded, expanded
 from lazy_quarry.site.job_detail import JobDetail, Record
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.job_view import JobView, OtherRun
 from lazy_quarry.site.job_views import JobViews
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.record import record_lines
 from lazy_quarry.site.room_view import room_view
+from lazy_quarry.site.runs_again import RunsAgain
 from lazy_quarry.site.searches import Searches
 from lazy_quarry.site.sentences import verdict
 from lazy_quarry.site.tasks_told import tasks_told
@@ -44,6 +45,7 @@ class Queries:
         self.views = JobViews(present)
         self.keeper = BoardKeeper(present, self.views)
         self.searches = Searches(present, self.views)
+        self.runs_again = RunsAgain(present)
 
     # -- jobs --------------------------------------------------------------------------------------
 
@@ -99,7 +101,8 @@ class Queries:
             if job.parent is not None and not script:  # it is kept once, with the array
                 script = present.find(job.parent).origin.script
             events = present.journal.events_of(number)
-            tasks = tuple(self.views.tasks(job)) if job.request.array is not None else ()
+            tasks, again = self._tasks(job)
+            view = replace(view, replaced_by=self._replaced_by(job))
             detail = JobDetail(
                 view=view,
                 record=tuple(Record(at, words) for event in events for at, words in record_lines(event, present.zone)),
@@ -112,18 +115,39 @@ class Queries:
                 modules=job.request.modules,
                 host=job.host,
                 tasks=tasks,
+                again=again,
                 explained=explainer.explained(job)
                 if job.phase in _WAITS and number in present.engine.state.jobs
                 else None,
             )
             now = present.now()
         if tasks:
+            tasks = detail.tasks_now
             detail = replace(detail, told=tasks_told(tasks, self._printed_by_failed(tasks)))
         if not job.phase.final:
             return detail
         # files may lie on a slow disk: others are answered meanwhile
         evidence = evidence_of(present.runner, job, now)
         return replace(detail, evidence=evidence, verdict=verdict(view, evidence))
+
+    def _tasks(self, job: Job) -> tuple[tuple[JobView, ...], tuple[JobView, ...]]:
+        """The tasks of an array that were made, and the newest run of each that ran again."""
+        if job.request.array is None:
+            return (), ()
+        newest = self.runs_again.newest(self.runs_again.first(job)) if job.phase.final else {}
+        tasks, again = list[JobView](), list[JobView]()
+        for task in self.views.tasks(job):
+            run = newest.get(task.task or 0)
+            if run is None or run.number <= task.job:
+                tasks.append(task)
+                continue
+            tasks.append(replace(task, replaced_by=OtherRun(run.number, run.label)))
+            again.append(self.views.view(run))
+        return tuple(tasks), tuple(again)
+
+    def _replaced_by(self, job: Job) -> OtherRun | None:
+        run = self.runs_again.newest_of(job) if job.parent is not None and job.phase.final else None
+        return OtherRun(run.number, run.label) if run is not None else None
 
     def _printed_by_failed(self, tasks: tuple[JobView, ...]) -> dict[int, str]:
         """The last line that tells of an error, of the first tasks that failed."""
@@ -150,7 +174,14 @@ class Queries:
             if job.request.array is not None:
                 told = f"a file for each task; one of them: lq output {number}/{job.request.array.number(0)}"
                 return OutputChunk(path, "", 0, 0, told)
-            return self.present.runner.output(job, path, from_byte, self.present.now())
+            chunk = self.present.runner.output(job, path, from_byte, self.present.now())
+            if not chunk.changed:
+                return chunk
+            other = self.runs_again.writer_of(job, path)
+            if other is None:
+                return chunk
+            words = f"{path} was written over by {other.label}; lq output {other.label} shows it"
+            return replace(chunk, problem=words)
 
     def made(self, number: int) -> MadeFiles:
         """The files that were created or changed where a job works since it started, until it ended; newest first."""

@@ -46,6 +46,9 @@ class Searches:
         present = self.present
         query = parse_query(where, present.now(), present.zone)
         order = parse_order(sort) if sort else None
+        named = {term.field.name for term in query.terms if term.field is not None}
+        if "argument" in named:  # what others gave their scripts is theirs
+            query, everyone = of_user(query, present.user), True
         if not everyone and all(term.field is None or term.field.name != "user" for term in query.terms):
             query = of_user(query, present.user)
         with present.lock:

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.site import Storage
     from lazy_quarry.run.file_kinds import FileFound
     from lazy_quarry.site.board import SiteView
-    from lazy_quarry.site.job_detail import Evidence
+    from lazy_quarry.site.job_detail import Evidence, JobDetail
     from lazy_quarry.site.job_view import JobView, StartRange
 
 SHOWN_FAILED = 3
@@ -81,8 +81,10 @@ def range_words(known: StartRange | None, by_plan_ms: int | None, now_ms: int, z
     if left is None or (by_plan_ms is not None and by_plan_ms <= now_ms):
         return ""
     clock = partial(clock_time, now_ms=now_ms, zone=zone)
-    between = "now" if left.early_ms <= now_ms else clock(left.early_ms)
-    told = [f"about {clock(left.likely_ms)}", f"8 times in 10 between {between} and {clock(left.late_ms)}"]
+    between, late = "now" if left.early_ms <= now_ms else clock(left.early_ms), clock(left.late_ms)
+    told = [f"about {clock(left.likely_ms)}"]
+    if between != late:  # else both are the same to the minute
+        told.append(f"8 times in 10 between {between} and {late}")
     if by_plan_ms is not None:
         told.append(f"by the plan {clock(by_plan_ms)}")
     return "; ".join(told)
@@ -120,6 +122,17 @@ def counts_words(view: JobView) -> str:
     order = ("done", "running", *(phase.value for phase in Phase if phase.final and phase is not Phase.DONE))
     others = [f"{counts[word]:,} {word}" for word in order if word != "done" and counts.get(word)]
     return ", ".join([f"{counts.get('done', 0):,} of {total:,} done", *others])
+
+
+def now_words(detail: JobDetail) -> str:
+    """The tasks of an array by their newest runs: ``24 of 24 done, with 22 as 10/22``."""
+    counts = dict(detail.counts_now)
+    total = sum(counts.values())
+    others = [f"{count:,} {word}" for word, count in counts.items() if word != "done"]
+    first = [f"{view.task} as {view.label}" for view in detail.again[:SHOWN_FAILED]]
+    more = ", …" if len(detail.again) > SHOWN_FAILED else ""
+    told = ", ".join([f"{counts.get('done', 0):,} of {total:,} done", *others])
+    return f"{told}, with {', '.join(first)}{more}"
 
 
 def failed_words(view: JobView) -> str:
@@ -172,7 +185,7 @@ def spans_words(view: JobView) -> str:
     """How long a job waited, ran, and took in all; empty before it has started."""
     if view.started_ms is None:
         return ""
-    attempts = f" in {view.attempt} attempts" if view.attempt > 1 and not view.rows else ""
+    attempts = f" in {plural(view.attempt, 'attempt')}" if view.attempt > 1 and not view.rows else ""
     ran = f"{'ran' if view.ended_ms else 'runs'} {format_duration(view.elapsed_s)}{attempts}"
     words = f"waited {format_duration(view.waited_before_ms // 1000)}, {ran}"
     return f"{words}, {format_duration((view.ended_ms - view.submitted_ms) // 1000)} in all" if view.ended_ms else words

@@ -141,6 +141,7 @@ def ended_row(job: Job, texts: Texts, new: dict[int, str]) -> dict[str, Any]:
         "first_start_ms": job.times.first_start_ms,
         "waited_ms": job.waited_ms(job.ended_ms or 0),
         "cores": job.cores_allocated or job.task_cores,
+        "again_of": job.origin.again_of if job.parent is None else 0,
         "body": to_json(short),
         "script": texts.keep(script, new),
         "environment": texts.keep(environment, new),

@@ -45,7 +45,7 @@ from lazy_quarry.core.search.query import Between, Likeness, Order, Phrase, Quer
 from lazy_quarry.errors import StateFolderError
 
 FILE = "search.db"
-VERSION = 1
+VERSION = 2
 _T = TypeVar("_T")
 
 
@@ -95,7 +95,20 @@ class SearchIndex(Protocol):
 
 
 _metadata = MetaData()
-_WORDS = {"name", "state", "user", "account", "queue", "tier", "nodes", "parameters", "path", "reason", "signal"}
+_WORDS = {
+    "name",
+    "state",
+    "user",
+    "account",
+    "queue",
+    "tier",
+    "nodes",
+    "parameters",
+    "arguments",
+    "path",
+    "reason",
+    "signal",
+}
 _facts = Table(
     "facts",
     _metadata,

@@ -255,6 +255,8 @@ class SqlStorage:
             query = query.where(ended.c.job < TASK_SPAN)
         if wanted.name is not None:
             query = query.where(ended.c.name == wanted.name)
+        if wanted.again_of is not None:
+            query = query.where(ended.c.again_of == wanted.again_of)
         if wanted.script is not None:
             query = query.where(ended.c.script == wanted.script)
         if wanted.phase is not None:

@@ -24,6 +24,8 @@ class EndedFilter:
     """The key of the text that ran."""
     array: int | None = None
     """Tasks of this array; without it, everything but tasks."""
+    again_of: int | None = None
+    """Jobs that run this one, or some of its tasks, again."""
 
 
 @dataclass(frozen=True, slots=True)

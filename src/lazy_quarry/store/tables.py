@@ -68,11 +68,13 @@ ended = Table(
     Column("first_start_ms", BigInteger),
     Column("waited_ms", BigInteger, nullable=False, server_default="0"),
     Column("cores", Integer, nullable=False, server_default="0"),
+    Column("again_of", BigInteger, nullable=False, server_default="0"),
     Column("body", Text, nullable=False),
     Column("script", BigInteger, nullable=False),
     Column("environment", BigInteger, nullable=False),
     Column("own_check", LargeBinary, nullable=False),
 )
+Index("ended_again", ended.c.again_of, sqlite_where=ended.c.again_of > 0)
 Index("ended_by_time", ended.c.ended_ms)
 Index("ended_by_user", ended.c.user, ended.c.ended_ms)
 Index("ended_by_name", ended.c.user, ended.c.name, ended.c.ended_ms)

@@ -4,26 +4,27 @@ Journals before that kept the instants of the last attempt alone. The rest is wo
 still there; of a job whose events were thinned, the last attempt is all that is known.
 """
 
+from collections import Counter
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import msgspec
 from sqlalchemy import Connection, select
 
-from lazy_quarry.core.engine.events import KINDS, Ended, Held, Released, Started
+from lazy_quarry.core.engine.events import KINDS, Ended, Held, Released, Started, Submitted
 from lazy_quarry.core.engine.job_changes import held_by
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, outlook
 from lazy_quarry.core.job.times import JobTimes
-from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.units import DAY_MS
-from lazy_quarry.store.checks import MASK, as_number, row_check
+from lazy_quarry.store.checks import row_check
 from lazy_quarry.store.codec import from_json, to_json
-from lazy_quarry.store.rows import Scalars, job_of, opened, sealed
+from lazy_quarry.store.rows import THINNED, Scalars, job_of, opened, parts_of, scalars_of, state_of
 from lazy_quarry.store.tables import ended, events, live, parts, sums
 from lazy_quarry.store.verify import Totals
 
 _AT_ONCE = 2_000
-_NEW = ("first_start_ms", "waited_ms", "cores")
+_LIVE = ("job", "body", "script", "environment", "own_check")
+_NEW = ("first_start_ms", "waited_ms", "cores", "again_of")
 
 
 @dataclass
@@ -42,9 +43,13 @@ class _Known:
     outcomes: dict[int, tuple[Phase, bool]] = field(default_factory=dict)
     """The state of each job that is no task, and whether it was skipped as planned."""
     tasks: dict[int, _Tasks] = field(default_factory=dict)
+    planned: dict[int, str] = field(default_factory=dict)
+    """The account of each job or task, but not array, that was skipped as planned."""
 
     def takes(self, job: Job) -> None:
         """Note a job or task."""
+        if job.planned and job.request.array is None:
+            self.planned[job.number] = job.request.account
         if job.parent is None:
             self.outcomes[job.number] = job.phase, job.planned
             return
@@ -84,7 +89,7 @@ def from_5(work: Connection) -> None:
         totals.add(written, ())
         work.execute(ended.insert(), written)
     work.exec_driver_sql("DROP TABLE ended_before")
-    _rewrite_live(work, known)
+    _rewrite_state(work, known)
     if (body := _part(work, "totals")) is not None:
         kept = msgspec.json.decode(body, type=Totals)
         kept.ended_sum, kept.cells_sum = totals.ended_sum, 0
@@ -109,9 +114,9 @@ def _with_times(work: Connection, job: Job, known: _Known) -> Job:
     return job
 
 
-def _times_of(work: Connection, job: Job) -> JobTimes:
-    """The times of a job that is no array, as far as they can be known."""
-    happened = _events_of(work, job.number) if job.came_back else []
+def _times_of(work: Connection, job: Job, until: int = 2**62) -> JobTimes:
+    """The times of a job that is no array by an event, as far as they can be known."""
+    happened = _events_of(work, job.number, until) if job.came_back else []
     if not any(isinstance(one, Ended) for one in happened):
         cores, ended_ms = job.cores_allocated, job.ended_ms if job.ended_ms is not None else job.started_ms or 0
         if job.started_ms is None:
@@ -132,8 +137,9 @@ def _times_of(work: Connection, job: Job) -> JobTimes:
     return times
 
 
-def _events_of(work: Connection, number: int) -> list[Started | Ended | Held | Released]:
-    rows = work.execute(select(events.c.kind, events.c.body).where(events.c.job == number).order_by(events.c.number))
+def _events_of(work: Connection, number: int, until: int) -> list[Started | Ended | Held | Released]:
+    query = select(events.c.kind, events.c.body).where(events.c.job == number, events.c.number <= until)
+    rows = work.execute(query.order_by(events.c.number))
     kinds = (Started.kind, Ended.kind, Held.kind, Released.kind)
     return [from_json(KINDS[row.kind], row.body) for row in rows if row.kind in kinds]
 
@@ -144,6 +150,7 @@ def _rewritten(row: dict[str, Any], job: Job) -> dict[str, Any]:
         "first_start_ms": job.times.first_start_ms,
         "waited_ms": job.waited_ms(job.ended_ms or 0),
         "cores": job.cores_allocated or job.task_cores,
+        "again_of": 0,
     }
     row |= {**found, "cpu_ms": job.cpu_ms(), "body": to_json(job)}
     ordered = {column.name: row[column.name] for column in ended.columns if column.name != "own_check"}
@@ -161,29 +168,46 @@ def _take_back(work: Connection, job: Job) -> None:
     for name, value in key.items():
         query = query.where(sums.c[name] == value)
     work.execute(query)
-    if (body := _part(work, "tallies")) is not None:
-        tallies: dict[str, Tally] = from_json(dict[str, Tally], body)
-        if (tally := tallies.get(job.request.account)) is not None:
-            tallies[job.request.account] = replace(tally, failed=max(0, tally.failed - 1))
-            work.execute(parts.update().where(parts.c.key == "tallies").values(body=sealed(to_json(tallies))))
 
 
-def _rewrite_live(work: Connection, known: _Known) -> None:
-    """Give the jobs that have not ended their times as well."""
-    total = 0
-    for row in list(work.execute(select(live))):
-        job = _live_with_times(work, job_of(row.body, "", ""), known)
-        values = row.job, to_json(job), row.script, row.environment
-        check = row_check(*values)
-        total += as_number(check)
-        work.execute(live.update().where(live.c.job == row.job).values(body=values[1], own_check=check))
-    if (body := _part(work, "scalars")) is not None:
-        scalars = msgspec.structs.replace(msgspec.json.decode(body, type=Scalars), jobs_sum=total & MASK)
-        text = sealed(msgspec.json.encode(scalars).decode())
-        work.execute(parts.update().where(parts.c.key == "scalars").values(body=text))
+def _rewrite_state(work: Connection, known: _Known) -> None:
+    """Write the state anew as it is after all events: its jobs have their times, and planned skips are no failures."""
+    kept = {row.key: row.body for row in work.execute(select(parts))}
+    scalars = msgspec.json.decode(opened(kept["scalars"]), type=Scalars) if "scalars" in kept else None
+    after = scalars.after if scalars is not None else 0
+    rows = list(work.execute(select(live)))
+    before = state_of({row.job: job_of(row.body, "", "") for row in rows}, kept, scalars)
+    texts_of = {row.job: (row.script, row.environment) for row in rows}
+    jobs = {number: _live_with_times(work, job, known, after) for number, job in before.jobs.items()}
+    state = state_of(jobs, kept, scalars)
+    last = after
+    for row in work.execute(select(events).where(events.c.number > after).order_by(events.c.number)):
+        last = row.number
+        if row.kind == THINNED:
+            continue
+        event = from_json(KINDS[row.kind], row.body)
+        if isinstance(event, Submitted):
+            texts_of[event.job] = row.script, row.environment
+        if isinstance(event, Ended) and event.job in known.planned:
+            known.planned.pop(event.job)
+            event = replace(event, planned=True)
+        state.apply(event)
+    for account, count in Counter(known.planned.values()).items():  # those that ended before that
+        if (tally := state.tallies.get(account)) is not None:
+            state.tallies[account] = replace(tally, failed=max(0, tally.failed - count))
+    work.execute(live.delete())
+    checks = dict[int, bytes]()
+    for number, job in state.jobs.items():
+        values = number, to_json(job), *texts_of.get(number, (0, 0))
+        checks[number] = row_check(*values)
+        work.execute(live.insert().values(**dict(zip(_LIVE, (*values, checks[number]), strict=True))))
+    found = parts_of(state, state.recent) | {"scalars": scalars_of(state, last, checks)}
+    for key, body in found.items():
+        work.execute(parts.delete().where(parts.c.key == key))
+        work.execute(parts.insert().values(key=key, body=body))
 
 
-def _live_with_times(work: Connection, job: Job, known: _Known) -> Job:
+def _live_with_times(work: Connection, job: Job, known: _Known, after: int) -> Job:
     if job.times != JobTimes():  # a version before 3: its state was folded by this program
         return job
     of = known.tasks.get(job.number)
@@ -191,7 +215,7 @@ def _live_with_times(work: Connection, job: Job, known: _Known) -> Job:
         wait = max(0, of.first_start_ms - job.submitted_ms)
         times = JobTimes(first_start_ms=of.first_start_ms, first_wait_ms=wait, waiting_since_ms=job.submitted_ms)
         return replace(job, times=times, task_cores=of.cores, planned_count=of.planned)
-    times = _times_of(work, job) if job.came_back else JobTimes(waiting_since_ms=job.submitted_ms)
+    times = _times_of(work, job, after) if job.came_back else JobTimes(waiting_since_ms=job.submitted_ms)
     if job.phase is Phase.RUNNING and job.started_ms is not None:
         times = times.turned(job.started_ms, None).started(job.started_ms)
     elif job.phase is Phase.WAITING:

@@ -22,6 +22,7 @@ from lazy_quarry.app.widgets.chain_rows import ChainList, PartHead, PartRows
 from lazy_quarry.app.widgets.chain_tasks import ChainTasks
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.core.paths import name_of_script
+from lazy_quarry.core.units import plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.chain_source import read_source
@@ -239,7 +240,7 @@ class ChainPlace(ChainEditing):
         self.desk.put("", "")
         self.begun = ("", "")
         self._stop()
-        self.post_message(Say(f"Submitted as chain {receipt.chain}: {len(receipt.jobs)} jobs."))
+        self.post_message(Say(f"Submitted as chain {receipt.chain}: {plural(len(receipt.jobs), 'job')}."))
         self.quarry.read_board()
         self._read()
 

@@ -57,6 +57,7 @@ class ReviewSheets(ReviewOutput):
         Binding("a", "mark", "mark for comparing, or a file for removing"),
         Binding("u", "measure", "cells by outcome, time, memory, cores"),
         Binding("x", "next_failed", "the next task that failed"),
+        Binding("full_stop", "other_run", "the run that did this task again, or the one before it"),
         Binding("delete", "remove", "remove files that it made, after asking"),
         Binding("b", "bundle", "pack it for whoever helps"),
     ]
@@ -139,6 +140,20 @@ class ReviewSheets(ReviewOutput):
         if self.sheet == "tasks":
             self.query_one(TaskField).action_next_failed()
 
+    def action_other_run(self) -> None:
+        """From a task to the run that did it again, and back: both records stay as they were."""
+        view, field = self.detail.view if self.detail else None, self.query_one(TaskField)
+        if view is not None and view.rows and self.sheet == "tasks":
+            view = field.current
+        other = (view.replaced_by or view.replaces) if view is not None else None
+        if other is None or self.detail is None:
+            self._say("This did not run again, and runs nothing again.")
+            return
+        if self._back is None and self.detail.view.rows:
+            self._back = self.detail.view.job
+        self.chosen = "output"
+        self._open(other.job)
+
     # -- files -------------------------------------------------------------------------------------
 
     @work(thread=True, exclusive=True, group="made")
@@ -199,7 +214,7 @@ class ReviewSheets(ReviewOutput):
         self.action_sheet("results")
         self._trial = "the output in sight", list(self.query_one(OutputRows).rows[-2000:])
         if self.detail is not None and self.detail.view.rows and self.detail.tasks and self.quarry.client is not None:
-            task = self.query_one(TaskField).current or self.detail.tasks[0]
+            task = self.query_one(TaskField).current or self.detail.tasks_now[0]
             self._read_trial(self.quarry.client, task)
         line = self.query_one("#pattern", Typed)
         line.display = True
@@ -262,7 +277,7 @@ class ReviewSheets(ReviewOutput):
         if len(marked) > 1 or detail is None:
             return marked
         if detail.view.rows:
-            return detail.tasks
+            return detail.tasks_now
         return [view for view in reversed(rows.runs) if view.name == detail.view.name and not view.rows]
 
     @work(thread=True, exclusive=True, group="results")

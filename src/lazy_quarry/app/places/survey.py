@@ -212,7 +212,7 @@ class SurveyPlace(Place):
             return f"Queue {entry.queue.name}: {entry.queue.note or 'for every job'}.{tier}{users}"
         node = entry.nodes[0]
         name = fold_names([each.name for each in entry.nodes])
-        words = f"{name}: {node.cores} cores, {format_size(node.memory_mib)}"
+        words = f"{name}: {plural(node.cores, 'core')}, {format_size(node.memory_mib)}"
         words += f", scratch {format_size(node.scratch_mib)}" if node.scratch_mib else ""
         words += f", traits {', '.join(node.traits)}. " if node.traits else ". "
         if node.closed:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from lazy_quarry.app.cells import Piece
 from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.core.advice.from_trials import Advice, Asked, advise
-from lazy_quarry.core.units import format_duration
+from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.past_run import sizes_in, tried
 from lazy_quarry.site.sentences import state_words, verdict
@@ -81,4 +81,4 @@ def receipt_words(jobs: Sequence[int], walltime_s: int) -> str:
         return f"Trying one as {jobs[0]}, at most {format_duration(walltime_s)}; its verdict comes back here."
     numbers = ", ".join(map(str, jobs))
     each = f"at most {format_duration(walltime_s)} each"
-    return f"Trying {len(jobs)} sizes as {numbers}, {each}; what the whole needs comes back here."
+    return f"Trying {plural(len(jobs), 'size')} as {numbers}, {each}; what the whole needs comes back here."

@@ -175,9 +175,7 @@ class ReportRows(Rows):
             if self.open:
                 words = "   enter folds them"
                 if beyond > 0:
-                    words = (
-                        f"   and {plural(beyond, 'more node')}, {report.shape.ranks - rank:,} ranks; enter folds them"
-                    )
+                    words = f"   and {plural(beyond, 'more node')}, {plural(report.shape.ranks - rank, 'rank')}; enter folds them"
             self.put((words, "ochre"), opens=True)
         self.put()
 
@@ -216,10 +214,10 @@ class ReportRows(Rows):
         words = format_duration(rung.walltime_s)
         change: HeaderEdit = (("walltime", exact_duration(rung.walltime_s)),)
         if rung.nodes:
-            words = f"{plural(rung.nodes, 'node')}"
+            words = plural(rung.nodes, "node")
             change = (("nodes", rung.nodes),)
             if rung.ranks != report.shape.ranks:
-                words += f", {rung.ranks} ranks"
+                words += f", {plural(rung.ranks, 'rank')}"
                 change = (*change, ("ranks-per-node", None), ("ranks", rung.ranks))
         head: tuple[Piece, ...] = ((f"         {mark}", "ochre"), (f"{words:<19}", "ink", rung.asked))
         if rung.asked:

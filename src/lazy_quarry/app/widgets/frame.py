@@ -3,7 +3,7 @@
 from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.widgets.drawing import Lines
-from lazy_quarry.core.units import clock_time
+from lazy_quarry.core.units import clock_time, plural
 from lazy_quarry.site.board import Board
 
 PLACES = ("survey", "draft", "chain", "watch", "review", "ledger")
@@ -103,7 +103,7 @@ class StrataLines(Lines):
             if name == "closed" and not amount:
                 continue
             shown = "dim" if colour in ("stone", "faint") else colour
-            of = f" of {strata.total:,} cores" if name == "free" else ""
+            of = f" of {plural(strata.total, 'core')}" if name == "free" else ""
             pen.write(f"{name} {amount:,}{of}", shown, hit=hit).write("   ")
         for window in board.site.windows[:1]:
             when = clock_time(window.begins_ms, board.now_ms, self.quarry.zone)

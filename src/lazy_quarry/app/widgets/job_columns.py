@@ -1,5 +1,6 @@
 """The columns that jobs may have in Watch."""
 
+import shlex
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import tzinfo
@@ -55,6 +56,7 @@ COLUMNS = {
         Column("CPU", 9, True, lambda view, now, zone: format_duration(view.use.cpu_ms / 1000), "cpu"),
         Column("exit", 5, True, lambda view, now, zone: "" if view.exit is None else str(view.exit), "exit"),
         Column("parameters", 20, False, lambda view, now, zone: values_words(view.parameters)),
+        Column("arguments", 20, False, lambda view, now, zone: shlex.join(view.arguments)),
         Column("charged", 9, True, lambda view, now, zone: format_core_hours(view.charge_core_ms), "charge"),
     )
 }

@@ -63,7 +63,11 @@ class NodeHours(Rows):
             pen.ground = "ground"
         if row == 0:
             traits = f", {', '.join(self.found.traits)}" if self.found and self.found.traits else ""
-            cores = f"{self.found.cores - self.found.cores_used} of {self.found.cores} cores free" if self.found else ""
+            cores = (
+                f"{self.found.cores - self.found.cores_used} of {plural(self.found.cores, 'core')} free"
+                if self.found
+                else ""
+            )
             pen.write(f" THE HOURS OF {self.node.upper()}", bold=True).write(
                 f"   {cores}{traits}; esc goes back", "dim"
             )

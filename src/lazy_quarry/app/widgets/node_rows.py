@@ -122,7 +122,7 @@ class NodeRows(Rows):
         if not queue.open:
             pen.write(f" closed: {queue.note}", "rust")
             return
-        pen.write(f" {free:,} of {total:,} cores free   ", "dim")
+        pen.write(f" {free:,} of {plural(total, 'core')} free   ", "dim")
         pen.write(self._waits(queue.name), "river").write("   ")
         limit = f"at most {format_duration(queue.walltime_limit_s)}" if queue.walltime_limit_s else "no walltime limit"
         words = [f"{limit}, {format_duration(queue.walltime_default_s)} if not said"]
@@ -170,7 +170,7 @@ class NodeRows(Rows):
         if first.gpus:
             pen.write(f"   {first.gpus - first.gpus_used} of {plural(first.gpus, 'GPU')}", "dim")
         if len(nodes) > 1:
-            words, left = f"   {len(nodes)} nodes alike", max(0, self.room - pen.at)
+            words, left = f"   {plural(len(nodes), 'node')} alike", max(0, self.room - pen.at)
             pen.write(words if len(words) <= left else f"   {len(nodes)} alike"[:left], "dim")
         else:
             names = ", ".join(dict.fromkeys(occupant.name for occupant in first.occupants))

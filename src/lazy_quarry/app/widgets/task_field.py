@@ -13,7 +13,7 @@ from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import format_duration, format_size
 from lazy_quarry.site.job_detail import JobDetail, TasksTold
 from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import counts_words, outlier_words, state_words
+from lazy_quarry.site.sentences import counts_words, now_words, outlier_words, state_words
 
 MEASURES = {
     "outcome": lambda view: 0.0,
@@ -63,7 +63,7 @@ class TaskField(Rows):
         if self.detail is None or self.detail.view.job != detail.view.job:
             self.at = 0
             self.scroll_to(y=0, animate=False)
-        self.detail, self.tasks, self.now_ms = detail, detail.tasks, now_ms
+        self.detail, self.tasks, self.now_ms = detail, detail.tasks_now, now_ms
         self.at = max(0, min(self.at, len(self.tasks) - 1))
         self._below = list(self._told(detail.told)) if detail.told else []
         self.refit()
@@ -99,7 +99,8 @@ class TaskField(Rows):
         if row == 0:
             pen.write(" TASKS", bold=True)
             if self.detail is not None:
-                pen.write(f"   {counts_words(self.detail.view)}", "dim")
+                told = now_words(self.detail) if self.detail.again else counts_words(self.detail.view)
+                pen.write(f"   {told}", "dim")
             return
         if row == 1:
             if not self.tasks:
@@ -119,6 +120,9 @@ class TaskField(Rows):
             values = values_words(view.parameters)
             words = f"{view.label}{f'  {values}' if values else ''}: {state_words(view, self.now_ms, self.quarry.zone)}"
             words += f", {format_size(view.memory_peak_mib)}" if view.started_ms is not None else ""
+            words += (
+                f"; it runs {view.replaces.label} again" if view.replaces and self.detail and self.detail.again else ""
+            )
             lines = wrap(words, self.room - 2, 2)
             colour = self.palette.of_phase(view.phase) if view.phase in FAILING else "ink"
             pen.write(f" ▸ {lines[0]}" if row == 1 else f"   {lines[1]}" if len(lines) > 1 else "", colour)

@@ -5,7 +5,7 @@ from textual import events
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.widgets.drawing import Rows
-from lazy_quarry.core.units import fold_names
+from lazy_quarry.core.units import fold_names, plural
 from lazy_quarry.site.board import Board
 
 
@@ -66,7 +66,8 @@ class TraitRows(Rows):
             pen.write("on no node together with these", "rust")
             return
         names = fold_names([node.name for node in with_it])
-        pen.write(f"{len(with_it):>5} nodes {cores:>7,} cores {free:>7,} free   ", "dim")
+        pen.cell(plural(len(with_it), "node"), 11, "dim", right=True)
+        pen.cell(plural(cores, "core"), 13, "dim", right=True).write(f" {free:>7,} free   ", "dim")
         pen.cell(names, max(0, min(40, self.room - pen.at)), "dim")
 
     def on_key(self, event: events.Key) -> None:

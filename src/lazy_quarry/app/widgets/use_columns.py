@@ -7,7 +7,8 @@ from rich.cells import cell_len
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.ledger.report import OverTime, Report
-from lazy_quarry.core.units import HOUR_MS, format_core_hours, format_duration
+from lazy_quarry.core.units import HOUR_MS, format_core_hours, plural
+from lazy_quarry.site.book_words import waits_words
 
 TONES = (("█", "ochre"), ("▒", "river"), ("▓", "moss"), ("▚", "ink"), ("░", "stone"))
 """The keys that were charged most, each by a sign and a colour of its own; the rest is together in the last."""
@@ -23,7 +24,7 @@ def shown_of(found: OverTime) -> list[tuple[str, tuple[int, ...]]]:
     if len(rest) == 1:
         shown.append((found.keys[most], rest[0]))
     elif rest:
-        shown.append((f"{len(rest)} others", tuple(map(sum, zip(*rest, strict=True)))))
+        shown.append((plural(len(rest), "other"), tuple(map(sum, zip(*rest, strict=True)))))
     return shown
 
 
@@ -172,10 +173,8 @@ class WentLines(Lines):
             total = (self.waits or found).total
             waited = "nobody waited" if self.waits is not None else "…"
             if total.wait_median_s is not None and total.wait_p95_s is not None:
-                half, most = format_duration(total.wait_median_s, 1), format_duration(total.wait_p95_s, 1)
-                first = f"half at most {half}" if total.wait_median_s >= 0.5 else "half not at all"
-                waited = f"{first}, 19 in 20 at most {most}"
+                waited = waits_words(total.wait_median_s, total.wait_p95_s)
             pen.write("   ").cell("waited", 10, "dim").write(waited, hit="app.place_action('behind(\"waited\")')")
         elif row == 6 and sums.failed:
-            words = f"{sums.failed:,} of {sums.jobs:,} jobs"
+            words = f"{sums.failed:,} of {plural(sums.jobs, 'job')}"
             pen.write("   ").cell("not done", 10, "dim").write(words, hit="app.place_action('behind(\"failed\")')")

@@ -10,9 +10,14 @@ from math import exp, log, sqrt
 from statistics import median
 
 from lazy_quarry.core.advice.straight_line import line_through
+from lazy_quarry.core.units import plural
 
 LEAST_COUNTS = 3
 """Core counts from which on a fit is worth something."""
+
+
+WIDE = 0.5
+"""Standard error of the serial share from which on the runs say nothing of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,13 +137,14 @@ def _half_at(fit: AmdahlFit) -> int | None:
 
 def _advice(counts: Sequence[int], fit: AmdahlFit | None, half: int | None, few: bool) -> str:
     if fit is None:
-        return f"All runs had {counts[0]} cores; runs with other core counts would tell how it scales."
-    serial = f"about {100 * fit.serial:.1f} % of its work is serial (± {100 * fit.serial_error:.1f})"
-    words = f"{serial[:1].upper()}{serial[1:]}"
+        return f"All runs had {plural(counts[0], 'core')}; runs with other core counts would tell how it scales."
+    if fit.serial_error >= WIDE:
+        return "Too few core counts to tell how much of its work is serial; runs with others would."
+    words = f"About {100 * fit.serial:.1f} % of its work is serial (± {100 * fit.serial_error:.1f})"
     if half is None or half >= 4 * counts[-1]:
-        words += f", and up to {counts[-1]} cores nearly all of them work"
+        words += f", and up to {plural(counts[-1], 'core')} nearly all of them work"
     else:
-        words += f"; beyond {half} cores each further core does less than half its work"
+        words += f"; beyond {plural(half, 'core')} each further core does less than half its work"
     return f"{words}. There are few core counts to tell from." if few else f"{words}."
 
 

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from lazy_quarry.core.job.curve import Curve
+from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Origin, Use
@@ -204,6 +205,8 @@ class Finish:
     host: Host | None = None
     """The machine that it ran on; None for one that never ran."""
     held_ms: int | None = None
+    printed: tuple[FileMark, ...] = ()
+    """Its output and errors as it left them."""
     mark: str = ""
     """The mark of the submission whose attempt it is; a report with another one is about no job of this journal."""
 

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import Any, ClassVar, get_args
 
 from lazy_quarry.core.job.curve import Curve
+from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Allocation, Origin, Phase, Use
@@ -93,6 +94,8 @@ class Ended:
     inside: Inside | None = None
     curve: Curve | None = None
     host: Host | None = None
+    printed: tuple[FileMark, ...] = ()
+    """Its output and errors as it left them."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -39,6 +39,7 @@ def finish(now: Situation, report: Finish) -> list[Event]:
         inside=report.inside,
         curve=report.curve,
         host=report.host,
+        printed=report.printed,
     )
     if ended.again and not _gave_way(job, report) and job_after(job, ended).stuck + 1 >= STUCK:
         return [ended, Held(now.at_ms, job.number, f"this site, for {STUCK} attempts in a row got no further")]

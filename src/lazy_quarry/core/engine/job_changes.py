@@ -54,6 +54,7 @@ def job_after(job: Job, event: Ended) -> Job:
         inside=event.inside,
         curve=event.curve,
         host=event.host,
+        printed=event.printed,
         planned=event.planned,
         allocated_core_ms=job.allocated_core_ms + event.allocated_core_ms,
         charge_core_ms=job.charge_core_ms + event.charge_core_ms,

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from lazy_quarry.core.header.diagnostic import Diagnostic, hint, warning
 from lazy_quarry.core.job.needs import Need
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.units import format_duration, format_size
+from lazy_quarry.core.units import format_duration, format_size, plural
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,5 +42,7 @@ def compared_with_earlier(
         words = f"{format_size(memory)} is requested, but {runs} used at most {format_size(earlier.memory_peak_mib)}"
         yield hint("memory-generous", words, line.get("memory", 1))
     if earlier.cores == need.cores and need.cores >= 4 and 0 < earlier.busiest <= need.cores / 3:
-        words = f"{need.cores} cores are requested, but {runs} kept at most {earlier.busiest:.1f} of them busy"
+        words = (
+            f"{plural(need.cores, 'core')} are requested, but {runs} kept at most {earlier.busiest:.1f} of them busy"
+        )
         yield hint("cores-idle", words, line.get("ranks", line.get("threads", 1)))

@@ -105,7 +105,7 @@ def _nodes(script: CheckedScript) -> Iterator[Diagnostic]:
         widest = max((script.site.node[name].cores for name in need.eligible), default=0)
         each = max(part.cores for part in need.parts) if not need.anywhere else widest
         if widest >= 2 and each * 2 <= widest:
-            words = f"whole-nodes keeps {widest} cores of each node, and only {each} of them would be used"
+            words = f"whole-nodes keeps {plural(widest, 'core')} of each node, and only {each} of them would be used"
             yield hint("nodes-half-used", words, script.line("whole-nodes"))
     if request.array is not None and request.array.at_once and request.array.at_once > request.array.count:
         words = f"at-once = {request.array.at_once} is more than the {plural(request.array.count, 'task')} there are"

@@ -173,7 +173,7 @@ def _ranks(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     alone = request.ranks > 1 and not several and not spreads and not prog and bool(body.commands)
     counted = {"LQ_CORES", "LQ_RANKS"} & body.mentioned or any(one.name == "wait" for one in body.commands)
     if alone and not counted:
-        words = f"{request.ranks} ranks are requested, but only one process is started"
+        words = f"{plural(request.ranks, 'rank')} are requested, but only one process is started"
         yield hint("one-rank-used", words, script.line("ranks", "ranks-per-node"))
     for command in starters:
         count = _count_option(command)

@@ -3,6 +3,7 @@
 from dataclasses import dataclass, replace
 
 from lazy_quarry.core.job.curve import Curve
+from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.phase import FAILING, Phase, Use
@@ -40,6 +41,8 @@ class Origin:
     overrides: tuple[str, ...] = ()
     inputs: tuple[tuple[str, int, int], ...] = ()
     """Files that it names, as they were then: path, size in bytes, when it was written in ms."""
+    again_of: int = 0
+    """The array some of whose tasks it runs again, or the job that it runs again; 0 for none."""
 
 
 def outlook(condition: str, phase: Phase | None) -> bool | None:
@@ -104,6 +107,8 @@ class Job:
     """What the last attempt used over its time."""
     host: Host | None = None
     """The machine that the last attempt ran on."""
+    printed: tuple[FileMark, ...] = ()
+    """Output and errors as the last attempt left them."""
     reached: str = ""
     """How far the last attempt got that came back, as far as it told."""
     stuck: int = 0

@@ -129,10 +129,10 @@ def _over_one_job(limits: Limits, whose: str, request: Request, need: Need, site
     may = f"{whose} may have"
     cores, gpus = least_cores(need, site), need.node_count * need.gpus
     if limits.cores is not None and cores > limits.cores:
-        words = f"{may} {limits.cores:,} cores at a time, and this asks for {cores:,}"
+        words = f"{may} {plural(limits.cores, 'core')} at a time, and this asks for {cores:,}"
         yield Misfit("over-limit", "ranks", words, part=(limits.cores, cores))
     if limits.gpus is not None and gpus > limits.gpus:
-        words = f"{may} {limits.gpus:,} GPUs at a time, and this asks for {gpus:,}"
+        words = f"{may} {plural(limits.gpus, 'GPU')} at a time, and this asks for {gpus:,}"
         yield Misfit("over-limit", "gpus", words, part=(limits.gpus, gpus))
     if limits.running_jobs == 0:
         yield Misfit("over-limit", "queue", f"{may} no running jobs")

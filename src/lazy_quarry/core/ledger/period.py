@@ -61,6 +61,13 @@ class Period:
             return f"{first.day} to {told}"
         return f"{first.day} {first:%B}{f' {first.year}' if first.year != last.year else ''} to {told}"
 
+    @property
+    def when(self) -> str:
+        """The period in a sentence: ``on 29 November 2026``, ``in November 2026``, ``from 3 to 9 March 2026``."""
+        if self.begin_ms + DAY_MS == self.end_ms:
+            return f"on {self.name}"
+        return f"from {self.name}" if " to " in self.name else f"in {self.name}"
+
     def moved(self, by: int) -> "Period":
         """The next one (1) or the one before (-1), of the same kind: months go to months, and other spans by their length."""
         first, last = self.first, self.last

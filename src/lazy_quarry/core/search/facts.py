@@ -23,6 +23,8 @@ class Facts:
     tier: str
     nodes: str
     parameters: str
+    arguments: str
+    """The words given to the script; people find only their own."""
     path: str
     reason: str
     signal: str
@@ -59,6 +61,7 @@ def facts_of(job: Job, now_ms: int) -> Facts:
         tier=request.tier,
         nodes="\n".join(one.node for one in job.allocations),
         parameters="\n".join(f"{name}={value}" for name, value in request.parameters),
+        arguments="\n".join(request.arguments),
         path=job.origin.path,
         reason=job.reason,
         signal=job.signal or "",

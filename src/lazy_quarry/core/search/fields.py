@@ -59,6 +59,7 @@ FIELDS = {
         Field("tier", "tier", "word", "its level of service"),
         Field("node", "nodes", "words", "a node that it ran on"),
         Field("parameter", "parameters", "words", "a parameter of a task, as grid=fine"),
+        Field("argument", "arguments", "words", "a word given to the script; of your own jobs alone"),
         Field("path", "path", "word", "the script's file"),
         Field("reason", "reason", "word", "why it ended so, in words"),
         Field("signal", "signal", "word", "the signal that ended it"),

@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import os
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from lazy_quarry.run.node.files import read_json, write_file, write_whole
@@ -111,6 +111,8 @@ class Exit:
     mark: str = ""
     scratch_mib: int = 0
     """What its scratch folder held at the end."""
+    printed: dict[str, list[int]] = field(default_factory=dict)
+    """Its output and errors as it left them: device, inode, size, when written last in ns."""
 
 
 def read_claim(folder: Path) -> Identity | None:

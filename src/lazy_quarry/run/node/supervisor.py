@@ -11,6 +11,7 @@ import errno
 import json
 import os
 import signal
+import stat
 import time
 from contextlib import suppress
 from pathlib import Path
@@ -352,11 +353,21 @@ class Supervisor:
         )
         if self.intent.results.summary and self.main:
             self._write_summary(ended, held_ms)
-        text = json.dumps(vars(ended)).encode()
+        text = json.dumps({**vars(ended), "printed": self._printed() if self.main else {}}).encode()
         # In place and of the size that was written at the start: no block is allocated, so this works on a full disk.
         with suppress(OSError):  # where it fails all the same, the attempt is reported as lost
             os.pwrite(self.record, text.ljust(EXIT_BYTES), 0)
             os.fdatasync(self.record)
+
+    def _printed(self) -> dict[str, list[int]]:
+        """Its output and errors as they are now, so that it is seen when somebody else writes over them later."""
+        paths, found = self.intent.paths, dict[str, list[int]]()
+        for which, path in (("output", paths.output), ("errors", paths.errors)):
+            with suppress(OSError):
+                left = os.stat(path)
+                if stat.S_ISREG(left.st_mode) and not (which == "errors" and path == paths.output):
+                    found[which] = [left.st_dev, left.st_ino, left.st_size, left.st_mtime_ns]
+        return found
 
     def _check_expected(self) -> None:
         for path in self.intent.results.expect:

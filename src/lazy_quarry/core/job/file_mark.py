@@ -1,0 +1,23 @@
+"""What tells a file as it was at one instant from what it is later."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+
+@dataclass(frozen=True, slots=True)
+class FileMark:
+    """One of the files that an attempt printed into, as its supervisor left it.
+
+    ``written_ns`` is when it was written last. Device numbers may change when a machine starts anew, so a file with another
+    device and all else the same counts as the same.
+    """
+
+    which: Literal["output", "errors"]
+    device: int
+    inode: int
+    size: int
+    written_ns: int
+
+    def same(self, inode: int, size: int, written_ns: int) -> bool:
+        """Whether a file with these values is the one that was left."""
+        return (inode, size, written_ns) == (self.inode, self.size, self.written_ns)
