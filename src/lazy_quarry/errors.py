@@ -34,6 +34,16 @@ class Impossible(Refused):
 class NoSuchJob(Refused):
     """There is no job with that number here."""
 
+    @classmethod
+    def of(cls, label: str | int) -> "NoSuchJob":
+        """The error for a job's number, with where to look."""
+        return cls(f"there is no job {label}; lq jobs lists those that wait and run, lq jobs --ended the others")
+
+    @classmethod
+    def of_chain(cls, number: int) -> "NoSuchJob":
+        """The error for a chain's number, with where to look."""
+        return cls(f"there is no chain {number}; lq chain lists them")
+
 
 class StateFolderError(QuarryError):
     """The folder that holds the journal cannot be used: read-only, full, newer, or somebody else's."""

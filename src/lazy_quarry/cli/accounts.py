@@ -17,6 +17,7 @@ from lazy_quarry.cli.options import (
     print_outcomes,
     state_option,
 )
+from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.units import core_hours
 
 if TYPE_CHECKING:
@@ -76,7 +77,7 @@ def account_command(
     board = client.board()
     lines = [line for line in board.accounts if what == "list" or line.account == words[0]]
     if not lines and what in ("show", "members"):
-        raise Usage(f'there is no account "{words[0]}"')
+        raise Usage(f'there is no account "{words[0]}"{nearest(words[0], [line.account for line in board.accounts])}')
     if what == "members":
         if json_too:
             print_json({"name": lines[0].account, "everyone": not lines[0].members, "members": list(lines[0].members)})

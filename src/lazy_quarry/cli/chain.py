@@ -11,13 +11,14 @@ from lazy_quarry.cli.options import (
     Usage,
     client_of,
     draw_to,
-    format_option,
     is_json,
+    number_format_option,
     own_zone,
     print_json,
     print_lines,
     print_outcomes,
     say,
+    say_number,
     state_option,
 )
 from lazy_quarry.core.units import core_hours
@@ -55,8 +56,9 @@ _SIGNS = {"error": "✕", "warning": "·", "hint": " "}
 @click.option("--svg", default="", metavar="F", help="draw its graph as SVG")
 @click.option("--pdf", default="", metavar="F", help="draw its graph as PDF")
 @click.option("--schema", is_flag=True, help="print the JSON Schema of chain files, for editors")
+@click.option("--quiet", is_flag=True, help="submit: print the chain's number alone")
 @state_option
-@format_option
+@number_format_option
 def chain_command(what: str, state: str, form: str, **given: Any) -> None:
     """Check, rehearse and submit a chain file; show, hold, cancel and continue a chain by its number. Alone: list all."""
     json_too = is_json(form)
@@ -76,18 +78,19 @@ def chain_command(what: str, state: str, form: str, **given: Any) -> None:
         views = client.chains()
         print_json([chain_json(view) for view in views]) if json_too else print_lines(_list(views, own_zone()))
     elif what.isdecimal() and not os.path.exists(what):
-        _numbered(client, int(what), json_too, given)
+        _numbered(client, int(what), form, given)
     else:
-        _file(client, what, json_too, given)
+        _file(client, what, form, given)
 
 
-def _file(client: "SiteClient", path: str, json_too: bool, given: dict[str, Any]) -> None:
+def _file(client: "SiteClient", path: str, form: str, given: dict[str, Any]) -> None:
+    json_too = form == "json"
     from lazy_quarry.errors import Refused
 
     source = source_of(path, given["settings"])
     if given["submit"]:
         try:
-            _told(client.submit_chain(source), path, json_too)
+            _told(client.submit_chain(source), path, form, given["quiet"])
         except Refused as fault:
             raise Usage(str(fault)) from None
         return
@@ -113,7 +116,8 @@ def _file(client: "SiteClient", path: str, json_too: bool, given: dict[str, Any]
         raise click.exceptions.Exit(1)
 
 
-def _numbered(client: "SiteClient", number: int, json_too: bool, given: dict[str, Any]) -> None:
+def _numbered(client: "SiteClient", number: int, form: str, given: dict[str, Any]) -> None:
+    json_too = form == "json"
     from lazy_quarry.errors import Refused
 
     acts = {"hold": client.hold_chain, "release": client.release_chain, "cancel": client.cancel_chain}
@@ -129,7 +133,8 @@ def _numbered(client: "SiteClient", number: int, json_too: bool, given: dict[str
             raise Usage(f"{path} is not there")
         source = source_of(path, given["settings"], folder) if there else source_of("", given["settings"], folder, text)
         try:
-            _told(client.continue_chain(number, source, given["first"]), path or f"chain {number}", json_too)
+            receipt = client.continue_chain(number, source, given["first"])
+            _told(receipt, path or f"chain {number}", form, given["quiet"])
         except Refused as fault:
             say(f"lazy-quarry: {fault}", err=True)
             raise click.exceptions.Exit(1) from None
@@ -174,16 +179,16 @@ def source_of(path: str, settings: tuple[str, ...], folder: str = "", text: str 
         raise Usage(str(fault)) from None
 
 
-def _told(receipt: "ChainReceipt", path: str, json_too: bool) -> None:
+def _told(receipt: "ChainReceipt", path: str, form: str, quiet: bool) -> None:
     if receipt.chain is None:
         _print_findings(receipt.findings, path, err=True)
         raise click.exceptions.Exit(1)
     _print_findings(receipt.findings, path, err=True)
-    if json_too:
+    if form == "json":
         print_json({"chain": receipt.chain, "jobs": dict(receipt.jobs)})
     else:
         jobs = ", ".join(f"{name} {number}" for name, number in receipt.jobs)
-        say(f"chain {receipt.chain}: {jobs}")
+        say_number([receipt.chain], f"chain {receipt.chain}: {jobs}", form, quiet)
 
 
 def _print_findings(findings: "tuple[tuple[str, Diagnostic], ...]", path: str, err: bool = False) -> None:

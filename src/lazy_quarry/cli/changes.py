@@ -7,9 +7,13 @@ import click
 from lazy_quarry.cli.options import (
     Usage,
     client_of,
+    is_json,
     jobs_argument,
+    number_format_option,
     numbers_of,
+    print_json,
     print_outcomes,
+    say_number,
     set_option,
     state_option,
 )
@@ -45,10 +49,20 @@ def cancel_command(jobs: tuple[str, ...], only: Literal["waiting", "running"] | 
 @jobs_argument
 @set_option
 @click.option("--failed", is_flag=True, help="of an array, the tasks that failed")
+@click.option("--quiet", is_flag=True, help="print the new numbers alone")
 @state_option
-def again_command(jobs: tuple[str, ...], settings: tuple[str, ...], failed: bool, state: str) -> None:
-    client = client_of(state)
-    print_outcomes(client.again(numbers_of(client, jobs), list(settings), failed))
+@number_format_option
+def again_command(
+    jobs: tuple[str, ...], settings: tuple[str, ...], failed: bool, quiet: bool, state: str, form: str
+) -> None:
+    client, json_too = client_of(state), is_json(form)
+    outcomes = client.again(numbers_of(client, jobs), list(settings), failed)
+    if json_too:
+        print_json([{"job": one.job, "done": one.done, "message": one.message} for one in outcomes])
+    for one in outcomes if not json_too else ():
+        if one.done:
+            say_number([one.job], one.message, form, quiet)
+    print_outcomes([one for one in outcomes if not one.done])
 
 
 @click.command("change")

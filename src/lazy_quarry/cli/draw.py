@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from lazy_quarry.cli.options import Usage, client_of, draw_to, numbers_of, own_zone, state_option
+from lazy_quarry.core.header.nearest import nearest
 
 if TYPE_CHECKING:
     from lazy_quarry.draw.values import Figure
@@ -114,7 +115,9 @@ def _burn_down(client: "SiteClient", asked: Asked) -> "Figure":
     board = client.board()
     line = next((line for line in board.accounts if line.account == asked.what), None)
     if line is None:
-        raise Usage(f'there is no account "{asked.what}"')
+        raise Usage(
+            f'there is no account "{asked.what}"{nearest(asked.what, [line.account for line in board.accounts])}'
+        )
     past = client.over_time(PAST, "account", {"account": line.account})
     end = client.budget_ends().get(line.account)
     return burn_down_figure(line, past, end, board.site.name, board.now_ms, own_zone())

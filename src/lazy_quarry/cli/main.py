@@ -65,6 +65,18 @@ def _fail(message: str, code: int) -> NoReturn:
     sys.exit(code)
 
 
+def _missing(fault: click.MissingParameter) -> str:
+    """What is missing, as it would be written, and where it can be found."""
+    command = fault.ctx.command_path.removeprefix("lazy-quarry ") if fault.ctx else ""
+    what = fault.param.make_metavar(fault.ctx) if fault.param and fault.ctx else "something"
+    where = (
+        "lq jobs lists them, lq jobs --ended those that are over"
+        if "JOB" in what
+        else f"lq {command} --help has an example"
+    )
+    return f"{command} needs {what}, as lq {command} {what.rstrip('.')}; {where}"
+
+
 def console() -> None:
     """The entry point of ``lazy-quarry`` and ``lq``.
 
@@ -105,6 +117,13 @@ def main(arguments: list[str] | None = None) -> None:
         sys.exit(done if isinstance(done, int) else 0)
     except click.Abort:
         _fail("stopped", 2)
+    except click.NoSuchOption as fault:
+        from lazy_quarry.cli.options import unknown_option
+
+        at = next((at for at, word in enumerate(words) if word.partition("=")[0] == fault.option_name), len(words))
+        _fail(unknown_option(words[at] if at < len(words) else fault.option_name, words[at + 1 :]), 2)
+    except click.MissingParameter as fault:
+        _fail(_missing(fault), 2)
     except click.ClickException as fault:
         _fail(f"{fault.format_message().rstrip('.')}; lazy-quarry --help lists what there is", 2)
     except QuarryError as fault:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterable
+import sys
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -27,6 +28,13 @@ behind_dashes: list[str] = []
 state_option = click.option("--state", metavar="DIR", default="", help="keep all that is written here")
 format_option = click.option(
     "--format", "form", metavar="text|json", default="text", help="for people, or for programs"
+)
+number_format_option = click.option(
+    "--format",
+    "form",
+    metavar="text|json",
+    default="",
+    help="for people, or for programs; as it is, a number alone where the output is no terminal",
 )
 set_option = click.option(
     "--set", "settings", metavar="KEY=VALUE", multiple=True, help="a header key, for this time only"
@@ -60,9 +68,70 @@ def client_of(state: str) -> SocketClient:
 
 def is_json(form: str) -> bool:
     """Whether the output is for programs. Raises :class:`Usage` for an unknown format."""
-    if form not in ("text", "json"):
+    if form not in ("text", "json", ""):
         raise Usage(f'--format {form}: there are "text" and "json"')
     return form == "json"
+
+
+def unknown_option(option: str, behind: Sequence[str] = ()) -> str:
+    """What to say of an option that there isn't; one that names a key of the header belongs behind ``--set``."""
+    from lazy_quarry.core.header.keys import IN_TABLES, KEYS
+    from lazy_quarry.core.header.nearest import closest
+
+    name, equals, value = option.lstrip("-").partition("=")
+    near = name if name in KEYS or name in IN_TABLES else closest(name, [*KEYS, *IN_TABLES], 0.8)
+    if not near:
+        return f"there is no option {option}; --help lists them"
+    if not equals:
+        value = behind[0] if behind and not behind[0].startswith("-") else "VALUE"
+    return f"there is no option --{name}; did you mean --set {IN_TABLES.get(near, near)}={value}?"
+
+
+def say_number(numbers: Sequence[int], sentence: str, form: str, quiet: bool) -> None:
+    """Say what was submitted: a sentence in a terminal, else the numbers alone, a line each, and the sentence on standard error.
+
+    So ``J=$(lq submit x.sh)`` is a number. An explicit ``--format text`` keeps the sentence, ``quiet`` the numbers.
+    """
+    if not quiet and (form == "text" or sys.stdout.isatty()):
+        say(sentence)
+        return
+    for number in numbers:
+        say(f"{number}")
+    say(sentence, err=True)
+
+
+class OwnOptionsFirst(click.Command):
+    """A command that hands words on to a script: options in ``own`` are its own before the script, and the script's behind it."""
+
+    own = ("--quiet",)
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Hide from the parser what belongs to the script."""
+        valued = {
+            name
+            for option in self.params
+            for name in option.opts
+            if isinstance(option, click.Option) and not option.is_flag
+        }
+        at = 0
+        while at < len(args) and args[at].startswith("-") and args[at] != "-":
+            at += 2 if args[at] in valued else 1
+        hidden = [f"{_HIDDEN}{word}" if word in self.own else word for word in args[at:]]
+        rest = super().parse_args(ctx, [*args[:at], *hidden])
+        for name, value in ctx.params.items():
+            if isinstance(value, tuple):
+                ctx.params[name] = tuple(_shown(word) for word in value)
+        return rest
+
+
+_HIDDEN = "\0"
+
+
+def _shown(word: Any) -> Any:
+    return word.removeprefix(_HIDDEN) if isinstance(word, str) else word
+
+
+quiet_option = click.option("--quiet", is_flag=True, help="print the number alone; before SCRIPT")
 
 
 def print_json(value: Any) -> None:
@@ -125,7 +194,7 @@ def _tasks(client: SiteClient, job: int, tasks: str) -> list[int]:
 
     rows = client.job(job).rows
     if not rows:
-        raise NoSuchJob(f"{job} is not an array, so it has no tasks")
+        raise NoSuchJob(f"{job} is not an array, so it has no tasks; lq show {job} shows it")
     try:
         wanted = Array(parse_tasks(tasks))
     except BadValue as fault:
@@ -134,9 +203,18 @@ def _tasks(client: SiteClient, job: int, tasks: str) -> list[int]:
     for place in range(wanted.count):
         index = Array(rows).index(wanted.number(place))
         if index is None:
-            raise NoSuchJob(f"{job} has no task {wanted.number(place)}")
+            raise NoSuchJob(f"{job} has no task {wanted.number(place)}; its tasks are {_rows_words(rows)}")
         numbers.append(task_id(job, index))
     return numbers
+
+
+def _rows_words(rows: Sequence[tuple[int, int, int]]) -> str:
+    """The numbers of an array's tasks: ``1..40``, ``0..90 by 10``."""
+    told = (
+        f"{first}" if first == last else f"{first}..{last}" + (f" by {step}" if step > 1 else "")
+        for first, last, step in rows
+    )
+    return ", ".join(told)
 
 
 def print_outcomes(outcomes: Iterable[Outcome]) -> None:

@@ -56,6 +56,17 @@ def scaling_command(
     else:
         views = runs_of(client, numbers_of(client, jobs))
     done = [view for view in views if view.phase == "done" and not view.rows and view.attempt_s > 0]
+    if name and done:
+        newest = max(done, key=lambda view: view.ended_ms or 0)
+        alike = {newest.job, *client.like(newest.job)}
+        left_out = [view for view in done if view.job not in alike]
+        done = [view for view in done if view.job in alike]
+        if left_out:
+            say(
+                f"lazy-quarry: {plural(len(left_out), 'run')} of that name left out: other commands, in other places; "
+                f"name jobs to compare them all the same",
+                err=True,
+            )
     if not done:
         raise QuarryError(
             "none of these runs was done after at least a second, so there is nothing to tell of their time"

@@ -9,17 +9,22 @@ from typing import TYPE_CHECKING
 import click
 
 from lazy_quarry.cli.options import (
+    OwnOptionsFirst,
     Usage,
     behind_dashes,
     client_of,
     format_option,
     is_json,
+    number_format_option,
     own_zone,
     print_json,
     print_lines,
+    quiet_option,
     say,
+    say_number,
     set_option,
     state_option,
+    unknown_option,
 )
 from lazy_quarry.errors import BadValue, QuarryError
 
@@ -53,6 +58,8 @@ class _Sending:
         from lazy_quarry.probe.language import LanguageCheck
 
         self.path = ""
+        if script.startswith("--"):
+            raise Usage(unknown_option(script, arguments))
         if command:
             self.text = _command_script(command)
         else:
@@ -177,7 +184,7 @@ def forecast_command(script: str, settings: tuple[str, ...], state: str, form: s
         raise click.exceptions.Exit(1)
 
 
-@click.command("try", context_settings=_FOR_SCRIPT)
+@click.command("try", cls=OwnOptionsFirst, context_settings=_FOR_SCRIPT)
 @script_argument
 @arguments_argument
 @click.option("--task", type=int, metavar="N", help="this task of an array; else its first")
@@ -192,8 +199,10 @@ def forecast_command(script: str, settings: tuple[str, ...], state: str, form: s
 @click.option(
     "--draft", metavar="FILE", type=click.Path(dir_okay=False), help="write the script with what is advised there"
 )
+@quiet_option
 @set_option
 @state_option
+@number_format_option
 def try_command(
     script: str,
     arguments: tuple[str, ...],
@@ -201,9 +210,13 @@ def try_command(
     values: tuple[str, ...],
     whole: float | None,
     draft: str | None,
+    quiet: bool,
     settings: tuple[str, ...],
     state: str,
+    form: str,
 ) -> None:
+    if is_json(form):
+        raise Usage("--format json: lq show has the runs in that form; text is the report")
     from lazy_quarry.cli.draft_text import trial_lines
     from lazy_quarry.cli.files import write_text
     from lazy_quarry.cli.following import wait_for
@@ -227,28 +240,33 @@ def try_command(
             say("not tried: something must change first", err=True)
             raise click.exceptions.Exit(1)
         jobs.append(receipt.job)
-    say(f"trying {'one' if len(jobs) == 1 else plural(len(jobs), 'size')} as {', '.join(map(str, jobs))}")
+    words = f"trying {'one' if len(jobs) == 1 else plural(len(jobs), 'size')} as {', '.join(map(str, jobs))}"
+    say_number(jobs, words, form, quiet)
+    aside = quiet or not (form == "text" or sys.stdout.isatty())
     views = sorted(wait_for(client, jobs), key=lambda view: jobs.index(view.job))
     array = client.expand(submission).request.array if shape.tasks else None
     asked = asked_of(shape.walltime_s or views[0].walltime_s, parameter, submission.script, array, whole)
-    print_lines(trial_lines(views, asked))
+    print_lines(trial_lines(views, asked), err=aside)
     if draft is not None:
         text = sending.text
         for key, value in advised_of(views, asked):
             text = set_key(text, key, value)
         write_text(draft, text)
-        say(f"written to {draft}")
+        say(f"written to {draft}", err=aside)
     if any(view.phase != "done" for view in views):
         raise click.exceptions.Exit(1)
 
 
-@click.command("submit", context_settings=_FOR_SCRIPT)
+@click.command("submit", cls=OwnOptionsFirst, context_settings=_FOR_SCRIPT)
 @click.argument("script", metavar="SCRIPT|-", required=False, default="")
 @arguments_argument
+@quiet_option
 @set_option
 @state_option
-@format_option
-def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str, ...], state: str, form: str) -> None:
+@number_format_option
+def submit_command(
+    script: str, arguments: tuple[str, ...], quiet: bool, settings: tuple[str, ...], state: str, form: str
+) -> None:
     json_too = is_json(form)
     command = [] if script else behind_dashes
     if not command and not script:
@@ -282,4 +300,4 @@ def submit_command(script: str, arguments: tuple[str, ...], settings: tuple[str,
             else f"by the plan it starts about {clock_time(receipt.forecast_ms, receipt.now_ms, own_zone())}"
         )
     tasks = f", {plural(receipt.tasks, 'task')}" if receipt.tasks is not None else ""
-    say(f"{receipt.job} submitted{tasks}, {when}")
+    say_number([receipt.job], f"{receipt.job} submitted{tasks}, {when}", form, quiet)

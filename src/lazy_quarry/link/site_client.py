@@ -286,6 +286,11 @@ class SiteClient(BookCalls, Protocol):
         """What to ask for next time: for a name, or for the job of a number."""
         ...
 
+    @answered_by("advice")
+    def like(self, number: int) -> list[int]:
+        """The ended runs that are alike to a job: of the same commands, or of its name in its folder or chain."""
+        ...
+
     # -- mail
 
     @answered_by("mailer")

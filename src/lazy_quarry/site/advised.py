@@ -3,19 +3,17 @@
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from lazy_quarry.core.advice.next_time import MISS, Bound, NextTime, PastRun, next_time
+from lazy_quarry.core.advice.next_time import MISS, Bound, NextTime, next_time
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.units import exact_duration, exact_size, format_duration, format_size, plural
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.advice_view import FEW, Advised
+from lazy_quarry.site.alike_runs import past_run
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.present import Present
-from lazy_quarry.store.codec import text_key
 from lazy_quarry.store.journal import EndedFilter
 
-MOST_RUNS = 200
-"""So many of the newest runs are looked at."""
 MOST_AHEAD = 10_000
 """Tasks of an array that the advice is for."""
 
@@ -24,14 +22,20 @@ class Advice:
     """Gives advice from the runs of a site."""
 
     def __init__(self, present: Present, drafts: Drafts) -> None:
-        self.present, self.drafts = present, drafts
+        self.present, self.drafts, self.alike = present, drafts, drafts.alike
+
+    def like(self, number: int) -> list[int]:
+        """The ended runs that are alike to a job: of the same commands, or of its name in its folder or chain."""
+        with self.present.lock:
+            return [job.number for job, _ in self.alike.like_job(self.present.find(number))]
 
     def advise(self, name: str) -> Advised:
         """Advice for a name, or for the job of a number. Raises :class:`NoSuchJob`, and :class:`Refused` without any run."""
         present = self.present
         with present.lock:
             job = self._job(name)
-            known = self._comparable(job)
+            alike = self.alike.like_job(job)
+            known = [one for one, _ in alike]
             runs = [run for one in known if (run := past_run(one)) is not None]
             found = next_time(runs, _ahead(job))
             if found is None:
@@ -39,17 +43,8 @@ class Advice:
                     f"no run of {job.request.name} has come to its end yet, so there is nothing to learn from"
                 )
             newest = next(one for one in known if past_run(one) is not None)
-            alone = all(one.request.name == job.request.name for one in known)
-            return self._advised(job, newest, found, alone)
-
-    def _comparable(self, job: Job) -> list[Job]:
-        """The newest runs of the name, and those of the very script under other names."""
-        ended = self.present.journal.ended
-        found = ended(EndedFilter(user=job.user, name=job.request.name, limit=MOST_RUNS))
-        if key := text_key(job.origin.script):
-            found += ended(EndedFilter(user=job.user, script=key, limit=MOST_RUNS))
-        runs = {one.number: one for one in found if one.request.array is None}
-        return sorted(runs.values(), key=lambda one: (one.ended_ms or 0, one.number), reverse=True)[:MOST_RUNS]
+            source = self.alike.kind_of(job).source(kind for one, kind in alike if past_run(one) is not None)
+            return self._advised(job, newest, found, source)
 
     def _job(self, name: str) -> Job:
         if name.isdecimal():
@@ -60,15 +55,16 @@ class Advice:
         ended = self.present.journal.ended(EndedFilter(user=self.present.user, name=name, limit=1))
         found = next((job for job in [*reversed(live), *ended] if job.user == self.present.user), None)
         if found is None:
-            raise NoSuchJob(f'no job of yours is called "{name}"')
+            raise NoSuchJob(f'no job of yours is called "{name}"; lq jobs --ended lists what ran')
         return found if found.parent is None else self.present.find(found.parent)
 
-    def _advised(self, job: Job, newest: Job, found: NextTime, alone: bool) -> Advised:
+    def _advised(self, job: Job, newest: Job, found: NextTime, source: str) -> Advised:
         cores = max(1, newest.cores_allocated)
         asked_mib = sum(one.memory_mib for one in newest.allocations) // cores
-        seconds = (
-            found.walltime_s if found.walltime_s and abs(found.walltime_s - job.request.walltime_s) >= 60 else None
-        )
+        asked_s = job.request.walltime_s
+        # More is advised however little it is, for without it the next run is stopped too; less only where that saves something.
+        differs = found.walltime_s is not None and (found.walltime_s > asked_s or asked_s - found.walltime_s >= 60)
+        seconds = found.walltime_s if differs else None
         mib = found.memory_mib if found.memory_mib and not 0.8 < found.memory_mib / max(1, asked_mib) <= 1.0 else None
         settings = [("walltime", exact_duration(seconds))] if seconds else []
         settings += [("memory", f"{exact_size(mib)}/core")] if mib else []
@@ -85,7 +81,7 @@ class Advice:
             saved_core_hours=max(0.0, found.saved_core_hours) if seconds else 0.0,
             starts_ms=None,
             starts_then_ms=None,
-            reason=reason_of(job.request.name if alone else f"{job.request.name} and of its script", found),
+            reason=reason_of(source, found),
             settings=tuple(settings),
         )
         if not settings:
@@ -99,24 +95,6 @@ class Advice:
         overrides = (*origin.overrides, *pairs)
         draft = Submission(origin.script, origin.path, origin.directory, overrides, environment=origin.environment)
         return self.drafts.check(draft).place.start_ms
-
-
-def past_run(job: Job) -> PastRun | None:
-    """A run to learn from; None for one that says nothing of what it needs: it failed, was cancelled, lost, or never ran."""
-    if job.phase not in (Phase.DONE, Phase.OVERTIME, Phase.OVERMEMORY) or job.started_ms is None or not job.allocations:
-        return None
-    took, cores = max(1.0, job.attempt_ms(0) / 1000), max(1, job.cores_allocated)
-    return PastRun(
-        took,
-        job.use.memory_peak_mib / cores,
-        cores,
-        job.use.cpu_ms / 1000 / took,
-        job.request.walltime_s,
-        sum(one.memory_mib for one in job.allocations) / cores,
-        late=job.phase is Phase.OVERTIME,
-        full=job.phase is Phase.OVERMEMORY,
-        parameters=job.request.parameters,
-    )
 
 
 def _ahead(job: Job) -> tuple[tuple[tuple[str, str], ...], ...]:

@@ -12,6 +12,7 @@ from lazy_quarry.core.chain.rehearsal import Rehearsal, Rehearsing, Supposed, li
 from lazy_quarry.core.engine.commands import ChangeChain, LinkChain, SubmitChain
 from lazy_quarry.core.engine.events import Chained, Submitted
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
+from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Job, Phase
@@ -20,18 +21,19 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.paths import within
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView, PartView
-from lazy_quarry.site.drafts import EARLIER_RUNS, Drafts
+from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.expanded import Expanded, expanded
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
 from lazy_quarry.site.views import Outcome
-from lazy_quarry.store.journal import EndedFilter
 
 _AGAIN = (*FAILING, Phase.CANCELLED)
 """What is run again when a chain is continued; what was skipped for their sake follows them."""
 MOST_LISTED = 200
 """Chains that are listed."""
+EARLIER_RUNS = 10
+"""Newest runs of a part of a chain whose charges tell what it will probably cost."""
 MOST_LIKELY = 100
 """Of so many jobs earlier runs are looked up: each takes a reading of the journal."""
 _Act = Callable[[list[int]], list[Outcome]]
@@ -57,7 +59,9 @@ class Chains:
             waits = {job.name: job.inside for job in chain.jobs}
             for name in (*fails, *slower):
                 if name not in waits:
-                    raise Refused(f'there is no job "{name}" in {chain.name}')
+                    raise Refused(
+                        f'there is no job "{name}" in {chain.name}{nearest(name, [one.name for one in chain.jobs])}'
+                    )
             supposed = Supposed(frozenset(fails), tuple(slower.items()))
             rehearsing = Rehearsing(
                 self.present.engine, now, self.present.user, waits, checked.requests, None, supposed
@@ -128,17 +132,18 @@ class Chains:
             parts=tuple(parts),
             ends_ms=found.ends_ms,
             most_core_ms=found.most_core_ms,
-            likely_core_ms=self._likely([one.name for one in parts if one.ends_ms is not None]),
+            likely_core_ms=self._likely(chain.name, [one.name for one in parts if one.ends_ms is not None]),
         )
 
-    def _likely(self, names: Sequence[str]) -> int | None:
-        """The sum of what the middle one of the last runs of each of these names was charged."""
+    def _likely(self, chain: str, names: Sequence[str]) -> int | None:
+        """The sum of what the middle one of the last runs of each of these parts of a chain was charged."""
         total = 0
         if len(names) > MOST_LIKELY:
             return None
         for name in names:
-            wanted = EndedFilter(user=self.present.user, name=name, phase="done", limit=EARLIER_RUNS)
-            charges = [job.charge_core_ms for job in self.present.journal.ended(wanted)]
+            kind = self.drafts.alike.kind(name, "", "", chain)
+            alike = self.drafts.alike.of(kind, self.present.user)
+            charges = [job.charge_core_ms for job, _ in alike if job.phase is Phase.DONE][:EARLIER_RUNS]
             if not charges:
                 return None
             total += round(median(charges))
@@ -204,7 +209,7 @@ class Chains:
     def _record(self, number: int) -> ChainRecord:
         record = self.present.engine.state.chains.get(number)
         if record is None:
-            raise NoSuchJob(f"there is no chain {number}")
+            raise NoSuchJob.of_chain(number)
         return record
 
     def _own(self, number: int) -> ChainRecord:

@@ -12,6 +12,7 @@ from lazy_quarry.core.job.needs import Need, choices, eligible_nodes
 from lazy_quarry.core.job.queue_fit import longest_walltime_s, queue_fit
 from lazy_quarry.core.job.rates import greatest_charge, most_counted
 from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.paths import start_folder
 from lazy_quarry.core.plan.array_finish import array_finish
 from lazy_quarry.core.plan.placement import CORES, FAR, MEMORY, Placement, PlanRequest
 from lazy_quarry.core.plan.plan import Plan
@@ -21,6 +22,7 @@ from lazy_quarry.core.site import Node
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import Impossible
+from lazy_quarry.site.alike_runs import AlikeRuns, past_run
 from lazy_quarry.site.draft_view import (
     DraftCost,
     DraftPlace,
@@ -36,11 +38,9 @@ from lazy_quarry.site.draft_view import (
 from lazy_quarry.site.expanded import Expanded, expanded
 from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.site.present import Present
-from lazy_quarry.store.journal import EndedFilter
 
 DRAWN_NODES = 64
 """Nodes of a placement that are told one by one."""
-EARLIER_RUNS = 10
 
 
 class Drafts:
@@ -50,8 +50,7 @@ class Drafts:
         self.present = present
         self.foreseen: Callable[[Request], StartRange | None] = lambda request: None
         """The range of when a request would start; nothing until somebody who foresees it says so."""
-        self._known: tuple[int, dict[str, EarlierRuns | None]] = (-1, {})
-        """What earlier runs of each name used, since something has ended last."""
+        self.alike = AlikeRuns(present)
         self.apart: tuple[Submission, Checked] | None = None
         """A submission that was checked in a process of its own a moment ago, with what was found."""
         self._looked: tuple[Submission, Submission] | None = None
@@ -67,7 +66,7 @@ class Drafts:
                     diagnostics=checked.diagnostics, now_ms=self.present.now(), trial=self.present.site.trial
                 )
             report = _DraftAnswer(self.present, checked, request).report()
-            known = self._earlier(request.name)
+            known = self._earlier(request, submission)
             report = replace(report, range=self.foreseen(request) if report.place.start_ms is not None else None)
             return replace(report, earlier=(known.runs, known.shortest_s, known.longest_s)) if known else report
 
@@ -88,7 +87,7 @@ class Drafts:
             checked = check_script(looked.script, self.present.site, self.context(looked))
         if checked.request is None or not checked.needs:
             return checked
-        earlier = self._earlier(checked.request.name)
+        earlier = self._earlier(checked.request, submission)
         if earlier is None:
             return checked
         more = compared_with_earlier(checked.request, checked.needs[0], earlier, dict(checked.lines))
@@ -109,25 +108,23 @@ class Drafts:
         surroundings = replace(submission.surroundings, now_ms=present.now())
         return CheckContext(present.user, replace(submission, surroundings=surroundings), left)
 
-    def _earlier(self, name: str) -> EarlierRuns | None:
-        """What the last successful runs of this name used."""
-        if self._known[0] != self.present.ends:
-            self._known = self.present.ends, {}
-        if name not in self._known[1]:
-            self._known[1][name] = self._read_earlier(name)
-        return self._known[1][name]
-
-    def _read_earlier(self, name: str) -> EarlierRuns | None:
-        wanted = EndedFilter(user=self.present.user, name=name, phase="done", limit=EARLIER_RUNS)
-        ended = self.present.journal.ended(wanted)
-        runs = [job for job in ended if job.started_ms is not None and job.ended_ms is not None]
-        runs = [job for job in runs if job.request.array is None]
+    def _earlier(self, request: Request, submission: Submission) -> EarlierRuns | None:
+        """What the runs that are alike used: the very same that advice is from."""
+        folder = start_folder(submission.directory, request.directory)
+        kind = self.alike.kind(request.name, submission.script, folder)
+        found = [job for job, _ in self.alike.of(kind, self.present.user, submission.script)]
+        runs = [(job, run) for job in found if (run := past_run(job)) is not None]
         if not runs:
             return None
-        took = [max(1, job.attempt_ms(0) // 1000) for job in runs]
-        busy = [job.use.cpu_ms / 1000 / seconds for job, seconds in zip(runs, took, strict=True)]
-        peak = max(job.use.memory_peak_mib for job in runs)
-        return EarlierRuns(len(runs), max(took), peak, max(busy), runs[0].cores_allocated, min(took))
+        took = [int(run.took_s) for _, run in runs]
+        return EarlierRuns(
+            runs=len(runs),
+            longest_s=max(took),
+            memory_peak_mib=max(job.use.memory_peak_mib for job, _ in runs),
+            busiest=max(run.busy for _, run in runs),
+            cores=runs[0][0].cores_allocated,
+            shortest_s=min(took),
+        )
 
 
 class _DraftAnswer:

@@ -15,6 +15,7 @@ from lazy_quarry.core.job.rates import charge_so_far
 from lazy_quarry.core.plan.placement import PlanRequest
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.waiting import Unplaced
+from lazy_quarry.site.alike_runs import AlikeRuns
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.runs_again import run_before
@@ -40,6 +41,7 @@ class JobViews:
 
     def __init__(self, present: Present) -> None:
         self.present = present
+        self.alike = AlikeRuns(present)
         self._ended: dict[int, tuple[Job, JobView]] = {}
         self._warned: dict[int, tuple[tuple[int, int, int], str]] = {}
         """By job: its attempt, when the warning was worked out and with which past, and the warning."""
@@ -283,19 +285,15 @@ class JobViews:
         return words
 
     def _like_it(self, job: Job) -> tuple[LikeIt, ...]:
-        """The newest runs of this name and size that had come to their end when this one began."""
+        """The newest alike runs of this size that had come to their end when this one began."""
         key = job.number, job.started_ms or 0, self.present.past
         known = self._usual.get(key)
         if known is None:
             if len(self._usual) > MOST_TASKS:
                 self._usual.clear()
-            wanted = [
-                EndedFilter(
-                    user=job.user, name=job.request.name, phase=phase, until_ms=job.started_ms, limit=USUAL_RUNS
-                )
-                for phase in ("done", "overtime")
-            ]
-            runs = [one for each in wanted for one in self.present.journal.ended(each)]
+            until = job.started_ms or 0
+            alike = (one for one, _ in self.alike.like_job(job) if (one.ended_ms or 0) <= until)
+            runs = [one for one in alike if one.phase in (Phase.DONE, Phase.OVERTIME)][:USUAL_RUNS]
             known = self._usual[key] = tuple(
                 LikeIt(
                     one.attempt_ms(0) / 1000,

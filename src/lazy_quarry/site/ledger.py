@@ -24,7 +24,7 @@ from lazy_quarry.core.ledger.report import (
 from lazy_quarry.core.ledger.report_rows import Jobs, by_size, rhythm_of, rows_of, together
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.advised import MOST_RUNS, past_run
+from lazy_quarry.site.alike_runs import MOST_RUNS, past_run
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.store.rows import CELL_VALUES

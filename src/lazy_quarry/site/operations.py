@@ -105,7 +105,7 @@ class Operations:
             root = self.runs_again.first(job)
             submission, array = _submission_of(job, settings), job.request.array
             if places and (array is None or not all(place < array.count for place in places)):
-                raise NoSuchJob(f"{job.label} has no such tasks")
+                raise NoSuchJob(f"{job.label} has no such tasks; lq expand {job.label} lists them")
             if array is not None and (early := places - {one.number % TASK_SPAN - 1 for one in self._ended(job)}):
                 raise Refused(f"{job.label}/{array.number(min(early))} has not ended, so it can't run again yet")
             if array is not None and places:

@@ -189,7 +189,7 @@ class Present:
         state = self.engine.state
         job = state.jobs.get(number) or unstarted(state, number) or self.journal.ended_job(number)
         if job is None:
-            raise NoSuchJob(f"there is no job {label_of(state, number)}")
+            raise NoSuchJob.of(label_of(state, number))
         return job
 
     def first_start_ms(self, job: Job) -> int | None:

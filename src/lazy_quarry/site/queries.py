@@ -3,7 +3,7 @@
 from dataclasses import replace
 from typing import Literal
 
-from lazy_quarry.core.explain.answers import Suggestion
+from lazy_quarry.core.explain.answers import Explained, Suggestion, Why
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.phase import FAILING
@@ -116,9 +116,7 @@ class Queries:
                 host=job.host,
                 tasks=tasks,
                 again=again,
-                explained=explainer.explained(job)
-                if job.phase in _WAITS and number in present.engine.state.jobs
-                else None,
+                explained=self._explained(job, explainer) if number in present.engine.state.jobs else None,
             )
             now = present.now()
         if tasks:
@@ -129,6 +127,15 @@ class Queries:
         # files may lie on a slow disk: others are answered meanwhile
         evidence = evidence_of(present.runner, job, now)
         return replace(detail, evidence=evidence, verdict=verdict(view, evidence))
+
+    def _explained(self, job: Job, explainer: Explainer) -> Explained | None:
+        """All that can be said of a live job that has not started; while nothing can start here at all, just that."""
+        if job.phase not in _WAITS:
+            return None
+        found, closed = explainer.explained(job), self.present.obstacle()
+        if closed is None or job.phase is not Phase.WAITING:
+            return found
+        return replace(found, why=Why(closed.words, closed.kind), changes=())
 
     def _tasks(self, job: Job) -> tuple[tuple[JobView, ...], tuple[JobView, ...]]:
         """The tasks of an array that were made, and the newest run of each that ran again."""

@@ -71,6 +71,7 @@ ROLES: dict[str, Rights] = {
     "cancel_chain": _OWN_JOBS,
     "continue_chain": _OWN_JOBS,
     "advise": _ALL,
+    "like": _ALL,
     "letters": _OWN_JOBS,
     "report": _ALL,
     "over_time": _ALL,

@@ -30,7 +30,7 @@ def link_chain(now: Situation, command: LinkChain) -> list[Event]:
     if all(one.name != command.part for one in chain.parts):
         raise Refused(f"chain {command.chain} has no job {command.part}")
     if command.number not in now.state.jobs:
-        raise NoSuchJob(f"there is no job {command.number}")
+        raise NoSuchJob.of(command.number)
     return [ChainLinked(now.at_ms, command.chain, command.part, command.number)]
 
 
@@ -43,7 +43,7 @@ def change_chain(now: Situation, command: ChangeChain) -> list[Event]:
 def _own(now: Situation, number: int, user: str) -> ChainRecord:
     chain = now.state.chains.get(number)
     if chain is None:
-        raise NoSuchJob(f"there is no chain {number}")
+        raise NoSuchJob.of_chain(number)
     if chain.user != user:
         raise Refused(f"chain {number} belongs to {chain.user}; you may change only your own")
     return chain

@@ -76,8 +76,7 @@ def reserve(now: Situation, command: Reserve) -> list[Event]:
     if window.ends_ms <= now.at_ms:
         raise Refused("this time has passed already")
     for account in window.accounts:
-        if account not in now.site.account:
-            raise Refused(f'there is no account "{account}"')
+        now.known_account(account)
     return [Reserved(now.at_ms, window, command.by)]
 
 
@@ -116,9 +115,7 @@ def read_meters(now: Situation, command: ReadMeters) -> list[Event]:
 def change_member(now: Situation, command: ChangeMember) -> list[Event]:
     """Somebody may charge an account from now on, or may no longer; what waits or runs already is not touched."""
     name, user = command.account, command.user
-    account = now.site.account.get(name)
-    if account is None:
-        raise Refused(f'there is no account "{name}"')
+    account = now.known_account(name)
     if not user.strip() or not user.isprintable() or len(user) > MOST_NAME:
         raise Refused(f"a user's name is one line of at most {MOST_NAME} characters")
     present = members(account, now.state.member_changes.get(name, ()))
@@ -132,9 +129,7 @@ def change_member(now: Situation, command: ChangeMember) -> list[Event]:
 
 
 def _check_grant(now: Situation, account: str, core_ms: int) -> None:
-    if account not in now.site.account:
-        raise Refused(f'there is no account "{account}"')
-    if now.site.account[account].budget_core_hours is None:
+    if now.known_account(account).budget_core_hours is None:
         raise Refused(f"{account} has no budget, so nothing can be granted to it or taken from it")
     # What jobs that run may yet use of it is spoken for.
     left = now.plans.limit_rows(now.at_ms).left[account]

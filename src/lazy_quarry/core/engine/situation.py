@@ -6,8 +6,9 @@ from lazy_quarry.core.engine.limit_use import LimitUse
 from lazy_quarry.core.engine.plans import Plans
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.engine.task_numbers import has_task, label_of, unstarted
+from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.job.job import TASK_SPAN, Job
-from lazy_quarry.core.site import Site
+from lazy_quarry.core.site import Account, Site
 from lazy_quarry.errors import NoSuchJob, Refused
 
 
@@ -33,7 +34,7 @@ class Situation:
                 )
             if 0 < number < self.state.next_number or has_task(self.state, number):
                 raise Refused(f"{label} has ended already; there is nothing to {verb}")
-            raise NoSuchJob(f"there is no job {label}")
+            raise NoSuchJob.of(label)
         if job.user != by:
             raise Refused(f"{label} belongs to {job.user}; you may {verb} only your own jobs")
         return job
@@ -41,5 +42,12 @@ class Situation:
     def known_node(self, name: str) -> str:
         """The name of a node of the site. Raises :class:`Refused` for an unknown one."""
         if name not in self.site.node:
-            raise Refused(f"there is no node {name}")
+            raise Refused(f"there is no node {name}{nearest(name, self.site.node)}")
         return name
+
+    def known_account(self, name: str) -> Account:
+        """An account of the site. Raises :class:`Refused` for an unknown one."""
+        account = self.site.account.get(name)
+        if account is None:
+            raise Refused(f'there is no account "{name}"{nearest(name, self.site.account)}')
+        return account

@@ -46,7 +46,9 @@ class Explainer:
             theirs = standing_of(usage, other, self.now_ms)
             words = compared(other, theirs, job, parts)
             nearest.append(Ahead(other.number, other.request.name, other.user, theirs.total - parts.total, words))
-        return Explained(why, len(ahead) + 1, parts, tuple(nearest), tuple(self.suggestions.sooner(job)))
+        # A smaller request helps only where its size is in the way.
+        changes = () if why.kind in ("hold", "not-before", "cores") else tuple(self.suggestions.sooner(job))
+        return Explained(why, len(ahead) + 1, parts, tuple(nearest), changes)
 
     def compare(self, first: Job, second: Job) -> str:
         """Which of two waiting jobs stands ahead, and why."""

@@ -75,6 +75,11 @@ CONDITIONS = ("succeeds", "fails", "finishes", "begins", "each-succeeds")
 
 def after(value: Any) -> dict[str, Any]:
     """``{ JOB = CONDITION }``."""
+    if not isinstance(value, dict):
+        word = f"{value}".strip() or "JOB"
+        raise BadValue(
+            f'it names jobs, each with its condition: {{ {word} = "succeeds" }}, or --set after.{word}=succeeds'
+        )
     table = table_of(value)
     for job, condition in table.items():
         if not isinstance(condition, str) or condition not in CONDITIONS:
@@ -198,6 +203,29 @@ def _known(value: Any, readers: dict[str, Reader]) -> dict[str, Any]:
         except BadValue as fault:
             raise BadValue(f"{key}: {fault}", (key, *fault.path)) from None
     return read
+
+
+IN_TABLES = {
+    "tasks": "array.tasks",
+    "at-once": "array.at-once",
+    "each-node": "array.each-node",
+    "sweep": "array.sweep",
+    "range": "array.sweep.NAME.range",
+    "lines": "array.sweep.NAME.lines",
+    "files": "array.sweep.NAME.files",
+    "together": "array.sweep.together",
+    "in": "stage.in",
+    "out": "stage.out",
+    "keep": "stage.keep",
+    "inherit": "environment.inherit",
+    "to": "notify.to",
+    "on": "notify.on",
+    "times": "retries.times",
+    "runtime": "rehearsal.runtime",
+    "busy": "rehearsal.busy",
+    "exit": "rehearsal.exit",
+}
+"""Keys that lie in a table of the header, as they are written with it."""
 
 
 @dataclass(frozen=True, slots=True)

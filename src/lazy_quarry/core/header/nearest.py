@@ -9,6 +9,8 @@ def nearest(word: str, known: Collection[str]) -> str:
     """``; did you mean X?`` when some known word is near, else the list of them when it is short."""
     if near := closest(word, known):
         return f'; did you mean "{near}"?'
+    if len(known) == 1:
+        return f"; there is {next(iter(known))}"
     return "; there are " + ", ".join(known) if len(known) <= 8 else ""
 
 

@@ -4,7 +4,7 @@ import re
 from typing import Any
 
 from lazy_quarry.core.header.diagnostic import warning
-from lazy_quarry.core.header.keys import KEYS, PLACEHOLDERS
+from lazy_quarry.core.header.keys import IN_TABLES, KEYS, PLACEHOLDERS
 from lazy_quarry.core.header.nearest import closest, nearest
 from lazy_quarry.core.header.notes import HeaderNotes
 from lazy_quarry.core.header.submission import Submission
@@ -47,7 +47,10 @@ class HeaderReader:
     def _read(self, key: str, value: Any) -> None:
         known = KEYS.get(key)
         if known is None:
-            said = f'there is no key "{shortened(key)}"{nearest(key, KEYS)}'
+            near = f'; did you mean "{IN_TABLES[key]}"?' if key in IN_TABLES else nearest(key, KEYS)
+            if key.isdecimal():
+                near = f'; to wait for job {shortened(key)} write after.{shortened(key)} = "succeeds"'
+            said = f'there is no key "{shortened(key)}"{near}'
             self.notes.note("key-unknown", key, said, at_value=False, fix=self.notes.renamed(key, KEYS))
             self.misspelt.add(closest(key, KEYS))
             return

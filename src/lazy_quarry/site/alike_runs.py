@@ -1,0 +1,124 @@
+"""Runs from which something is learned for another: those of the same script or commands, else of the same name and place."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from lazy_quarry.core.advice.next_time import PastRun
+from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.site.present import Present
+from lazy_quarry.store.codec import text_key
+from lazy_quarry.store.journal import EndedFilter
+
+MOST_RUNS = 200
+"""Newest runs that are looked at."""
+
+
+def commands_of(script: str) -> str:
+    """The lines of a script that do something: no comments, and so no header, and no empty lines."""
+    lines = (line.strip() for line in script.splitlines())
+    return "\n".join(line for line in lines if line and not line.startswith("#"))
+
+
+def past_run(job: Job) -> PastRun | None:
+    """A run to learn from; None for one that says nothing of what it needs: it failed, was cancelled, lost, or never ran."""
+    if job.phase not in (Phase.DONE, Phase.OVERTIME, Phase.OVERMEMORY) or job.started_ms is None or not job.allocations:
+        return None
+    took, cores = max(1.0, job.attempt_ms(0) / 1000), max(1, job.cores_allocated)
+    return PastRun(
+        took,
+        job.use.memory_peak_mib / cores,
+        cores,
+        job.use.cpu_ms / 1000 / took,
+        job.request.walltime_s,
+        sum(one.memory_mib for one in job.allocations) / cores,
+        late=job.phase is Phase.OVERTIME,
+        full=job.phase is Phase.OVERMEMORY,
+        parameters=job.request.parameters,
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class Kind:
+    """What makes a run alike to others: what it does, or what it is called and where that is.
+
+    The place is the folder where it starts and, for a part of a chain, the chain's name.
+    """
+
+    name: str
+    commands: str
+    places: frozenset[str]
+
+    def like(self, other: "Kind") -> bool:
+        """Whether one says something of the other: a name alone does not."""
+        same_work = bool(self.commands) and self.commands == other.commands
+        return same_work or (self.name == other.name and not self.places.isdisjoint(other.places))
+
+    def source(self, others: Iterable["Kind"]) -> str:
+        """Which runs these are, in words: ``solve with the same commands``, ``solve in /work/flow``."""
+        others = list(others)
+        if all(one.commands == self.commands for one in others):
+            same = all(one.name == self.name for one in others)
+            return f"{self.name}{'' if same else ' and other names'} with the same commands"
+        where = min(self.places & frozenset.union(*(one.places for one in others)), default="")
+        return f"{self.name} in {where}" if where else self.name
+
+
+class AlikeRuns:
+    """Finds a user's runs that are alike to a job or a draft, newest first."""
+
+    def __init__(self, present: Present) -> None:
+        self.present = present
+        self._known: tuple[int, int, dict[tuple[str, str], list[tuple[Job, Kind]]]] = (-1, -1, {})
+        """Candidates by user and name, as long as nothing ends."""
+
+    def kind_of(self, job: Job) -> Kind:
+        """The kind of a job or task."""
+        script = job.origin.script
+        if job.parent is not None and not script:  # it is kept once, with the array
+            script = self.present.find(job.parent).origin.script
+        return self.kind(job.request.name, script, job.paths.folder, self._chain_of(job.parent or job.number))
+
+    @staticmethod
+    def kind(name: str, script: str, folder: str, chain: str = "") -> Kind:
+        """The kind of what would run so."""
+        places = {folder, *([f"the chain {chain}"] if chain else [])} - {""}
+        return Kind(name, commands_of(script), frozenset(places))
+
+    def of(self, kind: Kind, user: str, script: str = "") -> list[tuple[Job, Kind]]:
+        """Runs that have ended, no arrays, with their kinds; ``script`` also finds those of the very script under other names."""
+        found = {job.number: (job, other) for job, other in self._named(user, kind.name) if kind.like(other)}
+        if kind.commands and (key := text_key(script)):
+            for job in self.present.journal.ended(EndedFilter(user=user, script=key, limit=MOST_RUNS)):
+                if job.request.array is None and job.number not in found:
+                    found[job.number] = job, self.kind_of(job)
+        newest = sorted(found.values(), key=lambda one: (one[0].ended_ms or 0, one[0].number), reverse=True)
+        return newest[:MOST_RUNS]
+
+    def like_job(self, job: Job) -> list[tuple[Job, Kind]]:
+        """Runs alike to a job."""
+        return self.of(self.kind_of(job), job.user, job.origin.script)
+
+    def _named(self, user: str, name: str) -> list[tuple[Job, Kind]]:
+        present = self.present
+        if self._known[:2] != (present.ends, present.past):
+            self._known = present.ends, present.past, {}
+        known = self._known[2]
+        if (user, name) not in known:
+            ended = present.journal.ended(EndedFilter(user=user, name=name, limit=MOST_RUNS))
+            scripts = dict[int, Kind]()
+            found = list[tuple[Job, Kind]]()
+            for job in ended:
+                if job.request.array is None:
+                    kind = scripts.get(job.parent) if job.parent is not None else None
+                    kind = kind or self.kind_of(job)
+                    if job.parent is not None:
+                        scripts[job.parent] = kind
+                    found.append((job, kind))
+            known[user, name] = found
+        return known[user, name]
+
+    def _chain_of(self, number: int) -> str:
+        for record in self.present.engine.state.chains.values():
+            if any(part.job == number for part in record.parts):
+                return record.name
+        return ""
