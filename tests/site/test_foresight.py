@@ -68,7 +68,7 @@ def test_a_range_is_far_before_the_plan_where_jobs_take_less_than_they_ask_for(s
     assert abs(view.range.likely_ms - clock.ms - 10 * MINUTE) < 2 * MINUTE
     assert abs(site.job(second).range.likely_ms - clock.ms - 20 * MINUTE) < 4 * MINUTE
     words = range_words(view.range, view.forecast_ms, clock.ms)
-    assert words.startswith("about ") and "8 times in 10 between" in words and "by the plan" in words
+    assert words.startswith("about ") and "by the plan" in words  # with a range, where its ends differ by a minute
     assert f"it starts {words}" in list(why_lines(site.detail(first)))[1] or clock.ms < 10**10
     told = job_json(view)
     assert told["forecast_early"] <= told["forecast_likely"] <= told["forecast_late"] < told["forecast"]

@@ -16,7 +16,7 @@ from lazy_quarry.core.header.block import UNFIT, find_block
 from lazy_quarry.core.header.check import override_values
 from lazy_quarry.core.header.interpreter import interpreter
 from lazy_quarry.core.header.keys import KEYS
-from lazy_quarry.core.header.script_body import named_files, read_body
+from lazy_quarry.core.header.script_body import folder_of, named_files, read_body
 from lazy_quarry.core.header.script_checks import BUILTINS
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.header.surroundings import Surroundings
@@ -121,6 +121,8 @@ def _files(script: str, values: dict, folder: Path) -> dict[str, str]:
         if one.way == "run" and kind == "file" and not os.access(folder / one.path, os.X_OK):
             kind = "closed"
         found[one.path] = kind
+        if one.way in ("written", "appended") and (above := folder_of(one.path)):
+            found.setdefault(above, _kind(folder / above))
     stage = values.get("stage", {})
     named = [values.get("input", ""), *values.get("expect", ()), *stage.get("in", ()), *stage.get("out", ())]
     for path in filter(None, named):

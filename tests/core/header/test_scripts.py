@@ -2,6 +2,7 @@
 
 import re
 import tomllib
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -88,3 +89,37 @@ def test_every_code_that_is_told_stands_in_the_table():
 def test_the_page_of_checks_is_as_the_program_has_them():
     page = Path(__file__).parents[3] / "docs" / "checks.md"
     assert page.read_text() == table({number: (severity.value, words) for number, (severity, words) in SLIPS.items()})
+
+
+@pytest.mark.parametrize(
+    ("path", "text", "runs"),
+    [
+        ("a.py", "echo hello", "python3"),
+        ("a.R", "x", "Rscript"),
+        ("a.jl", "x", "julia"),
+        ("job", "import sys\nprint(sys.argv)", "python3"),
+        ("job", "library(stats)\nx <- 3", "Rscript"),
+        ("job", "using LinearAlgebra\n", "julia"),
+        ("job", "use strict;\nmy $x = 3;", "perl"),
+        ("job", "set -e\nexport A=3\nsurge", "bash"),
+        ("", "", "bash"),
+    ],
+)
+def test_the_interpreter_that_is_offered_follows_from_name_and_text(path, text, runs):
+    [one] = [
+        one
+        for one in check_script(text, oxbow(), CheckContext("tove", Submission(text, path))).diagnostics
+        if one.code == "interpreter-missing"
+    ]
+    assert one.fix.apply(text).startswith(f"#!/usr/bin/env {runs}\n")
+
+
+def test_modules_are_missed_where_a_site_has_none():
+    text = '#!/bin/bash\n# /// job\n# walltime = "1m"\n# memory = "1 GiB/core"\n# ///\nmodule load gcc/12\ntrue\n'
+    site = replace(oxbow(), software=())
+    found = [
+        one
+        for one in check_script(text, site, CheckContext("tove", Submission(text))).diagnostics
+        if one.code == "module"
+    ]
+    assert [(one.line, "offers no modules, so gcc/12 can't be loaded" in one.message) for one in found] == [(6, True)]

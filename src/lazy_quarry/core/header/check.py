@@ -10,6 +10,7 @@ from typing import Any
 from lazy_quarry.core.header.block import MOST_HEADER, UNFIT, Block, find_block, unfit
 from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, Severity, error, warning
+from lazy_quarry.core.header.interpreter import likely_interpreter
 from lazy_quarry.core.header.notes import HeaderNotes
 from lazy_quarry.core.header.reader import HeaderReader
 from lazy_quarry.core.header.request_checks import check_request
@@ -109,7 +110,7 @@ def _check(text: str, site: Site, context: CheckContext, body: bool = True) -> C
     if any(one.code in UNFIT for one in problems):
         return Checked(tuple(problems), None)
     lines = text.split("\n")
-    found: list[Diagnostic] = [*submission.findings, *_form(lines), *problems]
+    found: list[Diagnostic] = [*submission.findings, *_form(lines, submission.path), *problems]
     values = dict(block.values) if block else {}
     for override in submission.overrides:
         found += override_values(values, override)
@@ -120,21 +121,26 @@ def _check(text: str, site: Site, context: CheckContext, body: bool = True) -> C
     unreadable = any(one.code in _NO_REQUEST for one in problems)
     request = None if unreadable else reader.request()
     needs: tuple[Need, ...] = ()
-    if request:
-        needs = SiteFit(request, site, notes, reader.read, context.left_core_ms, context.user).needs()
-        names = request.array.names if request.array else reader.parameter_names()
-        script = CheckedScript(
-            lines=lines,
-            block=block,
-            body=read_body(text) if body else None,
-            request=request,
-            need=needs[0] if needs else None,
-            site=site,
-            surroundings=submission.surroundings,
-            parameters=names,
-        )
+    # What is wrong in one part hides nothing that can be known of the others.
+    nearly = request or (None if unreadable else reader.fitting())
+    if nearly is not None:
+        needs = SiteFit(nearly, site, notes, reader.read, context.left_core_ms, context.user).needs()
+        needs = needs if request is not None else ()
+    names = request.array.names if request is not None and request.array else reader.parameter_names()
+    script = CheckedScript(
+        lines=lines,
+        block=block,
+        body=read_body(text) if body else None,
+        request=nearly or reader.found,
+        need=needs[0] if needs else None,
+        site=site,
+        surroundings=submission.surroundings,
+        parameters=names,
+    )
+    if request is not None:
         found += check_request(script)
-        found += islice(check_body(script), MOST_FINDINGS)
+    readable = nearly is not None and (block is not None or not problems)
+    found += islice(check_body(script, partly=not readable), MOST_FINDINGS)
     known = {path[0]: place.line for path, place in reversed(block.places.items())} if block else {}
     return Checked(tuple(sorted(found, key=lambda one: one.rank)), request, block, needs, known)
 
@@ -149,14 +155,15 @@ def _no_header(lines: list[str], site: Site) -> Diagnostic:
     return warning("header-missing", "there is no job header, so every request is a default", 1, fix=fix)
 
 
-def _form(lines: list[str]) -> list[Diagnostic]:
+def _form(lines: list[str], path: str) -> list[Diagnostic]:
     found = []
     windows = next((number for number, line in enumerate(lines, 1) if line.endswith("\r")), None)
     if windows:
         fix = Fix("use Unix line ends", 1, len(lines), tuple(line.rstrip("\r") for line in lines))
         found.append(error("line-ends", "Windows line ends; the interpreter would not be found", windows, fix=fix))
     if not lines[0].startswith("#!"):
-        fix = Fix("add #!/usr/bin/env bash", 1, 1, ("#!/usr/bin/env bash", lines[0]))
+        first = f"#!/usr/bin/env {likely_interpreter(chr(10).join(lines), path)}"
+        fix = Fix(f"add {first}", 1, 1, (first, lines[0]))
         message = "there is no interpreter line; the first line says what runs the script"
         found.append(error("interpreter-missing", message, 1, fix=fix))
     elif not lines[0][2:].strip():

@@ -1,5 +1,6 @@
 """A script with all that is known of it: what the checks look at."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from lazy_quarry.core.header.block import Block
@@ -45,10 +46,14 @@ class CheckedScript:
         before, value = line[: place.column - 1], line[place.column - 1 :]
         return Fix(label, place.line, place.line, (before + value.replace(old, new, 1),)) if old in value else None
 
-    def from_modules(self, program: str) -> bool:
-        """Whether a module that is loaded gives a program, or may give it."""
-        software = {module.name: module for module in self.site.software}
-        loaded = [software[name] for name in self.request.modules if name in software]
+    def from_modules(self, program: str, more: Iterable[str] = ()) -> bool:
+        """Whether a module that is loaded gives a program, or may give it; ``more`` are loaded by commands."""
+        names = [*self.request.modules, *more]
+        loaded = [
+            one
+            for one in self.site.software
+            if any(one.name == name or one.name.startswith(f"{name}/") for name in names)
+        ]
         return any(program in module.programs or not module.programs for module in loaded)
 
     def replaced(self, line: int, column: int, old: str, new: str) -> Fix | None:

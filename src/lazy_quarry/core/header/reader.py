@@ -24,6 +24,24 @@ MOST_UNKNOWN = 50
 """So many unknown keys are told one by one: for each the nearest known one is looked for."""
 
 
+_SIZES = frozenset(
+    (
+        "queue",
+        "tier",
+        "walltime",
+        "nodes",
+        "ranks",
+        "ranks-per-node",
+        "threads",
+        "whole-nodes",
+        "memory",
+        "gpus",
+        "traits",
+    )
+)
+"""Keys without which a request can't be compared with limits."""
+
+
 class HeaderReader:
     """Reads the values of one header into a request, as ``user`` would submit it."""
 
@@ -43,6 +61,10 @@ class HeaderReader:
         if left_out:
             said = f"{len(left_out):,} more keys are unknown, from this one on"
             notes.note("key-unknown", unknown[MOST_UNKNOWN], said, at_value=False)
+        self.sized = False
+        """Whether queue, account, tier and shape could all be read."""
+        self.found = self._request()
+        self.usable = self.sized and notes.usable
 
     def _read(self, key: str, value: Any) -> None:
         known = KEYS.get(key)
@@ -58,18 +80,30 @@ class HeaderReader:
             self.read[key] = known.read(value)
         except BadValue as fault:
             self.notes.note("value", key, f"{key}: {fault}", inside=fault.path)
+            self.misspelt.add(key)
             return
 
     def request(self) -> Request | None:
         """The request with defaults filled in, or None when a value in it cannot be read."""
+        return self.found if self.usable else None
+
+    def fitting(self) -> Request | None:
+        """The request as far as it could be read, where enough was read to compare it with the site's limits."""
+        return None if self.misspelt & _SIZES or not self.sized else self.found
+
+    def _request(self) -> Request:
+        """The request, defaults in place of what could not be read. All parts are looked at, whatever is wrong in one."""
         read, site = self.read, self.site
-        queues = self._queues()
-        account = self._account()
-        tier = self._tier(queues)
-        shape = self._shape()
+        known_queues = self._queues()
+        queues = known_queues or [site.queue[site.default_queue]]
+        known_account, known_tier = self._account(), self._tier(known_queues)
+        account, tier = known_account or "", known_tier or site.default_tier
+        known_shape = self._shape()
+        shape = known_shape or (None, None, False, 1, None)
         self._modules()
-        if not self.notes.usable or not queues or account is None or tier is None or shape is None:
-            return None
+        self.sized = (
+            bool(known_queues) and known_account is not None and known_tier is not None and known_shape is not None
+        )
         queue = queues[0]
         walltime = read.get("walltime")
         if walltime is None:
@@ -90,15 +124,12 @@ class HeaderReader:
         if read.get("warn", 0) >= walltime and "warn" in read:
             said = f"warn: {format_duration(read['warn'])} before the end is before the start of {format_duration(walltime)}"
             self.notes.note("value", "warn", said)
-            return None
         variables = dict(read.get("environment", {}))
         inherit = bool(variables.pop("inherit", False))
         nodes, most_nodes, anywhere, ranks, ranks_per_node = shape
         array = self._array(queues)
         not_before_ms = self._not_before_ms()
         self._placeholders(array)
-        if not self.notes.usable:
-            return None
         stage = read.get("stage", {})
         return Request(
             name=self._name(),

@@ -8,7 +8,7 @@ from functools import lru_cache
 import tree_sitter
 import tree_sitter_bash
 
-from lazy_quarry.core.header.interpreter import interpreter
+from lazy_quarry.core.header.interpreter import interpreter, likely_interpreter
 
 MOST_READ, MOST_PARTS = 16 * 2**20, 50_000
 """Characters of words, and parts, that are read of one script. A word within a word within a word is counted each time."""
@@ -77,8 +77,9 @@ def _parser() -> tree_sitter.Parser:
 
 @lru_cache(maxsize=64)
 def read_body(script: str) -> Body | None:
-    """What the script does; None for languages that are not read."""
-    if interpreter(script) not in SHELLS:
+    """What the script does; None for languages that are not read. One without an interpreter line may look like a shell's."""
+    runs = interpreter(script) if script.startswith("#!") else likely_interpreter(script)
+    if runs not in SHELLS:
         return None
     return _Reader(script).body
 
@@ -261,7 +262,7 @@ _OUTPUT = re.compile(r"-o|-O|--?o(ut(put)?([-_]?(file|dir|path))?)?|--?(log|to|d
 
 @dataclass(frozen=True, slots=True)
 class NamedFile:
-    """A file that a script names. ``way``: it is ``read``, ``written`` anew, or ``run``."""
+    """A file that a script names. ``way``: it is ``read``, ``written`` anew, ``appended`` to, or ``run``."""
 
     path: str
     way: str
@@ -276,6 +277,8 @@ def named_files(body: Body) -> Iterator[NamedFile]:
             return
         for word in command.outputs:
             yield from _named(word, "written")
+        for word in command.appends:
+            yield from _named(word, "appended")
         for word in command.inputs:
             yield from _named(word, "read")
         first = command.words[0]
@@ -286,6 +289,11 @@ def named_files(body: Body) -> Iterator[NamedFile]:
                 yield from _named(word, "written")
         if command.name and command.name not in _NO_FILES and command.name not in body.functions:
             yield from _arguments(command)
+
+
+def folder_of(path: str) -> str:
+    """The folder that must be there for a file to be written; empty for the one where the script starts."""
+    return path.rstrip("/").rpartition("/")[0]
 
 
 def _named(word: Word, way: str) -> Iterator[NamedFile]:

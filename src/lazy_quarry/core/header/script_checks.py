@@ -1,13 +1,14 @@
 """Checks of the script's commands against the request and the files that are there."""
 
 import re
+import shlex
 from collections.abc import Iterator
 
 from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, hint, warning
 from lazy_quarry.core.header.interpreter import interpreter
 from lazy_quarry.core.header.nearest import closest
-from lazy_quarry.core.header.script_body import Body, NamedFile, ShellCommand, named_files
+from lazy_quarry.core.header.script_body import Body, NamedFile, ShellCommand, Word, folder_of, named_files
 from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import plural
 
@@ -57,18 +58,23 @@ _NEEDS_PERSON = {
 }
 
 
-def check_body(script: CheckedScript) -> Iterator[Diagnostic]:
-    """Findings about the commands; none for languages that are not read."""
+def check_body(script: CheckedScript, partly: bool = False) -> Iterator[Diagnostic]:
+    """Findings about the commands; none for languages that are not read.
+
+    ``partly``: the header could not be read, so nothing is said of commands that depends on it.
+    """
     body = script.body
     if body is None:
         return
     if body.read_to:
         words = "so much of this script was read; commands from here on were not looked at"
         yield hint("not-read", words, body.read_to)
-    yield from _variables(script, body)
+    if not partly:
+        yield from _variables(script, body)
     yield from _programs(script, body)
-    yield from _ranks(script, body)
-    yield from _habits(script, body)
+    if not partly:
+        yield from _ranks(script, body)
+    yield from _habits(script, body, partly)
     yield from _files(script, body)
 
 
@@ -93,7 +99,8 @@ def _variables(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
         fix = script.replaced(use.line, use.column, f"${use.name}", f"${near}") if near else None
         fix = fix or (script.replaced(use.line, use.column, f"${{{use.name}", f"${{{near}") if near else None)
         yield warning("variable-unset", f"${use.name} is never set{advice}", use.line, use.column, fix)
-    if script.request.array is None and "LQ_TASK" in body.mentioned:
+    asks_for_array = script.block is not None and "array" in script.block.values  # which may be wrong itself
+    if script.request.array is None and not asks_for_array and "LQ_TASK" in body.mentioned:
         first = next((use for use in body.used if use.name == "LQ_TASK"), None)
         if first is not None and "LQ_TASK" not in body.assigned:
             words = "$LQ_TASK is set only for tasks of an array, and this job is not an array"
@@ -114,8 +121,11 @@ def _module_variable(script: CheckedScript, name: str) -> bool:
 def _programs(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     if not script.surroundings.looked or body.open_ended or "PATH" in body.assigned:
         return
-    if any(command.name in ("module", "alias", "conda", "enable") for command in body.commands):
+    if any(command.name in ("alias", "conda", "enable") for command in body.commands):
         return
+    loaded = [name for name, _ in _loaded(body)]
+    if script.site.modules and not all(_offered(script.site, name) for name in loaded):
+        return  # one whose name is wrong may be the one that gives them
     told: set[str] = set()
     for command in body.commands:
         name = command.name
@@ -130,7 +140,7 @@ def _programs(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
             continue
         told.add(name)
         found = script.surroundings.programs.get(name, "there")
-        if found == "there" or script.from_modules(name):
+        if found == "there" or script.from_modules(name, loaded):
             continue
         word = command.words[0]
         giving = [module.name for module in script.site.software if name in module.programs]
@@ -200,28 +210,29 @@ def _count_option(command: ShellCommand) -> tuple[int, int] | None:
     return None
 
 
-def _habits(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
+def _habits(script: CheckedScript, body: Body, partly: bool) -> Iterator[Diagnostic]:
     plain = [command for command in body.commands if command.name not in ("set", "export", "trap", "cd")]
     lines = {command.words[0].line for command in plain}
     if not body.stops_on_failure and len(lines) > 1 and not body.open_ended:
         last = script.block.last_line if script.block else 1
         line = script.lines[last - 1]
         what = "set -euo pipefail" if interpreter(script.lines[0]) == "bash" else "set -eu"
-        fix = Fix(f"add {what}", last, last, (line, what))
+        fix = None if partly else Fix(f"add {what}", last, last, (line, what))  # it goes below the header
         yield hint("goes-on", "a command that fails doesn't stop this script; it goes on with the next", last, 1, fix)
     for command in body.commands:
         why = _NEEDS_PERSON.get(command.name)
         word = command.words[0]
         if why:
             yield warning("needs-person", f"{command.name} {why}, and nobody sits at a job", word.line, word.column)
-        if command.name == "module" and len(command.words) > 2 and command.words[1].value in ("load", "add"):
-            for each in command.words[2:]:
-                if each.value and script.site.software and not _offered(script.site, each.value):
-                    near = closest(each.value, script.site.modules, 0.5)
-                    advice = f"; did you mean {near}?" if near else ""
-                    better = script.replaced(each.line, each.column, each.text, near) if near else None
-                    words = f"{script.site.name} has no module {each.value}{advice}"
-                    yield warning("module", words, each.line, each.column, better)
+    for name, each in _loaded(body):
+        if not script.site.modules:
+            words = f"{script.site.name} offers no modules, so {name} can't be loaded"
+            yield warning("module", words, each.line, each.column)
+        elif not _offered(script.site, name):
+            near = closest(name, script.site.modules, 0.5)
+            advice = f"; did you mean {near}?" if near else ""
+            better = script.replaced(each.line, each.column, each.text, near) if near else None
+            yield warning("module", f"{script.site.name} has no module {name}{advice}", each.line, each.column, better)
     if body.background_line and not any(command.name == "wait" for command in body.commands):
         words = "this goes on in the background, and the script ends without waiting for it; it would be stopped"
         fix = Fix("add wait at the end", *_last_line(script))
@@ -231,6 +242,15 @@ def _habits(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
         yield warning("stage-unused", words, script.line("stage"))
     elif script.request.scratch_mib and "LQ_SCRATCH" not in body.mentioned and "TMPDIR" not in body.mentioned:
         yield hint("scratch-unused", "scratch is requested, and no command uses $LQ_SCRATCH", script.line("scratch"))
+
+
+def _loaded(body: Body) -> Iterator[tuple[str, Word]]:
+    """The modules that commands load, each with its word."""
+    for command in body.commands:
+        if command.name == "module" and len(command.words) > 2 and command.words[1].value in ("load", "add"):
+            yield from (
+                (word.value, word) for word in command.words[2:] if word.value and not word.text.startswith("-")
+            )
 
 
 def _offered(site: Site, name: str) -> bool:
@@ -249,8 +269,7 @@ def _files(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
     made = {path.rstrip("/") for path in (*script.request.expect, *script.request.stage.out, script.request.output)}
     told: set[str] = set()
     named = list(named_files(body))
-    made |= {one.path for one in named if one.way == "written"}
-    made |= {word.value for command in body.commands for word in command.appends if word.value}
+    made |= {one.path for one in named if one.way in ("written", "appended") and not folder_of(one.path)}
     for command in body.commands:
         if command.name in ("mkdir", "touch", "tee", "git", "tar", "unzip", "gunzip", "curl", "wget", "cp", "mv", "ln"):
             made |= {word.value.rstrip("/") for word in command.words[1:] if word.value}
@@ -260,11 +279,26 @@ def _files(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
             continue
         told.add(one.path)
         yield from _file(script, one, found, made)
+        above = folder_of(one.path) if one.way in ("written", "appended") else ""
+        if above and above not in told and script.surroundings.files.get(above) == "absent" and not _below(above, made):
+            told.add(above)
+            words = f"there is no folder {above} in {script.surroundings.folder}, so nothing can be written there"
+            fix = Fix(f"make it: mkdir -p {above}", *_before(script, one.line, f"mkdir -p {shlex.quote(above)}"))
+            yield warning("folder-absent", words, one.line, one.column, fix)
+
+
+def _below(path: str, made: set[str]) -> bool:
+    """Whether a path is one that the script makes, or lies in such a folder."""
+    return any(path == one or path.startswith(f"{one}/") or one.startswith(f"{path}/") for one in made)
+
+
+def _before(script: CheckedScript, line: int, command: str) -> tuple[int, int, tuple[str, ...]]:
+    return line, line, (command, script.lines[line - 1])
 
 
 def _file(script: CheckedScript, one: NamedFile, found: str, made: set[str]) -> Iterator[Diagnostic]:
     where = script.surroundings.folder
-    inside = any(one.path == path or one.path.startswith(f"{path}/") for path in made)
+    inside = _below(one.path, made)
     if one.way == "run" and found == "absent" and not inside:
         yield warning(
             "program-absent", f"there is no {one.path} in {where}, where it would start", one.line, one.column

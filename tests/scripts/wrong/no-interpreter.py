@@ -1,0 +1,5 @@
+# /// job
+# walltime = "1h"
+# memory   = "2 GiB/core"
+# ///
+print("done")
