@@ -86,7 +86,7 @@ def account_command(
         return
     ends = client.budget_ends()
     if ics:
-        _write_ends(ics, lines, ends, board.now_ms)
+        _write_ends(ics, board.site.name, lines, ends, board.now_ms)
     elif json_too:
         print_json([account_json(line, ends.get(line.account), board.now_ms) for line in lines])
     elif what == "list":
@@ -95,30 +95,26 @@ def account_command(
         print_lines(show_lines(lines[0], ends.get(lines[0].account), board.now_ms, own_zone()))
 
 
-def _write_ends(path: str, lines: "list[AccountLine]", ends: "Mapping[str, BudgetEnd]", now_ms: int) -> None:
+def _write_ends(path: str, site: str, lines: "list[AccountLine]", ends: "Mapping[str, BudgetEnd]", now_ms: int) -> None:
     """Write when budgets end by the last 30 days, and when their terms do."""
-    from lazy_quarry.core.formats.calendar import budget_calendar
+    from lazy_quarry.core.formats.calendar import BudgetDay, budget_calendar
     from lazy_quarry.core.ledger.budgets import FOR_EVER
     from lazy_quarry.core.units import DAY_MS
     from lazy_quarry.run.writable import write_pieces
     from lazy_quarry.site.book_words import end_words, outlasts
 
-    found = []
+    found = list[BudgetDay]()
     for line in lines:
+        term = str(line.budget.term.begin_ms) if line.budget is not None else ""
         end = ends.get(line.account)
         if end is not None and end.likely_days is not None and not outlasts(end, line, now_ms):
             at = now_ms + round(end.likely_days * DAY_MS)
-            found.append((f"The budget of {line.account} ends", at, at + DAY_MS, end_words(end, line, now_ms)))
+            what, key = f"The budget of {line.account} ends", (site, "used-up", line.account, term)
+            found.append(BudgetDay(key, what, at, at + DAY_MS, end_words(end, line, now_ms)))
         if line.budget is not None and line.budget.term.end_ms < FOR_EVER:
             last = line.budget.term.end_ms - DAY_MS
-            found.append(
-                (
-                    f"The term of {line.account}'s budget ends",
-                    last,
-                    last + DAY_MS,
-                    "what is left lapses or is carried over",
-                )
-            )
+            what, key = f"The term of {line.account}'s budget ends", (site, "term", line.account, term)
+            found.append(BudgetDay(key, what, last, last + DAY_MS, "what is left lapses or is carried over"))
     write_pieces(path, [budget_calendar(found, now_ms)])
 
 

@@ -16,6 +16,7 @@ from lazy_quarry.cli.options import (
     state_option,
 )
 from lazy_quarry.core.units import clock_time, format_instant
+from lazy_quarry.site.mail_folder import MOST_KEPT
 
 
 @click.command("mail")
@@ -27,11 +28,11 @@ from lazy_quarry.core.units import clock_time, format_instant
 @format_option
 def mail_command(number: int | None, limit: int, state: str, form: str) -> None:
     json_too = is_json(form)
-    letters = client_of(state).letters(max(limit, number or 0))
+    letters = client_of(state).letters(limit if number is None else MOST_KEPT)
     if number is not None:
-        if number > len(letters):
-            raise Usage(f"there is no mail {number}; lq mail lists what there is, the newest first")
-        letter = letters[number - 1]
+        letter = next((one for one in letters if one.number == number), None)
+        if letter is None:
+            raise Usage(f"there is no mail {number}, or no longer; lq mail lists what there is, the newest first")
         say(f"To: {letter.to}")
         say(f"Subject: {letter.subject}")
         say(f"{letter.state}{f': {letter.why}' if letter.why else ''}")
@@ -41,6 +42,7 @@ def mail_command(number: int | None, limit: int, state: str, form: str) -> None:
         print_json(
             [
                 {
+                    "number": one.number,
                     "at": format_instant(one.at_ms),
                     "to": one.to,
                     "subject": one.subject,
@@ -55,8 +57,8 @@ def mail_command(number: int | None, limit: int, state: str, form: str) -> None:
     else:
         now = int(time.time() * 1000)
         print_lines(
-            f"{place:>3}  {clock_time(one.at_ms, now, own_zone()):>14}  {one.state:<8} {one.to}  {one.subject}"
-            for place, one in enumerate(letters, 1)
+            f"{one.number:>3}  {clock_time(one.at_ms, now, own_zone()):>14}  {one.state:<8} {one.to}  {one.subject}"
+            for one in letters
         )
         if not letters:
             say("no mail; a header asks for it with notify")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from datetime import tzinfo
 from functools import partial
@@ -130,7 +131,7 @@ def report_command(
 
         if not to or period or since or until:
             raise Usage("--monthly goes with --to ADDRESS, and is always of the last month")
-        say(cron_line(where, to, anonymous, state))
+        say(cron_line(where, to, anonymous, state or os.environ.get("LQ_STATE", "")))
         return
     client = client_of(state)
     if waste + sizes + shares > 1:

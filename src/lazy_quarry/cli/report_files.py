@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import shlex
 import shutil
 import sys
@@ -59,7 +60,12 @@ def cron_line(where: dict[str, str], to: str, anonymous: bool, state: str) -> st
     words = [shutil.which("lq") or sys.argv[0], "report", "--period", "last month"]
     for name, value in where.items():
         words += [f"--{name}", value]
-    words += ["--to", to, *(["--anonymous"] if anonymous else []), *(["--state", state] if state else [])]
+    words += [
+        "--to",
+        to,
+        *(["--anonymous"] if anonymous else []),
+        *(["--state", os.path.abspath(os.path.expanduser(state))] if state else []),
+    ]
     # In a crontab a percent sign ends the command, unless it is quoted with a backslash (crontab(5)).
     return f"0 7 1 * *  {shlex.join(words)}".replace("%", "\\%")
 

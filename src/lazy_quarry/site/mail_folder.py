@@ -37,6 +37,8 @@ class Letter:
     state: State
     why: str = ""
     text: str = ""
+    number: int = 0
+    """Its own for good, counted from 1 in each state folder."""
 
 
 class MailFolder:
@@ -48,12 +50,18 @@ class MailFolder:
         self.told: set[str] = set()
         """Mail that was due at an instant and is written: job, attempt and word."""
         self._letters: dict[str, Letter] = {}
+        self._last = 0
+        """The number of the newest letter that was ever written."""
         self._messages: dict[str, bytes] = {}
         if self.folder is not None:
             with suppress(OSError, ValueError, TypeError, KeyError):
                 known = json.loads((self.folder / "state.json").read_text())
                 self.mark, self.told = int(known["mark"]), set(map(str, known["told"]))
                 self._letters = {name: Letter(**one) for name, one in known["letters"].items()}
+                self._last = int(known.get("last", 0))
+                for name, letter in self._letters.items():
+                    if not letter.number:  # an earlier version did not count them
+                        self._letters[name] = self._numbered(letter)
 
     # -- writing -----------------------------------------------------------------------------------
 
@@ -64,12 +72,18 @@ class MailFolder:
             self._put(letter.name, raw)
         if letter.name not in self._letters:
             self._deliver(raw)
-        self._letters[letter.name] = replace(letter, text="")
+        before = self._letters.get(letter.name)
+        kept = replace(letter, text="", number=before.number) if before is not None else self._numbered(letter)
+        self._letters[letter.name] = replace(kept, text="")
         self._messages[letter.name] = raw if self.folder is None else b""
         self.mark = max(self.mark or 0, mark)
         if told:
             self.told.add(told)
         self._keep()
+
+    def _numbered(self, letter: Letter) -> Letter:
+        self._last += 1
+        return replace(letter, number=self._last)
 
     def _put(self, name: str, raw: bytes) -> None:
         if self.folder is None:
@@ -127,6 +141,7 @@ class MailFolder:
             return
         state = {
             "mark": self.mark or 0,
+            "last": self._last,
             "told": sorted(self.told)[-5 * MOST_KEPT :],
             "letters": {name: asdict(one) for name, one in self._letters.items()},
         }

@@ -60,8 +60,10 @@ class LetterRows(Rows):
         if row - HEAD < len(self.letters):
             letter = self.letters[row - HEAD]
             at = clock_time(letter.at_ms, self.now_ms, self.quarry.zone)
-            pen.cell(f"   {at}", 14, "dim").cell(letter.state, 9, _TONES[letter.state])
-            pen.cell(letter.subject, max(8, self.room - 24), "ink", bold=current)
+            pen.cell(f"{letter.number}", 5, "dim", right=True).cell(f"  {at}", 14, "dim").cell(
+                letter.state, 9, _TONES[letter.state]
+            )
+            pen.cell(letter.subject, max(8, self.room - 29), "ink", bold=current)
             return
         text = self._text()
         pen.write(f"     {text[row - HEAD - len(self.letters)]}", "ink")

@@ -5,7 +5,9 @@ use the nodes meanwhile stands in two properties of our own, which other program
 """
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta, tzinfo
+from urllib.parse import quote
 
 from icalendar import Calendar, Component, Event
 
@@ -40,19 +42,38 @@ def write_calendar(windows: Iterable[Window], now_ms: int) -> str:
     return text
 
 
-def budget_calendar(ends: Iterable[tuple[str, int, int, str]], now_ms: int) -> str:
-    """A calendar of the days on which budgets end: (what ends, first instant, the instant after it, sentences)."""
+@dataclass(frozen=True, slots=True)
+class BudgetDay:
+    """A day on which something of a budget ends: what that is in words, and sentences about it.
+
+    ``key`` tells it from every other: the site, what ends, the account and the term, in any characters.
+    """
+
+    key: tuple[str, ...]
+    what: str
+    begins_ms: int
+    ends_ms: int
+    words: str
+
+    @property
+    def uid(self) -> str:
+        """Its UID (RFC 5545, 3.8.4.7): the same whenever it is written, without spaces."""
+        return "budget-" + "-".join(quote(part, safe="") for part in self.key)
+
+
+def budget_calendar(ends: Iterable[BudgetDay], now_ms: int) -> str:
+    """A calendar of the days on which budgets end."""
     calendar = Calendar()
     calendar.add("prodid", "-//Lazy Quarry//budgets//EN")
     calendar.add("version", "2.0")
-    for what, begins_ms, ends_ms, words in ends:
+    for one in ends:
         event = Event()
-        event.add("uid", f"budget-{what}")
+        event.add("uid", one.uid)
         event.add("dtstamp", _moment(now_ms))
-        event.add("dtstart", _moment(begins_ms).date())
-        event.add("dtend", max(_moment(ends_ms).date(), _moment(begins_ms).date() + timedelta(days=1)))
-        event.add("summary", what)
-        event.add("description", words)
+        event.add("dtstart", _moment(one.begins_ms).date())
+        event.add("dtend", max(_moment(one.ends_ms).date(), _moment(one.begins_ms).date() + timedelta(days=1)))
+        event.add("summary", one.what)
+        event.add("description", one.words)
         event.add("transp", "TRANSPARENT")
         calendar.add_component(event)
     text: str = calendar.to_ical().decode()
