@@ -1,6 +1,7 @@
 """What is written in open formats is read back by independent readers, and says what the records say."""
 
 import io
+import itertools
 import re
 from datetime import UTC, datetime
 
@@ -12,7 +13,7 @@ from hypothesis import strategies as st
 from lxml import etree
 from prometheus_client.openmetrics.parser import text_string_to_metric_families
 
-from lazy_quarry.core.formats.calendar import budget_calendar, read_calendar
+from lazy_quarry.core.formats.calendar import BudgetDay, budget_calendar, read_calendar
 from lazy_quarry.core.formats.job_table import job_table
 from lazy_quarry.core.formats.usage_records import NAMESPACE, usage_records
 from lazy_quarry.core.formats.workload_trace import workload_trace
@@ -122,7 +123,13 @@ def test_a_table_in_parquet_has_every_field(some):
 
 
 def test_the_ends_of_budgets_are_whole_days_that_no_reservation_is_made_of():
-    text = budget_calendar([("The budget of silt ends", NOW, NOW + DAY_MS, "about; 8 times in 10")], NOW)
+    days = [
+        BudgetDay((site, "used-up", account, term), "The budget ends", NOW, NOW + DAY_MS, "about; 8 times in 10")
+        for site, account, term in itertools.product(("brook", "my site"), ("silt", "sil-t", "é u"), ("1", "2"))
+    ]
+    text = budget_calendar(days, NOW)
+    uids = [str(event["uid"]) for event in icalendar.Calendar.from_ical(text).walk("VEVENT")]
+    assert len(set(uids)) == len(days) and not any(sign.isspace() for uid in uids for sign in uid)
     event = icalendar.Calendar.from_ical(text).walk("VEVENT")[0]
     assert event.decoded("dtstart") == datetime.fromtimestamp(NOW / 1000, UTC).date()
     assert "8 times in 10" in event["description"]
