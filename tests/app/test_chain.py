@@ -268,3 +268,28 @@ def test_what_does_not_fit_is_drawn_narrower_and_folded():
     words = "\n".join("".join(cell.sign for cell in row) for row in drawn.rows)
     assert "12 jobs" in words and len(drawn.rows[0]) <= 60 and len(drawn.rows) <= 16
     assert len(canvas(view, UTC, (60, 16), fold=False).rows) == 37
+
+
+async def test_after_a_submission_another_chain_is_begun_by_keys(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await opened(app, pilot)
+        await press(pilot, "ctrl+g")
+        await wait_for(pilot, lambda: [view.number for view in app.query_one("#chains").views] == [1])
+        await press(pilot, "o", *["backspace"] * 80, *"next.toml", "enter")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        await press(pilot, "y")
+        await wait_for(pilot, lambda: "A new chain, next" in app.query_one(NoteBar).text)
+        await wait_for(
+            pilot, lambda: app.query_one("#chains").current() and app.query_one("#chains").current().name == "next"
+        )
+        await press(pilot, "a", *"first", "enter")
+        await wait_for(pilot, lambda: "say what first runs" in app.query_one(NoteBar).text)
+        assert app.query_one("#chain-path").value == "first "
+        await press(pilot, *"true", "enter")
+        await wait_for(pilot, lambda: [one.name for one in app.query_one("#parts").view.parts] == ["first"])
+        # a beginning without a job is nothing that could be lost
+        place = app.query_one("ChainPlace")
+        place.desk.put('name = "empty"\n', "/tmp/empty.toml", "")
+        asked = []
+        place.unless_lost(lambda: asked.append(True))
+        assert asked and not place.desk.worth_keeping

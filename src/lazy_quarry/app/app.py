@@ -11,18 +11,19 @@ from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from textual import work
+from textual import events, work
 from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Container
 from textual.css.query import NoMatches
 from textual.filter import LineFilter
 
-from lazy_quarry.app.alt_numbers import teach_alt_numbers
+from lazy_quarry.app.alt_numbers import ASK_FOR_ESCAPE, EIGHT_BIT, PUT_BACK, teach_alt_numbers
 from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.found_by_words import found_by_words
 from lazy_quarry.app.going import Going
 from lazy_quarry.app.messages import CursorMoved, Say
+from lazy_quarry.app.no_colour import NoColour, rgb_of
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.plain_line import PlainLine
 from lazy_quarry.app.ring import Ring
@@ -95,6 +96,11 @@ class QuarryApp(Going):
         """The place in sight."""
         self._leaving = threading.Event()
         self._plain_line = PlainLine(os.environ.get("LQ_SIGNS") == "plain")
+        self._no_colour = (
+            NoColour(frozenset(rgb_of(tone) for one in PALETTES.values() for tone in (one.ground, one.raised)))
+            if os.environ.get("NO_COLOR")
+            else None
+        )
         self._mirror, self._mirror_lock = BoardMirror(), threading.Lock()
         for palette in PALETTES.values():
             self.register_theme(palette.theme)
@@ -107,17 +113,27 @@ class QuarryApp(Going):
         yield Container(id="body")
         yield NoteBar()
 
+    def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
+        """While a question is open no key acts but its own, and the one that leaves."""
+        if isinstance(self.screen, Question) and action not in ("quit", "answer"):
+            return False
+        return super().check_action(action, parameters)
+
     def get_line_filters(self) -> Sequence[LineFilter]:
         """What every line goes through before it is drawn."""
+        if self._no_colour is not None:
+            return [self._plain_line, self._no_colour]
         return [*super().get_line_filters(), self._plain_line]
 
     def on_mount(self) -> None:
         """Show the frame, then open the site."""
+        self._write_out(ASK_FOR_ESCAPE)
         self.query_one(Trail).show_place(self.place)
         self.call_after_refresh(self._follow)
 
     def on_unmount(self) -> None:
-        """Leave the site."""
+        """Leave the site, and the terminal as it was."""
+        self._write_out(PUT_BACK)
         self._leaving.set()
         if self.client is not None:
             self.client.close()
@@ -242,8 +258,10 @@ class QuarryApp(Going):
         """The cursor is on something else."""
         self.tell()
 
-    def on_key(self) -> None:
-        """A key ends what was said before it, but not at once."""
+    async def on_key(self, event: events.Key) -> None:
+        """A key ends what was said before it, but not at once. One that nothing took may be alt and a digit."""
+        if (number := EIGHT_BIT.get(event.character or "")) and not isinstance(self.screen, Question):
+            await self.action_go(PLACES[number - 1])
         if self._said_until != float("inf"):
             self._said_until = min(self._said_until, time.monotonic() + 3.0)
 

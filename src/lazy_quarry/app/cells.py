@@ -10,6 +10,8 @@ from textual.strip import Strip
 from lazy_quarry.app.theme import Palette
 from lazy_quarry.core.plain_text import plain
 
+FILLS = ("faint", "stone")
+"""Roles for lines and fills: as colours of words they would be hard to read."""
 Piece = tuple[str, str] | tuple[str, str, bool]  # words, the role their colour has, and whether they are bold
 
 
@@ -27,6 +29,8 @@ class Pen:
         """Add text in the colour of a role."""
         if text:
             text = plain(text)
+            if colour in FILLS and any(map(str.isalnum, text)):
+                colour = "dim"  # words are read, whatever they are beside
             self.pieces.append((text, self.palette.style(colour, ground or self.ground, bold)))
             width = cell_len(text)
             if hit:

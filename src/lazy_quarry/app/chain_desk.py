@@ -1,6 +1,8 @@
 """The chain file that is open: its text, what was changed of it and can be taken back, and whether it is saved."""
 
+import tomllib
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 from lazy_quarry.app.draft_shelf import Draft, DraftShelf, save
@@ -33,6 +35,22 @@ class ChainDesk:
         """Whether there is something to save."""
         return self.text != self.saved
 
+    @property
+    def name(self) -> str:
+        """The chain's name, as far as its text can be read; else that of its file."""
+        with suppress(tomllib.TOMLDecodeError):
+            return str(tomllib.loads(self.text).get("name") or Path(self.path).stem)
+        return Path(self.path).stem
+
+    @property
+    def worth_keeping(self) -> bool:
+        """Whether something would be lost with it: changes, and not merely a beginning without a job."""
+        if not self.edited:
+            return False
+        with suppress(tomllib.TOMLDecodeError):
+            return bool(self.saved or self._back or set(tomllib.loads(self.text)) - {"name"})
+        return True
+
     def source(self) -> ChainSource:
         """The chain on its way to the site."""
         return read_source(self.path, (), str(self.folder), self.text)
@@ -49,7 +67,9 @@ class ChainDesk:
         if draft is None or not draft.text.strip() or not draft.edited:
             return False
         self.put(draft.text, draft.path, "")
-        return True
+        if not self.worth_keeping:
+            self.put("", "")
+        return self.open
 
     def keep(self) -> str:
         """Put it on the shelf."""

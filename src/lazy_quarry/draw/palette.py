@@ -23,8 +23,8 @@ class Colours:
 
 
 DUSK = Colours(
-    "dusk", True, "#1a1916", "#26231d", "#ddd6c7", "#8b8374", "#4a453c", "#6b6558",
-    "#d9a441", "#93ad6b", "#c75f3e", "#74a3bd", "#a98bb5",
+    "dusk", True, "#1a1916", "#26231d", "#ddd6c7", "#928a7c", "#4a453c", "#6b6558",
+    "#d9a441", "#93ad6b", "#ce7255", "#74a3bd", "#a98bb5",
 )  # fmt: skip
 CHALK = Colours(
     "chalk", False, "#f4f0e6", "#e8e1d1", "#2b2822", "#6a6252", "#c5bca8", "#a59c88",

@@ -110,6 +110,9 @@ class ChainPlace(ChainEditing):
     def _show(self, views: list[ChainView], report: ChainReport | None) -> None:
         self.report = report
         draft = (report.chain or report.sketch) if report is not None else None
+        if draft is None and self.desk.open:  # one without jobs yet, or that can't be read: it is there all the same
+            now_ms = self.board.now_ms if self.board is not None else 0
+            draft = ChainView(number=0, name=self.desk.name, user="", now_ms=now_ms, parts=())
         self.query_one(ChainList).show([*([draft] if draft else []), *views])
         self._follow()
 
@@ -177,7 +180,7 @@ class ChainPlace(ChainEditing):
     def open_file(self, path: Path) -> None:
         """Read a chain file and rehearse it; one that is not there is begun, after a question."""
         if not path.exists() and path.suffix == ".toml" and path.parent.is_dir():
-            question = f"{path} is not there. Begin a new chain in it?"
+            question = f"{path} is not there. Begin a new chain, to be saved there?"
             self.quarry.ask(question, lambda: self._begin(path), yes="Begin it", no="Leave it")
             return
         try:
@@ -189,7 +192,7 @@ class ChainPlace(ChainEditing):
 
     def _begin(self, path: Path) -> None:
         self._put(f'name = "{name_of_script(str(path))}"\n', path, "")
-        self.post_message(Say("A new chain: a adds its first job."))
+        self.post_message(Say(f"A new chain, {self.desk.name}: a adds its first job, ctrl+s saves it."))
 
     def _put(self, text: str, path: Path, saved: str) -> None:
         self.desk.put(text, os.path.abspath(path), saved)
@@ -240,7 +243,10 @@ class ChainPlace(ChainEditing):
         self.desk.put("", "")
         self.begun = ("", "")
         self._stop()
-        self.post_message(Say(f"Submitted as chain {receipt.chain}: {plural(len(receipt.jobs), 'job')}."))
+        self.query_one(ChainList).wanted = receipt.chain
+        self.post_message(
+            Say(f"Submitted as chain {receipt.chain}: {plural(len(receipt.jobs), 'job')}; o begins another.")
+        )
         self.quarry.read_board()
         self._read()
 

@@ -51,10 +51,11 @@ class ChainEditing(ChainSeeing):
 
     # -- a line to type in -------------------------------------------------------------------------
 
-    def _ask(self, placeholder: str, value: str, then: Callable[[str], None]) -> None:
+    def _ask(self, placeholder: str, value: str, then: Callable[[str], None], *, add: bool = False) -> None:
+        """Ask for a line; ``value`` stands there, to be replaced by what is typed, or with ``add`` to be gone on with."""
         line = self.query_one("#chain-path", Typed)
         line.display, line.placeholder, line.value, self._typed = True, placeholder, value, then
-        line.cursor_position = len(value)
+        line.cursor_position, line.select_on_focus = len(value), not add
         self.screen.set_focus(line)  # at once: what is typed ahead gets there
 
     def _answered(self, text: str) -> None:
@@ -85,7 +86,10 @@ class ChainEditing(ChainSeeing):
     def action_add(self) -> None:
         """Ask for a name and what the new job runs; it comes after the one under the cursor."""
         if not self.drafting:
-            self._say("Open a chain file first, with o; a name that is free begins a new one.", bad=True)
+            self._say(
+                "The cursor is on a chain that was submitted: o opens a file, or begins a new one under a free name.",
+                bad=True,
+            )
             return
         part = self._part()
         after = f", after {part.name}" if part else ""
@@ -98,7 +102,11 @@ class ChainEditing(ChainSeeing):
         script = runs or f"{name}.sh"
         found = Path(within(folder, script)).is_file()
         if not found and not runs:
-            self._say(f"Not added: say what {name} runs, the path of a script or a command.", bad=True)
+            # asked again with what was typed, so that the rest can be added to it
+            self._ask(f"{name} and what it runs: the path of a script, or a command", f"{name} ", self._add, add=True)
+            self._say(
+                f"{script} is not in {folder}: say what {name} runs, the path of a script or a command.", bad=True
+            )
             return
         value: dict[str, object] = {"script": script} if found else {"commands": [runs]}
         part = self._part()
@@ -304,7 +312,7 @@ class ChainEditing(ChainSeeing):
 
     def unless_lost(self, then: Callable[[], object]) -> None:
         """Do something that puts another chain on the desk, after a question when changes would be lost."""
-        if self.desk.open and self.desk.edited:
+        if self.desk.open and self.desk.worth_keeping:
             what = self.desk.path or "this chain"
             self.quarry.ask(f"Discard unsaved changes to {what}?", then, yes="Discard", no="Keep editing")
         else:

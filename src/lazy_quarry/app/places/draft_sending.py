@@ -71,7 +71,7 @@ class DraftSending:
     def _submitted(self, job: int, words: str) -> None:
         self.quarry.looked_at = job
         self._sent()
-        self._say(f"Submitted as {job}; {words} alt+4 watches it.")
+        self._say(f"Submitted as {job}; {words} esc, then 4, watches it.")
         self.quarry.read_board()
 
     def _try(

@@ -85,6 +85,6 @@ def script_keys(report: DraftReport | None) -> list[KeyHint]:
         ("ctrl+s", "save", "app.place_action('save')"),
         ("ctrl+o", "open", "app.place_action('ask_path(\"open\")')"),
         ("ctrl+z", "undo", "app.place_action('undo')"),
-        ("alt+1…6 or esc 1…6", "places", ""),
+        ("esc 1…6", "places; alt with the number too, where the terminal sends it", ""),
         ("ctrl+q", "leave", "app.quit"),
     ]

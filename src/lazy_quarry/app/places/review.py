@@ -274,7 +274,7 @@ class ReviewPlace(ReviewSearch):
             ]
             keys.append(("enter", "this task", ""))
         if self.detail and (self.detail.view.replaced_by or self.detail.view.replaces or self.detail.again):
-            keys.append((".", "the other run of it", "app.place_action('other_run')"))
+            keys.append(("A", "the other run of it", "app.place_action('other_run')"))
         if self._back is not None:
             keys.append(("backspace", "its array", "app.place_action('back')"))
         if self.sheet == "made":
@@ -360,7 +360,7 @@ class ReviewPlace(ReviewSearch):
             ("u x", "cells by another measure, the next that failed", ""),
             ("enter", "a task by itself; to the end of the output", ""),
             ("backspace", "from a task back to its array", ""),
-            (".", "the run that did this task again, or the one before it", ""),
+            ("A", "the run that did this task again, or the one before it", ""),
             ("delete", "remove files that it made, after asking", ""),
             ("g", "its script in Draft", ""),
             ("N", "draft what is advised for next time", ""),

@@ -57,7 +57,7 @@ class ReviewSheets(ReviewOutput):
         Binding("a", "mark", "mark for comparing, or a file for removing"),
         Binding("u", "measure", "cells by outcome, time, memory, cores"),
         Binding("x", "next_failed", "the next task that failed"),
-        Binding("full_stop", "other_run", "the run that did this task again, or the one before it"),
+        Binding("A", "other_run", "the run that did this task again, or the one before it"),
         Binding("delete", "remove", "remove files that it made, after asking"),
         Binding("b", "bundle", "pack it for whoever helps"),
     ]

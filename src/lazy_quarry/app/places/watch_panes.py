@@ -69,7 +69,7 @@ class WatchPanes:
         if printed is not None:
             text = printed.text.replace("\t", "    ").splitlines()
             lines = [(line, "ink") for line in text] or [(printed.problem or "it has not printed anything yet", "dim")]
-        self.place.query_one("#output-lines", Prose).put(lines, end=True)
+        self.place.query_one("#output-lines", Prose).follow(view.job, lines)
 
     # -- columns -----------------------------------------------------------------------------------
 

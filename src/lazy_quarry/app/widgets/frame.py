@@ -146,7 +146,10 @@ class NoteBar(Lines):
                 pen.write(" " + lines[row - 1], "rust" if self.bad else "ink")
         else:
             pen.write(" ")
-            for key, words, action in self.keys:
-                if pen.at + len(key) + len(words) + 4 > width:
+            *others, last = self.keys or [("", "", "")]
+            room = width - len(last[0]) - len(last[1]) - 2  # the last one lists all others, so it is always there
+            for key, words, action in others:
+                if pen.at + len(key) + len(words) + 4 > room:
                     break
                 pen.write(key, "ochre", hit=action).write(f" {words}   ", "dim", hit=action)
+            pen.write(last[0], "ochre", hit=last[2]).write(f" {last[1]}", "dim", hit=last[2])

@@ -8,7 +8,7 @@ from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.widgets.drawing import Lines
 
 EVERYWHERE: list[KeyHint] = [
-    ("1…6", "the six places (alt+number while typing)", ""),
+    ("1…6", "the six places; while typing esc first, or alt with the number", ""),
     ("+ −", "the rehearsal's clock faster, slower", ""),
     ("space", "pause the clock, or go on (rehearsal)", ""),
     (".", "the next thing that happens (rehearsal)", ""),

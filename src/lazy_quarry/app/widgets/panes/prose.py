@@ -17,6 +17,8 @@ class Prose(Rows):
     def __init__(self, *, id: str) -> None:
         super().__init__(id=id)
         self.lines: list[tuple[str, str]] = []
+        self._of = 0
+        """The job whose output was put here last."""
 
     def row_count(self) -> int:
         """All lines."""
@@ -27,13 +29,22 @@ class Prose(Rows):
         text, colour = self.lines[row]
         pen.write(f"   {text}", colour)
 
-    def put(self, lines: list[tuple[str, str]], end: bool = False) -> None:
-        """Other lines; with ``end`` the last ones are in sight."""
-        following = end and self.scroll_offset.y >= len(self.lines) - self.size.height
+    def put(self, lines: list[tuple[str, str]]) -> None:
+        """Other lines."""
         self.lines = lines
         self.refit()
-        if following:
-            self.scroll_to(y=max(0, len(lines) - self.size.height), animate=False)
+
+    def follow(self, job: int, lines: list[tuple[str, str]]) -> None:
+        """What a job printed: its end is in sight and stays there, unless somebody has scrolled away from it."""
+        at_end = job != self._of or self.scroll_offset.y >= len(self.lines) - self.size.height
+        self._of = job
+        self.put(lines)
+        if at_end:
+            self.call_after_refresh(self._to_end)
+
+    def _to_end(self) -> None:
+        # forced, for as long as no scrollbar shows a scroll is left out
+        self.scroll_to(y=max(0, len(self.lines) - self.size.height), animate=False, force=True)
 
 
 def why_prose(detail: JobDetail, width: int) -> Iterator[tuple[str, str]]:
