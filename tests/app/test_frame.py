@@ -1,5 +1,7 @@
 """What holds in every place: words can be read, a question keeps the keys, all keys are a key away, no colour where none is wanted."""
 
+from itertools import pairwise
+
 import pytest
 from rich.segment import Segment
 from rich.style import Style
@@ -7,10 +9,12 @@ from textual.color import Color
 
 from lazy_quarry.app.cells import FILLS, Pen
 from lazy_quarry.app.no_colour import NoColour, rgb_of
-from lazy_quarry.app.widgets.frame import PLACES
 from lazy_quarry.app.theme import CHALK, DUSK, SIXTEEN
-from lazy_quarry.app.widgets.frame import NoteBar
-from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
+from lazy_quarry.app.widgets.amount_scale import AmountScale
+from lazy_quarry.app.widgets.frame import PLACES, NoteBar
+from lazy_quarry.app.widgets.panes.prose import Prose
+from lazy_quarry.core.units import HOUR_MS
+from tests.app.support import demo, drawn, press, settled, to_draft, wait_for
 
 WORDS = ("ink", "dim", "ochre", "moss", "rust", "river", "heather")
 
@@ -94,16 +98,28 @@ async def test_alt_and_a_digit_with_its_eighth_bit_set_goes_to_a_place_only_wher
 
 async def test_the_end_of_an_output_is_in_sight_and_stays_there(tmp_path):
     async with demo(tmp_path) as (app, pilot):
-        await press(pilot, "4")
-        await wait_for(pilot, lambda: app.query("#jobs") and app.query_one("#jobs").current() is not None)
-        await press(pilot, "o")
-        lines = app.query_one("#output-lines")
+        lines = Prose(id="printed")
+        lines.styles.height = 11
+        await app.screen.mount(lines, before=0)
         lines.follow(1, [(f"line {number}", "ink") for number in range(300)])
-        await wait_for(pilot, lambda: "line 299" in text_of(app, "#output-lines"))
+        await wait_for(pilot, lambda: "line 299" in drawn(lines))
         lines.follow(1, [(f"line {number}", "ink") for number in range(320)])
-        await wait_for(pilot, lambda: "line 319" in text_of(app, "#output-lines"))
+        await wait_for(pilot, lambda: "line 319" in drawn(lines))
         lines.scroll_to(y=10, animate=False, force=True)
         await settled(pilot)
         lines.follow(1, [(f"line {number}", "ink") for number in range(340)])
         await settled(pilot)
-        assert "line 12" in text_of(app, "#output-lines") and "line 339" not in text_of(app, "#output-lines")
+        assert "line 12" in drawn(lines) and "line 339" not in drawn(lines)
+        lines.follow(2, [(f"line {number}", "ink") for number in range(200)])  # another job's
+        await wait_for(pilot, lambda: "line 199" in drawn(lines))
+
+
+@pytest.mark.parametrize("tall", [3, 7, 12, 31])
+@pytest.mark.parametrize("most", [0, 1, 950 * HOUR_MS, 3_333 * HOUR_MS, 100_000 * HOUR_MS])
+def test_scales_have_round_steps_at_even_distances(most, tall):
+    scale = AmountScale.of(most, tall)
+    marks = [row for row in range(1, tall + 1) if scale.mark(row)]
+    assert marks and len({after - before for before, after in pairwise(marks)}) <= 1
+    assert scale.edge(marks[-1]) >= most * 0.999
+    digits = f"{scale.step / HOUR_MS:.6e}".split("e")[0].rstrip("0").rstrip(".")
+    assert digits in ("1", "2", "2.5", "4", "5", "8")

@@ -256,7 +256,7 @@ async def test_watch_shows_states_by_sign_and_word_and_says_why(tmp_path):
         text = text_of(app, "#jobs")
         for sign, word in (
             ("▰", "of"),
-            ("▱", "starts about"),
+            ("▱", "starts"),
             ("◫", "held"),
             ("◆", "done in"),
             ("✕", "failed"),

@@ -10,7 +10,7 @@ from functools import partial
 from typing import TYPE_CHECKING, TypeVar
 
 from lazy_quarry.core.job.phase import FAILING, Phase
-from lazy_quarry.core.units import clock_time, format_duration, format_size, plural
+from lazy_quarry.core.units import DAY_MS, clock_time, format_duration, format_size, plural
 
 if TYPE_CHECKING:
     from lazy_quarry.core.advice.alike import Outlier
@@ -36,7 +36,7 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
                 return f"waiting, {view.stuck or 'no forecast'}"
             if view.forecast_ms <= now_ms:
                 return "starts now"
-            return f"starts about {clock_time(likely_start(view, now_ms) or 0, now_ms, zone)}"
+            return f"starts {start_in_short(view, now_ms, zone)}"
         case Phase.BLOCKED:
             return view.why.replace("waits until ", "after ", 1) or "blocked"
         case Phase.HELD:
@@ -62,10 +62,16 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
     return "skipped as planned" if view.planned else "skipped"
 
 
-def likely_start(view: JobView, now_ms: int) -> int | None:
-    """When a waiting job starts most likely: the middle of its range, or else by the plan; None while neither is known."""
+def start_in_short(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
+    """When a waiting job starts, for a row: ``about 10:40``; where that can't be pointed at, ``10:21 to Wed 11:55``."""
+    clock = partial(clock_time, now_ms=now_ms, zone=zone)
     known = range_now(view.range, now_ms)
-    return view.forecast_ms if known is None else known.likely_ms
+    if known is None:
+        return f"about {clock(view.forecast_ms or 0)}"
+    width, wait = known.late_ms - known.early_ms, known.likely_ms - now_ms
+    if width <= wait / 2 and width < DAY_MS:
+        return f"about {clock(known.likely_ms)}"
+    return f"{'now' if known.early_ms <= now_ms else clock(known.early_ms)} to {clock(known.late_ms)}"
 
 
 def range_now(known: StartRange | None, now_ms: int) -> StartRange | None:

@@ -1,8 +1,9 @@
 """What is left of a budget, from the last weeks to its end: what was, and between what bounds it will be."""
 
 from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.widgets.amount_scale import AmountScale
 from lazy_quarry.app.widgets.drawing import Lines
-from lazy_quarry.app.widgets.use_columns import SCALE, steps_to
+from lazy_quarry.app.widgets.use_columns import SCALE
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.left import left_over_time, range_then
@@ -67,15 +68,12 @@ class BudgetColumns(Lines):
 
     def _columns(self, pen: Pen, line: AccountLine, number: int, tall: int) -> None:
         first, last, wide = self._span()
-        step, most = steps_to(max(1, *(left for _, left in self.points)))
-        level = most * (tall - number) / tall
-        mark = round(level / step) * step
-        marked = -most / 2 < (level - mark) * tall <= most / 2
-        pen.cell(f"{format_core_hours(round(mark))} " if marked else "", SCALE, "faint", right=True)
-        middle = most * (tall - number - 0.5) / tall
+        scale, row = AmountScale.of(max(1, *(left for _, left in self.points)), tall), tall - number
+        mark, middle = scale.mark(row), (scale.edge(row - 1) + scale.edge(row)) / 2
+        pen.cell(f"{format_core_hours(round(mark))} " if mark else "", SCALE, "dim", right=True)
         for column in range(wide):
             at = first + (last - first) * (2 * column + 1) // (2 * wide)
-            sign, tone = ("┈", "faint") if marked else (" ", "faint")
+            sign, tone = ("┈", "faint") if mark else (" ", "faint")
             if at <= self.now_ms:
                 left = next((left for begin, left in reversed(self.points) if begin <= at), self.points[0][1])
                 if middle < left:

@@ -1,13 +1,12 @@
 """What was charged over a period, as stacked columns, and where it went."""
 
-from math import ceil, floor, log10
-
 from rich.cells import cell_len
 
 from lazy_quarry.app.cells import Pen, bar
+from lazy_quarry.app.widgets.amount_scale import AmountScale
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.ledger.report import OverTime, Report
-from lazy_quarry.core.units import HOUR_MS, format_core_hours, plural
+from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.site.book_words import waits_words
 
 TONES = (("█", "ochre"), ("▒", "river"), ("▓", "moss"), ("▚", "ink"), ("░", "stone"))
@@ -70,41 +69,39 @@ class UseColumns(Lines):
         elif 1 <= row <= tall:
             self._columns(pen, found, shown, row - 1, tall)
 
-    def _wide(self, found: OverTime) -> int:
-        return max(1, min(9, (self.size.width - SCALE - 1) // max(1, len(found.parts))))
+    def _edges(self, found: OverTime) -> list[int]:
+        """Where each column begins, and the last one ends: all of the width is used, up to nine cells a column."""
+        count = max(1, len(found.parts))
+        room = min(max(count, self.size.width - SCALE - 1), 9 * count)
+        return [SCALE + place * room // count for place in range(count + 1)]
 
     def _columns(
         self, pen: Pen, found: OverTime, shown: list[tuple[str, tuple[int, ...]]], line: int, tall: int
     ) -> None:
         totals = [sum(charged[place] for _, charged in shown) for place in range(len(found.parts))]
-        step, most = steps_to(max(*totals, 1))
-        level = most * (tall - line) / tall
-        # The line in whose cell a round amount lies is marked with it.
-        round_level = round(level / step) * step
-        marked = -most / 2 < (level - round_level) * tall <= most / 2
-        level = round_level
-        pen.cell(f"{format_core_hours(round(level))} " if marked else "", SCALE, "faint", right=True)
-        wide = self._wide(found)
-        low = most * (tall - line - 1) / tall
+        scale, row = AmountScale.of(max(*totals, 1), tall), tall - line
+        mark, low, high = scale.mark(row), scale.edge(row - 1), scale.edge(row)
+        pen.cell(f"{format_core_hours(round(mark))} " if mark else "", SCALE, "dim", right=True)
+        edges = self._edges(found)
         for place in range(len(found.parts)):
             hit = f"app.place_action('part({place})')"
-            middle, below = low + most / tall / 2, 0
-            sign, tone = ("┈", "faint") if marked else (" ", "faint")
+            middle, below, wide = (low + high) / 2, 0, edges[place + 1] - edges[place]
+            sign, tone = ("┈", "faint") if mark else (" ", "faint")
             for (its_sign, its_tone), (_, charged) in zip(TONES, shown, strict=False):
                 if below <= middle < below + charged[place] or (low == 0 and below == 0 < charged[place]):
                     sign, tone = its_sign, its_tone
                 below += charged[place]
             gap = 1 if wide > 2 else 0
-            pen.write(sign * (wide - gap), tone, hit=hit).write(("┈" if marked else " ") * gap, "faint")
+            pen.write(sign * (wide - gap), tone, hit=hit).write(("┈" if mark else " ") * gap, "faint")
 
     def _names(self, pen: Pen, found: OverTime) -> None:
-        wide, long = self._wide(found), found.parts[0].days
+        edges, long = self._edges(found), found.parts[0].days
         pen.write(" " * SCALE)
-        names = [f"{part.first:%b %Y}" if long > 7 else f"{part.first.day} {part.first:%b}" for part in found.parts]
-        step = ceil((max(map(len, names)) + 1) / wide)  # columns from one name to the next
-        for place in range(0, len(names), step):
-            if SCALE + place * wide + len(names[place]) < self.size.width:
-                pen.to(SCALE + place * wide).write(names[place], "dim")
+        for place, part in enumerate(found.parts):
+            name = f"{part.first:%b %Y}" if long > 7 else f"{part.first.day} {part.first:%b}"
+            room_for_it = edges[place] >= pen.at + (place > 0) and edges[place] + len(name) < self.size.width
+            if room_for_it:
+                pen.to(edges[place]).write(name, "dim")
 
 
 def fitted(lengths: list[int], room: int) -> list[int]:
@@ -113,14 +110,6 @@ def fitted(lengths: list[int], room: int) -> list[int]:
     while most > 2 and sum(min(most, one) for one in lengths) > room:
         most -= 1
     return [min(most, one) for one in lengths]
-
-
-def steps_to(most: float) -> tuple[float, float]:
-    """A round step of core-ms of which at most four reach an amount, and the top of the scale."""
-    hours = max(most / 4 / HOUR_MS, 1e-3)
-    unit = 10.0 ** floor(log10(hours))
-    step = next(unit * part for part in (1, 2, 2.5, 5, 10) if unit * part >= hours * 0.999) * HOUR_MS
-    return step, step * ceil(most / step * 0.999)
 
 
 class WentLines(Lines):
