@@ -70,7 +70,7 @@ async def test_why_names_the_standing_and_who_is_ahead(tmp_path):
         jobs = await to_watch(app, pilot)
         put_on(jobs, "estuary-long")
         await press(pilot, "w")
-        await wait_for(pilot, lambda: "in the queue, standing" in text_of(app, "#why-lines"))
+        await wait_for(pilot, lambda: "in the queue; its standing" in text_of(app, "#why-lines"))
         text = text_of(app, "#why-lines")
         assert "Waits for" in text and "ahead" in text and "waited" in text
         await press(pilot, "escape")

@@ -236,7 +236,7 @@ def test_a_budget_that_outlasts_its_term_is_said_to_last():
 
     line = Books(Account("silt", 5.0, budget_each="month")).line()
     now = at("2027-03-31T20:00")
-    assert ends_word(BudgetEnd(0.1, 5.0, 9.0, 1.0), line, now) == "lasts"
+    assert ends_word(BudgetEnd(0.1, 5.0, 9.0, 1.0), line, now) == "enough"
     assert "it lasts until its term ends on 31 Mar 2027" in end_words(BudgetEnd(0.1, 5.0, 9.0, 1.0), line, now)
     assert ends_word(BudgetEnd(0.01, 0.1, 0.2, 1.0), line, now) == "31 Mar" and ends_word(None, line, now) == ""
     assert term_of(Account("x", 1, budget_each="month"), now + DAY_MS).begin_ms == at("2027-04-01")

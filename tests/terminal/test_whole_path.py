@@ -200,7 +200,7 @@ def test_a_waiting_job_is_understood_and_changed_in_watch(terminal, machine):
     screen.keys("/")
     screen.type("brook")
     screen.keys("Enter", "w")
-    screen.sees(f"WHY {second} BROOK-FLOW", "when 1 reaches its limit", "in the queue, standing")
+    screen.sees(f"WHY {second} BROOK-FLOW", "when 1 reaches its limit", "in the queue; its standing")
     screen.keys("w", "e")
     screen.sees(f"CHANGE {second} BROOK-FLOW", "as it is now")
     screen.type("walltime=7m")

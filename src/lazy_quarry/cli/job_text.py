@@ -181,6 +181,6 @@ def why_lines(detail: JobDetail, zone: tzinfo = UTC) -> Iterator[str]:
         yield f"{change.words}  (lazy-quarry change {view.label} {settings})"
     if told.place is None:
         return
-    yield f"{ordinal(told.place)} in the queue, standing {standing_words(told.parts)}"
+    yield f"{ordinal(told.place)} in the queue; {standing_words(told.parts)}"
     for one in told.ahead:
         yield f"  {one.words}"

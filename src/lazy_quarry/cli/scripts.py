@@ -58,6 +58,8 @@ class _Sending:
         from lazy_quarry.probe.language import LanguageCheck
 
         self.path = ""
+        self.label = script if script and script != "-" else "standard input" if script else f"-- {_shortened(command)}"
+        """What it is called in messages."""
         if script.startswith("--"):
             raise Usage(unknown_option(script, arguments))
         if command:
@@ -84,6 +86,13 @@ class _Sending:
             environment=tuple(os.environ.items()),
             findings=self._checking.findings(),
         )
+
+
+def _shortened(command: list[str]) -> str:
+    import shlex
+
+    words = shlex.join(command)
+    return words if len(words) <= 60 else f"{words[:59]}…"
 
 
 def _command_script(command: list[str]) -> str:
@@ -279,7 +288,7 @@ def submit_command(
             from lazy_quarry.site.json_form import diagnostic_json
 
             print_json([diagnostic_json(sending.path or "-", one) for one in receipt.diagnostics])
-        _print_checks(script or "(command)", receipt.diagnostics, err=True)
+        _print_checks(sending.label, receipt.diagnostics, err=True)
         say("not submitted: something must change first", err=True)
         raise click.exceptions.Exit(1)
     from lazy_quarry.core.units import clock_time, format_instant, plural
@@ -290,7 +299,7 @@ def submit_command(
         return
     warnings = [one for one in receipt.diagnostics if one.severity != "hint"]
     if warnings:
-        _print_checks(sending.path or "(command)", warnings, err=True)
+        _print_checks(sending.label, warnings, err=True)
     when = "no forecast yet"
     if receipt.forecast_ms is not None:
         soon = receipt.forecast_ms <= receipt.now_ms

@@ -147,10 +147,10 @@ def outlasts(end: BudgetEnd, line: AccountLine, now_ms: int) -> bool:
 
 
 def ends_word(end: BudgetEnd | None, line: AccountLine, now_ms: int) -> str:
-    """When a budget ends, in a word or two: ``25 Apr``; ``lasts`` to the end of its term; empty where nobody knows."""
+    """When a budget ends, in a word or two: ``25 Apr``; ``enough`` to the end of its term; empty where nobody knows."""
     if end is None:
         return ""
-    return "lasts" if outlasts(end, line, now_ms) else end_day(end.likely_days, now_ms)
+    return "enough" if outlasts(end, line, now_ms) else end_day(end.likely_days, now_ms)
 
 
 def end_words(end: BudgetEnd, line: AccountLine, now_ms: int) -> str:

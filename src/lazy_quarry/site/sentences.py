@@ -336,10 +336,10 @@ def ordinal(place: int) -> str:
 
 
 def standing_words(parts: StandingParts) -> str:
-    """A standing and its parts: ``14.2h: waited 1.2h, account +8.5h, user +2h, size +0.1h``."""
-    told = [f"waited {parts.waited:.1f}h"]
-    told += [f"{name} {hours:+.1f}h" for name, hours in parts.named() if name != "waited" and abs(hours) >= 0.05]
-    return f"{parts.total:.1f}h: {', '.join(told)}"
+    """A standing and its parts: ``its standing, in hours of waiting, is 14.2: waited 1.2, account +8.5, user +2.0``."""
+    told = [f"waited {parts.waited:.1f}"]
+    told += [f"{name} {hours:+.1f}" for name, hours in parts.named() if name != "waited" and abs(hours) >= 0.05]
+    return f"its standing, in hours of waiting, is {parts.total:.1f}: {', '.join(told)}"
 
 
 def site_words(site: SiteView, now_ms: int, zone: tzinfo = UTC) -> str:

@@ -22,7 +22,7 @@ def ends_of(board: Board | None, ends: Mapping[str, BudgetEnd]) -> dict[str, str
         end = ends.get(line.account)
         far = end is None or end.likely_days is None or end.likely_days > FAR_DAYS
         far = far or (end is not None and outlasts(end, line, board.now_ms))
-        found[line.account] = "lasts" if far or end is None else f"ends {end_day(end.likely_days, board.now_ms)}"
+        found[line.account] = "enough" if far or end is None else f"ends {end_day(end.likely_days, board.now_ms)}"
     return found
 
 

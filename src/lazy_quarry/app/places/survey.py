@@ -11,6 +11,7 @@ from lazy_quarry.app.figures_of import Offer, survey_figures
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, OpenNode, Say
 from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.widgets.ended_lines import FEW_NODES, EndedLines
 from lazy_quarry.app.widgets.may_use import Uses
 from lazy_quarry.app.widgets.node_hours import NodeHours
 from lazy_quarry.app.widgets.node_rows import NodeRows
@@ -35,6 +36,10 @@ class SurveyPlace(Place):
     SurveyPlace #use-side { width: 62; height: 1fr; padding-left: 1; border-left: solid $faint; }
     SurveyPlace #search { border: none; height: 1; background: $raised; padding: 0 2 0 4; }
     SurveyPlace #software-box { height: 8; border-top: solid $faint; }
+    SurveyPlace.-few NodeRows { height: auto; max-height: 12; }
+    SurveyPlace.-few NodeHours { margin-top: 1; }
+    SurveyPlace.-few EndedLines { display: block; }
+    SurveyPlace.-narrow EndedLines { display: none; }
     SurveyPlace.-narrow #both { layout: vertical; }
     SurveyPlace.-narrow { padding-top: 0; }
     SurveyPlace.-narrow #use-side { width: 1fr; height: 8; layout: horizontal; border-left: none; border-top: solid $faint; }
@@ -60,6 +65,7 @@ class SurveyPlace(Place):
             with Vertical(id="ground-side"):
                 yield NodeRows()
                 yield NodeHours()
+                yield EndedLines()
                 yield TraitRows()
             with Vertical(id="use-side"):
                 yield RoomGrid()
@@ -75,10 +81,23 @@ class SurveyPlace(Place):
         self.query_one(TraitRows).show(board)
         self.query_one(Uses).show(board)
         self.query_one(SoftwareRows).show(board.site.software, self.query_one("#search", Input).value)
+        self.query_one(EndedLines).show(board)
+        self._fill(board)
         hours = self.query_one(NodeHours)
         if hours.display:
             hours.show(board, hours.node)
         self._ask_room()
+
+    def _fill(self, board: Board) -> None:
+        """Where there are few nodes, their hours and what ended last stand below them."""
+        few = 0 < len(board.nodes) <= FEW_NODES
+        if self.has_class("-few") != few:
+            self.set_class(few, "-few")
+            hours = self.query_one(NodeHours)
+            hours.beside, hours.display = few, few
+        if few:
+            hours = self.query_one(NodeHours)
+            hours.node = hours.node or board.nodes[0].name
 
     def arrive(self) -> None:
         """Keys go to the nodes."""
@@ -126,14 +145,15 @@ class SurveyPlace(Place):
         if self.board is not None:
             hours = self.query_one(NodeHours)
             hours.show(self.board, message.node)
-            hours.display, self.query_one(NodeRows).display = True, False
+            hours.display, self.query_one(NodeRows).display = True, hours.beside
             hours.focus()
             self.post_message(CursorMoved())
 
     def action_nodes(self) -> None:
         """Back to the list of nodes."""
         rows = self.query_one(NodeRows)
-        self.query_one(NodeHours).display, rows.display = False, True
+        hours = self.query_one(NodeHours)
+        hours.display, rows.display = hours.beside, True
         rows.focus()
         self.post_message(CursorMoved())
 
@@ -187,7 +207,7 @@ class SurveyPlace(Place):
         if (self.goes_to(rows) or self.goes_to(self.query_one("#search", Input))) and (one := rows.chosen()):
             programs = f" It gives {', '.join(one.programs)}." if one.programs else ""
             return f"{one.name}: {one.note or 'a module'}.{programs} enter adds it to the draft."
-        if self.query_one(NodeHours).display:
+        if self._in_hours:
             return "Solid: runs, to its limit at most. Dashed: expected by the plan. Hatched: no jobs then."
         return self._node_words()
 
@@ -235,9 +255,15 @@ class SurveyPlace(Place):
         node = hours.node if hours.display else entry.nodes[0].name if entry and entry.nodes else ""
         return survey_figures(self.board, node, self.quarry.zone)
 
+    @property
+    def _in_hours(self) -> bool:
+        """Whether it is a node's hours that keys go to."""
+        hours = self.query_one(NodeHours)
+        return hours.display and (self.goes_to(hours) or not hours.beside)
+
     def keys(self) -> list[KeyHint]:
         """What can be done here."""
-        if self.query_one(NodeHours).display:
+        if self._in_hours:
             return [("esc", "back to the nodes", "app.place_action('nodes')")]
         return [
             ("↑↓", "node", ""),

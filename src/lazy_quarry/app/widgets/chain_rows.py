@@ -83,7 +83,7 @@ class PartHead(Lines):
         if self.size.width - 1 >= WIDE_FROM:
             pen.cell("number", 8, "dim", right=True).write(" ").cell("state", 12, "dim")
         pen.cell("starts", 10, "dim", right=True).cell("ends", 10, "dim", right=True).write("  ").cell(
-            "slack", 10, "dim"
+            "may slip", 10, "dim"
         )
         before = before_lane(self.size.width - 1)
         width = self.size.width - before - 1
@@ -170,7 +170,7 @@ class PartRows(Rows):
             pen.write(" ").cell(supposed or state, 12, "rust" if supposed else role(one))
         for at in (one.starts_ms, one.ends_ms):
             pen.cell(clock_time(at, now, zone) if at is not None else "", 10, "dim", right=True)
-        slack = "" if one.slack_ms is None else f"+{format_duration(one.slack_ms / 1000, 1)}"
+        slack = "" if one.slack_ms is None else format_duration(one.slack_ms / 1000, 1)
         slack = "critical" if one.critical else slack
         slack = supposed if supposed and not wide else slack
         pen.write("  ").cell(slack, 9, "ochre" if one.critical else "dim").write(" ")

@@ -3,6 +3,7 @@
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Lines
+from lazy_quarry.app.widgets.ended_lines import FEW_NODES, draw_ended, ended_last
 from lazy_quarry.app.widgets.inside_lines import InsideLines
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, format_bytes, format_duration, format_size, plural
@@ -64,6 +65,8 @@ class JobContext(Lines):
                 return
             shape = f"{plural(view.node_count, 'node')} × {plural(-(-view.ranks // max(1, view.node_count)), 'rank')}"
             pen.write(f"{shape} × {plural(view.threads, 'thread')}, {format_size(view.memory_mib)}", "dim")
+        elif (below := row - self._content(view) - 1) >= 0 and self._small:
+            draw_ended(below, [one for one in ended_last(self.board) if one.job != view.job], self.board, pen, self)
         elif view.rows:
             self._draw_array(row - 2, view, pen)
         elif view.phase is Phase.RUNNING:
@@ -72,9 +75,25 @@ class JobContext(Lines):
             if row == 2:
                 pen.write(f"   {verdict(view)}", self.palette.of_phase(view.phase))
             elif row == 3:
+                pen.write(f"   time    {spans_words(view)}" if view.started_ms is not None else "", "dim")
+            elif row == 4 and view.started_ms is not None:
+                used = f"{view.use.cpu_ms / 1000:.1f}s of CPU on {plural(view.cores, 'core')}"
+                memory = f"{format_size(view.memory_peak_mib)} of {format_size(view.memory_mib)} at most"
+                pen.write(f"   used    {used}, {memory}", "dim")
+            elif row == 5:
                 pen.write(f"   output  {view.output}", "dim")
         else:
             self._draw_waiting(row - 2, view, pen)
+
+    @property
+    def _small(self) -> bool:
+        return self.board is not None and 0 < len(self.board.nodes) <= FEW_NODES
+
+    def _content(self, view: JobView) -> int:
+        """Rows that are about the job itself, the rule and the heading among them."""
+        if view.phase is Phase.RUNNING and not view.rows:
+            return self.size.height
+        return 6 if view.rows or view.phase.final else 3 + max(1, len(view.forecast_nodes))
 
     # -- an array, a node --------------------------------------------------------------------------
 

@@ -18,6 +18,11 @@ from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import chain_state, state_words
 
 
+def fold_sign(opened: bool) -> str:
+    """The sign of a row that has others below it: ``-`` while these are shown, ``+`` where it can be opened."""
+    return "-" if opened else "+"
+
+
 class JobRows(Rows):
     """Jobs, groups or nodes as rows, each with its lane."""
 
@@ -119,7 +124,7 @@ class JobRows(Rows):
         elif one.members:
             self._draw_chain(one, pen, current)
         else:
-            sign = "▸" if one.key in self.opened else "▾"
+            sign = fold_sign(one.key not in self.opened)
             pen.write(f" {sign} ", "ochre").write(f"{one.key[1]}".upper(), bold=True).write(f"   {one.words}", "dim")
 
     def _draw_job(self, row: Row, view: JobView, pen: Pen, current: bool) -> None:
@@ -128,8 +133,8 @@ class JobRows(Rows):
         colour = self.palette.of_phase(view.phase)
         left = self.left
         pen.write("▍" if view.job in self.marked else " ", "ochre")
-        sign = ("▾" if ("array", view.job) in self.opened else "▸") if view.rows else " "
-        pen.write(" " * row.depth + sign, "dim")
+        sign = fold_sign(("array", view.job) in self.opened) if view.rows else " "
+        pen.write(" " * row.depth + sign, "ochre")
         label = f"·{view.task}" if view.parent is not None and row.depth else view.label
         pen.cell(label, NUMBER_CELLS - pen.at, "dim", right=True).write("  ")
         columns = self.columns
@@ -161,7 +166,7 @@ class JobRows(Rows):
     def _draw_chain(self, row: Row, pen: Pen, current: bool) -> None:
         """Number and name, how many of its jobs are over, all of them on one lane."""
         marked = all(view.job in self.marked for view in row.members)
-        pen.write("▍" if marked else " ", "ochre").write("▾" if row.key in self.opened else "▸", "dim")
+        pen.write("▍" if marked else " ", "ochre").write(fold_sign(row.key in self.opened), "ochre")
         pen.cell(f"⋈ {row.key[1]}", NUMBER_CELLS - pen.at, "dim", right=True).write("  ")
         phase, words = chain_state(row.members)
         own = any(view.user == self.user for view in row.members)
@@ -174,8 +179,8 @@ class JobRows(Rows):
     def _draw_node(self, row: Row, node: NodeView, pen: Pen, current: bool) -> None:
         """Name, what is free, who has its cores when."""
         left = self.left
-        sign = "▾" if row.key in self.opened else "▸"
-        pen.write(f" {sign} ", "dim").cell(node.name, 9, "ink", bold=current).write(" ")
+        sign = fold_sign(row.key in self.opened)
+        pen.write(f" {sign} ", "ochre").cell(node.name, 9, "ink", bold=current).write(" ")
         bar_cells = 12
         used = min(node.cores, node.cores_used)
         parts = [(float(used), "━", "stone"), (float(node.cores - used), "━", "rust" if node.closed else "faint")]

@@ -24,6 +24,8 @@ class NodeHours(Rows):
         self.lanes: list[tuple[str, str, int, int, str]] = []
         """Words, colour, from, until, and what the lane is."""
         self.span_ms = HOUR_MS
+        self.beside = False
+        """Whether it stands below the nodes, and not in their place."""
 
     def show(self, board: Board, node: str) -> None:
         """The hours of a node as the plan has them."""
@@ -69,7 +71,7 @@ class NodeHours(Rows):
                 else ""
             )
             pen.write(f" THE HOURS OF {self.node.upper()}", bold=True).write(
-                f"   {cores}{traits}; esc goes back", "dim"
+                f"   {cores}{traits}{'' if self.beside else '; esc goes back'}", "dim"
             )
         elif row == 2:
             self._axis(pen)

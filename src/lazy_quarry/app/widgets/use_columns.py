@@ -1,5 +1,7 @@
 """What was charged over a period, as stacked columns, and where it went."""
 
+from math import ceil
+
 from rich.cells import cell_len
 
 from lazy_quarry.app.cells import Pen, bar
@@ -97,11 +99,11 @@ class UseColumns(Lines):
     def _names(self, pen: Pen, found: OverTime) -> None:
         edges, long = self._edges(found), found.parts[0].days
         pen.write(" " * SCALE)
-        for place, part in enumerate(found.parts):
-            name = f"{part.first:%b %Y}" if long > 7 else f"{part.first.day} {part.first:%b}"
-            room_for_it = edges[place] >= pen.at + (place > 0) and edges[place] + len(name) < self.size.width
-            if room_for_it:
-                pen.to(edges[place]).write(name, "dim")
+        names = [f"{part.first:%b %Y}" if long > 7 else f"{part.first.day} {part.first:%b}" for part in found.parts]
+        step = ceil((max(map(len, names)) + 2) * len(names) / (edges[-1] - SCALE))  # columns from one name to the next
+        for place in range(0, len(names), step):
+            if edges[place] + len(names[place]) < self.size.width:
+                pen.to(edges[place]).write(names[place], "dim")
 
 
 def fitted(lengths: list[int], room: int) -> list[int]:

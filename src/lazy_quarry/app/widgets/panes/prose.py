@@ -63,7 +63,7 @@ def why_prose(detail: JobDetail, width: int) -> Iterator[tuple[str, str]]:
     if told.place is None:
         return
     yield "", "ink"
-    yield f"{ordinal(told.place)} in the queue, standing {standing_words(told.parts)}", "ink"
+    yield f"{ordinal(told.place)} in the queue; {standing_words(told.parts)}", "ink"
     for one in told.ahead:
         for line in wrap(one.words, width - 6, 2):
             yield line, "dim"
