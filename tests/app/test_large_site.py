@@ -1,9 +1,12 @@
 """Survey and Draft on a site of 2,000 nodes, and on one of ten."""
 
+from dataclasses import replace
+
 import pytest
 
 from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.draft_shelf import DraftShelf
+from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier
 from tests.app.support import press, text_of, wait_for
 from tests.conftest import SiteUnderTest
@@ -74,3 +77,26 @@ async def test_a_draining_node_says_until_when(tmp_path):
     async with app.run_test(size=(160, 47)) as pilot:
         await wait_for(pilot, lambda: app.board is not None and app.query("#nodes") and "ALL" in text_of(app, "#nodes"))
         assert "✕ draining, empty by" in text_of(app, "#nodes")
+
+
+async def test_where_there_is_one_node_its_hours_and_what_ended_last_stand_below_it(tmp_path):
+    site = replace(site_of(4), nodes=site_of(4).nodes[:1], queues=(Queue("all", ("n0001",), 86_400),), closures=())
+    client = client_of(site)
+    for name in ("first", "second"):
+        client.submit(
+            Submission(
+                SCRIPT.format(nodes=1).replace("# nodes", f'# name = "{name}"\n# threads = 32\n# nodes'),
+                directory="/tmp",
+            )
+        )
+    app = QuarryApp(lambda: client, tmp_path, DraftShelf(tmp_path, "x"))
+    async with app.run_test(size=(160, 47)) as pilot:
+        await wait_for(
+            pilot, lambda: app.board is not None and app.query("#hours") and "second" in text_of(app, "#hours")
+        )
+        assert "THE HOURS OF N0001" in text_of(app, "#hours") and "nothing has ended lately" in text_of(
+            app, "#ended-last"
+        )
+        assert app.focused.id == "nodes" and "its hours" in text_of(app, "#note")
+        await press(pilot, "enter", "escape")
+        assert app.focused.id == "nodes" and "second" in text_of(app, "#hours")

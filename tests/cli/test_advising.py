@@ -31,6 +31,35 @@ def test_advice_comes_from_earlier_runs_of_a_name(machine):
     assert told["runs"] >= 4 and "other and other names with the same commands" in told["reason"]
 
 
+def test_a_name_alone_joins_no_runs(machine):
+    for folder, body in (("flow", "sleep 1"), ("bench", "sleep 1.1"), ("flow", "sleep 2")):
+        (machine.work / folder).mkdir(exist_ok=True)
+        text = script(
+            f'name = "solve"\nwalltime = "3s"\nmemory = "50 MiB/core"\ndirectory = "{machine.work / folder}"', body
+        )
+        (machine.work / "s.sh").write_text(text)
+        machine.lq("submit", "s.sh")
+    machine.lq("wait", "1", "2", "3")
+
+    def runs(job):
+        told = json.loads(machine.lq("advise", job, "--format", "json").stdout)
+        return told["runs"], told["reason"]
+
+    assert [runs(job)[0] for job in "123"] == [2, 1, 2]  # the same folder, or the same commands
+    assert f"solve in {machine.work}/flow" in runs("3")[1] and "solve with the same commands" in runs("2")[1]
+    left_out = machine.lq("scaling", "--name", "solve")
+    assert "1 run of that name left out" in left_out.stderr
+    # a walltime that was overrun is advised to be longer, however little
+    late = machine.lq(
+        "submit", "--quiet", "--set", "name=slow", "--set", "walltime=1s", "--", "sleep", "9"
+    ).stdout.strip()
+    machine.lq("wait", late)
+    told = json.loads(machine.lq("advise", late, "--format", "json").stdout)
+    assert (
+        told["walltime_s"] > 1 and "The only run of slow with the same commands was not done within" in told["reason"]
+    )
+
+
 def test_two_or_three_sizes_tell_what_the_whole_needs(machine):
     head = 'name = "grow"\nwalltime = "1h"\nmemory = "300 MiB/core"'
     (machine.work / "grow.sh").write_text(script(head, 'sleep "$(expr ${n:-40} / 4)"'))

@@ -267,7 +267,7 @@ def test_one_of_an_array_is_tried_with_advice(machine):
     (machine.work / "sweep.sh").write_text(SWEEP)
     done = machine.lq("try", "sweep.sh", "--value", "level=7")
     assert done.returncode == 0, done.stderr
-    assert "trying one as 1" in done.stdout and 'ask for walltime = "1m"' in done.stdout
+    assert "trying one as 1" in done.stderr and 'ask for walltime = "1m"' in done.stderr and done.stdout == "1\n"
     assert machine.lq("output", "1").stdout == "level 7 of task 1\n"
     assert machine.lq("try", "sweep.sh", "--task", "9").returncode == 2
     assert machine.lq("try", "sweep.sh", "--value", "level").returncode == 2
@@ -276,7 +276,7 @@ def test_one_of_an_array_is_tried_with_advice(machine):
 def test_a_trial_that_fails_says_so_by_its_exit(machine):
     (machine.work / "bad.sh").write_text(script('walltime = "1h"\nmemory = "256 MiB/core"', "exit 3"))
     done = machine.lq("try", "bad.sh")
-    assert done.returncode == 1 and "exit 3" in done.stdout
+    assert done.returncode == 1 and "exit 3" in done.stderr
 
 
 def test_a_forecast_says_where_when_and_how_dear(machine):
@@ -304,3 +304,49 @@ def test_a_shell_needs_a_terminal(machine):
 def test_all_checks_are_listed(machine):
     assert "| `first-node-only` |" in machine.lq("check", "--codes").stdout
     assert machine.lq("check").returncode == 2
+
+
+def test_submitting_prints_the_number_alone_where_a_program_reads_it(machine):
+    (machine.work / "v.sh").write_text(script('walltime = "1m"\nmemory = "9 MiB/core"', 'echo "$@"'))
+    done = machine.lq("submit", "v.sh")
+    assert done.stdout == "1\n" and "1 submitted" in done.stderr
+    assert machine.lq("submit", "--format", "text", "v.sh").stdout.startswith("2 submitted")
+    assert machine.lq("submit", "--quiet", "v.sh", "--quiet", "a").stdout == "3\n"
+    machine.lq("wait", "1", "2", "3")
+    assert machine.lq("output", "3").stdout == "--quiet a\n"  # behind the script it is the script's
+    again = machine.lq("again", "1", "2")
+    assert again.stdout == "4\n5\n" and "1 runs again as 4" in again.stderr
+    told = json.loads(machine.lq("again", "1", "--format", "json").stdout)
+    assert [(one["job"], one["done"]) for one in told] == [(6, True)]
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("submit", "--walltime", "3m", "x.sh"), "did you mean --set walltime=3m?"),
+        (("check", "--walltime=3m", "x.sh"), "did you mean --set walltime=3m?"),
+        (("again", "--at-once", "4", "1"), "did you mean --set array.at-once=4?"),
+        (("again", "--waltime", "4m", "1"), "did you mean --set walltime=4m?"),
+        (("jobs", "--nonsense"), "there is no option --nonsense; --help lists them"),
+        (("show",), "lq jobs lists them"),
+        (("show", "999"), "lq jobs lists those that wait and run"),
+        (("chain", "5"), "lq chain lists them"),
+        (("account", "show", "nobody"), "; there is "),
+        (("mail", "7"), "lq mail lists what there is"),
+    ],
+)
+def test_what_is_wrong_says_what_to_do_next(machine, words, said):
+    done = machine.lq(*words)
+    assert done.returncode == 2 and said in done.stderr and len(done.stderr.splitlines()) == 1, done.stderr
+
+
+@pytest.mark.parametrize(
+    ("setting", "said"),
+    [
+        ("at-once=4", 'did you mean "array.at-once"?'),
+        ("18=succeeds", 'after.18 = "succeeds"'),
+        ("after=3", "--set after.3=succeeds"),
+    ],
+)
+def test_a_key_that_lies_in_a_table_is_named_with_it(machine, setting, said):
+    assert said in machine.lq("submit", "--set", setting, "--", "true").stderr

@@ -137,7 +137,17 @@ def test_a_report_is_mailed_as_notices_are_and_the_line_for_each_month_is_printe
         line.startswith("0 7 1 * *  ")
         and "report --period 'last month' --account '50\\% sure' --to a@b.example" in line
     )
+    assert line.endswith(f"--state {machine.state}")  # as this command has it
     assert machine.lq("report", "--monthly").returncode == 2
+
+
+def test_a_report_is_of_this_month_and_an_empty_one_says_where_there_is_something(machine):
+    assert "no job has ended yet" in machine.lq("report").stderr
+    machine.ended(machine.submit("true"))
+    now = machine.lq("report")
+    assert "so far" in now.stderr and '--period "last month"' in now.stderr and " 1 " in now.stdout.splitlines()[-1]
+    empty = machine.lq("report", "--period", "2001")
+    assert "nothing ended in 2001; there is something in 20" in empty.stderr
 
 
 def test_metrics_are_answered_on_the_loopback_alone(machine):

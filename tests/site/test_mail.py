@@ -6,6 +6,7 @@ import subprocess
 import threading
 import time
 from email import message_from_bytes, policy
+from email.message import EmailMessage
 
 import pytest
 from aiosmtpd.controller import Controller
@@ -17,6 +18,7 @@ from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
 from lazy_quarry.run.relay import Never, NotNow, Relay, send
 from lazy_quarry.site.chain_views import ChainSource
+from lazy_quarry.site.mail_folder import Letter, MailFolder
 from lazy_quarry.store.journal import Journal
 from tests.conftest import SiteUnderTest, script, small_site, until
 
@@ -135,6 +137,19 @@ def test_an_array_and_a_chain_are_mailed_of_as_a_whole(tmp_path):
     assert posted.subjects == ["1 many: started", "1 many: failed, 5 of 5 failed", "chain 1 two: done"]
     texts = [letter.text for letter in posted.site.letters(10)]
     assert "2 of 2 jobs done" in texts[0] and "5 of 5: exit 1" in texts[1]
+
+
+def test_letters_keep_their_numbers(tmp_path):
+    folder = MailFolder(tmp_path)
+    for name in "abc":
+        message = EmailMessage()
+        message["Subject"] = name
+        folder.write(Letter(name, 1, "a@b.example", name, 1, "kept"), message, 1)
+    folder.settle("b", "sent")
+    again = MailFolder(tmp_path)
+    assert [(one.number, one.name, one.state) for one in again.letters(2)] == [(3, "c", "kept"), (2, "b", "sent")]
+    again.write(Letter("d", 2, "a@b.example", "d", 1, "kept"), EmailMessage(), 2)
+    assert again.letters(1)[0].number == 4
 
 
 def test_mail_is_written_by_the_next_engine_when_one_ended_before_it_could(tmp_path):

@@ -1,14 +1,20 @@
 """What is said of ranges and of budgets, the same for all who say it."""
 
+import re
+from pathlib import Path
+from types import SimpleNamespace
+
 import pytest
 
+import lazy_quarry
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.ledger.burn import BudgetEnd
+from lazy_quarry.core.ledger.period import parse_period
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, MINUTE_MS
-from lazy_quarry.site.book_words import cost_words, end_day, end_words
+from lazy_quarry.site.book_words import cost_words, end_day, end_words, waits_words
 from lazy_quarry.site.draft_view import DraftCost, DraftReport, DraftShape
 from lazy_quarry.site.job_view import StartRange
-from lazy_quarry.site.sentences import range_now, range_words
+from lazy_quarry.site.sentences import range_now, range_words, start_in_short
 
 LINE = AccountLine("silt", 0, 0, 0, 0)
 NOW = 20_000 * DAY_MS + 9 * HOUR_MS
@@ -29,6 +35,65 @@ def test_a_range_is_told_with_what_is_left_of_it(early, likely, late, plan, said
     known = StartRange(*(NOW + minutes * MINUTE_MS for minutes in (early, likely, late)))
     by_plan = None if plan is None else NOW + plan * MINUTE_MS
     assert range_words(known, by_plan, NOW) == said
+
+
+@pytest.mark.parametrize(
+    ("early", "likely", "late", "said"),
+    [
+        (100, 120, 150, "about 11:00"),
+        (20, 40, 90, "09:20 to 10:30"),
+        (-5, 40, 90, "now to 10:30"),
+        (100, 120, 3 * 1440, "10:40 to Mon 09:00"),
+        (5000, 6000, 7000, "Mon 20:20 to Wed 05:40"),  # over days, though it is less than half of the wait
+        (119, 120, 120, "about 11:00"),
+    ],
+)
+def test_a_row_points_at_a_start_only_where_that_can_be_known(early, likely, late, said):
+    known = StartRange(*(NOW + minutes * MINUTE_MS for minutes in (early, likely, late)))
+    view = SimpleNamespace(range=known, forecast_ms=NOW + 999 * MINUTE_MS)
+    assert start_in_short(view, NOW) == said
+
+
+@pytest.mark.parametrize(
+    ("half", "most", "said"),
+    [
+        (0, 0, "nobody waited"),
+        (0, 7200, "half not at all, 19 in 20 at most 2h"),
+        (240, 7200, "half at most 4m, 19 in 20 at most 2h"),
+    ],
+)
+def test_waits_are_told_without_noughts(half, most, said):
+    assert waits_words(half, most) == said
+
+
+@pytest.mark.parametrize(
+    ("words", "when"),
+    [
+        ("2026-11-29", "on 29 November 2026"),
+        ("2026-11", "in November 2026"),
+        ("2026-03-03 to 2026-03-09", "from 3 to 9 March 2026"),
+    ],
+)
+def test_a_period_is_named_as_one_says_it(words, when):
+    assert parse_period(words, NOW).when == when
+
+
+def test_numbers_and_their_nouns_go_through_one_place():
+    """A number before a noun in the plural is right for all numbers but one: ``plural`` knows which."""
+    nouns = "cores|tasks|jobs|nodes|ranks|days|others|GPUs|threads|attempts|sizes"
+    loose = re.compile(
+        r"\{(?![A-Z_]+(?::,)?\}|who\}|may\}|name\}|view\.name\}|runs\})[^{}]*[^{}f]\} (" + nouns + r")\b"
+    )
+    apart = ("inside/", "run/node/", "demo/scripts/")  # which may use the standard library alone
+    source = Path(lazy_quarry.__file__).parent
+    found = [
+        f"{path.relative_to(source)}:{number}: {line.strip()}"
+        for path in sorted(source.rglob("*.py"))
+        if not f"{path.relative_to(source)}".startswith(apart)
+        for number, line in enumerate(path.read_text().split("\n"), 1)
+        if loose.search(line) and '"""' not in line
+    ]
+    assert not found, found
 
 
 def test_nothing_of_a_range_lies_before_the_present():

@@ -1,6 +1,7 @@
 """Whole paths in a real terminal: tmux types, and what stands on the screen is read."""
 
 import os
+import re
 import shlex
 import shutil
 import subprocess
@@ -71,10 +72,10 @@ class Terminal:
 def terminal(machine):
     opened = []
 
-    def open_(words: str, size: tuple[int, int] = (160, 47)) -> Terminal:
+    def open_(words: str, size: tuple[int, int] = (160, 47), variables: dict[str, str] | None = None) -> Terminal:
         wanted = ("LQ_STATE", "LQ_LOCKS", "LQ_LINGER", "PATH", "HOME")
         environment = {name: machine.environment[name] for name in wanted if name in machine.environment}
-        environment |= {"TERM": "tmux-256color", "LANG": "C.UTF-8", "HOME": str(machine.work)}
+        environment |= {"TERM": "tmux-256color", "LANG": "C.UTF-8", "HOME": str(machine.work), **(variables or {})}
         made = Terminal(f"{sys.executable} -m lazy_quarry {words}", environment, machine.work, size)
         opened.append(made)
         return made
@@ -291,6 +292,16 @@ def test_a_terminal_that_shrinks_and_grows_again(terminal):
     screen.sees("surge-north")
     screen.keys("C-q")
     screen.sees("the end 0")
+
+
+def test_without_colour_none_is_sent_and_the_cursor_is_seen_all_the_same(terminal):
+    screen = terminal("demo --paused", variables={"NO_COLOR": "1"})
+    screen.sees("TIDAL", "MAY USE")
+    screen.keys("4", "Down")
+    screen.sees("sediment-big")
+    drawn = screen._tmux("capture-pane", "-p", "-e", "-t", screen.name)
+    codes = {code for found in re.findall(r"\x1b\[([\d;]*)m", drawn) for code in found.split(";")}
+    assert codes <= {"", "0", "1", "4", "7", "22", "24", "27", "39", "49"} and "7" in codes, codes
 
 
 def test_without_a_terminal_it_says_so(machine):

@@ -112,6 +112,48 @@ def test_what_was_to_follow_a_skipped_job_is_skipped_too():
     assert [phase(world, one) for one in (second, third, fourth)] == [Phase.SKIPPED, Phase.SKIPPED, Phase.RUNNING]
 
 
+@pytest.mark.parametrize(
+    ("waits", "first", "second", "planned"),
+    [
+        (["fails", None], 0, 0, True),
+        (["succeeds", None], 1, 0, False),
+        (["fails", "fails"], 0, 0, True),
+        (["fails", "succeeds"], 0, 1, False),  # one of them kept it from work that was wanted
+        (["fails", None], "cancelled", 0, False),
+    ],
+)
+def test_a_skip_is_planned_where_what_it_waited_for_in_vain_is_done_or_skipped_so(waits, first, second, planned):
+    world = World()
+    befores = [submit(world), submit(world)]
+    after = [(str(one), condition) for one, condition in zip(befores, waits, strict=True) if condition]
+    waiting = submit(world, *after)
+    behind = submit(world, (str(waiting), "succeeds"))
+    world.schedule()
+    for one, end in zip(befores, (first, second), strict=True):
+        if end == "cancelled":
+            world.tell(CancelJob(world.at, one, "ada"))
+        world.finish(one, 0 if end == "cancelled" else end, end if end == "cancelled" else None)
+    for _ in range(3):
+        world.schedule()
+    ended = [world.journal.ended_job(number) for number in (waiting, behind)]
+    assert [(job.phase, job.planned) for job in ended] == [(Phase.SKIPPED, planned)] * 2
+    failed = sum(tally.failed for tally in world.engine.state.tallies.values())
+    assert failed == 2 * (not planned) + sum(end == 1 for end in (first, second))
+
+
+def test_an_array_of_tasks_skipped_as_planned_is_skipped_so_itself():
+    world = World()
+    first = submit(world)
+    clean = world.engine.state.next_number
+    world.tell(Submit(world.at, "ada", replace(request(3), after=((str(first), "fails"),)), Origin("x")))
+    world.schedule()
+    world.finish(first, 0)
+    for _ in range(3):
+        world.schedule()
+    job = world.journal.ended_job(clean)
+    assert (job.phase, job.planned) == (Phase.SKIPPED, True)
+
+
 def test_a_blocked_job_can_be_held_and_says_what_it_waits_for():
     world = World()
     first = submit(world)

@@ -10,8 +10,9 @@ from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.explain.comparison import compared
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.formats.calendar import read_calendar, write_calendar
-from lazy_quarry.core.job.job import Job, Origin, Phase
+from lazy_quarry.core.job.job import Job, Origin, Phase, task_id
 from lazy_quarry.core.job.request import Memory, Request, Retries
+from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.ledger.recent_use import RecentUse, lightness
 from lazy_quarry.core.plan.standing import standing_of
 from lazy_quarry.core.site import Limits, Standing, Tier, Window
@@ -70,6 +71,14 @@ def test_held_and_not_before_are_said():
     engine.apply(engine.decide(HoldJob(0, 2, "ada")))
     assert explain(engine, 2)[0].startswith("held by ada")
     assert explain(engine, 3)[0] == "asked not to start before 09:00"
+
+
+def test_nothing_is_suggested_to_an_array_whose_tasks_are_held():
+    engine = engine_with(asked(16, nodes=2), asked(8, array=Array(((1, 3, 1),))))
+    for index in range(3):
+        engine.apply(engine.decide(HoldJob(0, task_id(2, index), "ada")))
+    because, instead = explain(engine, 2)
+    assert "all tasks that could start are held" in because and not instead
 
 
 USERS = ("ada", "bo", "cy")
