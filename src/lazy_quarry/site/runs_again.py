@@ -8,6 +8,8 @@ from lazy_quarry.site.job_view import OtherRun
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.storage import EndedFilter
 
+MOST_LATER = 2_000
+"""Jobs, and tasks of arrays, among which is looked for the one that wrote over an output."""
 MOST_RUNS, MOST_TASKS = 200, 100_000
 """Arrays that run tasks of one array again, and tasks of one of these, that are looked at."""
 
@@ -24,11 +26,11 @@ class RunsAgain:
         return job if job.request.array is None or not of else self.present.find(of)
 
     def runs_of(self, number: int) -> list[Job]:
-        """The jobs that run this one, or tasks of it, again; the oldest first."""
-        state, journal = self.present.engine.state, self.present.journal
-        live = [job for job in state.jobs.values() if job.origin.again_of == number and job.parent is None]
+        """The arrays that run tasks of this one again; the oldest first."""
+        jobs, journal = self.present.engine.state.jobs, self.present.journal
+        live = [jobs[one] for one in jobs.arrays if jobs[one].origin.again_of == number]
         ended = journal.ended(EndedFilter(again_of=number, limit=MOST_RUNS))
-        return sorted([*ended, *live], key=lambda job: job.number)
+        return sorted([*(job for job in ended if job.request.array is not None), *live], key=lambda job: job.number)
 
     def newest(self, array: Job) -> dict[int, Job]:
         """By task number of an array: the newest run of each task that ran, runs or waits to run again."""
@@ -47,7 +49,7 @@ class RunsAgain:
         """The newest other job of its user that prints into a file and started after a job began; None where none is known."""
         found = list[Job]()
         since = job.times.first_start_ms or 0
-        for other in (*self._later(job), *self.present.engine.state.jobs.values()):
+        for other in (*self._later(job), *self.present.engine.state.running()):
             alone = other.request.array is None and other.user == job.user and other.number != job.number
             if (
                 alone
@@ -58,17 +60,22 @@ class RunsAgain:
         return max(found, key=lambda one: one.times.first_start_ms or 0, default=None)
 
     def _later(self, job: Job) -> Iterable[Job]:
-        """Jobs and tasks of a user that ended after a job: first those of its name, then the tasks of arrays of its name."""
-        journal = self.present.journal
-        wanted = EndedFilter(user=job.user, since_ms=job.ended_ms, limit=MOST_TASKS)
-        for other in journal.ended(wanted):
+        """Jobs and tasks of a user that ended after a job, not more than are soon read."""
+        journal, jobs = self.present.journal, self.present.engine.state.jobs
+        arrays = [number for number in jobs.arrays if jobs[number].user == job.user]
+        arrays += [job.parent] if job.parent is not None else []
+        for other in journal.ended(EndedFilter(user=job.user, since_ms=job.ended_ms, limit=MOST_LATER)):
             if other.request.array is None:
                 yield other
             else:
-                yield from journal.ended(EndedFilter(array=other.number, limit=MOST_TASKS))
-        array = job.parent
-        for number in self.present.engine.state.jobs.arrays | ({array} if array is not None else set()):
-            yield from journal.ended(EndedFilter(array=number, limit=MOST_TASKS))
+                arrays.append(other.number)
+        left = MOST_LATER
+        for number in dict.fromkeys(arrays):
+            tasks = journal.ended(EndedFilter(array=number, limit=left))
+            yield from tasks
+            left -= len(tasks)
+            if left <= 0:
+                return
 
     def _tasks(self, run: Job) -> Iterable[Job]:
         """All tasks of an array that runs others again, whether they have started or not."""
