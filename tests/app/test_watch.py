@@ -166,7 +166,7 @@ async def test_output_is_followed_and_graphs_show_what_is_measured(tmp_path):
         await wait_for(pilot, lambda: app.query_one("#ground").samples)
         assert "busy now" in text_of(app, "#ground")
         await press(pilot, "o")
-        await wait_for(pilot, lambda: "a rehearsal: nothing is run" in text_of(app, "#output-lines"))
+        await wait_for(pilot, lambda: "step" in text_of(app, "#output-lines"))
         app.client.rehearsed.advance(app.client.rehearsed.now_ms + 600_000)
         await wait_for(pilot, lambda: "step" in text_of(app, "#output-lines"))
 

@@ -45,7 +45,7 @@ def test_a_job_runs_again_as_a_new_one(machine):
     machine.ended(job)
     done = machine.lq("again", str(job))
     assert done.returncode == 0, done.stderr
-    assert f"{job} runs again as {job + 1}" in done.stdout
+    assert f"{job} runs again as {job + 1}" in done.stderr and done.stdout == f"{job + 1}\n"
     machine.ended(job + 1)
     assert machine.lq("output", str(job + 1)).stdout.endswith("once more\n")
 

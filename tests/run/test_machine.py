@@ -211,7 +211,7 @@ def test_the_tasks_that_failed_run_again_alone_with_their_numbers_and_parameters
     first = machine.submit(body, *sweep)
     assert machine.ended(first)["counts"] == {"done": 4, "failed": 2}
     (machine.work / "mended").write_text("")
-    told = machine.lq("again", str(first), "--failed").stdout
+    told = machine.lq("again", str(first), "--failed").stderr
     assert "2 tasks of" in told
     again = int(told.split()[-1])
     assert machine.ended(again)["counts"] == {"done": 2}

@@ -147,7 +147,7 @@ def test_a_draft_is_told_its_place_start_and_cost():
     assert [rung.walltime_s for rung in report.starts.ladder] == [900, 1800, 3600, 14_400, 43_200, 172_800]
     starts = [rung.start_ms for rung in report.starts.ladder]
     assert starts == sorted(starts)
-    assert report.cost.most_core_ms == 16 * HOUR_MS
+    assert report.cost.most_core_ms == 32 * (30 * 60 + 30) * 1000
 
 
 def test_people_submit_most_at_midday_and_little_at_night_and_on_sundays():

@@ -33,7 +33,7 @@ def test_tasks_that_ran_again_stand_in_their_array_and_no_run_shows_what_another
     before = shown(machine, "1")
     assert values(machine, "1") == [("1/1", 20), ("1/2", 40), ("1/3", 60)]
     (machine.work / "mended").touch()
-    assert "2 tasks of 1 run again as 2" in machine.lq("again", "1", "--failed").stdout
+    assert "2 tasks of 1 run again as 2" in machine.lq("again", "1", "--failed").stderr
     machine.lq("wait", "2")
     assert values(machine, "1") == [("1/1", 20), ("2/2", 40), ("2/3", 60)]
     told = machine.lq("output", "1/2")
@@ -49,7 +49,7 @@ def test_tasks_that_ran_again_stand_in_their_array_and_no_run_shows_what_another
     assert "no task of 1 has failed" in machine.lq("again", "1", "--failed").stderr
     assert "no task of 2 has failed" in machine.lq("again", "2", "--failed").stderr
     assert "ran again as 2/2, which is done" in machine.lq("again", "1/2").stderr
-    assert "run again as 3" in machine.lq("again", "2/2", "--set", "not-before=2099-01-01T00:00:00Z").stdout
+    assert "run again as 3" in machine.lq("again", "2/2", "--set", "not-before=2099-01-01T00:00:00Z").stderr
     assert "runs again already, as 3/2" in machine.lq("again", "1/2").stderr
     assert shown(machine, "1")["counts_now"] == {"done": 2, "waiting": 1}
     machine.lq("cancel", "3")

@@ -18,7 +18,7 @@ from lazy_quarry.store.search_index import FILE, Entry, SqlSearchIndex
 NOW = 1_800_000_000_000
 PLAIN = Facts(
     job=1, of=1, task=None, name="tide", state="done", user="ada", account="silt", queue="all", tier="steady", nodes="n1\nn2",
-    parameters="", path="", reason="", signal="", exit=0, attempt=1, cores=4, gpus=0, memory_mib=100, requested_mib=200,
+    parameters="", arguments="", path="", reason="", signal="", exit=0, attempt=1, cores=4, gpus=0, memory_mib=100, requested_mib=200,
     walltime_s=600, took_s=60, waited_s=5, cpu_ms=1000, read_bytes=0, written_bytes=0, charge_core_ms=0,
     submitted_ms=NOW - 9000, started_ms=NOW - 5000, ended_ms=NOW - 1000,
 )  # fmt: skip

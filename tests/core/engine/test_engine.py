@@ -330,7 +330,9 @@ def test_books_balance_and_every_attempt_ends_once(commands):
                 ends[event.job] = event
             # What ends between two attempts has been charged for the first already.
             began, cores = started.pop((event.job, event.attempt), (event.at_ms, 0))
-            assert event.allocated_core_ms == cores * (event.at_ms - began)
+            assert event.allocated_core_ms == cores * event.held_ms and (
+                cores == 0 or 0 <= event.held_ms <= event.at_ms - began
+            )
             charged += event.charge_core_ms
     assert charged == sum(tally.charged_core_ms for tally in engine.state.tallies.values())
     lines = lines_of(engine.site, engine.state, engine.state.at_ms)

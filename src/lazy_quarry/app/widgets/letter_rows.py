@@ -63,7 +63,7 @@ class LetterRows(Rows):
             pen.cell(f"{letter.number}", 5, "dim", right=True).cell(f"  {at}", 14, "dim").cell(
                 letter.state, 9, _TONES[letter.state]
             )
-            pen.cell(letter.subject, max(8, self.room - 29), "ink", bold=current)
+            pen.cell(letter.subject.partition("] ")[2] or letter.subject, max(8, self.room - 29), "ink", bold=current)
             return
         text = self._text()
         pen.write(f"     {text[row - HEAD - len(self.letters)]}", "ink")

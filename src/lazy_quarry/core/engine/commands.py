@@ -186,8 +186,8 @@ class Finish:
     """A runner reports that an attempt is over and that its last process is gone.
 
     ``cause`` is why it was stopped, if it was: ``overtime``, ``overmemory``, ``cancelled``, ``lost``.
-    ``held_ms`` is how long it had its cores, by a clock that nobody can set; None: the difference of the instants, up to its
-    walltime and grace.
+    ``held_ms`` is how long it had its cores, by a clock that nobody can set; None: the difference of the instants,
+    and for one that was lost no more than its walltime and grace.
     """
 
     at_ms: int

@@ -18,8 +18,9 @@ def finish(now: Situation, report: Finish) -> list[Event]:
     phase, reason = _outcome(job, report)
     held_ms = report.held_ms
     if held_ms is None:
-        most = (job.request.walltime_s + job.request.grace_s) * SECOND_MS
-        held_ms = min(most, max(0, now.at_ms - (now.at_ms if job.started_ms is None else job.started_ms)))
+        held_ms = max(0, now.at_ms - (now.at_ms if job.started_ms is None else job.started_ms))
+        if phase is Phase.LOST:  # nobody saw it since; longer than this it can't have lasted
+            held_ms = min(held_ms, (job.request.walltime_s + job.request.grace_s) * SECOND_MS)
     again = _runs_again(job, phase, report)
     goes_on = phase is Phase.OVERTIME and job.request.again_at_overtime
     free = is_free(now.site, phase, again and not goes_on, _gave_way(job, report))
