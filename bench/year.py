@@ -7,6 +7,7 @@ from pathlib import Path
 from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase
 from lazy_quarry.core.job.phase import Use
 from lazy_quarry.core.job.request import Memory, Request
+from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.rows import Texts, ended_row
@@ -34,7 +35,7 @@ def jobs(count: int, seed: int = 5):
         which = chance.randrange(NAMES)
         took = chance.randrange(1, requests[which].walltime_s)
         at = BEGINS_MS + number * 365 * DAY_MS // count
-        cores = 1 << chance.randrange(6)
+        waited, cpu_ms = chance.randrange(20_000), took * (cores := 1 << chance.randrange(6)) * 800
         bad = chance.random() < 0.05
         yield replace(
             plain,
@@ -42,17 +43,18 @@ def jobs(count: int, seed: int = 5):
             user=f"user-{which % USERS}",
             request=requests[which],
             origin=scripts[which],
-            submitted_ms=at - 1000 * (took + chance.randrange(20_000)),
+            submitted_ms=at - 1000 * (took + waited),
             started_ms=at - 1000 * took,
             ended_ms=at,
             phase=Phase.FAILED if bad else Phase.DONE,
             attempt=1,
             queue="all",
             exit=int(bad),
-            use=Use(took * cores * 800, chance.randrange(8192)),
+            use=Use(cpu_ms, chance.randrange(8192)),
             allocations=(Allocation(f"n{number % 64}", 1, tuple(range(cores)), 1024 * cores),),
             allocated_core_ms=took * cores * 1000,
             charge_core_ms=took * cores * 1000,
+            times=JobTimes.of_one_attempt(at - 1000 * (took + waited), at - 1000 * took, took * 1000, cpu_ms),
         )
 
 
