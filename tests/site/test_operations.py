@@ -9,7 +9,7 @@ from lazy_quarry.core.engine.events import ClockHeld, Ended
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase, task_id
 from lazy_quarry.errors import Refused, StateFolderError
-from lazy_quarry.site.sentences import state_words, verdict
+from lazy_quarry.site.sentences import spans_words, state_words, verdict
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.tables import events as events_table
 from tests.conftest import SiteUnderTest, rows_of, script, small_site
@@ -116,7 +116,9 @@ def test_an_array_that_has_ended_tells_of_its_tasks_and_nothing_that_never_was(s
     assert told.failed[0] == f"{number}/1 (level=1): exit 3" and len(told.failed) == 3
     assert view.output.endswith(f"-{number}-{{task}}.out")
     lines = "\n".join(show_lines(detail))
-    assert "3 of 3 tasks failed: 1, 2, 3" in lines and "waited 0s, ran" in lines and "in all" in lines
+    assert "3 of 3 tasks failed: 1, 2, 3" in lines and "waited 0s, ran" in lines and "in all" not in lines
+    later = replace(view, submitted_ms=view.submitted_ms - 60_000, waited_before_ms=60_000)
+    assert spans_words(later) == "waited 1m, ran 1m, 2m in all"
     assert "each task  of the 3 that ran" in lines and "walltime   1m; of 10m" in lines
     for untrue in ("did not start", "no node yet", "-.out", "1m of"):
         assert untrue not in lines

@@ -188,13 +188,14 @@ def how_words(view: JobView) -> str:
 
 
 def spans_words(view: JobView) -> str:
-    """How long a job waited, ran, and took in all; empty before it has started."""
+    """How long a job waited, ran, and took in all if that is another figure; empty before it has started."""
     if view.started_ms is None:
         return ""
     attempts = f" in {plural(view.attempt, 'attempt')}" if view.attempt > 1 and not view.rows else ""
     ran = f"{'ran' if view.ended_ms else 'runs'} {format_duration(view.elapsed_s)}{attempts}"
     words = f"waited {format_duration(view.waited_before_ms // 1000)}, {ran}"
-    return f"{words}, {format_duration((view.ended_ms - view.submitted_ms) // 1000)} in all" if view.ended_ms else words
+    took_s = (view.ended_ms - view.submitted_ms) // 1000 if view.ended_ms else 0
+    return f"{words}, {format_duration(took_s)} in all" if took_s > view.elapsed_s else words
 
 
 def spread_words(spread: tuple[Figure, Figure, Figure], show: Callable[[Figure], str]) -> str:
