@@ -71,6 +71,8 @@ def test_arguments_are_told_wherever_runs_are_told_apart(machine):
     assert "arguments  'two words'" in machine.lq("show", "2").stdout
     assert "the arguments 1 " in machine.lq("show", "1", "--methods").stdout
     assert "arguments" in machine.lq("compare", "1", "2", "--differences").stdout
+    _, *table = machine.lq("report", "--period", "today").stdout.splitlines()
+    assert "under 0.0001" in table[-1] and {len(line.split("  ")) >= 10 for line in table} == {True}
 
     def found():
         return machine.lq("jobs", "--ended", "--where", "argument:*two*", "--columns", "job,arguments").stdout

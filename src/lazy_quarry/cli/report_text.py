@@ -90,10 +90,11 @@ def report_lines(found: Report) -> Iterator[str]:
     heading = " / ".join(found.by)
     width = max([len(heading), len("together"), *map(len, keys)])
     names = ("charged", "used", "idle", "lost", "jobs", "failed", "waited", "95 %", "cores")
-    widths = (11, 11, 11, 11, 8, 7, 9, 9, 7)
-    yield f"{heading:<{width}}" + "".join(f"{name:>{wide}}" for name, wide in zip(names, widths, strict=True))
-    for name, row in [*zip(keys, found.rows, strict=True), ("together", found.total)]:
-        yield f"{name:<{width}}" + "".join(f"{value:>{wide}}" for value, wide in zip(_cells(row), widths, strict=True))
+    cells = [names, *(_cells(row) for row in (*found.rows, found.total))]
+    least = (9, 9, 9, 9, 6, 5, 7, 7, 5)
+    widths = [max(wide, *map(len, column)) for wide, column in zip(least, zip(*cells, strict=True), strict=True)]
+    for name, row in zip([heading, *keys, "together"], cells, strict=True):
+        yield f"{name:<{width}}" + "".join(f"  {value:>{wide}}" for value, wide in zip(row, widths, strict=True))
     more = change_words(found) if found.total.sums.charged_core_ms else ""
     if more and found.before is not None:
         yield f"{more} than {span.moved(-1).when}, when {plural(found.before.sums.jobs, 'job')} ended"
@@ -126,17 +127,11 @@ def waste_lines(found: Waste, user: str) -> Iterator[str]:
     yield "most is to be won with"
     width = max(len(row.name) for row in found.rows)
     who = max(len(row.user) for row in found.rows)
-    for row in found.rows:
-        asked, used, idle, lost = (
-            format_core_hours(amount)
-            for amount in (
-                row.sums.asked_core_ms,
-                row.sums.used_core_ms,
-                row.sums.idle_core_ms,
-                row.sums.lost_core_ms,
-            )
-        )
-        told = f"asked {asked:>9}  used {used:>9}  idle {idle:>9}  lost {lost:>9}"
+    parts = ("asked", "used", "idle", "lost")
+    hours = [[format_core_hours(getattr(row.sums, f"{part}_core_ms")) for part in parts] for row in found.rows]
+    wide = max(9, *(len(one) for row in hours for one in row))
+    for row, amounts in zip(found.rows, hours, strict=True):
+        told = "  ".join(f"{part} {amount:>{wide}}" for part, amount in zip(parts, amounts, strict=True))
         yield f"  {row.name:<{width}}  {row.user:<{who}}  {told}   {advised_words(row, user)}".rstrip()
 
 
