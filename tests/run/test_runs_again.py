@@ -49,7 +49,9 @@ def test_tasks_that_ran_again_stand_in_their_array_and_no_run_shows_what_another
     assert "no task of 1 has failed" in machine.lq("again", "1", "--failed").stderr
     assert "no task of 2 has failed" in machine.lq("again", "2", "--failed").stderr
     assert "ran again as 2/2, which is done" in machine.lq("again", "1/2").stderr
-    assert "run again as 3" in machine.lq("again", "2/2", "--set", "not-before=2099-01-01T00:00:00Z").stderr
+    assert (
+        "1 task of 2 runs again as 3" in machine.lq("again", "2/2", "--set", "not-before=2099-01-01T00:00:00Z").stderr
+    )
     assert "runs again already, as 3/2" in machine.lq("again", "1/2").stderr
     assert shown(machine, "1")["counts_now"] == {"done": 2, "waiting": 1}
     machine.lq("cancel", "3")

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 def check_lines(file: str, diagnostics: Iterable[Diagnostic]) -> Iterator[str]:
     """Findings about a file, a line each."""
     found = list(diagnostics)
-    yield f"{file}: {'nothing to say' if not found else ''}"
+    yield f"{file}:" if found else f"{file}: nothing to say"
     for one in found:
         sign = {"error": "✕", "warning": "·", "hint": " "}[one.severity.value]
         fix = f" (fix: {one.fix.label})" if one.fix else ""

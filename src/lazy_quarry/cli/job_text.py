@@ -94,7 +94,9 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
     """A job for people: verdict, what was asked and used, where it prints, its record."""
     view = detail.view
     now = int(time.time() * 1000)
-    lines = [f"{view.label} {view.name}   {view.phase.sign} {view.phase}, {state_words(view, now, zone)}"]
+    words = state_words(view, now, zone)
+    state = words if words.startswith(view.phase.value) else f"{view.phase}, {words}"
+    lines = [f"{view.label} {view.name}   {view.phase.sign} {state}"]
     if detail.verdict:
         lines.append(detail.verdict)
     if view.why:

@@ -120,8 +120,9 @@ class Operations:
         if receipt.job is None:
             first = next((one.message for one in receipt.diagnostics if one.severity == "error"), "")
             return Outcome(number, False, f"{number} was not submitted again: {first}")
-        what = f"{number} runs again" if not places else f"{plural(len(places), 'task')} of {number} run again"
-        return Outcome(receipt.job, True, f"{what} as {receipt.job}")
+        verb = "run again" if len(places) > 1 else "runs again"
+        what = f"{plural(len(places), 'task')} of {number}" if places else str(number)
+        return Outcome(receipt.job, True, f"{what} {verb} as {receipt.job}")
 
     def _failed(self, job: Job) -> set[int]:
         """The places of an array's tasks that have failed."""
