@@ -147,7 +147,13 @@ class ReviewSheets(ReviewOutput):
             view = field.current
         other = (view.replaced_by or view.replaces) if view is not None else None
         if other is None or self.detail is None:
-            self._say("This did not run again, and runs nothing again.")
+            self._say(
+                "No run is shown here."
+                if view is None
+                else f"{view.label} is an array: t shows its tasks, and A on one of them goes to the run that did it again."
+                if view.rows
+                else f"{view.label} did not run again, and runs nothing again."
+            )
             return
         if self._back is None and self.detail.view.rows:
             self._back = self.detail.view.job
