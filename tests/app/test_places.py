@@ -407,9 +407,9 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         assert columns.size.width == wide
         await press(pilot, *"2027-02", "enter")
         await wait_for(pilot, lambda: place.found.period.name == "February 2027")
-        await wait_for(pilot, lambda: "nobody waited" in text_of(app, "#went"))
+        await wait_for(pilot, lambda: "waited    nobody" in text_of(app, "#went"))
         place.query_one(WentLines).show(place.found, waits=False)  # as after every end of a job
-        assert "nobody waited" in text_of(app, "#went")
+        assert "waited    nobody" in text_of(app, "#went")
         await press(pilot, "right_square_bracket")
         await wait_for(pilot, lambda: place.found.period.name == "2027 Q1")
         await press(pilot, "s", "g")

@@ -152,6 +152,11 @@ def format_core_hours(core_ms: int) -> str:
     return f"{hours:,.2f}" if abs(hours) < 10 else f"{hours:,.1f}" if abs(hours) < 1000 else f"{hours:,.0f}"
 
 
+def core_hours_cell(core_ms: int) -> str:
+    """As :func:`format_core_hours`, with ``<0.0001`` for its words: a column of a table has no room for them."""
+    return format_core_hours(core_ms).replace("under ", "<").replace("over ", ">")
+
+
 def core_hours_apart(*amounts: int) -> tuple[str, ...]:
     """Several amounts of core-ms as :func:`format_core_hours`, with as many more decimals as tell unequal ones apart."""
     told = tuple(map(format_core_hours, amounts))

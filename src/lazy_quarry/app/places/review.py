@@ -237,7 +237,11 @@ class ReviewPlace(ReviewSearch):
 
     def note(self) -> str:
         """The verdict, and what could be done about it."""
-        view = self.query_one(RunRows).current()
+        view = (
+            self.detail.view
+            if self._alone is not None and self.detail is not None
+            else self.query_one(RunRows).current()
+        )
         result = self.query_one(ResultRows).current if self.sheet == "results" else None
         if result is not None and result.wrong and self.goes_to(self.query_one(ResultRows)):
             return f"{result.view.label} wrote “{result.wrong}”. Enter looks at it by itself."
@@ -246,7 +250,7 @@ class ReviewPlace(ReviewSearch):
                 "Nothing of yours has run yet. What has ended stays here, with its verdict, its output and its figures."
             )
         if view.phase is Phase.RUNNING:
-            return f"{view.job} {view.name} runs still: {state_words(view, self.board.now_ms if self.board else 0)}."
+            return f"{view.label} {view.name} runs still: {state_words(view, self.board.now_ms if self.board else 0)}."
         advice = ""
         if view.rows:
             advice = " Each task is a cell; enter looks at one by itself."
@@ -259,7 +263,7 @@ class ReviewPlace(ReviewSearch):
         elif view.phase is Phase.DONE and view.memory_mib > 4 * max(1, view.memory_peak_mib):
             advice = " It used less than a quarter of its memory; asking for less starts sooner."
         told = self.detail.verdict if self.detail is not None and self.detail.view.job == view.job else verdict(view)
-        return f"{view.job} {view.name}: {told}{advice}"
+        return f"{view.label} {view.name}: {told}{advice}"
 
     def keys(self) -> list[KeyHint]:
         """What can be done here."""

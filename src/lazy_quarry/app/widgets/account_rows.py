@@ -7,7 +7,7 @@ from lazy_quarry.app.messages import Opened
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.opening_rows import OpeningRows
 from lazy_quarry.core.ledger.accounts import AccountLine
-from lazy_quarry.core.units import format_core_hours
+from lazy_quarry.core.units import core_hours_cell
 from lazy_quarry.site.book_words import as_tree
 
 SCARCE = 20
@@ -81,7 +81,7 @@ class AccountRows(OpeningRows):
             return
         if one.member:
             pen.write("     ").cell(one.member, 10, "ink", bold=current)
-            pen.cell(format_core_hours(one.charged_core_ms), 10, "dim", right=True).write("  charged", "dim")
+            pen.cell(core_hours_cell(one.charged_core_ms), 10, "dim", right=True).write("  charged", "dim")
             return
         own, opened = line.account in self.mine, line.account == self.open
         pen.write(" ▾ " if opened else " ▪ " if own else "   ", "ochre")
@@ -94,7 +94,7 @@ class AccountRows(OpeningRows):
             return
         whole = max(1, line.budget.whole_core_ms)
         scarce = line.left_core_ms * SCARCE < whole
-        pen.cell(format_core_hours(line.left_core_ms), 10, "rust" if scarce else "moss", right=True, bold=scarce).write(
+        pen.cell(core_hours_cell(line.left_core_ms), 10, "rust" if scarce else "moss", right=True, bold=scarce).write(
             "  "
         )
         running = min(line.running_under_core_ms, line.budget.used_core_ms)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import tzinfo
 
 from lazy_quarry.core.plain_text import values_words
-from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, format_size
+from lazy_quarry.core.units import clock_time, core_hours_cell, fold_names, format_duration, format_size
 from lazy_quarry.site.job_view import JobView
 
 
@@ -57,7 +57,7 @@ COLUMNS = {
         Column("exit", 5, True, lambda view, now, zone: "" if view.exit is None else str(view.exit), "exit"),
         Column("parameters", 20, False, lambda view, now, zone: values_words(view.parameters)),
         Column("arguments", 20, False, lambda view, now, zone: shlex.join(view.arguments)),
-        Column("charged", 9, True, lambda view, now, zone: format_core_hours(view.charge_core_ms), "charge"),
+        Column("charged", 9, True, lambda view, now, zone: core_hours_cell(view.charge_core_ms), "charge"),
     )
 }
 STATE_CELLS, LEAST_LANE = 26, 40

@@ -4,7 +4,7 @@ from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.opening_rows import OpeningRows
 from lazy_quarry.core.ledger.report import Report, ReportRow
-from lazy_quarry.core.units import format_core_hours
+from lazy_quarry.core.units import core_hours_cell
 
 
 def bar_cells(width: int) -> int:
@@ -57,7 +57,7 @@ class RankingRows(OpeningRows):
         """Its name, what it was charged, its part of the greatest, and its jobs."""
         one, most = self.rows[row], max(1, self.rows[0].sums.charged_core_ms)
         pen.write("   ").cell(" ".join(one.key), 14, bold=current)
-        pen.cell(format_core_hours(one.sums.charged_core_ms), 10, right=True).write(" ")
+        pen.cell(core_hours_cell(one.sums.charged_core_ms), 10, right=True).write(" ")
         charged, long = one.sums.charged_core_ms, bar_cells(self.size.width)
         bar(pen, [(float(charged), "█", "stone"), (float(most - charged), " ", "faint")], long, float(most))
         pen.cell(f"{one.sums.jobs:,}", 7, right=True)

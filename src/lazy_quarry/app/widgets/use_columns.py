@@ -8,7 +8,7 @@ from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.amount_scale import AmountScale
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.ledger.report import OverTime, Report
-from lazy_quarry.core.units import format_core_hours, plural
+from lazy_quarry.core.units import core_hours_cell, format_core_hours, plural
 from lazy_quarry.site.book_words import waits_words
 
 TONES = (("█", "ochre"), ("▒", "river"), ("▓", "moss"), ("▚", "ink"), ("░", "stone"))
@@ -152,7 +152,7 @@ class WentLines(Lines):
                 ("lost", sums.lost_core_ms, "rust", lambda one: one.lost_core_ms),
             )[row - 2]
             opens = f"app.place_action('behind(\"{name.split()[-1]}\")')"
-            pen.write("   ").cell(name, 10, "dim", hit=opens).cell(format_core_hours(amount), 9, right=True).write(" ")
+            pen.write("   ").cell(name, 10, "dim", hit=opens).cell(core_hours_cell(amount), 9, right=True).write(" ")
             long = max(4, min(14, self.size.width - 40))
             bar(pen, [(float(amount), "█", tone), (float(held - amount), "░", "faint")], long, float(max(1, held)))
             pen.cell(f" {amount / held:.0%}" if held else "", 6)
@@ -165,6 +165,7 @@ class WentLines(Lines):
             waited = "nobody waited" if self.waits is not None else "…"
             if total.wait_median_s is not None and total.wait_p95_s is not None:
                 waited = waits_words(total.wait_median_s, total.wait_p95_s)
+            waited = waited.removesuffix(" waited")  # its label says so
             pen.write("   ").cell("waited", 10, "dim").write(waited, hit="app.place_action('behind(\"waited\")')")
         elif row == 6 and sums.failed:
             words = f"{sums.failed:,} of {plural(sums.jobs, 'job')}"

@@ -4,7 +4,7 @@ from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.opening_rows import OpeningRows
 from lazy_quarry.core.ledger.report import Waste, WasteRow
-from lazy_quarry.core.units import format_core_hours
+from lazy_quarry.core.units import core_hours_cell, format_core_hours
 
 
 class WasteHead(Lines):
@@ -64,9 +64,9 @@ class WasteRows(OpeningRows):
         one, most = self.rows[row], max(1, self.rows[0].sums.asked_core_ms)
         sums = one.sums
         pen.write("   ").cell(one.name, 13, bold=current)
-        pen.cell(format_core_hours(sums.asked_core_ms), 9, right=True)
-        pen.cell(format_core_hours(sums.used_core_ms), 9, right=True).write("  ")
-        less = f"{format_core_hours(one.advised_core_ms)} less" if one.advised_core_ms else "·"
+        pen.cell(core_hours_cell(sums.asked_core_ms), 9, right=True)
+        pen.cell(core_hours_cell(sums.used_core_ms), 9, right=True).write("  ")
+        less = f"{core_hours_cell(one.advised_core_ms)} less" if one.advised_core_ms else "·"
         pen.cell(less, 12, "moss" if one.advised_core_ms else "dim", right=True).write(" ")
         used = float(sums.used_core_ms)
         rest = max(0.0, float(sums.asked_core_ms) - used)
