@@ -520,6 +520,7 @@ def run_to_the_end(world):
 @settings(max_examples=150, report_multiple_bugs=False)
 @given(st.integers(0, 2**40), st.integers(5, 60))
 @example(100196, 41)  # one that gives way behind the first, on a budget at whose end such go on
+@example(3861816, 11)  # the same, and jobs of other accounts that start at that instant behind both
 @example(100284, 49)  # a start that costs less than it might have elsewhere, and another job of that account
 def test_whatever_happens_the_promises_hold(seed, acts):
     draw = Draw(seed)

@@ -22,8 +22,11 @@ RIGHT = sorted(path.name for path in (SCRIPTS / "right").iterdir() if path.is_fi
 
 @pytest.fixture(scope="module")
 def programs(tmp_path_factory):
-    """A PATH on which everything is that the scripts may count on, whatever this machine has."""
-    folder = tmp_path_factory.mktemp("bin")
+    """A PATH on which everything is that the scripts may count on, and no MPI, whatever this machine has."""
+    folder, usual = tmp_path_factory.mktemp("bin"), tmp_path_factory.mktemp("usual")
+    for program in Path("/usr/bin").iterdir():
+        if not program.name.startswith("mpi"):
+            (usual / program.name).symlink_to(program)
     for name in (
         "csh",
         "zsh",
@@ -41,7 +44,7 @@ def programs(tmp_path_factory):
     ):
         (folder / name).write_text("#!/bin/sh\n")
         (folder / name).chmod(0o755)
-    return f"{folder}:/usr/bin:/bin"
+    return f"{folder}:{usual}"
 
 
 def findings(path, programs, text=None):

@@ -247,6 +247,8 @@ class Placing:
         if limits.pays(owner, most):
             if placement.start_ms > self.now_ms:
                 limits.hold(owner)
+            else:
+                most = self.planner.charge_here(wanted.request.tier, placement)  # the rest is for those behind it
             limits.spend(owner, most, comes_back=True)
             return True
         self.unplaced[wanted.job] = Unplaced("budget", limits.refusal(owner, most, self._within_depth(kind)))

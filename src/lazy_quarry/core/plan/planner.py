@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from lazy_quarry.core.job.needs import Need, Part
 from lazy_quarry.core.job.queue_fit import queue_fit
-from lazy_quarry.core.job.rates import charge, most_counted
+from lazy_quarry.core.job.rates import charge, counted, most_counted
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.bounds import Form
 from lazy_quarry.core.plan.limits import LimitRows
@@ -76,6 +76,11 @@ class Planner:
     def greatest_charge(self, tier: str, placement: Placement) -> int:
         """Core-ms that a job may be charged at most, its grace too; the same wherever it is placed, so that turns don't matter."""
         return charge(self.site, tier, placement.counts, placement.end_ms - placement.start_ms)
+
+    def charge_here(self, tier: str, placement: Placement) -> int:
+        """Core-ms that a job may be charged at most where it is placed, as when it runs there."""
+        here = counted(self.site, placement.queue, placement.allocations)
+        return charge(self.site, tier, here, placement.end_ms - placement.start_ms)
 
     def trim(self) -> None:
         """Forget what is known of requests when that is too much; between plans, since kinds get other numbers then."""
