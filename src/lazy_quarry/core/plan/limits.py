@@ -177,26 +177,20 @@ class LimitRows:
 
         With ``reserves`` what running jobs may give back is kept for it, where that could be enough.
         """
-        account, cost, told = self._shortfall(owner, charge)
+        account, left = min(self._bounds(owner), key=lambda one: one[1])
+        most, rest = core_hours_apart(charge, max(0, left))
+        cost, told = f"it could be charged {most}", f"{rest} core-hours are left"
         if reserves and all(charge <= left + self.coming.get(name, 0) for name, left in self._bounds(owner)):
             self.hold(owner)
             self.spend(owner, charge)  # what comes back is for the first that waits for it
             return f"waits for the budget of {account}: {cost}, and {told} while jobs run that may yet use theirs"
         return f"the budget of {account} does not cover it: {cost}, and {told}{self.renewed.get(account, '')}"
 
-    def _shortfall(self, owner: Owner, charge: int) -> tuple[str, str, str]:
-        """The account with least left, what a job could be charged, and what is left, in words."""
-        account, left = min(self._bounds(owner), key=lambda one: one[1])
-        most, rest = core_hours_apart(charge, max(0, left))
-        return account, f"it could be charged {most}", f"{rest} core-hours are left"
-
     def obstacle(self, owner: Owner | None, charge: int) -> Unplaced | None:
         """The budget that does not cover a job which is no part of this plan; None when all cover it."""
         if owner is None or not self.bounded or self.pays(owner, charge):
             return None
-        account, cost, told = self._shortfall(owner, charge)
-        words = f"the budget of {account} does not cover it: {cost}, and {told}{self.renewed.get(account, '')}"
-        return Unplaced("budget", words)
+        return Unplaced("budget", self.refusal(owner, charge, reserves=False))
 
     def spend(self, owner: Owner, charge: int, comes_back: bool = False) -> None:
         """Count a job's greatest charge. A job with a place may return some of it."""
