@@ -13,7 +13,10 @@ from lazy_quarry.run.node.files import read_json
 from lazy_quarry.run.node.locks import cores_holder
 from lazy_quarry.run.node.sockets import dial
 
-CONNECT_S = 5.0
+CONNECT_S = 2.0
+"""A new agent is waited for so long; after that it is looked for again now and then, as long as its process lives."""
+GLANCE_S = 0.1
+"""So long is waited for one that was started before and does not listen yet."""
 SEND_S = 2.0
 """An agent that reads nothing for so long is left, and connected to again."""
 AGAIN_S = 1.0
@@ -72,22 +75,28 @@ class AgentLink:
 
     def _start(self) -> bool:
         told = self.spool / "agent.refused"
-        told.unlink(missing_ok=True)
-        with open(self.folder / "agent.log", "ab") as log:
-            self._agent = subprocess.Popen(
-                [sys.executable, "-m", "lazy_quarry.run.node.agent", str(self.spool)],
-                start_new_session=True,
-                stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
-                cwd="/",
-            )
-        until = time.monotonic() + CONNECT_S
+        self.reap()
+        until = time.monotonic() + GLANCE_S
+        if self._agent is None:
+            until = time.monotonic() + CONNECT_S
+            told.unlink(missing_ok=True)
+            with open(self.folder / "agent.log", "ab") as log:
+                self._agent = subprocess.Popen(
+                    [sys.executable, "-m", "lazy_quarry.run.node.agent", str(self.spool)],
+                    start_new_session=True,
+                    stdin=subprocess.DEVNULL,
+                    stdout=log,
+                    stderr=log,
+                    cwd="/",
+                )
         while not self._dial():
-            if self._agent.poll() is not None or time.monotonic() > until:
+            if self._agent.poll() is not None:
                 by = (read_json(told) or {}).get("by")
                 self.refused = _in_use(by) if by else f"the agent does not start; see {self.folder / 'agent.log'}"
+                self._agent = None
                 return False
+            if time.monotonic() > until:
+                return False  # a busy machine starts it late; what should run is told to it then
             time.sleep(0.01)
         return True
 
