@@ -49,7 +49,8 @@ class Alone:
         self.folder = self.spool / "1-1-ab"
         for each in (self.folder, self.work, base / "lq" / "lazy_quarry"):
             each.mkdir(parents=True)
-        shutil.copytree(SOURCE / "lazy_quarry" / "run" / "node", base / "lq" / "lazy_quarry" / "run" / "node")
+        for part in ("run/node", "files"):
+            shutil.copytree(SOURCE / "lazy_quarry" / part, base / "lq" / "lazy_quarry" / part)
         for package in ("", "run"):
             shutil.copy(SOURCE / "lazy_quarry" / package / "__init__.py", base / "lq" / "lazy_quarry" / package)
         output = str(self.work / "out.txt")

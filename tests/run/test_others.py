@@ -18,7 +18,7 @@ def machine(monkeypatch, tmp_path):
         path.write_text(f"cpu  {ticks} 0 0 99 99 0 0 0 0 0\ncpu0 1 2 3\n")
         return path
 
-    monkeypatch.setattr(others, "_STAT", SimpleNamespace(read_text=lambda: write().read_text()))
+    monkeypatch.setattr(others.system, "read_text", lambda _: write().read_text())
     monkeypatch.setattr(others.time, "monotonic", lambda: told.now)
     monkeypatch.setattr(others.os, "getloadavg", lambda: (5.0, 0, 0))
     monkeypatch.setattr(others.os, "cpu_count", lambda: 8)
@@ -39,5 +39,5 @@ def test_what_others_keep_busy_is_all_less_our_own(machine):
 
 
 def test_counters_that_cannot_be_read_say_nothing(monkeypatch, tmp_path):
-    monkeypatch.setattr(others, "_STAT", tmp_path / "none")
+    monkeypatch.setattr(others, "_STAT", str(tmp_path / "none"))
     assert others.OthersLoad().cores(0) == 0.0

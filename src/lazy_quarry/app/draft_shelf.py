@@ -6,7 +6,7 @@ from contextlib import suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
-from lazy_quarry.run.node.files import write_whole
+from lazy_quarry.files import given, ours
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +29,7 @@ class DraftShelf:
         """Save it; returns what went wrong, or nothing."""
         try:
             self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            write_whole(self.file, json.dumps(asdict(draft)), durable=False)
+            ours.write_whole(self.file, json.dumps(asdict(draft)), durable=False)
         except OSError as fault:
             return f"the draft cannot be kept in {self.file.parent}: {fault.strerror}"
         return ""
@@ -37,7 +37,7 @@ class DraftShelf:
     def take(self) -> Draft | None:
         """The draft as it was left."""
         with suppress(OSError, ValueError, TypeError):
-            return Draft(**json.loads(self.file.read_text()))
+            return Draft(**json.loads(ours.read(self.file)))
         return None
 
 
@@ -47,7 +47,7 @@ def save(path: Path, text: str, mode: int = 0o755) -> str:
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         mode = path.stat().st_mode & 0o777 if path.exists() else mode
-        with open(short, "w", newline="", encoding="utf-8") as file:
+        with open(given.fresh(short), "w", newline="", encoding="utf-8") as file:
             file.write(text)
             file.flush()
             os.fsync(file.fileno())

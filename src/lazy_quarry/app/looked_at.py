@@ -4,7 +4,7 @@ import json
 from contextlib import suppress
 from pathlib import Path
 
-from lazy_quarry.run.node.files import write_whole
+from lazy_quarry.files import ours
 from lazy_quarry.site.job_view import JobView
 
 MOST = 5_000
@@ -20,7 +20,7 @@ class LookedAt:
         self._jobs: dict[int, None] = {}
         self._begun = False
         with suppress(OSError, ValueError, TypeError, KeyError):
-            known = json.loads(file.read_text())
+            known = json.loads(ours.read(file))
             self.since, self._jobs = int(known["since"]), dict.fromkeys(map(int, known["jobs"]))
 
     def begin(self, now_ms: int, anew: bool) -> None:
@@ -50,4 +50,4 @@ class LookedAt:
     def _keep(self) -> None:
         with suppress(OSError):  # a mark too many does no harm
             self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            write_whole(self.file, json.dumps({"since": self.since, "jobs": list(self._jobs)}), durable=False)
+            ours.write_whole(self.file, json.dumps({"since": self.since, "jobs": list(self._jobs)}), durable=False)

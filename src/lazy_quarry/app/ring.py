@@ -6,7 +6,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from lazy_quarry.core.plain_text import plain
-from lazy_quarry.run.node.files import write_whole
+from lazy_quarry.files import ours
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import outcome_words
 
@@ -28,7 +28,7 @@ class Ring:
         """By number, what to call it."""
         self.way = "off"
         with suppress(OSError, ValueError, TypeError, KeyError):
-            way = json.loads(file.read_text())["way"]
+            way = json.loads(ours.read(file))["way"]
             self.way = way if way in WAYS else "off"
 
     def turn(self) -> str:
@@ -37,7 +37,7 @@ class Ring:
         self.way = ways[(ways.index(self.way) + 1) % len(ways)]
         with suppress(OSError):
             self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            write_whole(str(self.file), json.dumps({"way": self.way}), durable=False)
+            ours.write_whole(str(self.file), json.dumps({"way": self.way}), durable=False)
         return WAYS[self.way]
 
     def mark(self, view: JobView) -> str:

@@ -1,7 +1,6 @@
 """Runs side by side: what each came to, a value from each output, and what differed."""
 
-import csv
-import io
+import sys
 import time
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -18,11 +17,11 @@ from lazy_quarry.cli.options import (
     own_zone,
     print_json,
     print_lines,
-    say,
     state_option,
 )
 from lazy_quarry.core.advice.curves import result_curves
 from lazy_quarry.core.advice.found_value import ValuePattern
+from lazy_quarry.core.formats.csv_rows import csv_text
 from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import format_duration, format_size
 from lazy_quarry.site.compared import Difference, ResultRow, differences, points_of, result_rows, runs_of
@@ -71,7 +70,7 @@ def compare_command(
     if form == "json":
         print_json([difference_json(one) for one in found] if differing else [row_json(row) for row in rows])
     elif form == "csv":
-        say(rows_csv(rows), nl=False)
+        sys.stdout.write(rows_csv(rows))
     else:
         if rows:
             print_lines(rows_table(rows, find))
@@ -113,17 +112,15 @@ def difference_json(one: Difference) -> dict[str, Any]:
 
 
 def rows_csv(rows: Sequence[ResultRow]) -> str:
-    """Rows as CSV (RFC 4180): a column for each parameter."""
+    """Rows as CSV: a column for each parameter."""
     names = list(dict.fromkeys(name for row in rows for name, _ in row.view.parameters))
-    out = io.StringIO()
-    writer = csv.writer(out)
     plain = ("state", "seconds", "cpu_s", "memory_peak_mib", "cores", "value", "error")
-    writer.writerow(["job", "task", "name", *names, *plain])
+    lines: list[list[object]] = [["job", "task", "name", *names, *plain]]
     for row in rows:
         told, values = row_json(row), dict(row.view.parameters)
         own = [values.get(name, "") for name in names]
-        writer.writerow([told["job"], told["task"], told["name"], *own, *(told[name] for name in plain)])
-    return out.getvalue()
+        lines.append([told["job"], told["task"], told["name"], *own, *(told[name] for name in plain)])
+    return csv_text(lines)
 
 
 def rows_table(rows: Sequence[ResultRow], find: str) -> Iterator[str]:

@@ -7,6 +7,7 @@ from pathlib import Path
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.files import given
 
 
 def write_text(path: Path | str, text: str) -> None:
@@ -20,7 +21,7 @@ def write_text(path: Path | str, text: str) -> None:
 def read_script(path: str) -> str:
     """A script's text. Raises :class:`BadValue` saying what is wrong with the file."""
     try:
-        raw = sys.stdin.buffer.read() if path == "-" else Path(path).read_bytes()
+        raw = sys.stdin.buffer.read() if path == "-" else given.read_by_command(path)
     except FileNotFoundError:
         raise BadValue("there is no such file") from None
     except IsADirectoryError:

@@ -1,9 +1,8 @@
 """What a search finds, page by page, and as CSV."""
 
-import csv
-import io
 import sys
 
+from lazy_quarry.core.formats.csv_rows import csv_text
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.site_client import SiteClient
@@ -34,19 +33,14 @@ def found_by(client: SiteClient, where: str, ended: bool, everyone: bool, sort: 
 
 
 def jobs_csv(views: list[JobView], columns: str) -> str:
-    """Jobs as CSV (RFC 4180); the columns are the names of the JSON form, in its units."""
+    """Jobs as CSV; the columns are the names of the JSON form, in its units."""
     rows = [job_json(view) for view in views]
     chosen = [name.strip() for name in (columns or CSV_COLUMNS).split(",")]
     known = [*CSV_COLUMNS.split(","), "why", "nodes", "verdict", "reason", "attempt", "forecast", "errors"]
     for name in chosen:
         if name not in known:
             raise QuarryError(f'there is no column "{name}" in CSV{nearest(name, known)}')
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(chosen)
-    for row in rows:
-        writer.writerow([_cell(row.get(name)) for name in chosen])
-    return out.getvalue()
+    return csv_text([chosen, *([_cell(row.get(name)) for name in chosen] for row in rows)])
 
 
 def _cell(value: object) -> object:

@@ -54,6 +54,7 @@ def _check(folder: Path) -> int:
 
 
 def _rescue(folder: Path, use: bool) -> None:
+    from lazy_quarry.run.node.registry import begun
     from lazy_quarry.store.folder import FolderLock
     from lazy_quarry.store.rescue import RESCUED, rescue, use_rescued
 
@@ -63,7 +64,7 @@ def _rescue(folder: Path, use: bool) -> None:
         words = f"the engine of {folder} is running, so its journal could be read; see lazy-quarry journal check"
         raise StateFolderError(words) from None
     try:
-        found = rescue(folder)
+        found = rescue(folder, begun(folder / "spool"))
         say(found.words)
         if use:
             say(f"the new journal is in its place; the old one is in {use_rescued(folder)}")

@@ -14,6 +14,7 @@ import click
 from lazy_quarry import __version__
 from lazy_quarry.cli.commands import COMMANDS
 from lazy_quarry.cli.options import behind_dashes, check_site, state_option
+from lazy_quarry.cli.streams import drop_output, hold_streams
 from lazy_quarry.errors import QuarryError
 
 COMPLETE = "_LAZY_QUARRY_COMPLETE"
@@ -84,6 +85,7 @@ def console() -> None:
     application has threads that may still be writing, so it leaves as Python does.
     """
     gc.set_threshold(COLLECT_AFTER)
+    hold_streams()
     try:
         main()
         code: Any = 0
@@ -131,7 +133,7 @@ def main(arguments: list[str] | None = None) -> None:
     except KeyboardInterrupt:
         _fail("stopped", 130)
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # else Python complains at its end
+        drop_output()  # else Python complains at its end
         sys.exit(0)
     except OSError as fault:
         _fail(f"{fault.filename or 'the output'}: {fault.strerror or fault}", 2)

@@ -1,7 +1,6 @@
 """Commands about the site itself: what there is, its nodes, and the times for which they are kept free."""
 
 import sys
-from pathlib import Path
 from typing import Any
 
 import click
@@ -106,9 +105,10 @@ def reserve_command(
 def _calendar(path: str, every: tuple[str, ...]) -> list[Any]:
     """The windows of an iCalendar file, ``-`` for standard input."""
     from lazy_quarry.core.formats.calendar import read_calendar
+    from lazy_quarry.files import given
 
     try:
-        text = sys.stdin.read() if path == "-" else Path(path).read_text(encoding="utf-8")
+        text = sys.stdin.read() if path == "-" else given.read_by_command(path).decode()
     except (OSError, UnicodeDecodeError) as fault:
         raise QuarryError(f"{path} cannot be read: {getattr(fault, 'strerror', None) or 'it is not text'}") from None
     return read_calendar(text, every, own_zone())

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from lazy_quarry.cli.streams import drop_output, has_output
 from lazy_quarry.core.plain_text import in_plain_signs, plain
 from lazy_quarry.errors import BadValue, NoSuchJob, QuarryError
 
@@ -92,11 +93,21 @@ def say_number(numbers: Sequence[int], sentence: str, form: str, quiet: bool) ->
 
     So ``J=$(lq submit x.sh)`` is a number. An explicit ``--format text`` keeps the sentence, ``quiet`` the numbers.
     """
-    if not quiet and (form == "text" or sys.stdout.isatty()):
-        say(sentence)
-        return
+    if has_output():
+        try:
+            if not quiet and (form == "text" or sys.stdout.isatty()):
+                say(sentence)
+                return
+            for number in numbers:
+                say(f"{number}")
+        except OSError as fault:  # it was submitted all the same, and that is what the exit code says
+            drop_output()
+            say(f"the output: {fault.strerror}", err=True)
+        else:
+            say(sentence, err=True)
+            return
     for number in numbers:
-        say(f"{number}")
+        say(f"{number}", err=True)
     say(sentence, err=True)
 
 

@@ -1,12 +1,14 @@
 """Traces replayed from the command line: read, run, print, write."""
 
-import csv
 import sys
 from collections.abc import Callable, Iterator, Sequence
+from io import TextIOWrapper
 from typing import Any
 
+from lazy_quarry.core.formats.csv_rows import csv_pieces
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.files import given
 from lazy_quarry.run.writable import write_pieces
 from lazy_quarry.study.replay import POLICIES, Policy, Replayed, replay
 from lazy_quarry.study.swf import Trace, read_trace, trace_lines
@@ -29,7 +31,7 @@ def read_file(path: str, cores: int) -> Trace:
     try:
         if path == "-":
             return read_trace(sys.stdin, cores, "standard input")
-        with open(path, encoding="utf-8", errors="replace") as lines:
+        with TextIOWrapper(given.opened_by_command(path), encoding="utf-8", errors="replace") as lines:
             return read_trace(lines, cores, path)
     except OSError as fault:
         raise QuarryError(f"{path} cannot be read: {fault.strerror}") from None
@@ -89,18 +91,12 @@ def as_json(one: Replayed) -> dict[str, Any]:
 
 
 def write_schedule(path: str, one: Replayed, cores_each: int) -> None:
-    """When each job ran, as CSV (RFC 4180): job, submit, start, end in the trace's seconds, cores, nodes at the least."""
-
-    class Lines(list[str]):
-        write = list.append
-
-    lines = Lines()
-    rows = csv.writer(lines, lineterminator="\n")
-    rows.writerow(["job", "submit", "start", "end", "cores", "nodes"])
+    """When each job ran, as CSV: job, submit, start, end in the trace's seconds, cores, nodes at the least."""
+    rows: list[list[object]] = [["job", "submit", "start", "end", "cores", "nodes"]]
     for job, start in zip(one.trace.jobs, one.starts, strict=True):
         times = [_plain(value) for value in (job.submit_s, start, start + job.run_s)]
-        rows.writerow([job.number, *times, job.cores, -(-job.cores // cores_each)])
-    write_pieces(path, lines)
+        rows.append([job.number, *times, job.cores, -(-job.cores // cores_each)])
+    write_pieces(path, csv_pieces(rows))
 
 
 def _plain(seconds: float) -> float:

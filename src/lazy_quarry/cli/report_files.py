@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 from lazy_quarry.cli.options import Usage, own_zone, say
 from lazy_quarry.core.units import plural
+from lazy_quarry.files import ours
 from lazy_quarry.run.writable import write_bytes, write_pieces
 
 if TYPE_CHECKING:
@@ -47,7 +48,7 @@ def mail_pdf(client: SiteClient, words: str, where: dict[str, str], to: str, ano
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "report.pdf"
         write_pages(printed, path)
-        document = b64encode(path.read_bytes()).decode()
+        document = b64encode(ours.read(path)).decode()
     first = [block.words for block in printed.blocks if isinstance(block, Paragraph)][:4]
     text = "\n\n".join(
         [*("\n".join(wrap(words, 76)) for words in first), "All of it is on the pages with this message."]

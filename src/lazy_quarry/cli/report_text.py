@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
+from lazy_quarry.core.formats.csv_rows import csv_text
 from lazy_quarry.core.units import core_hours
 from lazy_quarry.site.book_words import advised_words
 
@@ -68,14 +67,9 @@ def report_json(found: Report) -> dict[str, Any]:
 
 
 def report_csv(found: Report) -> str:
-    """The rows as CSV (RFC 4180), a column for each key."""
-    text = io.StringIO()
-    writer = csv.writer(text)
-    writer.writerow([*found.by, *FIGURES])
-    for row in found.rows:
-        told = row_json(row)
-        writer.writerow([*row.key, *("" if told[name] is None else told[name] for name in FIGURES)])
-    return text.getvalue()
+    """The rows as CSV, a column for each key."""
+    told = [(row.key, row_json(row)) for row in found.rows]
+    return csv_text([[*found.by, *FIGURES], *([*key, *(row[name] for name in FIGURES)] for key, row in told)])
 
 
 def report_lines(found: Report) -> Iterator[str]:

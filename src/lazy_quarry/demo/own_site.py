@@ -3,6 +3,7 @@
 import getpass
 import time
 from collections.abc import Iterator
+from io import TextIOWrapper
 from pathlib import Path
 
 from lazy_quarry.core.engine.commands import Command
@@ -10,6 +11,7 @@ from lazy_quarry.core.site import Site
 from lazy_quarry.demo.history import FromHistory, history_site
 from lazy_quarry.demo.virtual_clock import OnVirtualClock
 from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.files import given
 from lazy_quarry.site.site_file import SiteFileError, read_text, site_of
 from lazy_quarry.study.swf import read_history
 
@@ -31,7 +33,7 @@ def own_rehearsal(trace: str, file: str, seed: int) -> tuple[OnVirtualClock, str
     try:
         if path.stat().st_size > MOST_BYTES:
             raise BadValue(f"{trace} is larger than 1 GiB")
-        with path.open(encoding="utf-8", errors="replace") as lines:
+        with TextIOWrapper(given.opened_by_command(path), encoding="utf-8", errors="replace") as lines:
             history = read_history(lines, trace)
     except OSError as fault:
         raise QuarryError(f"{trace} cannot be read: {fault.strerror}") from None

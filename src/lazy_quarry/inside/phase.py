@@ -6,6 +6,7 @@ import os
 import resource
 import signal
 import time
+from contextlib import suppress
 
 from lazy_quarry.inside.helper import PASSED_ON, Refused, exit_of, passed_on, record, say, shell_code
 
@@ -61,7 +62,9 @@ def _watched(pid: int) -> tuple[int, int]:
         if told is None:
             from lazy_quarry.run.node.process import descendants, resident_mib  # short parts need none of it
 
-            peak, pause = max(peak, resident_mib(descendants(os.getpid()))), min(pause * 2, _LAST_LOOK_S)
+            pause = min(pause * 2, _LAST_LOOK_S)
+            with suppress(OSError):
+                peak = max(peak, resident_mib(descendants(os.getpid())))
 
 
 def _moved() -> tuple[int, int]:

@@ -32,6 +32,12 @@ def answered_by(part: Part) -> Callable[[_Method], _Method]:
     return mark
 
 
+def reads_files(method: _Method) -> _Method:
+    """Mark a call that reads files of people, whose disk may be slow; of the site it takes what it needs at the beginning."""
+    method.files = True  # type: ignore[attr-defined]
+    return method
+
+
 def reads_the_plan(method: _Method) -> _Method:
     """Mark a call that needs all of the plan, which on a large site takes long to work out."""
     method.plan = True  # type: ignore[attr-defined]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import socket
 import sys
 import threading
@@ -9,22 +10,30 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
 from lazy_quarry import __version__
 from lazy_quarry.errors import EngineAway, StateFolderError
+from lazy_quarry.files import ours
+from lazy_quarry.files.kinds import words_of
+from lazy_quarry.files.logs import opened_log
 from lazy_quarry.link.call_marks import CHANGING
 from lazy_quarry.link.protocol import Reply, read_reply, result_of, types_of, write_request
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.run.node.sockets import dial
-from lazy_quarry.store.folder import FolderLock
+from lazy_quarry.store.folder import FolderLock, holder_of
+
+if TYPE_CHECKING:
+    import subprocess
 
 _Calls: Any = object
 """Stands for the calls, which are added below; a type checker cannot see that they are."""
 
 START_S = 20.0
+SILENT_S = 1.5
+"""An engine that has the folder listens within this time."""
 SOCKET = "engine.sock"
 
 
@@ -44,11 +53,13 @@ class SocketClient(_Calls):
         self._number = 0
         self._closed = False
         self.engine_version = ""
-        self._socket = self._connect()
+        self._socket = socket.socket(socket.AF_UNIX)
+        """The link; before the first connection, one that leads nowhere."""
+        self._connect()
 
     # -- the link ----------------------------------------------------------------------------------
 
-    def _connect(self) -> socket.socket:
+    def _connect(self) -> None:
         link = dial(self.folder, SOCKET)
         if link is None and not self._start:
             raise EngineAway(f"no engine runs for {self.folder}")
@@ -58,8 +69,8 @@ class SocketClient(_Calls):
                 link = dial(self.folder, SOCKET) or _start_engine(self.folder)
             finally:
                 start_lock.release()
+        self._socket = link
         threading.Thread(target=self._read, args=(link,), daemon=True, name="engine-link").start()
-        return link
 
     def _read(self, link: socket.socket) -> None:
         with suppress(OSError, ValueError, msgspec.MsgspecError), link.makefile("rb") as lines:
@@ -86,7 +97,7 @@ class SocketClient(_Calls):
         with self._lock:
             if self._closed:
                 self._closed = False
-                self._socket = self._connect()
+                self._connect()
             self._number += 1
             number = self._number
             try:
@@ -146,14 +157,37 @@ for _name in CALLS:
 
 
 def _start_engine(folder: Path) -> socket.socket:
+    """Start an engine and connect to it. Raises :class:`EngineAway` saying why that can't be."""
+    log = folder / "engine.log"
+    engine, begin = _started(folder, log)
+    until, silent_until = time.monotonic() + START_S, 0.0
+    while time.monotonic() < until:
+        if link := dial(folder, SOCKET):
+            return link
+        if engine.poll() is not None:
+            said = ours.read(log)[begin:].decode(errors="replace").strip().split("\n")[-1]
+            if said.startswith("refused: "):
+                raise StateFolderError(said.removeprefix("refused: "))
+            if engine.returncode != 0:
+                raise EngineAway(f"the engine does not start: {said or 'it said nothing'}; all of it is in {log}")
+            # Another one has the folder. It listens again when its socket was removed, unless it is stopped or hangs.
+            silent_until = silent_until or time.monotonic() + SILENT_S
+            if time.monotonic() > silent_until:
+                raise EngineAway(_silent(folder))
+        time.sleep(0.01)
+    raise EngineAway(f"the engine does not answer after {START_S:.0f} seconds; see {log}")
+
+
+def _started(folder: Path, log: Path) -> tuple[subprocess.Popen[bytes], int]:
+    """A new engine, and where in the log begins what it says."""
     import subprocess
 
-    log = folder / "engine.log"
     try:
-        out = open(log, "wb")
+        out = opened_log(log)
     except OSError as fault:
-        raise StateFolderError(f"{folder} cannot be written ({fault.strerror}); choose another with --state") from None
-    with out:
+        raise StateFolderError(f"{folder} cannot be written ({words_of(fault)}); choose another with --state") from None
+    try:
+        begin = os.fstat(out).st_size
         engine = subprocess.Popen(
             [sys.executable, "-m", "lazy_quarry.link.server", str(folder)],
             start_new_session=True,
@@ -162,15 +196,15 @@ def _start_engine(folder: Path) -> socket.socket:
             stderr=out,
             cwd="/",
         )
-    until = time.monotonic() + START_S
-    while time.monotonic() < until:
-        if link := dial(folder, SOCKET):
-            return link
-        if engine.poll() is not None:
-            said = log.read_text(errors="replace").strip().split("\n")[-1]
-            if said.startswith("refused: "):
-                raise StateFolderError(said.removeprefix("refused: "))
-            if engine.returncode != 0:
-                raise EngineAway(f"the engine does not start: {said or 'it said nothing'}; all of it is in {log}")
-        time.sleep(0.01)
-    raise EngineAway(f"the engine does not answer after {START_S:.0f} seconds; see {log}")
+    except OSError as fault:
+        raise EngineAway(f"the engine cannot be started: {words_of(fault)}") from None
+    finally:
+        os.close(out)
+    return engine, begin
+
+
+def _silent(folder: Path) -> str:
+    pid = holder_of(folder)
+    who = f"process {pid}" if pid else "another process"
+    then = f"; kill -CONT {pid} lets one go on that was stopped, kill {pid} ends it, and jobs go on" if pid else ""
+    return f"an engine has {folder}, {who}, and does not listen for {SILENT_S:g} seconds{then}"

@@ -12,21 +12,26 @@ import struct
 import sys
 import threading
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
 from lazy_quarry import __version__
 from lazy_quarry.errors import DamagedJournal, StateFolderError
+from lazy_quarry.files.kinds import lack_of
+from lazy_quarry.files.logs import keep_short
 from lazy_quarry.link.protocol import answer, logged, method_of, submission_of, write_notification
-from lazy_quarry.link.site_client import READING_THE_PLAN
+from lazy_quarry.link.site_client import READING_FILES, READING_THE_PLAN
 from lazy_quarry.probe.machine import core_numbers, user_name
 from lazy_quarry.probe.others import OthersLoad
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.local import LocalRunner
-from lazy_quarry.run.node.sockets import listen
+from lazy_quarry.run.node.process import boottime
+from lazy_quarry.run.node.sockets import is_at, listen, mark_of
 from lazy_quarry.site.checked_apart import LONG, checked_apart
+from lazy_quarry.site.clock_watch import ClockWatch
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.site_file import SiteFileError, watched_site
 from lazy_quarry.site.site_in_use import SiteInUse
@@ -41,6 +46,10 @@ AGE_EVERY_S = 3600.0
 MOST_SLICES = 200
 """So many slices of the plan are worked out for one call, before it is answered all the same."""
 LONGEST_LINE = 64 * 2**20
+UNREAD_S = 60.0
+"""Who reads no answer for so long is left."""
+MOST_FAULTS = 50
+"""Of so many kinds of faults one after the other all is logged."""
 _LEAVE, _LEFT = b'{"jsonrpc":"2.0","id":0,"method":"leave"}\n', b'{"jsonrpc":"2.0","id":0,"result":null}\n'
 """The one call that is about the engine and not about its site."""
 
@@ -74,6 +83,7 @@ class Server:
         self.site.mailer.start()
         self.site.foresight.start()
         self.state = self.site.present.engine.state
+        self.clock = ClockWatch(self.site.present, lambda: round(boottime() * 1000), self._run_ms)
         # Folders of attempts whose ends are in the journal: the last engine may have ended before it removed them.
         self.runner.sweep({attempt_name(job) for job in self.state.running()})
         self.writers: set[asyncio.StreamWriter] = set()
@@ -81,8 +91,12 @@ class Server:
         self.told_version = 0
         self._age_at = 0.0
         self._watched: int | None = None
-        self._fault = ""
-        """What went wrong last in its own steps."""
+        self._faults: dict[str, str] = {}
+        """What went wrong in its own steps, and what is said of that."""
+        self._servers: list[asyncio.Server] = []
+        self._listening: tuple[int, int] | None = None
+        """The device and number of its socket's file."""
+        self._begins: asyncio.Task[None] | None = None
         self._leave = asyncio.Event()
         if not journal.checked:
             check = threading.Timer(CHECK_AFTER_S, self._check_all)
@@ -101,8 +115,7 @@ class Server:
         """Serve until there is nothing left to do."""
         loop = asyncio.get_running_loop()
         loop.add_signal_handler(signal.SIGTERM, self._leave.set)
-        listener = listen(self.folder, "engine.sock")
-        server = await asyncio.start_unix_server(self._serve, sock=listener, limit=LONGEST_LINE)
+        await self._begin_to_listen()
         try:
             while not self._leave.is_set():
                 self._move_on()
@@ -114,22 +127,71 @@ class Server:
         finally:
             self.site.mailer.close()
             self.site.foresight.close()
-            server.close()
+            for server in self._servers:
+                server.close()
 
     def _move_on(self) -> None:
-        try:
-            self.runner.tick(any(line.places for line in self.state.jobs.lines.values()))
-            self.runner.retry_unwritten()
-            self.site.dispatcher.step()
-            self._age()
-            self.site.queries.searches.keep_up()
-            self.site.present.say_of_site(self.site_file.note())
-        except Exception as fault:  # a fault of ours must not end what others rely on; each kind is logged once
-            if repr(fault) != self._fault:
-                self._fault = repr(fault)
-                self.site.present.say_unwritable(logged(fault, "the engine's own steps"))
-        self._watch_link()
-        self._tell_changes()
+        told = ""
+        for step in self._steps():
+            try:
+                step()
+            except Exception as fault:  # a fault of ours must not end what others rely on; each kind is logged once
+                told = self._told_of(fault, getattr(step, "__name__", "a step"))
+        if not told:
+            self._faults.clear()
+        self.site.present.say_of_steps(told)
+
+    def _steps(self) -> tuple[Callable[[], object], ...]:
+        """What is done at each tick. None of them keeps the others from being done."""
+        return (
+            self.clock.look,
+            self._tick_runner,
+            self.runner.retry_unwritten,
+            self.site.dispatcher.step,
+            self._age,
+            self.site.queries.searches.keep_up,
+            self._look_at_site_file,
+            self._listen_again,
+            self._keep_log_short,
+            self._watch_link,
+            self._tell_changes,
+        )
+
+    def _told_of(self, fault: Exception, where: str) -> str:
+        """What is told of a fault in a step. What the machine lacks is a state of it, and no fault of the program's."""
+        if lack := lack_of(fault):
+            return f"the engine cannot go on with all of its work: {lack}; it tries again all the time"
+        if repr(fault) not in self._faults and len(self._faults) < MOST_FAULTS:
+            self._faults[repr(fault)] = logged(fault, f"the engine's own steps, {where}")
+        return self._faults.get(repr(fault), f"{where} goes wrong in ever new ways; engine.log has the first of them")
+
+    def _run_ms(self, number: int) -> int | None:
+        return self.runner.run_ms(self.state.jobs[number])
+
+    def _tick_runner(self) -> None:
+        self.runner.tick(any(line.places for line in self.state.jobs.lines.values()))
+
+    def _look_at_site_file(self) -> None:
+        self.site.present.say_of_site(self.site_file.note())
+
+    def _keep_log_short(self) -> None:
+        keep_short(self.folder / "engine.log")
+
+    def _listen_again(self) -> None:
+        """Listen anew when the socket's name was removed or taken; who is connected stays so."""
+        if self._listening and not self._begins and not is_at(self._listening, self.folder, "engine.sock"):
+            self._begins = asyncio.get_running_loop().create_task(self._begin_to_listen())
+            self._begins.add_done_callback(self._began)
+
+    def _began(self, task: asyncio.Task[None]) -> None:
+        self._begins = None
+        if not task.cancelled() and (fault := task.exception()) and isinstance(fault, Exception):
+            self.site.present.say_of_steps(self._told_of(fault, "listening again"))
+
+    async def _begin_to_listen(self) -> None:
+        listener = listen(self.folder, "engine.sock")
+        self._listening = mark_of(self.folder, "engine.sock")
+        self._servers.append(await asyncio.start_unix_server(self._serve, sock=listener, limit=LONGEST_LINE))
 
     def _age(self) -> None:
         """Thin, a little at a time, what the site file doesn't keep for ever."""
@@ -194,6 +256,18 @@ class Server:
             logged(fault, "making ready")
         drafts.apart = apart
 
+    async def _answered(self, line: bytes) -> bytes:
+        """The answer to a call. What reads files of people does so in a thread, for their disk may be slow."""
+        if method_of(line) in READING_FILES:
+            if method_of(line) in READING_THE_PLAN:
+                await self._work_out_plan()
+            return await asyncio.to_thread(answer, self.site, line)
+        await self._make_ready(line)
+        try:
+            return answer(self.site, line)
+        finally:
+            self.site.drafts.apart = None
+
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         peer: socket.socket = writer.get_extra_info("socket")
         _, uid, _ = struct.unpack("3i", peer.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))
@@ -207,14 +281,16 @@ class Server:
             while line := await reader.readline():
                 if line == _LEAVE:
                     self._leave.set()
-                await self._make_ready(line)
-                writer.write(_LEFT if line == _LEAVE else answer(self.site, line))
-                self.site.drafts.apart = None
-                await writer.drain()
+                writer.write(_LEFT if line == _LEAVE else await self._answered(line))
                 self._watch_link()
                 self._tell_changes()
+                # Whoever sends many calls at once, or reads no answers, waits by himself: others are answered in between.
+                await asyncio.sleep(0)
+                await asyncio.wait_for(writer.drain(), UNREAD_S)
         except (ConnectionError, ValueError):
             pass
+        except TimeoutError:
+            writer.transport.abort()
         finally:
             self.writers.discard(writer)
             writer.close()

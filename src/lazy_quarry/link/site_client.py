@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Literal, Protocol
 
 from lazy_quarry.link.book_calls import BookCalls
-from lazy_quarry.link.call_marks import Part, answered_by, reads_the_plan
+from lazy_quarry.link.call_marks import Part, answered_by, reads_files, reads_the_plan
 
 if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
@@ -111,6 +111,7 @@ class SiteClient(BookCalls, Protocol):
         ...
 
     @_operations
+    @reads_files
     def remove_made(self, number: int, paths: list[str]) -> Outcome:
         """Remove files that a job made, by their paths from its folder."""
         ...
@@ -142,17 +143,20 @@ class SiteClient(BookCalls, Protocol):
         ...
 
     @_queries
+    @reads_files
     @reads_the_plan
     def detail(self, number: int) -> JobDetail:
         """One job with record, script and verdict."""
         ...
 
     @_queries
+    @reads_files
     def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
         """A piece of what a job printed; a negative ``from_byte`` counts from the end."""
         ...
 
     @_queries
+    @reads_files
     def made(self, number: int) -> MadeFiles:
         """The files that were created or changed where a job works since it started, until it ended; newest first."""
         ...
@@ -314,6 +318,9 @@ CALLS: dict[str, Part] = {
     name: member.part for name, member in _MEMBERS.items() if callable(member) and hasattr(member, "part")
 }
 """Every call that a site answers, with the part that answers it."""
+
+READING_FILES = frozenset(name for name, member in _MEMBERS.items() if hasattr(member, "files"))
+"""The calls that read files of people."""
 
 READING_THE_PLAN = frozenset(name for name, member in _MEMBERS.items() if hasattr(member, "plan"))
 """The calls that need all of the plan."""

@@ -12,6 +12,7 @@ import psutil
 
 from lazy_quarry.core.site import Account, Node, Queue, Site, Storage, Tier
 from lazy_quarry.core.units import DAY_MS, format_size
+from lazy_quarry.files import system
 from lazy_quarry.probe.modules import of_this_machine
 from lazy_quarry.probe.zone import local_zone_name
 
@@ -40,8 +41,7 @@ def memory_mib() -> int:
     total: int = psutil.virtual_memory().total
     for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
         try:
-            with open(path) as file:
-                total = min(total, int(file.read()))
+            total = min(total, int(system.read(path)))
         except (OSError, ValueError):
             continue
     return total // 2**20

@@ -2,10 +2,11 @@
 
 import os
 import time
-from pathlib import Path
+
+from lazy_quarry.files import system
 
 _SHORT_S, _LONG_S = 2.0, 60.0
-_STAT = Path("/proc/stat")
+_STAT = "/proc/stat"
 
 
 class OthersLoad:
@@ -36,7 +37,7 @@ class OthersLoad:
 def _busy_s() -> float | None:
     """Seconds that all cores were busy since the machine began: user, nice, system, irq, softirq."""
     try:
-        fields = _STAT.read_text().split("\n", 1)[0].split()[1:]
+        fields = system.read_text(_STAT).split("\n", 1)[0].split()[1:]
         return sum(int(fields[place]) for place in (0, 1, 2, 5, 6)) / os.sysconf("SC_CLK_TCK")
     except (OSError, ValueError, IndexError):
         return None

@@ -23,6 +23,7 @@ from lazy_quarry.core.header.surroundings import Surroundings
 from lazy_quarry.core.job.sweep import files_of
 from lazy_quarry.core.paths import JOINED, start_folder, within
 from lazy_quarry.errors import BadValue
+from lazy_quarry.files import given
 from lazy_quarry.probe.language import findings
 from lazy_quarry.run.writable import unusable
 
@@ -160,8 +161,7 @@ def _sweep(values: dict, folder: Path) -> tuple[dict[str, str], dict[str, tuple[
             matches[name] = tuple(sorted(islice(matching(name, folder), MOST_MATCHES)))
             continue
         try:
-            with open(folder / name, "rb") as file:
-                texts[name] = file.read(MOST_TEXT).decode(errors="replace")
+            texts[name] = given.read(folder / name, MOST_TEXT).decode(errors="replace")
         except OSError:
             continue
     return texts, matches

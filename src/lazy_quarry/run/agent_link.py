@@ -1,6 +1,7 @@
 """The engine's link to the agent of this machine, which it starts when there is none."""
 
 import json
+import os
 import socket
 import subprocess
 import sys
@@ -9,7 +10,9 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
-from lazy_quarry.run.node.files import read_json
+from lazy_quarry.files import ours
+from lazy_quarry.files.kinds import words_of
+from lazy_quarry.files.logs import opened_log
 from lazy_quarry.run.node.locks import cores_holder
 from lazy_quarry.run.node.sockets import dial
 
@@ -79,19 +82,15 @@ class AgentLink:
         until = time.monotonic() + GLANCE_S
         if self._agent is None:
             until = time.monotonic() + CONNECT_S
-            told.unlink(missing_ok=True)
-            with open(self.folder / "agent.log", "ab") as log:
-                self._agent = subprocess.Popen(
-                    [sys.executable, "-m", "lazy_quarry.run.node.agent", str(self.spool)],
-                    start_new_session=True,
-                    stdin=subprocess.DEVNULL,
-                    stdout=log,
-                    stderr=log,
-                    cwd="/",
-                )
+            try:
+                told.unlink(missing_ok=True)
+                self._agent = self._started()
+            except OSError as fault:
+                self.refused = f"the agent cannot be started: {words_of(fault)}"
+                return False
         while not self._dial():
             if self._agent.poll() is not None:
-                by = (read_json(told) or {}).get("by")
+                by = (ours.glance_json(told) or {}).get("by")
                 self.refused = _in_use(by) if by else f"the agent does not start; see {self.folder / 'agent.log'}"
                 self._agent = None
                 return False
@@ -99,6 +98,20 @@ class AgentLink:
                 return False  # a busy machine starts it late; what should run is told to it then
             time.sleep(0.01)
         return True
+
+    def _started(self) -> subprocess.Popen[bytes]:
+        log = opened_log(self.folder / "agent.log")
+        try:
+            return subprocess.Popen(
+                [sys.executable, "-m", "lazy_quarry.run.node.agent", str(self.spool)],
+                start_new_session=True,
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                cwd="/",
+            )
+        finally:
+            os.close(log)
 
     def _dial(self) -> bool:
         link = dial(self.spool, "agent.sock")

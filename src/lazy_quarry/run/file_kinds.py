@@ -6,10 +6,15 @@ bytes), JSON (RFC 8259), CSV (RFC 4180).
 
 import os
 from dataclasses import dataclass
+from io import BufferedReader, TextIOWrapper
 from itertools import islice
+
+from lazy_quarry.files import given
+from lazy_quarry.files.kinds import NotAFile, kind_of
 
 MOST_READ = 32 << 20
 """Larger files are not read through; only their beginning and end are looked at."""
+MOST_UNPACKED = 512 << 20
 _ROWS = 10_000
 
 
@@ -27,42 +32,54 @@ class FileFound:
 def file_found(path: str) -> FileFound:
     """Look at a file. Never raises."""
     try:
-        found = os.stat(path)
-        at = found.st_mtime_ns // 1_000_000
-        if os.path.isdir(path):
-            return FileFound(path, 0, at, "folder")
-        if not os.path.isfile(path):
-            return FileFound(path, found.st_size, at, "no file")
-        if found.st_size == 0:
-            return FileFound(path, 0, at, "", "empty")
-        with open(path, "rb") as file:
-            head = file.read(512)
-            file.seek(max(0, found.st_size - 2048))
-            tail = file.read(2048)
-        kind, problem = _looked_at(path, found.st_size, head, tail)
-        return FileFound(path, found.st_size, at, kind, problem)
+        fd = given.opened(path, os.O_RDONLY | os.O_NONBLOCK)
+    except NotAFile:
+        return _no_file(path)
     except FileNotFoundError:
         return FileFound(path, problem="not there")
     except OSError as fault:
         return FileFound(path, problem=f"not readable: {fault.strerror}")
+    with open(fd, "rb") as file:
+        found = os.fstat(fd)
+        at = found.st_mtime_ns // 1_000_000
+        try:
+            if kind_of(found):
+                return _no_file(path)
+            if found.st_size == 0:
+                return FileFound(path, 0, at, "", "empty")
+            kind, problem = _looked_at(path, found.st_size, file)
+        except OSError as fault:
+            return FileFound(path, found.st_size, at, problem=f"not readable: {fault.strerror}")
+        return FileFound(path, found.st_size, at, kind, problem)
 
 
-def _looked_at(path: str, size: int, head: bytes, tail: bytes) -> tuple[str, str]:
-    name = path.lower()
+def _no_file(path: str) -> FileFound:
+    try:
+        found = os.stat(path)
+    except OSError as fault:
+        return FileFound(path, problem=f"not readable: {fault.strerror}")
+    what = kind_of(found).removeprefix("a ")
+    at = found.st_mtime_ns // 1_000_000
+    return FileFound(path, 0, at, "folder") if what == "folder" else FileFound(path, 0, at, what, "no file")
+
+
+def _looked_at(path: str, size: int, file: BufferedReader) -> tuple[str, str]:
+    name, fd = path.lower(), file.fileno()
+    head, tail = given.read_range(fd, 512), given.read_range(fd, 2048, max(0, size - 2048))
     if head.startswith(b"%PDF-"):
         return "PDF", "" if b"%%EOF" in tail else "cut short: its end is missing"
     if head.startswith(b"\x89PNG\r\n\x1a\n"):
         return "PNG", "" if tail.endswith(b"\x00\x00\x00\x00IEND\xaeB`\x82") else "cut short: its end is missing"
     if head.startswith(b"\x1f\x8b"):
-        return "gzip", _gzip(path, size)
+        return "gzip", _gzip(file, size)
     if head.startswith(b"\x89HDF\r\n\x1a\n"):
         return "HDF5", _hdf5(head, size)
     if head[:3] == b"CDF" and head[3:4] in (b"\x01", b"\x02", b"\x05"):
         return "NetCDF", "" if size >= 32 else "cut short: it ends in its header"
     if name.endswith((".json", ".geojson")):
-        return "JSON", _json(path, size)
+        return "JSON", _json(file, size)
     if name.endswith((".csv", ".tsv")):
-        return "CSV", _csv(path, size, tail, "\t" if name.endswith(".tsv") else ",")
+        return "CSV", _csv(file, size, tail, "\t" if name.endswith(".tsv") else ",")
     for suffix, what in (
         (".pdf", "PDF"),
         (".png", "PNG"),
@@ -76,16 +93,17 @@ def _looked_at(path: str, size: int, head: bytes, tail: bytes) -> tuple[str, str
     return ("data" if b"\0" in head else "text"), ""
 
 
-def _gzip(path: str, size: int) -> str:
+def _gzip(file: BufferedReader, size: int) -> str:
     import gzip
     import zlib
 
     if size > MOST_READ:
         return ""
     try:
-        with gzip.open(path, "rb") as file:
-            while file.read(1 << 20):
-                pass
+        with gzip.GzipFile(fileobj=file, mode="rb") as text:
+            for _ in range(MOST_UNPACKED >> 20):
+                if not text.read(1 << 20):
+                    break
     except EOFError:
         return "cut short: it ends in the middle"
     except (OSError, zlib.error) as fault:
@@ -107,14 +125,13 @@ def _hdf5(head: bytes, size: int) -> str:
     return ""
 
 
-def _json(path: str, size: int) -> str:
+def _json(file: BufferedReader, size: int) -> str:
     import json
 
     if size > MOST_READ:
         return ""
     try:
-        with open(path, encoding="utf-8") as file:
-            json.load(file)
+        json.loads(given.read_range(file.fileno(), MOST_READ).decode())
     except json.JSONDecodeError as fault:
         return f"no JSON from line {fault.lineno} on: {fault.msg[:1].lower()}{fault.msg[1:]}"
     except (ValueError, RecursionError):
@@ -122,20 +139,18 @@ def _json(path: str, size: int) -> str:
     return ""
 
 
-def _csv(path: str, size: int, tail: bytes, mark: str) -> str:
+def _csv(file: BufferedReader, size: int, tail: bytes, mark: str) -> str:
     import csv
 
+    lines = TextIOWrapper(file, encoding="utf-8", errors="replace", newline="")
     try:
-        with open(path, encoding="utf-8", errors="replace", newline="") as file:
-            width = 0
-            for number, row in enumerate(islice(csv.reader(file, delimiter=mark), _ROWS), 1):
-                if row and width and len(row) != width:
-                    if number * 40 > size and not tail.endswith(b"\n"):
-                        return "cut short: its last row is not whole"
-                    return (
-                        f"row {number} has {len(row)} {'cell' if len(row) == 1 else 'cells'}, the first one has {width}"
-                    )
-                width = width or len(row)
+        width = 0
+        for number, row in enumerate(islice(csv.reader(lines, delimiter=mark), _ROWS), 1):
+            if row and width and len(row) != width:
+                if number * 40 > size and not tail.endswith(b"\n"):
+                    return "cut short: its last row is not whole"
+                return f"row {number} has {len(row)} {'cell' if len(row) == 1 else 'cells'}, the first one has {width}"
+            width = width or len(row)
     except csv.Error as fault:
         return f"no CSV: {fault}"
     return "" if tail.endswith((b"\n", b"\r")) else "its last row has no end; it may be cut short"

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from lazy_quarry.core.job.inside import MOST_PARTS, Inside, Part, Spread, thinned
+from lazy_quarry.files import given
 
 MOST_BYTES = 4 << 20
 """More of a record is not read; the helpers stop well before."""
@@ -46,8 +47,8 @@ class InsideFiles:
 def _lines(path: Path) -> dict[str, dict[str, Any]]:
     """The parts by what names them, what was said of each together."""
     parts: dict[str, dict[str, Any]] = {}
-    with suppress(OSError), open(path, "rb") as file:
-        for line in file.read(MOST_BYTES).splitlines():
+    with suppress(OSError):
+        for line in given.read(path, MOST_BYTES).splitlines():
             with suppress(ValueError, KeyError, TypeError, AttributeError):
                 entry = json.loads(line)
                 if "name" in entry:
@@ -103,9 +104,9 @@ def _whole(value: object) -> int:
 def _field(folder: Path, name: str) -> bytes:
     if os.sep in name:
         return b""
-    with suppress(OSError), open(folder / f"field-{name}", "rb") as file:
-        raw = file.read(MOST_TASKS)
-        return bytes(raw) if not raw.translate(None, _SIGNS) else b""
+    with suppress(OSError):
+        raw = given.read(folder / f"field-{name}", MOST_TASKS)
+        return raw if not raw.translate(None, _SIGNS) else b""
     return b""
 
 

@@ -21,6 +21,7 @@ from pathlib import Path
 from typing import Any
 
 from lazy_quarry.core.units import format_duration
+from lazy_quarry.files import ours
 from lazy_quarry.run.node.sockets import listen
 
 SOCKET = "shell.sock"
@@ -115,7 +116,7 @@ class Host:
         words = [os.path.basename(shell), "-i"]
         if os.path.basename(shell) == "bash":
             rc = self.folder / "shell-rc"
-            rc.write_text(_RC)
+            ours.write(rc, _RC)
             words = ["bash", "--rcfile", str(rc), "-i"]
         os.environ["LQ_RECORD"] = str(self.record)
         os.environ.setdefault("TERM", "xterm-256color")
@@ -178,9 +179,9 @@ class Host:
     def _keep_record(self) -> None:
         """Save the commands that worked, so that a draft can begin from them."""
         with suppress(OSError):
-            commands = worked(self.record.read_bytes())
+            commands = worked(ours.read(self.record))
             if commands:
-                (Path(os.environ["LQ_STATE"]) / WORKED).write_text(json.dumps(commands))
+                ours.write_whole(Path(os.environ["LQ_STATE"]) / WORKED, json.dumps(commands), durable=False)
 
 
 def main() -> None:

@@ -17,14 +17,16 @@ from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Use
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.files import given, ours
+from lazy_quarry.files.kinds import words_of
 from lazy_quarry.run.agent_link import AgentLink, taken_words
 from lazy_quarry.run.file_kinds import FileFound, file_found
 from lazy_quarry.run.inside_files import InsideFiles, at_its_end
 from lazy_quarry.run.intent import attempt_name, intent_of, named_attempt
 from lazy_quarry.run.made_files import MadeFiles, made_files, remove_made
-from lazy_quarry.run.node.attempt import Exit, read_claim, write_intent
-from lazy_quarry.run.node.files import read_json, write_whole
+from lazy_quarry.run.node.attempt import Exit, IntentTooLong, read_claim, write_intent
 from lazy_quarry.run.node.locks import others_here
+from lazy_quarry.run.node.process import TICKS, boottime
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.run.this_host import this_host
 from lazy_quarry.run.writable import tried, unusable
@@ -37,6 +39,8 @@ HOLDER_S = 1.0
 """How often it is looked whether another state folder has the cores."""
 MOST_OLD = 2_000
 """Folders of settled attempts that may wait for a quiet moment to be removed."""
+LOOKING_S = 60.0
+"""Looking through all that is in a folder may take so long."""
 CHUNK = 256 * 1024
 """Most bytes of output read in one go."""
 _LQ = """#!/bin/sh
@@ -67,6 +71,9 @@ class LocalRunner:
         self._ended: dict[str, Finish] = {}
         self._delayed: dict[str, str] = {}
         """Why an attempt could not be started yet, by name."""
+        self._stops: dict[str, str] = {}
+        """Attempts that should stop, by name, and why; and those of which the file that says so could not be written yet."""
+        self._unwritten_stops: dict[str, str] = {}
         self._noted: dict[str, str] = {}
         """What the agent found about an attempt that runs, by name."""
         self._old: list[tuple[float, Path]] = []
@@ -83,9 +90,12 @@ class LocalRunner:
         folder.mkdir(exist_ok=True)
         target = folder / "lq"
         text = _LQ.format(python=sys.executable, root=Path(lazy_quarry.__file__).parent.parent)
-        if not target.exists() or target.read_text() != text:  # the folder may be older than this program's place
-            write_whole(target, text, durable=False)
-            target.chmod(0o700)
+        try:
+            known = ours.read_text(target)
+        except OSError:
+            known = ""
+        if known != text:  # the folder may be older than this program's place
+            ours.write_whole(target, text, durable=False, mode=0o700)
 
     # -- the agent ---------------------------------------------------------------------------------
 
@@ -115,8 +125,8 @@ class LocalRunner:
         """Tell an agent, which may be new, everything that should run and everything that should stop."""
         for name in self._active:
             self._link.send({"ensure": name})
-            if (self.spool / name / "stop").exists():
-                self._link.send({"stop": name})
+        for name, cause in self._stops.items():
+            self._link.send({"stop": name, "cause": cause})
 
     def _listen(self) -> None:
         for message in self._link.heard():
@@ -168,7 +178,11 @@ class LocalRunner:
             except (FileNotFoundError, NotADirectoryError):
                 pass  # its folder was removed: the agent knows whether it runs, and else it is lost
             except OSError as fault:
-                self._delayed[name] = fault.strerror or str(fault)
+                self._delayed[name] = words_of(fault)
+            except IntentTooLong as fault:
+                ended = Exit(round(time.time() * 1000), 0, cause="failed", reason=f"it could not be started: {fault}")
+                self._ended[name] = _finish(job.number, job.attempt, job.mark, ended, None, None)
+                continue
             self._active[name] = job
         if jobs and not self._link.connected:
             self._link.connect()
@@ -178,6 +192,8 @@ class LocalRunner:
 
     def retry_unwritten(self) -> None:
         """Write again what could not be written before."""
+        for name, cause in list(self._unwritten_stops.items()):
+            self._write_stop(name, cause)
         for name in list(self._delayed):
             job = self._active.get(name)
             if job is not None and not (self.spool / name / "intent.json").exists():
@@ -187,10 +203,19 @@ class LocalRunner:
     def stop(self, job: Job, cause: str) -> None:
         """Write the cause into the attempt's folder and wake its supervisor."""
         name = attempt_name(job)
-        with suppress(OSError):
-            write_whole(self.spool / name / "stop", json.dumps({"cause": cause}))
+        self._stops[name] = cause
+        self._write_stop(name, cause)
+
+    def _write_stop(self, name: str, cause: str) -> None:
+        try:
+            ours.write_whole(self.spool / name / "stop", json.dumps({"cause": cause}))
+            self._unwritten_stops.pop(name, None)
+        except (FileNotFoundError, NotADirectoryError):  # its folder is gone: the message has to do alone
+            self._unwritten_stops.pop(name, None)
+        except OSError:
+            self._unwritten_stops[name] = cause
         # The file comes first: a supervisor that misses the message still finds it.
-        self._link.send({"stop": name})
+        self._link.send({"stop": name, "cause": cause})
 
     def reports(self, now_ms: int) -> list[Finish]:
         """Ends that the agent reported, in their order."""
@@ -201,8 +226,8 @@ class LocalRunner:
     def settled(self, report: Finish) -> None:
         """Forget an attempt; its folder is removed when there is time for it."""
         name = named_attempt(report.job, report.attempt, report.mark)
-        self._active.pop(name, None)
-        self._ended.pop(name, None)
+        for table in (self._active, self._ended, self._stops, self._unwritten_stops):
+            table.pop(name, None)
         self._old.append((time.monotonic(), self.spool / name))
 
     def sweep(self, running: set[str]) -> None:
@@ -210,16 +235,26 @@ class LocalRunner:
         for folder in self.spool.iterdir():
             # A supervisor that is alive keeps its folder, whatever the journal says: it still writes there.
             if folder.is_dir() and folder.name not in running and time.time() - folder.stat().st_mtime >= self.kept_s:
-                claim = read_claim(folder)
-                if claim is None or not claim.alive():
-                    shutil.rmtree(folder, ignore_errors=True)
+                with suppress(OSError):  # where that can't be told now, it stays until the next start
+                    claim = read_claim(folder)
+                    if claim is None or not claim.alive():
+                        shutil.rmtree(folder, ignore_errors=True)
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
         """What the supervisor wrote last: use so far, cores busy."""
-        found = read_json(self.spool / attempt_name(job) / "live.json")
+        found = ours.glance_json(self.spool / attempt_name(job) / "live.json")
         if found is None:
             return None
         return Use(found["cpu_ms"], found["peak_mib"], found["read"], found["written"]), found["busy"]
+
+    def run_ms(self, job: Job) -> int | None:
+        """How long its supervisor has run, by a clock that nobody can set; None where that is not known."""
+        try:
+            claim = read_claim(self.spool / attempt_name(job))
+            lives = claim is not None and claim.alive()
+        except OSError:
+            return None
+        return round(1000 * (boottime() - claim.ticks / TICKS)) if claim is not None and lives else None
 
     def inside(self, job: Job, now_ms: int) -> Inside | None:
         """What it has written into its attempt's folder."""
@@ -230,7 +265,7 @@ class LocalRunner:
         return self._samples(attempt_name(job))
 
     def _samples(self, name: str) -> list[Sample]:
-        found = read_json(self.spool / name / "live.json")
+        found = ours.glance_json(self.spool / name / "live.json")
         with suppress(ValueError, TypeError, AttributeError):  # written by a program of another version
             return [(int(at), float(busy), int(mib)) for at, busy, mib in (found or {}).get("samples", ())]
         return []
@@ -238,35 +273,33 @@ class LocalRunner:
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """A piece of a file of the job's."""
         try:
-            with open(path, "rb") as file:
-                there = os.fstat(file.fileno())
-                size = there.st_size
-                if not _as_left(job, path, there):
-                    return OutputChunk(
-                        path, "", from_byte, 0, f"{path} was changed since {job.label} ended", changed=True
-                    )
-                if from_byte < 0:
-                    from_byte = max(0, size + from_byte)
-                file.seek(from_byte)
-                raw = file.read(CHUNK)
+            return given.in_time(lambda: _piece(job, path, from_byte), path)
         except FileNotFoundError:
             words = "it has not printed anything yet" if job.started_ms is None else f"{path} is not there any more"
             return OutputChunk(path, "", from_byte, 0, words)
         except OSError as fault:
             return OutputChunk(path, "", from_byte, 0, f"{path} cannot be read: {fault.strerror}")
-        return OutputChunk(path, raw.decode(errors="replace"), from_byte + len(raw), size)
 
     def files(self, paths: list[str]) -> list[FileFound]:
         """Look at them."""
-        return [file_found(path) for path in paths]
+        try:
+            return given.in_time(lambda: [file_found(path) for path in paths], paths[0] if paths else "")
+        except TimeoutError as fault:
+            return [FileFound(path, problem=f"not readable: {fault.strerror}") for path in paths]
 
     def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
         """Look for them."""
-        return made_files(folder, since_ms, until_ms)
+        try:
+            return given.in_time(lambda: made_files(folder, since_ms, until_ms), folder, LOOKING_S)
+        except TimeoutError as fault:
+            return MadeFiles(folder, problem=f"cannot be looked through: {fault.strerror}")
 
     def remove(self, folder: str, paths: list[str], since_ms: int) -> tuple[int, list[str]]:
         """Remove them."""
-        return remove_made(folder, paths, since_ms)
+        try:
+            return given.in_time(lambda: remove_made(folder, paths, since_ms), folder, LOOKING_S)
+        except TimeoutError as fault:
+            return 0, [f"{folder}: {fault.strerror}; look there what is gone"]
 
     def notices(self) -> list[str]:
         """Why nothing can be started, or why a certain job cannot."""
@@ -304,7 +337,24 @@ class LocalRunner:
 
     def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
         """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong."""
-        return unusable(folder, written, input_path, tried)
+        try:
+            return given.in_time(lambda: unusable(folder, written, input_path, tried), folder)
+        except TimeoutError as fault:
+            return {"directory": f"{folder} cannot be used: {fault.strerror}"}
+
+
+def _piece(job: Job, path: str, from_byte: int) -> OutputChunk:
+    """What a file of the job's holds from a byte on. Raises :class:`OSError`."""
+    fd = given.opened(path, os.O_RDONLY | os.O_NONBLOCK)
+    try:
+        there = os.fstat(fd)
+        if not _as_left(job, path, there):
+            return OutputChunk(path, "", from_byte, 0, f"{path} was changed since {job.label} ended", changed=True)
+        begin = max(0, there.st_size + from_byte) if from_byte < 0 else from_byte
+        raw = given.read_range(fd, CHUNK, begin)
+    finally:
+        os.close(fd)
+    return OutputChunk(path, raw.decode(errors="replace"), begin + len(raw), there.st_size)
 
 
 def _as_left(job: Job, path: str, there: os.stat_result) -> bool:

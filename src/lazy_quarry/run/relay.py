@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
+from lazy_quarry.files import given
+
 if TYPE_CHECKING:
     import ssl
 
@@ -24,7 +26,11 @@ class Relay:
 
 
 class NotNow(Exception):
-    """The relay did not take it now: it is tried again. As text: why."""
+    """The relay took nothing now: all mail is tried again. As text: why."""
+
+
+class Later(Exception):
+    """The relay takes mail, but not this message now: it is tried again. As text: why."""
 
 
 class Never(Exception):
@@ -32,7 +38,7 @@ class Never(Exception):
 
 
 def send(relay: Relay, raw: bytes) -> None:
-    """Hand a message over. Raises :class:`NotNow` or :class:`Never`."""
+    """Hand a message over. Raises :class:`NotNow`, :class:`Later` or :class:`Never`."""
     import smtplib  # only who sends mail pays for it
     import ssl
     from email import message_from_bytes, policy
@@ -61,7 +67,8 @@ def send(relay: Relay, raw: bytes) -> None:
     except smtplib.SMTPAuthenticationError as fault:
         raise NotNow(f"{where} refused the login of {relay.user}: {_text(fault.smtp_error)}") from None
     except smtplib.SMTPResponseException as fault:
-        _raise(fault.smtp_code, f"{where} said: {fault.smtp_code} {_text(fault.smtp_error)}")
+        of_this = isinstance(fault, smtplib.SMTPDataError | smtplib.SMTPSenderRefused)
+        _raise(fault.smtp_code, f"{where} said: {fault.smtp_code} {_text(fault.smtp_error)}", of_this)
     except smtplib.SMTPException as fault:
         raise NotNow(f"{where}: {_text(str(fault))}") from None
     except ssl.SSLError as fault:
@@ -70,8 +77,9 @@ def send(relay: Relay, raw: bytes) -> None:
         raise NotNow(f"{where} does not answer ({getattr(fault, 'strerror', None) or fault})") from None
 
 
-def _raise(code: int, words: str) -> None:
-    raise (Never if 500 <= code < 600 else NotNow)(words) from None
+def _raise(code: int, words: str, of_this: bool = True) -> None:
+    """Raise what a reply code means, for one message or for all; 421 is the relay's own leaving (RFC 5321, 3.8)."""
+    raise (Never if 500 <= code < 600 else Later if of_this and code != 421 else NotNow)(words) from None
 
 
 def _text(words: bytes | str) -> str:
@@ -93,6 +101,8 @@ def _password(path: str) -> str:
     if not path:
         return ""
     try:
-        return Path(path).expanduser().read_text().strip()
-    except OSError as fault:
-        raise NotNow(f"the password for the mail relay cannot be read from {path}: {fault.strerror}") from None
+        return given.read_whole(Path(path).expanduser(), 4096).decode().strip()
+    except (OSError, UnicodeDecodeError) as fault:
+        raise NotNow(
+            f"the password for the mail relay cannot be read from {path}: {getattr(fault, 'strerror', None) or 'it is not text'}"
+        ) from None

@@ -5,6 +5,7 @@ from contextlib import suppress
 from functools import cache
 
 from lazy_quarry.core.job.host import Host
+from lazy_quarry.files import system
 
 
 @cache
@@ -15,8 +16,8 @@ def this_host() -> Host:
 
 
 def _processor() -> str:
-    with suppress(OSError), open("/proc/cpuinfo") as file:
-        for line in file:
+    with suppress(OSError):
+        for line in system.read_text("/proc/cpuinfo").splitlines():
             name, _, value = line.partition(":")
             if name.strip() in ("model name", "Model", "cpu model") and value.strip():
                 return " ".join(value.split())

@@ -5,13 +5,18 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.files import given
+from lazy_quarry.files.kinds import NotAFile, is_null, kind_of
 
 
 def unwritable(path: str) -> str:
     """Why a file could not be written, folders above it being made as needed, as far as shows without making anything."""
     if os.path.isdir(path):
         return "is a folder; name a file in it"
-    if os.path.lexists(path):
+    if os.path.exists(path):
+        found = os.stat(path)
+        if (what := kind_of(found)) and not is_null(found):
+            return f"is {what}, not a file; name another place"
         return "" if os.access(path, os.W_OK) else "cannot be written: it is read-only; name another place"
     above = os.path.dirname(path)
     while above and not os.path.lexists(above):
@@ -30,7 +35,7 @@ def tried(path: str) -> str:
     fresh = not os.path.exists(path)
     try:
         os.makedirs(os.path.dirname(path), exist_ok=True)
-        os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC, 0o644))
+        os.close(given.opened(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND))
         if fresh:
             os.unlink(path)
     except OSError as fault:
@@ -45,9 +50,19 @@ def unusable(
     if not os.path.isdir(folder):
         return {"directory": f"{folder or '(none)'} is not there; make it, or name another"}
     found = {key: f"{path} {problem}" for key, path in written.items() if (problem := problem_of(path))}
-    if input_path and (not os.path.isfile(input_path) or not os.access(input_path, os.R_OK)):
-        found["input"] = f"{input_path} is not there or may not be read"
+    if input_path and (problem := _unreadable(input_path)):
+        found["input"] = f"{input_path} {problem}"
     return found
+
+
+def _unreadable(path: str) -> str:
+    try:
+        os.close(given.opened(path))
+    except NotAFile as fault:
+        return f"cannot be read: {fault.strerror}"
+    except OSError:
+        return "is not there or may not be read"
+    return ""
 
 
 def write_pieces(path: str, pieces: Iterable[str]) -> None:
@@ -63,7 +78,7 @@ def write_bytes(path: str, raw: bytes) -> None:
 def _write_whole(path: str, pieces: Iterable[bytes]) -> None:
     beside = Path(f"{path}.part")
     try:
-        with beside.open("wb") as out:
+        with open(given.fresh(beside, 0o644), "wb") as out:
             out.writelines(pieces)
         os.replace(beside, path)
     except OSError as fault:

@@ -128,8 +128,8 @@ class BoardKeeper:
         """What stands in the way of the site or of certain jobs now, in sentences."""
         present = self.present
         closed = present.obstacle()
-        told = [present.damage, present.unwritable, present.site_note, present.mail_note]
-        told += [closed.words if closed is not None else "", *present.runner.notices()]
+        told = [present.damage, present.unwritable, present.step_note, present.site_note, present.mail_note]
+        told += [closed.words if closed is not None else "", *present.half_chains(), *present.runner.notices()]
         return tuple(dict.fromkeys(notice for notice in told if notice))
 
     # -- jobs --------------------------------------------------------------------------------------

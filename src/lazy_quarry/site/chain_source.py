@@ -1,12 +1,12 @@
 """A chain file read from a disk, with the scripts that it names."""
 
 import os
-from pathlib import Path
 
 from lazy_quarry.core.chain.chain_file import scripts_named
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.core.paths import name_of_script
 from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.files import given
 from lazy_quarry.site.chain_views import ChainSource
 
 
@@ -17,7 +17,7 @@ def read_source(path: str, settings: tuple[str, ...] = (), folder: str = "", tex
     """
     if path and not text:
         try:
-            text = Path(path).read_text(encoding="utf-8")
+            text = given.read_by_command(path).decode()
         except FileNotFoundError:
             raise QuarryError(f"{path} is not there") from None
         except (OSError, UnicodeDecodeError) as fault:
@@ -39,6 +39,6 @@ def read_source(path: str, settings: tuple[str, ...] = (), folder: str = "", tex
 
 def _script(path: str) -> str | None:
     try:
-        return decode_script(Path(path).read_bytes())
+        return decode_script(given.read_whole(path))
     except (OSError, BadValue, ValueError):
         return None

@@ -9,7 +9,7 @@ from lazy_quarry.core.chain.chain_check import ChainChecked, check_chain
 from lazy_quarry.core.chain.chain_file import read_chain
 from lazy_quarry.core.chain.graph import downstream, ordered
 from lazy_quarry.core.chain.rehearsal import Rehearsal, Rehearsing, Supposed, live_times
-from lazy_quarry.core.engine.commands import ChangeChain, LinkChain, SubmitChain
+from lazy_quarry.core.engine.commands import CancelJob, ChangeChain, LinkChain, SubmitChain
 from lazy_quarry.core.engine.events import Chained, Submitted
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.nearest import nearest
@@ -37,6 +37,14 @@ EARLIER_RUNS = 10
 MOST_LIKELY = 100
 """Of so many jobs earlier runs are looked up: each takes a reading of the journal."""
 _Act = Callable[[list[int]], list[Outcome]]
+
+
+class _Unfit(Exception):
+    """A job of a chain was refused, so nothing of it is taken in."""
+
+    def __init__(self, problem: Diagnostic) -> None:
+        super().__init__(problem.message)
+        self.problem = problem
 
 
 class Chains:
@@ -169,20 +177,19 @@ class Chains:
             command = SubmitChain(
                 present.now(), chain.name, present.user, parts, source.text, source.path, source.folder, source.settings
             )
-            events = present.engine.decide(command)
-            present.commit(events)
-            number = next(one.chain for one in events if isinstance(one, Chained))
-            numbers, problem = self._submit(number, checked, [job.name for job in chain.jobs], {})
+            try:
+                with present.together():
+                    events = present.engine.decide(command)
+                    present.commit(events)
+                    number = next(one.chain for one in events if isinstance(one, Chained))
+                    numbers = self._submit(number, checked, [job.name for job in chain.jobs], {})
+            except _Unfit as fault:
+                return ChainReceipt(None, (), (("", fault.problem), *checked.findings))
             self.operations.dispatcher.step()
-            if problem is not None:
-                self.operations.cancel(list(numbers.values()))
-                return ChainReceipt(None, (), (("", problem), *checked.findings))
             return ChainReceipt(number, tuple(numbers.items()), checked.findings)
 
-    def _submit(
-        self, chain: int, checked: ChainChecked, names: Iterable[str], known: dict[str, int]
-    ) -> tuple[dict[str, int], Diagnostic | None]:
-        """Submit some jobs of a chain in their order; the numbers, and what was in the way of the first that was refused."""
+    def _submit(self, chain: int, checked: ChainChecked, names: Iterable[str], known: dict[str, int]) -> dict[str, int]:
+        """Submit some jobs of a chain in their order; their numbers. Raises :class:`_Unfit` at the first that is refused."""
         present, numbers = self.present, dict[str, int]()
         assert checked.chain is not None
         for name in names:
@@ -192,7 +199,7 @@ class Chains:
             request = replace(request, after=(*request.after, *waits))
             request, problem = self.operations.dependencies.resolved(request)
             if problem:
-                return numbers, error("after", f"{name}: {problem}", job.line)
+                raise _Unfit(error("after", f"{name}: {problem}", job.line))
             try:
                 submitted = self.operations.taken(submission, request)
                 present.commit(submitted)
@@ -200,9 +207,9 @@ class Chains:
                 link = LinkChain(present.now(), chain, name, number, present.user)
                 present.commit(present.engine.decide(link))
             except Refused as fault:
-                return numbers, error("over-limit", f"{name}: {fault}", job.line)
+                raise _Unfit(error("over-limit", f"{name}: {fault}", job.line)) from None
             numbers[name] = number
-        return numbers, None
+        return numbers
 
     # -- one that was submitted --------------------------------------------------------------------
 
@@ -351,18 +358,25 @@ class Chains:
             running = [jobs[name].label for name in again if name in jobs and jobs[name].phase is Phase.RUNNING]
             if running:
                 raise Refused(f"{', '.join(running)} still run; wait for them, or cancel them first")
-            for name in again:
-                if name in jobs and not jobs[name].phase.final:
-                    self.operations.cancel([numbers[name]])
+            if closed := present.runner.closed():
+                raise Refused(f"not submitted: {closed}")
+            waiting = [numbers[name] for name in again if name in jobs and not jobs[name].phase.final]
             parts = tuple((job.name, job.after) for job in chain.jobs)
-            present.commit(
-                present.engine.decide(
-                    ChangeChain(present.now(), number, present.user, parts, source.text, source.settings)
-                )
-            )
+            change = ChangeChain(present.now(), number, present.user, parts, source.text, source.settings)
             known = {name: job for name, job in numbers.items() if name not in again}
-            made, problem = self._submit(number, checked, again, known)
+            try:
+                with present.together():
+                    self._cancel(waiting)
+                    present.commit(present.engine.decide(change))
+                    made = self._submit(number, checked, again, known)
+            except _Unfit as fault:
+                return ChainReceipt(None, (), (("", fault.problem), *checked.findings))
             self.operations.dispatcher.step()
-            if problem is not None:
-                return ChainReceipt(None, tuple(made.items()), (("", problem), *checked.findings))
             return ChainReceipt(number, tuple(made.items()), checked.findings)
+
+    def _cancel(self, waiting: Iterable[int]) -> None:
+        """Cancel jobs that have not started; those that followed one of them have ended with it."""
+        present = self.present
+        for number in waiting:
+            if number in present.engine.state.jobs:
+                present.commit(present.engine.decide(CancelJob(present.now(), number, present.user)))

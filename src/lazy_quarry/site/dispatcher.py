@@ -3,7 +3,8 @@
 from collections.abc import Iterable
 
 from lazy_quarry.core.engine.commands import Finish, Schedule
-from lazy_quarry.core.engine.events import Ended, Event, Held, NodeClosed, Started, Stopping
+from lazy_quarry.core.engine.events import Event, NodeClosed, Started, Stopping
+from lazy_quarry.core.engine.in_doubt import in_doubt
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Phase
 from lazy_quarry.core.ledger.budgets import next_turn_ms
@@ -23,6 +24,7 @@ class Dispatcher:
         for closure in site.closures:
             if closure.node not in self._state.closures and not journal.number:
                 present.commit([NodeClosed(present.now(), closure.node, closure.reason)])
+        present.halves = [number for number, record in self._state.chains.items() if record.missing]
         present.read_meters()
         if journal.adopted:
             self._disown()
@@ -39,20 +41,8 @@ class Dispatcher:
         """Of a copied state folder what ran belongs to the original. There, and where events were lost, what waits is held:
         it may have run already.
         """
-        now, events = self.present.now(), list[Event]()
         copied = self.present.journal.adopted == "yes"
-        for job in self._state.jobs.values():
-            if job.phase is Phase.RUNNING and copied:
-                reason = "it ran from the folder that this one is a copy of"
-                events.append(Ended(now, job.number, job.attempt, Phase.LOST, reason=reason))
-            elif job.phase is Phase.WAITING:
-                by = (
-                    "the copying of this folder"
-                    if copied
-                    else "the rescue of this journal, for it may have run already"
-                )
-                events.append(Held(now, job.number, by))
-        self.present.commit(events)
+        self.present.commit(in_doubt(self._state, self.present.now(), copied, {}))
         self.present.journal.settle_adoption()
 
     def step(self, at_ms: int | None = None) -> bool:

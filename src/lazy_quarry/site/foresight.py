@@ -34,7 +34,7 @@ from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.run.node.files import write_whole
+from lazy_quarry.files import ours
 from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import EndedFilter
@@ -238,7 +238,7 @@ class Foresight:
         if self._file is None:
             return None
         try:
-            written = msgspec.json.decode(self._file.read_bytes(), type=_Written)
+            written = msgspec.json.decode(ours.read(self._file), type=_Written)
         except (OSError, msgspec.MsgspecError):
             return None
         if written.journal != self.present.journal.identity:
@@ -253,7 +253,7 @@ class Foresight:
             kept = [(*group, one) for group, one in self.hindsight.kept().items()]
         body = msgspec.json.encode(_Written(self.present.journal.identity, kept))
         with suppress(OSError):  # it is only what was learned; the next time it is tried again
-            write_whole(str(self._file), body.decode())
+            ours.write_whole(self._file, body)
 
 
 class _Left(Exception):

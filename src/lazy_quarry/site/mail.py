@@ -21,9 +21,9 @@ from lazy_quarry.core.engine.events import BudgetReached, ChainLinked, Ended, Ev
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.plain_text import shortened
-from lazy_quarry.core.units import format_bytes
+from lazy_quarry.core.units import format_bytes, format_duration
 from lazy_quarry.errors import NoSuchJob, QuarryError, StateFolderError
-from lazy_quarry.run.relay import Never, NotNow, Relay, send
+from lazy_quarry.run.relay import Later, Never, NotNow, Relay, send
 from lazy_quarry.site.chain_views import ChainView
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.letters import budget_lines, chain_lines, job_lines, message, subject_of
@@ -59,6 +59,16 @@ class Due:
     told: str = ""
     budget: BudgetReached | None = None
 
+    @property
+    def name(self) -> str:
+        """Tells this letter from every other of the journal, the same when it is written once more."""
+        about = f"chain{self.chain}" if self.chain else str(self.job)
+        return f"{self.event:09d}-{about}-{''.join(sign for sign in self.word if sign.isalnum())}"
+
+
+def _longer(pause_s: float) -> float:
+    return min(LONGEST_PAUSE_S, max(FIRST_PAUSE_S, 2 * pause_s))
+
 
 class Mailer:
     """Writes and sends the mail of one site. ``detail`` and ``chain`` read what a message says."""
@@ -82,7 +92,10 @@ class Mailer:
         self._begun: set[int] = set()
         """Arrays of which the first start is noted."""
         self._wake, self._left = threading.Event(), threading.Event()
+        self._pauses: dict[str, tuple[float, float]] = {}
+        """Of letters that the relay did not take: the last pause, and when they are tried again."""
         self._pause_s, self._next_try = FIRST_PAUSE_S, 0.0
+        """The same of a relay that takes nothing."""
         self.problem = ""
         """Why mail waits, or was refused; empty when all is well."""
         self._begin()
@@ -215,33 +228,36 @@ class Mailer:
     def step(self) -> None:
         """Write what is due, and try to send what waits; what goes wrong is told, and tried again."""
         self._look_at_clock()
+        wrote = bool(self._due)
         try:
             while self._due:
                 self._write(self._due[0])
                 self._due.popleft()
+            self._move_mark(1 if wrote else MARK_EVERY)
         except StateFolderError as fault:
             self._tell(str(fault))
             return
-        self._move_mark()
         if self.relay is not None and time.monotonic() >= self._next_try:
             self._send_all(self.relay)
 
-    def _move_mark(self) -> None:
-        """Nothing is due: an engine that starts need not look at events so long ago."""
-        with self.present.lock, suppress(StateFolderError):
-            if not self._due and self.present.journal.number - (self.folder.mark or 0) >= MARK_EVERY:
-                self.folder.begin(self.present.journal.number)
+    def _move_mark(self, least: int) -> None:
+        """Nothing is due: an engine that starts need not look at events up to here. Several letters may be of one event."""
+        with self.present.lock, self._folder_lock:
+            number = self.present.journal.number
+            if not self._due and number - (self.folder.mark or 0) >= least:
+                self.folder.begin(number)
 
     def _write(self, due: Due) -> None:
-        name = f"{due.event:09d}-{due.chain or due.job}-{''.join(sign for sign in due.word if sign.isalnum())}"
+        if self.folder.knows(due.name):
+            return  # it was written, and then the engine was killed
         try:
-            subject, found = self._composed(due, name)
+            subject, found = self._composed(due, due.name)
         except NoSuchJob:
             return
         state = "kept" if self.relay is None else "waits"
-        letter = Letter(name, due.at_ms, due.to, subject, due.job, state)  # type: ignore[arg-type]
+        letter = Letter(due.name, due.at_ms, due.to, subject, due.job, state)  # type: ignore[arg-type]
         with self._folder_lock:
-            self.folder.write(letter, found, due.event, due.told)
+            self.folder.write(letter, found, due.told)
 
     def _composed(self, due: Due, name: str) -> tuple[str, EmailMessage]:
         present, identity = self.present, self.present.journal.identity
@@ -260,26 +276,41 @@ class Mailer:
         return subject, message(self.sender, due.to, subject, lines, name=name, identity=identity, at_ms=due.at_ms)
 
     def _send_all(self, relay: Relay) -> None:
-        told, failed = "", False
-        for name, raw in list(self.folder.waiting()):
+        """Try every letter whose time has come; one that is not taken holds up no other, a relay that is away all of them."""
+        told, now, waiting = "", time.monotonic(), list(self.folder.waiting())
+        for name, raw, since in waiting:
             if self._left.is_set():
                 return
+            pause, at = self._pauses.get(name, (0.0, 0.0))
+            if at > now:
+                continue
             try:
                 send(relay, raw)
                 self._settle(name, "sent")
+                self._pause_s = FIRST_PAUSE_S
             except Never as refusal:
                 self._settle(name, "refused", str(refusal))
                 told = f"mail was refused, lq mail has it: {refusal}"
+            except Later as delay:
+                self._pauses[name] = _longer(pause), now + _longer(pause)
+                told = self._given_up([(name, since)], str(delay)) or f"mail waits, and nothing of it is lost: {delay}"
             except NotNow as delay:
-                told, failed = f"mail waits, and nothing of it is lost: {delay}", True
+                every = [(one, at) for one, _, at in waiting]
+                told = self._given_up(every, str(delay)) or f"mail waits, and nothing of it is lost: {delay}"
+                self._next_try, self._pause_s = now + self._pause_s, _longer(self._pause_s)
                 break
-        if failed:
-            self._next_try = time.monotonic() + self._pause_s
-            self._pause_s = min(LONGEST_PAUSE_S, 2 * self._pause_s)
-        else:
-            self._pause_s, self._next_try = FIRST_PAUSE_S, 0.0
-        if told or not any(letter.state == "refused" for letter in self.folder.letters(20)):
+        self._pauses = {name: one for name, one in self._pauses.items() if self.folder.waits(name)}
+        if told or not (self._pauses or any(letter.state == "refused" for letter in self.folder.letters(20))):
             self._tell(told)
+
+    def _given_up(self, waiting: list[tuple[str, float]], why: str) -> str:
+        """Give up what was not taken for days, as RFC 5321 (4.5.4.1) has it; returns what is told of that, or nothing."""
+        told = ""
+        for name, since in waiting:
+            if self.folder.waits(name) and time.time() - since > MOST_TRIED_S:
+                self._settle(name, "given up", f"not taken for {format_duration(MOST_TRIED_S)}; the last time: {why}")
+                told = f"mail was given up, lq mail has it: {why}"
+        return told
 
     def _settle(self, name: str, state: str, why: str = "") -> None:
         with suppress(StateFolderError), self._folder_lock:
@@ -320,7 +351,7 @@ class Mailer:
         letter = Letter(key, at, to, str(found["Subject"]), 0, state)  # type: ignore[arg-type]
         try:
             with self._folder_lock:
-                self.folder.write(letter, found, self.folder.mark or 0)
+                self.folder.write(letter, found)
         except StateFolderError as fault:
             return Outcome(0, False, str(fault))
         self._wake.set()

@@ -1,13 +1,12 @@
 """Mail of a site on disk: what is still to be sent, and a Maildir with all that was written.
 
-A message is in ``outbox`` until a relay has taken it, or has refused it for good. ``mark`` is the number of the last event
-of which mail was written, so that an engine that ended in between writes the rest, and nothing twice.
+A message is in ``outbox`` until a relay has taken it, or has refused it for good. Of events up to the number ``mark`` all mail is
+written; what an engine wrote of later ones before it was killed is known by its name, and not written twice.
 """
 
 from __future__ import annotations
 
 import json
-import os
 from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
@@ -15,14 +14,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.run.node.files import write_whole
+from lazy_quarry.files import ours
 
 if TYPE_CHECKING:
     from email.message import EmailMessage
 
 MOST_KEPT = 1_000
 """Messages that stay in the Maildir; older ones go."""
-State = Literal["kept", "waits", "sent", "refused"]
+State = Literal["kept", "waits", "sent", "refused", "given up"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +54,7 @@ class MailFolder:
         self._messages: dict[str, bytes] = {}
         if self.folder is not None:
             with suppress(OSError, ValueError, TypeError, KeyError):
-                known = json.loads((self.folder / "state.json").read_text())
+                known = json.loads(ours.read(self.folder / "state.json"))
                 self.mark, self.told = int(known["mark"]), set(map(str, known["told"]))
                 self._letters = {name: Letter(**one) for name, one in known["letters"].items()}
                 self._last = int(known.get("last", 0))
@@ -65,7 +64,11 @@ class MailFolder:
 
     # -- writing -----------------------------------------------------------------------------------
 
-    def write(self, letter: Letter, message: EmailMessage, mark: int, told: str = "") -> None:
+    def knows(self, name: str) -> bool:
+        """Whether a letter of this name was written."""
+        return name in self._letters
+
+    def write(self, letter: Letter, message: EmailMessage, told: str = "") -> None:
         """Keep a message, and have it sent if it ``waits``. Raises :class:`StateFolderError`, and then it is written later."""
         raw = message.as_bytes()  # by the policy that it was made with: RFC 5322 line ends
         if letter.state == "waits":
@@ -76,7 +79,6 @@ class MailFolder:
         kept = replace(letter, text="", number=before.number) if before is not None else self._numbered(letter)
         self._letters[letter.name] = replace(kept, text="")
         self._messages[letter.name] = raw if self.folder is None else b""
-        self.mark = max(self.mark or 0, mark)
         if told:
             self.told.add(told)
         self._keep()
@@ -90,12 +92,7 @@ class MailFolder:
             return
         try:
             (self.folder / "outbox").mkdir(parents=True, exist_ok=True, mode=0o700)
-            part = self.folder / "outbox" / f".{name}"
-            with open(part, "wb") as file:
-                file.write(raw)
-                file.flush()
-                os.fsync(file.fileno())
-            part.replace(self.folder / "outbox" / f"{name}.eml")
+            ours.write_whole(self.folder / "outbox" / f"{name}.eml", raw)
         except OSError as fault:
             raise StateFolderError(f"mail cannot be kept in {self.folder}: {fault.strerror}") from None
 
@@ -108,7 +105,8 @@ class MailFolder:
         try:
             self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             box = mailbox.Maildir(self.folder / "box", create=True)
-            box.add(raw)
+            added = box.add(raw)
+            (self.folder / "box" / "new" / added).chmod(0o600)  # mailbox leaves that to the umask
             names = sorted(path.name for sub in ("new", "cur") for path in (self.folder / "box" / sub).iterdir())
             for name in names[:-MOST_KEPT]:
                 for sub in ("new", "cur"):
@@ -117,7 +115,7 @@ class MailFolder:
             raise StateFolderError(f"mail cannot be kept in {self.folder}: {fault.strerror}") from None
 
     def begin(self, mark: int) -> None:
-        """Mail is written of events after this one; called once for a journal that had none before."""
+        """All mail about events up to this one is written, or it was before there was any."""
         self.mark = mark
         self._keep()
 
@@ -147,20 +145,25 @@ class MailFolder:
         }
         try:
             self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-            write_whole(str(self.folder / "state.json"), json.dumps(state))
+            ours.write_whole(str(self.folder / "state.json"), json.dumps(state))
         except OSError as fault:
             raise StateFolderError(f"mail cannot be kept in {self.folder}: {fault.strerror}") from None
 
     # -- reading -----------------------------------------------------------------------------------
 
-    def waiting(self) -> Iterator[tuple[str, bytes]]:
-        """The messages that are still to be sent, the oldest first."""
+    def waits(self, name: str) -> bool:
+        """Whether a letter is still to be sent."""
+        letter = self._letters.get(name)
+        return letter is not None and letter.state == "waits"
+
+    def waiting(self) -> Iterator[tuple[str, bytes, float]]:
+        """The messages that are still to be sent, the oldest first, and since when they are (seconds since 1970)."""
         if self.folder is None:
             return
         with suppress(OSError):
             for path in sorted((self.folder / "outbox").glob("*.eml")):
                 with suppress(OSError):
-                    yield path.stem, path.read_bytes()
+                    yield path.stem, ours.read(path), path.stat().st_mtime
 
     def letters(self, most: int) -> list[Letter]:
         """The newest letters, each with its text."""
@@ -177,7 +180,7 @@ class MailFolder:
         with suppress(OSError):
             for path in [*(self.folder / "box" / "new").iterdir(), *(self.folder / "box" / "cur").iterdir()]:
                 with suppress(OSError):
-                    raw = path.read_bytes()
+                    raw = ours.read(path)
                     name = str(message_from_bytes(raw, policy=policy.default).get("X-Lazy-Quarry-Notice", ""))
                     if name in names:
                         found[name] = text_of(raw)

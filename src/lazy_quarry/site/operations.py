@@ -21,6 +21,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase, task_id
 from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.job.start_size import too_long
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.job.trial import trial_of
 from lazy_quarry.core.units import plural
@@ -209,6 +210,8 @@ class Operations:
             inputs=tuple((path, *known) for path, known in self.drafts.looked(submission).surroundings.inputs.items()),
             again_of=again_of,
         )
+        if problem := too_long(request, origin.environment):
+            raise Refused(problem)
         return self.present.engine.decide(self._submit(request, origin))
 
     def _submit(self, request: Request, origin: Origin) -> Submit:

@@ -2,7 +2,8 @@
 
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from datetime import UTC, tzinfo
 
@@ -69,10 +70,14 @@ class Present:
         self.clock_view = ClockView("wall")
         self.unwritable = ""
         """Why the journal could not be written last time, or empty."""
+        self.step_note = ""
+        """What goes wrong in the engine's own steps, or empty."""
         self.site_note = ""
         """What is wrong with the site file, or has changed in it, or empty."""
         self.mail_note = ""
         """Why mail waits or was refused, or empty."""
+        self.halves: list[int] = []
+        """Chains of which only a part was taken in, as an earlier version did when it was killed or the disk was full."""
         self.heard: list[Callable[[int, list[Event], list[Job]], None]] = []
         """Who is told of events when they are in the journal: the number of the first, all of them, jobs that ended by them."""
         self.damage = ""
@@ -86,6 +91,8 @@ class Present:
         self.ranges: dict[int, StartRange] = {}
         """When jobs start, by number, where that was worked out; replaced as a whole."""
         self._changed = threading.Condition(self.lock)
+        self._ahead: list[Event] | None = None
+        """What is to be committed together, while that is gathered."""
         self._recently_ended: list[Job] | None = None
 
     def now(self) -> int:
@@ -97,6 +104,10 @@ class Present:
         if not events:
             return
         with self.lock:
+            if self._ahead is not None:
+                self._ahead += events
+                self.engine.apply(events)
+                return
             try:
                 self.journal.append(events, self.engine.state)
             except StateFolderError as fault:
@@ -111,11 +122,34 @@ class Present:
                 self._recently_ended = [*reversed(ended), *self._recently_ended]
             self._tell()
 
+    @contextmanager
+    def together(self) -> Iterator[None]:
+        """Make one transaction of all that is committed within: all of it is on disk in the end, or nothing has changed.
+
+        Decisions are made on a state that runs ahead. Where anything is raised within, nothing is kept.
+        """
+        with self.lock:
+            real, self.engine, self._ahead = self.engine, Engine(self._site, self.engine.state.copy()), list[Event]()
+            try:
+                yield
+                events = self._ahead
+            finally:
+                self.engine, self._ahead = real, None
+            self.commit(events)
+
     def say_unwritable(self, why: str) -> None:
         """Nothing can be written at present; whoever listens is told."""
-        if self.unwritable != why:
-            self.unwritable = why
-            self._tell()
+        with self.lock:
+            if self.unwritable != why:
+                self.unwritable = why
+                self._tell()
+
+    def say_of_steps(self, why: str) -> None:
+        """What goes wrong in the engine's own steps has changed; whoever listens is told."""
+        with self.lock:
+            if self.step_note != why:
+                self.step_note = why
+                self._tell()
 
     @property
     def site(self) -> Site:
@@ -179,6 +213,18 @@ class Present:
         """The reason why nothing at all can start here at present; None where nothing is known to be in the way."""
         words = self.runner.obstacle()
         return Unplaced("cores", words) if words else None
+
+    def half_chains(self) -> list[str]:
+        """What is to be said of chains of which only a part was taken in, as long as something of it is left."""
+        told, state = list[str](), self.engine.state
+        for record in (state.chains[number] for number in self.halves if number in state.chains):
+            if record.missing and any(part.job in state.jobs for part in record.parts if part.job):
+                names = f"{', '.join(record.missing[:5])}{' and others' if len(record.missing) > 5 else ''}"
+                told.append(
+                    f"chain {record.number} {record.name} was taken in by halves: {names} of it were never submitted; "
+                    f"lq chain {record.number} --cancel ends the rest, --continue submits what is missing"
+                )
+        return told
 
     def explainer(self) -> Explainer:
         """Answers about waiting jobs, from that plan."""

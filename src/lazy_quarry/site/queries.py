@@ -181,9 +181,11 @@ class Queries:
             if job.request.array is not None:
                 told = f"a file for each task; one of them: lq output {number}/{job.request.array.number(0)}"
                 return OutputChunk(path, "", 0, 0, told)
-            chunk = self.present.runner.output(job, path, from_byte, self.present.now())
-            if not chunk.changed:
-                return chunk
+            now = self.present.now()
+        chunk = self.present.runner.output(job, path, from_byte, now)
+        if not chunk.changed:
+            return chunk
+        with self.present.lock:
             other = self.runs_again.writer_of(job, path)
             if other is None:
                 return chunk

@@ -11,6 +11,7 @@ from lazy_quarry.core.engine.events import (
     ChainLinked,
     Changed,
     ClockHeld,
+    ClockStepped,
     Ended,
     Event,
     Granted,
@@ -118,5 +119,8 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return f"{event.number} is {event.part} of chain {event.chain}"
         case ChainChanged():
             return f"chain {event.chain} changed by {event.by}"
+        case ClockStepped():
+            way = "forward" if event.by_ms > 0 else "back"
+            return f"the clock was set {way} by {format_duration(abs(event.by_ms) / 1000)}; limits of what runs went with it"
         case ClockHeld():
             return f"the clock was set back by {format_duration(event.behind_ms / 1000)}; journal time stood still"

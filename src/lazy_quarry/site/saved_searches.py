@@ -9,7 +9,7 @@ from tomlkit.exceptions import TOMLKitError
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.run.node.files import write_whole
+from lazy_quarry.files import ours
 
 
 class SavedSearches:
@@ -42,13 +42,13 @@ class SavedSearches:
             document.pop(name, None)
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True)
-            write_whole(str(self.path), tomlkit.dumps(document))
+            ours.write_whole(str(self.path), tomlkit.dumps(document))
         except OSError as fault:
             raise QuarryError(f"{self.path}: {fault.strerror}; the search was not saved") from None
 
     def _document(self) -> tomlkit.TOMLDocument:
         try:
-            return tomlkit.parse(self.path.read_text())
+            return tomlkit.parse(ours.read(self.path).decode())
         except FileNotFoundError:
             return tomlkit.document()
         except (OSError, UnicodeDecodeError, TOMLKitError) as fault:

@@ -58,7 +58,7 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
         case Phase.CANCELLED:
             return "cancelled" + (f" after {format_duration(view.attempt_s)}" if view.started_ms is not None else "")
         case Phase.LOST:
-            return "lost, its node went"
+            return f"lost, {_why_lost(view)}"
     return "skipped as planned" if view.planned else "skipped"
 
 
@@ -180,9 +180,13 @@ def _how(view: JobView) -> str:
     return view.reason if view.exit == 0 and view.reason else f"exit {view.exit}"
 
 
+def _why_lost(view: JobView) -> str:
+    return view.reason.partition(";")[0] or "its node went"
+
+
 def how_words(view: JobView) -> str:
     """How a task that did not succeed ended: ``exit 3``, ``overtime``, ``over its memory``."""
-    return {Phase.FAILED: _how(view), Phase.OVERMEMORY: "over its memory", Phase.LOST: "its node went"}.get(
+    return {Phase.FAILED: _how(view), Phase.OVERMEMORY: "over its memory", Phase.LOST: _why_lost(view)}.get(
         view.phase, view.phase.value
     )
 

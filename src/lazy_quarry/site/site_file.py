@@ -19,8 +19,8 @@ from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.site import Account, Queue, Site, Standing, Tier, Window
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.files import given, ours
 from lazy_quarry.probe.machine import this_machine
-from lazy_quarry.run.node.files import write_whole
 from lazy_quarry.site.site_file_faults import Fault, faults_of, located, toml_of
 from lazy_quarry.site.site_file_tables import FileTable, LimitsTable
 
@@ -63,8 +63,7 @@ def with_site_file(site: Site, path: Path) -> Site:
 def read_text(path: Path) -> str:
     """A site file's text. Raises :class:`FileNotFoundError` where there is none, else :class:`SiteFileError`."""
     try:
-        with path.open("rb") as file:
-            raw = file.read(MOST_BYTES + 1)
+        raw = given.read(path, MOST_BYTES + 1)
     except FileNotFoundError:
         raise
     except OSError as fault:
@@ -120,7 +119,7 @@ class SiteFileWatch:
                 raise SiteFileError(self._problem) from None
         else:
             with suppress(OSError):
-                write_whole(kept, self.text, durable=False)
+                ours.write_whole(kept, self.text, durable=False)
         self.site = site
         self._changed = False
 

@@ -2,6 +2,7 @@
 
 import os
 import shutil
+from collections.abc import Mapping
 from pathlib import Path
 
 from lazy_quarry.errors import StateFolderError
@@ -14,13 +15,17 @@ def place_of(folder: Path) -> dict[str, str]:
     return {"path": str(folder.resolve()), "inode": str(os.stat(folder).st_ino)}
 
 
+def is_copy(known: Mapping[str, str], folder: Path) -> bool:
+    """Whether a journal says that it belongs to another folder: one that was moved keeps its inode, a copy has another."""
+    place = place_of(folder)
+    return known.get("inode") not in (None, place["inode"]) and known.get("path") != place["path"]
+
+
 def adopt(folder: Path) -> None:
     """Make a copied folder a site of its own: it forgets where it came from, and its spool goes."""
     if not (folder / FILE).exists():
         raise StateFolderError(f"{folder} holds no journal, so there is nothing to adopt")
-    shutil.rmtree(folder / "spool", ignore_errors=True)
-    (folder / "journal.head").unlink(missing_ok=True)
-    saved_log(folder).unlink(missing_ok=True)
+    _leave_original(folder)
     storage = SqlStorage(folder)
     try:
         storage.set_meta({**place_of(folder), "adopted": "yes"})
@@ -28,8 +33,17 @@ def adopt(folder: Path) -> None:
         storage.close()
 
 
-def moved_in(folder: Path) -> None:
-    """A journal was moved into this folder, where it belongs from now on."""
+def _leave_original(folder: Path) -> None:
+    """Remove what a copied folder has of the original beside the journal."""
+    shutil.rmtree(folder / "spool", ignore_errors=True)
+    (folder / "journal.head").unlink(missing_ok=True)
+    saved_log(folder).unlink(missing_ok=True)
+
+
+def moved_in(folder: Path, copied: bool) -> None:
+    """A journal was moved into this folder, where it belongs from now on. ``copied``: what lay there belonged to another."""
+    if copied:
+        _leave_original(folder)
     storage = SqlStorage(folder)
     try:
         storage.set_meta(place_of(folder))

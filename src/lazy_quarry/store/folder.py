@@ -6,6 +6,8 @@ import os
 from pathlib import Path
 
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.files import ours, system
+from lazy_quarry.files.file_systems import NETWORK, file_system
 
 
 def state_folder(site: str, given: str | None) -> Path:
@@ -16,10 +18,6 @@ def state_folder(site: str, given: str | None) -> Path:
     import platformdirs  # not needed by commands that are told the folder
 
     return Path(platformdirs.user_state_dir("lazy-quarry", appauthor=False)) / site
-
-
-NETWORK = ("nfs", "cifs", "smb", "fuse.sshfs", "lustre", "gpfs", "beegfs", "ceph", "glusterfs", "afs", "9p", "orangefs")
-"""Beginnings of the names of file systems that several machines share."""
 
 
 def make_folder(folder: Path) -> None:
@@ -38,22 +36,6 @@ def make_folder(folder: Path) -> None:
         folder.chmod(folder.stat().st_mode & ~0o077)
 
 
-def file_system(folder: Path, table: str = "/proc/self/mountinfo") -> str:
-    """The kind of file system that a folder is on, as proc(5) tells it; empty when that is unknown."""
-    best, kind = "", ""
-    path = f"{folder.resolve()}/"
-    try:
-        lines = Path(table).read_text().splitlines()
-    except OSError:
-        return ""
-    for line in lines:
-        left, _, right = line.partition(" - ")
-        at = left.split()[4].encode().decode("unicode_escape").rstrip("/") + "/"
-        if path.startswith(at) and len(at) >= len(best):
-            best, kind = at, right.split()[0]
-    return kind
-
-
 class FolderLock:
     """An exclusive lock on the folder, or a file of it, held as long as the process lives or until released.
 
@@ -64,8 +46,10 @@ class FolderLock:
         """Raises :class:`BlockingIOError` when it is taken and ``wait`` is false. An empty name is the folder itself."""
         try:
             make_folder(folder)
-            flags = os.O_RDWR | os.O_CREAT if name else os.O_RDONLY | os.O_DIRECTORY
-            self._fd = os.open(folder / name, flags | os.O_CLOEXEC, 0o600)
+            if name:
+                self._fd = ours.opened(folder / name, os.O_RDWR | os.O_CREAT)
+            else:
+                self._fd = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         except OSError as fault:
             if fault.errno in (errno.EROFS, errno.EACCES, errno.EPERM):
                 raise StateFolderError(
@@ -83,3 +67,14 @@ class FolderLock:
     def release(self) -> None:
         """Release the lock."""
         os.close(self._fd)
+
+
+def holder_of(folder: Path) -> int | None:
+    """The process that has locked a folder, as proc(5) tells it; None when that is not known."""
+    try:
+        found = os.stat(folder)
+        mark = f"{os.major(found.st_dev):02x}:{os.minor(found.st_dev):02x}:{found.st_ino}"
+        lines = [line.split() for line in system.read_text("/proc/locks").splitlines()]
+    except OSError:
+        return None
+    return next((int(line[4]) for line in lines if len(line) > 5 and line[1] == "FLOCK" and line[5] == mark), None)

@@ -3,6 +3,7 @@
 import os
 from pathlib import Path
 
+from lazy_quarry.files import ours
 from lazy_quarry.store.checks import row_check
 
 SIZE = 96
@@ -20,7 +21,7 @@ class Head:
         self._fd: int | None = None
         self.identity, self.number = "", 0
         try:
-            identity, number, check = self.path.read_text("ascii", "replace").split()
+            identity, number, check = ours.read(self.path, 4096).decode("ascii", "replace").split()
             if row_check(identity, number).hex() == check:
                 self.identity, self.number = identity, int(number)
         except (OSError, ValueError):
@@ -37,7 +38,7 @@ class Head:
         line = f"{identity} {number} {row_check(identity, number).hex()}".ljust(SIZE - 1) + "\n"
         try:
             if self._fd is None:
-                self._fd = os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600)
+                self._fd = ours.opened(self.path, os.O_WRONLY | os.O_CREAT)
             os.pwrite(self._fd, line.encode(), 0)
         except OSError:
             pass

@@ -18,7 +18,7 @@ from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, make_task
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import DamagedJournal, StateFolderError
-from lazy_quarry.store.belonging import place_of
+from lazy_quarry.store.belonging import is_copy, place_of
 from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.folder import make_folder
 from lazy_quarry.store.head import Head
@@ -112,8 +112,7 @@ class Journal:
     def _settle(self) -> dict[str, str]:
         known = self.storage.meta()
         place = place_of(self.folder) if self.folder else {}
-        # A folder that was moved keeps its inode. A copy has another one, and then the original may still run its jobs.
-        if self.folder and known.get("inode") not in (None, place["inode"]) and known.get("path") != place["path"]:
+        if self.folder and is_copy(known, self.folder):
             raise StateFolderError(
                 f"{self.folder} is a copy of {known['path']}; jobs that it records as running belong to the "
                 f'original. To make it a site of its own: lazy-quarry adopt --state "{self.folder}"'
@@ -140,7 +139,8 @@ class Journal:
         raise DamagedJournal(
             self.folder,
             f"it ends with event {self.number:,}, and the {missing:,} that were written after it are missing (it may have "
-            f"been put back to an earlier state; to go on from there: lazy-quarry adopt)",
+            f"been put back to an earlier state; to go on from there, with all that may have run on hold: "
+            f"lazy-quarry journal rescue --use)",
         )
 
     def settle_adoption(self) -> None:

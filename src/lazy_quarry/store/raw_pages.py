@@ -11,8 +11,11 @@ from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
+from lazy_quarry.files import ours
+
 PAGE = 4096
 _USABLE = PAGE
+_MOST = 1 << 40
 _LOCAL_MOST = _USABLE - 35
 _LOCAL_LEAST = (_USABLE - 12) * 32 // 255 - 23
 _LEAF = 13
@@ -41,12 +44,12 @@ class RawPages:
     """The pages of a journal's file and of its write-ahead log."""
 
     def __init__(self, file: Path) -> None:
-        data = file.read_bytes() if file.exists() else b""
+        data = ours.read(file, _MOST) if file.exists() else b""
         self.pages = [data[at : at + PAGE] for at in range(0, len(data), PAGE)]
         self.newer: dict[int, list[bytes]] = {}
         """Images in the write-ahead log, by page number, the newest last."""
         for log in (file.with_name(f"{file.name}-wal"), saved_log(file.parent)):
-            frames = log.read_bytes() if log.exists() else b""
+            frames = ours.read(log, _MOST) if log.exists() else b""
             for at in range(_WAL_HEADER, len(frames) - PAGE, PAGE + _FRAME_HEADER):
                 number = int.from_bytes(frames[at : at + 4], "big")
                 image = frames[at + _FRAME_HEADER : at + _FRAME_HEADER + PAGE]

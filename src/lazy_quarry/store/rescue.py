@@ -1,20 +1,22 @@
 """Saving what is whole of a damaged journal: every event whose checksum is right goes into a new one."""
 
 import shutil
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from uuid import uuid4
 
 import msgspec
 
-from lazy_quarry.core.engine.events import BroughtForward, Ended, Event, Submitted, TaskMade
+from lazy_quarry.core.engine.events import BroughtForward, Ended, Event, Held, Submitted, TaskMade
+from lazy_quarry.core.engine.in_doubt import in_doubt
 from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.engine.task_numbers import label_of
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.store.belonging import moved_in
+from lazy_quarry.store.belonging import is_copy, moved_in
 from lazy_quarry.store.head import Head
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.rows import THINNED, Texts, event_of, job_of
@@ -24,7 +26,7 @@ from lazy_quarry.store.whole_events import Found, whole_events
 
 RESCUED = "rescued"
 """The folder, in the state folder, of the new journal until somebody puts it in the place of the old one."""
-BATCH = 200
+BATCH, MOST_TOLD = 200, 30
 _BESIDE = (f"{FILE}-wal", f"{FILE}-shm", f"{FILE}-wal.saved", "journal.head")
 
 
@@ -39,6 +41,10 @@ class Rescue:
     """Events that are whole and that nothing could be made of, since one that they follow is missing."""
     jobs: tuple[int, ...]
     """Jobs that missing or unfit events may have been about: those that can be told."""
+    held: tuple[tuple[str, str], ...] = ()
+    """Jobs that are held from now on, until somebody releases them, and by what."""
+    lost: tuple[str, ...] = ()
+    """Jobs that are lost, since they ran from the folder that this one is a copy of."""
 
     @property
     def words(self) -> str:
@@ -50,17 +56,30 @@ class Rescue:
             said.append(f"left out are {', '.join(map(str, self.unfit))}, which followed a missing one")
         if self.jobs:
             said.append(f"jobs that this is known to touch: {', '.join(map(str, self.jobs))}")
+        if self.lost:
+            said.append(f"lost are {_listed(self.lost)}, which ran from the folder that this one is a copy of")
+        for by in dict.fromkeys(by for _, by in self.held):
+            said.append(f"held are {_listed([job for job, why in self.held if why == by])}, by {by}")
+        if self.held:
+            said.append("lq release JOB lets one go, once you know that it has not run")
         return "; ".join(said)
+
+
+def _listed(jobs: Sequence[str]) -> str:
+    more = f" and {len(jobs) - MOST_TOLD} more" if len(jobs) > MOST_TOLD else ""
+    return f"{'jobs' if len(jobs) > 1 else 'job'} {', '.join(jobs[:MOST_TOLD])}{more}"
 
 
 def _range(first: int, last: int) -> str:
     return str(first) if first == last else f"{first} to {last}"
 
 
-def rescue(folder: Path) -> Rescue:
+def rescue(folder: Path, ran: Mapping[int, int] | None = None) -> Rescue:
     """Make a new journal, in a folder of its own beside the old one, from all events that are whole.
 
-    The old one is left as it is. Raises :class:`StateFolderError` when there is nothing to be saved.
+    Where events are missing, or the folder is a copy, what has not started is held in the new one. ``ran``: by job, the newest
+    attempt that is known to have been begun by what lies beside the journal. The old one is left as it is. Raises
+    :class:`StateFolderError` when there is nothing to be saved.
     """
     there = whole_events(folder)
     found, texts = there.events, there.texts
@@ -73,7 +92,7 @@ def rescue(folder: Path) -> Rescue:
     newest = max(max(found), head.number if head.identity == there.identity else 0)
     missing = tuple(_ranges(number for number in range(1, newest + 1) if number not in found))
     storage = SqlStorage(new)
-    storage.set_meta({"identity": there.identity or uuid4().hex, **({"adopted": RESCUED} if missing else {})})
+    storage.set_meta({"identity": there.identity or uuid4().hex})
     journal = Journal(new, storage)
     unfit: list[EventRow] = []
     written, ahead, batch = State(), State(), list[Event]()
@@ -91,9 +110,15 @@ def rescue(folder: Path) -> Rescue:
         ahead.apply(event)
     _write(journal, batch, written)
     _add_records(journal, there, written)
+    copied = is_copy(there.meta, folder) or there.meta.get("adopted") == "yes"
+    doubt = bool(missing or unfit or copied or there.meta.get("adopted"))
+    events = in_doubt(written, written.at_ms, copied, ran or {}) if doubt else []
+    held = tuple((label_of(written, event.job), event.by) for event in events if isinstance(event, Held))
+    lost = tuple(label_of(written, event.job) for event in events if isinstance(event, Ended))
+    _write(journal, events, written)
     journal.close()
     jobs = tuple(sorted({row.job for row in unfit if row.job}))
-    return Rescue(len(found), missing, tuple(row.number for row in unfit), jobs)
+    return Rescue(len(found), missing, tuple(row.number for row in unfit), jobs, held, lost)
 
 
 def _add_records(journal: Journal, there: Found, state: State) -> None:
@@ -177,6 +202,7 @@ def use_rescued(folder: Path) -> Path:
     new = folder / RESCUED
     if not (new / FILE).exists():
         raise StateFolderError(f"{folder} holds no rescued journal; make one with: lazy-quarry journal rescue")
+    copied = is_copy(whole_events(folder).meta, folder)
     number = 1
     while (old := folder / f"damaged-{number}").exists():
         number += 1
@@ -188,5 +214,5 @@ def use_rescued(folder: Path) -> Path:
         if (new / name).exists():
             (new / name).rename(folder / name)
     shutil.rmtree(new, ignore_errors=True)
-    moved_in(folder)
+    moved_in(folder, copied)
     return old

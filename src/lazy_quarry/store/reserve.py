@@ -3,6 +3,8 @@
 import os
 from pathlib import Path
 
+from lazy_quarry.files import ours
+
 SIZE = 512 * 1024
 """Enough for the ends of some thousand jobs."""
 
@@ -31,7 +33,7 @@ class Reserve:
             disk = os.statvfs(self.path.parent)
             if disk.f_bavail * disk.f_frsize < 4 * SIZE:
                 return
-            fd = os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC, 0o600)
+            fd = ours.opened(self.path, os.O_WRONLY | os.O_CREAT)
             try:
                 os.posix_fallocate(fd, 0, SIZE)
             finally:

@@ -43,6 +43,7 @@ from lazy_quarry.core.job.job import TASK_SPAN
 from lazy_quarry.core.search.facts import Facts
 from lazy_quarry.core.search.query import Between, Likeness, Order, Phrase, Query, Term, expression_of, words_of
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.files import ours
 
 FILE = "search.db"
 VERSION = 2
@@ -326,7 +327,7 @@ def _connect(folder: Path | None) -> Engine:
 
         sql = create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
     else:
-        os.close(os.open(folder / FILE, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600))
+        os.close(ours.opened(folder / FILE, os.O_RDWR | os.O_CREAT))
         sql = create_engine(f"sqlite:///{folder / FILE}", connect_args={"check_same_thread": False})
 
     @event.listens_for(sql, "connect")

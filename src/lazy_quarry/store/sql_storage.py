@@ -14,6 +14,7 @@ from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 
 from lazy_quarry.core.job.job import TASK_SPAN, task_id
 from lazy_quarry.errors import DamagedJournal, StateFolderError
+from lazy_quarry.files import ours
 from lazy_quarry.store.books import spans_query, sums_query, waits_query
 from lazy_quarry.store.cells import WrongCell, right_cells
 from lazy_quarry.store.reserve import Reserve
@@ -334,7 +335,7 @@ def _stat(path: Path) -> tuple[int, int, int] | None:
 
 def _private(folder: Path) -> None:
     """What is written there can be read by its owner alone, also in a folder and in files that existed before."""
-    os.close(os.open(folder / FILE, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600))
+    os.close(ours.opened(folder / FILE, os.O_RDWR | os.O_CREAT))
     for name in (FILE, f"{FILE}-wal", f"{FILE}-shm"):
         if (folder / name).exists():
             os.chmod(folder / name, 0o600)

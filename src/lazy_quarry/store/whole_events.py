@@ -11,23 +11,30 @@ from lazy_quarry.store.storage import EventRow
 from lazy_quarry.store.tables import ended
 
 _VALUES = 9
+_META = ("identity", "adopted", "path", "inode")
 
 
 @dataclass(slots=True)
 class Found:
-    """What is whole: events by number, rows of ended jobs by job, texts; and the journal's identity, or empty."""
+    """What is whole: events by number, rows of ended jobs by job, texts; and what the journal says of itself."""
 
     events: dict[int, EventRow]
     ended: dict[int, dict[str, Any]]
     texts: Texts
-    identity: str
+    meta: dict[str, str]
+    """What the journal says of itself; of a name that was written several times, any of the values."""
+
+    @property
+    def identity(self) -> str:
+        """What tells the journal from every other, or empty."""
+        return self.meta.get("identity", "")
 
 
 def whole_events(folder: Path) -> Found:
     """All that is whole of a journal."""
     found: dict[int, EventRow] = {}
     jobs: dict[int, dict[str, Any]] = {}
-    texts, identity = Texts(), ""
+    texts, meta = Texts(), dict[str, str]()
     kept: dict[int, str] = {}
     for row, values in RawPages(folder / "journal.db").rows():
         if len(values) == _VALUES and (event := _event(row, values)):
@@ -37,10 +44,10 @@ def whole_events(folder: Path) -> Found:
         elif len(values) == 2 and isinstance(values[1], str):
             if values[0] is None and text_key(values[1]) == row:
                 kept[row] = values[1]
-            elif values[0] == "identity":
-                identity = values[1]
+            elif values[0] in _META:
+                meta[str(values[0])] = values[1]
     texts.add(kept)
-    return Found(found, jobs, texts, identity)
+    return Found(found, jobs, texts, meta)
 
 
 def _ended(job: int, values: list[Value]) -> dict[str, Any] | None:

@@ -103,7 +103,7 @@ def _run(job: Job) -> PastRun:
     """Its last run, or all that it held where it ran more than once."""
     assert job.started_ms is not None and job.ended_ms is not None
     cores = job.cores_allocated
-    ran = max(1, job.ended_ms - job.started_ms, job.allocated_core_ms // cores if cores else 0)
+    ran = max(1, job.times.held_ms or job.ended_ms - job.started_ms, job.allocated_core_ms // cores if cores else 0)
     return PastRun(job.started_ms, ran)
 
 

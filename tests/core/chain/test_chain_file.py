@@ -129,8 +129,8 @@ def test_a_chain_of_hostile_depth_or_size_is_told():
         "jobs.a = 3",
     ):
         assert checked(text).refused
-    many = "".join(f"[jobs.j{number}]\ncommands = ['x']\n" for number in range(1001))
-    assert "at most 1,000 jobs" in checked(many).findings[0][1].message
+    many = "".join(f"[jobs.j{number}]\ncommands = ['x']\n" for number in range(5001))
+    assert "at most 5,000 jobs" in checked(many).findings[0][1].message
 
 
 # -- graphs ---------------------------------------------------------------------------------------

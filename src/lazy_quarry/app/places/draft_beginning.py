@@ -10,6 +10,7 @@ from lazy_quarry.app.templates import fill, from_commands, from_file
 from lazy_quarry.app.widgets.starting_points import Begin, BeginPreview, BeginRows
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.errors import BadValue
+from lazy_quarry.files import given, ours
 from lazy_quarry.site.board import Board
 
 SHELL_COMMANDS = "shell-commands.json"
@@ -56,7 +57,7 @@ class DraftBeginning:
             self.preview.show("enter takes this", from_commands(begin.commands, board))
         elif begin.path is not None:
             try:
-                self.preview.show(str(begin.path), decode_script(begin.path.read_bytes()[:20_000]))
+                self.preview.show(str(begin.path), decode_script(given.read(begin.path, 20_000)))
             except (OSError, BadValue) as fault:
                 self.preview.show(f"{begin.path}: {fault}", "")
         elif begin.job is not None:
@@ -67,7 +68,7 @@ class DraftBeginning:
     def _shell_commands(self) -> tuple[str, ...]:
         """The commands that worked in the last interactive shell."""
         try:
-            found = json.loads((self.quarry.shelf.file.parent / SHELL_COMMANDS).read_text())
+            found = json.loads(ours.read(self.quarry.shelf.file.parent / SHELL_COMMANDS))
         except (OSError, ValueError):
             return ()
         return tuple(str(one) for one in found) if isinstance(found, list) else ()
@@ -83,7 +84,7 @@ class DraftBeginning:
 def script_of_commands(path: Path, board: Board | None) -> str:
     """A script that runs the commands of a file. Raises :class:`BadValue` for a file that has none."""
     try:
-        lines = decode_script(path.read_bytes()).splitlines()
+        lines = decode_script(given.read_whole(path)).splitlines()
     except OSError as fault:
         raise BadValue(f"{path}: {fault.strerror}") from None
     except BadValue as fault:

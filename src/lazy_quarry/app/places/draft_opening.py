@@ -14,6 +14,7 @@ from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.app.widgets.starting_points import Begin
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.files import given
 from lazy_quarry.site.board import Board
 
 Keeper = Callable[[str], str]
@@ -95,7 +96,7 @@ class DraftOpening:
     def open_file(self, path: Path) -> None:
         """Open a script."""
         try:
-            text = decode_script(path.read_bytes())
+            text = decode_script(given.read_whole(path))
         except BadValue as fault:
             self._say(f"{path}: {fault}", bad=True)
         except OSError as fault:

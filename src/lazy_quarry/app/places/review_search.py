@@ -14,6 +14,7 @@ from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.app.widgets.run_rows import RunHead, RunRows
 from lazy_quarry.core.search.fields import FIELDS
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.files import ours
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.saved_searches import SavedSearches
 
@@ -52,7 +53,7 @@ class ReviewSearch(ReviewSheets):
     def _take_columns(self) -> None:
         """The columns that were chosen last time, if any were."""
         with suppress(OSError, ValueError, AttributeError):
-            widths = json.loads((self.quarry.folder / "review-columns.json").read_text())
+            widths = json.loads(ours.read(self.quarry.folder / "review-columns.json"))
             self.query_one(RunRows).show_columns({str(name): int(width) for name, width in widths.items()})
 
     # -- reading -----------------------------------------------------------------------------------
@@ -205,7 +206,7 @@ class ReviewSearch(ReviewSheets):
         self.query_one(RunRows).show_columns(message.widths)
         self.query_one(RunHead).refresh()
         with suppress(OSError):
-            (self.quarry.folder / "review-columns.json").write_text(json.dumps(message.widths))
+            ours.write_whole(self.quarry.folder / "review-columns.json", json.dumps(message.widths), durable=False)
 
     def action_sort(self, by: int) -> None:
         """Sort by the next column that can be sorted by; after the last one by the end again."""

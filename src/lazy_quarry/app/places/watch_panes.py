@@ -13,6 +13,7 @@ from lazy_quarry.app.widgets.job_rows import JobRows
 from lazy_quarry.app.widgets.panes.column_list import ColumnList
 from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
 from lazy_quarry.app.widgets.panes.prose import Prose, why_prose
+from lazy_quarry.files import ours
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView
@@ -76,11 +77,11 @@ class WatchPanes:
     def take_columns(self) -> None:
         """Take the columns that were chosen last time, if any were."""
         with suppress(OSError, ValueError, AttributeError):
-            widths = json.loads(self._columns_file.read_text())
+            widths = json.loads(ours.read(self._columns_file))
             self.place.query_one(JobRows).show_columns({str(name): int(width) for name, width in widths.items()})
 
     def keep_columns(self, widths: dict[str, int]) -> None:
         """Use these columns, also next time."""
         self.place.query_one(JobRows).show_columns(widths)
         with suppress(OSError):
-            self._columns_file.write_text(json.dumps(widths))
+            ours.write_whole(self._columns_file, json.dumps(widths), durable=False)

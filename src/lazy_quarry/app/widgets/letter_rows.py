@@ -8,7 +8,7 @@ from lazy_quarry.core.units import clock_time
 from lazy_quarry.site.mail_folder import Letter
 
 HEAD = 2
-_TONES = {"kept": "moss", "sent": "moss", "waits": "river", "refused": "rust"}
+_TONES = {"kept": "moss", "sent": "moss", "waits": "river", "refused": "rust", "given up": "rust"}
 
 
 class LetterRows(Rows):

@@ -9,6 +9,7 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.templates import Template, offered
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.core.units import clock_time
+from lazy_quarry.files import given
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import state_words
@@ -189,7 +190,7 @@ def _heading(title: str, words: str) -> Entry:
 def _first_words(path: Path) -> str:
     """The first comment below the header, else nothing: what the script says of itself."""
     try:
-        lines = path.read_text(errors="replace").splitlines()[:80]
+        lines = given.read(path, 20_000).decode(errors="replace").splitlines()[:80]
     except OSError:
         return ""
     end = max((at for at, line in enumerate(lines) if line == "# ///"), default=0)

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-MOST_JOBS = 1_000
+MOST_JOBS = 5_000
 
 
 @dataclass(frozen=True, slots=True)

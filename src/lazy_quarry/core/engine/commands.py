@@ -182,6 +182,14 @@ class Schedule:
 
 
 @dataclass(frozen=True, slots=True)
+class StepClock:
+    """The clock went so much (ms) further than time did, as a clock tells that nobody can set."""
+
+    at_ms: int
+    by_ms: int
+
+
+@dataclass(frozen=True, slots=True)
 class Finish:
     """A runner reports that an attempt is over and that its last process is gone.
 
@@ -261,5 +269,6 @@ Command = (
     | LinkChain
     | ChangeChain
     | Schedule
+    | StepClock
     | Finish
 )

@@ -27,11 +27,12 @@ from lazy_quarry.core.engine.commands import (
     ReleaseJob,
     Reserve,
     Schedule,
+    StepClock,
     Submit,
     SubmitChain,
     Unreserve,
 )
-from lazy_quarry.core.engine.events import ClockHeld, Event
+from lazy_quarry.core.engine.events import ClockHeld, ClockStepped, Event
 from lazy_quarry.core.engine.finish_decision import finish
 from lazy_quarry.core.engine.limit_use import LimitUse
 from lazy_quarry.core.engine.meters import turned
@@ -64,6 +65,7 @@ _DECISIONS: dict[type, Callable[[Situation, Any], list[Event]]] = {
     SubmitChain: chain_decisions.submit_chain,
     LinkChain: chain_decisions.link_chain,
     ChangeChain: chain_decisions.change_chain,
+    StepClock: lambda now, command: [ClockStepped(now.at_ms, command.by_ms)] if now.state.jobs.running else [],
     Schedule: schedule_decisions.schedule,
     Finish: finish,
 }

@@ -193,6 +193,15 @@ class ClockHeld:
 
 
 @dataclass(frozen=True, slots=True)
+class ClockStepped:
+    """The clock was set forward or back by so much (ms) while jobs ran; by the clock as it is now they began so much later."""
+
+    kind: ClassVar[str] = "clock-stepped"
+    at_ms: int
+    by_ms: int
+
+
+@dataclass(frozen=True, slots=True)
 class BroughtForward:
     """What an account was charged before this journal began."""
 
@@ -321,6 +330,7 @@ Event = (
     | ChainLinked
     | ChainChanged
     | ClockHeld
+    | ClockStepped
 )
 KINDS: dict[str, Any] = {event.kind: event for event in get_args(Event)}
 """Every kind of event by the word that the journal has for it."""

@@ -22,6 +22,13 @@ class Line:
         self.unstarted = 0
         """How many count as waiting in limits: all that don't run, but not tasks of arrays."""
 
+    def copy(self) -> "Line":
+        """One that changes apart from this one."""
+        other = object.__new__(Line)
+        other.key, other.user, other.request, other.by_task = self.key, self.user, self.request, self.by_task
+        other.places, other.unstarted = list(self.places), self.unstarted
+        return other
+
 
 class LiveJobs(Tracked[int, Job]):
     """Jobs by number. What follows from them is kept up to date at each change, and never looked for among all of them."""
@@ -57,6 +64,17 @@ class LiveJobs(Tracked[int, Job]):
         super().__delitem__(number)
         self.touched.add(number)
         self._line_of.pop(number, None)
+
+    def copy(self) -> "LiveJobs":
+        """A table that changes apart from this one; the jobs in it never change."""
+        other = LiveJobs()
+        dict.update(other, self)
+        other.running, other.arrays, other.doomed = dict(self.running), set(self.arrays), set(self.doomed)
+        other.dated = set(self.dated)
+        lines = {id(line): line.copy() for line in (*self.lines.values(), *self._line_of.values())}
+        other.lines = {key: lines[id(line)] for key, line in self.lines.items()}
+        other._line_of = {number: lines[id(line)] for number, line in self._line_of.items()}
+        return other
 
     def take_touched(self) -> set[int]:
         """The jobs that were changed or removed since this was asked last."""

@@ -15,6 +15,7 @@ from lazy_quarry.core.engine.events import (
     ChainLinked,
     Changed,
     ClockHeld,
+    ClockStepped,
     Ended,
     Event,
     Granted,
@@ -164,6 +165,9 @@ class State:
                 self.member_changes[event.account] = (*self.member_changes.get(event.account, ()), change)
             case ClockHeld():
                 self.clock_held_ms = event.at_ms
+            case ClockStepped():
+                for number, job in list(self.jobs.running.items()):
+                    self.jobs[number] = job.begun_later(event.by_ms)
         return None
 
     def _change(self, event: Changed) -> None:
@@ -407,18 +411,21 @@ class State:
         """A copy that changes apart from this one. Jobs are values, so both share them."""
         return replace(
             self,
-            jobs=LiveJobs(self.jobs),
+            jobs=self.jobs.copy(),
             closures=dict(self.closures),
             tallies=dict(self.tallies),
             tasks={number: set(live) for number, live in self.tasks.items()},
             followers={number: set(others) for number, others in self.followers.items()},
-            recent={
-                account: {user: dict(days) for user, days in users.items()} for account, users in self.recent.items()
-            },
+            recent=Tracked(
+                {account: {user: dict(days) for user, days in users.items()} for account, users in self.recent.items()}
+            ),
             orders=dict(self.orders),
             reserved=dict(self.reserved),
             grants=dict(self.grants),
             chains=dict(self.chains),
+            meters={begin: dict(amounts) for begin, amounts in self.meters.items()},
+            warned={account: dict(terms) for account, terms in self.warned.items()},
+            member_changes=dict(self.member_changes),
         )
 
     def running(self) -> list[Job]:

@@ -39,6 +39,11 @@ class ChainRecord:
         return replace(self, parts=parts)
 
     @property
+    def missing(self) -> tuple[str, ...]:
+        """Its jobs that were never submitted: it was taken in by halves."""
+        return tuple(one.name for one in self.parts if not one.job)
+
+    @property
     def waits(self) -> dict[str, tuple[tuple[str, str], ...]]:
         """What each of its jobs waits for within it."""
         return {one.name: tuple(each for each in one.after if not each[0].isdecimal()) for one in self.parts}

@@ -150,6 +150,14 @@ class Job:
         waits_from = max(at_ms, self.request.not_before_ms or 0) if phase is Phase.WAITING else None
         return replace(self, phase=phase, times=self.times.turned(at_ms, waits_from))
 
+    def begun_later(self, by_ms: int) -> "Job":
+        """With the instant of its start as the clock has it that was set forward by so much: what it has run stays the same."""
+        first = self.times.first_start_ms
+        if first is not None and (self.request.array is not None or first == self.started_ms):
+            first += by_ms
+        started = None if self.started_ms is None else self.started_ms + by_ms
+        return replace(self, started_ms=started, times=replace(self.times, first_start_ms=first))
+
     def elapsed_ms(self, now_ms: int) -> int:
         """Time that all its attempts have held its nodes by now; of an array, from its first start to its last end."""
         if self.request.array is not None:

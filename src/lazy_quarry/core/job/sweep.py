@@ -19,6 +19,8 @@ from lazy_quarry.errors import BadValue
 MOST_TASKS = 10_000_000
 MOST_VALUES = 1_000_000
 MOST_BESIDE = 200
+MOST_VALUE = 120_000
+"""Letters of a value: it becomes a variable, and execve(2) takes 128 KiB for one with its name."""
 """So many ranges of tasks may go through one another, as ``0..90 by 10`` and ``5..95 by 10`` do."""
 _RANGE = re.compile(r"(\d{1,9})(?:\s*\.\.\s*(\d{1,9}))?(?:\s+by\s+(\d{1,9}))?")
 _NUMBER = r"\d{1,15}(?:\.\d{1,15})?"
@@ -216,6 +218,12 @@ def make_array(
             raise BadValue(f"{name}: {fault}", ("sweep", name)) from None
         if not values:
             raise BadValue(f"{name} has no values", ("sweep", name))
+        if (size := len(max(values, key=len))) > MOST_VALUE:
+            raise BadValue(
+                f"{name} has a value of {size:,} letters, and a program can be given {MOST_VALUE:,} in one; sweep over "
+                f"names of files instead",
+                ("sweep", name),
+            )
         parameters[name] = Parameter(name, values)
     groups = _groups(parameters, together)
     rows: tuple[tuple[int, int, int], ...]

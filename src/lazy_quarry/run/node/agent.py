@@ -4,7 +4,7 @@ It knows nothing but the folders of attempts, so every message may be sent again
 next agent. Messages are JSON, one a line, over a Unix socket in the spool.
 
     engine → agent   {"ensure": "4127-1"}   start this attempt unless it was started before
-                      {"stop": "4127-1"}     its ``stop`` file has been written
+                      {"stop": "4127-1", "cause": "cancelled"}   its ``stop`` file has been written
     agent → engine   {"ended": "4127-1", "exit": {…}}
                       {"lost": "4127-1", "exit": {…}}
                       {"waits": "4127-1", "reason": "…"}   it could not be started yet
@@ -24,13 +24,16 @@ import signal
 import socket
 import sys
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from lazy_quarry.files import ours
+from lazy_quarry.files.kinds import words_of
+from lazy_quarry.files.logs import keep_short
 from lazy_quarry.run.node import groups
 from lazy_quarry.run.node.attempt import Exit, put_back, read_claim, read_exit, read_intent, renew_lease
-from lazy_quarry.run.node.files import read_json, write_whole
 from lazy_quarry.run.node.locks import CoresLock, CoresTaken
 from lazy_quarry.run.node.process import (
     Identity,
@@ -73,6 +76,8 @@ class Agent:
         self.retries: dict[str, float] = {}
         self.leased: set[str] = set()  # attempts that go on only as long as the engine is in reach now and then
         self.dying: dict[str, str] = {}  # attempt whose supervisor is gone → why, until nothing of it is left
+        self.never: dict[str, Exit] = {}
+        """Attempts that were stopped before anybody claimed them; nobody does any more."""
         self.idle_since = self.looked_at = time.monotonic()
 
     def run(self) -> None:
@@ -94,10 +99,13 @@ class Agent:
             if now >= self.looked_at + LOOK_S:
                 self.looked_at = now
                 self._look_after_supervisors()
-                self._reap_adopted()
+                with suppress(OSError):
+                    self._reap_adopted()
+                self.lock.keep_fresh()
+                keep_short(self.spool.parent / "agent.log")
             for name in [name for name, at in self.retries.items() if at <= now]:
                 del self.retries[name]
-                self._ensure(name)
+                self._try(name, self._ensure)
             if self.clients or self.watched or self.dying:
                 self.idle_since = now
             elif now - self.idle_since > IDLE_S:
@@ -133,11 +141,11 @@ class Agent:
             return
         self.clients[client] = bytearray(rest)
         for line in lines:
-            what, name = _read(line)
+            what, name, cause = _read(line)
             if what == "ensure":
-                self._ensure(name)
+                self._try(name, self._ensure)
             elif what == "stop":
-                self._wake(name)
+                self._stop(name, cause)
 
     def _tell(self, message: dict[str, Any]) -> None:
         line = json.dumps(message).encode() + b"\n"
@@ -170,11 +178,22 @@ class Agent:
             return known.supervisor
         return claim
 
+    def _try(self, name: str, step: Callable[[str], None]) -> None:
+        """Go on with an attempt; where the system lacks something that it takes, later."""
+        try:
+            step(name)
+        except OSError as fault:
+            self._tell({"notes": name, "reason": f"its node cannot look after it at present: {words_of(fault)}"})
+            self.retries[name] = time.monotonic() + RETRY_S
+
     def _ensure(self, name: str) -> None:
         """Start an attempt unless it was started before; then watch it, or report how it ended."""
         if name in self.watched or name in self.dying:
             return
         folder = self.spool / name
+        if name in self.never:
+            self._tell({"ended": name, "exit": vars(self.never[name])})
+            return
         if self._claim(name) is not None or not folder.is_dir():
             self._follow(name)
             return
@@ -191,7 +210,7 @@ class Agent:
         self.own[name] = pid
         if intent.lease_s is not None:
             self.leased.add(name)
-        self._watch(name, pid)
+        self._watch(name, pid)  # where that fails, its claim is followed later
 
     def _shed(self) -> None:
         """In a new supervisor: close the agent's files, but not the lock on the cores."""
@@ -201,7 +220,7 @@ class Agent:
             client.close()
         for pidfd in self.watched.values():
             os.close(pidfd)
-        os.close(self.lock.single)
+        self.lock.leave_single()
         signal.signal(signal.SIGTERM, signal.SIG_DFL)
 
     def _watch(self, name: str, pid: int) -> None:
@@ -219,7 +238,7 @@ class Agent:
             # By number: waitpid(-1) could take the end of another supervisor, whose pidfd would then never be matched.
             with suppress(ChildProcessError):
                 os.waitpid(pid, 0)
-        self._follow(name, pid)
+        self._try(name, lambda name: self._follow(name, pid))
 
     def _follow(self, name: str, ended: int = 0) -> None:
         """Watch the supervisor that claimed an attempt; report how it ended when it has gone, as the process ``ended`` has."""
@@ -242,8 +261,10 @@ class Agent:
             self._tell({"ended": name, "exit": vars(ended)})
             return
         if claim is None and folder.is_dir():
-            refused = folder / "refused"
-            reason = refused.read_text() if refused.exists() else "the disk is full"
+            try:
+                reason = ours.read_text(folder / "refused")[:1000]
+            except OSError:
+                reason = "the disk is full"
             self._tell({"waits": name, "reason": reason})
             self.retries[name] = time.monotonic() + RETRY_S
             return
@@ -270,23 +291,26 @@ class Agent:
         Until then they keep their cores, which would else be given to others.
         """
         for name, reason in list(self.dying.items()):
-            found = self._left_of(name)
-            if found:
-                groups.kill(name)
-                send(found, signal.SIGSTOP)  # so that none forks away before the second look
-                send(self._left_of(name), signal.SIGKILL)
-                self._reap_adopted()
-                continue
-            del self.dying[name]
-            seen_ms = _last_seen_ms(self.spool / name)
-            ended = Exit(round(time.time() * 1000), seen_ms, cause="lost", reason=reason)
-            self._clear(name, ended)
-            self._tell({"lost": name, "exit": vars(ended)})
+            with suppress(OSError):  # what is left of it can't be told at this moment: it stays in the list
+                self._end_orphan(name, reason)
+
+    def _end_orphan(self, name: str, reason: str) -> None:
+        found = self._left_of(name)
+        if found:
+            groups.kill(name)
+            send(found, signal.SIGSTOP)  # so that none forks away before the second look
+            send(self._left_of(name), signal.SIGKILL)
+            self._reap_adopted()
+            return
+        ended = Exit(round(time.time() * 1000), _last_seen_ms(self.spool / name), cause="lost", reason=reason)
+        self._clear(name, ended)
+        del self.dying[name]
+        self._tell({"lost": name, "exit": vars(ended)})
 
     def _left_of(self, name: str) -> list[int]:
         """What lives of an attempt: in its group or session, with its folder in the environment, or fallen to this process."""
         folder = self.spool / name
-        mark, session = f"LQ_ATTEMPT_FOLDER={folder}", read_json(f"{folder}/session")
+        mark, session = f"LQ_ATTEMPT_FOLDER={folder}", ours.read_json(f"{folder}/session")
         fallen = [pid for pid in children(os.getpid()) if pid not in self.own.values()]
         below = [each for pid in fallen for each in descendants(pid)]
         of_it = of_attempt(mark, session if isinstance(session, int) else None)
@@ -297,15 +321,19 @@ class Agent:
         for name in list(self.watched):
             if self.clients and name in self.leased:
                 renew_lease(self.spool / name, boottime())
-            claim = self._claim(name)
-            if claim is None:
-                continue
-            if is_stopped(claim.pid):
-                send([claim.pid], signal.SIGCONT)
-                self._tell({"notes": name, "reason": "its supervisor was stopped by a signal; it goes on"})
-            known: Claimed | None = registered(self.spool / name)
-            if known is not None and boottime() > known.over_by:
-                send([claim.pid], signal.SIGKILL)
+            with suppress(OSError):  # what can't be read at this moment is looked at the next time
+                self._look_after(name)
+
+    def _look_after(self, name: str) -> None:
+        claim = self._claim(name)
+        if claim is None:
+            return
+        if is_stopped(claim.pid):
+            send([claim.pid], signal.SIGCONT)
+            self._tell({"notes": name, "reason": "its supervisor was stopped by a signal; it goes on"})
+        known: Claimed | None = registered(self.spool / name)
+        if known is not None and boottime() > known.over_by:
+            send([claim.pid], signal.SIGKILL)
 
     def _reap_adopted(self) -> None:
         """Reap adopted orphans; this process's own supervisors are waited for one by one."""
@@ -313,33 +341,43 @@ class Agent:
             with suppress(ChildProcessError):
                 os.waitpid(pid, os.WNOHANG)
 
-    def _wake(self, name: str) -> None:
-        claim = self._claim(name)
-        if claim is not None and claim.alive():
-            send([claim.pid], signal.SIGTERM)
-        elif claim is None and name in self.own:
-            send([self.own[name]], signal.SIGTERM)
+    def _stop(self, name: str, cause: str) -> None:
+        """Tell the supervisor of an attempt to look. One that nobody has claimed ends here, and is never started.
+
+        Where the claim can't be told at this moment, the file that says so is found later, or the message comes again.
+        """
+        with suppress(OSError):
+            claim = self._claim(name)
+            if claim is not None and claim.alive():
+                send([claim.pid], signal.SIGTERM)
+            elif claim is None and name in self.own:
+                send([self.own[name]], signal.SIGTERM)
+            elif claim is None and (self.spool / name).is_dir() and name not in self.dying:
+                self.retries.pop(name, None)
+                ended = Exit(round(time.time() * 1000), 0, cause=cause, reason="before it was started")
+                self._tell({"ended": name, "exit": vars(self.never.setdefault(name, ended))})
 
 
 def _last_seen_ms(folder: Path) -> int | None:
     """How long an attempt had run when its supervisor wrote last; None when its folder is gone."""
     if not folder.is_dir():
         return None
-    found = (read_json(f"{folder}/live.json") or {}).get("held_ms", 0)
+    found = (ours.read_json(f"{folder}/live.json") or {}).get("held_ms", 0)
     return found if isinstance(found, int) else 0
 
 
-def _read(line: bytes) -> tuple[str, str]:
-    """What a message asks for and of which attempt; two empty words for anything else that somebody may send."""
+def _read(line: bytes) -> tuple[str, str, str]:
+    """What a message asks for, of which attempt, why; empty words for anything else that somebody may send."""
     try:
         message = json.loads(line)
     except (ValueError, RecursionError):
-        return "", ""
+        return "", "", ""
     for what in ("ensure", "stop"):
         name = message.get(what) if isinstance(message, dict) else None
         if isinstance(name, str) and _NAME.fullmatch(name):
-            return what, name
-    return "", ""
+            cause = message.get("cause")
+            return what, name, cause if isinstance(cause, str) else "cancelled"
+    return "", "", ""
 
 
 def main() -> None:
@@ -348,7 +386,7 @@ def main() -> None:
     try:
         agent = Agent(spool)
     except CoresTaken as taken:
-        write_whole(spool / "agent.refused", json.dumps({"by": str(taken)}), durable=False)
+        ours.write_whole(spool / "agent.refused", json.dumps({"by": str(taken)}), durable=False)
         sys.exit(3)
     (spool / "agent.refused").unlink(missing_ok=True)
     with suppress(OSError):

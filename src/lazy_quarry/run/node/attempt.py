@@ -13,7 +13,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from lazy_quarry.run.node.files import read_json, write_file, write_whole
+from lazy_quarry.files import ours
 from lazy_quarry.run.node.process import Identity
 
 
@@ -117,7 +117,7 @@ class Exit:
 
 def read_claim(folder: Path) -> Identity | None:
     """The supervisor that took this attempt, or None when nobody did."""
-    found = read_json(f"{folder}/claim.json")
+    found = ours.read_json(f"{folder}/claim.json")
     try:
         return None if found is None else Identity(found["boot"], found["pid"], found["ticks"])
     except (TypeError, KeyError):
@@ -127,12 +127,12 @@ def read_claim(folder: Path) -> Identity | None:
 def renew_lease(folder: Path, now: float) -> None:
     """Note that the engine was in reach at an instant (seconds since boot)."""
     with suppress(OSError):
-        write_whole(f"{folder}/lease", str(now), durable=False)
+        ours.write_whole(f"{folder}/lease", str(now), durable=False)
 
 
 def leased_since(folder: Path, began: float) -> float:
-    """When the engine was last in reach, as far as that is noted; else when the attempt began."""
-    found = read_json(f"{folder}/lease")
+    """When the engine was last in reach, as far as that is noted; else when the attempt began. Raises :class:`OSError`."""
+    found = ours.read_json(f"{folder}/lease")
     return max(began, found) if type(found) in (int, float) else began
 
 
@@ -147,7 +147,7 @@ def exit_file(folder: Path, supervisor: int) -> str:
 
 def read_exit(folder: Path, claim: Identity | None) -> Exit | None:
     """How the attempt ended that a supervisor claimed, or None when that is not recorded."""
-    found = read_json(exit_file(folder, claim.pid)) if claim else None
+    found = ours.read_json(exit_file(folder, claim.pid)) if claim else None
     try:
         return None if found is None else Exit(**found)
     except TypeError:
@@ -156,8 +156,8 @@ def read_exit(folder: Path, claim: Identity | None) -> Exit | None:
 
 def put_back(folder: Path, supervisor: Identity, ended: Exit) -> None:
     """Write again by whom an attempt was taken and how it ended, where the job removed that. Raises :class:`OSError`."""
-    write_whole(exit_file(folder, supervisor.pid), json.dumps(vars(ended)))
-    write_whole(f"{folder}/claim.json", json.dumps(vars(supervisor)))
+    ours.write_whole(exit_file(folder, supervisor.pid), json.dumps(vars(ended)))
+    ours.write_whole(f"{folder}/claim.json", json.dumps(vars(supervisor)))
 
 
 def read_intent(folder: Path) -> Intent | None:
@@ -165,7 +165,7 @@ def read_intent(folder: Path) -> Intent | None:
 
     In both cases the engine writes it again: nothing of it was claimed yet.
     """
-    found = read_json(f"{folder}/intent.json")
+    found = ours.read_json(f"{folder}/intent.json")
     try:
         return Intent(
             job=found["job"],
@@ -185,16 +185,27 @@ def read_intent(folder: Path) -> Intent | None:
         return None
 
 
+MOST_INTENT = 16 * 2**20
+"""Bytes of what a supervisor is told: far beyond what any program can be started with."""
+
+
+class IntentTooLong(ValueError):
+    """An attempt that can never be started; the message says why."""
+
+
 def write_intent(folder: Path, intent: Intent, script: str) -> None:
     """Fill an attempt's folder; the intent comes last, so that all the rest is there when it is.
 
     Until a supervisor has claimed the attempt, this may be done again: after a power cut nothing of it need be there. The
     folder itself was made before the start was recorded. Raises :class:`FileNotFoundError` or :class:`NotADirectoryError` when
-    it is gone: then nobody knows whether the attempt has run.
+    it is gone: then nobody knows whether the attempt has run. Raises :class:`IntentTooLong` for what can never be started.
     """
     if os.path.exists(f"{folder}/claim.json"):
         return
-    write_file(f"{folder}/script", script, 0o700)
+    text = json.dumps(intent, default=vars)
+    if len(text) > MOST_INTENT:
+        raise IntentTooLong(f"what it would be started with has {len(text):,} bytes, and {MOST_INTENT:,} are the most")
+    ours.write(f"{folder}/script", script, 0o700)
     hosts = "".join(f"{node}\n" * ranks for node, ranks in intent.ranks)
-    write_file(f"{folder}/nodes", hosts, 0o644)
-    write_whole(f"{folder}/intent.json", json.dumps(intent, default=vars), durable=False)
+    ours.write(f"{folder}/nodes", hosts, 0o644)
+    ours.write_whole(f"{folder}/intent.json", text, durable=False)

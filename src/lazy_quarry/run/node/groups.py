@@ -14,7 +14,7 @@ from collections.abc import Collection, Iterator
 from contextlib import contextmanager, suppress
 from functools import cache
 
-from lazy_quarry.run.node.files import read_file
+from lazy_quarry.files import system
 
 _PARENT = "lazy-quarry"
 _UNIFIED = ""
@@ -63,7 +63,7 @@ def _made_below(folder: str) -> str | None:
 
 def _read(path: str) -> str:
     try:
-        return read_file(path).decode()
+        return system.read(path).decode()
     except OSError:
         return ""
 

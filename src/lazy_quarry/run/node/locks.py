@@ -1,4 +1,8 @@
-"""The locks on this node's cores: one state folder of each user has them, as long as an agent or a job of it lives."""
+"""The locks on this node's cores: one state folder of each user has them, as long as an agent or a job of it lives.
+
+They are in a folder of the user's own, found by its owner and not by its name alone, in a place that every user may write and
+where nobody may remove what is another's. So nobody else can take them, stand in their way, or be taken for somebody.
+"""
 
 from __future__ import annotations
 
@@ -6,13 +10,65 @@ import fcntl
 import json
 import os
 import pwd
+import re
+import stat
+import tempfile
+import time
 from contextlib import suppress
 from pathlib import Path
 
-from lazy_quarry.run.node.files import read_json
+from lazy_quarry.files import ours
+from lazy_quarry.files.file_systems import is_shared
+from lazy_quarry.run.node.process import identify, start_ticks
 
-_PLACES = ("/run/lock", "/var/lock", "/var/tmp", "/tmp")
-"""Folders that every user may write and that a logout leaves alone, the best first."""
+PLACES = ("/var/tmp", "/tmp")
+"""Sticky folders that every user may write and that a logout leaves alone, the best first."""
+_FORMER = ("/run/lock", "/var/lock", "/var/tmp", "/tmp")
+"""Where earlier versions had their locks, under a name that anybody could take."""
+_NAME = re.compile(r"lazy-quarry-(\d+)-\w+")
+NOTE = "in-use.json"
+FRESH_EVERY_S = 6 * 3600.0
+"""What is left alone for days is removed from such places, on many machines."""
+PATIENCE_S, GLANCE_S, PAUSE_S = 5.0, 0.5, 0.02
+"""An agent of the same state folder that leaves is waited for so long; somebody who only looks at a lock for a moment; between two
+tries."""
+_MOST_NOTE = 4096
+
+
+class CoresTaken(Exception):
+    """Another state folder's jobs have this machine's cores."""
+
+
+def _place() -> str:
+    """The place for the user's folder. Raises :class:`OSError` where there is none."""
+    for place in PLACES:
+        with suppress(OSError):
+            found = os.stat(place)
+            usable = (
+                stat.S_ISDIR(found.st_mode) and found.st_mode & stat.S_ISVTX and os.access(place, os.W_OK | os.X_OK)
+            )
+            if usable and not is_shared(place):
+                return place
+    raise PermissionError(
+        f"there is no folder for locks: {' or '.join(PLACES)} must be on a disk of this machine, writable and sticky"
+    )
+
+
+def _own_folders(place: str) -> list[str]:
+    """This user's folders of locks there, the lowest name first; of what others have made in the user's name, none."""
+    return sorted(
+        f"{place}/{name}"
+        for name in os.listdir(place)
+        if (found := _NAME.fullmatch(name)) and int(found[1]) == os.getuid() and _is_own_folder(f"{place}/{name}")
+    )
+
+
+def _is_own_folder(path: str) -> bool:
+    try:
+        found = os.lstat(path)
+    except OSError:
+        return False
+    return stat.S_ISDIR(found.st_mode) and found.st_uid == os.getuid() and not found.st_mode & 0o022
 
 
 def locks_folder() -> Path:
@@ -20,82 +76,114 @@ def locks_folder() -> Path:
 
     Raises :class:`OSError` where there is none.
     """
-    given = os.environ.get("LQ_LOCKS")
-    if given:
-        folder = Path(given)
-    else:
-        base = next(place for place in _PLACES if os.access(place, os.W_OK))
-        folder = Path(base) / f"lazy-quarry-{os.getuid()}"
-    folder.mkdir(mode=0o711, exist_ok=True)
-    if folder.stat().st_uid != os.getuid():
-        raise PermissionError(f"{folder} belongs to somebody else")
-    return folder
+    if given := os.environ.get("LQ_LOCKS"):
+        with suppress(FileExistsError):
+            os.mkdir(given, 0o711)
+        if not _is_own_folder(given):
+            raise PermissionError(f"{given} is no folder of this user's alone")
+        return Path(given)
+    place = _place()
+    if found := _own_folders(place):
+        return Path(found[0])
+    made = tempfile.mkdtemp(prefix=f"lazy-quarry-{os.getuid()}-", dir=place)
+    os.chmod(made, 0o711)
+    return Path((_own_folders(place) or [made])[0])  # of several that were made at a time, all take the same
 
 
-class CoresTaken(Exception):
-    """Another state folder's jobs have this machine's cores."""
+def former_folder() -> Path | None:
+    """Where an earlier version has its locks, if that is the user's own; None when there is no such folder."""
+    if os.environ.get("LQ_LOCKS"):
+        return None
+    base = next((place for place in _FORMER if os.access(place, os.W_OK)), None)
+    path = f"{base}/lazy-quarry-{os.getuid()}"
+    return Path(path) if base and _is_own_folder(path) else None
 
 
 class CoresLock:
     """The lock on this machine's cores for one state folder, held as long as an agent or supervisor of it lives."""
 
     def __init__(self, spool: Path) -> None:
-        folder = locks_folder()
-        self.single = os.open(folder / "agent.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-        # Others may read, and so lock, this one: that is how they see that its cores are in use.
-        self.cores = os.open(folder / "cores.lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
-        # Two locks: one says that an agent is alive, the other that jobs are left. Supervisors inherit only the second,
-        # so a killed agent can be replaced while its jobs go on.
-        holder = read_json(folder / "cores.lock") or {}
-        try:
-            fcntl.flock(self.single, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise CoresTaken(holder.get("spool", "another state folder")) from None
-        try:
-            fcntl.flock(self.cores, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            if holder.get("spool") != str(spool):
-                raise CoresTaken(holder.get("spool", "another state folder")) from None
-        else:
-            os.ftruncate(self.cores, 0)
-            os.pwrite(self.cores, json.dumps({"spool": str(spool)}).encode(), 0)
+        self.spool, self._fresh_at = str(spool), time.monotonic()
+        self._single: list[int] = []
+        """Files that say that an agent lives. Supervisors inherit only the others, so a killed agent can be replaced."""
+        self._cores: list[int] = []
+        if former := former_folder():
+            self._take(former)
+        self.folder = locks_folder()
+        self._take(self.folder)
+        while (folder := locks_folder()) != self.folder:  # made meanwhile, or this one was removed
+            self.folder = folder
+            self._take(folder)
+        with suppress(OSError):  # it is there for others alone
+            text = json.dumps(vars(identify(os.getpid())))
+            ours.write_whole(self.folder / NOTE, text, durable=False, mode=0o644)
+
+    def _take(self, folder: Path) -> None:
+        single = ours.opened(folder / "agent.lock", os.O_RDWR | os.O_CREAT)
+        cores = ours.opened(folder / "cores.lock", os.O_RDWR | os.O_CREAT)
+        holder = (ours.glance_json(folder / "cores.lock") or {}).get("spool", "another state folder")
+        if not _locked(single, PATIENCE_S if holder == self.spool else GLANCE_S):
+            raise CoresTaken(holder)
+        if _locked(cores, 0.0 if holder == self.spool else GLANCE_S):
+            os.ftruncate(cores, 0)
+            os.pwrite(cores, json.dumps({"spool": self.spool}).encode(), 0)
+        elif holder != self.spool:
+            raise CoresTaken(holder)
         # Shared from here on: the next agent of this folder may join, and another folder's exclusive lock still fails.
-        fcntl.flock(self.cores, fcntl.LOCK_SH)
+        fcntl.flock(cores, fcntl.LOCK_SH)
+        self._single.append(single)
+        self._cores.append(cores)
+
+    def leave_single(self) -> None:
+        """In a new supervisor: close what says that an agent lives, and keep what says that jobs are left."""
+        for fd in self._single:
+            os.close(fd)
+
+    def keep_fresh(self) -> None:
+        """Touch what is in the folder now and then, so that nobody takes it for left over."""
+        if time.monotonic() - self._fresh_at < FRESH_EVERY_S:
+            return
+        self._fresh_at = time.monotonic()
+        for folder, _, names in os.walk(self.folder):
+            for path in (folder, *(f"{folder}/{name}" for name in names)):
+                with suppress(OSError):
+                    os.utime(path, follow_symlinks=False)
+
+
+def _locked(fd: int, within_s: float) -> bool:
+    """Lock a file for this process alone; False when it could not be had in time."""
+    until = time.monotonic() + within_s
+    while True:
+        try:
+            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            if time.monotonic() >= until:
+                return False
+            time.sleep(PAUSE_S)
+        else:
+            return True
 
 
 def cores_holder() -> str | None:
     """The spool whose agent or jobs have this node's cores for this user now; None when nobody has them."""
+    for folder in (_known_folder(), former_folder()):
+        if folder is not None and _held(folder / "cores.lock"):
+            found = (ours.glance_json(folder / "cores.lock") or {}).get("spool")
+            if isinstance(found, str):
+                return found
+    return None
+
+
+def _known_folder() -> Path | None:
     try:
-        folder = locks_folder()
+        return locks_folder()
     except OSError:
         return None
-    if not _held(f"{folder}/cores.lock"):
-        return None
-    found = (read_json(folder / "cores.lock") or {}).get("spool")
-    return found if isinstance(found, str) else None
 
 
-def others_here() -> list[str]:
-    """Names of other users whose jobs use this node's cores now: nobody divides the cores between users."""
-    found = []
-    for place in {os.path.realpath(place) for place in _PLACES}:
-        with suppress(OSError):
-            for name in os.listdir(place):
-                user = name.removeprefix("lazy-quarry-")
-                if (
-                    user != name
-                    and user.isdecimal()
-                    and int(user) != os.getuid()
-                    and _held(f"{place}/{name}/cores.lock")
-                ):
-                    with suppress(KeyError):
-                        found.append(pwd.getpwuid(int(user)).pw_name)
-    return sorted(set(found))
-
-
-def _held(path: str) -> bool:
+def _held(path: Path) -> bool:
     try:
-        fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+        fd = ours.opened(path)
     except OSError:
         return False
     try:
@@ -105,3 +193,39 @@ def _held(path: str) -> bool:
     finally:
         os.close(fd)
     return False
+
+
+def others_here() -> list[str]:
+    """Names of other users whose agent runs on this node now, as they say: nobody divides the cores between users.
+
+    It is a note that anybody can write of himself, so it is told and never in the way.
+    """
+    found = set()
+    with suppress(OSError):
+        place = _place()
+        for name in os.listdir(place):
+            known = _NAME.fullmatch(name)
+            if known and int(known[1]) != os.getuid() and _says_it_runs(f"{place}/{name}", int(known[1])):
+                with suppress(KeyError):
+                    found.add(pwd.getpwuid(int(known[1])).pw_name)
+    return sorted(found)
+
+
+def _says_it_runs(folder: str, user: int) -> bool:
+    """Whether a note tells of a process that runs, and folder, note and process are one user's."""
+    try:
+        above = os.lstat(folder)
+        fd = os.open(f"{folder}/{NOTE}", os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)
+    except OSError:
+        return False
+    try:
+        note = os.fstat(fd)
+        if not stat.S_ISREG(note.st_mode) or {above.st_uid, note.st_uid} != {user}:
+            return False
+        said = json.loads(ours.read_from(fd, _MOST_NOTE, folder))
+        pid, ticks = int(said["pid"]), int(said["ticks"])
+        return pid > 0 and os.stat(f"/proc/{pid}").st_uid == user and start_ticks(pid) == ticks
+    except (OSError, ValueError, TypeError, KeyError, RecursionError):
+        return False
+    finally:
+        os.close(fd)

@@ -10,7 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from lazy_quarry.run.node.files import write_whole
+from lazy_quarry.files import ours
 from lazy_quarry.run.node.process import bytes_moved, cpu_ms, peak_mib, proportional_mib, resident_mib
 
 _MOST_SAMPLES = 240
@@ -67,7 +67,7 @@ class Measure:
             "written": written,
         }
         with suppress(OSError):
-            write_whole(f"{self.folder}/live.json", json.dumps(live), durable=False)
+            ours.write_whole(f"{self.folder}/live.json", json.dumps(live), durable=False)
 
     def _sample(self, busy: float, memory: int) -> None:
         """Keep a sample. When the list is full every second one goes, and from then on half as many are kept."""

@@ -1,4 +1,8 @@
-"""What /proc says about processes. A process is identified by boot, number, and start in raw clock ticks."""
+"""What /proc says about processes. A process is identified by boot, number, and start in raw clock ticks.
+
+Whether a process lives decides about jobs: what tells it raises :class:`OSError` when that can't be known, as without a free file
+descriptor. What only measures passes over what it can't read.
+"""
 
 from __future__ import annotations
 
@@ -6,15 +10,17 @@ import ctypes
 import os
 import signal
 import time
+from contextlib import suppress
 from dataclasses import dataclass
 from functools import cache
 
-from lazy_quarry.run.node.files import read_file
+from lazy_quarry.files import system
 
 PAGE = os.sysconf("SC_PAGE_SIZE")
 TICKS = os.sysconf("SC_CLK_TCK")
 _LIBC = ctypes.CDLL(None, use_errno=True)
 _SET_CHILD_SUBREAPER = 36
+_GONE = (FileNotFoundError, ProcessLookupError)
 
 
 @dataclass(frozen=True)
@@ -35,14 +41,14 @@ def boot_id() -> str:
     """The machine's identity as long as it runs: this boot of it. ``LQ_BOOT`` stands in for it, for trying things out."""
     if given := os.environ.get("LQ_BOOT"):
         return given
-    return read_file("/proc/sys/kernel/random/boot_id").decode().strip()
+    return system.read("/proc/sys/kernel/random/boot_id").decode().strip()
 
 
 def _stat(pid: int | str) -> list[str] | None:
     """Fields of /proc/PID/stat from the state on, or None when there is no such process."""
     try:
-        raw = read_file(f"/proc/{pid}/stat").decode(errors="replace")
-    except OSError:
+        raw = system.read(f"/proc/{pid}/stat").decode(errors="replace")
+    except _GONE:
         return None
     return raw[raw.rindex(")") + 2 :].split()
 
@@ -67,11 +73,10 @@ def identify(pid: int) -> Identity:
 def children(pid: int) -> list[int]:
     """Children of all threads of a process."""
     found: list[int] = []
-    try:
+    with suppress(*_GONE):
         for thread in os.listdir(f"/proc/{pid}/task"):
-            found += map(int, read_file(f"/proc/{pid}/task/{thread}/children").split())
-    except OSError:
-        pass
+            with suppress(*_GONE):
+                found += map(int, system.read(f"/proc/{pid}/task/{thread}/children").split())
     return found
 
 
@@ -95,7 +100,7 @@ def resident_mib(pids: list[int]) -> int:
     pages = 0
     for pid in pids:
         try:
-            pages += int(read_file(f"/proc/{pid}/statm").split()[1])
+            pages += int(system.read(f"/proc/{pid}/statm").split()[1])
         except (OSError, IndexError):
             continue
     return pages * PAGE // 2**20
@@ -104,7 +109,7 @@ def resident_mib(pids: list[int]) -> int:
 def peak_mib(pid: int) -> int:
     """The most memory that a process has had resident at a time (``VmHWM``); 0 when it is gone."""
     try:
-        status = read_file(f"/proc/{pid}/status")
+        status = system.read(f"/proc/{pid}/status")
     except OSError:
         return 0
     _, found, rest = status.partition(b"\nVmHWM:")
@@ -116,8 +121,8 @@ def proportional_mib(pids: list[int]) -> int:
     kib = 0
     for pid in pids:
         try:
-            with open(f"/proc/{pid}/smaps_rollup") as file:
-                kib += next(int(line.split()[1]) for line in file if line.startswith("Pss:"))
+            lines = system.read(f"/proc/{pid}/smaps_rollup").splitlines()
+            kib += next(int(line.split()[1]) for line in lines if line.startswith(b"Pss:"))
         except (OSError, StopIteration):
             continue
     return kib // 1024
@@ -127,9 +132,8 @@ def cpu_ms(pids: list[int]) -> int:
     """CPU time of these processes and of their children that were waited for."""
     ticks = 0
     for pid in pids:
-        fields = _stat(pid)
-        if fields:
-            ticks += sum(int(field) for field in fields[11:15])
+        with suppress(OSError):
+            ticks += sum(int(field) for field in (_stat(pid) or [])[11:15])
     return ticks * 1000 // TICKS
 
 
@@ -137,7 +141,7 @@ def bytes_moved(path: str) -> tuple[int, int]:
     """Bytes read and written, from a /proc ``io`` file."""
     read = written = 0
     try:
-        for line in read_file(path).splitlines():
+        for line in system.read(path).splitlines():
             name, _, count = line.partition(b":")
             if name == b"rchar":
                 read = int(count)
@@ -163,9 +167,9 @@ def of_attempt(mark: str, session: int | None) -> list[int]:
             if fields and session is not None and int(fields[3]) == session:
                 found.append(int(name))
                 continue
-            if needle in read_file(f"/proc/{name}/environ").split(b"\0"):
+            if needle in system.read(f"/proc/{name}/environ").split(b"\0"):
                 found.append(int(name))
-        except OSError:
+        except (*_GONE, PermissionError):
             continue
     return found
 

@@ -8,10 +8,12 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
+DIAL_S = 2.0
+
 
 @contextmanager
 def _address(folder: Path, name: str) -> Iterator[str]:
-    directory = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+    directory = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
         # An address holds 107 bytes and a state folder's path may be longer.
         yield f"/proc/self/fd/{directory}/{name}"
@@ -36,12 +38,28 @@ def listen(folder: Path, name: str) -> socket.socket:
         return listener
 
 
+def mark_of(folder: Path, name: str) -> tuple[int, int] | None:
+    """What tells a socket's file from one that is put in its place; None when there is none."""
+    try:
+        found = os.lstat(folder / name)
+    except OSError:
+        return None
+    return found.st_dev, found.st_ino
+
+
+def is_at(mark: tuple[int, int], folder: Path, name: str) -> bool:
+    """Whether the socket of a mark is still what stands there."""
+    return mark_of(folder, name) == mark
+
+
 def dial(folder: Path, name: str) -> socket.socket | None:
     """A connection to whoever listens there, or None."""
     link = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+    link.settimeout(DIAL_S)  # one that is stopped, and has many waiting already, takes nobody in
     try:
         with _address(folder, name) as address:
             link.connect(address)
+        link.settimeout(None)
     except OSError:
         link.close()
         return None

@@ -8,7 +8,10 @@ import shutil
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 
+from lazy_quarry.files import given
+
 _CHUNK = 2**20
+_MOST_UNSIZED = 64 * 2**20
 
 
 class Stopped(Exception):
@@ -95,9 +98,13 @@ def _copy_file(source: str, target: str, go_on: Callable[[], bool]) -> None:
     os.makedirs(os.path.dirname(target) or ".", exist_ok=True)
     short = f"{target}.{os.getpid()}.part"
     try:
-        with open(source, "rb") as read, open(short, "wb") as write:
-            while chunk := read.read(_CHUNK):
-                write.write(chunk)
+        with open(given.opened(source), "rb", 0) as read, open(given.fresh(short), "wb", 0) as write:
+            # A file that grows meanwhile is copied as far as it was; the kernel's own have no size.
+            left = os.fstat(read.fileno()).st_size or _MOST_UNSIZED
+            while left > 0 and (chunk := read.read(min(left, _CHUNK))):
+                left -= len(chunk)
+                while chunk:  # a write may be short, as when the disk is nearly full
+                    chunk = chunk[write.write(chunk) :]
                 if not go_on():
                     raise Stopped
         shutil.copystat(source, short)

@@ -12,9 +12,9 @@ import time
 from contextlib import suppress
 from pathlib import Path
 
+from lazy_quarry.files import given, ours
 from lazy_quarry.run.node import groups
 from lazy_quarry.run.node.attempt import Intent
-from lazy_quarry.run.node.files import write_file
 from lazy_quarry.run.node.module_loading import loading
 
 _SHELLS = ("sh", "bash", "dash", "ksh", "zsh")
@@ -38,17 +38,17 @@ class Start:
         self._output = self._open_output(paths.output)
         self._errors = self._output if paths.errors == paths.output else self._open_output(paths.errors)
         try:
-            self._source = os.open(paths.input or "/dev/null", os.O_RDONLY | os.O_CLOEXEC)
+            self._source = given.opened(paths.input or "/dev/null")
         except OSError as fault:
             raise Unstartable(f"its input {paths.input} cannot be read: {fault.strerror}") from None
 
     def _open_output(self, path: str) -> int:
-        flags = os.O_WRONLY | os.O_CREAT | os.O_CLOEXEC | os.O_APPEND
+        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND
         if self.intent.attempt == 1:
             flags |= os.O_TRUNC
         try:
             os.makedirs(os.path.dirname(path), exist_ok=True)
-            fd = os.open(path, flags, 0o640)
+            fd = given.opened(path, flags)
         except OSError as fault:
             raise Unstartable(f"its output {path} cannot be written: {fault.strerror}") from None
         give_to_group(path, self.intent.results.group)
@@ -83,7 +83,7 @@ class Start:
         except ValueError as fault:  # a zero byte in an argument or a variable
             raise Unstartable(f"it could not be started: {fault}") from None
         with suppress(OSError):  # it runs; a full disk must not lose it
-            write_file(f"{self.folder}/session", str(started))
+            ours.write(f"{self.folder}/session", str(started))
         for fd in {self._source, self._output, self._errors}:
             os.close(fd)
         os.sched_setaffinity(0, limits.cores)  # leaving a group of cores lifts it
@@ -112,8 +112,7 @@ class Start:
         script, prepare = f"{self.folder}/script", self.intent.command.prepare
         if not prepare:
             return script
-        with open(script, errors="replace") as file:
-            line = file.readline().strip()
+        line = ours.read_text(script).split("\n", 1)[0].strip()
         words = line.removeprefix("#!").split()
         shell = os.path.basename(words[1] if words[:1] == ["/usr/bin/env"] and len(words) > 1 else (words or [""])[0])
         quoted = shlex.quote(script)
@@ -125,7 +124,7 @@ class Start:
 
     def _executable(self, name: str, text: str) -> str:
         path = f"{self.folder}/{name}"
-        write_file(path, text, 0o700)
+        ours.write(path, text, 0o700)
         return path
 
 

@@ -17,9 +17,10 @@ from contextlib import suppress
 from pathlib import Path
 from typing import NoReturn
 
+from lazy_quarry.files import given, ours
+from lazy_quarry.files.kinds import lack_of
 from lazy_quarry.run.node import groups
 from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, leased_since
-from lazy_quarry.run.node.files import read_json, write_file
 from lazy_quarry.run.node.measure import Measure, folder_mib
 from lazy_quarry.run.node.process import become_subreaper, boottime, descendants, identify, living, send
 from lazy_quarry.run.node.registry import Claimed, register
@@ -48,14 +49,14 @@ def supervise(folder: Path, intent: Intent) -> NoReturn:
     except OSError as fault:
         code = 1
         with suppress(OSError):
-            (folder / "refused").write_text(fault.strerror or str(fault))
+            ours.write(f"{folder}/refused", fault.strerror or str(fault))
     finally:
         os._exit(code)  # not sys.exit: the agent's own clean-up must not run in its child
 
 
 def _open_exit(folder: Path) -> int:
     """The exit file with room for what will be written; on a full disk this fails, before anything ran."""
-    fd = os.open(exit_file(folder, os.getpid()), os.O_RDWR | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
+    fd = ours.opened(exit_file(folder, os.getpid()), os.O_RDWR | os.O_CREAT | os.O_TRUNC)
     if os.write(fd, b" " * EXIT_BYTES) < EXIT_BYTES:
         raise OSError(errno.ENOSPC, "No space left on device")
     return fd
@@ -65,7 +66,7 @@ def _claim(folder: Path, intent: Intent) -> bool:
     """Take the attempt, exclusively; False when another supervisor has it."""
     own = identify(os.getpid())
     mine, name = f"{folder}/claim.{own.pid}", f"{folder}/claim.json"
-    write_file(mine, json.dumps({**vars(own), "journal": intent.journal, "mark": intent.mark}))
+    ours.write(mine, json.dumps({**vars(own), "journal": intent.journal, "mark": intent.mark}))
     try:
         os.link(mine, name)  # this fails where the name exists, so one claim wins, with all its text
     except FileExistsError:
@@ -73,8 +74,8 @@ def _claim(folder: Path, intent: Intent) -> bool:
         return False
     finally:
         os.unlink(mine)
-    for path in (name, folder):  # on disk before anything runs: after a power cut it tells that it ran
-        fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC)
+    # On disk before anything runs: after a power cut it tells that it ran.
+    for fd in (ours.opened(name), os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)):
         try:
             os.fsync(fd)
         finally:
@@ -156,7 +157,7 @@ class Supervisor:
         return self._signalled and not self.folder.is_dir()
 
     def _stop_cause(self) -> str:
-        return str((read_json(f"{self.folder}/stop") or {}).get("cause", "cancelled"))
+        return str((ours.glance_json(f"{self.folder}/stop") or {}).get("cause", "cancelled"))
 
     # -- watching ----------------------------------------------------------------------------------
 
@@ -169,25 +170,36 @@ class Supervisor:
         while True:
             if self._reap():
                 return  # no child is left, and so nothing: under a subreaper whatever loses its parent becomes a child
-            # Only zombies may be left. They are reaped before the second look, because their children then become this
-            # process's own.
-            below = descendants(os.getpid())
-            if not living(below):
-                self._reap()
-                if not descendants(os.getpid()):
+            try:
+                if self._all_over():
                     return
-            self._look(below)
-            if self.status is not None and self._stop_at is None:
-                left = living(below)
-                if left:  # the script has ended; what it left behind is stopped too
-                    self.reason = self.reason or f"{len(left)} of its processes were left behind and stopped"
-                    self._stop(below)
+            except OSError as fault:
+                if not lack_of(fault):
+                    raise
+                # What runs can't be told at this moment: it runs on, and is looked at again.
             # A child's end and a stop both wake it. The pause between grows, because most jobs need no close look; near
             # the memory limit it stays short, because a process can take the rest within milliseconds.
             woken = signal.sigtimedwait(_WAKE, min(pause, self._until_next()))
             self._signalled = self._signalled or (woken is not None and woken.si_signo == signal.SIGTERM)
             near_limit = self.measure.peak_mib * 2 >= self.intent.limits.memory_mib
             pause = min(pause * 1.5, 0.03 if near_limit else 0.2)
+
+    def _all_over(self) -> bool:
+        """Look at what runs, and stop what must stop; True when nothing is left."""
+        # Only zombies may be left. They are reaped before the second look, because their children then become this
+        # process's own.
+        below = descendants(os.getpid())
+        if not living(below):
+            self._reap()
+            if not descendants(os.getpid()):
+                return True
+        self._look(below)
+        if self.status is not None and self._stop_at is None:
+            left = living(below)
+            if left:  # the script has ended; what it left behind is stopped too
+                self.reason = self.reason or f"{len(left)} of its processes were left behind and stopped"
+                self._stop(below)
+        return False
 
     def _reap(self) -> bool:
         """Take the ends of children; True when there are no children any more."""
@@ -244,7 +256,10 @@ class Supervisor:
         if lease is None or now < self._lease_seen + min(1.0, lease / 4):
             return False
         self._lease_seen = now
-        return now - leased_since(self.folder, self.began) > lease
+        try:
+            return now - leased_since(self.folder, self.began) > lease
+        except OSError:
+            return False  # nobody knows at this moment; it looks again
 
     @property
     def _patience_s(self) -> float:
@@ -266,16 +281,26 @@ class Supervisor:
         frozen: set[int] = set()
         # A process that is frozen cannot fork, so the second pass finds only what forked before it was frozen.
         for _ in range(50):
-            fresh = set(living(descendants(os.getpid()))) - frozen
+            fresh = set(self._living()) - frozen
             if not fresh:
                 break
             send(list(fresh), signal.SIGSTOP)
             frozen |= fresh
-        while left := living(descendants(os.getpid())):
+        while left := self._living():
             send(left, signal.SIGKILL)
             self._reap()
             signal.sigtimedwait({signal.SIGCHLD}, 0.01)
         self._reap()
+
+    def _living(self) -> list[int]:
+        """What lives below this process, as soon as that can be told."""
+        while True:
+            try:
+                return living(descendants(os.getpid()))
+            except OSError as fault:
+                if not lack_of(fault):
+                    raise
+                signal.sigtimedwait({signal.SIGCHLD}, 0.05)
 
     # -- ending ------------------------------------------------------------------------------------
 
@@ -390,8 +415,10 @@ class Supervisor:
             f"-- walltime {held_ms / 1000:.1f}s of {limits.walltime_s}s, cpu {ended.cpu_ms / 1000:.1f}s"
             f" on {len(limits.cores)} cores, memory {ended.memory_peak_mib} MiB of {limits.memory_mib} MiB",
         ]
-        with suppress(OSError), open(intent.paths.output, "a") as file:
-            file.write("\n".join(lines) + "\n")
+        with suppress(OSError):
+            fd = given.opened(intent.paths.output, os.O_WRONLY | os.O_CREAT | os.O_APPEND)
+            with open(fd, "a") as file:
+                file.write("\n".join(lines) + "\n")
 
 
 def _signal_name(number: int) -> str:
