@@ -9,7 +9,10 @@ HOMES = {"given", "ours", "system", "logs"}
 """Modules of ``files``, whose functions look first."""
 ALLOWED = {
     ("app/open_site.py", "copyfile"): "the demo's examples, into the demo's own folder",
-    ("cli/files.py", "write_text"): "what a command is told to write may be a pipe; it holds up the person who typed it alone",
+    (
+        "cli/files.py",
+        "write_text",
+    ): "what a command is told to write may be a pipe; it holds up the person who typed it alone",
     ("cli/main.py", "open"): "/dev/null",
     ("cli/streams.py", "open"): "/dev/null",
     ("draw/figure.py", "write_text"): "a folder that matplotlib's page was just made in, of this process alone",

@@ -73,7 +73,7 @@ def test_an_engine_that_goes_away_again_and_again_is_asked_twice(tmp_path, monke
             asked.append(line)
             raise BrokenPipeError
 
-    monkeypatch.setattr(SocketClient, "_connect", lambda self: Gone())
+    monkeypatch.setattr(SocketClient, "_connect", lambda self: setattr(self, "_socket", Gone()))
     client = SocketClient(tmp_path)
     with pytest.raises(EngineAway, match="twice"):
         client.turns()

@@ -144,11 +144,11 @@ def test_letters_keep_their_numbers(tmp_path):
     for name in "abc":
         message = EmailMessage()
         message["Subject"] = name
-        folder.write(Letter(name, 1, "a@b.example", name, 1, "kept"), message, 1)
+        folder.write(Letter(name, 1, "a@b.example", name, 1, "kept"), message)
     folder.settle("b", "sent")
     again = MailFolder(tmp_path)
     assert [(one.number, one.name, one.state) for one in again.letters(2)] == [(3, "c", "kept"), (2, "b", "sent")]
-    again.write(Letter("d", 2, "a@b.example", "d", 1, "kept"), EmailMessage(), 2)
+    again.write(Letter("d", 2, "a@b.example", "d", 1, "kept"), EmailMessage())
     assert again.letters(1)[0].number == 4
 
 
@@ -184,11 +184,11 @@ def test_a_relay_that_is_down_or_busy_delays_mail_and_loses_none(tmp_path, serve
     assert any("does not answer" in notice and "nothing of it is lost" in notice for notice in posted.site.notices())
     controller = server(box, port)
     box.answer = "451 come back later"
-    posted.mailer._next_try = 0.0
+    posted.mailer._next_try, posted.mailer._pauses = 0.0, {}
     posted.mailer.step()
     assert "451 come back later" in posted.mailer.problem and not box.letters
     box.answer = "250 OK"
-    posted.mailer._next_try = 0.0
+    posted.mailer._next_try, posted.mailer._pauses = 0.0, {}
     posted.mailer.step()
     assert [letter["Subject"] for _, letter in box.letters] == ["[brook] 1 good: started", "[brook] 1 good: done"]
     assert {letter.state for letter in posted.site.letters(9)} == {"sent"} and not posted.mailer.problem

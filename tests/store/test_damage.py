@@ -10,6 +10,7 @@ from contextlib import closing
 import pytest
 
 from lazy_quarry.core.engine.commands import Schedule, Submit
+from lazy_quarry.core.engine.in_doubt import BY_RESCUE
 from lazy_quarry.core.job.job import Origin, Phase
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.store import journal as journal_module
@@ -147,8 +148,13 @@ def test_a_rescued_journal_takes_the_old_one_s_place_and_holds_what_may_have_run
     old = use_rescued(tmp_path)
     assert (old / "journal.db").read_bytes() == bytes(data)
     again = Journal(tmp_path)
-    assert (again.identity, again.adopted) == (identity, "rescued")
-    assert again.load().jobs[26].phase is Phase.RUNNING
+    state = again.load()
+    assert (again.identity, again.adopted) == (identity, "")
+    assert state.jobs[26].phase is Phase.RUNNING
+    waits = {number for number, job in state.jobs.items() if job.phase in (Phase.WAITING, Phase.BLOCKED)}
+    assert not waits and {label for label, by in found.held if BY_RESCUE in by} >= {
+        str(number) for number, job in state.jobs.items() if job.reason.startswith(BY_RESCUE)
+    }
 
 
 def test_an_end_whose_event_is_gone_is_taken_from_the_record_of_the_job(tmp_path):

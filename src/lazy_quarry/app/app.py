@@ -151,7 +151,7 @@ class QuarryApp(Going):
         first, shown_at = True, 0.0
         while not self._leaving.is_set():
             try:
-                board, settled = self._look()
+                board, settled, partial = self._look()
             except QuarryError as fault:
                 if self._leaving.is_set():
                     return
@@ -160,6 +160,8 @@ class QuarryApp(Going):
                 continue
             if self._leaving.is_set():
                 return
+            if first and partial:
+                continue  # a part of it would say that there is no more
             if settled or first or time.monotonic() > shown_at + REFRESH_S:
                 shown_at = time.monotonic()
                 if self._seen is not None:
@@ -174,15 +176,15 @@ class QuarryApp(Going):
             if version > board.version:
                 self._leaving.wait(0.05)  # what changes together is drawn together
 
-    def _look(self) -> tuple[Board, bool]:
-        """The present, and whether all forecasts are there."""
+    def _look(self) -> tuple[Board, bool, bool]:
+        """The present, whether all forecasts are there, and whether rows are missing or older."""
         assert self.client is not None
         sight: list[int] = []
         with suppress(NoMatches):  # its widgets are being made, or go one by one
             sight = self._seen.sight() if self._seen is not None else []
         with self._mirror_lock:
             change = self.client.look(self._mirror.mark, sight)
-            return self._mirror.take(change), change.settled
+            return self._mirror.take(change), change.settled, change.partial
 
     @staticmethod
     def _patience_s(board: Board) -> float:
@@ -212,7 +214,7 @@ class QuarryApp(Going):
         """Read the present now."""
         if self.client is not None:
             try:
-                board, _ = self._look()
+                board, _, _ = self._look()
             except QuarryError:
                 return
             if self._seen is not None:

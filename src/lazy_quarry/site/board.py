@@ -195,6 +195,8 @@ class BoardChange:
     whole: bool
     settled: bool
     """False while forecasts are being worked out: another look goes on with that."""
+    partial: bool
+    """True while not even all rows are up to date, as at the first looks: another look goes on with these."""
     version: int
     now_ms: int
     clock: ClockView

@@ -1,7 +1,8 @@
 """Keeps what the board shows, and tells each reader what of it has changed since it last looked.
 
-A look costs what has changed, not what there is. Forecasts follow: the plan is worked out for a twentieth of a second at each look,
-and until all of it is there, what was forecast before stays.
+A look costs what has changed, not what there is or runs, and no look takes long: of much that has changed, as at the first look,
+each goes on with a part, and says that it is one. Forecasts follow: the plan is worked out for a twentieth of a second at each
+look, and until all of it is there, what was forecast before stays. What running jobs use is read of a few at each look.
 """
 
 import time
@@ -31,12 +32,14 @@ from lazy_quarry.site.board import (
     strata_of,
 )
 from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.job_views import Expected, JobViews
+from lazy_quarry.site.job_views import Expected, JobViews, Seen
 from lazy_quarry.site.present import RECENT_MS, Present
 from lazy_quarry.site.stamped import Stamped
 
 RENEW_MS, MOST_RENEWED = 30_000, 40
 """What a running job uses is read again after so long, of so many jobs at a look; of jobs in sight always."""
+SLICE_S = 0.04
+"""What has changed is shown anew for so long at a look."""
 BOOKS_S = 1.0
 """What runs is added up for each account no more often, though it grows all the time."""
 
@@ -51,12 +54,19 @@ class BoardKeeper:
         self._nodes = Stamped[str, NodeView]()
         self._past = -1
         """Which past was read; see :attr:`Present.past`."""
-        self._ending: list[tuple[int, int]] = []
-        """(end, number) of those that ended lately, the newest first."""
+        self._ended_lately: dict[int, Job] = {}
+        """Those that ended lately, the newest first."""
+        self._due: dict[int, None] = {}
+        self._due_nodes: dict[str, None] = {}
+        """Jobs and nodes that are to be shown anew."""
         self._occupants: dict[str, dict[int, Occupant]] = {}
         self._closures: dict[str, str] = {}
         self._renewed: dict[int, int] = {}
         """When what each running job uses was read last, the oldest first."""
+        self._seen: dict[int, Seen] = {}
+        """What each running job did then."""
+        self._unread: dict[int, None] = {}
+        """Running jobs of which nothing was read yet."""
         self._expected: dict[int, Expected] = {}
         self._forecast_of: tuple[Plan, int] | None = None
         """The plan that the forecasts are from, and how many it had tried."""
@@ -72,6 +82,7 @@ class BoardKeeper:
         self._others = (-BOOKS_S, 0.0)
         self._site: tuple[int, SiteView] | None = None
         site = present.site
+        self._order = {node.name: place for place, node in enumerate(site.nodes)}
         self._queues: dict[str, list[str]] = {}
         for queue in site.queues:
             for name in queue.nodes:
@@ -91,12 +102,13 @@ class BoardKeeper:
         if after < max(self._jobs.floor, self._nodes.floor):
             after, known = -1, False
         jobs = list(self._jobs.since(after)) if known else list(self._jobs.values)
-        nodes = self._nodes.since(after) if known else iter(self._nodes.values)
+        nodes = sorted(self._nodes.since(after) if known else self._nodes.values, key=self._order.__getitem__)
         site = self._site_at(now)
         return BoardChange(
             mark=BoardMark(self._epoch, self._stamp),
             whole=not known,
             settled=settled,
+            partial=bool(self._due),
             version=present.version,
             now_ms=now,
             clock=present.clock_view,
@@ -119,10 +131,14 @@ class BoardKeeper:
     def _bring_up_to_date(self, now: int, sight: Sequence[int], whole: bool) -> bool:
         """Follow the site; True when all forecasts are there."""
         self._stamp += 1
-        self._take_in(now)
+        self._note_changes(now)
+        if not self._catch_up(sight, whole):
+            return False
         settled = self._forecast(whole)
         self._renew(sight, now, settled)
-        return settled
+        while whole and self._unread:
+            self._read_more()
+        return settled and not self._unread
 
     def notices(self) -> tuple[str, ...]:
         """What stands in the way of the site or of certain jobs now, in sentences."""
@@ -134,61 +150,96 @@ class BoardKeeper:
 
     # -- jobs --------------------------------------------------------------------------------------
 
-    def _take_in(self, now: int) -> None:
-        """Follow what has changed of the state since the last look."""
+    def _note_changes(self, now: int) -> None:
+        """Note what has changed of the state since the last look, and what must be shown anew for it."""
         state = self.present.engine.state
         touched = state.jobs.take_touched() | (self.views.follow_chains() & state.jobs.keys())
         if self._past < 0:  # the first look
             touched = set(state.jobs)
+            self._due_nodes |= dict.fromkeys(node.name for node in self.present.site.nodes)
         touched |= {job.parent for number in touched if (job := state.jobs.get(number)) and job.parent is not None}
         for number in list(touched):
             touched |= state.followers.get(number, set())
-        dirty = set[str]()
-        for number in sorted(touched):
-            job = state.jobs.get(number)
-            dirty |= self._occupy(number, job)
-            if job is None:
-                self._jobs.drop(number, self._stamp)
-                for kept in (self._renewed, self._expected):
-                    kept.pop(number, None)
-            else:
-                self._show(job)
-        for name in sorted(dirty) if self._past >= 0 else [node.name for node in self.present.site.nodes]:
-            self._show_node(name)
-        self._take_in_ended(now)
-        self._take_in_closures()
+        self._due |= dict.fromkeys(sorted(touched))
+        self._note_ended(now)
+        closures = state.closures
+        if closures != self._closures:
+            self._due_nodes |= dict.fromkeys((*closures, *self._closures))
+            self._closures = dict(closures)
 
-    def _show(self, job: Job, why: str = "") -> None:
+    def _catch_up(self, sight: Iterable[int], whole: bool) -> bool:
+        """Show anew what is due, for a moment; True when all of it is shown. What is in sight comes first."""
+        until = time.monotonic() + SLICE_S
+        for number in [*(number for number in sight if number in self._due), *self._due]:
+            if self._due.pop(number, 0) is None:
+                self._follow(number)
+            if not whole and time.monotonic() >= until:
+                return False
+        for name in list(self._due_nodes):
+            del self._due_nodes[name]
+            self._show_node(name)
+            if not whole and time.monotonic() >= until:
+                return not self._due_nodes
+        return True
+
+    def _follow(self, number: int) -> None:
+        """Bring one job up to date, with the nodes that it has or had."""
+        job = self.present.engine.state.jobs.get(number)
+        self._due_nodes |= dict.fromkeys(self._occupy(number, job))
+        if job is not None:
+            self._show(job)
+        elif number in self._ended_lately:
+            self._jobs.put(number, self.views.view(self._ended_lately[number]), self._stamp)
+        else:
+            self._jobs.drop(number, self._stamp)
+        if job is None:
+            for kept in (self._renewed, self._expected, self._seen, self._unread):
+                kept.pop(number, None)
+
+    def _show(self, job: Job, why: str = "", read: bool = False) -> None:
         if job.phase not in (Phase.WAITING, Phase.BLOCKED):
             self._expected.pop(job.number, None)
         self._renewed.pop(job.number, None)
-        if job.phase is Phase.RUNNING:
-            self._renewed[job.number] = self.present.now()
+        seen = Seen()
+        if job.phase is Phase.RUNNING and job.request.array is None:
+            seen = self._seen_of(job, read)
         plan = self._forecast_of[0] if self._forecast_of else None
         unplaced = plan.unplaced_so_far(job.number) if plan is not None else None
-        view = self.views.shown(job, self._expected.get(job.number), unplaced, why)
+        view = self.views.shown(job, self._expected.get(job.number), unplaced, why, seen)
         self._jobs.put(job.number, view, self._stamp)
 
-    def _take_in_ended(self, now: int) -> None:
-        ended, live = self.present.recently_ended(), self.present.engine.state.jobs
+    def _seen_of(self, job: Job, read: bool) -> Seen:
+        """What a running job did when that was read last, or does now: reading it of all that run would take long."""
+        known = self._seen.get(job.number)
+        if not read and (known is None or known.attempt != job.attempt):
+            self._unread[job.number] = None
+            return Seen()
+        if known is None or read:
+            known = self._seen[job.number] = self.views.read(job)
+            self._unread.pop(job.number, None)
+        self._renewed[job.number] = self.present.now()
+        return known
+
+    def _note_ended(self, now: int) -> None:
+        """Note which jobs have ended lately, and which did so too long ago to be shown."""
         again = self._past != self.present.past
         self._past = self.present.past
-        fresh: list[tuple[int, int]] = []
-        for job in ended:
-            known = self._jobs.values.get(job.number)
-            if known is not None and known.phase.final and not again:
+        known = {} if again else self._ended_lately
+        fresh = dict[int, Job]()
+        for job in self.present.recently_ended():
+            if job.number in known:
                 break
-            if job.number not in live:
-                self._jobs.put(job.number, self.views.view(job), self._stamp)
-                fresh.append((job.ended_ms or 0, job.number))
+            fresh[job.number] = job
         if again:
-            for number in {number for _, number in self._ending} - {number for _, number in fresh} - live.keys():
-                self._jobs.drop(number, self._stamp)
-        self._ending = fresh if again else fresh + self._ending
-        while self._ending and self._ending[-1][0] < now - RECENT_MS:
-            _, number = self._ending.pop()
-            if number not in live:
-                self._jobs.drop(number, self._stamp)
+            self._due |= dict.fromkeys(self._ended_lately.keys() - fresh.keys())
+        self._due |= dict.fromkeys(fresh)
+        self._ended_lately = fresh | known
+        while self._ended_lately:
+            number, oldest = next(reversed(self._ended_lately.items()))
+            if (oldest.ended_ms or 0) >= now - RECENT_MS:
+                break
+            del self._ended_lately[number]
+            self._due[number] = None
 
     def _forecast(self, whole: bool) -> bool:
         """Work the plan out a little further; when all of it is there, take the forecasts from it."""
@@ -241,14 +292,25 @@ class BoardKeeper:
                 if job.request.array is not None or self._jobs.values[number].why != why:
                     self._show(job, why)
             elif job is not None:
-                self._show(job)
+                self._show(job, read=True)
+        self._read_more()
         old = list[int]()
         for number, at in self._renewed.items():
             if len(old) == MOST_RENEWED or now - at < RENEW_MS:
                 break
             old.append(number)
         for number in old:
-            self._show(live[number])
+            self._show(live[number], read=True)
+
+    def _read_more(self) -> None:
+        """Read what those do of which nothing was read yet, for a moment."""
+        live, until = self.present.engine.state.jobs, time.monotonic() + SLICE_S
+        for number in list(self._unread):
+            del self._unread[number]
+            if (job := live.get(number)) is not None and job.phase is Phase.RUNNING:
+                self._show(job, read=True)
+            if time.monotonic() >= until:
+                return
 
     def _explained(self, now: int) -> Explainer:
         """Answers from the present plan, made once a minute at the most for the same."""
@@ -299,13 +361,6 @@ class BoardKeeper:
         )
         self._nodes.put(name, view, self._stamp)
 
-    def _take_in_closures(self) -> None:
-        closures = self.present.engine.state.closures
-        if closures != self._closures:
-            for name in {*closures, *self._closures}:
-                self._show_node(name)
-            self._closures = dict(closures)
-
     def _occupied(self, job: Job) -> Iterable[tuple[str, Occupant]]:
         """What a running job has of each of its nodes."""
         owner: Owner = "accounts" if self.present.site.may_charge(self.present.user, job.request.account) else "others"
@@ -344,10 +399,10 @@ class BoardKeeper:
 
     def _others_now(self) -> float:
         """What others keep busy, looked at now and then: it changes all the time."""
-        at, now = time.monotonic(), self.present.now()
+        at = time.monotonic()
         if at - self._others[0] > BOOKS_S:
-            live = (self.present.runner.live(job, now) for job in self.present.engine.state.running())
-            self._others = at, self.present.others_busy(sum(one[1] for one in live if one is not None))
+            busy = sum(one.live[1] for one in self._seen.values() if one.live is not None)
+            self._others = at, self.present.others_busy(busy)
         return self._others[1]
 
     def _person_now(self) -> PersonView:

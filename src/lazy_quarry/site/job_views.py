@@ -9,6 +9,7 @@ from lazy_quarry.core.engine.task_numbers import unstarted
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.explain.reasons import stated
 from lazy_quarry.core.job.chain_record import ChainRecord
+from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.rates import charge_so_far
@@ -34,6 +35,16 @@ class Expected:
     start_ms: int | None = None
     end_ms: int | None = None
     nodes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What a running job did when that was read: its use and how many cores were busy, what it told of itself, what is wrong."""
+
+    live: tuple[Use, float] | None = None
+    inside: Inside | None = None
+    warning: str = ""
+    attempt: int = 0
 
 
 class JobViews:
@@ -86,8 +97,17 @@ class JobViews:
         closed = self.present.obstacle() if job.phase is Phase.WAITING else None
         return closed.words if closed is not None else explainer.why(job, job.reason).because
 
-    def shown(self, job: Job, expected: Expected | None, unplaced: Unplaced | None, why: str) -> JobView:
-        """A live job as the board shows it, with what is known of its start by now."""
+    def read(self, job: Job) -> Seen:
+        """What a running job does now, read from where it runs; nothing of any other."""
+        if job.phase is not Phase.RUNNING or job.request.array is not None:
+            return Seen()
+        runner, now = self.present.runner, self.present.now()
+        return Seen(runner.live(job, now), runner.inside(job, now), self._running_warning(job), job.attempt)
+
+    def shown(
+        self, job: Job, expected: Expected | None, unplaced: Unplaced | None, why: str, seen: Seen | None = None
+    ) -> JobView:
+        """A live job as the board shows it, with what is known of its start by now. ``seen``: what it does; None: it is read."""
         alone, (job, counts) = job, self._summed(job)
         array, running = job.request.array is not None, job.phase is Phase.RUNNING
         stuck = ""
@@ -96,12 +116,13 @@ class JobViews:
             if closed is not None:
                 expected, unplaced, why = None, closed, closed.words
             stuck = unplaced.short if unplaced is not None else ""
-        warning = self._running_warning(job) if running and not array else self.hopeless(job, unplaced)
+        seen = self.read(job) if seen is None else seen
+        warning = seen.warning if running and not array else self.hopeless(job, unplaced)
         if running and array:
             expected, why = self._array_expected(job, dict(counts)), ""
         elif job.phase in (Phase.HELD, Phase.BLOCKED):
             why = stated(alone, alone.reason).because
-        return replace(self._made(job, counts, expected or Expected(), why=why, warning=warning), stuck=stuck)
+        return self._made(job, counts, expected or Expected(), why=why, warning=warning, stuck=stuck, seen=seen)
 
     def tasks(self, job: Job) -> Iterable[JobView]:
         """The tasks of an array that have been made, in their order."""
@@ -110,14 +131,21 @@ class JobViews:
             yield self.view(task)
 
     def _made(
-        self, job: Job, counts: tuple[tuple[str, int], ...], expected: Expected, *, why: str, warning: str
+        self,
+        job: Job,
+        counts: tuple[tuple[str, int], ...],
+        expected: Expected,
+        *,
+        why: str,
+        warning: str,
+        stuck: str = "",
+        seen: Seen | None = None,
     ) -> JobView:
         present, request, now = self.present, job.request, self.present.now()
         array = request.array is not None
-        live = present.runner.live(job, now) if job.phase is Phase.RUNNING and not array else None
-        told = present.runner.inside(job, now) if job.phase is Phase.RUNNING and not array else job.inside
-        charged = job.charge_core_ms
+        live, told, charged = None, job.inside, job.charge_core_ms
         if job.phase is Phase.RUNNING and not array:
+            live, told = (seen.live, seen.inside) if seen is not None else (None, None)
             charged += charge_so_far(present.site, job, now)
         planner, need = present.engine.plans.planner, None
         if not job.allocations:
@@ -182,6 +210,7 @@ class JobViews:
             inside=told,
             curve=job.curve,
             warning=warning,
+            stuck=stuck,
         )
 
     # -- arrays ------------------------------------------------------------------------------------
