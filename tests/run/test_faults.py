@@ -484,35 +484,3 @@ def test_a_path_that_a_person_wrote_stays_below_its_folder(tmp_path, path):
     with pytest.raises(Outside):
         inside(str(tmp_path), path)
     assert inside(str(tmp_path), "a/../b") == str(tmp_path / "b")
-
-
-def test_another_user_whose_jobs_have_the_same_cores_is_told_of(tmp_path, monkeypatch):
-    from lazy_quarry.run.node import locks
-
-    folder = tmp_path / "lazy-quarry-1"
-    folder.mkdir()
-    held = os.open(folder / "cores.lock", os.O_RDWR | os.O_CREAT, 0o644)
-    monkeypatch.setattr(locks, "_PLACES", (str(tmp_path),))
-    assert locks.others_here() == []
-    import fcntl
-
-    fcntl.flock(held, fcntl.LOCK_SH)
-    assert locks.others_here() == ["daemon"]
-    os.close(held)
-
-
-def test_a_small_file_is_written_whole_or_not_at_all(tmp_path, monkeypatch):
-    from lazy_quarry.run.node import files
-
-    write = os.write
-    monkeypatch.setattr(files.os, "write", lambda fd, data: write(fd, data[:3]))
-    files.write_whole(tmp_path / "a", "all of it")
-    assert (tmp_path / "a").read_text() == "all of it"
-
-    def full(fd, data):
-        raise OSError(28, "No space left on device")
-
-    monkeypatch.setattr(files.os, "write", full)
-    with pytest.raises(OSError, match="No space"):
-        files.write_whole(tmp_path / "b", "all of it")
-    assert sorted(path.name for path in tmp_path.iterdir()) == ["a"]

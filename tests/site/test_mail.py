@@ -1,6 +1,7 @@
 """Mail: written as headers and chains ask, sent by a real SMTP server, delayed by one that is down and never lost."""
 
 import mailbox
+import os
 import ssl
 import subprocess
 import threading
@@ -42,6 +43,8 @@ class Box:
     async def handle_RCPT(self, server, session, envelope, address, rcpt_options):
         if address.startswith("nobody"):
             return "550 no such person here"
+        if address.startswith("later"):
+            return "450 the box is full, come back later"
         envelope.rcpt_tos.append(address)
         return "250 OK"
 
@@ -212,6 +215,51 @@ def test_an_address_that_is_refused_is_told_and_holds_nothing_up(tmp_path, serve
     states = {letter.subject.split()[2][:-1]: letter.state for letter in posted.site.letters(9)}
     assert states == {"lost": "refused", "good": "sent"} and "no such person" in posted.mailer.problem
     assert not list((tmp_path / "mail" / "outbox").glob("*.eml"))
+
+
+def test_one_address_that_is_not_taken_now_holds_up_no_other_letter(tmp_path, server):
+    box = Box()
+    posted = Posted(tmp_path, Relay("127.0.0.1", server(box).port))
+    posted.submit(f'name = "late"\n{HEAD.replace("ada@", "later@")}', runtime='"5m"')
+    posted.submit(f'name = "good"\n{HEAD}', runtime='"5m"')
+    posted.after(20 * MINUTE_MS)
+    states = {letter.subject.split()[2][:-1]: letter.state for letter in posted.site.letters(9)}
+    assert states == {"late": "waits", "good": "sent"} and "nothing of it is lost" in posted.mailer.problem
+    assert len(posted.mailer._pauses) == 2 and posted.mailer._next_try <= time.monotonic()
+    for path in (tmp_path / "mail" / "outbox").glob("*.eml"):
+        os.utime(path, (time.time() - 6 * 86_400,) * 2)
+    posted.mailer._pauses = {}
+    posted.mailer.step()
+    late = [letter for letter in posted.site.letters(9) if "late" in letter.subject]
+    assert {letter.state for letter in late} == {"given up"} and "not taken for 5d" in late[0].why
+    assert not list((tmp_path / "mail" / "outbox").glob("*.eml")) and "given up" in posted.mailer.problem
+
+
+def test_of_two_letters_of_one_event_a_kill_after_the_first_loses_none(tmp_path):
+    """The last job of a chain: mail about it and about the chain."""
+    posted = Posted(tmp_path)
+    text = (
+        'name = "one"\nnotify = { to = "ada@b.example", on = ["done"] }\n[jobs.a]\ncommands = ["true"]\nwalltime = "1h"\n'
+        'memory = "64 MiB/core"\nnotify = { to = "ada@b.example", on = ["done"] }\n[jobs.a.rehearsal]\nruntime = "5m"\n'
+    )
+    receipt = posted.site.submit_chain(ChainSource(text=text, folder="/tmp", scripts={}))
+    assert receipt.chain, receipt.findings
+    written, write = [], posted.mailer._write
+
+    def killed(due):
+        if written:
+            raise KeyboardInterrupt
+        written.append(due)
+        write(due)
+
+    posted.mailer._write = killed
+    with pytest.raises(KeyboardInterrupt):
+        posted.after(20 * MINUTE_MS)
+    posted.site.journal.close()
+    again = SiteUnderTest(small_site(), lambda: posted.now_ms, Journal(tmp_path))
+    again.site.mailer.step()
+    again.site.mailer.step()
+    assert sorted(letter.subject.split("] ")[1] for letter in again.letters(9)) == ["1 a: done", "chain 1 one: done"]
 
 
 def test_a_slow_relay_holds_up_neither_the_engine_nor_a_call(tmp_path, server):

@@ -120,8 +120,8 @@ def _check_rescue(folder, held):
     new = Journal(folder / "rescued")
     kept = everything(new)
     # More are ends that only the records of jobs tell of, and one that brings the sums of an account forward.
-    assert 0 <= new.number - (found.whole - len(found.unfit)) <= len(kept[2]) + 1
-    assert {event for event in kept[1] if event.kind != "ended"} <= set(held[1])
+    assert 0 <= new.number - (found.whole - len(found.unfit)) - len(found.held) <= len(kept[2]) + 1
+    assert {event for event in kept[1] if event.kind not in ("ended", "held")} <= set(held[1])
     ends, known = ({_what_an_end_tells(job) for job in jobs} for jobs in (kept[2], held[2]))
     assert ends <= known and not {job.number for job in kept[2]} & set(new.load().jobs)
     lost = sum(last - first + 1 for first, last in found.missing)
@@ -269,3 +269,56 @@ def test_old_events_are_thinned_by_the_site_s_rule_and_everything_else_stays(tmp
     rescue(tmp_path)
     new = Journal(tmp_path / "rescued")
     assert new.ended(EndedFilter()) == ended and new.load().tallies == tallies
+
+
+def test_a_rescue_made_twice_keeps_every_hold_and_says_what_it_holds_and_why(tmp_path):
+    site, files = lived_in(tmp_path)
+    rows = list(site.journal.storage.events(0))
+    site.journal.close()
+    started = next(row for row in rows if row.kind == "started" and row.job == 26)
+    data = bytearray((tmp_path / "journal.db").read_bytes())
+    at = data.index(started.body.encode())
+    data[at : at + 8] = b"\0" * 8
+    put(tmp_path, {"journal.db": bytes(data), "journal.head": files["journal.head"]})
+    first = rescue(tmp_path, {26: 1})
+    use_rescued(tmp_path)
+    assert ("26", f"{BY_RESCUE}: its attempt 1 was begun") in first.held and "held are job" in first.words
+    held = {number for number, job in Journal(tmp_path).load().jobs.items() if job.phase is Phase.HELD}
+    assert held >= {26}
+    again = rescue(tmp_path)
+    assert again.missing == again.unfit == () and again.held == ()
+    use_rescued(tmp_path)
+    state = Journal(tmp_path).load()
+    assert {number for number, job in state.jobs.items() if job.phase is Phase.HELD} == held
+    assert not [job for job in state.jobs.values() if job.phase in (Phase.WAITING, Phase.BLOCKED)]
+
+
+def test_a_rescue_in_a_copied_folder_runs_nothing_that_the_original_runs(tmp_path):
+    one, two = tmp_path / "one", tmp_path / "two"
+    one.mkdir()
+    site, _ = lived_in(one)
+    site.journal.close()
+    (one / "spool" / "26-1-ab").mkdir(parents=True)
+    shutil.copytree(one, two)
+    found = rescue(two)
+    assert found.lost == ("26", "27", "28", "29") and "copy" in found.words
+    use_rescued(two)
+    state = Journal(two).load()  # it belongs here now
+    assert {job.phase for job in state.jobs.values()} <= {Phase.HELD} and not (two / "spool").exists()
+    assert Journal(one).load().jobs[26].phase is Phase.RUNNING and (one / "spool" / "26-1-ab").exists()
+
+
+def test_a_journal_that_was_put_back_runs_nothing_again_by_itself(tmp_path):
+    site, _ = lived_in(tmp_path)
+    site.journal.close()
+    backup = (tmp_path / "journal.db").read_bytes()
+    site = Site(tmp_path)
+    site.run(200_000)
+    site.journal.close()
+    (tmp_path / "journal.db").write_bytes(backup)
+    with pytest.raises(DamagedJournal, match=r"on hold: lazy-quarry journal rescue --use"):
+        Journal(tmp_path)
+    found = rescue(tmp_path)
+    use_rescued(tmp_path)
+    state = Journal(tmp_path).load()
+    assert found.missing and {job.phase for job in state.jobs.values()} <= {Phase.HELD, Phase.RUNNING}

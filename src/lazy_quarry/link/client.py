@@ -185,7 +185,7 @@ def _started(folder: Path, log: Path) -> tuple[subprocess.Popen[bytes], int]:
     try:
         out = opened_log(log)
     except OSError as fault:
-        raise StateFolderError(f"{folder} cannot be written ({words_of(fault)}); choose another with --state") from None
+        raise StateFolderError(f"{log} cannot be written ({words_of(fault)}); choose another with --state") from None
     try:
         begin = os.fstat(out).st_size
         engine = subprocess.Popen(

@@ -86,7 +86,8 @@ class AgentLink:
                 told.unlink(missing_ok=True)
                 self._agent = self._started()
             except OSError as fault:
-                self.refused = f"the agent cannot be started: {words_of(fault)}"
+                where = f"{fault.filename}: " if fault.filename else ""
+                self.refused = f"the agent cannot be started: {where}{words_of(fault)}"
                 return False
         while not self._dial():
             if self._agent.poll() is not None:

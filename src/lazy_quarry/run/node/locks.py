@@ -63,12 +63,12 @@ def _own_folders(place: str) -> list[str]:
     )
 
 
-def _is_own_folder(path: str) -> bool:
+def _is_own_folder(path: str, closed_to: int = 0o022) -> bool:
     try:
         found = os.lstat(path)
     except OSError:
         return False
-    return stat.S_ISDIR(found.st_mode) and found.st_uid == os.getuid() and not found.st_mode & 0o022
+    return stat.S_ISDIR(found.st_mode) and found.st_uid == os.getuid() and not found.st_mode & closed_to
 
 
 def locks_folder() -> Path:
@@ -79,7 +79,7 @@ def locks_folder() -> Path:
     if given := os.environ.get("LQ_LOCKS"):
         with suppress(FileExistsError):
             os.mkdir(given, 0o711)
-        if not _is_own_folder(given):
+        if not _is_own_folder(given, 0o002):
             raise PermissionError(f"{given} is no folder of this user's alone")
         return Path(given)
     place = _place()
@@ -107,6 +107,17 @@ class CoresLock:
         self._single: list[int] = []
         """Files that say that an agent lives. Supervisors inherit only the others, so a killed agent can be replaced."""
         self._cores: list[int] = []
+        try:
+            self._take_all()
+        except BaseException:
+            for fd in (*self._single, *self._cores):
+                os.close(fd)
+            raise
+        with suppress(OSError):  # it is there for others alone
+            text = json.dumps(vars(identify(os.getpid())))
+            ours.write_whole(self.folder / NOTE, text, durable=False, mode=0o644)
+
+    def _take_all(self) -> None:
         if former := former_folder():
             self._take(former)
         self.folder = locks_folder()
@@ -114,13 +125,12 @@ class CoresLock:
         while (folder := locks_folder()) != self.folder:  # made meanwhile, or this one was removed
             self.folder = folder
             self._take(folder)
-        with suppress(OSError):  # it is there for others alone
-            text = json.dumps(vars(identify(os.getpid())))
-            ours.write_whole(self.folder / NOTE, text, durable=False, mode=0o644)
 
     def _take(self, folder: Path) -> None:
         single = ours.opened(folder / "agent.lock", os.O_RDWR | os.O_CREAT)
+        self._single.append(single)
         cores = ours.opened(folder / "cores.lock", os.O_RDWR | os.O_CREAT)
+        self._cores.append(cores)
         holder = (ours.glance_json(folder / "cores.lock") or {}).get("spool", "another state folder")
         if not _locked(single, PATIENCE_S if holder == self.spool else GLANCE_S):
             raise CoresTaken(holder)
@@ -131,8 +141,6 @@ class CoresLock:
             raise CoresTaken(holder)
         # Shared from here on: the next agent of this folder may join, and another folder's exclusive lock still fails.
         fcntl.flock(cores, fcntl.LOCK_SH)
-        self._single.append(single)
-        self._cores.append(cores)
 
     def leave_single(self) -> None:
         """In a new supervisor: close what says that an agent lives, and keep what says that jobs are left."""
