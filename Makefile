@@ -27,8 +27,8 @@ fuzz: $(READY_TEST)
 	@$(BIN)/python -m fuzz --seconds $(SECONDS) --seed $(SEED)
 
 bench: $(READY_TEST)
-	@$(BIN)/python -m bench.advising docs/advice.md
-	@$(BIN)/python -m bench
+	@if [ -z "$(QUICK)" ]; then $(BIN)/python -m bench.advising docs/advice.md; fi
+	@QUICK=$(QUICK) $(BIN)/python -m bench
 
 docs: $(READY_TEST)
 	@$(BIN)/lazy-quarry check --codes > docs/checks.md

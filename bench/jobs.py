@@ -21,8 +21,7 @@ def figures(best):
     from lazy_quarry.link.client import SocketClient
 
     base = tempfile.mkdtemp(prefix="lq-bench-")
-    # Where locks and claims are by default is in memory, as /run/lock is.
-    locks = tempfile.mkdtemp(prefix="lq-bench-", dir="/dev/shm" if os.access("/dev/shm", os.W_OK) else None)
+    locks = tempfile.mkdtemp(prefix="lq-bench-", dir="/var/tmp")  # where locks and claims are by default
     os.environ["LQ_LOCKS"] = locks
     os.environ["LQ_LINGER"] = "1"
     client = SocketClient(Path(base) / "state")

@@ -1,10 +1,15 @@
 """What is tried: each target takes bytes, and raises only where a promise is broken."""
 
 import json
+import os
+import shutil
+import socket
+import tempfile
 import tomllib
 from collections.abc import Callable
 from contextlib import suppress
 from functools import cache
+from pathlib import Path
 
 from lazy_quarry.core.formats.calendar import read_calendar
 from lazy_quarry.core.header.block import find_block
@@ -18,8 +23,11 @@ from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import parse_duration, parse_names, parse_size
 from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.files import given, ours
 from lazy_quarry.link.protocol import answer
+from lazy_quarry.run.file_kinds import file_found
 from lazy_quarry.run.node import agent
+from lazy_quarry.run.node.staging import copy_tree
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.site_file import SiteFileError, site_of
@@ -124,10 +132,75 @@ def rpc(data: bytes) -> None:
 def messages(data: bytes) -> None:
     """Nothing that an agent is sent becomes a path outside its spool."""
     for line in data.split(b"\n"):
-        what, name = agent._read(line)
+        what, name, _ = agent._read(line)
         assert (what, name) == ("", "") or ("/" not in name and "." not in name)
 
 
+KINDS = ("file", "folder", "pipe", "open pipe", "socket", "link", "link to a pipe", "loop", "null", "zero", "absent")
+
+
+@cache
+def _room() -> Path:
+    return Path(tempfile.mkdtemp(prefix="lq-fuzz-", dir="/dev/shm" if os.access("/dev/shm", os.W_OK) else None))
+
+
+def _put(path: bytes, kind: str, content: bytes) -> int | None:
+    """Something of a kind at a path; a descriptor to close, where one keeps it open."""
+    if kind == "file":
+        with open(path, "wb") as file:
+            file.write(content)
+    elif kind == "folder":
+        os.mkdir(path)
+    elif kind in ("pipe", "open pipe"):
+        os.mkfifo(path)
+        return os.open(path, os.O_RDWR) if kind == "open pipe" else None
+    elif kind == "socket":
+        with socket.socket(socket.AF_UNIX) as listener:
+            listener.bind(path)
+    elif kind == "link to a pipe":
+        os.mkfifo(path + b"p")
+        os.symlink(path + b"p", path)
+    elif kind != "absent":
+        target = {"link": os.fsencode(__file__), "loop": path, "null": b"/dev/null", "zero": b"/dev/zero"}[kind]
+        os.symlink(target, path)
+    return None
+
+
+def paths(data: bytes) -> None:
+    """Whatever stands at whatever path, every reader and writer ends at once, with what is there or an :class:`OSError`."""
+    kind, name, content = KINDS[data[0] % len(KINDS)] if data else "file", data[1:9], data[9:]
+    path = os.fsencode(_room()) + b"/" + (name.replace(b"/", b"-").replace(b"\0", b"-").strip(b".") or b"x")
+    kept = None
+    try:
+        with suppress(OSError):
+            kept = _put(path, kind, content)
+        shown, may = os.fsdecode(path), kind in ("file", "link", "null")
+        found = file_found(shown)
+        assert found.problem or kind in ("file", "link", "folder")
+        for read in (
+            lambda: given.read(shown, 64, -8),
+            lambda: given.read_whole(shown, 1 << 16),
+            lambda: ours.read(shown),
+        ):
+            with suppress(OSError):
+                read()
+                assert may
+        ours.glance_json(shown)
+        with suppress(OSError):
+            copy_tree(shown, f"{shown}.to", lambda: True)
+        with suppress(OSError):
+            os.close(given.opened(shown, os.O_WRONLY | os.O_APPEND))
+            assert may
+        with suppress(OSError):
+            ours.write(shown, b"ours")
+            assert kind in ("file", "absent")
+    finally:
+        if kept is not None:
+            os.close(kept)
+        for left in _room().iterdir():
+            shutil.rmtree(left) if left.is_dir() and not left.is_symlink() else left.unlink()
+
+
 TARGETS: dict[str, Callable[[bytes], None]] = {
-    one.__name__: one for one in (header, site_file, sweep, traits, values, swf, calendar, rpc, messages)
+    one.__name__: one for one in (header, site_file, sweep, traits, values, swf, calendar, rpc, messages, paths)
 }

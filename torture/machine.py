@@ -21,7 +21,10 @@ def make_machine(base: Path) -> Machine:
         "LQ_STATE": str(state),
         "LQ_LOCKS": str(locks),
         "LQ_LINGER": "20",
+        "LQ_SITES": str(base / "sites"),
+        "LQ_CLOCK": str(base / "clock"),
     }
+    (base / "clock").write_text("0")
     return Machine(state, work, environment)
 
 
@@ -35,8 +38,8 @@ def listed(machine: Machine) -> dict[int, dict]:
     return found
 
 
-def settle(machine: Machine, jobs: list[int], figures: Counter[str], broken: list[str], where: str) -> None:
-    """Wait until everything has ended; then no job is missing, doubled or stuck, and no process is left."""
+def settle(machine: Machine, jobs: list[int], figures: Counter[str], broken: list[str], where: str) -> dict[int, dict]:
+    """Wait until everything has ended; then no job is missing, doubled or stuck, and no process is left; the jobs as they are."""
     end = time.monotonic() + PATIENCE_S
     found = listed(machine)
     while time.monotonic() < end and not (set(jobs) <= set(found) and all(found[job]["ended"] for job in jobs)):
@@ -69,6 +72,7 @@ def settle(machine: Machine, jobs: list[int], figures: Counter[str], broken: lis
     left = orphans(machine)
     figures["orphans"] += len(left)
     broken += [f"{where}: process {pid} is left: {line}" for pid, line in left.items()]
+    return found
 
 
 def orphans(machine: Machine) -> dict[int, str]:

@@ -389,3 +389,28 @@ def test_an_intent_that_is_not_whole_is_written_again(machine):
     assert read_intent(folder).job == job
     (machine.work / "go").touch()
     assert machine.ended(job)["state"] == "done"
+
+
+@pytest.mark.parametrize("by_h", [3, -3])
+def test_what_a_job_took_is_what_its_supervisors_clock_says_though_the_clock_is_set(machine, by_h):
+    ahead = machine.work.parent / "ahead"
+    ahead.write_text("0")
+    machine.environment["LQ_CLOCK"] = str(ahead)
+    job = machine.submit(WAITS, 'walltime="2m"', "retries=1")
+    until(lambda: machine.state_of(job) == "running", "its start")
+    (machine.state / "next").write_text(str(by_h * 3_600_000))
+    (machine.state / "next").rename(ahead)
+    client = SocketClient(machine.state, start=False)
+
+    def followed():
+        view = client.job(job)
+        return view.phase == "running" and view.attempt_ms < 110_000
+
+    until(followed, "its time by the clock as it is now")
+    (machine.work / "go").touch()
+    ended = machine.ended(job)
+    assert ended["state"] == "done" and ended["elapsed_s"] < 110
+    assert machine.lq("ledger", "--verify").returncode == 0
+    listed = machine.lq("jobs", "--ended").stdout
+    assert "3h" not in listed and "2h" not in listed
+    client.close()

@@ -28,7 +28,7 @@ from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.local import LocalRunner
-from lazy_quarry.run.node.process import boottime
+from lazy_quarry.run.node.process import boottime, wall_ms
 from lazy_quarry.run.node.sockets import is_at, listen, mark_of
 from lazy_quarry.site.checked_apart import LONG, checked_apart
 from lazy_quarry.site.clock_watch import ClockWatch
@@ -74,7 +74,7 @@ class Server:
                 journal,
                 self.runner,
                 user=user_name(),
-                clock=lambda: time.time_ns() // 1_000_000,
+                clock=wall_ms,
                 zone=local_zone(),
                 look_up=with_surroundings,
                 others_busy=OthersLoad().cores,

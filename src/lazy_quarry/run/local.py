@@ -26,7 +26,7 @@ from lazy_quarry.run.intent import attempt_name, intent_of, named_attempt
 from lazy_quarry.run.made_files import MadeFiles, made_files, remove_made
 from lazy_quarry.run.node.attempt import Exit, IntentTooLong, read_claim, write_intent
 from lazy_quarry.run.node.locks import others_here
-from lazy_quarry.run.node.process import TICKS, boottime
+from lazy_quarry.run.node.process import TICKS, boottime, wall_ms
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.run.this_host import this_host
 from lazy_quarry.run.writable import tried, unusable
@@ -180,7 +180,7 @@ class LocalRunner:
             except OSError as fault:
                 self._delayed[name] = words_of(fault)
             except IntentTooLong as fault:
-                ended = Exit(round(time.time() * 1000), 0, cause="failed", reason=f"it could not be started: {fault}")
+                ended = Exit(wall_ms(), 0, cause="failed", reason=f"it could not be started: {fault}")
                 self._ended[name] = _finish(job.number, job.attempt, job.mark, ended, None, None)
                 continue
             self._active[name] = job

@@ -46,6 +46,7 @@ from lazy_quarry.run.node.process import (
     living,
     of_attempt,
     send,
+    wall_ms,
 )
 from lazy_quarry.run.node.registry import Claimed, forget, registered
 from lazy_quarry.run.node.sockets import listen
@@ -302,7 +303,7 @@ class Agent:
             send(self._left_of(name), signal.SIGKILL)
             self._reap_adopted()
             return
-        ended = Exit(round(time.time() * 1000), _last_seen_ms(self.spool / name), cause="lost", reason=reason)
+        ended = Exit(wall_ms(), _last_seen_ms(self.spool / name), cause="lost", reason=reason)
         self._clear(name, ended)
         del self.dying[name]
         self._tell({"lost": name, "exit": vars(ended)})
@@ -354,7 +355,7 @@ class Agent:
                 send([self.own[name]], signal.SIGTERM)
             elif claim is None and (self.spool / name).is_dir() and name not in self.dying:
                 self.retries.pop(name, None)
-                ended = Exit(round(time.time() * 1000), 0, cause=cause, reason="before it was started")
+                ended = Exit(wall_ms(), 0, cause=cause, reason="before it was started")
                 self._tell({"ended": name, "exit": vars(self.never.setdefault(name, ended))})
 
 

@@ -5,13 +5,12 @@ from __future__ import annotations
 import json
 import os
 import resource
-import time
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from lazy_quarry.files import ours
-from lazy_quarry.run.node.process import bytes_moved, cpu_ms, peak_mib, proportional_mib, resident_mib
+from lazy_quarry.run.node.process import bytes_moved, cpu_ms, peak_mib, proportional_mib, resident_mib, wall_ms
 
 _MOST_SAMPLES = 240
 _LIVE_EVERY_S = 1.0
@@ -71,7 +70,7 @@ class Measure:
 
     def _sample(self, busy: float, memory: int) -> None:
         """Keep a sample. When the list is full every second one goes, and from then on half as many are kept."""
-        at = round(time.time() * 1000)
+        at = wall_ms()
         if self._samples and at - self._samples[-1][0] < self._sample_every_ms:
             return
         self._samples.append((at, round(busy, 2), memory))

@@ -12,7 +12,6 @@ import json
 import os
 import signal
 import stat
-import time
 from contextlib import suppress
 from pathlib import Path
 from typing import NoReturn
@@ -22,7 +21,7 @@ from lazy_quarry.files.kinds import lack_of
 from lazy_quarry.run.node import groups
 from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, leased_since
 from lazy_quarry.run.node.measure import Measure, folder_mib
-from lazy_quarry.run.node.process import become_subreaper, boottime, descendants, identify, living, send
+from lazy_quarry.run.node.process import become_subreaper, boottime, descendants, identify, living, send, wall_ms
 from lazy_quarry.run.node.registry import Claimed, register
 from lazy_quarry.run.node.staging import Missing, Outside, Stopped, copy_in, copy_out
 from lazy_quarry.run.node.start import Start, Unstartable, give_to_group
@@ -362,7 +361,7 @@ class Supervisor:
             self.measure.note_largest()
         read, written = self.measure.bytes_moved([])
         ended = Exit(
-            ended_ms=round(time.time() * 1000),
+            ended_ms=wall_ms(),
             held_ms=held_ms,
             exit=code,
             signal=name,
