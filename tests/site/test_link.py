@@ -12,7 +12,7 @@ from lazy_quarry.core.site import Window
 from lazy_quarry.errors import EngineAway, QuarryError
 from lazy_quarry.link import client as client_module
 from lazy_quarry.link.client import SocketClient
-from lazy_quarry.link.protocol import answer, read_reply, result_of, write_request
+from lazy_quarry.link.protocol import LONGEST_LINE, answer, read_reply, result_of, write_request
 from lazy_quarry.site import checked_apart
 from tests.conftest import SiteUnderTest, script, small_site, until
 from tests.hostile import HOSTILE
@@ -120,3 +120,8 @@ def test_nobody_waits_for_the_check_of_a_long_script(machine):
 def test_a_submission_with_half_a_character_is_refused_before_it_is_sent():
     with pytest.raises(QuarryError, match="no UTF-8"):
         write_request(1, "submit", {"submission": Submission("\ud800")})
+
+
+def test_what_is_too_much_for_one_call_is_told_before_it_is_sent():
+    with pytest.raises(QuarryError, match="make it in parts"):
+        write_request(1, "submit_chain", {"source": "x" * (LONGEST_LINE + 1)})

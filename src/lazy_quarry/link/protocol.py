@@ -30,6 +30,8 @@ ERRORS: dict[type[QuarryError], int] = {
 }
 """JSON-RPC error codes of what may be raised, the more exact kinds first."""
 NOT_JSON, BAD_REQUEST, NO_METHOD, BAD_PARAMS, INTERNAL = -32700, -32600, -32601, -32602, -32603
+LONGEST_LINE = 64 * 2**20
+"""Bytes of a message."""
 _SAFE = 2**53
 """Whole numbers up to this are exact in every reader of JSON (RFC 8259); a call takes none beyond."""
 _DIGITS = re.compile(rb"\d{16}|[eE]\+?\d\d")
@@ -120,14 +122,20 @@ def types_of(method: str) -> tuple[dict[str, Any], Any]:
 
 
 def write_request(number: int, method: str, arguments: dict[str, Any]) -> bytes:
-    """A call as a line. Raises :class:`QuarryError` for a name that is no text, as a file's may be."""
+    """A call as a line. Raises :class:`QuarryError` for a name that is no text, as a file's may be, or for too much."""
     message = {"jsonrpc": "2.0", "id": number, "method": method, "params": arguments}
     try:
-        return msgspec.json.encode(message) + b"\n"
+        line = msgspec.json.encode(message) + b"\n"
     except UnicodeEncodeError:
         raise QuarryError(
             f"{method}: a name or text in it is no UTF-8; give the file another name, or save it as UTF-8"
         ) from None
+    if len(line) > LONGEST_LINE:
+        raise QuarryError(
+            f"{method}: its scripts and settings have {len(line) >> 20} MiB together, and {LONGEST_LINE >> 20} MiB go in one call; "
+            f"make it in parts"
+        )
+    return line
 
 
 def write_notification(method: str, **params: Any) -> bytes:

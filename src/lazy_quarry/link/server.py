@@ -20,7 +20,7 @@ from lazy_quarry import __version__
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.files.kinds import lack_of
 from lazy_quarry.files.logs import keep_short
-from lazy_quarry.link.protocol import answer, logged, method_of, submission_of, write_notification
+from lazy_quarry.link.protocol import LONGEST_LINE, answer, logged, method_of, submission_of, write_notification
 from lazy_quarry.link.site_client import READING_FILES, READING_THE_PLAN
 from lazy_quarry.probe.machine import core_numbers, user_name
 from lazy_quarry.probe.others import OthersLoad
@@ -45,7 +45,6 @@ AGE_EVERY_S = 3600.0
 """How often it is looked for what need not be kept any longer."""
 MOST_SLICES = 200
 """So many slices of the plan are worked out for one call, before it is answered all the same."""
-LONGEST_LINE = 64 * 2**20
 UNREAD_S = 60.0
 """Who reads no answer for so long is left."""
 MOST_FAULTS = 50
