@@ -32,9 +32,12 @@ def answered_by(part: Part) -> Callable[[_Method], _Method]:
     return mark
 
 
-def reads_files(method: _Method) -> _Method:
-    """Mark a call that reads files of people, whose disk may be slow; of the site it takes what it needs at the beginning."""
-    method.files = True  # type: ignore[attr-defined]
+def takes_long(method: _Method) -> _Method:
+    """Mark a call that may take long, as one that reads files of people or checks many scripts.
+
+    It is answered in a thread, while others are, and holds the site's lock only where it must.
+    """
+    method.long = True  # type: ignore[attr-defined]
     return method
 
 

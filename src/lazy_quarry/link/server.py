@@ -21,7 +21,7 @@ from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.files.kinds import lack_of
 from lazy_quarry.files.logs import keep_short
 from lazy_quarry.link.protocol import LONGEST_LINE, answer, logged, method_of, submission_of, write_notification
-from lazy_quarry.link.site_client import READING_FILES, READING_THE_PLAN
+from lazy_quarry.link.site_client import READING_THE_PLAN, TAKING_LONG
 from lazy_quarry.probe.machine import core_numbers, user_name
 from lazy_quarry.probe.others import OthersLoad
 from lazy_quarry.probe.script import with_surroundings
@@ -256,8 +256,8 @@ class Server:
         drafts.apart = apart
 
     async def _answered(self, line: bytes) -> bytes:
-        """The answer to a call. What reads files of people does so in a thread, for their disk may be slow."""
-        if method_of(line) in READING_FILES:
+        """The answer to a call. What may take long does so in a thread."""
+        if method_of(line) in TAKING_LONG:
             if method_of(line) in READING_THE_PLAN:
                 await self._work_out_plan()
             return await asyncio.to_thread(answer, self.site, line)

@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Literal, Protocol
 
 from lazy_quarry.link.book_calls import BookCalls
-from lazy_quarry.link.call_marks import Part, answered_by, reads_files, reads_the_plan
+from lazy_quarry.link.call_marks import Part, answered_by, reads_the_plan, takes_long
 
 if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
@@ -111,7 +111,7 @@ class SiteClient(BookCalls, Protocol):
         ...
 
     @_operations
-    @reads_files
+    @takes_long
     def remove_made(self, number: int, paths: list[str]) -> Outcome:
         """Remove files that a job made, by their paths from its folder."""
         ...
@@ -143,20 +143,20 @@ class SiteClient(BookCalls, Protocol):
         ...
 
     @_queries
-    @reads_files
+    @takes_long
     @reads_the_plan
     def detail(self, number: int) -> JobDetail:
         """One job with record, script and verdict."""
         ...
 
     @_queries
-    @reads_files
+    @takes_long
     def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
         """A piece of what a job printed; a negative ``from_byte`` counts from the end."""
         ...
 
     @_queries
-    @reads_files
+    @takes_long
     def made(self, number: int) -> MadeFiles:
         """The files that were created or changed where a job works since it started, until it ended; newest first."""
         ...
@@ -230,6 +230,7 @@ class SiteClient(BookCalls, Protocol):
     # -- chains
 
     @_chains
+    @takes_long
     @reads_the_plan
     def report_chain(self, source: ChainSource, fails: list[str], slower: dict[str, float]) -> ChainReport:
         """Check a chain file and rehearse it."""
@@ -241,6 +242,7 @@ class SiteClient(BookCalls, Protocol):
         ...
 
     @_changes_chains
+    @takes_long
     def submit_chain(self, source: ChainSource) -> ChainReceipt:
         """Submit a chain as one thing."""
         ...
@@ -278,6 +280,7 @@ class SiteClient(BookCalls, Protocol):
         ...
 
     @_changes_chains
+    @takes_long
     def continue_chain(self, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
         """Run again what failed of a chain and what follows it, or all from one job on."""
         ...
@@ -319,8 +322,8 @@ CALLS: dict[str, Part] = {
 }
 """Every call that a site answers, with the part that answers it."""
 
-READING_FILES = frozenset(name for name, member in _MEMBERS.items() if hasattr(member, "files"))
-"""The calls that read files of people."""
+TAKING_LONG = frozenset(name for name, member in _MEMBERS.items() if hasattr(member, "long"))
+"""The calls that may take long: they read files of people, or check many scripts."""
 
 READING_THE_PLAN = frozenset(name for name, member in _MEMBERS.items() if hasattr(member, "plan"))
 """The calls that need all of the plan."""

@@ -11,6 +11,7 @@ from lazy_quarry.core.chain.graph import downstream, ordered
 from lazy_quarry.core.chain.rehearsal import Rehearsal, Rehearsing, Supposed, live_times
 from lazy_quarry.core.engine.commands import CancelJob, ChangeChain, LinkChain, SubmitChain
 from lazy_quarry.core.engine.events import Chained, Submitted
+from lazy_quarry.core.header.check import Checked
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.header.submission import Submission
@@ -59,8 +60,8 @@ class Chains:
 
     def report_chain(self, source: ChainSource, fails: list[str], slower: dict[str, float]) -> ChainReport:
         """Check a chain file and, where nothing must change, rehearse it: supposing that these fail or take longer."""
+        checked = self._checked(source)
         with self.present.lock:
-            checked = self._checked(source)
             if checked.chain is None or checked.refused:
                 return ChainReport(checked.findings, None, self._sketch(source, checked))
             chain, now = checked.chain, self.present.now()
@@ -111,7 +112,13 @@ class Chains:
             return Submission(job.script, path, folder, job.overrides, job.arguments, source.environment)
 
         read = read_chain(source.text, source.scripts, source.settings, source.name)
-        return check_chain(read, submission, self.drafts.checked)
+        compared = read.chain is not None and len(read.chain.jobs) <= MOST_LIKELY
+
+        def check(sent: Submission) -> Checked:
+            with self.present.lock:  # one by one, so that others are answered in between
+                return self.drafts.checked(sent, compared)
+
+        return check_chain(read, submission, check)
 
     def _rehearsed(self, chain: Chain, requests: Mapping[str, Request], found: Rehearsal) -> ChainView:
         times = {one.name: one for one in found.jobs}
@@ -165,11 +172,10 @@ class Chains:
 
     def submit_chain(self, source: ChainSource) -> ChainReceipt:
         """Take in a chain: all of its jobs, or none and what must change first."""
-        present = self.present
+        present, checked = self.present, self._checked(source)
+        if checked.chain is None or checked.refused:
+            return ChainReceipt(None, (), checked.findings)
         with present.lock:
-            checked = self._checked(source)
-            if checked.chain is None or checked.refused:
-                return ChainReceipt(None, (), checked.findings)
             if closed := present.runner.closed():
                 raise Refused(f"not submitted: {closed}")
             chain = checked.chain
@@ -192,10 +198,12 @@ class Chains:
         """Submit some jobs of a chain in their order; their numbers. Raises :class:`_Unfit` at the first that is refused."""
         present, numbers = self.present, dict[str, int]()
         assert checked.chain is not None
+        jobs = {job.name: job for job in checked.chain.jobs}
         for name in names:
-            job, request, submission = checked.chain.job(name), checked.requests[name], checked.submissions[name]
-            where = {**known, **numbers}
-            waits = tuple((str(where.get(other, other)), condition) for other, condition in job.after)
+            job, request, submission = jobs[name], checked.requests[name], checked.submissions[name]
+            waits = tuple(
+                (str(numbers.get(other, known.get(other, other))), condition) for other, condition in job.after
+            )
             request = replace(request, after=(*request.after, *waits))
             request, problem = self.operations.dependencies.resolved(request)
             if problem:
@@ -337,9 +345,9 @@ class Chains:
 
     def continue_chain(self, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
         """Run again what failed and all that follows it, or all from one job on, by the file as it is now; what is done stays."""
-        present = self.present
+        present, checked = self.present, self._checked(source)
         with present.lock:
-            record, checked = self._own(number), self._checked(source)
+            record = self._own(number)
             if checked.chain is None or checked.refused:
                 return ChainReceipt(None, (), checked.findings)
             chain = checked.chain

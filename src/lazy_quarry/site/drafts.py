@@ -77,15 +77,15 @@ class Drafts:
             wrong = next((one for one in checked.diagnostics if one.severity == "error"), None)
             return expanded(submission.script, checked.request, f"line {wrong.line}: {wrong.message}" if wrong else "")
 
-    def checked(self, submission: Submission) -> Checked:
-        """The script checked, with what only the site knows added."""
+    def checked(self, submission: Submission, compared: bool = True) -> Checked:
+        """The script checked, with what only the site knows added; ``compared``: also with what earlier runs used."""
         if self.apart is not None and self.apart[0] == submission:
             checked = self.apart[1]
         else:
             looked = submission if submission.surroundings.looked else self.present.look_up(submission)
             self._looked = submission, looked
             checked = check_script(looked.script, self.present.site, self.context(looked))
-        if checked.request is None or not checked.needs:
+        if checked.request is None or not checked.needs or not compared:
             return checked
         earlier = self._earlier(checked.request, submission)
         if earlier is None:

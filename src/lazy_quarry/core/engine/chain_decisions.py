@@ -27,7 +27,7 @@ def submit_chain(now: Situation, command: SubmitChain) -> list[Event]:
 def link_chain(now: Situation, command: LinkChain) -> list[Event]:
     """A job becomes a part of a chain."""
     chain = _own(now, command.chain, command.by)
-    if all(one.name != command.part for one in chain.parts):
+    if chain.place(command.part) is None:
         raise Refused(f"chain {command.chain} has no job {command.part}")
     if command.number not in now.state.jobs:
         raise NoSuchJob.of(command.number)

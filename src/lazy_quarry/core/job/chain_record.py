@@ -14,6 +14,11 @@ class ChainPart:
     """Its numbers before the chain was continued."""
 
 
+_places: dict[tuple[int, str, int], dict[str, int]] = {}
+"""Where the jobs of the chains stand that are being put together: each would else be looked for among thousands."""
+_MOST_PLACES = 8
+
+
 @dataclass(frozen=True, slots=True)
 class ChainRecord:
     """A chain that was submitted. ``source`` is its file's text, ``path`` where that lies."""
@@ -28,15 +33,25 @@ class ChainRecord:
     folder: str = ""
     settings: tuple[str, ...] = ()
 
+    def place(self, name: str) -> int | None:
+        """Where one of its jobs stands among them; None for none."""
+        key = self.number, self.name, len(self.parts)
+        place = _places.get(key, {}).get(name)
+        if place is not None and self.parts[place].name == name:
+            return place
+        if len(_places) >= _MOST_PLACES:
+            _places.clear()
+        _places[key] = {one.name: at for at, one in enumerate(self.parts)}
+        return _places[key].get(name)
+
     def linked(self, name: str, job: int) -> "ChainRecord":
         """With the number of one of its jobs; one that it had before is kept as earlier."""
-        parts = tuple(
-            replace(one, job=job, earlier=(*one.earlier, one.job) if one.job else one.earlier)
-            if one.name == name
-            else one
-            for one in self.parts
-        )
-        return replace(self, parts=parts)
+        place = self.place(name)
+        if place is None:
+            return self
+        one = self.parts[place]
+        now = replace(one, job=job, earlier=(*one.earlier, one.job) if one.job else one.earlier)
+        return replace(self, parts=(*self.parts[:place], now, *self.parts[place + 1 :]))
 
     @property
     def missing(self) -> tuple[str, ...]:
