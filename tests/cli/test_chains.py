@@ -8,7 +8,7 @@ from lazy_quarry.core.header.diagnostic import Severity
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.demo.rehearsed import Rehearsed
-from lazy_quarry.errors import NoSuchJob, Refused, StateFolderError
+from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.chain_views import ChainSource
 from tests.conftest import script, until
@@ -207,25 +207,3 @@ def test_a_job_that_waits_for_another_has_a_forecast_behind_it(demo):
     assert other.forecast_end_ms <= views[0].forecast_ms and views[0].forecast_end_ms <= views[1].forecast_ms
     fails = demo.submit(Submission(script(header.replace("succeeds", "fails"), "true"))).job
     assert demo.job(fails).forecast_ms is None
-
-
-def test_a_chain_whose_submission_was_cut_short_is_there_and_continued(demo, monkeypatch):
-    present = demo.site.present
-    commit, calls = present.commit, []
-
-    def fails(events):
-        calls.append(1)
-        if len(calls) > 4:  # the chain, then two for each of its jobs
-            raise StateFolderError("the disk is full")
-        commit(events)
-
-    monkeypatch.setattr(present, "commit", fails)
-    asked = source(a="", b='after = { a = "succeeds" }', c='after = { b = "succeeds" }')
-    with pytest.raises(StateFolderError):
-        demo.submit_chain(asked)
-    monkeypatch.undo()
-    view = demo.chain(1)
-    assert [bool(one.job) for one in view.parts] == [True, False, False] and view.left == 3
-    receipt = demo.continue_chain(1, asked)
-    assert [name for name, _ in receipt.jobs] == ["b", "c"]
-    assert all(one.job for one in demo.chain(1).parts) and demo.chain(1).parts[0].job == view.parts[0].job

@@ -156,7 +156,9 @@ def test_a_chain_that_was_taken_in_by_halves_is_told_until_it_is_whole_or_over(s
     again = SiteUnderTest(small_site(), now, Journal(site.journal.folder))
     told = next(notice for notice in again.notices() if "by halves" in notice)
     assert "chain 1 long" in told and "j1 of it were never submitted" in told and "--continue" in told
-    again.continue_chain(1, chain(2))
+    assert [bool(part.job) for part in again.chain(1).parts] == [True, False]
+    made = again.continue_chain(1, chain(2))
+    assert [name for name, _ in made.jobs] == ["j1"] and all(part.job for part in again.chain(1).parts)
     assert not [notice for notice in again.notices() if "by halves" in notice]
 
 
