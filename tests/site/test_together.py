@@ -131,6 +131,21 @@ def test_a_chain_is_continued_with_its_cancels_or_stays_as_it_is(site, now, monk
     assert Journal(site.journal.folder).load() == site.engine.state
 
 
+def test_of_several_that_run_again_all_are_taken_in_or_none(site):
+    numbers = [
+        site.submit(Submission(script(f'name = "n{number}"\n{HEAD}'), "one.sh", "/tmp")).job for number in range(3)
+    ]
+    before = whole(site)
+    site.journal.fails = True
+    with pytest.raises(StateFolderError):
+        site.again(numbers)
+    assert whole(site) == before
+    site.journal.fails, appended = False, site.journal.appended
+    made = site.again([*numbers, 99])
+    assert [one.done for one in made] == [True, True, True, False] and [one.job for one in made[:3]] == [4, 5, 6]
+    assert site.journal.appended - appended <= 2 and Journal(site.journal.folder).load() == site.engine.state
+
+
 def test_a_state_that_runs_ahead_leaves_the_first_as_it_was(site, now):
     site.submit_chain(chain(5))
     site.submit(Submission(script(HEAD + "\narray.tasks = '1..9'"), "many.sh", "/tmp"))

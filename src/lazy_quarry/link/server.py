@@ -5,6 +5,7 @@ may open, and leaves when nothing runs or waits and nobody has been connected fo
 """
 
 import asyncio
+import faulthandler
 import os
 import signal
 import socket
@@ -304,6 +305,7 @@ def main() -> None:
         return
     except StateFolderError as fault:
         sys.exit(f"refused: {fault}")
+    faulthandler.enable()  # a crash leaves its trace in the log
     signal.signal(signal.SIGHUP, signal.SIG_IGN)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:

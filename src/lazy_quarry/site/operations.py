@@ -95,7 +95,12 @@ class Operations:
                     tasks.setdefault(number, set())
                 else:
                     tasks.setdefault(number // TASK_SPAN, set()).add(number % TASK_SPAN - 1)
-            return [self._again(number, settings or (), places, failed) for number, places in tasks.items()]
+            if len(tasks) == 1:
+                return [self._again(number, settings or (), places, failed) for number, places in tasks.items()]
+            with self.present.together():  # all that are taken in are, or none is
+                outcomes = [self._again(number, settings or (), places, failed) for number, places in tasks.items()]
+            self.dispatcher.step()
+            return outcomes
 
     def _again(self, number: int, settings: Iterable[str], places: set[int], failed: bool) -> Outcome:
         try:
@@ -190,8 +195,10 @@ class Operations:
             return self._refusal((error("over-limit", str(fault), 1), *diagnostics))
         present.commit(events)
         number = next(event.job for event in events if isinstance(event, Submitted))
-        self.dispatcher.step()
         tasks = request.array.count if request.array else None
+        if present.gathering:
+            return Receipt(number, None, present.now(), diagnostics, tasks)
+        self.dispatcher.step()
         return Receipt(number, self._forecast_ms(number), present.now(), diagnostics, tasks)
 
     def taken(self, submission: Submission, request: Request) -> list[Event]:

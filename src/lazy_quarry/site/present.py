@@ -122,6 +122,11 @@ class Present:
                 self._recently_ended = [*reversed(ended), *self._recently_ended]
             self._tell()
 
+    @property
+    def gathering(self) -> bool:
+        """Whether what is committed now is written later, together with more."""
+        return self._ahead is not None
+
     @contextmanager
     def together(self) -> Iterator[None]:
         """Make one transaction of all that is committed within: all of it is on disk in the end, or nothing has changed.

@@ -44,6 +44,7 @@ from lazy_quarry.core.search.facts import Facts
 from lazy_quarry.core.search.query import Between, Likeness, Order, Phrase, Query, Term, expression_of, words_of
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.files import ours
+from lazy_quarry.files.kinds import NotAFile
 
 FILE = "search.db"
 VERSION = 2
@@ -321,13 +322,24 @@ def _add_up(work: Connection, array: int) -> None:
     work.execute(_facts.update().where(_facts.c.job == array).values(dict(zip(names, sums, strict=True))))
 
 
+def _made_ready(path: Path) -> None:
+    """Make the file, with its mode; what stands there and is no file goes, for the index can be made anew."""
+    flags = os.O_RDWR | os.O_CREAT
+    try:
+        fd = ours.opened(path, flags)
+    except NotAFile:
+        path.unlink()
+        fd = ours.opened(path, flags)
+    os.close(fd)
+
+
 def _connect(folder: Path | None) -> Engine:
     if folder is None:
         from sqlalchemy.pool import StaticPool
 
         sql = create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
     else:
-        os.close(ours.opened(folder / FILE, os.O_RDWR | os.O_CREAT))
+        _made_ready(folder / FILE)
         sql = create_engine(f"sqlite:///{folder / FILE}", connect_args={"check_same_thread": False})
 
     @event.listens_for(sql, "connect")

@@ -15,6 +15,7 @@ It never waits for whoever is connected: what can't be sent at once is kept for 
 
 from __future__ import annotations
 
+import faulthandler
 import gc
 import json
 import os
@@ -392,6 +393,7 @@ def main() -> None:
     (spool / "agent.refused").unlink(missing_ok=True)
     with suppress(OSError):
         become_subreaper()
+    faulthandler.enable()  # a crash leaves its trace in the log
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     signal.signal(signal.SIGHUP, signal.SIG_IGN)
     boot_id()
