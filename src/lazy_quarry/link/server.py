@@ -159,6 +159,8 @@ class Server:
 
     def _told_of(self, fault: Exception, where: str) -> str:
         """What is told of a fault in a step. What the machine lacks is a state of it, and no fault of the program's."""
+        if isinstance(fault, StateFolderError):
+            return str(fault)
         if lack := lack_of(fault):
             return f"the engine cannot go on with all of its work: {lack}; it tries again all the time"
         if repr(fault) not in self._faults and len(self._faults) < MOST_FAULTS:

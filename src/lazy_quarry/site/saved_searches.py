@@ -9,7 +9,7 @@ from tomlkit.exceptions import TOMLKitError
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.files import ours
+from lazy_quarry.files import given, ours
 
 
 class SavedSearches:
@@ -48,7 +48,7 @@ class SavedSearches:
 
     def _document(self) -> tomlkit.TOMLDocument:
         try:
-            return tomlkit.parse(ours.read(self.path).decode())
+            return tomlkit.parse(given.read_whole(self.path).decode())
         except FileNotFoundError:
             return tomlkit.document()
         except (OSError, UnicodeDecodeError, TOMLKitError) as fault:
