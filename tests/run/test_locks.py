@@ -232,13 +232,19 @@ def test_without_a_place_for_locks_it_is_said_which_is_missing(place, monkeypatc
 def test_a_folder_that_is_used_is_kept_fresh(place, tmp_path, monkeypatch):
     held = CoresLock(tmp_path / "spool")
     long_ago = time.time() - 40 * 86_400
-    paths = [held.folder, *held.folder.iterdir()]
+    (held.folder / "claims").mkdir()
+    claim, stale = held.folder / "claims" / "claim", held.folder / "claims" / "stale"
+    claim.touch()
+    stale.touch()
+    os.utime(stale, (long_ago, long_ago))
+    paths = [claim, held.folder, *held.folder.iterdir()]
     for path in paths:
         os.utime(path, (long_ago, long_ago))
-    held.keep_fresh()
+    held.keep_fresh([str(claim)])
     assert all(path.stat().st_mtime < long_ago + 10 for path in paths)
     monkeypatch.setattr(locks, "FRESH_EVERY_S", 0.0)
-    held.keep_fresh()
+    held.keep_fresh([str(claim)])
+    assert stale.stat().st_mtime < long_ago + 10
     assert all(path.stat().st_mtime > long_ago + 86_400 for path in paths)
     held.leave_single()
 

@@ -102,3 +102,16 @@ def test_books_of_version_5_agree_afterwards_and_planned_skips_are_no_failures_a
     assert jobs[3].waited_ms(0) == jobs[3].started_ms - jobs[3].submitted_ms > 400  # behind job 1
     waiting = state.jobs[9]
     assert waiting.times.waiting_since_ms == waiting.request.not_before_ms and waiting.waited_ms(NOW) == 0
+
+
+def test_a_journal_of_version_6_is_taken_as_it_is(tmp_path):
+    """Version 7 only knows one kind of event more."""
+    shutil.copytree(CORPUS.parent / "books" / "version-5", tmp_path / "state")
+    folder = tmp_path / "state"
+    journal = Journal(folder)
+    state, number = journal.load(), journal.number
+    journal.storage.set_meta({"version": "6"})
+    journal.close()
+    again = Journal(folder)
+    assert (again.load(), again.number) == (state, number) and again.storage.meta()["version"] == "7"
+    assert not list(again.problems()) and (folder / "journal-version-6.db").exists()

@@ -49,7 +49,7 @@ from lazy_quarry.run.node.process import (
     send,
     wall_ms,
 )
-from lazy_quarry.run.node.registry import Claimed, forget, registered
+from lazy_quarry.run.node.registry import Claimed, forget, noted_at, registered
 from lazy_quarry.run.node.sockets import listen
 from lazy_quarry.run.node.supervisor import supervise
 
@@ -103,7 +103,7 @@ class Agent:
                 self._look_after_supervisors()
                 with suppress(OSError):
                     self._reap_adopted()
-                self.lock.keep_fresh()
+                self.lock.keep_fresh(noted_at(self.spool / name) for name in self.watched)
                 keep_short(self.spool.parent / "agent.log")
             for name in [name for name, at in self.retries.items() if at <= now]:
                 del self.retries[name]

@@ -14,6 +14,7 @@ import re
 import stat
 import tempfile
 import time
+from collections.abc import Iterable
 from contextlib import suppress
 from pathlib import Path
 
@@ -147,15 +148,14 @@ class CoresLock:
         for fd in self._single:
             os.close(fd)
 
-    def keep_fresh(self) -> None:
-        """Touch what is in the folder now and then, so that nobody takes it for left over."""
+    def keep_fresh(self, claims: Iterable[str]) -> None:
+        """Touch the folder, what is in it, and these claims now and then, so that nobody takes them for left over."""
         if time.monotonic() - self._fresh_at < FRESH_EVERY_S:
             return
         self._fresh_at = time.monotonic()
-        for folder, _, names in os.walk(self.folder):
-            for path in (folder, *(f"{folder}/{name}" for name in names)):
-                with suppress(OSError):
-                    os.utime(path, follow_symlinks=False)
+        for path in (self.folder, *(self.folder / name for name in os.listdir(self.folder)), *claims):
+            with suppress(OSError):
+                os.utime(path, follow_symlinks=False)
 
 
 def _locked(fd: int, within_s: float) -> bool:

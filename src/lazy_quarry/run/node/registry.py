@@ -74,6 +74,11 @@ def begun(spool: Path) -> dict[int, int]:
     return found
 
 
+def noted_at(folder: Path) -> str:
+    """Where the claim of an attempt is noted."""
+    return _paths(folder)[0]
+
+
 def forget(folder: Path) -> None:
     """The end of an attempt was reported and its folder may go."""
     with suppress(OSError):
