@@ -153,7 +153,8 @@ class CoresLock:
         if time.monotonic() - self._fresh_at < FRESH_EVERY_S:
             return
         self._fresh_at = time.monotonic()
-        for path in (self.folder, *(self.folder / name for name in os.listdir(self.folder)), *claims):
+        own = [str(self.folder), *(f"{self.folder}/{name}" for name in os.listdir(self.folder))]
+        for path in (*own, *claims):
             with suppress(OSError):
                 os.utime(path, follow_symlinks=False)
 
