@@ -18,7 +18,7 @@ def hold_streams() -> None:
 
 
 def has_output() -> bool:
-    """Whether standard output was open at the start."""
+    """True when standard output was open at the start."""
     return "stdout" not in _closed
 
 

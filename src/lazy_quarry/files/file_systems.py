@@ -1,4 +1,4 @@
-"""What kind of file system a folder is on."""
+"""The kind of file system that a folder is on."""
 
 from __future__ import annotations
 
@@ -27,5 +27,5 @@ def file_system(folder: str | os.PathLike[str], table: str = "/proc/self/mountin
 
 
 def is_shared(folder: str | os.PathLike[str]) -> bool:
-    """Whether several machines may see it, so that its locks can't be relied on."""
+    """True for a folder that several machines may see: its locks can't be relied on."""
     return file_system(folder).startswith(NETWORK)

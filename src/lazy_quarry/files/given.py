@@ -19,11 +19,11 @@ from lazy_quarry.files.kinds import NotAFile, is_null, kind_of
 
 WITHIN_S = 2.0
 SILENT_S = 60.0
-"""What lies beside something that did not answer in time is not asked again for so long."""
+"""A folder with something that did not answer in time is not asked again for so long."""
 MOST_TEXT = 16 * 2**20
-"""Of a script, a chain, a list of values."""
+"""Bytes of a script, a chain, a list of values."""
 MOST_STUCK = 32
-"""So many reads may hang at once before no more are begun."""
+"""Reads that may hang at once before no more are begun."""
 _T = TypeVar("_T")
 
 
@@ -118,7 +118,7 @@ def read_by_command(path: str | os.PathLike[str], most: int = MOST_TEXT) -> byte
 
 
 def opened_by_command(path: str | os.PathLike[str]) -> BufferedReader:
-    """What a command was told to read; reading waits for whoever writes it. Raises :class:`OSError`."""
+    """Open a file that a command was told to read; reading waits for whoever writes it. Raises :class:`OSError`."""
     return open(path, "rb")
 
 

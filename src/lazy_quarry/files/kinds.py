@@ -1,4 +1,4 @@
-"""What a path leads to, in words, and the fault of one that leads to no file."""
+"""Kinds of files in words, and the fault of a path that leads to no file."""
 
 from __future__ import annotations
 
@@ -47,10 +47,10 @@ def words_of(fault: OSError) -> str:
 
 
 def kind_of(found: os.stat_result) -> str:
-    """What something is: "a pipe", "a folder"; empty for a regular file."""
+    """The kind of something: "a pipe", "a folder"; empty for a regular file."""
     return next((words for is_one, words in _KINDS if is_one(found.st_mode)), "")
 
 
 def is_null(found: os.stat_result) -> bool:
-    """Whether it is /dev/null."""
+    """True for /dev/null."""
     return stat.S_ISCHR(found.st_mode) and found.st_rdev == _NULL

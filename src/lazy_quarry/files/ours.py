@@ -60,7 +60,7 @@ def read(path: str | os.PathLike[str], most: int = MOST_READ) -> bytes:
 
 
 def read_from(fd: int, most: int, name: str) -> bytes:
-    """What is left of an open file. Raises :class:`OSError` for more bytes than ``most``."""
+    """The rest of an open file. Raises :class:`OSError` for more bytes than ``most``."""
     pieces, left = list[bytes](), most + 1
     while left > 0 and (piece := os.read(fd, min(left, _CHUNK))):
         pieces.append(piece)
@@ -76,7 +76,7 @@ def read_text(path: str | os.PathLike[str]) -> str:
 
 
 def read_json(path: str | os.PathLike[str]) -> Any:
-    """What a file of ours holds, or None when it is not there or not whole.
+    """The value in a file of ours, or None when it is not there or not whole.
 
     Raises :class:`OSError` when that can't be told, as without a free file descriptor: that it is not there decides about jobs.
     """

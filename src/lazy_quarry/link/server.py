@@ -49,7 +49,7 @@ MOST_SLICES = 200
 UNREAD_S = 60.0
 """Who reads no answer for so long is left."""
 MOST_FAULTS = 50
-"""Of so many kinds of faults one after the other all is logged."""
+"""Kinds of faults, one after the other, of which all is logged."""
 _LEAVE, _LEFT = b'{"jsonrpc":"2.0","id":0,"method":"leave"}\n', b'{"jsonrpc":"2.0","id":0,"result":null}\n'
 """The one call that is about the engine and not about its site."""
 
@@ -92,7 +92,7 @@ class Server:
         self._age_at = 0.0
         self._watched: int | None = None
         self._faults: dict[str, str] = {}
-        """What went wrong in its own steps, and what is said of that."""
+        """Faults in its own steps, and the words for each."""
         self._servers: list[asyncio.Server] = []
         self._listening: tuple[int, int] | None = None
         """The device and number of its socket's file."""
@@ -142,7 +142,7 @@ class Server:
         self.site.present.say_of_steps(told)
 
     def _steps(self) -> tuple[Callable[[], object], ...]:
-        """What is done at each tick. None of them keeps the others from being done."""
+        """The steps of each tick. None of them keeps the others from being done."""
         return (
             self.clock.look,
             self._tick_runner,
@@ -158,7 +158,7 @@ class Server:
         )
 
     def _told_of(self, fault: Exception, where: str) -> str:
-        """What is told of a fault in a step. What the machine lacks is a state of it, and no fault of the program's."""
+        """The words for a fault in a step. A lack of the machine's is a state of it, and no fault of the program's."""
         if isinstance(fault, StateFolderError):
             return str(fault)
         if lack := lack_of(fault):

@@ -19,7 +19,7 @@ from lazy_quarry.run.node.sockets import dial
 CONNECT_S = 2.0
 """A new agent is waited for so long; after that it is looked for again now and then, as long as its process lives."""
 GLANCE_S = 0.1
-"""So long is waited for one that was started before and does not listen yet."""
+"""An agent that was started before and does not listen yet is waited for so long."""
 SEND_S = 2.0
 """An agent that reads nothing for so long is left, and connected to again."""
 AGAIN_S = 1.0

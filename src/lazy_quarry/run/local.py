@@ -248,7 +248,7 @@ class LocalRunner:
         return Use(found["cpu_ms"], found["peak_mib"], found["read"], found["written"]), found["busy"]
 
     def run_ms(self, job: Job) -> int | None:
-        """How long its supervisor has run, by a clock that nobody can set; None where that is not known."""
+        """Time that its supervisor has run, by a clock that nobody can set; None where that is not known."""
         try:
             claim = read_claim(self.spool / attempt_name(job))
             lives = claim is not None and claim.alive()
@@ -344,7 +344,7 @@ class LocalRunner:
 
 
 def _piece(job: Job, path: str, from_byte: int) -> OutputChunk:
-    """What a file of the job's holds from a byte on. Raises :class:`OSError`."""
+    """A piece of a file of the job's, from a byte on. Raises :class:`OSError`."""
     fd = given.opened(path, os.O_RDONLY | os.O_NONBLOCK)
     try:
         there = os.fstat(fd)

@@ -39,7 +39,7 @@ from lazy_quarry.site.stamped import Stamped
 RENEW_MS, MOST_RENEWED = 30_000, 40
 """What a running job uses is read again after so long, of so many jobs at a look; of jobs in sight always."""
 SLICE_S = 0.04
-"""What has changed is shown anew for so long at a look."""
+"""Time for showing anew what has changed, at each look."""
 BOOKS_S = 1.0
 """What runs is added up for each account no more often, though it grows all the time."""
 
@@ -64,7 +64,7 @@ class BoardKeeper:
         self._renewed: dict[int, int] = {}
         """When what each running job uses was read last, the oldest first."""
         self._seen: dict[int, Seen] = {}
-        """What each running job did then."""
+        """Each running job as it was read then."""
         self._unread: dict[int, None] = {}
         """Running jobs of which nothing was read yet."""
         self._expected: dict[int, Expected] = {}
@@ -209,7 +209,7 @@ class BoardKeeper:
         self._jobs.put(job.number, view, self._stamp)
 
     def _seen_of(self, job: Job, read: bool) -> Seen:
-        """What a running job did when that was read last, or does now: reading it of all that run would take long."""
+        """A running job as it was read last, or is now: reading all that run would take long."""
         known = self._seen.get(job.number)
         if not read and (known is None or known.attempt != job.attempt):
             self._unread[job.number] = None

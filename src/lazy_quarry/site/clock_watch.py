@@ -39,7 +39,7 @@ class ClockWatch:
         return True
 
     def _while_away(self) -> int:
-        """How far the clock was set while nobody looked, by what runs since then; the least that any of it tells."""
+        """The step of the clock while nobody looked, by what runs since then; the least that any of it tells."""
         now, told = self.present.now(), list[int]()
         for job in self.present.engine.state.running()[:MOST_COMPARED]:
             ran = self._run_ms(job.number) if job.request.array is None else None

@@ -39,7 +39,7 @@ class Expected:
 
 @dataclass(frozen=True, slots=True)
 class Seen:
-    """What a running job did when that was read: its use and how many cores were busy, what it told of itself, what is wrong."""
+    """A running job as it was read: its use and how many cores were busy, what it told of itself, what is wrong."""
 
     live: tuple[Use, float] | None = None
     inside: Inside | None = None
@@ -98,7 +98,7 @@ class JobViews:
         return closed.words if closed is not None else explainer.why(job, job.reason).because
 
     def read(self, job: Job) -> Seen:
-        """What a running job does now, read from where it runs; nothing of any other."""
+        """Read what a running job does now, where it runs; nothing of any other."""
         if job.phase is not Phase.RUNNING or job.request.array is not None:
             return Seen()
         runner, now = self.present.runner, self.present.now()

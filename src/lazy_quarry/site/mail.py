@@ -93,7 +93,7 @@ class Mailer:
         """Arrays of which the first start is noted."""
         self._wake, self._left = threading.Event(), threading.Event()
         self._pauses: dict[str, tuple[float, float]] = {}
-        """Of letters that the relay did not take: the last pause, and when they are tried again."""
+        """Letters that the relay did not take: the last pause, and when they are tried again."""
         self._pause_s, self._next_try = FIRST_PAUSE_S, 0.0
         """The same of a relay that takes nothing."""
         self.problem = ""

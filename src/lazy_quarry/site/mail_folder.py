@@ -65,7 +65,7 @@ class MailFolder:
     # -- writing -----------------------------------------------------------------------------------
 
     def knows(self, name: str) -> bool:
-        """Whether a letter of this name was written."""
+        """True when a letter of this name was written."""
         return name in self._letters
 
     def write(self, letter: Letter, message: EmailMessage, told: str = "") -> None:
@@ -152,7 +152,7 @@ class MailFolder:
     # -- reading -----------------------------------------------------------------------------------
 
     def waits(self, name: str) -> bool:
-        """Whether a letter is still to be sent."""
+        """True while a letter is still to be sent."""
         letter = self._letters.get(name)
         return letter is not None and letter.state == "waits"
 

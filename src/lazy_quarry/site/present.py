@@ -71,7 +71,7 @@ class Present:
         self.unwritable = ""
         """Why the journal could not be written last time, or empty."""
         self.step_note = ""
-        """What goes wrong in the engine's own steps, or empty."""
+        """Words for what goes wrong in the engine's own steps, or empty."""
         self.site_note = ""
         """What is wrong with the site file, or has changed in it, or empty."""
         self.mail_note = ""
@@ -92,7 +92,7 @@ class Present:
         """When jobs start, by number, where that was worked out; replaced as a whole."""
         self._changed = threading.Condition(self.lock)
         self._ahead: list[Event] | None = None
-        """What is to be committed together, while that is gathered."""
+        """Events to be committed together, while they are gathered."""
         self._recently_ended: list[Job] | None = None
 
     def now(self) -> int:
@@ -124,7 +124,7 @@ class Present:
 
     @property
     def gathering(self) -> bool:
-        """Whether what is committed now is written later, together with more."""
+        """True while what is committed is written later, together with more."""
         return self._ahead is not None
 
     @contextmanager
@@ -150,7 +150,7 @@ class Present:
                 self._tell()
 
     def say_of_steps(self, why: str) -> None:
-        """What goes wrong in the engine's own steps has changed; whoever listens is told."""
+        """Say what goes wrong in the engine's own steps; whoever listens is told."""
         with self.lock:
             if self.step_note != why:
                 self.step_note = why
@@ -220,7 +220,7 @@ class Present:
         return Unplaced("cores", words) if words else None
 
     def half_chains(self) -> list[str]:
-        """What is to be said of chains of which only a part was taken in, as long as something of it is left."""
+        """Sentences on chains of which only a part was taken in, as long as something of it is left."""
         told, state = list[str](), self.engine.state
         for record in (state.chains[number] for number in self.halves if number in state.chains):
             if record.missing and any(part.job in state.jobs for part in record.parts if part.job):

@@ -16,7 +16,7 @@ def place_of(folder: Path) -> dict[str, str]:
 
 
 def is_copy(known: Mapping[str, str], folder: Path) -> bool:
-    """Whether a journal says that it belongs to another folder: one that was moved keeps its inode, a copy has another."""
+    """True when a journal belongs to another folder, by what it says: one that was moved keeps its inode, a copy has another."""
     place = place_of(folder)
     return known.get("inode") not in (None, place["inode"]) and known.get("path") != place["path"]
 

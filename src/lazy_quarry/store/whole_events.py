@@ -22,11 +22,11 @@ class Found:
     ended: dict[int, dict[str, Any]]
     texts: Texts
     meta: dict[str, str]
-    """What the journal says of itself; of a name that was written several times, any of the values."""
+    """The journal's own words on itself; of a name that was written several times, any of the values."""
 
     @property
     def identity(self) -> str:
-        """What tells the journal from every other, or empty."""
+        """The journal's mark, which no other has, or empty."""
         return self.meta.get("identity", "")
 
 

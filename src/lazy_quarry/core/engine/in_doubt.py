@@ -1,4 +1,4 @@
-"""What is held and ended where events were lost, or where a folder was copied: nothing may run that may have run already."""
+"""Holds and ends where events were lost, or where a folder was copied: nothing may run that may have run already."""
 
 from collections.abc import Mapping
 

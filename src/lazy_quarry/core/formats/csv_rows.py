@@ -35,7 +35,7 @@ def csv_pieces(rows: Iterable[Iterable[object]]) -> Iterator[str]:
 
 
 def safe_cell(cell: object) -> object:
-    """What is written for a value: numbers and nothing as they are, all else as a text that does nothing."""
+    """The written form of a value: numbers and nothing as they are, all else as a text that does nothing."""
     if cell is None or isinstance(cell, int | float):
         return cell
     text = str(cell)

@@ -1,4 +1,4 @@
-"""What a program can be given at its start: execve(2) takes so much, and no more."""
+"""Bounds of what a program can be given at its start by execve(2)."""
 
 from collections.abc import Iterable
 
@@ -11,7 +11,7 @@ MOST_WORDS = 2**20
 
 
 def bytes_of(word: str) -> int:
-    """How long a word is as the system takes it."""
+    """Length of a word in bytes, as the system takes it."""
     return len(word.encode(errors="surrogateescape"))
 
 

@@ -369,7 +369,7 @@ def _last_seen_ms(folder: Path) -> int | None:
 
 
 def _read(line: bytes) -> tuple[str, str, str]:
-    """What a message asks for, of which attempt, why; empty words for anything else that somebody may send."""
+    """A message as what it asks for, the attempt, and why; empty words for anything else that somebody may send."""
     try:
         message = json.loads(line)
     except (ValueError, RecursionError):

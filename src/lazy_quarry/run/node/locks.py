@@ -29,7 +29,7 @@ _FORMER = ("/run/lock", "/var/lock", "/var/tmp", "/tmp")
 _NAME = re.compile(r"lazy-quarry-(\d+)-\w+")
 NOTE = "in-use.json"
 FRESH_EVERY_S = 6 * 3600.0
-"""What is left alone for days is removed from such places, on many machines."""
+"""Many machines remove from such places what is left alone for days."""
 PATIENCE_S, GLANCE_S, PAUSE_S = 5.0, 0.5, 0.02
 """An agent of the same state folder that leaves is waited for so long; somebody who only looks at a lock for a moment; between two
 tries."""
@@ -221,7 +221,7 @@ def others_here() -> list[str]:
 
 
 def _says_it_runs(folder: str, user: int) -> bool:
-    """Whether a note tells of a process that runs, and folder, note and process are one user's."""
+    """True when a note tells of a process that runs, and folder, note and process are one user's."""
     try:
         above = os.lstat(folder)
         fd = os.open(f"{folder}/{NOTE}", os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK)

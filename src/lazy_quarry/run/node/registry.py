@@ -27,7 +27,7 @@ class Claimed:
 
 @cache
 def _beginnings(spool: str) -> tuple[str, ...]:
-    """What the paths of notes on a spool's attempts begin with: the spool's own identity tells it from others.
+    """Beginnings of the paths of notes on a spool's attempts: the spool's own identity tells it from others.
 
     The first is where they are written; an earlier version may have left some in the others.
     """

@@ -39,7 +39,7 @@ def listen(folder: Path, name: str) -> socket.socket:
 
 
 def mark_of(folder: Path, name: str) -> tuple[int, int] | None:
-    """What tells a socket's file from one that is put in its place; None when there is none."""
+    """Device and number of a socket's file, which tell it from one that is put in its place; None when there is none."""
     try:
         found = os.lstat(folder / name)
     except OSError:
@@ -48,7 +48,7 @@ def mark_of(folder: Path, name: str) -> tuple[int, int] | None:
 
 
 def is_at(mark: tuple[int, int], folder: Path, name: str) -> bool:
-    """Whether the socket of a mark is still what stands there."""
+    """True while the socket of a mark stands there."""
     return mark_of(folder, name) == mark
 
 

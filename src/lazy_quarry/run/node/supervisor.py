@@ -292,7 +292,7 @@ class Supervisor:
         self._reap()
 
     def _living(self) -> list[int]:
-        """What lives below this process, as soon as that can be told."""
+        """Processes that live below this one, as soon as that can be told."""
         while True:
             try:
                 return living(descendants(os.getpid()))
