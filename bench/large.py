@@ -90,14 +90,15 @@ def board_figures(sort: float):
         began = time.perf_counter()
         change = queries.look(mirror.mark, list(sight))
         mirror.take(change)
-        return time.perf_counter() - began, change.settled
+        return time.perf_counter() - began, change.settled, change.partial
 
     engine.apply(engine.decide(Schedule(engine.state.at_ms)))
-    first, settled = look()
-    longest = first
+    first, settled, partial = look()
+    longest = rows = first
     while not settled:
-        taken, settled = look()
-        longest = max(longest, taken)
+        unfinished = partial
+        taken, settled, partial = look()
+        longest, rows = max(longest, taken), rows + (taken if unfinished else 0)
     sight = [number for number, job in engine.state.jobs.items() if job.phase == "waiting"][:40]
     look(sight)
     unchanged = min(look(sight)[0] for _ in range(10))
@@ -111,5 +112,6 @@ def board_figures(sort: float):
             pass
     yield "board-first", first, "s", sort, 1
     yield "board-slice", longest, "s", sort, 1
+    yield "board-rows", rows, "s", sort, 6
     yield "board-unchanged", unchanged, "s", sort, 0.02
     yield "board-one-changed", changed, "s", sort, 0.05

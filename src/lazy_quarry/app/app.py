@@ -29,6 +29,7 @@ from lazy_quarry.app.plain_line import PlainLine
 from lazy_quarry.app.ring import Ring
 from lazy_quarry.app.shell import open_shell
 from lazy_quarry.app.theme import CHALK, DUSK, PALETTES, SIXTEEN
+from lazy_quarry.app.widgets.dialog import Dialog
 from lazy_quarry.app.widgets.finder import Finder
 from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
 from lazy_quarry.app.widgets.key_help import Help
@@ -347,6 +348,8 @@ class QuarryApp(Going):
 
     def action_keys(self) -> None:
         """All keys of the place."""
+        if isinstance(self.screen, Dialog):
+            return  # it has its keys in a line of its own
         place = self._present()
         self.push_screen(Help(self.place, place.all_keys() if place else []))
 
@@ -358,7 +361,7 @@ class QuarryApp(Going):
         offers = place.figures() if place else []
         if not offers:
             self.post_message(Say("There is nothing to draw here now."))
-        elif not isinstance(self.screen, FigurePane):
+        elif not isinstance(self.screen, Dialog):
             self.push_screen(FigurePane(offers, self.folder), self._taken_along)
 
     def show_expansion(self, expanded: "Expanded") -> None:
@@ -406,7 +409,13 @@ class QuarryApp(Going):
         self.hand_over(self.read_board)
 
     def action_find_action(self) -> None:
-        """Any action by its words."""
+        """Any action by its words; a dialog is answered first, but for the list of keys, whose place this takes."""
+        if isinstance(self.screen, Help):
+            self.screen.finish()
+            self.call_later(self.action_find_action)
+            return
+        if isinstance(self.screen, Dialog):
+            return
 
         def do(run: Callable[[], Any] | None) -> None:
             if run is not None:

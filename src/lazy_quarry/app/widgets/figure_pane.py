@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, cast
 from textual import events, work
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.screen import ModalScreen
 from textual.widgets import Input
 
 from lazy_quarry.app.cells import Pen, wrap
+from lazy_quarry.app.widgets.dialog import Dialog
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.errors import QuarryError
@@ -140,7 +140,7 @@ class FigurePath(Typed):
         self.screen.query_one(FigureRows).focus()
 
 
-class FigurePane(ModalScreen[str]):
+class FigurePane(Dialog[str]):
     """Dismissed with what was written, or with nothing."""
 
     DEFAULT_CSS = """
@@ -214,7 +214,7 @@ class FigurePane(ModalScreen[str]):
         except QuarryError as fault:
             self.app.call_from_thread(self.say, str(fault), True)
             return
-        self.app.call_from_thread(self.dismiss, f"{path} was written.")
+        self.app.call_from_thread(self.finish, f"{path} was written.")
 
     def say(self, words: str, bad: bool = False) -> None:
         """Below the path."""
@@ -222,4 +222,4 @@ class FigurePane(ModalScreen[str]):
 
     def action_leave(self) -> None:
         """Write nothing."""
-        self.dismiss("")
+        self.finish("")

@@ -6,10 +6,10 @@ from typing import Any
 
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.screen import ModalScreen
 from textual.widgets import Input
 
 from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.widgets.dialog import Dialog
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 
@@ -83,7 +83,7 @@ class FinderLine(Typed):
         rows.move(rows.cursor + steps)
 
 
-class Finder(ModalScreen[Callable[[], Any] | None]):
+class Finder(Dialog[Callable[[], Any] | None]):
     """Gives what is to be done, or nothing."""
 
     DEFAULT_CSS = """
@@ -116,8 +116,8 @@ class Finder(ModalScreen[Callable[[], Any] | None]):
         event.stop()
         one = self.query_one(FoundRows).current()
         if one is not None and one.run is not None:
-            self.dismiss(one.run)
+            self.finish(one.run)
 
     def action_leave(self) -> None:
         """Do nothing."""
-        self.dismiss(None)
+        self.finish(None)

@@ -1,10 +1,10 @@
 """All the keys of a place."""
 
 from textual import events
-from textual.screen import ModalScreen
 
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.key_hint import KeyHint
+from lazy_quarry.app.widgets.dialog import Dialog
 from lazy_quarry.app.widgets.drawing import Lines
 
 EVERYWHERE: list[KeyHint] = [
@@ -49,7 +49,7 @@ class HelpLines(Lines):
                 pen.write(f"  {key}", "dim")
 
 
-class Help(ModalScreen[None]):
+class Help(Dialog[None]):
     """Closed by any key."""
 
     DEFAULT_CSS = "Help { align: center middle; background: $ground 60%; }"
@@ -65,8 +65,8 @@ class Help(ModalScreen[None]):
     def on_key(self, event: events.Key) -> None:
         """Any key."""
         event.stop()
-        self.dismiss(None)
+        self.finish(None)
 
     def on_click(self) -> None:
         """A click too."""
-        self.dismiss(None)
+        self.finish(None)

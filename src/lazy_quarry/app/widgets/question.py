@@ -2,9 +2,9 @@
 
 from textual import events
 from textual.containers import Vertical
-from textual.screen import ModalScreen
 
 from lazy_quarry.app.cells import Pen, wrap
+from lazy_quarry.app.widgets.dialog import Dialog
 from lazy_quarry.app.widgets.drawing import Lines
 
 
@@ -37,7 +37,7 @@ class QuestionLines(Lines):
             pen.write("arrows and enter, or y and n", "dim")
 
 
-class Question(ModalScreen[bool]):
+class Question(Dialog[bool]):
     """Dismissed with True only when the answer is yes."""
 
     DEFAULT_CSS = (
@@ -60,13 +60,13 @@ class Question(ModalScreen[bool]):
             lines.yes = not lines.yes
             lines.refresh()
         elif event.key == "enter":
-            self.dismiss(lines.yes)
+            self.finish(lines.yes)
         elif event.key == "y":
-            self.dismiss(True)
+            self.finish(True)
         elif event.key in ("n", "escape"):
-            self.dismiss(False)
+            self.finish(False)
         event.stop()
 
     def action_answer(self, yes: bool) -> None:
         """An answer was clicked."""
-        self.dismiss(yes)
+        self.finish(yes)

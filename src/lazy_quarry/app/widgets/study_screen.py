@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 from textual import work
 from textual.binding import Binding
 from textual.containers import Vertical
-from textual.screen import ModalScreen
 
 from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.widgets.dialog import Dialog
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.study_words import study_lines
@@ -71,7 +71,7 @@ class StudyLines(Rows):
         pen.write(f" {self.lines[row]}", "ochre" if row == 0 else "ink")
 
 
-class StudyScreen(ModalScreen[None]):
+class StudyScreen(Dialog[None]):
     """Begins a study and follows it; leaving stops it."""
 
     DEFAULT_CSS = """
@@ -145,4 +145,4 @@ class StudyScreen(ModalScreen[None]):
         view = self.query_one(StudyHead).view
         if view is not None and not view.over:
             self.action_stop()
-        self.dismiss()
+        self.finish()

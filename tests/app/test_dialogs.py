@@ -1,0 +1,92 @@
+"""Dialogs end once and by themselves, whatever lies over them and whatever keys come."""
+
+import random
+
+import pytest
+
+from lazy_quarry.app.widgets.dialog import Dialog
+from lazy_quarry.app.widgets.figure_pane import FigurePane
+from lazy_quarry.app.widgets.finder import Finder
+from lazy_quarry.app.widgets.key_help import Help
+from lazy_quarry.app.widgets.question import Question
+from tests.app.support import demo, press, settled, wait_for
+
+KEYS = [
+    *"abcdefghijklmnoprstuvwxyzABGNUSK?/0123456789 +-<>.,",
+    *(
+        [
+            "up",
+            "down",
+            "left",
+            "right",
+            "enter",
+            "escape",
+            "tab",
+            "shift+tab",
+            "home",
+            "end",
+            "pageup",
+            "pagedown",
+            "delete",
+            "backspace",
+            "space",
+        ]
+    ),
+    *(f"alt+{number}" for number in range(1, 7)),
+    *(["ctrl+p", "ctrl+e", "ctrl+g", "ctrl+s", "ctrl+z", "f5"]),
+]
+"""Without the keys that end the application."""
+
+
+async def test_a_dialog_that_a_worker_ends_while_another_lies_over_it_ends_when_that_has_gone(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        told = []
+        await wait_for(pilot, lambda: app.focused is not None)
+        app.push_screen(Question("Below?", yes="Yes", no="No"), told.append)
+        await wait_for(pilot, lambda: isinstance(app.screen, Question))
+        below = app.screen
+        app.push_screen(Finder([]))
+        await wait_for(pilot, lambda: isinstance(app.screen, Finder))
+        below.finish(True)
+        below.finish(False)
+        await settled(pilot)
+        assert isinstance(app.screen, Finder) and not told
+        await press(pilot, "escape")
+        await wait_for(pilot, lambda: not isinstance(app.screen, Dialog))
+        assert told == [True]
+        below.finish(False)  # it has ended
+        await settled(pilot)
+        assert told == [True] and app.is_running
+
+
+async def test_the_palette_opens_over_no_dialog_but_takes_the_place_of_the_list_of_keys(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await wait_for(pilot, lambda: app.focused is not None and app.focused.id == "nodes")
+        await press(pilot, "ctrl+e")
+        await wait_for(pilot, lambda: isinstance(app.screen, FigurePane))
+        await press(pilot, "ctrl+p")
+        await settled(pilot)
+        assert isinstance(app.screen, FigurePane)
+        await press(pilot, "escape")
+        await wait_for(pilot, lambda: not isinstance(app.screen, Dialog))
+        await press(pilot, "?")
+        await wait_for(pilot, lambda: isinstance(app.screen, Help))
+        app.action_find_action()
+        await wait_for(pilot, lambda: isinstance(app.screen, Finder))
+        await press(pilot, "escape")
+        await wait_for(pilot, lambda: len(app.screen_stack) == 1)
+
+
+@pytest.mark.parametrize("seed", range(3))
+async def test_whatever_keys_are_pressed_nothing_is_stuck_and_nothing_raises(tmp_path, seed):
+    chance = random.Random(seed)
+    async with demo(tmp_path) as (app, pilot):
+        await wait_for(pilot, lambda: app.focused is not None)
+        for place in chance.sample("123456", 6):
+            await press(pilot, f"alt+{place}")
+            for _ in range(25):
+                await pilot.press(chance.choice(KEYS))
+        for _ in range(12):
+            await pilot.press("escape")
+            await settled(pilot)
+        await wait_for(pilot, lambda: app.is_running and not isinstance(app.screen, Dialog))
