@@ -222,7 +222,7 @@ async def test_a_file_that_cannot_be_opened_says_so_and_keeps_the_text(tmp_path)
         for path, words in (
             (tmp_path / "gone.sh", "No such file"),
             (tmp_path / "binary", "binary"),
-            (tmp_path, "directory"),
+            (tmp_path, "a folder"),
         ):
             place.opening.open_file(path)
             await wait_for(pilot, lambda words=words: words in app.query_one(NoteBar).text)

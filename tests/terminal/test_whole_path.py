@@ -1,6 +1,7 @@
 """Whole paths in a real terminal: tmux types, and what stands on the screen is read."""
 
 import os
+import random
 import re
 import shlex
 import shutil
@@ -391,3 +392,35 @@ def test_review_tells_what_became_of_real_runs(terminal, machine):
     screen.type('text:"mesh is broken"')
     screen.keys("Enter")
     screen.sees("FOUND   1", "BAD 1")
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_the_terminal_has_what_a_drawing_of_all_would_give_it(terminal, seed):
+    """Only cells that change are sent; whatever keys came, all that is drawn again with ctrl+l is there already."""
+    chance = random.Random(seed)
+    screen = terminal("demo --paused")
+    screen.sees("560,000 left")  # its past has been added up
+    for place, word in zip("12345", ("ROOM NOW", "BEGIN", "CHAIN", "mine", "RUNS"), strict=True):
+        screen.keys(f"M-{place}")
+        screen.sees(word)
+    keys = ["Down", "Up", "Left", "Right", "Tab", "End", "Home", "PageDown", "PageUp", "Enter", "Escape", *"bz/w?jksog"]
+    for place in "14365241":
+        typed = [chance.choice(keys) for _ in range(8)]
+        screen.keys("Escape", "Escape", f"M-{place}", *typed, "Escape", "Escape", "Escape")
+        before = until(lambda: _still(screen), "a screen at rest")
+        screen.keys("C-l")
+        assert _without_notes(until(lambda: _still(screen), "the screen again")) == _without_notes(before)
+
+
+def _still(screen: Terminal) -> str:
+    """What stands there once it has not changed for a while, but for a cursor that blinks; else empty."""
+    seen = set[str]()
+    for _ in range(4):
+        seen.add(screen.screen())
+        time.sleep(0.4)
+    return seen.pop() if len(seen) == 1 else ""
+
+
+def _without_notes(seen: str) -> list[str]:
+    """All but the last lines, whose words go after a while."""
+    return seen.split("\n")[:-4]

@@ -27,6 +27,7 @@ from lazy_quarry.app.no_colour import NoColour, rgb_of
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.plain_line import PlainLine
 from lazy_quarry.app.ring import Ring
+from lazy_quarry.app.sent_cells import SendingApp
 from lazy_quarry.app.shell import open_shell
 from lazy_quarry.app.theme import CHALK, DUSK, PALETTES, SIXTEEN
 from lazy_quarry.app.widgets.dialog import Dialog
@@ -50,7 +51,7 @@ SAY_S = 8.0
 NARROWEST, SHORTEST = 100, 30
 
 
-class QuarryApp(Going):
+class QuarryApp(Going, SendingApp):
     """One site in six places. ``connect`` makes the client; it is called from a worker."""
 
     TITLE = "lazy quarry"

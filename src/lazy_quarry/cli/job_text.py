@@ -14,6 +14,7 @@ from lazy_quarry.core.units import (
     fold_names,
     format_bytes,
     format_core_hours,
+    format_cpu,
     format_duration,
     format_size,
     plural,
@@ -135,7 +136,7 @@ def _told(view: JobView) -> Iterator[str]:
     for part in inside.parts if inside is not None else ():
         how = "under way" if not part.over else part.signal or f"exit {part.exit}"
         above = f", in {inside.parts[part.above].name}" if inside is not None and part.above >= 0 else ""
-        used = f", {part.cpu_ms / 1000:.1f}s of CPU, {format_size(part.memory_peak_mib)}" if part.over else ""
+        used = f", {format_cpu(part.cpu_ms)} of CPU, {format_size(part.memory_peak_mib)}" if part.over else ""
         yield f"  {part.kind:<9}  {part.name}: {how}, {took_words(part.took_ms)}{used}{above}"
     if inside is not None and inside.spread is not None:
         yield f"  spread     {spread_told(inside.spread)}"
@@ -148,7 +149,7 @@ def _used(view: JobView) -> Iterator[str]:
         return
     yield f"  walltime   {format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}"
     where = fold_names(view.nodes) or ("no node" if view.phase.final else "no node yet")
-    yield f"  cores      {view.cores} on {where}, {view.use.cpu_ms / 1000:.1f}s of CPU"
+    yield f"  cores      {view.cores} on {where}, {format_cpu(view.use.cpu_ms)} of CPU"
     yield f"  memory     {format_size(view.use.memory_peak_mib)} at most, of {format_size(view.memory_mib)}"
     if view.scratch_mib or view.use.scratch_mib:
         asked = f", of {format_size(view.scratch_mib)}" if view.scratch_mib else ""
@@ -163,7 +164,7 @@ def _used_by_tasks(told: TasksTold) -> Iterator[str]:
     yield f"  cores      {spread_words(told.busy, '{:.1f}'.format)} busy; of {told.cores}, on {fold_names(told.nodes)}"
     yield f"  memory     {spread_words(told.memory_mib, format_size)}; of {format_size(told.asked_mib)}"
     moved = f"{format_bytes(told.read_bytes)} read, {format_bytes(told.written_bytes)} written"
-    yield f"  together   {told.cpu_ms / 1000:.1f}s of CPU, {moved}"
+    yield f"  together   {format_cpu(told.cpu_ms)} of CPU, {moved}"
     for cause in told.causes:
         yield f"  failed     {cause.words}; {', '.join(cause.labels)}"
     for one in told.outliers:

@@ -84,6 +84,11 @@ def format_duration(seconds: float, parts: int = 2) -> str:
     return f"-{text}" if seconds <= -0.5 else text
 
 
+def format_cpu(ms: int) -> str:
+    """CPU time: ``3.4s`` up to a hundred seconds, beyond as a duration."""
+    return f"{ms / 1000:.1f}s" if ms < 100_000 else format_duration(ms / 1000)
+
+
 def exact_duration(seconds: int) -> str:
     """A duration in the header's own form, nothing rounded away: ``1h 0m 5s`` is ``1h 5s``."""
     return format_duration(seconds, parts=4)

@@ -32,7 +32,7 @@ from lazy_quarry.core.engine.events import (
 )
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.ledger.budgets import day_of
-from lazy_quarry.core.units import fold_names, format_core_hours, format_duration, format_size, plural
+from lazy_quarry.core.units import fold_names, format_core_hours, format_cpu, format_duration, format_size, plural
 from lazy_quarry.site.sentences import spread_told, took_words
 
 MOST_PARTS = 40
@@ -45,7 +45,7 @@ def record_lines(event: Event, zone: tzinfo = UTC) -> Iterator[tuple[int, str]]:
     if inside is not None:
         for part in inside.parts[:MOST_PARTS]:
             how = part.signal or (f"exit {part.exit}" if part.exit is not None else "under way to the end")
-            used = f", {part.cpu_ms / 1000:.1f}s of CPU, {format_size(part.memory_peak_mib)}" if part.over else ""
+            used = f", {format_cpu(part.cpu_ms)} of CPU, {format_size(part.memory_peak_mib)}" if part.over else ""
             kind = "phase " if part.kind == "phase" else ""
             words = f"{kind}{part.name}: {how} after {took_words(part.took_ms)}{used}"
             yield part.began_ms + part.took_ms, words

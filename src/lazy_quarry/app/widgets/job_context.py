@@ -6,7 +6,7 @@ from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.ended_lines import FEW_NODES, draw_ended, ended_last
 from lazy_quarry.app.widgets.inside_lines import InsideLines
 from lazy_quarry.core.job.job import Phase
-from lazy_quarry.core.units import clock_time, format_bytes, format_duration, format_size, plural
+from lazy_quarry.core.units import clock_time, format_bytes, format_cpu, format_duration, format_size, plural
 from lazy_quarry.site.board import Board, NodeView
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import counts_words, failed_words, spans_words, verdict
@@ -77,7 +77,7 @@ class JobContext(Lines):
             elif row == 3:
                 pen.write(f"   time    {spans_words(view)}" if view.started_ms is not None else "", "dim")
             elif row == 4 and view.started_ms is not None:
-                used = f"{view.use.cpu_ms / 1000:.1f}s of CPU on {plural(view.cores, 'core')}"
+                used = f"{format_cpu(view.use.cpu_ms)} of CPU on {plural(view.cores, 'core')}"
                 memory = f"{format_size(view.memory_peak_mib)} of {format_size(view.memory_mib)} at most"
                 pen.write(f"   used    {used}, {memory}", "dim")
             elif row == 5:

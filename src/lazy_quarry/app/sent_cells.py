@@ -1,0 +1,184 @@
+"""What the terminal has: only cells that are to look different are sent to it, over a slow line as over a quick one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from rich.cells import get_character_cell_size
+from rich.console import Console, RenderableType
+from rich.control import Control
+from rich.segment import Segment
+from rich.style import Style
+from textual._compositor import ChopsUpdate, CompositorUpdate, LayoutUpdate
+from textual.app import App
+from textual.binding import Binding
+from textual.screen import Screen
+from textual.strip import Strip
+
+Cell = tuple[str, Style | None]
+"""A sign and its style; the second cell of a wide sign is empty."""
+GAP = 4
+"""Cells between two changes that are sent all the same: to move the cursor costs as much."""
+
+
+class CellsUpdate(CompositorUpdate):
+    """Runs of cells, each from its place on."""
+
+    def __init__(self, runs: list[tuple[int, int, Strip]]) -> None:
+        self.runs = runs
+
+    def render_segments(self, console: Console) -> str:
+        """The control sequences and signs."""
+        parts = list[str]()
+        for x, y, strip in self.runs:
+            parts += (Control.move_to(x, y).segment.text, strip.render(console))
+        return "".join(parts)
+
+
+class SentCells:
+    """The cells of the terminal as they were sent, as far as that is known."""
+
+    def __init__(self) -> None:
+        self._lines: dict[int, dict[int, Cell]] = {}
+        self._size = (0, 0)
+
+    def forget(self) -> None:
+        """Somebody else may have written on the terminal, or its size has changed."""
+        self._lines.clear()
+
+    def narrowed(self, update: CompositorUpdate, size: tuple[int, int]) -> CompositorUpdate:
+        """An update with just the cells that differ from what the terminal has, which are then taken as sent."""
+        if size != self._size:
+            self.forget()
+            self._size = size
+        if isinstance(update, ChopsUpdate):
+            pieces = _chops(update)
+        elif isinstance(update, LayoutUpdate):
+            pieces = _layout(update)
+        else:
+            self.forget()
+            return update
+        runs = list[tuple[int, int, Strip]]()
+        for y, x, cells in pieces:
+            known = self._lines.setdefault(y, {})
+            for first, last in _changed(known, x, cells):
+                begin, end = _whole(cells, first - x, last - x)
+                runs.append((x + begin, y, _strip(cells[begin:end])))
+            known.update(enumerate(cells, x))
+        return CellsUpdate(runs)
+
+
+def _chops(update: ChopsUpdate) -> Iterator[tuple[int, int, list[Cell]]]:
+    """(line, cell, cells) of what an update of some spans is to send."""
+    for y, begin, end in update.spans:
+        for stop, (x, strip) in zip(update.chop_ends[y], update.chops[y].items(), strict=False):
+            if strip is not None and x < end and stop > begin:
+                cells = _cells(strip)
+                yield y, max(x, begin), cells[max(0, begin - x) : max(0, min(stop, end) - x)]
+
+
+def _layout(update: LayoutUpdate) -> Iterator[tuple[int, int, list[Cell]]]:
+    """The same of an update of a whole region."""
+    for y, line in enumerate(update.strips, update.region.y):
+        cells = list[Cell]()
+        for strip in line:
+            cells += _cells(strip) if isinstance(strip, Strip) else _of_segments([strip])
+        yield y, update.region.x, cells
+
+
+def _cells(strip: Strip) -> list[Cell]:
+    return _of_segments(strip)
+
+
+def _of_segments(segments: Iterable[Segment]) -> list[Cell]:
+    cells = list[Cell]()
+    for text, style, control in segments:
+        if control:
+            continue
+        if text.isascii():
+            cells += [(sign, style) for sign in text]
+            continue
+        for sign in text:
+            width = get_character_cell_size(sign)
+            if width:
+                cells.append((sign, style))
+                cells += [("", style)] * (width - 1)
+            elif cells:  # it belongs to the sign before
+                cells[-1] = cells[-1][0] + sign, cells[-1][1]
+    return cells
+
+
+def _changed(known: dict[int, Cell], x: int, cells: list[Cell]) -> Iterator[tuple[int, int]]:
+    """From which cell to which they differ."""
+    begin = end = -1
+    for at, cell in enumerate(cells, x):
+        if known.get(at) == cell:
+            continue
+        if begin >= 0 and at - end > GAP:
+            yield begin, end
+            begin = -1
+        begin = at if begin < 0 else begin
+        end = at + 1
+    if begin >= 0:
+        yield begin, end
+
+
+def _whole(cells: list[Cell], begin: int, end: int) -> tuple[int, int]:
+    """A run that neither begins nor ends within a wide sign; counted from the first of these cells."""
+    while begin > 0 and not cells[begin][0]:
+        begin -= 1
+    while end < len(cells) and not cells[end][0]:
+        end += 1
+    return begin, end
+
+
+def _strip(cells: list[Cell]) -> Strip:
+    """Neighbours of one style together."""
+    segments = list[Segment]()
+    for sign, style in cells:
+        if segments and segments[-1].style is style:
+            segments[-1] = Segment(segments[-1].text + sign, style)
+        else:
+            segments.append(Segment(sign, style))
+    return Strip(segments)
+
+
+class SendingApp(App[None]):
+    """An application that sends a terminal only what is to look different there."""
+
+    BINDINGS = [Binding("ctrl+l", "draw_again", "draw all again", priority=True)]
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._sent = SentCells()
+        self._cursor_sent = self.cursor_position
+
+    def on_mount(self) -> None:
+        """Whoever has the terminal meanwhile writes on it."""
+        self.app_resume_signal.subscribe(self, lambda _: self.action_draw_again())
+
+    def on_app_focus(self) -> None:
+        """Somebody comes back to the terminal: what stands there may be of somebody else."""
+        self.action_draw_again()
+
+    def action_draw_again(self) -> None:
+        """Send all cells once more."""
+        self._sent.forget()
+        self.refresh(layout=True)
+
+    def _display(self, screen: Screen[Any], renderable: RenderableType | None) -> None:
+        """Send an update, narrowed to what changes."""
+        written = (
+            self._running and not (self._closed or self._batch_count or self.is_headless) and self._driver is not None
+        )
+        if written and isinstance(renderable, CompositorUpdate):
+            renderable = self._sent.narrowed(renderable, (self.size.width, self.size.height))
+            if (
+                isinstance(renderable, CellsUpdate)
+                and not renderable.runs
+                and self.cursor_position == self._cursor_sent
+            ):
+                return
+            self._cursor_sent = self.cursor_position
+        super()._display(screen, renderable)
