@@ -59,5 +59,6 @@ def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
     marks = place is not None and place.job_in_sight() is not None
     yield Entry("tell me when this job ends", "B", app.action_ring if marks else None, "" if marks else "on a job")
     yield Entry("dusk or chalk: dark or light", "ctrl+t", app.action_ground)
+    yield Entry("draw all again, if something else wrote on the terminal", "ctrl+l", app.action_draw_again)
     yield Entry("all keys of this place", "?", app.action_keys)
     yield Entry("leave; drafts are kept, jobs go on", "ctrl+q", partial(app.call_next, app.action_quit))

@@ -14,6 +14,7 @@ EVERYWHERE: list[KeyHint] = [
     (".", "the next thing that happens (rehearsal)", ""),
     ("ctrl+p", "any action by its words", ""),
     ("ctrl+t", "dusk or chalk", ""),
+    ("ctrl+l", "draw all again", ""),
     ("ctrl+q", "leave; drafts are kept, jobs go on", ""),
 ]
 
