@@ -16,7 +16,7 @@ from tests.conftest import Machine, script
 
 QUICK_S = 40.0
 """No command may take longer than this, with everything else that goes on: the longest waits of its own are 20 seconds."""
-OURS = ("agent.log", "engine.log", "engine.sock", "spool/agent.sock", "spool/agent.refused", "foresight.json")
+OURS = ("agent.log", "engine.log", "engine.sock", "spool/agent.sock", "spool/agent.refused", "forecasts.json")
 PIPED = ('output = "ff"', 'errors = "ff"', 'input = "ff"', 'array.sweep.x = { lines = "ff" }', 'stage.in = ["ff"]')
 PARTS = 12
 

@@ -81,7 +81,7 @@ def test_the_kernels_files_and_null_can_be_named(machine):
 
 
 @pytest.mark.parametrize(
-    "name", ["spool/agent.refused", "engine.log", "agent.log", "journal.head", "foresight.json", "search.db", "bin/lq"]
+    "name", ["spool/agent.refused", "engine.log", "agent.log", "journal.head", "forecasts.json", "search.db", "bin/lq"]
 )
 def test_a_pipe_or_link_among_our_own_files_is_told_or_replaced(machine, name):
     victim = machine.work / "precious"
