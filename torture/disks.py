@@ -11,6 +11,10 @@ from pathlib import Path
 from torture.machine import make_machine, settle
 
 
+SIZE_MIB = 24
+"""The logs of the journal and of the search index may have 4 MiB each, whatever else is on the disk."""
+
+
 def fill_disks(base: Path, chance: random.Random, until: float, figures: Counter[str], broken: list[str]) -> None:
     """Fill the disk of a state folder at random moments. It needs root, for a file system of its own."""
     if os.geteuid() != 0:
@@ -19,7 +23,7 @@ def fill_disks(base: Path, chance: random.Random, until: float, figures: Counter
     machine = make_machine(base / "disk")
     machine.state.mkdir()
     if subprocess.run(
-        ["mount", "-t", "tmpfs", "-o", "size=8m", "tmpfs", machine.state], capture_output=True
+        ["mount", "-t", "tmpfs", "-o", f"size={SIZE_MIB}m", "tmpfs", machine.state], capture_output=True
     ).returncode:
         figures["disks: not tried, nothing can be mounted"] += 1
         return
