@@ -10,23 +10,30 @@ from pathlib import Path
 
 from torture.machine import make_machine, settle
 
-
-SIZE_MIB = 24
-"""The logs of the journal and of the search index may have 4 MiB each, whatever else is on the disk."""
+SIZE_MIB, LONGEST_S = 8, 60.0
+"""A disk, and how long it is used: later the logs of the journal and of the search index, 4 MiB each, would fill it by themselves."""
 
 
 def fill_disks(base: Path, chance: random.Random, until: float, figures: Counter[str], broken: list[str]) -> None:
+    """Fill disks until an instant, one after the other."""
+    while time.monotonic() < until and _fill_one(
+        base, chance, min(until, time.monotonic() + LONGEST_S), figures, broken
+    ):
+        pass
+
+
+def _fill_one(base: Path, chance: random.Random, until: float, figures: Counter[str], broken: list[str]) -> bool:
     """Fill the disk of a state folder at random moments. It needs root, for a file system of its own."""
     if os.geteuid() != 0:
         figures["disks: not tried, this needs root"] += 1
-        return
+        return False
     machine = make_machine(base / "disk")
     machine.state.mkdir()
     if subprocess.run(
         ["mount", "-t", "tmpfs", "-o", f"size={SIZE_MIB}m", "tmpfs", machine.state], capture_output=True
     ).returncode:
         figures["disks: not tried, nothing can be mounted"] += 1
-        return
+        return False
     try:
         jobs: list[int] = []
         while time.monotonic() < until:
@@ -46,6 +53,7 @@ def fill_disks(base: Path, chance: random.Random, until: float, figures: Counter
             time.sleep(chance.random())
             filler.unlink()
         settle(machine, jobs, figures, broken, "full disk")
+        return True
     finally:
         machine.kill_all()
         subprocess.run(["umount", "-l", machine.state], check=False)
