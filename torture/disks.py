@@ -11,7 +11,7 @@ from pathlib import Path
 from torture.machine import make_machine, settle
 
 SIZE_MIB, LONGEST_S = 8, 60.0
-"""A disk, and how long it is used: later the logs of the journal and of the search index, 4 MiB each, would fill it by themselves."""
+"""A disk in MiB, and seconds for which it is used: later the journal and its log, of up to 4 MiB, would fill it by themselves."""
 
 
 def fill_disks(base: Path, chance: random.Random, until: float, figures: Counter[str], broken: list[str]) -> None:
