@@ -38,7 +38,7 @@ from lazy_quarry.site.stamped import Stamped
 
 RENEW_MS, MOST_RENEWED = 30_000, 40
 """What a running job uses is read again after so long, of so many jobs at a look; of jobs in sight always."""
-SLICE_S = 0.04
+SLICE_S = 0.025
 """Time for showing anew what has changed, at each look."""
 BOOKS_S = 1.0
 """What runs is added up for each account no more often, though it grows all the time."""
@@ -251,12 +251,15 @@ class BoardKeeper:
         same = self._forecast_of is not None and self._forecast_of[0] is plan
         known = self._forecast_of[1] if self._forecast_of is not None and same else 0
         if not same or known != len(plan.tried):
-            self._forecast_of = plan, len(plan.tried)
-            live = self.present.engine.state.jobs
-            for number in islice(plan.tried, known, None):
+            live, until = self.present.engine.state.jobs, time.monotonic() + SLICE_S
+            for place, number in enumerate(islice(plan.tried, known, None), known + 1):
+                self._forecast_of = plan, place
                 job = live.get(number)
                 if job is not None and job.phase is Phase.WAITING and self._expect(job, plan):
                     self._show(job)
+                if not whole and time.monotonic() >= until:
+                    return False
+            self._forecast_of = plan, len(plan.tried)
         self._take_in_ranges()
         return True
 
