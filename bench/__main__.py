@@ -68,11 +68,11 @@ def best(of: int, work: Callable[[], object]) -> float:
 
 QUICK: dict[str, set[str]] = {
     "planning": {"replan"},
-    "large": {"starting", "submit-100k", "board-first", "board-slice", "board-unchanged", "board-one-changed"},
+    "large": {"starting", "submit-100k", "board-first", "board-unchanged", "board-one-changed"},
     "commands": {"jobs", "submit"},
     "watching": {"watch-step", "watch-page", "watch-refresh"},
 }
-"""The figures of each group that are measured in short: those that follow the machine's disk are not among them."""
+"""The figures of each group that are measured in short: none that follows the disk or the garbage collector."""
 QUICK_SLACK = 2.0
 
 
