@@ -83,15 +83,11 @@ def _layout(update: LayoutUpdate) -> Iterator[tuple[int, int, list[Cell]]]:
     for y, line in enumerate(update.strips, update.region.y):
         cells = list[Cell]()
         for strip in line:
-            cells += _cells(strip) if isinstance(strip, Strip) else _of_segments([strip])
+            cells += _cells(strip)
         yield y, update.region.x, cells
 
 
-def _cells(strip: Strip) -> list[Cell]:
-    return _of_segments(strip)
-
-
-def _of_segments(segments: Iterable[Segment]) -> list[Cell]:
+def _cells(segments: Iterable[Segment]) -> list[Cell]:
     cells = list[Cell]()
     for text, style, control in segments:
         if control:

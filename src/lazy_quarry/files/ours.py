@@ -20,7 +20,7 @@ MOST_READ = 256 * 2**20
 _CHUNK = 2**20
 
 
-def opened(path: str | os.PathLike[str], flags: int = os.O_RDONLY, mode: int = 0o600, dir_fd: int | None = None) -> int:
+def opened(path: str | os.PathLike[str], flags: int = os.O_RDONLY, mode: int = 0o600) -> int:
     """Open a file of ours. Raises :class:`NotAFile` for anything else that stands there, or :class:`OSError`."""
     name = os.fspath(path)
     try:
@@ -28,7 +28,6 @@ def opened(path: str | os.PathLike[str], flags: int = os.O_RDONLY, mode: int = 0
             name,
             (flags & ~os.O_TRUNC) | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_NOCTTY,
             mode,
-            dir_fd=dir_fd,
         )
     except OSError as fault:
         if fault.errno in (errno.ELOOP, errno.ENXIO):

@@ -245,14 +245,14 @@ class Server:
                 return
             await asyncio.sleep(0)
 
-    async def _make_ready(self, line: bytes) -> None:
+    async def _make_ready(self, line: bytes, method: str) -> None:
         """Do what takes long for a call, while others are answered; what goes wrong here shows in its answer."""
         drafts, apart = self.site.drafts, None
         try:
             submission = submission_of(line) if len(line) > LONG else None
             if submission is not None:
                 apart = submission, await checked_apart(self.site.present.site, drafts.context(submission))
-            if method_of(line) in READING_THE_PLAN:
+            if method in READING_THE_PLAN:
                 await self._work_out_plan()
         except Exception as fault:
             logged(fault, "making ready")
@@ -260,11 +260,12 @@ class Server:
 
     async def _answered(self, line: bytes) -> bytes:
         """The answer to a call. What may take long does so in a thread."""
-        if method_of(line) in TAKING_LONG:
-            if method_of(line) in READING_THE_PLAN:
+        method = method_of(line)
+        if method in TAKING_LONG:
+            if method in READING_THE_PLAN:
                 await self._work_out_plan()
             return await asyncio.to_thread(answer, self.site, line)
-        await self._make_ready(line)
+        await self._make_ready(line, method)
         try:
             return answer(self.site, line)
         finally:

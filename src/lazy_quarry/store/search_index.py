@@ -345,9 +345,8 @@ def _connect(folder: Path | None) -> Engine:
     @event.listens_for(sql, "connect")
     def _quick(connection: Any, _record: Any) -> None:
         connection.execute("PRAGMA journal_mode=WAL")
-        connection.execute(
-            "PRAGMA wal_autocheckpoint=200"
-        )  # its log has 1 MiB at most: the journal needs the disk more
+        # Its log has 1 MiB at most: the journal needs the disk more.
+        connection.execute("PRAGMA wal_autocheckpoint=200")
         connection.execute("PRAGMA synchronous=NORMAL")  # what a power cut takes of it is put in again
         connection.create_function("a_line_is", 2, _a_line_is, deterministic=True)
 
