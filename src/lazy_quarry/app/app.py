@@ -4,7 +4,7 @@ import asyncio
 import os
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, tzinfo
 from importlib import import_module
@@ -16,12 +16,17 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Container
 from textual.css.query import NoMatches
+from textual.dom import DOMNode
 from textual.filter import LineFilter
+from textual.widgets import Input, TextArea
 
+from lazy_quarry.app.acts import ACTS, Bound, act_of_key, bound, key_of, shown
 from lazy_quarry.app.alt_numbers import ASK_FOR_ESCAPE, EIGHT_BIT, PUT_BACK, teach_alt_numbers
 from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.found_by_words import found_by_words
 from lazy_quarry.app.going import Going
+from lazy_quarry.app.key_table import acts_by_place
+from lazy_quarry.app.keys_in_order import MOVING
 from lazy_quarry.app.messages import CursorMoved, Say
 from lazy_quarry.app.no_colour import NoColour, rgb_of
 from lazy_quarry.app.places.place import Place
@@ -36,6 +41,7 @@ from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
 from lazy_quarry.app.widgets.key_help import Help
 from lazy_quarry.app.widgets.question import Question
 from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.core.units import plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.board_mirror import BoardMirror
@@ -64,16 +70,18 @@ class QuarryApp(Going, SendingApp):
     BINDINGS = [
         *(Binding(f"alt+{number}", f"go('{place}')", place, priority=True) for number, place in enumerate(PLACES, 1)),
         *(Binding(str(number), f"go('{place}')", place) for number, place in enumerate(PLACES, 1)),
-        Binding("ctrl+q", "quit", "leave", priority=True),
-        Binding("ctrl+t", "ground", "dusk or chalk", priority=True),
-        Binding("question_mark", "keys", "keys"),
-        Binding("ctrl+p", "find_action", "any action", priority=True),
-        Binding("ctrl+e", "figure", "a figure to take along", priority=True),
-        Binding("plus,equals_sign", "faster(1)", "faster"),
-        Binding("minus", "faster(-1)", "slower"),
-        Binding("B", "ring", "tell me when this job ends"),
-        Binding("space", "stand", "pause"),
-        Binding("full_stop", "step", "step"),
+        bound("figure", "figure", "take what is drawn here along as SVG or PDF", priority=True),
+        bound("table", "table", "save the table under the cursor as CSV; at once again, as JSON", priority=True),
+        bound("ring", "ring", "tell me when the job under the cursor ends, or no longer"),
+        bound("find_act", "find_action", "find anything that can be done, by its words", priority=True),
+        bound("keys", "keys", "all keys of this place; f1 also while typing", priority=True),
+        bound("pause", "stand", "stop the rehearsal's clock, or let it go on"),
+        bound("step", "step", "to the next thing that happens in the rehearsal"),
+        bound("faster", "faster(1)", "the rehearsal's clock faster"),
+        bound("slower", "faster(-1)", "the rehearsal's clock slower"),
+        bound("ground", "ground", "dark or light colours (dusk or chalk)", priority=True),
+        bound("draw_again", "draw_again", "draw all again, if something else wrote on the terminal", priority=True),
+        bound("leave", "quit", "leave; drafts are kept, jobs go on", priority=True),
     ]
 
     def __init__(
@@ -94,6 +102,8 @@ class QuarryApp(Going, SendingApp):
         """The job that the next visit to Watch begins at."""
         self.ring = Ring(shelf.file.with_name("notices.json"), self._write_out)
         self._said_until = 0.0
+        self._saved = ""
+        """The table that was saved last."""
         self._seen: Place | None = None
         """The place in sight."""
         self._leaving = threading.Event()
@@ -250,8 +260,8 @@ class QuarryApp(Going, SendingApp):
         elif time.monotonic() >= self._said_until:
             notices = self.board.notices if self.board else ()
             bar.say(notices[0] if notices else place.note() if place else "", bad=bool(notices))
-        keys = [*(place.keys() if place else []), ("?", "all keys", "app.keys")]
-        bar.show_keys(keys)
+        typing = isinstance(self.screen.focused, (Input, TextArea))
+        bar.show_keys([*(place.keys() if place else []), ("f1" if typing else "?", "all keys", "app.keys")])
 
     def on_say(self, message: Say) -> None:
         """A sentence that stands for a while."""
@@ -259,15 +269,63 @@ class QuarryApp(Going, SendingApp):
         self.query_one(NoteBar).say(message.text, message.bad)
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
-        """The cursor is on something else."""
+        """The cursor is on something else; once the person moved it there, what was said of the other goes."""
+        if self.moving and self._said_until != float("inf"):
+            self._said_until = 0.0
         self.tell()
 
     async def on_key(self, event: events.Key) -> None:
-        """A key ends what was said before it, but not at once. One that nothing took may be alt and a digit."""
+        """A key that nothing took may be alt and a digit; else it is said that it does nothing here."""
         if (number := EIGHT_BIT.get(event.character or "")) and not isinstance(self.screen, Question):
             await self.action_go(PLACES[number - 1])
-        if self._said_until != float("inf"):
-            self._said_until = min(self._said_until, time.monotonic() + 3.0)
+        elif self._said_until != float("inf"):
+            place = self._present()
+            if place is not None and self.screen is place.screen and event.key not in MOVING:
+                self._say_unused(event.key, event.character, place)
+            else:
+                self._said_until = min(self._said_until, time.monotonic() + 3.0)
+
+    def _say_unused(self, key: str, character: str | None, place: Place) -> None:
+        """Say of a key that does nothing here what it does elsewhere, or how the keys are listed."""
+        act, all_keys = act_of_key(key), key_of("keys")
+        elsewhere = [name.capitalize() for name, acts in acts_by_place().items() if act in acts]
+        if act and elsewhere:
+            words = f"{shown(key)} ({ACTS[act].words}) does nothing in {self.place.capitalize()}; it works in {_listed(elsewhere)}."
+        else:
+            sign = character if character and character.isprintable() and character.strip() else key.replace("_", " ")
+            words = f"{sign} does nothing here; {all_keys} lists all keys, ctrl+p finds what can be done."
+        self.post_message(Say(words))
+
+    async def run_action(
+        self,
+        action: Any,
+        default_namespace: DOMNode | None = None,
+        namespaces: Mapping[str, DOMNode] | None = None,
+    ) -> bool:
+        """Run what a key is bound to, or say why it can't be done to what is under the cursor."""
+        if isinstance(default_namespace, Place) and isinstance(action, str):
+            why = default_namespace.why_not_run(action)
+            if why and default_namespace.check_action(action.partition("(")[0], ()):
+                self.post_message(Say(why))
+                return True
+        return await super().run_action(action, default_namespace, namespaces)
+
+    async def action_act(self, name: str) -> None:
+        """Do an act, as its key does."""
+        place = self._present()
+        if place is not None and (one := place.bound_acts().get(name)):
+            await self.run_action(one.action, place)
+        elif one := next((one for one in self.BINDINGS if isinstance(one, Bound) and one.act == name), None):
+            await self.run_action(one.action)
+
+    async def action_click(self, name: str) -> None:
+        """Do an act that was clicked on the line of keys; one that submits asks first, for a click is soon made."""
+        place = self._present()
+        question = place.costs(name) if place is not None and not place.why_not(name) else ""
+        if question:
+            self.ask(question, lambda: self.call_next(self.action_act, name), yes="Do it", no="Leave it")
+        else:
+            await self.action_act(name)
 
     def weekday_time(self, at_ms: int) -> str:
         """``Mon 09:42``."""
@@ -349,10 +407,13 @@ class QuarryApp(Going, SendingApp):
 
     def action_keys(self) -> None:
         """All keys of the place."""
+        if isinstance(self.screen, Help):
+            self.screen.finish()
         if isinstance(self.screen, Dialog):
             return  # it has its keys in a line of its own
         place = self._present()
-        self.push_screen(Help(self.place, place.all_keys() if place else []))
+        whole = [(shown(one.key), one.tooltip) for one in self.BINDINGS if isinstance(one, Bound)]
+        self.push_screen(Help(self.place, place.all_keys() if place else [], whole))
 
     def action_figure(self) -> None:
         """Draw what is seen, for taking along."""
@@ -364,6 +425,29 @@ class QuarryApp(Going, SendingApp):
             self.post_message(Say("There is nothing to draw here now."))
         elif not isinstance(self.screen, Dialog):
             self.push_screen(FigurePane(offers, self.folder), self._taken_along)
+
+    def action_table(self) -> None:
+        """Save the table under the cursor as CSV, under a name that is free; at once again, the same as JSON."""
+        from lazy_quarry.app.tables_of import save
+
+        place: Any = self.screen if hasattr(self.screen, "tables") else self._present()
+        if isinstance(self.screen, Dialog):
+            return  # it has its keys in a line of its own
+        found = place.tables() if place else []
+        if not found:
+            self.post_message(Say("There is no table here now."))
+            return
+        again = self._saved == found[0].name and time.monotonic() < self._said_until
+        form = "json" if again else "csv"
+        try:
+            path, rows = save(found[0], self.folder, form)
+        except QuarryError as fault:
+            self.post_message(Say(str(fault), bad=True))
+            return
+        self._saved = "" if again else found[0].name
+        more = "" if again else f" {key_of('table')} again saves it as JSON."
+        words = f"{path} was written: {plural(rows, 'row')}.{more}"
+        place.said_of_table(words) if hasattr(place, "said_of_table") else self.post_message(Say(words))
 
     def show_expansion(self, expanded: "Expanded") -> None:
         """Show the tasks of an array."""
@@ -423,3 +507,8 @@ class QuarryApp(Going, SendingApp):
                 run()
 
         self.push_screen(Finder(found_by_words(self, self._present())), do)
+
+
+def _listed(names: Sequence[str]) -> str:
+    """Names as people list them."""
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

@@ -1,8 +1,9 @@
 """A chain's graph in characters: slabs from left to right, and lines between them by their conditions."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
+from types import MappingProxyType
 
 from lazy_quarry.app.theme import PHASE_ROLES
 from lazy_quarry.core.chain.graph import layers, twins
@@ -51,11 +52,17 @@ class Canvas:
     folded: dict[str, tuple[str, ...]] = field(default_factory=dict)
 
 
-def canvas(view: ChainView, zone: object, room: tuple[int, int] | None = None, fold: bool = True) -> Canvas:
+def canvas(
+    view: ChainView,
+    zone: object,
+    room: tuple[int, int] | None = None,
+    fold: bool = True,
+    supposed: Mapping[str, str] = MappingProxyType({}),
+) -> Canvas:
     """The graph of a chain. Slabs stand on every third row, so the rows between them are free for lines.
 
     With a ``room`` of so many cells and rows slabs are as narrow as it takes, and where it is too low for all, jobs that
-    wait for the same and are waited for by the same share a slab.
+    wait for the same and are waited for by the same share a slab. ``supposed``: what is supposed of jobs, which their slabs say.
     """
     parts, folded = view.parts, dict[str, tuple[str, ...]]()
     found = layers(_inside(parts))
@@ -75,7 +82,7 @@ def canvas(view: ChainView, zone: object, room: tuple[int, int] | None = None, f
     by_name = {one.name: one for one in parts}
     _edges(drawn, _inside(parts), by_name)
     for one in parts:
-        _slab(drawn, one, view, zone)
+        _slab(drawn, one, view, zone, supposed.get(one.name, ""))
     drawn.places |= {name: drawn.places[slab] for slab, names in folded.items() for name in names}
     return drawn
 
@@ -150,7 +157,7 @@ def _trace(
                 heavy.add((x, y))
 
 
-def _slab(drawn: Canvas, one: PartView, view: ChainView, zone: object) -> None:
+def _slab(drawn: Canvas, one: PartView, view: ChainView, zone: object, supposed: str) -> None:
     x, y = drawn.places[one.name]
     wide, twins_ = drawn.wide, drawn.folded.get(one.name)
     colour = role(one)
@@ -165,9 +172,9 @@ def _slab(drawn: Canvas, one: PartView, view: ChainView, zone: object) -> None:
     )
     name = name if len(name) <= wide - 5 else name[: wide - 6] + "…"
     head = [(f" {sign} ", colour, False), (f"{name:<{wide - 5}}", "ink", True), (f"{stack} ", "dim", False)]
-    told = f"   {words(one, view, zone, wide - 4):<{wide - 3}.{wide - 3}}"
+    told = f"   {supposed or words(one, view, zone, wide - 4):<{wide - 3}.{wide - 3}}"
     _write(drawn, x, y, head, one.name)
-    _write(drawn, x, y + 1, [(told, colour if one.phase else "dim", False)], one.name)
+    _write(drawn, x, y + 1, [(told, "rust" if supposed else colour if one.phase else "dim", False)], one.name)
 
 
 def _write(drawn: Canvas, x: int, y: int, pieces: Iterable[tuple[str, str, bool]], part: str) -> None:

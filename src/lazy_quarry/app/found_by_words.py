@@ -1,4 +1,4 @@
-"""What ctrl+p finds: the places, every action of the present one, and those of the whole."""
+"""What ctrl+p finds: every act of the present place and of the whole, and what the other places do, by words that people say."""
 
 from __future__ import annotations
 
@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from functools import partial
 from typing import TYPE_CHECKING
 
-from textual.binding import Binding
-
+from lazy_quarry.app.acts import ACTS, Bound, key_of, shown
+from lazy_quarry.app.key_table import acts_by_place
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.finder import Entry
 from lazy_quarry.app.widgets.frame import PLACES
@@ -15,50 +15,60 @@ from lazy_quarry.app.widgets.frame import PLACES
 if TYPE_CHECKING:
     from lazy_quarry.app.app import QuarryApp
 
-_SHOWN = {
-    "slash": "/",
-    "shift+up": "⇧↑",
-    "shift+down": "⇧↓",
-    "left_square_bracket": "[",
-    "right_square_bracket": "]",
-    "left": "←",
-    "right": "→",
-    "escape": "esc",
-    "question_mark": "?",
+_PLACES = {
+    "survey": "nodes cluster free room software traits storage limits accounts available",
+    "draft": "write edit script job new request header template cores walltime",
+    "chain": "dependencies workflow pipeline graph order after",
+    "watch": "queue jobs running waiting pending status monitor list",
+    "review": "past ended results output failed history runs efficiency",
+    "ledger": "usage account budget core-hours report who used billing cost",
 }
+"""Words by which people look for a place."""
 
 
 def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
-    """Every action that can be found. Those of the place that don't apply now have a reason in place of what they do."""
+    """Every act that can be found. Those of the place that don't apply now have a reason in place of what they do."""
     if place is not None:
-        hints = place.keys()
-        now = {key for keys, _, _ in hints for key in keys.split()}
-        kinds = [kind for kind in type(place).__mro__ if issubclass(kind, Place)]
-        for binding in (one for kind in kinds for one in vars(kind).get("BINDINGS", ())):
-            if not isinstance(binding, Binding) or not binding.description:
-                continue
-            key = _SHOWN.get(binding.key, binding.key)
-            reason = "" if key in now else place.WHY_NOT.get(key, "")
-            run = None if reason else partial(app.call_next, app.action_place_action, binding.action)
-            yield Entry(binding.description, key, run, reason)
+        for name, one in place.bound_acts().items():
+            reason = place.WHY_NOT.get(name, "") if place.why_not(name) else ""
+            run = None if reason else partial(app.call_next, app.action_act, name)
+            yield Entry(one.tooltip, shown(one.key), run, reason, _also(name))
     for number, name in enumerate(PLACES, 1):
-        yield Entry(f"go to {name.capitalize()}", str(number), partial(app.call_next, app.action_go, name))
+        yield Entry(
+            f"go to {name.capitalize()}", str(number), partial(app.call_next, app.action_go, name), "", _PLACES[name]
+        )
+    yield from _of_the_whole(app, place)
+    here = set(place.bound_acts()) if place is not None else set()
+    for name, acts in acts_by_place().items():
+        for act, one in acts.items():
+            if act not in here and act not in ("open", "side", "back", "out"):
+                go = partial(app.call_next, app.action_go, name)
+                yield Entry(f"{name.capitalize()}: {one.tooltip}", shown(one.key), go, "", f"{_also(act)} {name}")
+
+
+def _also(act: str) -> str:
+    return f"{ACTS[act].words} {ACTS[act].also}"
+
+
+def _of_the_whole(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
+    """The acts of every place, and what has no key."""
     rehearsed = app.board is not None and app.board.clock.kind == "rehearsal"
-    reason = "" if rehearsed else "only a rehearsal's clock can be moved"
-    for words, key, action in (
-        ("clock: pause or go on", "space", app.action_stand),
-        ("clock: faster", "+", partial(app.action_faster, 1)),
-        ("clock: slower", "−", partial(app.action_faster, -1)),
-        ("clock: to the next thing that happens", ".", app.action_step),
-    ):
-        yield Entry(words, key, partial(app.call_next, action) if rehearsed else None, reason)
     drawn = place is not None and bool(place.figures())
-    run = partial(app.call_next, app.action_figure) if drawn else None
-    yield Entry("a figure to take along: SVG or PDF", "ctrl+e", run, "" if drawn else "where something is drawn")
-    yield Entry("notices when a marked job ends: off, bell, OSC 9, OSC 777", "", app.action_turn_ring)
-    marks = place is not None and place.job_in_sight() is not None
-    yield Entry("tell me when this job ends", "B", app.action_ring if marks else None, "" if marks else "on a job")
-    yield Entry("dusk or chalk: dark or light", "ctrl+t", app.action_ground)
-    yield Entry("draw all again, if something else wrote on the terminal", "ctrl+l", app.action_draw_again)
-    yield Entry("all keys of this place", "?", app.action_keys)
-    yield Entry("leave; drafts are kept, jobs go on", "ctrl+q", partial(app.call_next, app.action_quit))
+    listed = place is not None and bool(place.tables())
+    on_job = place is not None and place.job_in_sight() is not None
+    reasons = {
+        **dict.fromkeys(
+            ("pause", "step", "faster", "slower"), "" if rehearsed else "only a rehearsal's clock can be moved"
+        ),
+        "figure": "" if drawn else "where something is drawn",
+        "table": "" if listed else "where there is a table",
+        "ring": "" if on_job else "on a job",
+    }
+    for one in app.BINDINGS:
+        if isinstance(one, Bound) and one.act != "find_act":
+            reason = reasons.get(one.act, "")
+            run = None if reason else partial(app.call_next, app.action_act, one.act)
+            yield Entry(one.tooltip, key_of(one.act), run, reason, _also(one.act))
+    yield Entry(
+        "how I am told when a job ends: nothing, a bell, OSC 9, OSC 777", "", app.action_turn_ring, "", "notify"
+    )

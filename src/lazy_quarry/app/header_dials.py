@@ -166,7 +166,16 @@ def _traits(dial: Dial, text: str) -> HeaderEdit:
     return (("traits", text),)
 
 
+def _at_once(dial: Dial, text: str) -> HeaderEdit:
+    if text in ("fit", "as many as fit"):
+        return (("array.at-once", None),)
+    if not text.isdecimal() or not int(text):
+        raise BadValue(f'"{text}" is no number of tasks; write 8, or fit')
+    return (("array.at-once", int(text)),)
+
+
 _TYPED = {
+    "array.at-once": _at_once,
     "walltime": _walltime,
     "memory": _memory,
     "nodes": _nodes,
@@ -192,7 +201,9 @@ def dials(values: Mapping[str, Any], board: Board) -> list[Dial]:
     widest = max((node.cores for node in nodes), default=1)
     only = next((queue.tier for queue in here if queue.tier), None)
     tiers = [tier.name for tier in board.site.tiers if not tier.users or board.person.user in tier.users]
+    given = values.get("name")
     found = [
+        Dial("name", "name", str(given) if given else "as its file is called", bool(given)),
         _choice("queue", names, default, [queue.name for queue in queues]),
         _choice("account", values.get("account"), board.person.account, list(board.person.accounts)),
         _choice("tier", values.get("tier"), only or board.site.default_tier, [only] if only else tiers),
@@ -208,6 +219,8 @@ def dials(values: Mapping[str, Any], board: Board) -> list[Dial]:
     whole = values.get("whole-nodes")
     words = "kept to itself" if whole is True else "shared"
     found.append(Dial("whole nodes", "whole-nodes", words, whole is not None, (False, True), whole is True))
+    if isinstance(array := values.get("array"), Mapping):
+        found.append(_at_once_dial(array.get("at-once")))
     return [*found, *_trait_dials(values.get("traits"), nodes)]
 
 
@@ -276,6 +289,11 @@ def _gpus_dial(asked: Any, most: int) -> Dial:
     return Dial("gpus", "gpus", words, asked is not None, tuple(range(most + 1)), asked or 0)
 
 
+def _at_once_dial(asked: Any) -> Dial:
+    words = "as many as fit" if asked is None else str(asked)
+    return Dial("at once", "array.at-once", words, asked is not None, (None, *COUNTS), asked)
+
+
 def _trait_dials(asked: Any, nodes: Sequence[NodeView]) -> list[Dial]:
     """A dial for each trait: any, required, or excluded."""
     chosen = wanted_traits(asked) if isinstance(asked, str) else {}
@@ -339,6 +357,25 @@ def _took(report: DraftReport) -> str:
     return f"{last} took {low}" + (f" to {high}" if low != high else "")
 
 
+def _ranks_on_each(report: DraftReport) -> str:
+    """How many ranks a node gets where it would be placed; where no place is known, as evenly as possible."""
+    placed, nodes = [one.ranks for one in report.place.nodes], max(1, report.shape.nodes)
+    if not placed or report.place.node_count > len(placed):
+        even, rest = divmod(report.shape.ranks, nodes)
+        placed = [even, even + bool(rest)]
+    low, high = min(placed), max(placed)
+    return f"{low}" if low == high else f"{low} to {high}"
+
+
+def _memory_on_each(report: DraftReport, by_node: bool) -> str:
+    """The same of memory, which follows the cores unless it is asked for by node."""
+    total, placed = report.shape.memory_mib, [len(one.own) for one in report.place.nodes]
+    if by_node or not sum(placed) or report.place.node_count > len(placed):
+        placed = [1] * max(1, report.shape.nodes)
+    low, high = (format_size(total * part(placed) / sum(placed)) for part in (min, max))
+    return low if low == high else f"{low} to {high}"
+
+
 def follows(dial: Dial, report: DraftReport) -> str:
     """What follows from a dial's value, according to the site."""
     if dial.trait:
@@ -351,19 +388,18 @@ def follows(dial: Dial, report: DraftReport) -> str:
     if not report.shape.cores:
         return ""
     nodes = max(1, report.shape.nodes)
-    each = -(-report.shape.ranks // nodes)
     left = "" if report.cost.left_core_ms is None else f"{amounts_of(report)[1]} core-hours left"
-    even = "" if report.shape.ranks % nodes == 0 else "at most "
     return {
         "queue": f"{plural(report.traits.matching_nodes, 'node')} match" if report.traits.matching_nodes else "",
         "account": left or "no limit",
         "tier": "",
         "walltime": _took(report),
         "nodes": _where(dial, report),
-        "ranks": f"{even}{each} on each node" if nodes > 1 else "all on one node",
+        "ranks": f"{_ranks_on_each(report)} on each node" if nodes > 1 else "all on one node",
         "ranks-per-node": f"{report.shape.ranks} in all",
         "threads": f"{plural(report.shape.cores, 'core')} in all",
-        "memory": f"{format_size(report.shape.memory_mib / nodes)} on each node",
+        "memory": f"{_memory_on_each(report, dial.words.endswith('/node'))} on each node",
         "gpus": f"{report.shape.gpus * nodes} in all" if report.shape.gpus else "",
         "whole-nodes": "",
+        "array.at-once": f"of {plural(report.shape.tasks, 'task')}" if report.shape.tasks else "",
     }.get(dial.key, "")

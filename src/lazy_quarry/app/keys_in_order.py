@@ -15,8 +15,17 @@ LOOK_S, MOST_LOOKS = 0.002, 100
 """How often it is looked whether a key has been handled, and how often at the most: what it went to may be gone."""
 
 
+MOVING = frozenset(
+    ["up", "down", "left", "right", "pageup", "pagedown", "home", "end", "j", "k", "tab", "shift+tab", "enter"]
+)
+"""Keys that move a cursor."""
+
+
 class KeysInOrder(App[None]):
     """An application that hands on a key when the one before has been handled."""
+
+    moving = False
+    """Whether the last key was one that moves a cursor."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -41,6 +50,7 @@ class KeysInOrder(App[None]):
 
     async def _hand_on(self, event: events.Key) -> None:
         self._under_way, self._returned = event, False
+        self.moving = event.key in MOVING
         await super().on_event(event)
 
     def _is_over(self) -> bool:

@@ -12,7 +12,6 @@ from rich.segment import Segment
 from rich.style import Style
 from textual._compositor import ChopsUpdate, CompositorUpdate, LayoutUpdate
 from textual.app import App
-from textual.binding import Binding
 from textual.screen import Screen
 from textual.strip import Strip
 
@@ -142,8 +141,6 @@ def _strip(cells: list[Cell]) -> Strip:
 
 class SendingApp(App[None]):
     """An application that sends a terminal only what is to look different there."""
-
-    BINDINGS = [Binding("ctrl+l", "draw_again", "draw all again", priority=True)]
 
     def __init__(self) -> None:
         super().__init__()

@@ -14,6 +14,7 @@ from lazy_quarry.cli.options import (
     is_json,
     number_format_option,
     own_zone,
+    print_foretold,
     print_json,
     print_lines,
     print_outcomes,
@@ -34,7 +35,11 @@ _SIGNS = {"error": "✕", "warning": "·", "hint": " "}
 @click.command("chain")
 @click.argument("what", metavar="FILE|NUMBER", required=False, default="")
 @click.option("--check", is_flag=True, help="say what is wrong in the file, and no more")
-@click.option("--rehearse", is_flag=True, help="say when each job would start and end, as the queue is now")
+@click.option(
+    "--rehearse",
+    is_flag=True,
+    help="say when each job would start and end, as the queue is now; with --continue what would run again",
+)
 @click.option("--submit", is_flag=True, help="submit all of its jobs as one chain")
 @click.option(
     "--set", "settings", multiple=True, metavar="NAME=VALUE", help="another value of a parameter of the chain"
@@ -132,6 +137,9 @@ def _numbered(client: "SiteClient", number: int, form: str, given: dict[str, Any
         if given["file"] and not there:
             raise Usage(f"{path} is not there")
         source = source_of(path, given["settings"], folder) if there else source_of("", given["settings"], folder, text)
+        if given["rehearse"]:
+            print_foretold(client.would_continue(number, source, given["first"]), json_too)
+            return
         try:
             receipt = client.continue_chain(number, source, given["first"])
             _told(receipt, path or f"chain {number}", form, given["quiet"])

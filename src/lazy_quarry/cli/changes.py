@@ -11,8 +11,10 @@ from lazy_quarry.cli.options import (
     jobs_argument,
     number_format_option,
     numbers_of,
+    print_foretold,
     print_json,
     print_outcomes,
+    rehearse_option,
     say_number,
     set_option,
     state_option,
@@ -50,12 +52,16 @@ def cancel_command(jobs: tuple[str, ...], only: Literal["waiting", "running"] | 
 @set_option
 @click.option("--failed", is_flag=True, help="of an array, the tasks that failed")
 @click.option("--quiet", is_flag=True, help="print the new numbers alone")
+@rehearse_option
 @state_option
 @number_format_option
 def again_command(
-    jobs: tuple[str, ...], settings: tuple[str, ...], failed: bool, quiet: bool, state: str, form: str
+    jobs: tuple[str, ...], settings: tuple[str, ...], failed: bool, quiet: bool, rehearse: bool, state: str, form: str
 ) -> None:
     client, json_too = client_of(state), is_json(form)
+    if rehearse:
+        print_foretold(client.would_run_again(numbers_of(client, jobs), list(settings), failed), json_too)
+        return
     outcomes = client.again(numbers_of(client, jobs), list(settings), failed)
     if json_too:
         print_json([{"job": one.job, "done": one.done, "message": one.message} for one in outcomes])
@@ -68,11 +74,15 @@ def again_command(
 @click.command("change")
 @jobs_argument
 @set_option
+@rehearse_option
 @state_option
-def change_command(jobs: tuple[str, ...], settings: tuple[str, ...], state: str) -> None:
+def change_command(jobs: tuple[str, ...], settings: tuple[str, ...], rehearse: bool, state: str) -> None:
     if not settings:
         raise Usage("change what? give --set KEY=VALUE")
     client = client_of(state)
+    if rehearse:
+        print_foretold(client.would_change(numbers_of(client, jobs), list(settings)), False)
+        return
     print_outcomes(client.change(numbers_of(client, jobs), list(settings)))
 
 

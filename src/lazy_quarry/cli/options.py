@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.link.client import SocketClient
     from lazy_quarry.link.site_client import SiteClient
+    from lazy_quarry.site.foretold import Foretold
     from lazy_quarry.site.views import Outcome
 
 _MOVING = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
@@ -40,6 +41,7 @@ number_format_option = click.option(
 set_option = click.option(
     "--set", "settings", metavar="KEY=VALUE", multiple=True, help="a header key, for this time only"
 )
+rehearse_option = click.option("--rehearse", is_flag=True, help="say what that would come to, and do nothing")
 jobs_argument = click.argument("jobs", metavar="JOB...", nargs=-1, required=True)
 
 
@@ -226,6 +228,19 @@ def _rows_words(rows: Sequence[tuple[int, int, int]]) -> str:
         for first, last, step in rows
     )
     return ", ".join(told)
+
+
+def print_foretold(found: Foretold, json_too: bool) -> None:
+    """Print what an act would come to; exit 1 when it would be refused."""
+    from lazy_quarry.site.foretold import foretold_words
+    from lazy_quarry.site.json_form import foretold_json
+
+    if json_too:
+        print_json(foretold_json(found))
+    else:
+        say(f"{foretold_words(found, own_zone())}.", err=bool(found.refused))
+    if found.refused:
+        raise click.exceptions.Exit(1)
 
 
 def print_outcomes(outcomes: Iterable[Outcome]) -> None:

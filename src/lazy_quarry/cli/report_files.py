@@ -9,12 +9,10 @@ import sys
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from pathlib import Path
-from textwrap import wrap
 from typing import TYPE_CHECKING
 
 from lazy_quarry.cli.options import Usage, own_zone, say
 from lazy_quarry.core.units import plural
-from lazy_quarry.files import ours
 from lazy_quarry.run.writable import write_bytes, write_pieces
 
 if TYPE_CHECKING:
@@ -36,24 +34,10 @@ def write_pdf(client: SiteClient, words: str, where: dict[str, str], path: str, 
 
 def mail_pdf(client: SiteClient, words: str, where: dict[str, str], to: str, anonymous: bool) -> None:
     """Mail the document of a period."""
-    import tempfile
-    from base64 import b64encode
-
     from lazy_quarry.cli.options import print_outcomes
-    from lazy_quarry.draw.of_printed import printed_report, read_answers
-    from lazy_quarry.draw.printed import Paragraph
-    from lazy_quarry.draw.printed_pages import write_pages
+    from lazy_quarry.draw.printed_mail import mail_report
 
-    printed = printed_report(read_answers(client, words, where), own_zone(), anonymous)
-    with tempfile.TemporaryDirectory() as folder:
-        path = Path(folder) / "report.pdf"
-        write_pages(printed, path)
-        document = b64encode(ours.read(path)).decode()
-    first = [block.words for block in printed.blocks if isinstance(block, Paragraph)][:4]
-    text = "\n\n".join(
-        [*("\n".join(wrap(words, 76)) for words in first), "All of it is on the pages with this message."]
-    )
-    print_outcomes([client.post(to, printed.title, text, printed.title, document)])
+    print_outcomes([mail_report(client, words, where, to, own_zone(), anonymous)])
 
 
 def cron_line(where: dict[str, str], to: str, anonymous: bool, state: str) -> str:

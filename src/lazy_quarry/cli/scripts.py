@@ -17,9 +17,11 @@ from lazy_quarry.cli.options import (
     is_json,
     number_format_option,
     own_zone,
+    print_foretold,
     print_json,
     print_lines,
     quiet_option,
+    rehearse_option,
     say,
     say_number,
     set_option,
@@ -210,6 +212,7 @@ def forecast_command(script: str, settings: tuple[str, ...], state: str, form: s
 )
 @quiet_option
 @set_option
+@rehearse_option
 @state_option
 @number_format_option
 def try_command(
@@ -221,10 +224,11 @@ def try_command(
     draft: str | None,
     quiet: bool,
     settings: tuple[str, ...],
+    rehearse: bool,
     state: str,
     form: str,
 ) -> None:
-    if is_json(form):
+    if is_json(form) and not rehearse:
         raise Usage("--format json: lq show has the runs in that form; text is the report")
     from lazy_quarry.cli.draft_text import trial_lines
     from lazy_quarry.cli.files import write_text
@@ -240,6 +244,10 @@ def try_command(
     sending = _Sending(script, (*arguments, *behind_dashes), [], settings)
     client = client_of(state)
     submission = sending.submission()
+    if rehearse:
+        for named in trials or [{}]:
+            print_foretold(client.would_try(submission, task, named or None), is_json(form))
+        return
     shape = client.check(submission).shape
     jobs = []
     for named in trials or [{}]:

@@ -14,6 +14,7 @@ Part = Literal[
     "site_changes",
     "mailer",
     "advice",
+    "beforehand",
     "ledger",
     "studies",
 ]

@@ -57,6 +57,7 @@ _HOMES = {
     "Expanded": "lazy_quarry.site.expanded",
     "JobDetail": "lazy_quarry.site.job_detail",
     "Found": "lazy_quarry.site.views",
+    "Foretold": "lazy_quarry.site.foretold",
     "JobView": "lazy_quarry.site.job_view",
     "Outcome": "lazy_quarry.site.views",
     "BudgetEnd": "lazy_quarry.core.ledger.burn",

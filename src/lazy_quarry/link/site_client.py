@@ -22,12 +22,14 @@ if TYPE_CHECKING:
     from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView
     from lazy_quarry.site.draft_view import DraftReport
     from lazy_quarry.site.expanded import Expanded
+    from lazy_quarry.site.foretold import Foretold
     from lazy_quarry.site.job_detail import JobDetail
     from lazy_quarry.site.job_view import JobView
     from lazy_quarry.site.mail_folder import Letter
     from lazy_quarry.site.views import Found, Outcome, Receipt, RoomView
 
 _operations, _queries, _drafts = answered_by("operations"), answered_by("queries"), answered_by("drafts")
+_beforehand = answered_by("beforehand")
 _changes_site = answered_by("site_changes")
 _chains, _changes_chains = answered_by("chains"), answered_by("chain_changes")
 
@@ -212,6 +214,35 @@ class SiteClient(BookCalls, Protocol):
     @_queries
     def expand_job(self, number: int) -> Expanded:
         """The tasks of an array."""
+        ...
+
+    # -- what an act would do
+
+    @_beforehand
+    @reads_the_plan
+    def would_run_again(self, jobs: list[int], settings: list[str], failed: bool = False) -> Foretold:
+        """What running jobs again would come to; nothing is changed."""
+        ...
+
+    @_beforehand
+    @reads_the_plan
+    def would_change(self, jobs: list[int], settings: list[str]) -> Foretold:
+        """What jobs that have not started would be with these settings; nothing is changed."""
+        ...
+
+    @_beforehand
+    @reads_the_plan
+    def would_try(
+        self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None
+    ) -> Foretold:
+        """What a trial of a draft would come to; nothing is changed."""
+        ...
+
+    @_beforehand
+    @takes_long
+    @reads_the_plan
+    def would_continue(self, number: int, source: ChainSource, first: str = "") -> Foretold:
+        """Which jobs of a chain would run again; nothing is changed."""
         ...
 
     # -- what is said of a draft

@@ -157,6 +157,10 @@ class PersonView:
     accounts: tuple[str, ...]
     limits: tuple[LimitView, ...]
     shares: tuple[ShareView, ...] = ()
+    operator: bool = True
+    """Whether they run the site, and so may grant core-hours."""
+    answers_for: tuple[str, ...] = ()
+    """The accounts that they lead, or under one that they lead."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

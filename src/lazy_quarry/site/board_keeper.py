@@ -34,6 +34,7 @@ from lazy_quarry.site.board import (
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.job_views import Expected, JobViews, Seen
 from lazy_quarry.site.present import RECENT_MS, Present
+from lazy_quarry.site.roles import is_operator, leads
 from lazy_quarry.site.stamped import Stamped
 
 RENEW_MS, MOST_RENEWED = 30_000, 40
@@ -421,7 +422,13 @@ class BoardKeeper:
         limits = tuple(LimitView(*one) for one in self.present.engine.limit_use.in_use(owners))
         use = self.present.engine.plans.recent_use(self.present.now())
         shares = tuple(ShareView(name, *use.of_account(name)) for name in accounts)
-        return PersonView(user, site.default_account(user) or "", accounts, limits, shares)
+        led = (
+            tuple(one.name for one in site.accounts if leads(site, user, one.name))
+            if not is_operator(site, user)
+            else ()
+        )
+        default = site.default_account(user) or ""
+        return PersonView(user, default, accounts, limits, shares, is_operator(site, user), led)
 
     def _site_at(self, now: int) -> tuple[int, SiteView]:
         """What the site is, and the stamp since when it is so."""

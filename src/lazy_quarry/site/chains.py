@@ -40,7 +40,7 @@ MOST_LIKELY = 100
 _Act = Callable[[list[int]], list[Outcome]]
 
 
-class _Unfit(Exception):
+class Unfit(Refused):
     """A job of a chain was refused, so nothing of it is taken in."""
 
     def __init__(self, problem: Diagnostic) -> None:
@@ -60,7 +60,7 @@ class Chains:
 
     def report_chain(self, source: ChainSource, fails: list[str], slower: dict[str, float]) -> ChainReport:
         """Check a chain file and, where nothing must change, rehearse it: supposing that these fail or take longer."""
-        checked = self._checked(source)
+        checked = self.checked(source)
         with self.present.lock:
             if checked.chain is None or checked.refused:
                 return ChainReport(checked.findings, None, self._sketch(source, checked))
@@ -80,7 +80,7 @@ class Chains:
     def chain_tasks(self, source: ChainSource, name: str) -> Expanded:
         """The tasks of an array of a chain file, as they will run. Raises :class:`Refused` where there are none."""
         with self.present.lock:
-            checked = self._checked(source)
+            checked = self.checked(source)
         sent, request = checked.submissions.get(name), checked.requests.get(name)
         if sent is None:
             raise Refused(f'there is no job "{name}" that can be read')
@@ -104,7 +104,8 @@ class Chains:
         now, user = self.present.now(), self.present.user
         return ChainView(number=0, name=name, user=user, now_ms=now, parts=tuple(parts)) if parts else None
 
-    def _checked(self, source: ChainSource) -> ChainChecked:
+    def checked(self, source: ChainSource) -> ChainChecked:
+        """A chain file and all of its scripts, checked."""
         folder = source.folder
 
         def submission(job: ChainJob) -> Submission:
@@ -172,7 +173,7 @@ class Chains:
 
     def submit_chain(self, source: ChainSource) -> ChainReceipt:
         """Take in a chain: all of its jobs, or none and what must change first."""
-        present, checked = self.present, self._checked(source)
+        present, checked = self.present, self.checked(source)
         if checked.chain is None or checked.refused:
             return ChainReceipt(None, (), checked.findings)
         with present.lock:
@@ -189,13 +190,13 @@ class Chains:
                     present.commit(events)
                     number = next(one.chain for one in events if isinstance(one, Chained))
                     numbers = self._submit(number, checked, [job.name for job in chain.jobs], {})
-            except _Unfit as fault:
+            except Unfit as fault:
                 return ChainReceipt(None, (), (("", fault.problem), *checked.findings))
             self.operations.dispatcher.step()
             return ChainReceipt(number, tuple(numbers.items()), checked.findings)
 
     def _submit(self, chain: int, checked: ChainChecked, names: Iterable[str], known: dict[str, int]) -> dict[str, int]:
-        """Submit some jobs of a chain in their order; their numbers. Raises :class:`_Unfit` at the first that is refused."""
+        """Submit some jobs of a chain in their order; their numbers. Raises :class:`Unfit` at the first that is refused."""
         present, numbers = self.present, dict[str, int]()
         assert checked.chain is not None
         jobs = {job.name: job for job in checked.chain.jobs}
@@ -207,7 +208,7 @@ class Chains:
             request = replace(request, after=(*request.after, *waits))
             request, problem = self.operations.dependencies.resolved(request)
             if problem:
-                raise _Unfit(error("after", f"{name}: {problem}", job.line))
+                raise Unfit(error("after", f"{name}: {problem}", job.line))
             try:
                 submitted = self.operations.taken(submission, request)
                 present.commit(submitted)
@@ -215,7 +216,7 @@ class Chains:
                 link = LinkChain(present.now(), chain, name, number, present.user)
                 present.commit(present.engine.decide(link))
             except Refused as fault:
-                raise _Unfit(error("over-limit", f"{name}: {fault}", job.line)) from None
+                raise Unfit(error("over-limit", f"{name}: {fault}", job.line)) from None
             numbers[name] = number
         return numbers
 
@@ -345,42 +346,48 @@ class Chains:
 
     def continue_chain(self, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
         """Run again what failed and all that follows it, or all from one job on, by the file as it is now; what is done stays."""
-        present, checked = self.present, self._checked(source)
+        present, checked = self.present, self.checked(source)
         with present.lock:
-            record = self._own(number)
             if checked.chain is None or checked.refused:
+                self._own(number)
                 return ChainReceipt(None, (), checked.findings)
-            chain = checked.chain
-            waits = {job.name: job.inside for job in chain.jobs}
-            if first and first not in waits:
-                raise Refused(f'chain {number} has no job "{first}"')
-            numbers = {part.name: part.job for part in record.parts if part.job and part.name in waits}
-            jobs = {name: present.find(job) for name, job in numbers.items()}
-            wrong = {name for name, job in jobs.items() if job.phase in _AGAIN}
-            begins = {first} if first else wrong | (set(waits) - set(numbers))
-            if not begins:
-                raise Refused(
-                    f"chain {number} has nothing to run again: none of its jobs failed (--from JOB runs it from there)"
-                )
-            again = [name for name in ordered(waits) if name in downstream(waits, begins)]
-            running = [jobs[name].label for name in again if name in jobs and jobs[name].phase is Phase.RUNNING]
-            if running:
-                raise Refused(f"{', '.join(running)} still run; wait for them, or cancel them first")
-            if closed := present.runner.closed():
-                raise Refused(f"not submitted: {closed}")
-            waiting = [numbers[name] for name in again if name in jobs and not jobs[name].phase.final]
-            parts = tuple((job.name, job.after) for job in chain.jobs)
-            change = ChangeChain(present.now(), number, present.user, parts, source.text, source.settings)
-            known = {name: job for name, job in numbers.items() if name not in again}
             try:
                 with present.together():
-                    self._cancel(waiting)
-                    present.commit(present.engine.decide(change))
-                    made = self._submit(number, checked, again, known)
-            except _Unfit as fault:
+                    made = self.continued(number, checked, source, first)
+            except Unfit as fault:
                 return ChainReceipt(None, (), (("", fault.problem), *checked.findings))
             self.operations.dispatcher.step()
             return ChainReceipt(number, tuple(made.items()), checked.findings)
+
+    def continued(self, number: int, checked: ChainChecked, source: ChainSource, first: str = "") -> dict[str, int]:
+        """The same as a part of what is decided together: the new jobs. Raises :class:`Refused`, or :class:`Unfit` for one job."""
+        present, record = self.present, self._own(number)
+        assert checked.chain is not None
+        chain = checked.chain
+        waits = {job.name: job.inside for job in chain.jobs}
+        if first and first not in waits:
+            raise Refused(f'chain {number} has no job "{first}"')
+        numbers = {part.name: part.job for part in record.parts if part.job and part.name in waits}
+        jobs = {name: present.find(job) for name, job in numbers.items()}
+        wrong = {name for name, job in jobs.items() if job.phase in _AGAIN}
+        begins = {first} if first else wrong | (set(waits) - set(numbers))
+        if not begins:
+            raise Refused(
+                f"chain {number} has nothing to run again: none of its jobs failed (--from JOB runs it from there)"
+            )
+        again = [name for name in ordered(waits) if name in downstream(waits, begins)]
+        running = [jobs[name].label for name in again if name in jobs and jobs[name].phase is Phase.RUNNING]
+        if running:
+            raise Refused(f"{', '.join(running)} still run; wait for them, or cancel them first")
+        if closed := present.runner.closed():
+            raise Refused(f"not submitted: {closed}")
+        waiting = [numbers[name] for name in again if name in jobs and not jobs[name].phase.final]
+        parts = tuple((job.name, job.after) for job in chain.jobs)
+        change = ChangeChain(present.now(), number, present.user, parts, source.text, source.settings)
+        known = {name: job for name, job in numbers.items() if name not in again}
+        self._cancel(waiting)
+        present.commit(present.engine.decide(change))
+        return self._submit(number, checked, again, known)
 
     def _cancel(self, waiting: Iterable[int]) -> None:
         """Cancel jobs that have not started; those that followed one of them have ended with it."""

@@ -7,6 +7,7 @@ from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.units import HOUR_MS, format_instant
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.site.foretold import Foretold
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView, StartRange
 from lazy_quarry.site.sentences import outcome_reason, verdict
@@ -20,6 +21,28 @@ def _instant(at_ms: int | None) -> str | None:
 def _number(label: str) -> int | str:
     """A job's number; a task as ``4127/5``."""
     return int(label) if label.isdecimal() else label
+
+
+def foretold_json(found: Foretold) -> dict[str, Any]:
+    """What an act would come to; core-hours, instants as RFC 3339 or null."""
+    return {
+        "refused": found.refused or None,
+        "most_core_hours": round(found.most_core_ms / HOUR_MS, 6),
+        "left_core_hours": None if found.left_core_ms is None else round(found.left_core_ms / HOUR_MS, 6),
+        "jobs": [
+            {
+                "name": one.name,
+                "tasks": one.tasks or None,
+                "cores": one.cores,
+                "walltime_s": one.walltime_s,
+                "queue": one.queue,
+                "account": one.account,
+                "most_core_hours": round(one.most_core_ms / HOUR_MS, 6),
+                "starts": _instant(one.start_ms),
+            }
+            for one in found.jobs
+        ],
+    }
 
 
 def range_json(known: StartRange | None) -> dict[str, Any]:

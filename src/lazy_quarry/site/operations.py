@@ -89,18 +89,22 @@ class Operations:
         Tasks of an array are submitted together, as an array of these alone; with ``failed``, those of an array that failed.
         """
         with self.present.lock:
-            tasks: dict[int, set[int]] = {}
-            for number in jobs:
-                if number < TASK_SPAN:
-                    tasks.setdefault(number, set())
-                else:
-                    tasks.setdefault(number // TASK_SPAN, set()).add(number % TASK_SPAN - 1)
-            if len(tasks) == 1:
-                return [self._again(number, settings or (), places, failed) for number, places in tasks.items()]
+            if len({one if one < TASK_SPAN else one // TASK_SPAN for one in jobs}) == 1:
+                return self.run_again(jobs, settings or (), failed)
             with self.present.together():  # all that are taken in are, or none is
-                outcomes = [self._again(number, settings or (), places, failed) for number, places in tasks.items()]
+                outcomes = self.run_again(jobs, settings or (), failed)
             self.dispatcher.step()
             return outcomes
+
+    def run_again(self, jobs: Iterable[int], settings: Iterable[str], failed: bool) -> list[Outcome]:
+        """The same as a part of what is decided together."""
+        tasks: dict[int, set[int]] = {}
+        for number in jobs:
+            if number < TASK_SPAN:
+                tasks.setdefault(number, set())
+            else:
+                tasks.setdefault(number // TASK_SPAN, set()).add(number % TASK_SPAN - 1)
+        return [self._again(number, tuple(settings), places, failed) for number, places in tasks.items()]
 
     def _again(self, number: int, settings: Iterable[str], places: set[int], failed: bool) -> Outcome:
         try:
@@ -269,7 +273,17 @@ class Operations:
 
     def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:
         """Change the request of jobs that have not started: header keys, as for ``--set``."""
-        return self._each(jobs, lambda number: self._changing(number, settings), "changed")
+        with self.present.lock:
+            outcomes = self.changed(jobs, settings)
+            self.dispatcher.step()
+            return outcomes
+
+    def changed(self, jobs: Iterable[int], settings: list[str]) -> list[Outcome]:
+        """The same as a part of what is decided together."""
+        return [
+            self._one(number, lambda number: self._changing(number, settings), "changed")
+            for number in dict.fromkeys(jobs)
+        ]
 
     def _changing(self, number: int, settings: list[str]) -> Command:
         job = self.present.find(number)

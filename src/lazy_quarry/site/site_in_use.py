@@ -2,6 +2,7 @@
 
 from lazy_quarry.run.relay import Relay
 from lazy_quarry.site.advised import Advice
+from lazy_quarry.site.beforehand import Beforehand
 from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
@@ -29,6 +30,7 @@ class SiteInUse:
         self.operations = Operations(present, self.drafts, self.dispatcher)
         self.site_changes = SiteChanges(present, self.dispatcher)
         self.chains = self.chain_changes = Chains(present, self.drafts, self.operations, self.queries)
+        self.beforehand = Beforehand(present, self.operations, self.chains)
         self.foresight = Foresight(present)
         self.drafts.foreseen = self.foresight.of_request
         self.advice = Advice(present, self.drafts)

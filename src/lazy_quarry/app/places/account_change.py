@@ -5,10 +5,13 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.plain_text import shortened
-from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.core.units import HOUR_MS, format_core_hours
 from lazy_quarry.errors import BadValue
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from lazy_quarry.core.ledger.accounts import AccountLine
     from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.site.views import Outcome
 
@@ -56,3 +59,28 @@ def parse_change(text: str, account: str) -> AccountChange:
             raise BadValue(f"say why, for it stands in the books: {words} the winter storms")
         return AccountChange(account, what, core_ms, other, why)
     raise BadValue(f"write {HOW}")
+
+
+def change_question(change: AccountChange, lines: "Sequence[AccountLine]") -> str:
+    """What a change would come to, as a question: what each account has left then."""
+    left = {line.account: line.left_core_ms for line in lines}
+
+    def then(account: str, more: int) -> str:
+        known = left.get(account)
+        return (
+            f"{account} then has {format_core_hours(known + more)} left"
+            if known is not None
+            else f"{account} has no limit"
+        )
+
+    hours, amount = format_core_hours(abs(change.core_ms)), change.core_ms
+    if change.what == "grant" and amount < 0:
+        return f"Take {hours} core-hours from {change.account}: {change.why}? {then(change.account, amount)}."
+    if change.what == "grant":
+        return f"Grant {hours} core-hours to {change.account}: {change.why}? {then(change.account, amount)}."
+    if change.what == "move":
+        moved = f"Move {hours} core-hours from {change.account} to {change.other}: {change.why}?"
+        return f"{moved} {then(change.account, -amount)}; {then(change.other, amount)}."
+    if change.what == "add":
+        return f"Add {change.other} to {change.account}? Jobs of {change.other} may then be charged to it."
+    return f"Remove {change.other} from {change.account}? New jobs of {change.other} can't be charged to it then."

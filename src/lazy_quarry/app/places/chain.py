@@ -1,32 +1,41 @@
 """Chain: jobs tied by what they wait for, drawn, rehearsed, submitted and followed as one thing."""
 
+from __future__ import annotations
+
 import os
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from textual import work
-from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Input
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.chain_desk import ChainDesk
 from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.figures_of import Offer, chain_figures
-from lazy_quarry.app.key_hint import KeyHint
-from lazy_quarry.app.messages import CursorMoved, Say
+from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
 from lazy_quarry.app.places import chain_sentences
 from lazy_quarry.app.places.chain_editing import ChainEditing
+from lazy_quarry.app.places.place import Hint
+from lazy_quarry.app.tables_of import Table, chain_table
 from lazy_quarry.app.widgets.chain_graph import ChainGraph
 from lazy_quarry.app.widgets.chain_head import ChainHead
 from lazy_quarry.app.widgets.chain_rows import ChainList, PartHead, PartRows
 from lazy_quarry.app.widgets.chain_tasks import ChainTasks
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.core.paths import name_of_script
-from lazy_quarry.core.units import plural
+from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.chain_source import read_source
 from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView, played
+from lazy_quarry.site.foretold import foretold_words
+
+if TYPE_CHECKING:
+    from lazy_quarry.link.site_client import SiteClient
 
 EMPTY_FILE = "# a chain\n"
 
@@ -42,16 +51,19 @@ class ChainPlace(ChainEditing):
     """
     WHY_NOT = chain_sentences.WHY_NOT
     BINDINGS = [
-        Binding("o", "ask", "open a chain file"),
-        Binding("ctrl+g", "submit", "submit the chain", priority=True),
-        Binding("f", "suppose_fails", "suppose that it fails"),
-        Binding("w", "suppose_slower", "suppose that it takes twice as long"),
-        Binding("h", "hold", "hold what waits"),
-        Binding("r", "release", "release what is held"),
-        Binding("x", "cancel", "cancel all of it"),
-        Binding("u", "go_on", "continue: run again what failed"),
-        Binding("enter", "open", "open the job, in Draft or Review"),
-        Binding("tab", "side", "other side", priority=True),
+        bound(
+            "open", "open", "from the chains to the jobs; a job of a file to Draft, one that was submitted to Review"
+        ),
+        bound("side", "side", "keys to the chains, or to the jobs of one", priority=True),
+        bound("output", "output", "what the job under the cursor printed, in Review"),
+        bound("suppose_fails", "suppose_fails", "rehearse as if the job under the cursor failed"),
+        bound("suppose_slower", "suppose_slower", "rehearse as if the job under the cursor took twice as long"),
+        bound("hold", "hold", "hold what waits of a chain that was submitted"),
+        bound("release", "release", "release what is held of it"),
+        bound("cancel", "cancel", "cancel all of it, after saying what would be lost"),
+        bound("again_failed", "go_on", "run again what failed and all that follows it, after saying what that costs"),
+        bound("open_file", "ask", "open a chain file, or begin a new one", priority=True),
+        bound("submit", "submit", "submit the chain that is open", priority=True),
     ]
     report: ChainReport | None = None
     _seen = -1
@@ -125,6 +137,8 @@ class ChainPlace(ChainEditing):
         if view is not None and self.played_ms is not None:
             seen = played(view, round(self.played_ms))
             rows.play(seen)
+        drafted = view is not None and not view.number
+        graph.supposed = rows.supposed() if drafted else {}
         graph.show(seen)
         self.query_one(PartHead).follow(rows.axis if view is not None else None)
         part = rows.current()
@@ -192,7 +206,9 @@ class ChainPlace(ChainEditing):
 
     def _begin(self, path: Path) -> None:
         self._put(f'name = "{name_of_script(str(path))}"\n', path, "")
-        self.post_message(Say(f"A new chain, {self.desk.name}: a adds its first job, ctrl+s saves it."))
+        self.post_message(
+            Say(f"A new chain, {self.desk.name}: {key_of('add')} adds its first job, {key_of('save')} saves it.")
+        )
 
     def _put(self, text: str, path: Path, saved: str) -> None:
         self.desk.put(text, os.path.abspath(path), saved)
@@ -213,8 +229,23 @@ class ChainPlace(ChainEditing):
     def action_submit(self) -> None:
         """Submit the chain that is open, as it is seen; what was changed is saved first, where it has a file of its own."""
         if not self.desk.open:
-            self.post_message(Say("Open a chain file first, with o.", bad=True))
+            self.post_message(Say(f"Open a chain file first, with {key_of('open_file')}.", bad=True))
             return
+        if self.played_ms is not None:  # what is seen is another time than now
+            question = f"Submit {self.desk.name} now, while its rehearsal is played? {self.costs('submit')}"
+            self.quarry.ask(question, self._submit_open, yes="Submit", no="Go on playing")
+        else:
+            self._submit_open()
+
+    def costs(self, act: str) -> str:
+        """What submitting the chain comes to."""
+        view = self.query_one(ChainList).current()
+        if act != "submit" or not self.desk.open or view is None or view.number:
+            return ""
+        most = f": at most {format_core_hours(view.most_core_ms)} core-hours" if view.most_core_ms else ""
+        return f"Submit the {plural(len(view.parts), 'job')} of {view.name}{most}?"
+
+    def _submit_open(self) -> None:
         self.desk.read_again()
         own = self.desk.edited and self.desk.path and not self._fixed()
         if own and (problem := self.desk.save_to(Path(self.desk.path))):
@@ -245,7 +276,9 @@ class ChainPlace(ChainEditing):
         self._stop()
         self.query_one(ChainList).wanted = receipt.chain
         self.post_message(
-            Say(f"Submitted as chain {receipt.chain}: {plural(len(receipt.jobs), 'job')}; o begins another.")
+            Say(
+                f"Submitted as chain {receipt.chain}: {plural(len(receipt.jobs), 'job')}; {key_of('open_file')} begins another."
+            )
         )
         self.quarry.read_board()
         self._read()
@@ -267,6 +300,9 @@ class ChainPlace(ChainEditing):
             self.post_message(Say("Suppositions are of a chain that is rehearsed, before it is submitted."))
             return
         setattr(rows, what, getattr(rows, what) ^ {part.name})
+        on = part.name in getattr(rows, what)
+        words = "failed" if what == "fails" else "took twice as long"
+        self._say(f"Rehearsed as if {part.name} {words}." if on else f"No longer supposed: that {part.name} {words}.")
         self._read()
 
     # -- one that was submitted --------------------------------------------------------------------
@@ -297,10 +333,44 @@ class ChainPlace(ChainEditing):
             )
             self.quarry.ask(question, lambda: self._act("cancel_chain", number), yes="cancel it", no="leave it")
 
+    def action_output(self) -> None:
+        """The output of the job under the cursor, in Review."""
+        part = self._part()
+        if part is None or not part.job:
+            self._say("A job that was not submitted has printed nothing yet.")
+        else:
+            self.post_message(OpenJob(part.job))
+
     def action_go_on(self) -> None:
-        """Run again what failed, by the file as it is now."""
+        """Run again what failed, by the file as it is now, after saying what that comes to."""
         if number := self._number():
-            self._continue(number)
+            self._look_ahead(number)
+
+    @work(thread=True, exclusive=True, group="chain-act")
+    def _look_ahead(self, number: int) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            source = self._source_of(client, number)
+            found = client.would_continue(number, source)
+        except QuarryError as fault:
+            self.post_message(Say(str(fault), bad=True))
+            return
+        words = foretold_words(found, self.quarry.zone)
+        if found.refused:
+            self.post_message(Say(f"{words[:1].upper()}{words[1:]}.", bad=True))
+            return
+        question = f"Run again of chain {number}: {words}?"
+        then = partial(self._continue, number, source)
+        self.quarry.hand_over(partial(self.quarry.ask, question, then, yes="Run again", no="Leave it"))
+
+    @staticmethod
+    def _source_of(client: SiteClient, number: int) -> ChainSource:
+        """The file of a chain as it is now, or as it was when that is gone."""
+        text, path, folder = client.chain_source(number)
+        there = bool(path) and Path(path).exists()
+        return read_source(path) if there else read_source("", (), folder, text)
 
     @work(thread=True, exclusive=True, group="chain-act")
     def _act(self, call: str, number: int) -> None:
@@ -315,14 +385,11 @@ class ChainPlace(ChainEditing):
         self.quarry.hand_over(self.quarry.read_board)
 
     @work(thread=True, exclusive=True, group="chain-act")
-    def _continue(self, number: int) -> None:
+    def _continue(self, number: int, source: ChainSource) -> None:
         client = self.quarry.client
         if client is None:
             return
         try:
-            text, path, folder = client.chain_source(number)
-            there = bool(path) and Path(path).exists()
-            source = read_source(path) if there else read_source("", (), folder, text)
             receipt = client.continue_chain(number, source)
         except QuarryError as fault:
             self.post_message(Say(str(fault), bad=True))
@@ -355,12 +422,18 @@ class ChainPlace(ChainEditing):
             else chain_sentences.drawing_words(*self.begun, self.condition)
         )
 
-    def keys(self) -> list[KeyHint]:
+    def acts(self) -> list[Hint]:
         """What can be done here."""
-        return chain_sentences.keys(
-            self.query_one(ChainList).current(), self.drafting, self.played_ms is not None, self.begun[0]
+        rows, part = self.query_one(PartRows), self._part()
+        return chain_sentences.acts(
+            self.query_one(ChainList).current(),
+            part if self.goes_to(rows) else None,
+            self.drafting,
+            self.played_ms is not None,
+            self.begun[0],
         )
 
-    def all_keys(self) -> list[KeyHint]:
-        """Every key of the place."""
-        return chain_sentences.all_keys()
+    def tables(self) -> list[Table]:
+        """The jobs of the chain under the cursor."""
+        view = self.query_one(ChainList).current()
+        return [chain_table(view)] if view is not None and view.parts else []

@@ -5,8 +5,9 @@ from functools import partial
 from pathlib import Path
 
 import tomlkit
-from textual.binding import Binding
+from textual import work
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.messages import OpenJob
 from lazy_quarry.app.places.chain_seeing import ChainSeeing
 from lazy_quarry.app.places.chain_sentences import drawing_words
@@ -17,22 +18,25 @@ from lazy_quarry.core.chain import chain_edit
 from lazy_quarry.core.chain.chain_file import read_chain
 from lazy_quarry.core.header.keys import CONDITIONS
 from lazy_quarry.core.paths import within
-from lazy_quarry.errors import BadValue
+from lazy_quarry.errors import BadValue, QuarryError
 
 
 class ChainEditing(ChainSeeing):
     """A place with a chain file that can be changed by keys and mouse."""
 
     BINDINGS = [
-        Binding("a", "add", "add a job after this one"),
-        Binding("l", "link", "link: this one, then the one after it"),
-        Binding("d", "unlink", "unlink: this one, then the other"),
-        Binding("c", "condition", "another condition"),
-        Binding("delete,backspace", "take_out", "take the job out"),
-        Binding("ctrl+z", "undo", "undo"),
-        Binding("ctrl+y", "redo", "redo"),
-        Binding("ctrl+s", "save", "save the file", priority=True),
-        Binding("escape", "leave_off", "leave off"),
+        bound("left", "along(-1)", "to a job that this one waits for; from the first back to the chains"),
+        bound("right", "along(1)", "to a job that waits for this one"),
+        bound("script", "script", "the script of the job under the cursor, in Draft"),
+        bound("change", "condition", "the next condition: succeeds, fails, finishes, begins, each-succeeds"),
+        bound("add", "add", "add a job after the one under the cursor"),
+        bound("link", "link", "tie: here, then at the job that waits for this one"),
+        bound("unlink", "unlink", "untie: here, then at the other job"),
+        bound("remove", "take_out", "take the job out of the file"),
+        bound("undo", "undo", "take the last change of the file back"),
+        bound("redo", "redo", "make it again"),
+        bound("save", "save", "save the file", priority=True),
+        bound("back", "leave_off", "leave a line undrawn, what is typed untyped, a rehearsal unplayed"),
     ]
     begun = ("", "")
     """A line that is being drawn or cut: ``link`` or ``unlink``, and the job where it begins."""
@@ -71,14 +75,14 @@ class ChainEditing(ChainSeeing):
         """Change the file; what can't be is said and changes nothing."""
         self.begun = ("", "")
         if not self.drafting:
-            self._say("Only a chain that is open as a file can be changed: o opens one.", bad=True)
+            self._say(f"Only a chain that is open as a file can be changed: {key_of('open_file')} opens one.", bad=True)
             return False
         try:
             self.desk.change(edit)
         except BadValue as fault:
             self._say(f"Not changed: {fault}.", bad=True)
             return False
-        self._say(f"{said} ctrl+z takes it back, ctrl+s saves.")
+        self._say(f"{said} {key_of('undo')} takes it back, {key_of('save')} saves.")
         self._stop()
         self._read()
         return True
@@ -87,7 +91,7 @@ class ChainEditing(ChainSeeing):
         """Ask for a name and what the new job runs; it comes after the one under the cursor."""
         if not self.drafting:
             self._say(
-                "The cursor is on a chain that was submitted: o opens a file, or begins a new one under a free name.",
+                f"The cursor is on a chain that was submitted: {key_of('open_file')} opens a file, or begins one.",
                 bad=True,
             )
             return
@@ -111,15 +115,19 @@ class ChainEditing(ChainSeeing):
         value: dict[str, object] = {"script": script} if found else {"commands": [runs]}
         part = self._part()
         after = {part.name: self.condition} if part is not None else {}
-        rows = self.query_one(PartRows)
-        if self._change(partial(chain_edit.with_job, name=name, runs=value, after=after), f"{name} was added."):
-            rows.wanted = name
+        said = f"{name} was added{f' after {part.name}; the cursor stays, so that others can hang on it too' if part else ''}."
+        if self._change(partial(chain_edit.with_job, name=name, runs=value, after=after), said) and part is None:
+            self.query_one(PartRows).wanted = name
 
     def action_take_out(self) -> None:
         """Take the job under the cursor out of the file."""
         part = self._part()
-        if part is not None:
-            self._change(partial(chain_edit.without_job, name=part.name), f"{part.name} was taken out.")
+        if part is None:
+            self._say("There is no job under the cursor to take out.")
+            return
+        waiting = [name for name, other in self._ties(part.name) if other == part.name]
+        lost = f", for which {' and '.join(waiting)} waited, and now no longer" if waiting else ""
+        self._change(partial(chain_edit.without_job, name=part.name), f"{part.name} was taken out{lost}.")
 
     def action_link(self) -> None:
         """Begin a line at the job under the cursor, or end it there."""
@@ -143,7 +151,7 @@ class ChainEditing(ChainSeeing):
     def _tie(self, what: str) -> None:
         part = self._part()
         if part is None or not self.drafting:
-            self._say("Lines are drawn in a chain that is open as a file: o opens one.", bad=True)
+            self._say(f"Lines are drawn in a chain that is open as a file: {key_of('open_file')} opens one.", bad=True)
             return
         self.screen.set_focus(self.query_one(PartRows))
         kind, first = self.begun
@@ -152,7 +160,7 @@ class ChainEditing(ChainSeeing):
             self._say(drawing_words(*self.begun, self.condition))
             self._follow()
         elif first == part.name:
-            self._say(f"Go to another job first; {what[0]} there ends the line.")
+            self._say(f"Go to another job first; {key_of(what)} there ends the line.")
         elif what == "link":
             self._link(part.name, first, self.condition)
         else:
@@ -178,7 +186,7 @@ class ChainEditing(ChainSeeing):
         if part is None or not part.after:
             self._say("The job under the cursor waits for none whose condition could change.")
         elif len(part.after) > 1:
-            self._say("It waits for several: click the end of a line, or draw it again with l.")
+            self._say(f"It waits for several: click the end of a line, or draw it again with {key_of('link')}.")
         else:
             other, condition = part.after[0]
             self._link(part.name, other, _next(condition))
@@ -194,6 +202,8 @@ class ChainEditing(ChainSeeing):
         elif self.played_ms is not None:
             self._stop()
             self._follow()
+        elif self.goes_to(self.query_one(ChainList)):
+            self._say("There is nothing to leave off here.")
         else:
             self.query_one(ChainList).focus()
 
@@ -239,7 +249,49 @@ class ChainEditing(ChainSeeing):
         if part is not None:
             self._link(message.name, message.other, _next(dict(part.after)[message.other]))
 
+    # -- going along -------------------------------------------------------------------------------
+
+    def action_along(self, by: int) -> None:
+        """To a job that this one waits for, or that waits for it; from the first back to the chains."""
+        rows, chains, part = self.query_one(PartRows), self.query_one(ChainList), self._part()
+        if self.goes_to(chains) or part is None:
+            (rows if by > 0 else chains).focus()
+            return
+        if by < 0:
+            found = [other for name, other in self._ties(part.name) if name == part.name]
+        else:
+            found = [name for name, other in self._ties(part.name) if other == part.name]
+        inside = [name for name in found if rows.view is not None and any(one.name == name for one in rows.view.parts)]
+        if inside:
+            rows.choose(inside[0])
+        elif by < 0:
+            chains.focus()
+        else:
+            self._say(f"No job waits for {part.name}.")
+
     # -- as a draft --------------------------------------------------------------------------------
+
+    def action_script(self) -> None:
+        """The script of the job under the cursor, in Draft."""
+        part = self._part()
+        if part is None:
+            self._say("There is no job under the cursor whose script could be shown.")
+        elif self.drafting:
+            self._draft(part.name)
+        else:
+            self._read_script(part.job)
+
+    @work(thread=True, exclusive=True, group="script")
+    def _read_script(self, job: int) -> None:
+        client = self.quarry.client
+        if client is None or not job:
+            return
+        try:
+            detail = client.detail(job)
+        except QuarryError as fault:
+            self._say(str(fault), bad=True)
+            return
+        self.quarry.hand_over(self.quarry.draft_script, detail.script, f"{detail.view.name}.sh", "", detail.overrides)
 
     def action_open(self) -> None:
         """From the chains to the jobs; from there a job of the file to Draft, one that was submitted to Review."""
@@ -289,7 +341,7 @@ class ChainEditing(ChainSeeing):
     def action_save(self) -> None:
         """Write the chain to its file, or ask for one."""
         if not self.desk.open:
-            self._say("There is no chain to save: o opens a file.")
+            self._say(f"There is no chain to save: {key_of('open_file')} opens a file.")
         elif self.desk.path and not self._fixed():
             self._save(Path(self.desk.path))
         else:

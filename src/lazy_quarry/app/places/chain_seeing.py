@@ -1,9 +1,9 @@
 """Chain seen more closely: a rehearsal played in graph and lanes, the tasks of an array beside it, jobs folded."""
 
 from textual import work
-from textual.binding import Binding
 from textual.timer import Timer
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.chain_desk import ChainDesk
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.chain_graph import ChainGraph
@@ -22,11 +22,11 @@ class ChainSeeing(Place):
     """A place with a chain of which more can be seen."""
 
     BINDINGS = [
-        Binding("p", "play", "play the rehearsal, or stop it"),
-        Binding("greater_than_sign", "pace(2)", "play faster"),
-        Binding("less_than_sign", "pace(0.5)", "play slower"),
-        Binding("z", "fold", "fold, or unfold"),
-        Binding("f3", "tasks", "its tasks", priority=True),
+        bound("rehearse", "play", "play the rehearsal in graph and lanes, or stop it"),
+        bound("play_faster", "pace(2)", "play faster"),
+        bound("play_slower", "pace(0.5)", "play slower"),
+        bound("fold", "fold", "jobs that are alike share a slab where there is no room for all, or never"),
+        bound("tasks", "tasks", "the tasks of an array with their commands and files", priority=True),
     ]
     desk: ChainDesk
     played_ms: float | None = None
@@ -82,6 +82,7 @@ class ChainSeeing(Place):
         """Faster or slower; from the end it is played again."""
         view = self.query_one(ChainList).current()
         if self.played_ms is None or view is None:
+            self._say(f"No rehearsal is played: {key_of('rehearse')} plays one.")
             return
         if view.ends_ms is not None and self.played_ms >= view.ends_ms:
             self.played_ms = float(view.now_ms)
@@ -94,6 +95,11 @@ class ChainSeeing(Place):
         graph = self.query_one(ChainGraph)
         graph.fold = not graph.fold
         graph.show(graph.view)
+        self._say(
+            "Jobs that are alike share a slab where there is no room for all."
+            if graph.fold
+            else "Each job has a slab of its own."
+        )
 
     def _show_tasks(self) -> None:
         """The tasks of the array under the cursor, once they are there."""

@@ -4,12 +4,11 @@ from functools import partial
 from pathlib import Path
 
 from textual import on
-from textual.binding import Binding
 from textual.containers import Container, Horizontal, Vertical
 from textual.widgets import Input, TextArea
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.header_dials import HeaderEdit
-from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.places import draft_sentences
 from lazy_quarry.app.places.draft_beginning import DraftBeginning
@@ -19,8 +18,10 @@ from lazy_quarry.app.places.draft_line import DraftLine
 from lazy_quarry.app.places.draft_opening import DraftOpening
 from lazy_quarry.app.places.draft_reading import DraftReading
 from lazy_quarry.app.places.draft_sending import DraftSending
+from lazy_quarry.app.places.place import Hint
 from lazy_quarry.app.places.trial_report import Trial, lines
 from lazy_quarry.app.soon import soon
+from lazy_quarry.app.tables_of import Table, draft_table
 from lazy_quarry.app.templates import from_line, from_room, script
 from lazy_quarry.app.widgets.dial_rows import DialRows, DialTurned
 from lazy_quarry.app.widgets.draft_report import CheckChosen, ReportRows, RungChosen
@@ -31,6 +32,7 @@ from lazy_quarry.app.widgets.starting_points import Begin, BeginPreview, BeginRo
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.board import Board
+from lazy_quarry.site.book_words import cost_words
 from lazy_quarry.site.draft_view import DraftReport
 from lazy_quarry.site.past_run import has_sizes
 from lazy_quarry.site.views import RoomView
@@ -54,19 +56,28 @@ class DraftPlace(DraftReading):
     """
     WHY_NOT = draft_sentences.WHY_NOT
     BINDINGS = [
-        Binding("ctrl+g", "submit", "submit", priority=True),
-        Binding("ctrl+s", "save", "save", priority=True),
-        Binding("ctrl+o", "ask_path('open')", "open", priority=True),
-        Binding("f2", "begin", "begin", priority=True),
-        Binding("f4", "shell", "shell", priority=True),
-        Binding("f5", "try_one", "try one", priority=True),
-        Binding("f6", "side", "next pane", priority=True),
-        Binding("f7", "overrides", "for this time only", priority=True),
-        Binding("f8", "next_check", "next check", priority=True),
-        Binding("f9", "fix", "fix", priority=True),
-        Binding("ctrl+z", "undo", "undo"),
-        Binding("ctrl+y", "redo", "redo"),
-        Binding("escape", "back", "back"),
+        bound("open", "choose", "take what the cursor is on: a beginning, another start, a check's line"),
+        bound("submit", "submit", "submit the script as it stands", priority=True),
+        bound("save", "save", "save the script to its file, or ask for one", priority=True),
+        bound("open_file", "ask_path('open')", "open a script by its path", priority=True),
+        bound("begin", "begin", "what a script can begin from: shapes, earlier runs, a command, files", priority=True),
+        bound(
+            "shell", "shell", "a shell on cores of this machine; what works there can become a script", priority=True
+        ),
+        bound(
+            "try_one", "try_one", "run one task of it for a few minutes, after saying what that costs", priority=True
+        ),
+        bound("pane", "side", "from the script to the dials, to what the site says of it, and back", priority=True),
+        bound("this_time", "overrides", "settings for this submission alone, beside the file", priority=True),
+        bound("next_check", "next_check", "to the next line that has something to check", priority=True),
+        bound("fix", "fix", "make the fix of the check under the cursor", priority=True),
+        bound("undo", "undo", "take the last change back"),
+        bound("redo", "redo", "make it again"),
+        bound(
+            "back",
+            "back",
+            "from the script to what the site says of it, where numbers go to places; else back to the script",
+        ),
     ]
 
     def compose(self):  # type: ignore[no-untyped-def]
@@ -179,11 +190,17 @@ class DraftPlace(DraftReading):
 
     def action_undo(self) -> None:
         """Take the last change back, from a dial or the keyboard."""
+        before = self.editor.text
         self.editor.undo()
+        if self.editor.text == before:
+            self._say("There is nothing to take back.")
 
     def action_redo(self) -> None:
         """Make it again."""
+        before = self.editor.text
         self.editor.redo()
+        if self.editor.text == before:
+            self._say("There is nothing to make again.")
 
     # -- beginning, opening, saving ----------------------------------------------------------------
 
@@ -294,6 +311,8 @@ class DraftPlace(DraftReading):
         """To the next line that has a check."""
         if one := self.checks.next_after(self.document.cursor_line):
             self._go_to(one)
+        else:
+            self._say("There is nothing to check: the site has no objection.")
 
     def action_fix(self) -> None:
         """Make the fix of the check under the cursor, else of the first that has one."""
@@ -303,26 +322,27 @@ class DraftPlace(DraftReading):
             self._say("No check has a fix that is certain; change it by hand.")
         else:
             self.editor.put(fix.apply(self.document.text))
-            self._say(f"Done: {fix.label}. ctrl+z takes it back.")
+            self._say(f"Done: {fix.label}. {key_of('undo')} takes it back.")
 
     # -- panes -------------------------------------------------------------------------------------
 
     def action_back(self) -> None:
         """Back to the script; from the script to the report, where a number goes to a place and isn't typed."""
         if self.goes_to(self.editor):
-            self.query_one(ReportRows).focus()
+            self.query_one(ReportRows).rest()
         elif self.goes_to(self.query_one(OverridesEdit)) and not self.document.overrides.values:
             self.action_overrides()
         else:
             self.leave_begin()
         self.post_message(CursorMoved())
 
-    def on_key(self, event) -> None:  # type: ignore[no-untyped-def]
-        """Enter does what the line under the cursor stands for."""
+    def action_choose(self) -> None:
+        """Do what the line under the cursor stands for."""
         rows, report = self.beginning.rows, self.query_one(ReportRows)
-        if event.key == "enter" and (self.goes_to(rows) or self.goes_to(report)):
-            event.stop()
+        if self.goes_to(rows) or self.goes_to(report):
             (rows if self.goes_to(rows) else report).choose()
+        else:
+            self._say("There is nothing to take here.")
 
     def action_side(self) -> None:
         """Keys to the dials, to the report, to the script."""
@@ -334,7 +354,9 @@ class DraftPlace(DraftReading):
     def action_overrides(self) -> None:
         """Show or put away what is said at submission beside the file."""
         pane = self.document.overrides
-        if pane.display:
+        if self.document.empty or self.beginning.shown:
+            self._say(f"There is no script yet; {key_of('begin')} shows what one can begin from.")
+        elif pane.display:
             self.document.once_is_over()
         else:
             pane.display = True
@@ -346,22 +368,24 @@ class DraftPlace(DraftReading):
     def action_submit(self) -> None:
         """Submit what is in the editor, as it stands."""
         if self.document.empty:
-            self._say("There is nothing to submit yet; f2 shows what a script can begin from.", bad=True)
+            self._say(
+                f"There is nothing to submit yet; {key_of('begin')} shows what a script can begin from.", bad=True
+            )
         else:
             self.sending.submit(self.document.submission())
 
     def action_try_one(self) -> None:
         """Run one task in the trial tier; of an array, ask which."""
         if self.document.empty or self.quarry.client is None:
-            self._say("There is nothing to try yet; f2 shows what a script can begin from.", bad=True)
+            self._say(f"There is nothing to try yet; {key_of('begin')} shows what a script can begin from.", bad=True)
         elif (self.report is not None and self.report.shape.tasks) or has_sizes(self.document.text):
             self.action_ask_path("task")
         else:
             self._try_task("")
 
     def _try_task(self, words: str) -> None:
-        """Try one task, by its number or values; nothing means the first."""
-        self.sending.try_task(words, self.document.submission(), self.report)
+        """Try one task, by its number or values; nothing means the first. First say what that would be, and ask."""
+        self.sending.ask_try(words, self.document.submission(), self.report)
 
     def _tell_trial(self) -> None:
         """What has become of the job that tries the draft."""
@@ -385,6 +409,21 @@ class DraftPlace(DraftReading):
         key_line = self.editor.line_of_header(line - 1)
         return told or draft_sentences.key_words(key_line) or draft_sentences.script_words(self.report)
 
-    def keys(self) -> list[KeyHint]:
+    def acts(self) -> list[Hint]:
         """What can be done here."""
-        return draft_sentences.BEGIN_KEYS if self.beginning.shown else draft_sentences.script_keys(self.report)
+        return draft_sentences.BEGIN_ACTS if self.beginning.shown else draft_sentences.script_acts(self.report)
+
+    def why_not(self, act: str) -> str:
+        """When an act works that doesn't now; what begins a script needs none."""
+        return "" if act in ("submit", "save", "try_one", "this_time", "tasks") else super().why_not(act)
+
+    def costs(self, act: str) -> str:
+        """What submitting the script comes to, as the site said of it last."""
+        report = self.report
+        if act != "submit" or self.document.empty or report is None or report.refused:
+            return ""
+        return f"Submit {report.name}? {cost_words(report)}"
+
+    def tables(self) -> list[Table]:
+        """When it would start otherwise."""
+        return [draft_table(self.report)] if self.report is not None and self.report.starts.ladder else []

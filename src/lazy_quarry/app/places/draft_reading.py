@@ -1,8 +1,8 @@
 """What can be read of a draft beside its text: its figures, and the tasks of its sweep."""
 
 from textual import work
-from textual.binding import Binding
 
+from lazy_quarry.app.acts import bound
 from lazy_quarry.app.figures_of import Offer, draft_figures
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.places.draft_checks import DraftChecks
@@ -17,7 +17,9 @@ from lazy_quarry.site.draft_view import DraftReport
 class DraftReading(Place):
     """A place with a draft of which more can be seen."""
 
-    BINDINGS = [Binding("f3", "tasks", "the tasks of its sweep", priority=True)]
+    BINDINGS = [
+        bound("tasks", "tasks", "the tasks of its array, with commands and files, before they run", priority=True)
+    ]
     document: DraftDocument
     checks: DraftChecks
 

@@ -1,10 +1,12 @@
 """Submitting the draft, and trying one task of it."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 
 from textual.widget import Widget
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.places.trial_report import Trial, receipt_words, task_words
 from lazy_quarry.app.quarry import Quarry
@@ -14,6 +16,7 @@ from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.probe.script import looked_up
 from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.site.foretold import foretold_words
 from lazy_quarry.site.past_run import asked_of
 from lazy_quarry.site.views import Receipt
 
@@ -30,15 +33,36 @@ class DraftSending:
         """Submit it as it stands."""
         self._work(partial(self._submit, submission))
 
-    def try_task(self, words: str, submission: Submission, report: DraftReport | None) -> None:
-        """Run one task in the trial tier, by its number or its values in words; none means the first."""
+    def ask_try(self, words: str, submission: Submission, report: DraftReport | None) -> None:
+        """Run one task in the trial tier, by its number or its values in words, none meaning the first; say first what that is."""
         try:
             task, parameter, trials = task_words(words)
         except BadValue as fault:
             self._say(str(fault), bad=True)
             return
         walltime_s = report.shape.walltime_s if report else 0
-        self._work(partial(self._try, submission, task, parameter, trials, walltime_s))
+        then = partial(self._work, partial(self._try, submission, task, parameter, trials, walltime_s))
+        self._work(partial(self._look_ahead, submission, task, trials, then))
+
+    def _look_ahead(
+        self, submission: Submission, task: int | None, trials: list[dict[str, str]], then: Callable[[], None]
+    ) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            sending = looked_up(submission)
+            found = [client.would_try(sending, task, values or None) for values in trials]
+        except QuarryError as fault:
+            self._say(f"Not tried: {fault}", bad=True)
+            return
+        if refused := next((one.refused for one in found if one.refused), ""):
+            self._say(f"Not tried: {refused}. {key_of('next_check')} goes there.", bad=True)
+            return
+        together = replace(found[0], jobs=tuple(job for one in found for job in one.jobs))
+        what = "it" if len(found) == 1 else f"{len(found)} sizes of it"
+        question = f"Try {what} now? {foretold_words(together, self.quarry.zone)}."
+        self.quarry.hand_over(partial(self.quarry.ask, question, then, yes="Try it", no="Leave it"))
 
     def _work(self, work: Callable[[], None]) -> None:
         self.owner.run_worker(work, thread=True, exclusive=True, group="submit")
@@ -104,4 +128,4 @@ class DraftSending:
 
     def _refused(self, what: str, receipt: Receipt) -> None:
         worst = next(one for one in receipt.diagnostics if one.severity is Severity.ERROR)
-        self._say(f"{what}: line {worst.line}, {worst.message}. f8 goes there.", bad=True)
+        self._say(f"{what}: line {worst.line}, {worst.message}. {key_of('next_check')} goes there.", bad=True)

@@ -1,19 +1,21 @@
 """Ledger: what was used in a period, by whom, on whose account, and how long it will last."""
 
 from collections.abc import Mapping
+from functools import partial
 from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from textual import work
-from textual.binding import Binding
 from textual.containers import Grid, Vertical
 
+from lazy_quarry.app.acts import bound
 from lazy_quarry.app.figures_of import Offer, ledger_figures
-from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, Opened, SearchRuns
 from lazy_quarry.app.places.ledger_period import LedgerPeriod, PeriodLine
 from lazy_quarry.app.places.ledger_sentences import account_note, ends_of, ranked_note, waste_note
+from lazy_quarry.app.places.place import Hint
+from lazy_quarry.app.tables_of import Table, accounts_table, ranking_table, waste_table
 from lazy_quarry.app.widgets.account_rows import AccountHead, AccountRows
 from lazy_quarry.app.widgets.budget_columns import BudgetColumns
 from lazy_quarry.app.widgets.panes.typed_line import Typed
@@ -24,6 +26,7 @@ from lazy_quarry.app.widgets.waste_rows import WasteHead, WasteRows
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.left import PAST
 from lazy_quarry.core.ledger.report import OverTime, Report, ReportRow, ShareLine, Waste
+from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
@@ -41,7 +44,7 @@ class LedgerPlace(LedgerPeriod):
 
     DEFAULT_CSS = """
     LedgerPlace { padding-top: 1; }
-    LedgerPlace #asked-period, LedgerPlace #asked-change { display: none; }
+    LedgerPlace #asked-period, LedgerPlace #asked-change, LedgerPlace #asked-address { display: none; }
     LedgerPlace #parts { height: 1fr; grid-size: 3; grid-columns: 50 1fr 56; }
     LedgerPlace #accounts { border-right: solid $faint; }
     LedgerPlace #who { border-left: solid $faint; }
@@ -55,15 +58,17 @@ class LedgerPlace(LedgerPeriod):
     LedgerPlace.-wasted RankingHead, LedgerPlace.-wasted RankingRows { display: none; }
     """
     BINDINGS = [
-        Binding("s", "split", "split the columns by another key"),
-        Binding("g", "rank", "rank by another key"),
-        Binding("b", "budget", "the account's budget over time"),
-        Binding("l", "behind('lost')", "the jobs that lost something"),
-        Binding("p", "print", "all of it as PDF, to be sent"),
-        Binding("f", "study", "this past under other policies"),
-        Binding("w", "waste", "what was asked for and not used"),
-        Binding("tab", "side", "other side", priority=True),
-        Binding("escape", "all", "all accounts"),
+        bound("open", "open", "an account alone, with its members; of what is ranked the jobs, in Review"),
+        bound("side", "side", "keys to the accounts, or to the list on the right", priority=True),
+        bound("by_what", "split", "split the columns by account, user, queue, tier or name"),
+        bound("group", "rank", "rank by another of these"),
+        bound("view", "budget", "the account's budget over time, or what was used"),
+        bound("failure", "behind('lost')", "the jobs that lost something, in Review"),
+        bound("differs", "waste", "what was asked for and not used, or the ranking again"),
+        bound("rehearse", "study", "last month, or since the period began, under other rules"),
+        bound("save", "print", "save a report of what is seen as PDF", priority=True),
+        bound("submit", "send", "send that report to somebody by mail, after asking", priority=True),
+        bound("back", "all", "leave what is typed; all accounts again"),
     ]
 
     split, by = "account", "name"
@@ -235,11 +240,20 @@ class LedgerPlace(LedgerPeriod):
                 line.display = False
                 self.query_one(AccountRows).focus()
                 return
-        self._choose("", "")
+        if self.account or self.user:
+            self._choose("", "")
+        elif self.wasted:
+            self.action_waste()
+        else:
+            self._say("All accounts are shown already.")
 
     def on_opened(self, message: Opened) -> None:
-        """An account or a member is chosen, or the jobs of a ranked row are shown."""
+        """A row was clicked."""
         message.stop()
+        self.action_open()
+
+    def action_open(self) -> None:
+        """Choose an account or a member, or show the jobs of a ranked row."""
         if self.goes_to(self._who):
             self._open_jobs()
             return
@@ -298,6 +312,44 @@ class LedgerPlace(LedgerPeriod):
             return
         self.quarry.hand_over(self._say, f"{path} was written: {plural(pages, 'page')}.")
 
+    def action_send(self) -> None:
+        """Ask to whom the report of what is seen is to be mailed."""
+        if self.found is None:
+            self._say(STILL)
+        else:
+            span = self.found.period
+            self._ask(
+                "#asked-address",
+                f"Mail the report of {span.name} to whom? An address, as noor@example.org; enter asks once more.",
+            )
+
+    def _given_address(self, to: str) -> None:
+        """Ask once more, then send."""
+        from lazy_quarry.site.mail import ADDRESS
+
+        if not ADDRESS.fullmatch(to):
+            self._say(f"{shortened(to)} is no address for mail.", bad=True)
+            return
+        if self.found is None or self.quarry.client is None:
+            return
+        span, client = self.found.period, self.quarry.client
+        of = " of " + " and ".join(self._where.values()) if self._where else ""
+        then = partial(self._send, client, f"{span.first} to {span.last}", self._where, to)
+        question = f"Mail the report{of} for {span.name}, {span.span}, to {to}?"
+        self.quarry.ask(question, then, yes="Send it", no="Leave it")
+
+    @work(thread=True, exclusive=True, group="print")
+    def _send(self, client: "SiteClient", words: str, where: dict[str, str], to: str) -> None:
+        from lazy_quarry.draw.printed_mail import mail_report
+
+        try:
+            outcome = mail_report(client, words, where, to, self.quarry.zone)
+        except QuarryError as fault:
+            self.quarry.hand_over(self._say, str(fault), True)
+            return
+        told = f"{outcome.message[:1].upper()}{outcome.message[1:]}."
+        self.quarry.hand_over(self._say, told, not outcome.done)
+
     def action_study(self) -> None:
         """Rehearse what has ended since the period began under each policy."""
         if self.found is not None and self.quarry.client is not None:
@@ -307,7 +359,9 @@ class LedgerPlace(LedgerPeriod):
 
     def action_behind(self, what: str) -> None:
         """The jobs behind a line of where it went."""
-        if self.found is not None:
+        if self.found is None:
+            self._say(STILL)
+        else:
             only = {"lost": "-state:done -state:cancelled", "failed": "-state:done -state:cancelled"}.get(what, "")
             self._search(self._where, only)
 
@@ -321,6 +375,7 @@ class LedgerPlace(LedgerPeriod):
     def _open_jobs(self) -> None:
         row = self._who.current()
         if row is None:
+            self._say("Nothing was charged in this period, so there are no jobs to show.")
             return
         key = {self.by: row.key[0]} if isinstance(row, ReportRow) else {"name": row.name, "user": row.user}
         self._search({**self._where, **key})
@@ -338,16 +393,36 @@ class LedgerPlace(LedgerPeriod):
         name = one.line.account if one.line is not None else ""
         return account_note(one, self.shares.get(name), self.ends.get(name), now)
 
-    def keys(self) -> list[KeyHint]:
+    def acts(self) -> list[Hint]:
         """What can be done here."""
         jobs = self.goes_to(self._who)
-        hints = [("enter", "its jobs" if jobs else "open", ""), ("← →", "period", ""), ("[ ]", "length", "")]
-        hints += [("t", "in words", ""), ("s", "split", ""), ("g", "rank", "")]
-        hints.append(("w", "ranking" if self.wasted else "not used", ""))
+        found: list[Hint] = [("open", "its jobs" if jobs else "open"), ("← →", "period", ""), ("[ ]", "length", "")]
+        found += [
+            ("find", "in words"),
+            "by_what",
+            ("group", "rank by"),
+            ("differs", "ranking" if self.wasted else "not used"),
+        ]
         if not jobs:
-            hints += [("b", "use" if self.budget else "budget", ""), ("a", "change", "")]
-        hints += [("p", "PDF", ""), ("f", "policies", ""), ("tab", "other side", "")]
-        return [*hints, *([("escape", "all accounts", "")] if self.account else [])]
+            found += [("view", "use" if self.budget else "budget"), "change"]
+        found += [
+            ("save", "report as PDF"),
+            ("submit", "send it"),
+            "figure",
+            "table",
+            ("rehearse", "other rules"),
+            "side",
+        ]
+        return [*found, *([("back", "all accounts")] if self.account else [])]
+
+    def tables(self) -> list[Table]:
+        """The list that has the keys, then the others."""
+        found = [ranking_table(self.found)] if self.found is not None else []
+        waste = self.query_one(WasteHead).found
+        if self.wasted and waste is not None:
+            found.insert(0, waste_table(waste))
+        accounts = accounts_table(self.board.accounts if self.board is not None else ())
+        return [*found, accounts] if self.goes_to(self._who) else [accounts, *found]
 
     def figures(self) -> list[Offer]:
         """The columns as they are seen."""

@@ -1,15 +1,16 @@
 """The period that Ledger shows, and what is typed there: a period, or a change of an account."""
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from textual import work
 from textual.app import ComposeResult
-from textual.binding import Binding
 from textual.widgets import Input
 
+from lazy_quarry.app.acts import bound
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.places.account_change import HOW as HOW_TO_CHANGE
-from lazy_quarry.app.places.account_change import AccountChange, parse_change
+from lazy_quarry.app.places.account_change import AccountChange, change_question, parse_change
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.account_rows import AccountRows
 from lazy_quarry.app.widgets.drawing import Lines
@@ -45,13 +46,13 @@ class LedgerPeriod(Place):
     """Moves, widens and types the period, and types changes of accounts."""
 
     BINDINGS = [
-        Binding("left", "move(-1)", "earlier"),
-        Binding("right", "move(1)", "later"),
-        Binding("left_square_bracket", "widen(-1)", "a shorter period"),
-        Binding("right_square_bracket", "widen(1)", "a longer period"),
-        Binding("n", "now", "the last 30 days again"),
-        Binding("t", "type_period", "a period in words"),
-        Binding("a", "change", "grant or move core-hours, add or remove members"),
+        bound("left", "move(-1)", "an earlier period of the same length"),
+        bound("right", "move(1)", "a later period of the same length"),
+        bound("shorter", "widen(-1)", "a shorter period"),
+        bound("longer", "widen(1)", "a longer period"),
+        bound("now", "now", "the last 30 days again"),
+        bound("find", "type_period", "type a period in words: last month, since Monday, March 2026"),
+        bound("change", "change", "grant or move core-hours of an account, add or remove members, after asking"),
     ]
     words = FIRST
     found: Report | None = None
@@ -64,6 +65,7 @@ class LedgerPeriod(Place):
         yield PeriodLine()
         yield Typed(placeholder=HOW, id="asked-period")
         yield Typed(placeholder=HOW_TO_CHANGE, id="asked-change")
+        yield Typed(placeholder="an address for mail", id="asked-address")
 
     def _read_new(self) -> None:
         raise NotImplementedError
@@ -100,8 +102,23 @@ class LedgerPeriod(Place):
         if line is None:
             self._say("Go to an account first.")
             return
+        if why := self._may_not(line.account):
+            self._say(why, bad=True)
+            return
         self._changing = line.account
         self._ask("#asked-change", f"What is to change of {line.account}: {HOW_TO_CHANGE}.")
+
+    def _may_not(self, account: str, what: str = "") -> str:
+        """Why this person may not do something to an account, or nothing at all; empty where they may."""
+        person = self.board.person if self.board is not None else None
+        if person is None or person.operator or (what != "grant" and account in person.answers_for):
+            return ""
+        if what == "grant":
+            return f"Only who runs the site may grant core-hours to {account}; whoever answers for an account may move its own."
+        return f"Only who answers for {account}, or runs the site, may change it; you are neither."
+
+    def _given_address(self, to: str) -> None:
+        raise NotImplementedError
 
     def _ask(self, asked: str, words: str) -> None:
         line = self.query_one(asked, Typed)
@@ -116,9 +133,12 @@ class LedgerPeriod(Place):
         self.query_one(AccountRows).focus()
         if not event.value.strip() or self.board is None or self.quarry.client is None:
             return
+        if event.input.id == "asked-address":
+            self._given_address(event.value.strip())
+            return
         try:
             if event.input.id == "asked-change":
-                self._change(self.quarry.client, parse_change(event.value, self._changing))
+                self._ask_change(parse_change(event.value, self._changing))
                 return
             parse_period(event.value, self.board.now_ms)
         except BadValue as fault:
@@ -126,6 +146,15 @@ class LedgerPeriod(Place):
             return
         self.words = event.value
         self._read_new()
+
+    def _ask_change(self, change: AccountChange) -> None:
+        """Say what it would come to, and ask; what one may not do is said at once."""
+        assert self.board is not None and self.quarry.client is not None
+        if why := self._may_not(change.account, change.what):
+            self._say(why, bad=True)
+            return
+        then = partial(self._change, self.quarry.client, change)
+        self.quarry.ask(change_question(change, self.board.accounts), then, yes="Do it", no="Leave it")
 
     @work(thread=True, group="account")
     def _change(self, client: "SiteClient", change: AccountChange) -> None:

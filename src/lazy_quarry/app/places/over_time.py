@@ -1,8 +1,8 @@
 """The keys with which a person moves the time that Watch shows."""
 
 from textual import work
-from textual.binding import Binding
 
+from lazy_quarry.app.acts import bound
 from lazy_quarry.app.figures_of import Offer, lane_figures, node_lane_figures
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.places.place import Place
@@ -15,7 +15,14 @@ from lazy_quarry.errors import QuarryError
 class OverTime(Place):
     """A place with rows over a time axis, and a pane below that follows it."""
 
-    BINDINGS = [Binding("f3", "tasks", "the tasks of an array, with commands and files")]
+    BINDINGS = [
+        bound("tasks", "tasks", "the tasks of an array with their commands and files, also those to come"),
+        bound("shorter", "zoom(-1)", "less time in sight, so that more is seen of it"),
+        bound("longer", "zoom(1)", "more time in sight"),
+        bound("left", "pan(-1)", "earlier times"),
+        bound("right", "pan(1)", "later times"),
+        bound("now", "now", "back to now"),
+    ]
 
     def action_tasks(self) -> None:
         """The tasks of the array under the cursor, also those that have not started."""

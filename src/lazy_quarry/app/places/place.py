@@ -1,19 +1,37 @@
 """What every place is."""
 
+from collections.abc import Iterable
+from functools import cache
 from typing import ClassVar, cast
 
 from textual.containers import Container
 from textual.widget import Widget
 
+from lazy_quarry.app.acts import ACTS, Bound, key_of, shown
 from lazy_quarry.app.figures_of import Offer
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.quarry import Quarry
+from lazy_quarry.app.tables_of import Table
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
 
 WIDE = 130
 """Columns from which two sides stand beside each other."""
+
+
+Hint = str | tuple[str, str] | KeyHint
+"""An act; an act with other words than its usual ones; or a key that is no act, with its words and what a click runs."""
+
+
+def hints(acts: Iterable[Hint]) -> Iterable[KeyHint]:
+    """Acts as keys with words, each with what a click on it runs."""
+    for one in acts:
+        if isinstance(one, tuple) and len(one) == 3:
+            yield one
+        else:
+            act, words = (one, ACTS[one].words) if isinstance(one, str) else one
+            yield key_of(act), words, f"app.click('{act}')"
 
 
 class Place(Container):
@@ -22,7 +40,7 @@ class Place(Container):
     DEFAULT_CSS = "Place { height: 1fr; width: 1fr; }"
 
     WHY_NOT: ClassVar[dict[str, str]] = {}
-    """Keys that work only at times, each with when: what is said while the place doesn't name them among its keys."""
+    """Acts that work only at times, each with when: what is said of them while the place doesn't name them among :meth:`acts`."""
     board: Board | None = None
     ready = False
     """True once its widgets are there; before that the present is not shown on it."""
@@ -67,16 +85,48 @@ class Place(Container):
         """A sentence or two on what is under the cursor."""
         return ""
 
-    def keys(self) -> list[KeyHint]:
-        """The keys that work here and now, most useful first."""
+    @classmethod
+    @cache
+    def bound_acts(cls) -> dict[str, Bound]:
+        """The acts of this place by name, in the order of the language of keys."""
+        found = {
+            one.act: one for kind in cls.__mro__ for one in vars(kind).get("BINDINGS", ()) if isinstance(one, Bound)
+        }
+        return {name: found[name] for name in ACTS if name in found}
+
+    def acts(self) -> list[Hint]:
+        """What can be done here and now, most useful first."""
         return []
 
-    def all_keys(self) -> list[KeyHint]:
-        """Every key of the place, whatever is under the cursor."""
-        return self.keys()
+    def keys(self) -> list[KeyHint]:
+        """The same with their keys."""
+        return list(hints(self.acts()))
+
+    def why_not(self, act: str) -> str:
+        """When an act works that doesn't apply now; empty for one that applies."""
+        if act not in self.WHY_NOT or any(act == (one if isinstance(one, str) else one[0]) for one in self.acts()):
+            return ""
+        return f"{key_of(act)} ({ACTS[act].words}) works {self.WHY_NOT[act]}."
+
+    def why_not_run(self, action: str) -> str:
+        """The same of what a binding runs."""
+        act = next((name for name, one in self.bound_acts().items() if one.action == action), "")
+        return self.why_not(act)
+
+    def costs(self, act: str) -> str:
+        """The question before an act that costs and asks nothing when its key is pressed; empty for all others."""
+        return ""
+
+    def all_keys(self) -> list[tuple[str, str]]:
+        """Every key of the place, whatever is under the cursor, with what it does in a sentence."""
+        return [(shown(one.key), one.tooltip) for one in self.bound_acts().values()]
 
     def figures(self) -> list[Offer]:
         """What can be drawn of what is seen here, for taking along."""
+        return []
+
+    def tables(self) -> list[Table]:
+        """What is listed here, for taking along; the list that has the keys first."""
         return []
 
     def leave(self) -> None:

@@ -4,15 +4,20 @@ from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from textual import work
-from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.figures_of import Offer, run_figures, scaling_offer
-from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.looked_at import LookedAt
 from lazy_quarry.app.messages import CursorMoved
+from lazy_quarry.app.places.job_commands import JobCommands
+from lazy_quarry.app.places.place import Hint
 from lazy_quarry.app.places.review_search import ReviewSearch
 from lazy_quarry.app.places.review_sheets import WIDGETS
+from lazy_quarry.app.tables_of import Table, differences_table, files_table, jobs_table, letters_table, results_table
+from lazy_quarry.app.widgets.difference_rows import DifferenceRows
+from lazy_quarry.app.widgets.letter_rows import LetterRows
+from lazy_quarry.app.widgets.made_rows import MadeRows
 from lazy_quarry.app.widgets.output_rows import OutputRows
 from lazy_quarry.app.widgets.panes.column_list import ColumnList
 from lazy_quarry.app.widgets.panes.typed_line import Typed
@@ -20,6 +25,7 @@ from lazy_quarry.app.widgets.result_rows import ResultRows
 from lazy_quarry.app.widgets.run_rows import RunHead, RunRows
 from lazy_quarry.app.widgets.run_verdict import VerdictLines
 from lazy_quarry.app.widgets.sheet_line import SheetLine
+from lazy_quarry.app.widgets.task_field import TaskField
 from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.errors import QuarryError
@@ -58,15 +64,28 @@ class ReviewPlace(ReviewSearch):
     ReviewPlace.-wide #right { display: none; }
     ReviewPlace.-wide #list { width: 1fr; border-right: none; }
     """
-    WHY_NOT = {"e": "on a run that writes its errors to a file of their own", "g": "where there are runs"}
+    WHY_NOT = {
+        "script": "where there are runs",
+        "again": "on a run of yours that has ended",
+        "again_failed": "on an array of yours some task of which failed",
+        "cancel": "on a run of yours that has not ended",
+        "other_run": "on a task that ran again, or runs one again",
+        "out": "on a task that was opened from its array",
+        "remove": f"on the files that a run made, which {key_of('files')} shows",
+        "by_what": f"on the tasks of an array, which {key_of('tasks')} shows",
+        "next_time": "on a run of which something was learnt",
+    }
     BINDINGS = [
-        Binding("tab", "side", "other side", priority=True),
-        Binding("left", "sideways(-10)", "left"),
-        Binding("right", "sideways(10)", "right"),
-        Binding("enter", "end", "to the end"),
-        Binding("g", "script", "its script in Draft"),
-        Binding("N", "next_time", "draft what is advised for next time"),
-        Binding("backspace", "back", "back to the array"),
+        bound("side", "side", "keys to the sheet beside the verdict, or to the runs", priority=True),
+        bound("left", "sideways(-10)", "the beginnings of long lines"),
+        bound("right", "sideways(10)", "the ends of long lines"),
+        bound("open", "end", "a task or a run of a table by itself; else to the end of the output"),
+        bound("next_time", "next_time", "draft its script with what is advised for next time"),
+        bound("out", "back", "from a task back to its array"),
+        bound("cancel", "cancel", "cancel it while it runs, after saying what would be lost"),
+        bound("again", "again", "run it again, after saying what that costs"),
+        bound("again_failed", "again_failed", "run again what failed of an array, with what was learnt from it"),
+        bound("script", "script", "its script in Draft, as it was submitted"),
     ]
     looked_at: LookedAt
     _under: int | None = None
@@ -97,6 +116,7 @@ class ReviewPlace(ReviewSearch):
 
     def on_mount(self) -> None:
         """Know what was looked at before."""
+        self.commands = JobCommands(self.quarry, self, done=self._commanded)
         shelf = self.quarry.shelf.file
         self.looked_at = LookedAt(shelf.with_name(shelf.name.replace("draft-", "looked-at-", 1)))
         self.query_one(RunRows).looked_at = self.looked_at
@@ -257,47 +277,70 @@ class ReviewPlace(ReviewSearch):
         elif view.phase is Phase.OVERMEMORY:
             advice = " Ask for more memory in the header, or fewer ranks on each node."
         elif view.phase is Phase.FAILED:
-            advice = " The last lines of its output are on the right; g opens its script in Draft."
+            advice = f" The last lines of its output are on the right; {key_of('script')} opens its script in Draft."
         elif self.detail is not None and self.detail.silent:
-            advice = " f goes to the first line that tells of it."
+            advice = f" {key_of('failure')} goes to the first line that tells of it."
         elif view.phase is Phase.DONE and view.memory_mib > 4 * max(1, view.memory_peak_mib):
             advice = " It used less than a quarter of its memory; asking for less starts sooner."
         told = self.detail.verdict if self.detail is not None and self.detail.view.job == view.job else verdict(view)
         return f"{view.label} {view.name}: {told}{advice}"
 
-    def keys(self) -> list[KeyHint]:
-        """What can be done here."""
-        keys: list[KeyHint] = [("↑↓", "run", ""), ("tab", "the sheet", "app.place_action('side')")]
-        keys.append(("s", "search", "app.place_action('search')"))
-        if self.words or self.sort or self.query_one(RunRows).wide:
-            keys.append(("esc", "all my runs", "app.place_action('all_runs')"))
+    def acts(self) -> list[Hint]:
+        """What can be done here, most useful first."""
+        rows, view = self.query_one(RunRows), self.detail.view if self.detail else None
+        found: list[Hint] = [("↑↓", "run", ""), "side"]
+        reading = self.sheet == "output" and self.goes_to(self.query_one(OutputRows))
+        found.append(("find", "find in the output" if reading else "search"))
+        if self.words or self.sort or rows.wide:
+            found.append(("back", "all my runs"))
         if self.sheet == "tasks":
-            keys += [
-                ("u", "measure", "app.place_action('measure')"),
-                ("x", "next failed", "app.place_action('next_failed')"),
-            ]
-            keys.append(("enter", "this task", ""))
-        if self.detail and (self.detail.view.replaced_by or self.detail.view.replaces or self.detail.again):
-            keys.append(("A", "the other run of it", "app.place_action('other_run')"))
+            found += [("open", "this task"), ("failure", "next failed"), "by_what"]
+        if self.detail and view and (view.replaced_by or view.replaces or self.detail.again):
+            found.append("other_run")
         if self._back is not None:
-            keys.append(("backspace", "its array", "app.place_action('back')"))
+            found.append("out")
         if self.sheet == "made":
-            keys += [("p v", "read, edit", ""), ("delete", "remove", "app.place_action('remove')")]
-        if self.detail and self.detail.view.output != self.detail.view.errors:
-            keys.append(("e", "output or errors", "app.place_action('which')"))
-        if self.detail and self.sheet == "output" and not self.query_one(RunRows).wide:
-            keys.append(("/", "find", "app.place_action('find')"))
-            keys.append(("f", "first error", "app.place_action('first_error')"))
-        if self.detail:
-            keys.append(("r", "results", "app.place_action('results')"))
-            keys.append(("a d", "mark, what differs", "app.place_action('sheet(\"differences\")')"))
-            keys.append(
-                ("z", "narrow list" if self.query_one(RunRows).wide else "wide list", "app.place_action('widen')")
-            )
-            keys.append(("g", "its script in Draft", "app.place_action('script')"))
-            if self.query_one(VerdictLines).advised is not None:
-                keys.append(("N", "next time", "app.place_action('next_time')"))
-        return keys
+            found += ["pager", "editor", "remove"]
+        if view is None:
+            return [*found, "mail"]
+        own = self.board is not None and view.user == self.board.person.user
+        if own and view.failed_tasks:
+            found.append("again_failed")
+        if own and view.phase.final:
+            found.append("again")
+        if own and not view.phase.final:
+            found.append("cancel")
+        if self.query_one(VerdictLines).advised is not None:
+            found.append("next_time")
+        if self.sheet == "output" and not rows.wide:
+            found.append(("failure", "first error"))
+        if self.sheet == "output" and view.output != view.errors:
+            found.append(("output", "output or errors"))
+        found += ["script", "results", "mark", "differs", ("view", "narrow list" if rows.wide else "wide list")]
+        return [*found, "figure", "table"] if self.figures() else [*found, "table"]
+
+    def tables(self) -> list[Table]:
+        """The sheet that has the keys, else the runs."""
+        rows, view = self.query_one(RunRows), self.detail.view if self.detail else None
+        runs = jobs_table("runs", rows.runs)
+        if view is None or not self.goes_to(self.query_one(WIDGETS[self.sheet])):
+            return [runs]
+        made, differs = self.query_one(MadeRows).made, self.query_one(DifferenceRows)
+        if self.sheet == "tasks":
+            return [jobs_table(f"tasks-{view.job}", list(self.query_one(TaskField).tasks)), runs]
+        if self.sheet == "made" and made is not None:
+            return [files_table(view.job, made), runs]
+        if self.sheet == "results":
+            return [results_table(view.name, self.query_one(ResultRows).rows), runs]
+        if self.sheet == "differences":
+            return [differences_table(differs.labels, differs.found), runs]
+        if self.sheet == "letters":
+            return [letters_table(self.query_one(LetterRows).letters), runs]
+        return [runs]
+
+    def _chosen(self) -> list[JobView]:
+        """The run that is looked at."""
+        return [self.detail.view] if self.detail is not None else []
 
     def action_side(self) -> None:
         """Keys to the runs, or to the sheet in sight; from a task back to its array."""
@@ -306,7 +349,9 @@ class ReviewPlace(ReviewSearch):
 
     def action_back(self) -> None:
         """From a task to the array that it was picked from."""
-        if self._back is not None:
+        if self._back is None:
+            self._say("This is no task that was opened from its array.")
+        else:
             job, self._back, self._alone = self._back, None, None
             self.chosen = "tasks"
             self._open(job)
@@ -320,11 +365,6 @@ class ReviewPlace(ReviewSearch):
         output = self.query_one(OutputRows)
         output.focus()
         output.move(output.row_count() - 1)
-
-    def action_script(self) -> None:
-        """The script as it was submitted, in Draft."""
-        if self.detail:
-            self.quarry.draft_script(self.detail.script, f"{self.detail.view.name}.sh")
 
     def figures(self) -> list[Offer]:
         """What is in sight of the run: its use over time, its tasks, its results."""
@@ -340,34 +380,3 @@ class ReviewPlace(ReviewSearch):
         ):
             offers.insert(0, scaling_offer(self.scaled, self.detail.view.name, self.board, self.quarry.zone))
         return offers
-
-    def all_keys(self) -> list[KeyHint]:
-        """Every key of the place."""
-        return [
-            ("↑↓", "choose a run", ""),
-            ("tab", "the sheet beside it, the runs", ""),
-            ("o i t r d m", "output, files, tasks, results, differences, mail", ""),
-            ("s", "search all that ever ran", ""),
-            ("S K", "saved searches, keep this one", ""),
-            ("esc", "all my runs again", ""),
-            ("z c", "the list wide, its columns", ""),
-            ("w W", "sort by another column, the other way", ""),
-            ("a", "mark for comparing; a file for removing", ""),
-            ("e", "output or errors, where they are apart", ""),
-            ("/ n", "find a pattern in the output, the next place", ""),
-            ("f n", "the first line that tells of an error, the next", ""),
-            ("home end", "the beginning, the end, however long it is", ""),
-            ("← →", "long lines further left, right", ""),
-            ("l", "long lines wrapped, or not", ""),
-            ("p v", "in $PAGER, in $EDITOR", ""),
-            ("y", "copy the path of the output, or of a file", ""),
-            ("u x", "cells by another measure, the next that failed", ""),
-            ("enter", "a task by itself; to the end of the output", ""),
-            ("backspace", "from a task back to its array", ""),
-            ("A", "the run that did this task again, or the one before it", ""),
-            ("delete", "remove files that it made, after asking", ""),
-            ("g", "its script in Draft", ""),
-            ("N", "draft what is advised for next time", ""),
-            ("b", "pack it for whoever helps", ""),
-            ("B", "tell me when this job ends", ""),
-        ]

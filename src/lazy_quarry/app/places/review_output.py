@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING, Literal
 
 from textual import work
 from textual.app import SuspendNotSupported
-from textual.binding import Binding
 from textual.widgets import Input
 
+from lazy_quarry.app.acts import bound
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.output_window import PIECE, find
-from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.places.job_doing import JobDoing
 from lazy_quarry.app.widgets.output_rows import MoreWanted, OutputRows
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.core.advice.error_lines import is_wrong
@@ -30,18 +30,16 @@ LONG = 4_000
 """Signs of a line that are searched; a pattern may take long on more."""
 
 
-class ReviewOutput(Place):
+class ReviewOutput(JobDoing):
     """A place with the output of a run."""
 
     BINDINGS = [
-        Binding("slash", "find", "find in the output"),
-        Binding("n", "again", "the next place"),
-        Binding("f", "first_error", "the first error"),
-        Binding("l", "wrap", "long lines wrapped or not"),
-        Binding("p", "outside('PAGER')", "in the pager"),
-        Binding("v", "outside('EDITOR')", "in the editor"),
-        Binding("y", "copy", "copy the path"),
-        Binding("e", "which", "output or errors"),
+        bound("next", "again", "the next place with what was found, or the next line that tells of an error"),
+        bound("failure", "failure", "the next task that failed; in an output the first line that tells of an error"),
+        bound("fold", "wrap", "long lines over several rows, or on one"),
+        bound("pager", "outside('PAGER')", "what it printed, or the file under the cursor, in $PAGER"),
+        bound("editor", "outside('EDITOR')", "the same in $EDITOR"),
+        bound("copy", "copy", "the path of the output, or of the file under the cursor, to the clipboard"),
     ]
     which: Literal["output", "errors"] = "output"
     detail: JobDetail | None = None
@@ -85,7 +83,7 @@ class ReviewOutput(Place):
 
     # -- finding -----------------------------------------------------------------------------------
 
-    def action_find(self) -> None:
+    def find_in_output(self) -> None:
         """Type a pattern."""
         line = self.query_one("#output-find", Typed)
         line.display = True
@@ -122,7 +120,7 @@ class ReviewOutput(Place):
         else:
             self._search(wanted, rows.window.end, "it")
 
-    def action_first_error(self) -> None:
+    def first_error(self) -> None:
         """To the first line that tells of an error."""
         self._pattern = None
         self._search(is_wrong, 0, "a line that tells of an error")
@@ -172,8 +170,8 @@ class ReviewOutput(Place):
         """Long lines over several rows, or on one."""
         self.query_one(OutputRows).wrap()
 
-    def action_which(self) -> None:
-        """Output or errors."""
+    def other_stream(self) -> None:
+        """Errors in place of the output, or the output again."""
         self.which = "errors" if self.which == "output" else "output"
         self.query_one(OutputRows).window.path = ""
         self._load()
@@ -185,7 +183,9 @@ class ReviewOutput(Place):
     def action_copy(self) -> None:
         """The path to the terminal's clipboard (OSC 52)."""
         path = self.path_in_sight()
-        if path:
+        if not path:
+            self._say("There is no file here whose path could be copied.")
+        else:
             self.app.copy_to_clipboard(path)
             self._say(f"{path} was given to the terminal's clipboard.")
 
@@ -193,6 +193,7 @@ class ReviewOutput(Place):
         """Give the terminal to the person's own program until it ends."""
         path, client = self.path_in_sight(), self.quarry.client
         if not path or client is None:
+            self._say("There is no file here that could be opened.")
             return
         if not os.path.exists(path):
             self._say(f"{path} is not on this machine, so no program here can open it.", bad=True)

@@ -5,10 +5,11 @@ from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from textual import work
-from textual.binding import Binding
 from textual.widgets import Input
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.places.review_sheets import ReviewSheets
+from lazy_quarry.app.widgets.output_rows import OutputRows
 from lazy_quarry.app.widgets.panes.column_list import ColumnList, ColumnsTaken
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.app.widgets.run_rows import RunHead, RunRows
@@ -30,14 +31,14 @@ class ReviewSearch(ReviewSheets):
     """A place with runs that can be searched."""
 
     BINDINGS = [
-        Binding("s", "search", "search all that ever ran"),
-        Binding("S", "saved", "saved searches, one after the other"),
-        Binding("K", "keep", "keep this search under a name"),
-        Binding("escape", "all_runs", "all my runs again"),
-        Binding("z", "widen", "the list wide, with columns"),
-        Binding("c", "columns", "which columns, and how wide"),
-        Binding("w", "sort(1)", "sort by another column"),
-        Binding("W", "turn", "sort the other way round"),
+        bound("find", "search", "search all that ever ran; in the output a pattern"),
+        bound("open_file", "saved", "the next of the searches that were saved"),
+        bound("save", "keep", "save this search under a name"),
+        bound("back", "all_runs", "leave what is typed, the wide list, the search"),
+        bound("view", "widen", "the list over the whole width with its columns, or beside the verdict"),
+        bound("columns", "columns", "which columns, and how wide"),
+        bound("sort", "sort(1)", "sort by another column"),
+        bound("turn", "turn", "sort the other way round"),
     ]
     words = ""
     """The search; empty for one's own runs."""
@@ -103,7 +104,10 @@ class ReviewSearch(ReviewSheets):
     # -- searching ---------------------------------------------------------------------------------
 
     def action_search(self) -> None:
-        """Type a search."""
+        """Type a search; in the output a pattern."""
+        if self.sheet == "output" and self.goes_to(self.query_one(OutputRows)):
+            self.find_in_output()
+            return
         self._ask(self.words, f"a search: {HINT}", keeping=False)
         names = ", ".join(name for name in FIELDS)
         self._say(
@@ -118,7 +122,7 @@ class ReviewSearch(ReviewSheets):
     def action_keep(self) -> None:
         """Type a name for the present search."""
         if not self.words:
-            self._say("Search first, with s; then its search can be kept under a name.")
+            self._say(f"Search first, with {key_of('find')}; then its search can be saved under a name.")
             return
         self._ask("", f"a name for {self.words}", keeping=True)
 
@@ -147,7 +151,9 @@ class ReviewSearch(ReviewSheets):
         except QuarryError as fault:
             self._say(str(fault), bad=True)
             return
-        self._say(f'Kept as "{name}": S goes through what is kept, and lq jobs --ended --saved "{name}" lists it.')
+        self._say(
+            f'Saved as "{name}": {key_of("open_file")} goes through what is saved, and lq jobs --ended --saved "{name}" lists it.'
+        )
 
     def action_saved(self) -> None:
         """The next of the saved searches."""
@@ -157,7 +163,9 @@ class ReviewSearch(ReviewSheets):
             self._say(str(fault), bad=True)
             return
         if not known:
-            self._say("No search is saved yet: s searches, K keeps the search under a name.")
+            self._say(
+                f"No search is saved yet: {key_of('find')} searches, {key_of('save')} saves the search under a name."
+            )
             return
         self._saved = (self._saved + 1) % len(known)
         name, self.words = known[self._saved]
@@ -178,6 +186,13 @@ class ReviewSearch(ReviewSheets):
         elif self.words or self.sort:
             self.words = self.sort = ""
             self._read()
+        elif not self.goes_to(self.query_one(RunRows)):
+            self.screen.set_focus(self.query_one(RunRows))
+        elif self.query_one(RunRows).marked:
+            self.query_one(RunRows).marked.clear()
+            self.query_one(RunRows).refresh()
+        else:
+            self._say("There is nothing to leave here: these are all your runs.")
 
     # -- the list itself ---------------------------------------------------------------------------
 

@@ -5,9 +5,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from textual import work
-from textual.binding import Binding
 from textual.widgets import Input
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.output_window import PIECE
 from lazy_quarry.app.places.review_output import ReviewOutput
 from lazy_quarry.app.widgets.difference_rows import DifferenceRows
@@ -48,18 +48,17 @@ class ReviewSheets(ReviewOutput):
     """A place whose right side has sheets, and a list with the runs that they are about."""
 
     BINDINGS = [
-        Binding("o", "sheet('output')", "the output"),
-        Binding("i", "sheet('made')", "the files that it made"),
-        Binding("t", "sheet('tasks')", "the tasks of an array as a field"),
-        Binding("r", "results", "results side by side"),
-        Binding("d", "sheet('differences')", "what differs between runs"),
-        Binding("m", "sheet('letters')", "mail"),
-        Binding("a", "mark", "mark for comparing, or a file for removing"),
-        Binding("u", "measure", "cells by outcome, time, memory, cores"),
-        Binding("x", "next_failed", "the next task that failed"),
-        Binding("A", "other_run", "the run that did this task again, or the one before it"),
-        Binding("delete", "remove", "remove files that it made, after asking"),
-        Binding("b", "bundle", "pack it for whoever helps"),
+        bound("output", "output", "what it printed; once more its errors, where they are apart"),
+        bound("files", "sheet('made')", "the files that it made"),
+        bound("tasks", "sheet('tasks')", "the tasks of an array as a field"),
+        bound("results", "results", "a value that a pattern finds in each output, side by side"),
+        bound("differs", "sheet('differences')", "what differs between the marked runs, or from the run before"),
+        bound("mail", "sheet('letters')", "the mail about jobs"),
+        bound("mark", "mark", "mark a run for comparing, or a file for removing"),
+        bound("by_what", "measure", "cells by outcome, time, memory or cores busy"),
+        bound("other_run", "other_run", "the run that did this task again, or the one before it"),
+        bound("remove", "remove", "remove files that it made, after asking"),
+        bound("pack", "bundle", "pack all that is known of it into a file, for whoever helps"),
     ]
     wanted: int | None = None
     """A job that the list is to come to."""
@@ -118,6 +117,18 @@ class ReviewSheets(ReviewOutput):
         self.screen.set_focus(sheet)
         self._turn()
 
+    def action_output(self) -> None:
+        """The output; where it is in sight, the errors in its place, if they are apart."""
+        shown = (
+            self.sheet == "output" and self.query_one(OutputRows).display and self.goes_to(self.query_one(OutputRows))
+        )
+        if not shown:
+            self.action_sheet("output")
+        elif self.detail is not None and self.detail.view.output != self.detail.view.errors:
+            self.other_stream()
+        else:
+            self._say("Its errors are in its output: it has one file for both.")
+
     # -- tasks -------------------------------------------------------------------------------------
 
     def on_task_picked(self, message: TaskPicked) -> None:
@@ -134,11 +145,19 @@ class ReviewSheets(ReviewOutput):
         """Cells by another measure."""
         if self.sheet == "tasks":
             self.query_one(TaskField).action_measure()
+        else:
+            self._say(f"That is for the tasks of an array: {key_of('tasks')} shows them.")
 
-    def action_next_failed(self) -> None:
-        """To the next task that failed."""
+    def action_failure(self) -> None:
+        """To the next task that failed; elsewhere to the first line of the output that tells of an error."""
         if self.sheet == "tasks":
             self.query_one(TaskField).action_next_failed()
+        elif self.detail is None:
+            self._say("No run is shown here whose failure could be looked for.")
+        else:
+            if self.sheet != "output":
+                self.action_sheet("output")
+            self.first_error()
 
     def action_other_run(self) -> None:
         """From a task to the run that did it again, and back: both records stay as they were."""
@@ -150,7 +169,7 @@ class ReviewSheets(ReviewOutput):
             self._say(
                 "No run is shown here."
                 if view is None
-                else f"{view.label} is an array: t shows its tasks, and A on one of them goes to the run that did it again."
+                else f"{view.label} is an array: {key_of('tasks')} shows its tasks; on one of them {key_of('other_run')} goes on."
                 if view.rows
                 else f"{view.label} did not run again, and runs nothing again."
             )
@@ -180,17 +199,22 @@ class ReviewSheets(ReviewOutput):
             self.query_one(MadeRows).action_mark()
             return
         rows = self.query_one(RunRows)
+        if rows.current() is None:
+            self._say("There is no run here to mark.")
+            return
         rows.mark()
-        rows.move(rows.cursor + 1)
         if len(rows.marked) > 1:
             self._say(
-                f"{plural(len(rows.marked), 'run')} marked: d tells what differs between them, r compares results."
+                f"{plural(len(rows.marked), 'run')} marked: {key_of('differs')} tells what differs between them, "
+                f"{key_of('results')} compares results."
             )
 
     def action_remove(self) -> None:
         """Files of the run in sight."""
         if self.sheet == "made":
             self.query_one(MadeRows).action_remove()
+        else:
+            self._say(f"That removes files that a run made: {key_of('files')} shows them.")
 
     def on_remove_wanted(self, message: RemoveWanted) -> None:
         """Ask first; they cannot be brought back."""
@@ -325,7 +349,7 @@ class ReviewSheets(ReviewOutput):
     @work(thread=True, exclusive=True, group="differences")
     def _compare(self, client: "SiteClient", jobs: list[int]) -> None:
         if len(jobs) < 2:
-            told = "no earlier run of this name; a marks others"
+            told = f"no earlier run of this name; {key_of('mark')} marks others"
             self.quarry.hand_over(self._show_no_differences, told)
             return
         try:
@@ -341,7 +365,7 @@ class ReviewSheets(ReviewOutput):
 
     def _show_differences(self, details: list[JobDetail], found: list[Difference]) -> None:
         marked = len(self.query_one(RunRows).marked) > 1
-        told = "between the marked runs" if marked else "from the run before; a marks others"
+        told = "between the marked runs" if marked else f"from the run before; {key_of('mark')} marks others"
         self.scaled = scaling_of(details)
         if self.scaled is not None:
             told = f"{told}. {self.scaled.advice}"
@@ -365,7 +389,9 @@ class ReviewSheets(ReviewOutput):
 
     def action_bundle(self) -> None:
         """Pack the run in sight into a file in the person's folder."""
-        if self.quarry.client is not None and self.detail is not None and self.board is not None:
+        if self.detail is None:
+            self._say("There is no run here to pack.")
+        elif self.quarry.client is not None and self.board is not None:
             path = self.quarry.folder / f"{self.detail.view.name}-{self.detail.view.label.replace('/', '-')}.zip"
             self._pack(self.quarry.client, self.detail.view.job, path)
 

@@ -3,14 +3,15 @@
 from typing import TYPE_CHECKING
 
 from textual import events, on, work
-from textual.binding import Binding
 from textual.containers import Horizontal, Vertical
+from textual.widget import Widget
 from textual.widgets import Input
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.figures_of import Offer, survey_figures
-from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import CursorMoved, OpenNode, Say
-from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.places.place import Hint, Place
+from lazy_quarry.app.tables_of import Table, nodes_table, room_table
 from lazy_quarry.app.widgets.ended_lines import FEW_NODES, EndedLines
 from lazy_quarry.app.widgets.may_use import Uses
 from lazy_quarry.app.widgets.node_hours import NodeHours
@@ -49,15 +50,21 @@ class SurveyPlace(Place):
     SurveyPlace.-narrow TraitRows:focus { height: auto; }
     SurveyPlace.-narrow #software-box { display: none; }
     """
-    WHY_NOT = dict.fromkeys(("r", "t", "/"), "with the nodes in sight; esc goes back to them")
+    WHY_NOT = {"mark": "on a trait", "fold": "on the nodes"}
     BINDINGS = [
-        Binding("slash", "search", "search software"),
-        Binding("r", "room", "room now"),
-        Binding("t", "traits", "traits"),
-        Binding("n", "nodes", "nodes"),
-        Binding("escape", "nodes", "back to the nodes"),
+        bound("side", "side(1)", "from the nodes to room now, to the traits, to the software", priority=True),
+        bound(
+            "open",
+            "open",
+            "the hours of a node; a draft that asks for the room under the cursor; a module into the draft",
+        ),
+        bound("view", "room", "to what could start now, or back to the nodes"),
+        bound("mark", "mark", "mark a trait, to see what is left with it"),
+        bound("fold", "fold", "nodes that are alike and alike in use in one row, or each in its own"),
+        bound("find", "search", "search the software"),
+        bound("back", "nodes", "back to the nodes"),
     ]
-    _asked: tuple[int, str] = (-1, "")
+    _asked = -1
 
     def compose(self):  # type: ignore[no-untyped-def]
         """Both sides."""
@@ -71,7 +78,7 @@ class SurveyPlace(Place):
                 yield RoomGrid()
                 yield Uses()
                 with Vertical(id="software-box"):
-                    yield Input(id="search", placeholder="search software: / goes here")
+                    yield Input(id="search", placeholder=f"search software: {key_of('find')} goes here")
                     yield SoftwareRows()
 
     def show(self, board: Board) -> None:
@@ -106,28 +113,24 @@ class SurveyPlace(Place):
     # -- room --------------------------------------------------------------------------------------
 
     def _ask_room(self) -> None:
-        """Ask for the room of the queue that the cursor is in, when it or the site has changed."""
-        if self.board is None or self.quarry.client is None:
-            return
-        queue = self.query_one(NodeRows).queue()
-        asked = (self.board.version, queue)
-        if queue and asked != self._asked:
-            self._asked = asked
-            self._read_room(self.quarry.client, queue)
+        """Ask for the room of all queues, when the site has changed."""
+        if self.board is not None and self.quarry.client is not None and self.board.version != self._asked:
+            self._asked = self.board.version
+            self._read_room(self.quarry.client, [one.name for one in self.board.site.queues if one.open])
 
     @work(thread=True, exclusive=True, group="room")
-    def _read_room(self, client: "SiteClient", queue: str) -> None:
+    def _read_room(self, client: "SiteClient", queues: list[str]) -> None:
         try:
-            rooms = client.room(queue)
+            rooms = [room for queue in queues for room in client.room(queue)]
         except QuarryError as fault:
             self.post_message(Say(str(fault), bad=True))
             return
-        self.quarry.hand_over(self._show_room, queue, rooms)
+        self.quarry.hand_over(self._show_room, queues, rooms)
 
-    def _show_room(self, queue: str, rooms: list[RoomView]) -> None:
+    def _show_room(self, queues: list[str], rooms: list[RoomView]) -> None:
         if self.board is not None:
-            total = sum(node.cores for node in self.board.nodes if queue in node.queues)
-            self.query_one(RoomGrid).show(queue, rooms, total)
+            totals = {queue: sum(node.cores for node in self.board.nodes if queue in node.queues) for queue in queues}
+            self.query_one(RoomGrid).show(rooms, totals)
 
     def on_room_chosen(self, message: RoomChosen) -> None:
         """Draft a request for this room."""
@@ -136,9 +139,8 @@ class SurveyPlace(Place):
     # -- keys --------------------------------------------------------------------------------------
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
-        """Another queue has other room; marked traits dim the nodes without them."""
+        """Marked traits dim the nodes without them."""
         self.query_one(NodeRows).dim_without(frozenset(self.query_one(TraitRows).marked))
-        self._ask_room()
 
     def on_open_node(self, message: OpenNode) -> None:
         """The hours of a node in place of the list."""
@@ -153,6 +155,8 @@ class SurveyPlace(Place):
         """Back to the list of nodes."""
         rows = self.query_one(NodeRows)
         hours = self.query_one(NodeHours)
+        if self.goes_to(rows):
+            self._say("The keys are with the nodes already.")
         hours.display, rows.display = hours.beside, True
         rows.focus()
         self.post_message(CursorMoved())
@@ -165,14 +169,36 @@ class SurveyPlace(Place):
         self.query_one("#search", Input).focus()
 
     def action_room(self) -> None:
-        """To what could start now."""
-        self.query_one(RoomGrid).focus()
+        """To what could start now, or back to the nodes."""
+        grid = self.query_one(RoomGrid)
+        if self.goes_to(grid):
+            self.action_nodes()
+            return
+        grid.focus()
         self.post_message(CursorMoved())
 
-    def action_traits(self) -> None:
-        """To the traits."""
-        self.query_one(TraitRows).focus()
+    def action_side(self, by: int) -> None:
+        """From the nodes to what could start now, to the traits, to the software."""
+        hours, traits = self.query_one(NodeHours), self.query_one(TraitRows)
+        order: list[Widget] = [hours if hours.display and not hours.beside else self.query_one(NodeRows)]
+        order.append(self.query_one(RoomGrid))
+        order += [traits] if traits.display else []
+        order += [self.query_one("#search", Input)] if self.query_one("#software-box").display else []
+        at = next((place for place, widget in enumerate(order) if self.goes_to(widget)), 0)
+        self.screen.set_focus(order[(at + by) % len(order)])
         self.post_message(CursorMoved())
+
+    def action_open(self) -> None:
+        """Nothing under the cursor opens: say what would."""
+        self._say("enter opens the hours of a node, drafts what there is room for, and adds a module to the draft.")
+
+    def action_mark(self) -> None:
+        """Mark the trait under the cursor."""
+        self.query_one(TraitRows).mark()
+
+    def action_fold(self) -> None:
+        """Fold nodes that are alike, or unfold them."""
+        self.query_one(NodeRows).turn_fold()
 
     @on(Input.Changed, "#search")
     def _searched(self, event: Input.Changed) -> None:
@@ -261,17 +287,23 @@ class SurveyPlace(Place):
         hours = self.query_one(NodeHours)
         return hours.display and (self.goes_to(hours) or not hours.beside)
 
-    def keys(self) -> list[KeyHint]:
+    def acts(self) -> list[Hint]:
         """What can be done here."""
         if self._in_hours:
-            return [("esc", "back to the nodes", "app.place_action('nodes')")]
-        return [
-            ("↑↓", "node", ""),
-            ("enter", "its hours", ""),
-            ("o", "fold or unfold", ""),
-            ("r", "room now", "app.place_action('room')"),
-            ("t", "traits", "app.place_action('traits')"),
-            ("/", "search software", "app.place_action('search')"),
-            ("2", "draft a job", "app.go('draft')"),
-            ("4", "watch jobs", "app.go('watch')"),
-        ]
+            return [("back", "back to the nodes"), "figure", "side"]
+        if self.goes_to(self.query_one(TraitRows)):
+            return ["mark", "side", ("back", "back to the nodes")]
+        if self.goes_to(self.query_one(RoomGrid)):
+            return [("open", "draft this request"), "side", ("back", "back to the nodes"), "table"]
+        found: list[Hint] = [("↑↓", "node", ""), ("open", "its hours"), "fold", ("view", "room now"), "side"]
+        found.append(("find", "search software"))
+        goes: list[Hint] = [("2", "draft a job", "app.go('draft')"), ("4", "watch jobs", "app.go('watch')")]
+        return [*found, *goes, "figure", "table"]
+
+    def tables(self) -> list[Table]:
+        """The nodes, and what could start now; first the one that has the keys."""
+        if self.board is None:
+            return []
+        grid = self.query_one(RoomGrid)
+        found = [nodes_table(self.board.nodes), room_table(list(grid.rooms.values()))]
+        return found[::-1] if self.goes_to(grid) else found

@@ -6,15 +6,16 @@ from dataclasses import replace
 from functools import partial
 
 from textual import work
-from textual.binding import Binding
 from textual.containers import Vertical
 from textual.widgets import Input
 
+from lazy_quarry.app.acts import bound
 from lazy_quarry.app.key_hint import KeyHint
-from lazy_quarry.app.messages import CursorMoved, OpenChain, OpenJob, Say
+from lazy_quarry.app.messages import CursorMoved, OpenChain, OpenJob
 from lazy_quarry.app.places import watch_sentences
+from lazy_quarry.app.places.job_commands import JobCommands
 from lazy_quarry.app.places.learnt import Learnt, learnt_of
-from lazy_quarry.app.places.watch_commands import WatchCommands
+from lazy_quarry.app.places.place import Hint
 from lazy_quarry.app.places.watch_doing import WatchDoing
 from lazy_quarry.app.places.watch_panes import WatchPanes
 from lazy_quarry.app.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, RowKey
@@ -26,6 +27,7 @@ from lazy_quarry.app.widgets.panes.column_list import ColumnList, ColumnsTaken
 from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
 from lazy_quarry.app.widgets.panes.prose import Prose
 from lazy_quarry.app.widgets.panes.typed_line import FindLine
+from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
@@ -41,32 +43,29 @@ class WatchPlace(WatchDoing):
     """
     WHY_NOT = watch_sentences.WHY_NOT
     BINDINGS = [
-        Binding("enter", "open", "inspect"),
-        Binding("w", "pane('why')", "why"),
-        Binding("o", "pane('output')", "output"),
-        Binding("e", "change", "change"),
-        Binding("h", "do('hold')", "hold"),
-        Binding("r", "do('release')", "release"),
-        Binding("x", "cancel", "cancel"),
-        Binding("u", "do('again')", "run again"),
-        Binding("U", "do('again_failed')", "run again the tasks that failed"),
-        Binding("t", "mark", "mark"),
-        Binding("T", "mark_all", "mark all"),
-        Binding("shift+up", "rank(-1)", "before"),
-        Binding("shift+down", "rank(1)", "behind"),
-        Binding("slash", "find", "find", priority=True),  # before the letters behind it are handed on
-        Binding("s", "sort", "sort"),
-        Binding("g", "group", "group"),
-        Binding("m", "scope", "scope"),
-        Binding("b", "by_node", "by node or job"),
-        Binding("a", "unfold", "open or fold"),
-        Binding("c", "pane('columns')", "columns"),
-        Binding("left_square_bracket", "zoom(-1)", "shorter time"),
-        Binding("right_square_bracket", "zoom(1)", "longer time"),
-        Binding("left", "pan(-1)", "earlier"),
-        Binding("right", "pan(1)", "later"),
-        Binding("n", "now", "now"),
-        Binding("escape", "back", "back"),
+        bound("open", "open", "a job in Review, a chain in Chain; a node or a group opens here"),
+        bound("why", "pane('why')", "why it waits, who is ahead, and what request would start sooner"),
+        bound("output", "pane('output')", "follow what it prints"),
+        bound("change", "change", "change its request, with what would start when beside it"),
+        bound("hold", "do('hold')", "hold what waits: it does not start until it is released"),
+        bound("release", "do('release')", "release what is held: it waits for its turn again"),
+        bound("cancel", "cancel", "cancel it, after saying what would be lost"),
+        bound("again", "again", "run again what has ended, after saying what that costs"),
+        bound("again_failed", "again_failed", "run again what failed of an array, with what was learnt from it"),
+        bound("script", "script", "its script in Draft"),
+        bound("mark", "mark", "mark a job, or take its mark away; what is done then is done to all that are marked"),
+        bound("mark_all", "mark_all", "mark all of mine that are shown, or none"),
+        bound("before", "rank(-1)", "move a job of mine before the next of mine; nobody else's moves"),
+        bound("behind", "rank(1)", "move a job of mine behind the next of mine; nobody else's moves"),
+        bound("find", "find", "only jobs that have these words", priority=True),  # before the letters behind it
+        bound("failure", "failure", "go to the next job that did not succeed"),
+        bound("sort", "sort", "sort by another thing"),
+        bound("group", "group", "group by another thing, at last by nothing"),
+        bound("whose", "scope", "my jobs, my accounts' or everyone's"),
+        bound("view", "by_node", "lanes by node, or by job"),
+        bound("fold", "unfold", "open an array, a chain, a node or a group, or fold it"),
+        bound("columns", "pane('columns')", "which columns, and how wide"),
+        bound("back", "back", "close the pane, end the search, take the marks away"),
     ]
 
     def __init__(self, **arguments: str) -> None:
@@ -96,9 +95,12 @@ class WatchPlace(WatchDoing):
         with Vertical(classes="pane", id="pane-change"):
             yield ChangePane()
 
+    _before: int | None = None
+    """The job that the cursor was on before nodes were shown."""
+
     def on_mount(self) -> None:
         """Take the columns that were chosen last time."""
-        self.commands = WatchCommands(self.quarry, self, done=self._commanded, ladder=self._show_ladder)
+        self.commands = JobCommands(self.quarry, self, done=self._commanded, ladder=self._show_ladder)
         self.panes = WatchPanes(self.quarry, self)
         self.panes.take_columns()
         self.query_one(ChangePane).display = True
@@ -213,17 +215,15 @@ class WatchPlace(WatchDoing):
         instead = self.panes.detail.instead if self.panes.detail and self.panes.detail.view.job == row.view.job else ""
         return watch_sentences.job_words(row.view, self.board, self.quarry.zone, instead)
 
-    def keys(self) -> list[KeyHint]:
+    def acts(self) -> list[Hint]:
         """What can be done to what is under the cursor, or to all that is marked."""
         rows = self.query_one(JobRows)
-        if self.panes.shown == "change":
-            return watch_sentences.CHANGE_KEYS
         row, user = rows.row(), self.board.person.user if self.board else ""
-        return watch_sentences.keys_of(row, user, len(rows.marked), self.panes.shown)
+        return watch_sentences.acts_of(row, user, len(rows.marked), self.panes.shown)
 
-    def all_keys(self) -> list[KeyHint]:
-        """Every key, with what it does in a sentence."""
-        return watch_sentences.ALL_KEYS
+    def keys(self) -> list[KeyHint]:
+        """The same; while a request is changed, what its pane takes."""
+        return watch_sentences.CHANGE_KEYS if self.panes.shown == "change" else super().keys()
 
     # -- what is shown -----------------------------------------------------------------------------
 
@@ -236,11 +236,12 @@ class WatchPlace(WatchDoing):
         """Open the array, the chain, the node or the group under the cursor, or fold it."""
         row = self.query_one(JobRows).row()
         if row is None:
+            self._say("There is no row here to open or fold.")
             return
         key: RowKey = row.key if row.key[0] != "rest" else ("array", row.key[1])
         if row.view is not None:
             if not row.view.rows and row.view.parent is None:
-                self.post_message(Say("This job is not an array, so it has no tasks to show."))
+                self._say("This job is not an array, so it has no tasks to show.")
                 return
             key = ("array", row.view.parent or row.view.job)
         self._choose(opened=self.choice.opened ^ {key})
@@ -278,8 +279,19 @@ class WatchPlace(WatchDoing):
         self._choose(group=names[(names.index(self.choice.group) + 1) % len(names)], by_node=False)
 
     def action_by_node(self) -> None:
-        """Nodes as lanes, or jobs again."""
-        self._choose(by_node=not self.choice.by_node)
+        """Nodes as lanes, or jobs again; the cursor stays with its job, on the first node that it runs on, and comes back to it."""
+        rows = self.query_one(JobRows)
+        if not self.choice.by_node:
+            view = rows.current()
+            self._before = view.job if view is not None else None
+            node = next(iter((view.nodes or view.forecast_nodes) if view is not None else ()), "")
+            self._choose(by_node=True)
+            if node and (place := rows.arranged.place_of(("node", node))) is not None:
+                rows.move(place)
+        else:
+            self._choose(by_node=False)
+            if self._before is not None and (place := rows.arranged.place_of(("job", self._before))) is not None:
+                rows.move(place)
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
         """While text is typed, a slash is only a slash."""
@@ -316,6 +328,10 @@ class WatchPlace(WatchDoing):
         elif rows.marked:
             rows.marked.clear()
             self._arrange()
+        elif self.choice.by_node:
+            self.action_by_node()
+        else:
+            self._say("There is nothing to close, to clear or to unmark here.")
         self.quarry.tell()
 
     # -- what is done ------------------------------------------------------------------------------
@@ -332,11 +348,33 @@ class WatchPlace(WatchDoing):
             self.action_unfold()
 
     def action_mark(self) -> None:
-        """Mark this job, or take its mark away, and go to the next."""
+        """Mark this job or this chain, or take its mark away."""
         self.query_one(JobRows).toggle_mark()
         self._arrange()
+        self.quarry.tell()
 
     def action_mark_all(self) -> None:
         """Mark all my jobs that are shown and have not ended. If all are marked, unmark them."""
-        self.query_one(JobRows).toggle_all_marks()
+        rows = self.query_one(JobRows)
+        before = set(rows.marked)
+        rows.toggle_all_marks()
         self._arrange()
+        if rows.marked == before:
+            self._say("No job of yours is shown that has not ended, so there is none to mark.")
+        self.quarry.tell()
+
+    def action_failure(self) -> None:
+        """To the next job below the cursor that did not succeed, from the last one to the first."""
+        rows = self.query_one(JobRows)
+        wrong = [
+            place for place, row in enumerate(rows.arranged.rows) if row.view is not None and _went_wrong(row.view)
+        ]
+        if not wrong:
+            self._say("No job that is shown here has failed.")
+            return
+        rows.move(next((place for place in wrong if place > rows.cursor), wrong[0]))
+
+
+def _went_wrong(view: JobView) -> bool:
+    """Whether a job did not succeed, or tasks of it did not."""
+    return left_undone(view.phase, view.planned) or bool(view.failed_tasks)

@@ -1,9 +1,8 @@
 """Watch: what is done to jobs, tasks and chains, one or all that are marked."""
 
-from lazy_quarry.app.messages import Say
-from lazy_quarry.app.places import watch_sentences
+from lazy_quarry.app.acts import key_of
+from lazy_quarry.app.places.job_doing import JobDoing
 from lazy_quarry.app.places.over_time import OverTime
-from lazy_quarry.app.places.watch_commands import WatchCommands
 from lazy_quarry.app.places.watch_panes import WatchPanes
 from lazy_quarry.app.watch_list import Row
 from lazy_quarry.app.widgets.job_rows import JobRows
@@ -14,10 +13,9 @@ from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.views import Outcome
 
 
-class WatchDoing(OverTime):
+class WatchDoing(JobDoing, OverTime):
     """A place with jobs that are held, released, cancelled, changed, ordered and run again."""
 
-    commands: WatchCommands
     panes: WatchPanes
 
     def action_pane(self, name: str) -> None:
@@ -45,37 +43,40 @@ class WatchDoing(OverTime):
         return row if row is not None and row.key[0] == "rest" and not rows.marked else None
 
     def action_do(self, verb: str) -> None:
-        """Hold, release or run again."""
+        """Hold or release a job, all that are marked, a chain, or the tasks that have not started."""
         if row := self._chain():
-            if verb.startswith("again"):
-                self.post_message(Say("enter opens the chain, and u there runs again what failed of it."))
-            else:
-                self.commands.do_chain(verb, int(row.key[1]))
+            self.commands.do_chain(verb, int(row.key[1]))
         elif row := self._rest():
             self.commands.do(verb, [int(row.key[1])])
-        elif views := self._chosen():
-            self.commands.do(verb, [view.job for view in views])
+        else:
+            super().action_do(verb)
+
+    def action_again(self) -> None:
+        """Run again, after saying what that comes to."""
+        if self._chain():
+            self._say(f"enter opens the chain, and {key_of('again_failed')} there runs again what failed of it.")
+        else:
+            super().action_again()
+
+    def action_again_failed(self) -> None:
+        """Run again what failed of an array."""
+        if self._chain():
+            self.action_again()
+        else:
+            super().action_again_failed()
 
     def action_cancel(self) -> None:
-        """Cancel, after a question when work would be lost."""
+        """Cancel, after a question."""
         if row := self._chain():
             number, left = int(row.key[1]), sum(not view.phase.final for view in row.members)
             question = f"Cancel chain {number} {row.words}? {left} of its jobs have not ended; what runs is stopped."
             self.quarry.ask(question, lambda: self.commands.do_chain("cancel", number), yes="Cancel", no="Leave it")
-            return
-        if row := self._rest():
+        elif row := self._rest():
             array, words = int(row.key[1]), row.words.partition(",")[0].removesuffix(" more")
             question = f"Cancel {words} of {array} that have not started? Those that run go on."
             self.quarry.ask(question, lambda: self.commands.cancel_waiting(array), yes="Cancel", no="Leave them")
-            return
-        views = [view for view in self._chosen() if not view.phase.final]
-        if not views:
-            return
-        jobs = [view.job for view in views]
-        if question := watch_sentences.cancel_question(views):
-            self.quarry.ask(question, lambda: self.commands.do("cancel", jobs), yes="Cancel", no="Keep running")
         else:
-            self.commands.do("cancel", jobs)
+            super().action_cancel()
 
     def action_change(self) -> None:
         """Change the request of what waits, with the ladder beside it."""
@@ -83,7 +84,7 @@ class WatchDoing(OverTime):
         if view is None or self.board is None:
             return
         if view.user != self.board.person.user or view.phase not in (Phase.WAITING, Phase.HELD, Phase.BLOCKED):
-            self.post_message(Say("Only a job of yours that has not started can be changed."))
+            self._say("Only a job of yours that has not started can be changed.")
             return
         if self.panes.shown != "change":
             self.action_pane("change")
@@ -101,11 +102,9 @@ class WatchDoing(OverTime):
         self.commands.change(jobs, message.settings)
 
     def _commanded(self, outcomes: list[Outcome], settings: str) -> None:
-        """Say the outcome. Marks of jobs that were changed are removed, and the pane closes after a change."""
-        self.query_one(JobRows).marked -= {one.job for one in outcomes if one.done}
-        bad = any(not one.done for one in outcomes)
-        self.post_message(Say(watch_sentences.outcome_words(outcomes, settings), bad=bad))
-        if settings and not bad and self.panes.shown == "change":
+        """Say the outcome; the pane closes after a change. Marks stay, for what is to be done next."""
+        super()._commanded(outcomes, settings)
+        if settings and all(one.done for one in outcomes) and self.panes.shown == "change":
             self.action_back()
 
     def action_rank(self, by: int) -> None:
@@ -114,6 +113,6 @@ class WatchDoing(OverTime):
         if view is None or board is None:
             return
         if view.user != board.person.user or view.phase is not Phase.WAITING:
-            self.post_message(Say("Only a waiting job of yours can be moved among yours."))
+            self._say("Only a waiting job of yours can be moved among yours.")
             return
         self.commands.rank(view.job, by)

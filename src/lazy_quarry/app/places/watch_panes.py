@@ -6,6 +6,7 @@ from contextlib import suppress
 from textual.containers import Vertical
 from textual.widget import Widget
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.places.learnt import Learnt
 from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.app.widgets.job_context import JobContext
@@ -59,14 +60,16 @@ class WatchPanes:
         if view is None or view.job != found.job:
             return
         if self.shown == "why" and found.detail is not None:
-            self.of("why").query_one(PaneTitle).say(f"WHY {view.label} {view.name.upper()}", "w or escape closes it")
+            self.of("why").query_one(PaneTitle).say(
+                f"WHY {view.label} {view.name.upper()}", f"{key_of('why')} or escape closes it"
+            )
             self.place.query_one("#why-lines", Prose).put(list(why_prose(found.detail, self.place.size.width)))
         elif self.shown == "output":
             self._show_output(view, found.printed)
 
     def _show_output(self, view: JobView, printed: OutputChunk | None) -> None:
         self.of("output").query_one(PaneTitle).say(f"OUTPUT OF {view.label} {view.name.upper()}", view.output)
-        lines = [("each task of an array prints into its own file; open the array with a", "dim")]
+        lines = [(f"{key_of('fold')} opens the array; each of its tasks prints into a file of its own", "dim")]
         if printed is not None:
             text = printed.text.replace("\t", "    ").splitlines()
             lines = [(line, "ink") for line in text] or [(printed.problem or "it has not printed anything yet", "dim")]

@@ -2,58 +2,40 @@
 
 from datetime import tzinfo
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.key_hint import KeyHint
+from lazy_quarry.app.places.place import Hint
 from lazy_quarry.app.watch_list import Choice, Row
 from lazy_quarry.core.job.job import Phase
-from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, plural
+from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import counts_words, range_words, verdict
-from lazy_quarry.site.views import Outcome
 
 CHANGE_KEYS: list[KeyHint] = [
     ("enter", "make the change", ""),
     ("↑ ↓", "choose", ""),
-    ("escape", "leave it", "app.place_action('back')"),
+    ("esc", "leave it", "app.click('back')"),
 ]
-ALL_KEYS: list[KeyHint] = [
-    ("enter", "inspect the job in Review", ""),
-    ("w", "why it waits, who is ahead, what would help", ""),
-    ("e", "change its request, with the ladder beside it", ""),
-    ("o", "follow its output", ""),
-    ("h r x", "hold, release, cancel", ""),
-    ("u U", "run again what has ended; of an array only what failed", ""),
-    ("t T", "mark a job, or all of mine that are shown", ""),
-    ("⇧↑ ⇧↓", "before or behind another of mine", ""),
-    ("a", "open or fold an array, a chain, a node, a group", ""),
-    ("f3", "an array's tasks with their commands and files, also those to come", ""),
-    ("/", "find", ""),
-    ("s g", "sort by, group by", ""),
-    ("m", "mine, my accounts', everyone's", ""),
-    ("b", "lanes by node, or by job", ""),
-    ("c", "columns: which, and how wide", ""),
-    ("B", "tell me when this job ends", ""),
-    ("[ ] ← → n", "zoom, earlier, later, now", ""),
-    ("escape", "close the pane, end the search, unmark", ""),
-]
-
+_MINE = "on a job of yours"
 WHY_NOT = {
-    "f3": "on an array",
-    "enter": "on a job",
-    "w": "on a job that waits",
-    "e": "on a job of yours that waits",
-    "o": "on a job that runs or has ended",
-    "a": "on an array, a node or a group",
-    "h": "on a job of yours that waits, or with marks",
-    "r": "on a job of yours that is held, or with marks",
-    "x": "on a job of yours that hasn't ended, or with marks",
-    "u": "on a job of yours that has ended",
-    "U": "on an array of yours some task of which failed",
-    "t": "on a job",
-    "⇧↑": "on a job of yours that waits",
-    "⇧↓": "on a job of yours that waits",
+    "tasks": "on an array",
+    "open": "on a job, a chain, a node or a group",
+    "why": "on a job that waits",
+    "change": f"{_MINE} that has not started",
+    "output": "on a job that runs or has ended",
+    "script": "on a job",
+    "fold": "on an array, a chain, a node or a group",
+    "hold": f"{_MINE} that waits, or with marks",
+    "release": f"{_MINE} that is held, or with marks",
+    "cancel": f"{_MINE} that hasn't ended, or with marks",
+    "again": f"{_MINE} that has ended",
+    "again_failed": "on an array of yours some task of which failed",
+    "mark": "on a job",
+    "before": f"{_MINE} that waits",
+    "behind": f"{_MINE} that waits",
 }
-"""Where keys work that depend on the row under the cursor."""
+"""Where acts work that depend on the row under the cursor."""
 
 
 def choice_words(choice: Choice, marked: int) -> str:
@@ -69,21 +51,23 @@ def choice_words(choice: Choice, marked: int) -> str:
 def empty_words(choice: Choice) -> str:
     """What to do where there is no row."""
     if choice.find:
-        return f"Nothing here has “{choice.find}”. escape clears it; m looks among other people's."
+        return f"Nothing here has “{choice.find}”. {key_of('back')} clears it; {key_of('whose')} looks among other people's."
     if choice.by_node:
-        return "None of your jobs is on a node. m shows everyone's."
-    return "No jobs here. 2 goes to Draft, where one is written and submitted; m shows other people's."
+        return f"None of your jobs is on a node. {key_of('whose')} shows everyone's."
+    return f"No jobs here. 2 goes to Draft, where one is written and submitted; {key_of('whose')} shows other people's."
 
 
 def row_words(row: Row, board: Board) -> str:
     """A sentence about a group or a node."""
     if row.key[0] == "rest":
-        return f"{row.words}: they start as others end. h holds them, x cancels them; a folds the array."
+        keys = f"{key_of('hold')} holds them, {key_of('cancel')} cancels them; {key_of('fold')} folds the array"
+        return f"{row.words}: they start as others end. {keys}."
     if row.members:
         what = ", ".join(f"{view.label} {view.name} {view.phase}" for view in row.members[:5])
-        return f"Chain {row.key[1]} {row.words}: {what}. a shows its jobs, enter opens it in Chain; h and x are for all of it."
+        keys = f"{key_of('fold')} shows its jobs, enter opens it in Chain; {key_of('hold')} and {key_of('cancel')} are for all"
+        return f"Chain {row.key[1]} {row.words}: {what}. {keys}."
     if row.node is None:
-        return f"{row.key[1]}: {row.words}. a folds it or opens it; g groups by something else."
+        return f"{row.key[1]}: {row.words}. {key_of('fold')} folds it or opens it; {key_of('group')} groups by something else."
     node = row.node
     if node.closed:
         return f"{node.name} takes no jobs: {node.closed}. What runs there goes on."
@@ -97,7 +81,7 @@ def row_words(row: Row, board: Board) -> str:
     window = next((one for one in board.site.windows if node.name in one.nodes), None)
     if window is not None:
         words += f". From {clock_time(window.begins_ms, board.now_ms)} on: {window.reason}"
-    return f"{words}. a shows its jobs and those expected."
+    return f"{words}. {key_of('fold')} shows its jobs and those expected."
 
 
 def job_words(view: JobView, board: Board, zone: tzinfo, instead: str) -> str:
@@ -106,7 +90,7 @@ def job_words(view: JobView, board: Board, zone: tzinfo, instead: str) -> str:
     if view.rows and not view.phase.final and view.phase is Phase.RUNNING:
         nodes = f" on {fold_names(view.nodes)}" if view.nodes else ""
         charged = f"{format_core_hours(view.charge_core_ms)} core-hours charged so far."
-        return f"{name}: {counts_words(view)}{nodes}. {charged} a shows its tasks."
+        return f"{name}: {counts_words(view)}{nodes}. {charged} {key_of('fold')} shows its tasks."
     if view.phase is Phase.RUNNING:
         return _running(view, name, board, zone)
     if view.phase.final:
@@ -134,87 +118,49 @@ def _running(view: JobView, name: str, board: Board, zone: tzinfo) -> str:
     return f"{words} {format_core_hours(view.charge_core_ms)} core-hours charged so far."
 
 
-def cancel_question(views: list[JobView]) -> str:
-    """What would be lost, when something runs; empty when nothing does."""
-    running = [view for view in views if view.phase is Phase.RUNNING]
-    if not running:
-        return ""
-    lost = format_core_hours(sum(view.charge_core_ms for view in running))
-    if len(views) == 1:
-        view = views[0]
-        tasks = dict(view.counts).get("running", 0)
-        what = f"{plural(tasks, 'running task')} of " if view.rows and tasks else ""
-        where = f", which runs on {plural(len(view.nodes), 'node')}" if not view.rows else ""
-        return f"Cancel {what}{view.label} {view.name}{where}? {lost} core-hours of work so far would be lost."
-    run = "runs" if len(running) == 1 else "run"
-    return f"Cancel {plural(len(views), 'job')}, of which {len(running)} {run}? {lost} core-hours of work so far would be lost."
-
-
-def outcome_words(outcomes: list[Outcome], settings: str) -> str:
-    """The outcome of a command; ``settings`` are those of a change."""
-    bad = [one for one in outcomes if not one.done]
-    words = bad[0].message if bad else outcomes[0].message if outcomes else ""
-    if len(outcomes) > 1:
-        words = f"{len(outcomes) - len(bad)} of {len(outcomes)} done" + (f"; {words}" if bad else "")
-    if settings and not bad:
-        words += f": {settings}"
-    return f"{words[:1].upper()}{words[1:]}."
-
-
-def keys_of(row: Row | None, user: str, marked: int, pane: str) -> list[KeyHint]:
-    """The keys that work here and now, most useful first."""
-    keys: list[KeyHint] = []
-
-    def add(key: str, words: str, action: str) -> None:
-        keys.append((key, words, f"app.place_action('{action}')"))
-
+def acts_of(row: Row | None, user: str, marked: int, pane: str) -> list[Hint]:
+    """What can be done here and now, most useful first."""
+    found: list[Hint] = [("back", "close")] if pane != "context" else []
     view = row.view if row else None
-    if pane != "context":
-        add("escape", "close", "back")
     if view is not None:
-        add("enter", "inspect", "open")
+        found.append(("open", "in Review"))
         own, live = view.user == user, not view.phase.final
-        if view.phase in (Phase.WAITING, Phase.BLOCKED, Phase.HELD):
-            add("w", "why", 'pane("why")')
-            if own:
-                add("e", "change", "change")
-        if view.phase is Phase.RUNNING or view.phase.final:
-            add("o", "output", 'pane("output")')
+        if view.phase in (Phase.WAITING, Phase.BLOCKED, Phase.HELD) or pane == "why":
+            found.append("why")
+        if view.phase in (Phase.WAITING, Phase.BLOCKED, Phase.HELD) and own:
+            found.append("change")
+        if view.phase is Phase.RUNNING or view.phase.final or pane == "output":
+            found.append("output")
         if view.rows or view.parent is not None:
-            add("a", "tasks", "unfold")
-            add("f3", "commands", "tasks")
+            found += [("fold", "tasks"), ("tasks", "commands")]
         if (own and view.phase is Phase.WAITING) or marked:
-            add("h", "hold", 'do("hold")')
+            found.append("hold")
         if (own and view.phase is Phase.HELD) or marked:
-            add("r", "release", 'do("release")')
+            found.append("release")
         if (own and live) or marked:
-            add("x", "cancel", "cancel")
+            found.append("cancel")
+        if own and view.failed_tasks:
+            found.append("again_failed")
         if own and view.phase.final:
-            add("u", "run again", 'do("again")')
-            if view.failed_tasks:
-                add("U", "what failed of it", 'do("again_failed")')
+            found.append("again")
         if own and view.phase is Phase.WAITING:
-            add("⇧↑ ⇧↓", "among mine", "rank(-1)")
-        add("t", "mark", "mark")
+            found += [("before", "before another of mine"), ("behind", "behind")]
+        found += ["mark", "script"]
     elif row is not None and row.members:
-        add("enter", "in Chain", "open")
-        add("a", "its jobs", "unfold")
-        add("h", "hold", 'do("hold")')
-        add("r", "release", 'do("release")')
-        add("x", "cancel", "cancel")
-        add("t", "mark", "mark")
+        found += [("open", "in Chain"), ("fold", "its jobs"), "hold", "release", "cancel", "mark"]
     elif row is not None:
-        if row.key[0] == "rest":
-            add("h", "hold", 'do("hold")')
-            add("x", "cancel", "cancel")
-        add("a", "open or fold", "unfold")
-    add("/", "find", "find")
-    add("m", "whose", "scope")
-    add("b", "by node", "by_node")
-    add("s", "sort", "sort")
-    add("g", "group", "group")
-    add("c", "columns", 'pane("columns")')
-    add("[ ]", "zoom", "zoom(1)")
-    add("← →", "time", "pan(1)")
-    add("n", "now", "now")
-    return keys
+        found += ["hold", "cancel"] if row.key[0] == "rest" else ["open"]
+        found.append(("fold", "open or fold"))
+    return [
+        *found,
+        "find",
+        "whose",
+        ("view", "by node"),
+        "sort",
+        "group",
+        "columns",
+        "figure",
+        "table",
+        "shorter",
+        "now",
+    ]

@@ -48,12 +48,14 @@ class ChainGraph(Rows):
         self.chosen, self.begun, self.shift = "", "", 0
         self.fold = True
         self._pressed = ""
+        self.supposed: dict[str, str] = {}
+        """What is supposed of jobs, in words."""
 
     def show(self, view: ChainView | None) -> None:
         """Another chain, or the same at another time."""
         self.view = view
         room = (self.room - 2, self.size.height) if self.room and self.size.height else None
-        self.drawn = canvas(view, self.quarry.zone, room, self.fold) if view is not None else Canvas()
+        self.drawn = canvas(view, self.quarry.zone, room, self.fold, self.supposed) if view is not None else Canvas()
         width = len(self.drawn.rows[0]) if self.drawn.rows else 0
         self.shift = max(0, min(self.shift, width - self.room + 2))
         self.choose(self.chosen)

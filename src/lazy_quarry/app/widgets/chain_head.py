@@ -1,5 +1,6 @@
 """The head of Chain: which chain, what was found in its file, when it is done."""
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.units import clock_time, format_core_hours, plural
@@ -50,7 +51,7 @@ class ChainHead(Lines):
                     f"{told[0]} line {worst.line}: {worst.message}{more}", told[1]
                 )
             elif view is None:
-                pen.write("   o opens a chain file", "dim")
+                pen.write(f"   {key_of('open_file')} opens a chain file", "dim")
             elif self.path and not view.number:
                 pen.to(43 if self.size.width >= 130 else 27).cell(
                     self.path, max(0, self.size.width - pen.at - 1), "dim"

@@ -1,7 +1,5 @@
 """Chains as a list, and the jobs of one as rows with their lanes."""
 
-from textual import events
-
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.chain_canvas import role
 from lazy_quarry.app.widgets.axis import Axis
@@ -143,18 +141,13 @@ class PartRows(Rows):
         if name in names:
             self.move(names.index(name))
 
+    def supposed(self) -> dict[str, str]:
+        """What is supposed of jobs, in words."""
+        return {**dict.fromkeys(self.slower, "if twice as long"), **dict.fromkeys(self.fails, "if it fails")}
+
     def row_count(self) -> int:
         """One for each job."""
         return len(self.view.parts) if self.view else 0
-
-    def on_key(self, event: events.Key) -> None:
-        """The arrows; left goes back to the chains."""
-        if event.key == "left":
-            self.screen.query_one(ChainList).focus()
-            event.stop()
-            event.prevent_default()
-        else:
-            super().on_key(event)
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """Name, number, state, start and end, slack, lane."""

@@ -2,10 +2,13 @@
 
 from dataclasses import dataclass
 
+from textual import events
 from textual.message import Message
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen, Piece, wrap
 from lazy_quarry.app.header_dials import HeaderEdit
+from lazy_quarry.app.messages import Say
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.header.diagnostic import Diagnostic, Severity
 from lazy_quarry.core.units import (
@@ -13,8 +16,10 @@ from lazy_quarry.core.units import (
     exact_duration,
     format_core_hours,
     format_duration,
+    parse_duration,
     plural,
 )
+from lazy_quarry.errors import BadValue
 from lazy_quarry.site.book_words import amounts_of, cost_words
 from lazy_quarry.site.draft_view import DraftReport, FinishRung, PlacedNode, Rung
 from lazy_quarry.site.sentences import range_words
@@ -66,6 +71,10 @@ class ReportRows(Rows):
         self.tried: list[tuple[Piece, ...]] = []
         self.tried_changes: list[HeaderEdit] = []
         self.stale = False
+        self.resting = False
+        """Whether the keys came here only to let numbers go to places; a move of the cursor ends it."""
+        self.typing: str | None = None
+        """What was typed so far of another value for the row under the cursor."""
         self.open = False
         """True while all nodes of a large placement are drawn."""
 
@@ -91,6 +100,60 @@ class ReportRows(Rows):
             super().move(to)
         elif step < 0:
             self.scroll_to(y=0, animate=False)
+
+    def rest(self) -> None:
+        """Have the keys, but leave numbers to the places until the cursor is moved."""
+        self.focus()
+        self.resting = True
+
+    def on_blur(self) -> None:
+        """What was being typed is left."""
+        self.typing, self.resting = None, False
+        self.refresh()
+
+    def _typed_key(self) -> str:
+        """The header key that a number typed in the row under the cursor is for; empty for none."""
+        line = self.under_cursor()
+        key = line.change[0][0] if line is not None and line.change else ""
+        return key if key in ("walltime", "nodes", "array.at-once") else ""
+
+    def on_key(self, event: events.Key) -> None:
+        """Type another value in START; all else as in every list."""
+        if self.typing is None:
+            if self.resting or not self._typed_key() or not (event.character or "").isdecimal():
+                self.resting = self.resting and event.key not in ("up", "down", "pageup", "pagedown", "home", "end")
+                super().on_key(event)
+                return
+            self.typing = event.character or ""
+        elif event.key == "escape":
+            self.typing = None
+        elif event.key == "enter":
+            self._set_typed()
+        elif event.key == "backspace":
+            self.typing = self.typing[:-1]
+        elif event.key in ("up", "down"):
+            self.typing = None
+            super().on_key(event)
+            return
+        elif event.character and event.is_printable:
+            self.typing += event.character
+        else:
+            super().on_key(event)
+            return
+        event.stop()
+        event.prevent_default()
+        self.refresh()
+
+    def _set_typed(self) -> None:
+        """Ask for what was typed; what is no such value is said."""
+        key, text = self._typed_key(), (self.typing or "").strip()
+        try:
+            value: object = exact_duration(parse_duration(text)) if key == "walltime" else _whole(text)
+        except BadValue as fault:
+            self.post_message(Say(f"{key}: {fault}", bad=True))
+            return
+        self.typing = None
+        self.post_message(RungChosen(((key, value),)))
 
     def first(self) -> None:
         """The cursor to the first check, else the first line that stands for something."""
@@ -189,7 +252,9 @@ class ReportRows(Rows):
         return f"{where}; a sign a core, one for each rank"
 
     def _start(self, report: DraftReport) -> None:
-        self.put((" START", "ink", True), ("    if it asked for        by the plan it would start", "dim"))
+        self.put(
+            (" START", "ink", True), ("    if it asked for        by the plan it would start; enter asks for it", "dim")
+        )
         rungs = [*report.starts.ladder, *report.starts.fewer]
         longest = max((rung.start_ms - report.now_ms for rung in rungs if rung.start_ms), default=0)
         for rung in report.starts.ladder:
@@ -279,13 +344,16 @@ class ReportRows(Rows):
         for line in told[1:]:
             self.put((f"           {line}", "ink"))
         if one.fix:
-            self.put((f"           f9: {one.fix.label}", "ochre"))
+            self.put((f"           {key_of('fix')}: {one.fix.label}", "ochre"))
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """One of the lines."""
         line = self.lines[row]
         if not (self.has_focus and line.stands_for_something):
             pen.ground = "ground"
+        if current and self.has_focus and self.typing is not None:
+            pen.write(f"            {self.typing}▏", "ochre", bold=True).write("   enter sets it, esc leaves it", "dim")
+            return
         for text, colour, bold in line.pieces:
             pen.write(text, "dim" if self.stale and colour in ("ink", "river", "moss") else colour, bold=bold)
 
@@ -318,6 +386,12 @@ def _same(one: Line, other: Line) -> bool:
     if one.check and other.check:
         return (one.check.code, one.check.message) == (other.check.code, other.check.message)
     return bool(one.change) and one.change == other.change
+
+
+def _whole(text: str) -> int:
+    if not text.isdecimal() or not int(text):
+        raise BadValue(f'"{text}" is no whole number above 0')
+    return int(text)
 
 
 def _left(report: DraftReport) -> str:

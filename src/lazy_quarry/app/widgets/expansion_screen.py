@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from textual import events, work
+from textual import events
 from textual.binding import Binding
 from textual.screen import Screen
 from textual.widgets import Input
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.messages import CursorMoved
+from lazy_quarry.app.tables_of import Table
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.core.job.expansion import Expansion
 from lazy_quarry.core.units import plural
-from lazy_quarry.errors import QuarryError
 
 if TYPE_CHECKING:
     from lazy_quarry.core.job.expansion import Clash
@@ -105,7 +106,8 @@ class ExpansionNote(Lines):
         rows, found = screen.query_one(ExpansionRows), screen.found
         if row == 5:
             for key, words in (
-                ("/", "find"), ("s", "sort"), ("S", "backwards"), ("v", "as CSV"), ("ctrl+e", "a figure"), ("esc", "back"),
+                (key_of("find"), "find"), (key_of("sort"), "sort"), (key_of("turn"), "other way round"),
+                (key_of("table"), "save as CSV"), (key_of("figure"), "figure"), ("esc", "back"),
             ):  # fmt: skip
                 pen.write(f" {key} ", "ochre").write(f"{words}  ", "dim")
             return
@@ -130,10 +132,9 @@ class ExpansionScreen(Screen[None]):
     DEFAULT_CSS = "ExpansionScreen { background: $ground; } ExpansionScreen #expansion-find { display: none; }"
     BINDINGS = [
         Binding("escape", "leave", show=False, priority=True),
-        Binding("slash", "find", show=False),
-        Binding("s", "sort", show=False),
-        Binding("S", "backwards", show=False),
-        Binding("v", "csv", show=False),
+        bound("find", "find", "only tasks that have these words"),
+        bound("sort", "sort", "sort by another parameter"),
+        bound("turn", "backwards", "sort the other way round"),
     ]
 
     def __init__(self, expanded: Expanded, folder: Path) -> None:
@@ -221,26 +222,21 @@ class ExpansionScreen(Screen[None]):
         self.back = not self.back
         self._show()
 
-    def action_csv(self) -> None:
-        """Write what is shown as CSV, under a name that is free."""
-        name = f"tasks-{self.found.request.name}"
-        taken = (self.folder / f"{name}{more}.csv" for more in ("", *(f"-{number}" for number in range(2, 1000))))
-        self._write(next(path for path in taken if not path.exists()))
+    def tables(self) -> list[Table]:
+        """The tasks that are shown, in this order."""
+        names = self.found.names
 
-    @work(thread=True, exclusive=True, group="csv")
-    def _write(self, path: Path) -> None:
-        from lazy_quarry.core.formats.tasks_csv import tasks_csv
-        from lazy_quarry.run.writable import write_pieces
+        def rows() -> Iterator[dict[str, object]]:
+            for task in self.found.rows(0, None):
+                values = {name: value for name, (_, value) in zip(names, task.parameters, strict=True)}
+                files = {"output": task.output, "errors": task.errors, "writes": " ".join(task.writes)}
+                yield {"task": task.number, **values, "command": task.command, **files}
 
-        try:
-            write_pieces(str(path), tasks_csv(self.found))
-        except QuarryError as fault:
-            self.app.call_from_thread(self._say, str(fault), True)
-            return
-        self.app.call_from_thread(self._say, f"{path} was written: {plural(len(self.found), 'task')}.", False)
+        return [Table(f"tasks-{self.found.request.name}", rows)]
 
-    def _say(self, words: str, bad: bool) -> None:
-        self.said, self.bad, self.clashes = words, bad, []
+    def said_of_table(self, words: str) -> None:
+        """Say what came of saving it, above the rows."""
+        self.said, self.bad, self.clashes = words, False, []
         self.query_one(ExpansionHead).refresh()
 
     def on_key(self, event: events.Key) -> None:

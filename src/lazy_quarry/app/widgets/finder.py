@@ -22,6 +22,8 @@ class Entry:
     key: str
     run: Callable[[], Any] | None
     reason: str = ""
+    also: str = ""
+    """Other words by which it is found."""
 
 
 class FoundRows(Rows):
@@ -35,15 +37,22 @@ class FoundRows(Rows):
         self.entries = self.every
 
     def row_count(self) -> int:
-        """One for each."""
-        return len(self.entries)
+        """One for each; where nothing was found, a line that says so."""
+        return max(1, len(self.entries))
 
     def find(self, text: str) -> None:
-        """Those that have all of these words, those that begin with the first of them before the others."""
+        """Those that have all of these words; first those that say them, then those that are also called so."""
         words = text.casefold().split()
-        found = [one for one in self.every if all(word in f"{one.words} {one.key}".casefold() for word in words)]
-        first = words[0] if words else ""
-        self.entries = sorted(found, key=lambda one: (not one.words.casefold().startswith(first), one.run is None))
+        found = [
+            one for one in self.every if all(word in f"{one.words} {one.key} {one.also}".casefold() for word in words)
+        ]
+
+        def rank(one: Entry) -> tuple[bool, bool, bool]:
+            said, called = one.words.casefold().split(), one.also.casefold().split()
+            begins = all(any(each.startswith(word) for each in (*said, *called)) for word in words)
+            return not begins, one.run is None, not all(any(each.startswith(word) for each in said) for word in words)
+
+        self.entries = sorted(found, key=rank) if words else found
         self.cursor = 0
         self.refit()
 
@@ -53,6 +62,11 @@ class FoundRows(Rows):
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """Key, words, and for what can't be done now the reason."""
+        if not self.entries:
+            pen.write(
+                "  Nothing that can be done here is called so. Try another word; ? lists all keys of a place.", "dim"
+            )
+            return
         one = self.entries[row]
         works = one.run is not None
         pen.cell(f"  {one.key}", 12, "ochre" if works else "faint").write(

@@ -194,15 +194,13 @@ class JobRows(Rows):
     # -- marks -------------------------------------------------------------------------------------
 
     def toggle_mark(self) -> None:
-        """Mark the job under the cursor, or take its mark away, and go to the next row."""
+        """Mark the job under the cursor, or take its mark away; the cursor stays, for the list sorts itself."""
         row = self.row()
         if row is not None and row.members:
             every = {view.job for view in row.members}
             self.marked = self.marked - every if self.marked >= every else self.marked | every
-            self.move(self.cursor + 1)
         elif view := self.current():
             self.marked ^= {view.job}
-            self.move(self.cursor + 1)
 
     def toggle_all_marks(self) -> None:
         """Mark all live jobs of the person that are shown. If all are marked, unmark them."""

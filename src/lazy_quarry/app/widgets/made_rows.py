@@ -1,8 +1,8 @@
 """The files that a job made, newest first."""
 
-from textual.binding import Binding
 from textual.message import Message
 
+from lazy_quarry.app.acts import bound
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import clock_time, format_bytes, plural
@@ -20,10 +20,13 @@ class RemoveWanted(Message):
 
 
 class MadeRows(Rows):
-    """A heading, the folder, and a row a file; space marks some to remove them together."""
+    """A heading, the folder, and a row a file; some can be marked to remove them together."""
 
     DEFAULT_CSS = "MadeRows { width: 1fr; height: 1fr; }"
-    BINDINGS = [Binding("space", "mark", "mark it"), Binding("delete", "remove", "remove it, after asking")]
+    BINDINGS = [
+        bound("mark", "mark", "mark a file, to remove several together"),
+        bound("remove", "remove", "remove what is marked, after asking"),
+    ]
 
     def __init__(self) -> None:
         super().__init__(id="made")
@@ -91,10 +94,10 @@ class MadeRows(Rows):
         )
 
     def action_mark(self) -> None:
-        """Mark the file, or not; on to the next."""
+        """Mark the file, or not."""
         if self.current is not None:
             self.marked ^= {self.current.path}
-            self.move(self.cursor + 1)
+            self.refresh()
 
     def action_remove(self) -> None:
         """Remove what is marked, else the file under the cursor."""

@@ -84,18 +84,21 @@ class NodeRows(Rows):
         return ""
 
     def on_key(self, event: events.Key) -> None:
-        """Open a node's hours, fold and unfold."""
+        """Open a node's hours."""
         entry = self.entry()
         if event.key == "enter" and entry and entry.nodes:
             self.post_message(OpenNode(entry.nodes[0].name))
-        elif event.key == "o" and self.board is not None:
-            self.fold = not self.fold
-            self.show(self.board)
         else:
             super().on_key(event)
             return
         event.stop()
         event.prevent_default()
+
+    def turn_fold(self) -> None:
+        """Nodes that are alike in one row, or each in a row of its own."""
+        self.fold = not self.fold
+        if self.board is not None:
+            self.show(self.board)
 
     def clicked(self, row: int, column: int) -> None:
         """A click goes there; another one opens it."""

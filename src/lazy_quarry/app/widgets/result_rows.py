@@ -2,8 +2,7 @@
 
 from collections.abc import Sequence
 
-from textual.binding import Binding
-
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.braille import braille
 from lazy_quarry.app.widgets.drawing import Rows
@@ -22,7 +21,7 @@ class ResultRows(Rows):
     """A curve, and a row a run; the cursor goes over the runs."""
 
     DEFAULT_CSS = "ResultRows { width: 1fr; height: 1fr; }"
-    BINDINGS = [Binding("enter", "pick", "this run by itself")]
+    BINDINGS = [bound("open", "pick", "this run by itself")]
 
     def __init__(self) -> None:
         super().__init__(id="results")
@@ -56,7 +55,11 @@ class ResultRows(Rows):
             pen.write(" RESULTS", bold=True).write(f"   {self.pattern}", "ochre")
             return
         if row == 1:
-            pen.cell(f"   {self.told or 'r types a pattern; its value is looked for in all'}", self.room, "dim")
+            pen.cell(
+                f"   {self.told or key_of('results') + ' types a pattern; its value is looked for in all'}",
+                self.room,
+                "dim",
+            )
             return
         if self.results is not None and row < self._first - 1:
             self._curve(row - HEAD, self.results, pen)

@@ -12,8 +12,7 @@ from lazy_quarry.core.plan.room import KINDS, WALLTIMES_S
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.site.views import RoomView
 
-CELL = 13
-FIRST = 7
+CELL, FIRST = 8, 21
 
 
 @dataclass
@@ -24,57 +23,68 @@ class RoomChosen(Message):
 
 
 class RoomGrid(Rows):
-    """Five walltimes × four shapes of one queue."""
+    """What could start in each queue, by its shape, for five walltimes."""
 
-    DEFAULT_CSS = "RoomGrid { height: 9; width: 1fr; }"
+    DEFAULT_CSS = "RoomGrid { height: auto; max-height: 14; width: 1fr; }"
 
     def __init__(self) -> None:
         super().__init__(id="room")
-        self.rooms: dict[tuple[int, str], RoomView] = {}
-        self.queue = ""
-        self.total = 1
-        self.column = 0
+        self.rooms: dict[tuple[str, str, int], RoomView] = {}
+        self.rows: list[tuple[str, str]] = []
+        """Queue and shape of each row."""
+        self.totals: dict[str, int] = {}
+        self.column = 1
         self.cursor = 2
 
-    def show(self, queue: str, rooms: list[RoomView], total: int) -> None:
-        """What there is room for in a queue of so many cores."""
-        self.queue, self.total = queue, max(1, total)
-        self.rooms = {(room.walltime_s, room.kind): room for room in rooms}
+    def show(self, rooms: list[RoomView], totals: dict[str, int]) -> None:
+        """What there is room for in queues of so many cores; shapes that a queue can't have at all are left out."""
+        self.rooms, self.totals = {(one.queue, one.kind, one.walltime_s): one for one in rooms}, totals
+        possible = {(one.queue, one.kind) for one in rooms}
+        rows: list[tuple[str, str]] = [(queue, kind) for queue in totals for kind in KINDS if (queue, kind) in possible]
+        if rows != self.rows:
+            self.rows = rows
+            self.refresh(layout=True)
         self.refit()
         self.cursor = max(2, self.cursor)
 
+    def get_content_height(self, container, viewport, width) -> int:  # type: ignore[no-untyped-def]
+        """As many rows as there are."""
+        return self.row_count()
+
     def row_count(self) -> int:
-        """A heading, the shapes, the walltimes."""
-        return 2 + len(WALLTIMES_S)
+        """A heading, the walltimes, the shapes of each queue."""
+        return 2 + len(self.rows)
 
     def under_cursor(self) -> RoomView | None:
         """The room in the cell under the cursor, if there is any."""
-        room = self.rooms.get((WALLTIMES_S[max(0, self.cursor - 2)], KINDS[self.column]))
+        if not 2 <= self.cursor < self.row_count():
+            return None
+        room = self.rooms.get((*self.rows[self.cursor - 2], WALLTIMES_S[self.column]))
         return room if room and room.cores else None
 
     def move(self, to: int) -> None:
-        """To another walltime."""
+        """To another shape."""
         super().move(max(2, to))
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
-        """The heading, or a walltime."""
+        """The heading, the walltimes, or a shape."""
         pen.ground = "ground"
         if row == 0:
-            pen.write(" ROOM NOW", bold=True).write("  cores that could start this minute, in  ", "dim")
-            pen.write(self.queue, "ochre", bold=True)
+            pen.write(" ROOM NOW", bold=True).write("   the most that could start this minute, in cores", "dim")
             return
         if row == 1:
-            pen.write("   for ", "dim")
-            for kind in KINDS:
-                pen.cell(kind, CELL, "dim", right=True)
+            pen.cell("", FIRST)
+            for walltime in WALLTIMES_S:
+                pen.cell(f"for {format_duration(walltime)}", CELL, "dim", right=True)
             return
-        walltime = WALLTIMES_S[row - 2]
-        pen.write(f"   {format_duration(walltime):<4}", "ink")
-        for place, kind in enumerate(KINDS):
-            room = self.rooms.get((walltime, kind))
+        queue, kind = self.rows[row - 2]
+        first = row == 2 or self.rows[row - 3][0] != queue
+        pen.cell(f"   {queue}" if first else "", 10, "ink", bold=first).cell(kind, FIRST - 10, "dim")
+        for place, walltime in enumerate(WALLTIMES_S):
+            room = self.rooms.get((queue, kind, walltime))
             here = current and self.has_focus and place == self.column
             if room is None:
-                words, colour = "over limit", "faint"
+                words, colour = "limit", "faint"
             elif not room.cores:
                 words, colour = "–", "dim"
             else:
@@ -85,22 +95,19 @@ class RoomGrid(Rows):
 
     @staticmethod
     def _words(room: RoomView) -> str:
-        if room.kind == "GPUs":
-            return plural(room.gpus, "GPU")
-        if room.kind == "whole nodes":
-            return plural(room.nodes, "node")
-        return f"{room.cores:,}" if room.kind == "one node" else f"{room.cores:,} on {room.nodes}"
+        return plural(room.gpus, "GPU") if room.kind == "GPUs" else f"{room.cores:,}"
 
     def _shade(self, room: RoomView) -> str:
-        return "moss" if room.cores * 4 >= self.total or (room.kind == "one node" and room.cores >= 16) else "ink"
+        total = max(1, self.totals.get(room.queue, 1))
+        return "moss" if room.cores * 4 >= total or (room.kind == "one node" and room.cores >= 16) else "ink"
 
     def on_key(self, event: events.Key) -> None:
-        """Left and right between shapes, enter drafts."""
+        """Left and right between walltimes, enter drafts."""
         if event.key in ("left", "right"):
-            self.column = (self.column + (1 if event.key == "right" else -1)) % len(KINDS)
+            self.column = (self.column + (1 if event.key == "right" else -1)) % len(WALLTIMES_S)
             self.post_message(CursorMoved())
             self.refresh()
-        elif event.key == "enter":
+        elif event.key == "enter" and self.under_cursor() is not None:
             self.choose()
         else:
             super().on_key(event)
@@ -116,7 +123,7 @@ class RoomGrid(Rows):
     def clicked(self, row: int, column: int) -> None:
         """A click on a cell goes there; on the one with the cursor, drafts it."""
         place = (column - FIRST) // CELL
-        if row < 2 or not 0 <= place < len(KINDS):
+        if row < 2 or not 0 <= place < len(WALLTIMES_S):
             return
         same = self.has_focus and row == self.cursor and place == self.column
         self.column = place

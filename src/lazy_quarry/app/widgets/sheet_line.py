@@ -1,15 +1,16 @@
 """The sheets of Review's right side, the present one marked; each opens by its key or a click."""
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Lines
 
 SHEETS = {
-    "output": ("o", "output"),
-    "made": ("i", "files"),
-    "tasks": ("t", "tasks"),
-    "results": ("r", "results"),
-    "differences": ("d", "differs"),
-    "letters": ("m", "mail"),
+    "output": (key_of("output"), "output"),
+    "made": (key_of("files"), "files"),
+    "tasks": (key_of("tasks"), "tasks"),
+    "results": (key_of("results"), "results"),
+    "differences": (key_of("differs"), "differs"),
+    "letters": (key_of("mail"), "mail"),
 }
 """By name: key and heading."""
 

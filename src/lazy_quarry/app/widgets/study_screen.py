@@ -8,6 +8,7 @@ from textual import work
 from textual.binding import Binding
 from textual.containers import Vertical
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.dialog import Dialog
 from lazy_quarry.app.widgets.drawing import Lines, Rows
@@ -37,8 +38,11 @@ class StudyHead(Lines):
         """A heading with keys, then progress or what is wrong."""
         view = self.view
         if row == 0:
-            pen.write(" ITS OWN PAST, REHEARSED", bold=True)
-            pen.write("   s stops it   esc leaves" if view is None or not view.over else "   esc leaves", "dim")
+            pen.write(" LAST MONTH UNDER OTHER RULES", bold=True)
+            pen.write(
+                f"   {key_of('cancel')} stops it   esc leaves" if view is None or not view.over else "   esc leaves",
+                "dim",
+            )
         elif row == 1 and self.problem:
             pen.write(f" {self.problem}", "rust")
         elif row == 1 and view is None:
@@ -79,8 +83,8 @@ class StudyScreen(Dialog[None]):
     StudyScreen > Vertical { width: 100; max-width: 98%; height: 26; max-height: 95%; background: $ground; border: solid $faint; }
     """
     BINDINGS = [
-        Binding("escape,f", "leave", show=False, priority=True),
-        Binding("s", "stop", show=False),
+        Binding("escape", "leave", show=False, priority=True),
+        bound("cancel", "stop", "stop it; what is done stays in sight"),
     ]
 
     def __init__(self, client: SiteClient, since: str) -> None:

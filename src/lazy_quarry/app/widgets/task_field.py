@@ -5,6 +5,7 @@ from collections.abc import Sequence
 from textual.binding import Binding
 from textual.message import Message
 
+from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.cells import Pen, wrap
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.usage_lines import columns_of
@@ -41,13 +42,13 @@ class TaskField(Rows):
 
     DEFAULT_CSS = "TaskField { width: 1fr; height: 1fr; }"
     BINDINGS = [
-        Binding("left", "step(-1)", "the task before"),
-        Binding("right", "step(1)", "the next task"),
+        bound("left", "step(-1)", "the task before"),
+        bound("right", "step(1)", "the next task"),
         Binding("up", "row(-1)", "a row up"),
         Binding("down", "row(1)", "a row down"),
-        Binding("u", "measure", "outcome, time, memory, cores"),
-        Binding("x", "next_failed", "the next that failed"),
-        Binding("enter", "pick", "this task by itself"),
+        bound("by_what", "measure", "outcome, time, memory, cores"),
+        bound("failure", "next_failed", "the next that failed"),
+        bound("open", "pick", "this task by itself"),
     ]
     has_cursor = False
 
@@ -108,7 +109,9 @@ class TaskField(Rows):
                     "   none has started yet" if self.detail and self.detail.view.rows else "   this is no array", "dim"
                 )
                 return
-            pen.write(f"   by {self.measure}", "ochre", hit="measure").write("   u: another measure", "dim")
+            pen.write(f"   by {self.measure}", "ochre", hit="measure").write(
+                f"   {key_of('by_what')}: another measure", "dim"
+            )
             return
         row -= HEAD
         if row < self.field_rows:

@@ -2,6 +2,7 @@
 
 from textual import events
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.widgets.drawing import Rows
@@ -51,7 +52,9 @@ class TraitRows(Rows):
             pen.ground = "ground"
         if row == 0:
             words = (
-                f"with {' and '.join(sorted(self.marked))}" if self.marked else "space marks one, to see what is left"
+                f"with {' and '.join(sorted(self.marked))}"
+                if self.marked
+                else f"{key_of('mark')} marks one, to see what is left"
             )
             pen.write(" TRAITS", bold=True).write(f"   {words}", "dim")
             return
@@ -72,12 +75,16 @@ class TraitRows(Rows):
 
     def on_key(self, event: events.Key) -> None:
         """Mark and unmark."""
-        if event.key in ("space", "enter"):
+        if event.key == "enter":
             self._mark(self.cursor)
             event.stop()
             event.prevent_default()
         else:
             super().on_key(event)
+
+    def mark(self) -> None:
+        """Mark the trait under the cursor, or take its mark away."""
+        self._mark(self.cursor)
 
     def _mark(self, row: int) -> None:
         if 1 <= row <= len(self.traits):

@@ -1,8 +1,8 @@
 """Which columns the jobs have, and how wide they are."""
 
-from textual.binding import Binding
 from textual.message import Message
 
+from lazy_quarry.app.acts import bound
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.job_columns import COLUMNS
@@ -21,9 +21,9 @@ class ColumnList(Rows):
 
     DEFAULT_CSS = "ColumnList { height: 1fr; }"
     BINDINGS = [
-        Binding("enter", "take", "in or out"),
-        Binding("left", "widen(-1)", "narrower"),
-        Binding("right", "widen(1)", "wider"),
+        bound("open", "take", "in or out"),
+        bound("left", "widen(-1)", "narrower"),
+        bound("right", "widen(1)", "wider"),
     ]
 
     def __init__(self) -> None:

@@ -1,4 +1,4 @@
-"""The commands of Watch. Each runs in a worker, and its outcome is handed back."""
+"""Commands about jobs. Each runs in a worker, and its outcome is handed back."""
 
 from collections.abc import Callable
 from functools import partial
@@ -23,7 +23,7 @@ class ShowLadder(Protocol):
         ...
 
 
-class WatchCommands:
+class JobCommands:
     """Gives commands in workers of ``owner``. ``done`` is called with the outcomes and the settings of a change."""
 
     def __init__(
@@ -32,13 +32,17 @@ class WatchCommands:
         owner: Widget,
         *,
         done: Callable[[list[Outcome], str], None],
-        ladder: ShowLadder,
+        ladder: ShowLadder | None = None,
     ) -> None:
         self.quarry, self.owner, self._done, self._ladder = quarry, owner, done, ladder
 
     def do(self, verb: str, jobs: list[int]) -> None:
-        """Hold, release, cancel or run again."""
+        """Hold, release or cancel."""
         self._work("command", partial(self._do, verb, jobs))
+
+    def again(self, jobs: list[int], settings: list[str], failed: bool) -> None:
+        """Run again, with these settings besides; ``failed``: of arrays the tasks that failed."""
+        self._work("command", lambda client: self._tell(client.again(jobs, settings, failed), ", ".join(settings)))
 
     def do_chain(self, verb: str, number: int) -> None:
         """Hold, release or cancel all of a chain."""
@@ -80,11 +84,8 @@ class WatchCommands:
             "hold": client.hold,
             "release": client.release,
             "cancel": client.cancel,
-            "again": client.again,
-            "again_failed": lambda arrays: client.again(arrays, None, True),
         }
-        call = calls[verb]
-        self._tell(call(jobs), "")
+        self._tell(calls[verb](jobs), "")
 
     def _do_chain(self, verb: str, number: int, client: SiteClient) -> None:
         calls = {"hold": client.hold_chain, "release": client.release_chain, "cancel": client.cancel_chain}
@@ -100,6 +101,7 @@ class WatchCommands:
     def _ask_ladder(self, view: JobView, client: SiteClient) -> None:
         ladder = client.ladder(view.job)
         explained = client.detail(view.job).explained
+        assert self._ladder is not None
         self.quarry.hand_over(self._ladder, view, list(explained.changes) if explained else [], ladder)
 
     def _rank(self, job: int, by: int, client: SiteClient) -> None:

@@ -1,0 +1,110 @@
+"""What a costly act would do, before it is done: which jobs there would be, what they are charged at most, when they start.
+
+Nothing is guessed: the act itself is done, on a copy of the state, and the copy is thrown away.
+"""
+
+from collections.abc import Callable, Iterable
+from contextlib import suppress
+
+from lazy_quarry.core.explain.suggestions import Suggestions
+from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.rates import greatest_charge
+from lazy_quarry.errors import NoSuchJob, Refused
+from lazy_quarry.site.chain_views import ChainSource
+from lazy_quarry.site.chains import Chains
+from lazy_quarry.site.foretold import Foretold, ForetoldJob
+from lazy_quarry.site.operations import Operations
+from lazy_quarry.site.present import Present
+from lazy_quarry.site.views import Outcome, Receipt
+
+MOST_TOLD = 8
+"""Jobs of which the start is worked out; a sentence names no more."""
+
+
+class _Looked(Exception):
+    """Ends a transaction of which nothing is to be kept."""
+
+
+class Beforehand:
+    """Says what acts would do. Every call leaves the site as it was."""
+
+    def __init__(self, present: Present, operations: Operations, chains: Chains) -> None:
+        self.present, self.operations, self.chains = present, operations, chains
+
+    def would_run_again(self, jobs: list[int], settings: list[str], failed: bool = False) -> Foretold:
+        """What :meth:`Operations.again` would submit."""
+        return self._foretold(lambda: _refused(self.operations.run_again(jobs, settings, failed)))
+
+    def would_change(self, jobs: list[int], settings: list[str]) -> Foretold:
+        """What jobs that have not started would be with these settings."""
+        return self._foretold(lambda: _refused(self.operations.changed(jobs, settings)), jobs)
+
+    def would_try(
+        self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None
+    ) -> Foretold:
+        """What a trial of a draft would be."""
+        return self._foretold(lambda: _not_taken(self.operations.try_one(submission, task, values)))
+
+    def would_continue(self, number: int, source: ChainSource, first: str = "") -> Foretold:
+        """Which jobs of a chain would run again."""
+        checked = self.chains.checked(source)
+        worst = next((one for _, one in checked.findings if one.severity == "error"), None)
+        if worst is not None:
+            return Foretold(now_ms=self.present.now(), refused=f"line {worst.line}, {worst.message}")
+
+        def act() -> str:
+            self.chains.continued(number, checked, source, first)
+            return ""
+
+        return self._foretold(act)
+
+    def _foretold(self, act: Callable[[], str], changed: Iterable[int] = ()) -> Foretold:
+        present = self.present
+        with present.lock:
+            found, why, before = list[Job](), "", present.engine.state.next_number
+            try:
+                with suppress(_Looked), present.together():
+                    why = act()
+                    state = present.engine.state
+                    numbers = [*changed] or [one for one in range(before, state.next_number) if one in state.jobs]
+                    found = [state.jobs[one] for one in numbers if one in state.jobs]
+                    raise _Looked
+            except (Refused, NoSuchJob) as fault:
+                why = str(fault)
+            if why:
+                return Foretold(now_ms=present.now(), refused=why)
+            jobs = tuple(self._job(job, place < MOST_TOLD) for place, job in enumerate(found))
+            return Foretold(now_ms=present.now(), jobs=jobs, left_core_ms=self._left(jobs[0].account) if jobs else None)
+
+    def _job(self, job: Job, timed: bool) -> ForetoldJob:
+        present, request = self.present, job.request
+        needs = present.engine.plans.planner.needs(request, job.user)
+        tasks = request.array.count if request.array is not None else 0
+        start = None
+        if timed and job.phase is Phase.WAITING:
+            start = Suggestions(present.engine, present.plan(), present.zone).start_with(job, request)
+        return ForetoldJob(
+            name=request.name,
+            tasks=tasks,
+            cores=needs[0].cores if needs else 0,
+            walltime_s=request.walltime_s,
+            queue=needs[0].queue if needs else "",
+            account=request.account,
+            most_core_ms=greatest_charge(present.site, request, needs[0], tasks or 1) if needs else 0,
+            start_ms=start,
+        )
+
+    def _left(self, account: str) -> int | None:
+        above = self.present.site.lineage(account)
+        left = (one.left_core_ms for one in self.present.account_lines() if one.account in above)
+        return min((amount for amount in left if amount is not None), default=None)
+
+
+def _refused(outcomes: list[Outcome]) -> str:
+    return next((one.message for one in outcomes if not one.done), "")
+
+
+def _not_taken(receipt: Receipt) -> str:
+    worst = next((one for one in receipt.diagnostics if one.severity == "error"), None)
+    return f"line {worst.line}, {worst.message}" if receipt.job is None and worst is not None else ""
