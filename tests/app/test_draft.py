@@ -162,6 +162,9 @@ async def test_a_trial_brings_its_verdict_back_with_advice_that_can_be_taken(tmp
         )
         place = await drafted(app, pilot, text)
         await press(pilot, "f5")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        assert "core-hours of" in drawn(app.screen.query_one("#question"))
+        await press(pilot, "y")
         await wait_for(pilot, lambda: place.trial is not None)
         view = app.client.job(place.trial.jobs[0])
         assert (view.tier, view.walltime_s) == ("trial", 1800)
@@ -190,6 +193,8 @@ async def test_several_sizes_tell_what_the_whole_needs(tmp_path):
         await press(pilot, "f5")
         await wait_for(pilot, lambda: app.focused.id == "path")
         await press(pilot, *"cells=2,4,8", "enter")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        await press(pilot, "y")
         await wait_for(pilot, lambda: place.trial is not None)
         assert len(place.trial.jobs) == 3 and place.trial.asked.size == 40
         for _ in range(200):
@@ -223,6 +228,8 @@ async def test_of_an_array_one_task_is_tried_by_its_values(tmp_path):
         await press(pilot, "f5")
         await wait_for(pilot, lambda: app.focused.id == "path")
         await press(pilot, *"level=9", "enter")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        await press(pilot, "y")
         await wait_for(pilot, lambda: place.trial is not None)
         job = app.client.site.present.engine.state.jobs[place.trial.jobs[0]]
         assert job.request.parameters == (("level", "9"),)
@@ -319,7 +326,7 @@ async def test_every_room_of_every_queue_starts_at_once_when_it_is_submitted(tmp
 async def test_enter_on_a_room_drafts_it_and_it_starts(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await wait_for(pilot, lambda: app.focused is not None and app.focused.id == "nodes")
-        await press(pilot, "r")
+        await press(pilot, "b")
         grid = app.query_one("#room")
         await wait_for(pilot, lambda: grid.has_focus and grid.under_cursor() is not None)
         room = grid.under_cursor()
@@ -349,11 +356,11 @@ async def test_enter_on_a_node_opens_its_hours_and_esc_goes_back(tmp_path):
 async def test_marked_traits_narrow_the_others_and_dim_nodes(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await wait_for(pilot, lambda: app.focused is not None and app.focused.id == "nodes")
-        await press(pilot, "t")
+        await press(pilot, "tab", "tab")
         traits = app.query_one("#traits")
         await wait_for(pilot, lambda: traits.has_focus)
         traits.move(1 + traits.traits.index("gpu"))
-        await press(pilot, "space")
+        await press(pilot, "t")
         text = text_of(app, "#traits")
         assert "on no node together with these" in text and "4 nodes" in text
         await wait_for(pilot, lambda: "has no gpu" in text_of(app, "#nodes"))
@@ -375,7 +382,7 @@ async def test_alike_nodes_fold_and_unfold(tmp_path):
         await wait_for(pilot, lambda: app.focused is not None and app.focused.id == "nodes")
         rows = app.query_one("#nodes")
         folded = rows.row_count()
-        await press(pilot, "o")
+        await press(pilot, "z")
         assert rows.row_count() == 32 + 4 > folded
 
 
@@ -401,7 +408,7 @@ async def test_an_array_is_submitted_folds_in_watch_and_opens(tmp_path):
         await wait_for(pilot, lambda: app.query("#jobs") and "0 of 3 done, 2 running" in text_of(app, "#jobs"))
         rows = app.query_one("#jobs")
         await wait_for(pilot, lambda: rows.current() and rows.current().job == number)
-        await press(pilot, "a")
+        await press(pilot, "z")
         await wait_for(pilot, lambda: all(one in text_of(app, "#jobs") for one in ("·1  level=1", "·2  level=2")))
         app.client.rehearsed.advance(app.client.rehearsed.now_ms + 3_600_000)
         app.read_board()
@@ -409,7 +416,7 @@ async def test_an_array_is_submitted_folds_in_watch_and_opens(tmp_path):
             pilot, lambda: "Done in" in app.query_one(NoteBar).text or "3 of 3 done" in text_of(app, "#jobs")
         )
         assert app.client.job(number).phase == "done"
-        await press(pilot, "a")
+        await press(pilot, "z")
         await wait_for(pilot, lambda: "·1  level=1" not in text_of(app, "#jobs"))
 
 

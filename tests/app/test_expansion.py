@@ -43,9 +43,9 @@ async def test_a_sweep_is_read_found_in_sorted_and_taken_along(tmp_path):
         await press(pilot, "s", "S")
         assert screen.found.task(0).parameters == (("level", "0.5"), ("grid", "mid"))
         assert "level=0.5, grid=mid" in text_of(screen, "#expansion-note")
-        await press(pilot, "v")
+        await press(pilot, "ctrl+r")
         written = app.folder / "tasks-flow.csv"
-        await wait_for(pilot, lambda: "was written: 2 tasks" in text_of(screen, "#expansion-head"))
+        await wait_for(pilot, lambda: "was written: 2 rows" in text_of(screen, "#expansion-head"))
         with written.open(newline="") as file:
             rows = list(csv.DictReader(file))
         assert [row["grid"] for row in rows] == ["mid", "mid"] and rows[0]["level"] == "0.5"
@@ -65,7 +65,7 @@ async def test_the_tasks_of_a_submitted_array_are_shown_with_its_number(tmp_path
         await wait_for(pilot, lambda: app.query("#jobs") and app.query_one("#jobs").current())
         jobs = app.query_one("#jobs")
         await press(pilot, "f3")
-        await wait_for(pilot, lambda: "That is for an array" in text_of(app, "NoteBar"))
+        await wait_for(pilot, lambda: "works on an array" in text_of(app, "NoteBar"))
         jobs.move(next(place for place, view in enumerate(jobs.jobs) if view.rows))
         number = jobs.current().job
         await press(pilot, "f3")

@@ -46,7 +46,7 @@ async def test_survey_folds_alike_nodes_and_draft_places_on_any_number(tmp_path,
         )
         rows = app.query_one("#nodes")
         folded = rows.row_count()
-        await press(pilot, "o", "end")
+        await press(pilot, "z", "end")
         await wait_for(pilot, lambda: f"n{count:04d}" in text_of(app, "#nodes"))
         assert rows.row_count() == count + 2 > folded
         await press(pilot, "2")

@@ -286,7 +286,7 @@ async def test_the_now_line_runs_through_all_lanes(tmp_path):
         await settled(pilot)
         moved = next(line for line in text_of(app, "#jobs").split("\n") if "│" in line)
         assert moved.index("│") < before
-        await press(pilot, "n", "right_square_bracket")
+        await press(pilot, "0", "right_square_bracket")
         await settled(pilot)
         assert jobs.axis.span_ms == 16 * 3_600_000 and jobs.axis.shift_ms == 0
 
@@ -308,6 +308,8 @@ async def test_hold_release_and_cancel_from_watch(tmp_path):
         await press(pilot, "r")
         await wait_for(pilot, lambda: named("eel-season").phase is Phase.WAITING)
         await press(pilot, "x")
+        await wait_for(pilot, lambda: "loses its turn" in drawn(app.screen.query_one("#question")))
+        await press(pilot, "y")
         await wait_for(pilot, lambda: named("eel-season").phase is Phase.CANCELLED)
         jobs.move(0)
         number = jobs.current().job
@@ -361,7 +363,7 @@ async def test_review_tells_a_failure_with_its_output(tmp_path):
         verdict = text_of(app, "#verdict")
         assert "3m of 30m" in verdict and "RECORD" in verdict and "core-hours to tide-surge" in verdict
         await wait_for(pilot, lambda: "exit 2" in text_of(app, "#output"))
-        await press(pilot, "g")
+        await press(pilot, "D")
         await wait_for(pilot, lambda: app.place == "draft")
         await wait_for(pilot, lambda: 'name     = "levels-check"' in app.query_one("#editor").text)
 
@@ -395,14 +397,14 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         await wait_for(pilot, lambda: "ends" in text_of(app, "#ledger-rows"))
         await press(pilot, "left")
         await wait_for(pilot, lambda: place.found.period.end_ms == span.begin_ms)
-        await press(pilot, "n", "down", "down", "enter")
+        await press(pilot, "0", "down", "down", "enter")
         await wait_for(pilot, lambda: place.found.where.get("account") == ("tide-surge",))
         await wait_for(pilot, lambda: "imre" in text_of(app, "#ledger-rows") and place.over.split == "user")
         assert place.found.total.sums.charged_core_ms < charged
         columns = app.query_one("#use-columns")
         assert all(name in text_of(app, "#use-columns") for name in place.over.keys[: len(TONES)])
         wide = columns.size.width
-        await press(pilot, "t")
+        await press(pilot, "slash")
         await wait_for(pilot, lambda: app.query_one("#asked-period").has_focus and app.query_one("#asked-period").size)
         assert columns.size.width == wide
         await press(pilot, *"2027-02", "enter")
@@ -412,7 +414,7 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         assert "waited    nobody" in text_of(app, "#went")
         await press(pilot, "right_square_bracket")
         await wait_for(pilot, lambda: place.found.period.name == "2027 Q1")
-        await press(pilot, "s", "g")
+        await press(pilot, "v", "g")
         await wait_for(pilot, lambda: place.over.split == "queue" and place.found.by == ("user",))
         await press(pilot, "tab", "enter")
         await wait_for(pilot, lambda: app.place == "review" and app.query_one("#runs").runs)
@@ -420,10 +422,10 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         await press(pilot, "6", "b")
         await wait_for(pilot, lambda: "core-hours left of tide-surge" in text_of(app, "#budget-columns"))
         assert "8 times in 10" in text_of(app, "#budget-columns")
-        await press(pilot, "b", "l")
+        await press(pilot, "b", "f")
         await wait_for(pilot, lambda: app.place == "review" and app.query_one("#runs").runs)
         assert not {"done", "cancelled"} & {str(view.phase) for view in app.query_one("#runs").runs}
-        await press(pilot, "6", "w", "tab")
+        await press(pilot, "6", "d", "tab")
         await wait_for(pilot, lambda: "of" in text_of(app, "#waste-head") and "less" in text_of(app, "#waste"))
         assert "surge-coast" in text_of(app, "#waste") and not app.query_one("#ranking").display
         await wait_for(pilot, lambda: "core-hours; of what they held" in app.query_one(NoteBar).text)
@@ -436,7 +438,7 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
             "waits by size",
             "what was asked for and not used",
         }
-        await press(pilot, "6", "w", "t", *"soon", "enter")
+        await press(pilot, "6", "d", "slash", *"soon", "enter")
         await wait_for(pilot, lambda: "no period" in app.query_one(NoteBar).text)
         await press(pilot, "escape")
         await wait_for(pilot, lambda: place.found.where == {})
@@ -457,7 +459,7 @@ async def test_ledger_is_whole_on_a_small_terminal(tmp_path):
         await wait_for(pilot, lambda: app.query("#ranking") and app.query_one("#ranking").rows)
         await press(pilot, "down", "down")
         await wait_for(pilot, lambda: "are left" in app.query_one(NoteBar).text)
-        await press(pilot, "t", *"2027-02-28", "enter")
+        await press(pilot, "slash", *"2027-02-28", "enter")
         await wait_for(pilot, lambda: text_of(app, "#went").count("% before") == 3)
         assert app.query_one("#use-columns").size.height >= 10 and "not done" in text_of(app, "#ranking-head")
         assert app.query_one("#accounts").size.height >= 8 and app.query_one("#ranking").size.height >= 5
@@ -468,15 +470,21 @@ async def test_an_account_is_changed_in_ledger_by_words(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "6")
         await wait_for(pilot, lambda: app.query("#ledger-rows") and len(app.query_one("#ledger-rows").lines) == 6)
-        await press(pilot, "a")
+        await press(pilot, "e")
         await wait_for(pilot, lambda: "Go to an account first" in app.query_one(NoteBar).text)
-        await press(pilot, "down", "down", "a", *"add noor", "enter")
+        await press(pilot, "down", "down", "e", *"add noor", "enter")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        await press(pilot, "y")
         await wait_for(pilot, lambda: "noor may charge tide-surge" in app.query_one(NoteBar).text)
-        await press(pilot, "a", *"move 200 to silt for the survey", "enter")
+        await press(pilot, "e", *"move 200 to silt for the survey", "enter")
+        await wait_for(pilot, lambda: "silt has no limit" in drawn(app.screen.query_one("#question")))
+        await press(pilot, "y")
         await wait_for(pilot, lambda: "200.0 core-hours given to silt, from tide-surge" in app.query_one(NoteBar).text)
-        await press(pilot, "a", *"grant 5", "enter")
+        await press(pilot, "e", *"grant 5", "enter")
         await wait_for(pilot, lambda: "say why" in app.query_one(NoteBar).text)
-        await press(pilot, "a", *"add noor", "enter")
+        await press(pilot, "e", *"add noor", "enter")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        await press(pilot, "y")
         await wait_for(pilot, lambda: "noor may charge tide-surge already" in app.query_one(NoteBar).text)
         lines = {line.account: line for line in app.client.board().accounts}
         assert [grant.core_ms for grant in lines["silt"].grants] == [200 * 3_600_000]
@@ -487,13 +495,13 @@ async def test_ledger_prints_what_is_seen_and_rehearses_it_under_other_policies(
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "6")
         await wait_for(pilot, lambda: app.query("#ranking") and app.query_one("#ranking").rows)
-        await press(pilot, "p")
+        await press(pilot, "ctrl+s")
         await wait_for(pilot, lambda: "was written: " in app.query_one(NoteBar).text)
         (path,) = app.folder.glob("report-*.pdf")
         assert path.read_bytes().startswith(b"%PDF-")
-        await press(pilot, "f")
+        await press(pilot, "p")
         await wait_for(pilot, lambda: "first-come" in text_of(app.screen, "#study-lines"))
-        await press(pilot, "s")
+        await press(pilot, "x")
         await wait_for(pilot, lambda: app.screen.query_one("#study-head").view.over)
         assert "as it was" in text_of(app.screen, "#study-lines")
         await press(pilot, "escape")
@@ -538,7 +546,7 @@ async def test_help_lists_the_keys_of_the_place(tmp_path):
         await press(pilot, "question_mark")
         await wait_for(pilot, lambda: app.screen.query("HelpLines"))
         text = drawn(app.screen.query_one("HelpLines"))
-        assert "WATCH" in text and "EVERYWHERE" in text and "zoom" in text
+        assert "WATCH" in text and "EVERYWHERE" in text and "less time in sight" in text
         await press(pilot, "x")
         await wait_for(pilot, lambda: not app.screen.query("HelpLines"))
 

@@ -43,9 +43,9 @@ async def test_the_tasks_of_an_array_are_a_field_whose_failures_are_told_togethe
         text = text_of(app, "#tasks")
         assert "8 of 40: over its memory, all with grid=finest" in text and "half of all at most" in text
         assert text.count("▲") == 8 and text.count("◆") == 32
-        await press(pilot, "tab", "x")
+        await press(pilot, "tab", "f")
         await wait_for(pilot, lambda: "grid=finest, roughness=0.020: over its" in text_of(app, "#tasks"))
-        await press(pilot, "u")
+        await press(pilot, "v")
         assert "by how long it ran" in text_of(app, "#tasks") and "▲" not in text_of(app, "#tasks").split("HOW LONG")[0]
         await press(pilot, "enter")
         await wait_for(pilot, lambda: place.detail.view.task == 31)
@@ -57,7 +57,7 @@ async def test_the_tasks_of_an_array_are_a_field_whose_failures_are_told_togethe
 async def test_results_side_by_side_are_a_curve_and_a_table_and_can_be_taken_along(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         place, _ = await review(app, pilot, "roughness-fit")
-        await press(pilot, "r")
+        await press(pilot, "R")
         await wait_for(pilot, lambda: place._trial[0].startswith("14331/"))
         app.query_one("#pattern").value = "highest lev"
         await wait_for(pilot, lambda: "in 14331/1 it finds" in text_of(app, "#results"))
@@ -93,9 +93,9 @@ async def test_what_differs_is_told_from_the_run_before_or_between_marked_runs(t
         runs.focus()
         runs.move(next(at for at, run in enumerate(runs.runs) if run.name == "surge-south"))
         await settled(pilot)
-        await press(pilot, "a")
+        await press(pilot, "t")
         runs.move(next(at for at, run in enumerate(runs.runs) if run.name == "eel-merge"))
-        await press(pilot, "a")
+        await press(pilot, "t")
         assert len(runs.marked) == 2 and "»" in text_of(app, "#runs")
         place.action_sheet("differences")
         await wait_for(pilot, lambda: "between the marked runs" in text_of(app, "#differences"))
@@ -114,25 +114,25 @@ async def test_all_that_ever_ran_is_searched_sorted_and_shown_in_columns(tmp_pat
     monkeypatch.setattr("platformdirs.user_config_dir", lambda *_, **__: str(tmp_path / "config"))
     async with demo(tmp_path) as (app, pilot):
         place, runs = await review(app, pilot)
-        await press(pilot, "s")
+        await press(pilot, "slash")
         await typed(app, pilot, "search", "state:done user:tove")
         await wait_for(pilot, lambda: runs.runs and all(run.phase == "done" for run in runs.runs))
         assert "FOUND" in text_of(app, "#run-head") and "state:done" in text_of(app, "#run-head")
-        await press(pilot, "K")
+        await press(pilot, "ctrl+s")
         await typed(app, pilot, "search", "big ones")
-        await press(pilot, "s")
+        await press(pilot, "slash")
         await typed(app, pilot, "search", "memry:3")
         await wait_for(pilot, lambda: 'did you mean "memory"' in app.query_one(NoteBar).text)
-        await press(pilot, "S")
+        await press(pilot, "ctrl+o")
         await wait_for(pilot, lambda: place.words == "state:done user:tove" and runs.runs)
-        await press(pilot, "z")
+        await press(pilot, "b")
         await wait_for(pilot, lambda: "account" in text_of(app, "#run-head"))
         place.action_sort_by("took")
         await wait_for(pilot, lambda: "took ↓" in text_of(app, "#run-head"))
         await settled(pilot)
         took = [run.elapsed_s for run in runs.runs]
         assert took == sorted(took, reverse=True) and len(took) > 1
-        await press(pilot, "W")
+        await press(pilot, "S")
         await wait_for(pilot, lambda: [run.elapsed_s for run in runs.runs] == sorted(took))
         await press(pilot, "c")
         columns = app.query_one("#columns")
@@ -155,7 +155,7 @@ async def test_mail_is_read_and_files_and_graphs_are_shown(tmp_path):
         await wait_for(pilot, lambda: "a rehearsal makes no files" in text_of(app, "#made"))
         app.client.rehearsed.advance(app.client.rehearsed.now_ms + 6 * 3_600_000)
         await wait_for(pilot, lambda: any(letter.subject.endswith(": done") for letter in app.client.letters(20)))
-        await press(pilot, "m")
+        await press(pilot, "M")
         await wait_for(pilot, lambda: "surge-north: done" in text_of(app, "#letters"))
         assert "tove@oxbow.example" in text_of(app, "#letters") and "lq output" in text_of(app, "#letters")
 

@@ -45,7 +45,7 @@ async def test_groups_have_headings_that_fold_and_the_cursor_stays_on_its_job(tm
         assert "WAITING" in text_of(app, "#jobs")
         jobs.move(0)
         heading, shown = jobs.row().words, len(jobs.arranged.rows)
-        await press(pilot, "a")
+        await press(pilot, "z")
         await wait_for(pilot, lambda: len(jobs.arranged.rows) < shown)
         assert jobs.row().words == heading
 
@@ -53,6 +53,7 @@ async def test_groups_have_headings_that_fold_and_the_cursor_stays_on_its_job(tm
 async def test_nodes_are_lanes_with_the_jobs_on_them(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         jobs = await to_watch(app, pilot)
+        put_on(jobs, "surge-north")
         await press(pilot, "m", "m", "b")
         await settled(pilot)
         assert [row.node.name for row in jobs.arranged.rows] == [node.name for node in app.board.nodes]
@@ -60,9 +61,11 @@ async def test_nodes_are_lanes_with_the_jobs_on_them(tmp_path):
         busy = next(place for place, row in enumerate(jobs.arranged.rows) if row.node.occupants)
         jobs.move(busy)
         await wait_for(pilot, lambda: "become free by" in app.query_one(NoteBar).text)
-        await press(pilot, "a")
+        await press(pilot, "z")
         await wait_for(pilot, lambda: jobs.jobs)
         assert {occupant.job for occupant in jobs.row().node.occupants} <= {view.job for view in jobs.jobs}
+        await press(pilot, "b")
+        await wait_for(pilot, lambda: jobs.current() is not None and jobs.current().name == "surge-north")
 
 
 async def test_why_names_the_standing_and_who_is_ahead(tmp_path):
@@ -138,8 +141,9 @@ async def test_what_is_marked_is_held_together_and_cancelled_after_one_question(
         await press(pilot, "h")
         state = app.client.site.present.engine.state
         await wait_for(pilot, lambda: all(state.jobs[number].phase is Phase.HELD for number in chosen))
-        assert not jobs.marked
-        await press(pilot, "T", "x")
+        assert jobs.marked == chosen  # marks stay, for what is to be done next
+        assert all(str(number) in app.query_one(NoteBar).text for number in chosen)
+        await press(pilot, "x")
         await wait_for(pilot, lambda: app.screen.query("#question"))
         await press(pilot, "escape")
         assert all(number in state.jobs for number in chosen)
@@ -175,8 +179,17 @@ async def test_a_job_that_has_ended_runs_again_as_a_new_one(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         jobs = await to_watch(app, pilot)
         put_on(jobs, "levels-check")
+        before = len(app.client.jobs())
         await press(pilot, "u")
+        await wait_for(pilot, lambda: "core-hours of tide-surge" in drawn(app.screen.query_one("#again-foot")))
+        await press(pilot, "enter")  # the safe answer
+        await settled(pilot)
+        assert len(app.client.jobs()) == before
+        await press(pilot, "u")
+        await wait_for(pilot, lambda: app.screen.query("#again-foot"))
+        await press(pilot, *"walltime=20m", "tab", "enter")
         await wait_for(pilot, lambda: "runs again as" in app.query_one(NoteBar).text)
+        assert "walltime=20m" in app.query_one(NoteBar).text
 
 
 async def test_a_careless_job_is_marked_and_the_note_says_what_is_wrong(tmp_path):
@@ -204,15 +217,19 @@ async def test_any_action_is_found_by_words_and_those_that_do_not_apply_say_when
         await press(pilot, "ctrl+p")
         await wait_for(pilot, lambda: app.screen.query("#found"))
         found = app.screen.query_one("#found")
-        shown = {one.key: one for one in found.entries}
-        assert shown["h"].run is None and "on a job of yours that waits" in drawn(found)  # the first one runs
+        shown = {one.key: one for one in reversed(found.entries)}
+        assert shown["h"].run is None and shown["h"].reason.startswith(
+            "on a job of yours that waits"
+        )  # the first one runs
         assert shown["x"].run is not None and shown["T"].run is not None
-        assert {"1", "6", "ctrl+q", "?", "ctrl+t"} <= set(shown)
-        await press(pilot, *"hold", "enter")
+        assert {"1", "6", "ctrl+q", "?", "ctrl+t"} <= {one.key for one in found.entries}
+        await press(pilot, *"hold what", "enter")
         await settled(pilot)
         assert app.screen.query("#found")  # it can't be done, so nothing is
+        await press(pilot, "ctrl+u", *"nothing-like-it")
+        assert "Nothing that can be done here is called so" in drawn(found)
         await press(pilot, "ctrl+u", *"go to led")
-        await wait_for(pilot, lambda: len(found.entries) == 1)
+        await wait_for(pilot, lambda: found.entries[0].words == "go to Ledger")
         await press(pilot, "enter")
         await wait_for(pilot, lambda: app.place == "ledger" and not app.screen.query("#found"))
         await press(pilot, "ctrl+p", "escape")
@@ -235,7 +252,7 @@ async def test_a_chain_is_one_row_that_opens_and_what_waits_in_it_has_a_forecast
         shown = text_of(app, "#jobs")
         assert "season   chain of 5 jobs" in shown and "0 of 5 done, 1 running" in shown and "gather" not in shown
         assert "enter opens it in Chain" in app.query_one(NoteBar).text
-        await press(pilot, "a")
+        await press(pilot, "z")
         await wait_for(pilot, lambda: "gather" in text_of(app, "#jobs"))
 
         def gather():
@@ -266,7 +283,7 @@ async def test_tasks_that_have_not_started_are_held_and_cancelled_from_their_row
         )
         await press(pilot, "home")
         rows.move(rows.arranged.place_of(("job", array.job)))
-        await press(pilot, "a")
+        await press(pilot, "z")
         await wait_for(pilot, lambda: ("rest", array.job) in [row.key for row in rows.arranged.rows])
         rows.move(rows.arranged.place_of(("rest", array.job)))
 

@@ -99,7 +99,7 @@ ACTS: dict[str, Act] = {
     "fix": Act("f9", "fix", "repair correct mend", True),
     # -- the whole
     "places": Act("1", "places", ""),
-    "keys": Act("f1,question_mark", "all keys", "help shortcuts bindings what can I do"),
+    "keys": Act("question_mark,f1", "all keys", "help shortcuts bindings what can I do"),
     "find_act": Act("ctrl+p", "find an act", "command palette search"),
     "ground": Act("ctrl+t", "dark or light", "theme colours dusk chalk background"),
     "draw_again": Act("ctrl+l", "draw all again", "refresh redraw garbled repaint"),

@@ -26,7 +26,7 @@ from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.found_by_words import found_by_words
 from lazy_quarry.app.going import Going
 from lazy_quarry.app.key_table import acts_by_place
-from lazy_quarry.app.keys_in_order import MOVING
+from lazy_quarry.app.keys_in_order import SCROLLING
 from lazy_quarry.app.messages import CursorMoved, Say
 from lazy_quarry.app.no_colour import NoColour, rgb_of
 from lazy_quarry.app.places.place import Place
@@ -275,15 +275,17 @@ class QuarryApp(Going, SendingApp):
         self.tell()
 
     async def on_key(self, event: events.Key) -> None:
-        """A key that nothing took may be alt and a digit; else it is said that it does nothing here."""
+        """Do what a key is bound to. One that nothing takes may be alt and a digit; else it is said that it does nothing here."""
+        event.prevent_default()  # the framework would look for bindings once more
+        if self._said_until != float("inf"):
+            self._said_until = min(self._said_until, time.monotonic() + 3.0)
+        if await self._check_bindings(event.key):
+            return
+        place = self._present()
         if (number := EIGHT_BIT.get(event.character or "")) and not isinstance(self.screen, Question):
             await self.action_go(PLACES[number - 1])
-        elif self._said_until != float("inf"):
-            place = self._present()
-            if place is not None and self.screen is place.screen and event.key not in MOVING:
-                self._say_unused(event.key, event.character, place)
-            else:
-                self._said_until = min(self._said_until, time.monotonic() + 3.0)
+        elif place is not None and self.screen is place.screen and event.key not in SCROLLING:
+            self._say_unused(event.key, event.character, place)
 
     def _say_unused(self, key: str, character: str | None, place: Place) -> None:
         """Say of a key that does nothing here what it does elsewhere, or how the keys are listed."""

@@ -30,7 +30,7 @@ def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
     """Every act that can be found. Those of the place that don't apply now have a reason in place of what they do."""
     if place is not None:
         for name, one in place.bound_acts().items():
-            reason = place.WHY_NOT.get(name, "") if place.why_not(name) else ""
+            reason = place.when(name)
             run = None if reason else partial(app.call_next, app.action_act, name)
             yield Entry(one.tooltip, shown(one.key), run, reason, _also(name))
     for number, name in enumerate(PLACES, 1):

@@ -15,10 +15,9 @@ LOOK_S, MOST_LOOKS = 0.002, 100
 """How often it is looked whether a key has been handled, and how often at the most: what it went to may be gone."""
 
 
-MOVING = frozenset(
-    ["up", "down", "left", "right", "pageup", "pagedown", "home", "end", "j", "k", "tab", "shift+tab", "enter"]
-)
-"""Keys that move a cursor."""
+SCROLLING = frozenset(["up", "down", "pageup", "pagedown", "home", "end", "j", "k"])
+"""Keys that move a cursor wherever there is one; where it is at its end already, they do nothing more."""
+MOVING = SCROLLING | {"left", "right", "tab", "shift+tab", "enter"}
 
 
 class KeysInOrder(App[None]):

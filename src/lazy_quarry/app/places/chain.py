@@ -433,6 +433,12 @@ class ChainPlace(ChainEditing):
             self.begun[0],
         )
 
+    def applying(self) -> list[Hint]:
+        """All that could be done, though a line is being drawn or a rehearsal played."""
+        part = self._part()
+        under_way: list[Hint] = ["play_faster", "play_slower"]
+        return [*chain_sentences.acts(self.query_one(ChainList).current(), part, self.drafting), *under_way]
+
     def tables(self) -> list[Table]:
         """The jobs of the chain under the cursor."""
         view = self.query_one(ChainList).current()

@@ -102,11 +102,20 @@ class Place(Container):
         """The same with their keys."""
         return list(hints(self.acts()))
 
-    def why_not(self, act: str) -> str:
-        """When an act works that doesn't apply now; empty for one that applies."""
-        if act not in self.WHY_NOT or any(act == (one if isinstance(one, str) else one[0]) for one in self.acts()):
+    def applying(self) -> list[Hint]:
+        """All that could be done now, though another thing is under way that has its own keys on the line."""
+        return self.acts()
+
+    def when(self, act: str) -> str:
+        """When an act works that doesn't apply now, as an end of a sentence; empty for one that applies."""
+        if act not in self.WHY_NOT or any(act == (one if isinstance(one, str) else one[0]) for one in self.applying()):
             return ""
-        return f"{key_of(act)} ({ACTS[act].words}) works {self.WHY_NOT[act]}."
+        return self.WHY_NOT[act]
+
+    def why_not(self, act: str) -> str:
+        """The same as a sentence, for who has pressed its key; empty too where the act itself says more."""
+        when = self.when(act)
+        return f"{key_of(act)} ({ACTS[act].words}) works {when}." if when else ""
 
     def why_not_run(self, action: str) -> str:
         """The same of what a binding runs."""

@@ -125,7 +125,8 @@ def acts_of(row: Row | None, user: str, marked: int, pane: str) -> list[Hint]:
     if view is not None:
         found.append(("open", "in Review"))
         own, live = view.user == user, not view.phase.final
-        if view.phase in (Phase.WAITING, Phase.BLOCKED, Phase.HELD) or pane == "why":
+        waits = view.phase in (Phase.WAITING, Phase.BLOCKED, Phase.HELD) or bool(dict(view.counts).get("waiting"))
+        if waits or pane == "why":
             found.append("why")
         if view.phase in (Phase.WAITING, Phase.BLOCKED, Phase.HELD) and own:
             found.append("change")

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from textual import events, work
+from textual import work
+from textual.binding import Binding
 from textual.containers import Vertical
 from textual.widgets import Input
 
@@ -84,6 +85,11 @@ class RunAgain(Dialog[list[str] | None]):
     RunAgain Typed { background: $ground; margin: 0 2; padding: 0 1; }
     """
 
+    BINDINGS = [
+        Binding("tab,shift+tab,up,down", "choose", show=False, priority=True),
+        Binding("escape", "leave", show=False, priority=True),
+    ]
+
     def __init__(self, question: str, settings: list[str], reason: str, look: Look) -> None:
         super().__init__()
         self.question, self.settings, self.reason, self.look = question, settings, reason, look
@@ -128,16 +134,15 @@ class RunAgain(Dialog[list[str] | None]):
             foot.told, foot.bad = words, bad
             foot.refresh()
 
-    def on_key(self, event: events.Key) -> None:
-        """Choose or answer."""
+    def action_choose(self) -> None:
+        """The other answer."""
         foot = self.query_one(AgainFoot)
-        if event.key in ("tab", "shift+tab", "up", "down"):
-            foot.yes = not foot.yes
-            foot.refresh()
-        elif event.key == "escape":
-            self.finish(None)
-        event.stop()
-        event.prevent_default()
+        foot.yes = not foot.yes
+        foot.refresh()
+
+    def action_leave(self) -> None:
+        """Run nothing."""
+        self.finish(None)
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Enter gives the answer that is chosen."""

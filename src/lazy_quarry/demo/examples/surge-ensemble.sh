@@ -1,4 +1,4 @@
-a   0Un6dcd,!/usr/bin/env bash
+a   0Un6dcd,   0Un6dcd,   0Un6dcd,!/usr/bin/env bash
 # /// job
 # name     = "surge-ensemble"
 # queue    = "tidal"
