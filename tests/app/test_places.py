@@ -477,7 +477,9 @@ async def test_an_account_is_changed_in_ledger_by_words(tmp_path):
         await press(pilot, "y")
         await wait_for(pilot, lambda: "noor may charge tide-surge" in app.query_one(NoteBar).text)
         await press(pilot, "e", *"move 200 to silt for the survey", "enter")
-        await wait_for(pilot, lambda: "silt has no limit" in drawn(app.screen.query_one("#question")))
+        await wait_for(
+            pilot, lambda: "from tide-surge to silt: for the survey?" in drawn(app.screen.query_one("#question"))
+        )
         await press(pilot, "y")
         await wait_for(pilot, lambda: "200.0 core-hours given to silt, from tide-surge" in app.query_one(NoteBar).text)
         await press(pilot, "e", *"grant 5", "enter")

@@ -25,6 +25,7 @@ from lazy_quarry.app.alt_numbers import ASK_FOR_ESCAPE, EIGHT_BIT, PUT_BACK, tea
 from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.found_by_words import found_by_words
 from lazy_quarry.app.going import Going
+from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.key_table import acts_by_place
 from lazy_quarry.app.keys_in_order import SCROLLING
 from lazy_quarry.app.messages import CursorMoved, Say
@@ -48,6 +49,7 @@ from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.draft_view import DraftReport
 
 if TYPE_CHECKING:
+    from lazy_quarry.app.tables_of import Table
     from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.site.expanded import Expanded
 
@@ -253,15 +255,16 @@ class QuarryApp(Going, SendingApp):
         """The note and the keys, for what the cursor is on now."""
         bar = self.query_one(NoteBar)
         place = self._present()
-        if self.size.width < NARROWEST or self.size.height < SHORTEST:
-            bar.say(
-                f"This needs {NARROWEST}×{SHORTEST} characters and has {self.size.width}×{self.size.height}.", bad=True
-            )
-        elif time.monotonic() >= self._said_until:
+        if time.monotonic() >= self._said_until:
             notices = self.board.notices if self.board else ()
             bar.say(notices[0] if notices else place.note() if place else "", bad=bool(notices))
         typing = isinstance(self.screen.focused, (Input, TextArea))
-        bar.show_keys([*(place.keys() if place else []), ("f1" if typing else "?", "all keys", "app.keys")])
+        small = self.size.width < NARROWEST or self.size.height < SHORTEST
+        size = f"{self.size.width}×{self.size.height}"
+        lacks: list[KeyHint] = (
+            [(size, f"is less than the {NARROWEST}×{SHORTEST} this is made for", "")] if small else []
+        )
+        bar.show_keys([*lacks, *(place.keys() if place else []), ("f1" if typing else "?", "all keys", "app.keys")])
 
     def on_say(self, message: Say) -> None:
         """A sentence that stands for a while."""
@@ -430,8 +433,6 @@ class QuarryApp(Going, SendingApp):
 
     def action_table(self) -> None:
         """Save the table under the cursor as CSV, under a name that is free; at once again, the same as JSON."""
-        from lazy_quarry.app.tables_of import save
-
         place: Any = self.screen if hasattr(self.screen, "tables") else self._present()
         if isinstance(self.screen, Dialog):
             return  # it has its keys in a line of its own
@@ -440,16 +441,21 @@ class QuarryApp(Going, SendingApp):
             self.post_message(Say("There is no table here now."))
             return
         again = self._saved == found[0].name and time.monotonic() < self._said_until
-        form = "json" if again else "csv"
+        self._saved = "" if again else found[0].name
+        self._save_table(place, found[0], "json" if again else "csv")
+
+    @work(thread=True, exclusive=True, group="table")
+    def _save_table(self, place: Any, table: "Table", form: str) -> None:
+        from lazy_quarry.app.tables_of import save
+
         try:
-            path, rows = save(found[0], self.folder, form)
+            path, rows = save(table, self.folder, form)
         except QuarryError as fault:
             self.post_message(Say(str(fault), bad=True))
             return
-        self._saved = "" if again else found[0].name
-        more = "" if again else f" {key_of('table')} again saves it as JSON."
+        more = f" {key_of('table')} again saves it as JSON." if form == "csv" else ""
         words = f"{path} was written: {plural(rows, 'row')}.{more}"
-        place.said_of_table(words) if hasattr(place, "said_of_table") else self.post_message(Say(words))
+        self.hand_over(place.said_of_table if hasattr(place, "said_of_table") else self._taken_along, words)
 
     def show_expansion(self, expanded: "Expanded") -> None:
         """Show the tasks of an array."""

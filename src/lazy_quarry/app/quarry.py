@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Protocol
 if TYPE_CHECKING:
     from lazy_quarry.app.draft_shelf import DraftShelf
     from lazy_quarry.link.site_client import SiteClient
+    from lazy_quarry.site.board import Board
     from lazy_quarry.site.draft_view import DraftReport
     from lazy_quarry.site.expanded import Expanded
     from lazy_quarry.site.views import RoomView
@@ -19,6 +20,8 @@ class Quarry(Protocol):
     """The application, as its places and widgets know it. Its client is None until the site is open."""
 
     client: SiteClient | None
+    board: Board | None
+    """The present, once it is known."""
     folder: Path
     """Where the person's scripts are."""
     shelf: DraftShelf

@@ -6,6 +6,7 @@ import shlex
 import time
 from collections.abc import Iterator
 from datetime import UTC, tzinfo
+from itertools import islice
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.plain_text import values_words
@@ -24,11 +25,12 @@ from lazy_quarry.site.sentences import (
     now_words,
     ordinal,
     outlier_words,
-    range_words,
+    sooner_words,
     spans_words,
     spread_told,
     spread_words,
     standing_words,
+    start_words,
     state_words,
     took_words,
     verdict,
@@ -102,10 +104,10 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
         lines.append(detail.verdict)
     if view.why:
         lines.append(f"Waits: {view.why}")
-    if ranged := range_words(view.range, view.forecast_ms, now, zone):
-        lines.append(f"Starts {ranged}.")
-    if detail.instead:
-        lines.append(detail.instead)
+    if view.range is not None and (start := start_words(view, now, zone)):
+        lines.append(f"Likely starts {start}.")
+    changes = detail.explained.changes if detail.explained else ()
+    lines += [words for _, words in islice(sooner_words(view, changes, now, zone), 2)]
     lines += ["", f"  account    {view.account}, queue {view.queue}, tier {view.tier}"]
     if view.arguments:
         lines.append(f"  arguments  {shlex.join(view.arguments)}")
@@ -175,13 +177,14 @@ def why_lines(detail: JobDetail, zone: tzinfo = UTC) -> Iterator[str]:
     """What a job waits for, its standing, who is ahead, and what would help."""
     view, told = detail.view, detail.explained
     yield f"{view.label} {view.name}: {detail.why}"
-    if ranged := range_words(view.range, view.forecast_ms, int(time.time() * 1000), zone):
-        yield f"it starts {ranged}"
+    now_ms = int(time.time() * 1000)
+    if start := start_words(view, now_ms, zone):
+        yield f"likely it starts {start}"
     if told is None:
         return
-    for change in told.changes:
+    for change, words in sooner_words(view, told.changes, now_ms, zone):
         settings = " ".join(f"--set {key}={shlex.quote(value)}" for key, value in change.set)
-        yield f"{change.words}  (lazy-quarry change {view.label} {settings})"
+        yield f"{words}  (lazy-quarry change {view.label} {settings})"
     if told.place is None:
         return
     yield f"{ordinal(told.place)} in the queue; {standing_words(told.parts)}"

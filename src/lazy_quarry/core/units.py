@@ -131,10 +131,12 @@ def format_size(mib: float) -> str:
 
 
 def exact_size(mib: int) -> str:
-    """A size in the header's own form, nothing rounded away: ``2800 MiB``, ``3 GiB``."""
+    """A size in the header's own form, nothing rounded away: ``2800 MiB``, ``3 GiB``, ``6.75 GiB``."""
     for unit, scale in (("TiB", 2**20), ("GiB", 2**10)):
         if mib and mib % scale == 0:
             return f"{mib // scale} {unit}"
+        if mib > scale and mib * 4 % scale == 0:  # quarters are read at a glance, finer parts are not
+            return f"{mib / scale:g} {unit}"
     return f"{mib} MiB"
 
 

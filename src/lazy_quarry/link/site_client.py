@@ -132,7 +132,7 @@ class SiteClient(BookCalls, Protocol):
     def search(
         self, where: str, ended: bool = True, everyone: bool = True, sort: str = "", limit: int = 50, offset: int = 0
     ) -> Found:
-        """Jobs that meet a search in the words of docs/search.md; ended ones, or those that wait or run.
+        """Jobs that meet a search in the words of docs/review.md; ended ones, or those that wait or run.
 
         ``sort`` is a field, with ``-`` before it for the greatest first. Raises :class:`QuarryError` for words that can't be read.
         """

@@ -115,11 +115,10 @@ def size_words(row: SizeRow) -> str:
 
 
 def share_words(line: ShareLine) -> str:
-    """``33% is its target and 41% it had, so its jobs stand 5h 24m ahead (at most 12h)``."""
+    """``33% is its target and 41% it had, for which its jobs get 5h 24m of the 12h of priority that no use at all gives``."""
     ahead, most = (format_duration(round(hours * 3600)) for hours in (line.ahead_h, line.most_ahead_h))
-    return (
-        f"{line.target:.0%} is its target and {line.used:.0%} it had, so its jobs stand {ahead} ahead (at most {most})"
-    )
+    told = f"{line.target:.0%} is its target and {line.used:.0%} it had"
+    return f"{told}, for which its jobs get {ahead} of the {most} of priority that no use at all gives"
 
 
 def advised_words(row: WasteRow, user: str) -> str:

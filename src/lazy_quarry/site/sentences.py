@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, tzinfo
 from functools import partial
@@ -14,6 +14,7 @@ from lazy_quarry.core.units import DAY_MS, clock_time, format_duration, format_s
 
 if TYPE_CHECKING:
     from lazy_quarry.core.advice.alike import Outlier
+    from lazy_quarry.core.explain.answers import Suggestion
     from lazy_quarry.core.job.inside import Spread
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage
@@ -79,6 +80,58 @@ def range_now(known: StartRange | None, now_ms: int) -> StartRange | None:
     if known is None or known.late_ms <= now_ms:
         return None
     return replace(known, early_ms=max(now_ms, known.early_ms), likely_ms=max(now_ms, known.likely_ms))
+
+
+PHRASES = {
+    Phase.WAITING: "waits for its turn, or for room",
+    Phase.BLOCKED: "waits for other jobs",
+    Phase.HELD: "does not start until it is released",
+    Phase.DONE: "did what it was to do",
+    Phase.FAILED: "ended with an error",
+    Phase.OVERTIME: "reached its walltime",
+    Phase.OVERMEMORY: "used more memory than it asked for",
+    Phase.CANCELLED: "somebody stopped it",
+    Phase.LOST: "its node was lost",
+    Phase.SKIPPED: "what it waited for did not come",
+}
+"""What each state but *running* means, in plain words."""
+
+
+def start_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
+    """When a waiting job likely starts, as ``about 10:09; 8 times in 10 between 09:55 and 10:21``; empty where unknown."""
+    likely = likely_start_ms(view, now_ms)
+    if likely is None:
+        return ""
+    by_range = (
+        range_words(view.range, None, now_ms, zone) if view.forecast_ms is None or view.forecast_ms > now_ms else ""
+    )
+    return by_range or ("now" if likely <= now_ms else f"about {clock_time(likely, now_ms, zone)}")
+
+
+def likely_start_ms(view: JobView, now_ms: int) -> int | None:
+    """The middle of the range in which a job starts; without one its start by the plan."""
+    left = range_now(view.range, now_ms)
+    if left is not None and (view.forecast_ms is None or view.forecast_ms > now_ms):
+        return left.likely_ms
+    return view.forecast_ms
+
+
+def sooner_words(
+    view: JobView, changes: Iterable[Suggestion], now_ms: int, zone: tzinfo = UTC
+) -> Iterator[tuple[Suggestion, str]]:
+    """Requests with which a job would start before it likely does, each with how much sooner than that.
+
+    A start with another request is the one by the plan, in which all that runs takes its whole walltime: it may well be earlier.
+    """
+    likely = likely_start_ms(view, now_ms)
+    for change in changes:
+        if likely is not None and change.start_ms >= likely:
+            continue
+        if change.start_ms <= now_ms:
+            yield change, f"It would start now {change.how}."
+            continue
+        gain = "" if likely is None else f", {format_duration((likely - change.start_ms) // 1000)} sooner"
+        yield change, f"It would start by {clock_time(change.start_ms, now_ms, zone)}{gain}, {change.how}."
 
 
 def range_words(known: StartRange | None, by_plan_ms: int | None, now_ms: int, zone: tzinfo = UTC) -> str:
@@ -341,10 +394,10 @@ def ordinal(place: int) -> str:
 
 
 def standing_words(parts: StandingParts) -> str:
-    """A standing and its parts: ``its standing, in hours of waiting, is 14.2: waited 1.2, account +8.5, user +2.0``."""
+    """A standing and its parts: ``its standing (priority, in hours of waiting) is 14.2: waited 1.2, account +8.5, user +2.0``."""
     told = [f"waited {parts.waited:.1f}"]
     told += [f"{name} {hours:+.1f}" for name, hours in parts.named() if name != "waited" and abs(hours) >= 0.05]
-    return f"its standing, in hours of waiting, is {parts.total:.1f}: {', '.join(told)}"
+    return f"its standing (priority, in hours of waiting) is {parts.total:.1f}: {', '.join(told)}"
 
 
 def site_words(site: SiteView, now_ms: int, zone: tzinfo = UTC) -> str:

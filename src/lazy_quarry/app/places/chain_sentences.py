@@ -8,6 +8,13 @@ from lazy_quarry.core.units import clock_time, format_core_hours, format_duratio
 from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainView, PartView
 from lazy_quarry.site.sentences import range_words
 
+_CONDITION = {
+    "succeeds": "once {} is done",
+    "fails": "if {} fails",
+    "finishes": "once {} has ended, however",
+    "begins": "once {} has begun",
+    "each-succeeds": "task by task, as each of {} is done",
+}
 _FILE = "on a chain that is open as a file"
 WHY_NOT = {
     **dict.fromkeys(("hold", "release", "cancel", "again_failed"), "on a chain that was submitted"),
@@ -82,7 +89,7 @@ def part_words(one: PartView, view: ChainView, zone: tzinfo) -> str:
     if one.cores:
         tasks = f"{plural(one.tasks, 'task')} of " if one.tasks else ""
         told.append(f"{tasks}{plural(one.cores, 'core')}, {format_duration(one.walltime_s)}")
-    told += [f"after {other} {condition}" for other, condition in one.after]
+    told += [f"runs {_CONDITION[condition].format(other)}" for other, condition in one.after]
     if one.starts_ms is not None and one.ends_ms is not None and (one.phase is None or not one.phase.final):
         begin, end = (clock_time(at, view.now_ms, zone) for at in (one.starts_ms, one.ends_ms))
         told.append(f"{begin} to {end} at the latest")

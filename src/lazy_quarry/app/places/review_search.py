@@ -16,6 +16,7 @@ from lazy_quarry.app.widgets.run_rows import RunHead, RunRows
 from lazy_quarry.core.search.fields import FIELDS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import ours
+from lazy_quarry.site.found_parts import parts_words
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.saved_searches import SavedSearches
 
@@ -24,7 +25,7 @@ if TYPE_CHECKING:
 
 LISTED = 300
 """Runs that are listed at a time; more are read when the cursor comes to the last one."""
-HINT = 'name:surge* state:failed memory:>4GiB since:2w text:"no convergence"'
+HINT = 'surge overtime last month, or name:surge* memory:>4GiB since:2w text:"no convergence"'
 
 
 class ReviewSearch(ReviewSheets):
@@ -84,8 +85,17 @@ class ReviewSearch(ReviewSheets):
         found = client.search(self.words, True, everyone, self.sort, most)
         runs = [*(view for view in live if view.started_ms is not None), *found.jobs]
         self._more = found.more
+        if (
+            not runs
+            and self.words
+            and (parts := parts_words(client, self.words, everyone, self._now_ms(), self.quarry.zone))
+        ):
+            self._say(f"Nothing has all of it: {parts}.")
         told = f"{len(runs):,}{' and more' if found.more else ''}"
         return runs, f"{told}; some that ended lately are not looked through yet" if found.behind else told
+
+    def _now_ms(self) -> int:
+        return self.board.now_ms if self.board is not None else 0
 
     def _take(self, runs: list[JobView], told: str) -> None:
         self.query_one(RunHead).say(self.words, self.sort, told if runs else "nothing was found")
@@ -111,7 +121,7 @@ class ReviewSearch(ReviewSheets):
         self._ask(self.words, f"a search: {HINT}", keeping=False)
         names = ", ".join(name for name in FIELDS)
         self._say(
-            f"Words alone are looked for everywhere. Fields: {names}, since, until. - before one means the opposite."
+            f"States and times as they are said: overtime last month. Other words are looked for everywhere. Fields: {names}."
         )
 
     def search(self, words: str) -> None:

@@ -322,14 +322,17 @@ class ReviewSheets(ReviewOutput):
             for row in result_rows(client, views, pattern, self.which, elsewhere):
                 found.append(row)
                 if len(found) % EVERY == 0:
-                    told = f"{len(found):,} of {plural(len(views), 'run')} read"
+                    told = f"{len(found):,} of {len(views):,} read"
                     self.quarry.hand_over(self._show_values, list(found), pattern.text, told)
         except QuarryError as fault:
             self.quarry.hand_over(self._show_values, found, pattern.text, str(fault))
             return
         having = sum(row.value is not None for row in found)
         wrong = sum(bool(row.wrong) for row in found)
-        told = f"{having} of {plural(len(found), 'run')} have it" + (f", {wrong} wrote errors" if wrong else "")
+        tasks = bool(found) and all(row.view.parent is not None for row in found)
+        told = f"{having} of {plural(len(found), 'task' if tasks else 'run')} have it" + (
+            f", {wrong} wrote errors" if wrong else ""
+        )
         self.quarry.hand_over(self._show_values, found, pattern.text, told)
 
     def _show_values(self, found: list[ResultRow], pattern: str, told: str) -> None:

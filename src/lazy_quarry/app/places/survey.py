@@ -130,7 +130,8 @@ class SurveyPlace(Place):
     def _show_room(self, queues: list[str], rooms: list[RoomView]) -> None:
         if self.board is not None:
             totals = {queue: sum(node.cores for node in self.board.nodes if queue in node.queues) for queue in queues}
-            self.query_one(RoomGrid).show(rooms, totals)
+            with_gpus = frozenset(queue for node in self.board.nodes if node.gpus for queue in node.queues)
+            self.query_one(RoomGrid).show(rooms, totals, with_gpus)
 
     def on_room_chosen(self, message: RoomChosen) -> None:
         """Draft a request for this room."""

@@ -4,6 +4,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
 from functools import partial
+from itertools import islice
 
 from textual import work
 from textual.containers import Vertical
@@ -32,6 +33,7 @@ from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
+from lazy_quarry.site.sentences import sooner_words
 
 
 class WatchPlace(WatchDoing):
@@ -212,7 +214,10 @@ class WatchPlace(WatchDoing):
             return watch_sentences.empty_words(self.choice)
         if row.view is None:
             return watch_sentences.row_words(row, self.board)
-        instead = self.panes.detail.instead if self.panes.detail and self.panes.detail.view.job == row.view.job else ""
+        detail = self.panes.detail
+        changes = detail.explained.changes if detail and detail.explained and detail.view.job == row.view.job else ()
+        sooner = sooner_words(row.view, changes, self.board.now_ms, self.quarry.zone)
+        instead = " ".join(words for _, words in islice(sooner, 2))
         return watch_sentences.job_words(row.view, self.board, self.quarry.zone, instead)
 
     def acts(self) -> list[Hint]:

@@ -1,16 +1,25 @@
 """Watch: what is done to jobs, tasks and chains, one or all that are marked."""
 
+from typing import TYPE_CHECKING
+
+from textual import work
+
 from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.places.job_doing import JobDoing
 from lazy_quarry.app.places.over_time import OverTime
 from lazy_quarry.app.places.watch_panes import WatchPanes
 from lazy_quarry.app.watch_list import Row
 from lazy_quarry.app.widgets.job_rows import JobRows
-from lazy_quarry.app.widgets.panes.change_pane import ChangePane, Chosen
+from lazy_quarry.app.widgets.panes.change_pane import ChangePane, ChangeTold, Changing, Chosen
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.job.job import Phase
+from lazy_quarry.errors import QuarryError
+from lazy_quarry.site.foretold import foretold_words
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.views import Outcome
+
+if TYPE_CHECKING:
+    from lazy_quarry.link.site_client import SiteClient
 
 
 class WatchDoing(JobDoing, OverTime):
@@ -95,11 +104,32 @@ class WatchDoing(JobDoing, OverTime):
         if self.board is not None:
             self.query_one(ChangePane).show(view.job, advised, ladder, self.board.now_ms, view.walltime_s)
 
+    def _with_marks(self, job: int) -> list[int]:
+        """A job; with it all that are marked, where it is."""
+        marked = self.query_one(JobRows).marked
+        return sorted(marked) if job in marked else [job]
+
     def on_chosen(self, message: Chosen) -> None:
         """Make the change; with marks, to all that are marked."""
-        rows = self.query_one(JobRows)
-        jobs = sorted(rows.marked | {message.job}) if message.job in rows.marked else [message.job]
-        self.commands.change(jobs, message.settings)
+        self.commands.change(self._with_marks(message.job), message.settings)
+
+    def on_changing(self, message: Changing) -> None:
+        """Say what a change would come to, before it is made."""
+        if self.quarry.client is not None:
+            self._look_ahead(self.quarry.client, self._with_marks(message.job), message.settings)
+
+    @work(thread=True, exclusive=True, group="look-ahead")
+    def _look_ahead(self, client: "SiteClient", jobs: list[int], settings: list[str]) -> None:
+        try:
+            found = client.would_change(jobs, settings)
+        except QuarryError as fault:
+            self.quarry.hand_over(self._show_ahead, f"{fault}.", True)
+            return
+        words = foretold_words(found, self.quarry.zone)
+        self.quarry.hand_over(self._show_ahead, f"{words[:1].upper()}{words[1:]}.", bool(found.refused))
+
+    def _show_ahead(self, words: str, bad: bool) -> None:
+        self.query_one(ChangeTold).tell(words, bad)
 
     def _commanded(self, outcomes: list[Outcome], settings: str) -> None:
         """Say the outcome; the pane closes after a change. Marks stay, for what is to be done next."""

@@ -60,16 +60,19 @@ class WatchPanes:
         if view is None or view.job != found.job:
             return
         if self.shown == "why" and found.detail is not None:
+            now_ms = self.quarry.board.now_ms if self.quarry.board is not None else 0
             self.of("why").query_one(PaneTitle).say(
                 f"WHY {view.label} {view.name.upper()}", f"{key_of('why')} or escape closes it"
             )
-            self.place.query_one("#why-lines", Prose).put(list(why_prose(found.detail, self.place.size.width)))
+            self.place.query_one("#why-lines", Prose).put(
+                list(why_prose(found.detail, self.place.size.width, now_ms, self.quarry.zone))
+            )
         elif self.shown == "output":
             self._show_output(view, found.printed)
 
     def _show_output(self, view: JobView, printed: OutputChunk | None) -> None:
         self.of("output").query_one(PaneTitle).say(f"OUTPUT OF {view.label} {view.name.upper()}", view.output)
-        lines = [(f"{key_of('fold')} opens the array; each of its tasks prints into a file of its own", "dim")]
+        lines = [(f"each task writes its own file; {key_of('fold')} opens the array", "dim")]
         if printed is not None:
             text = printed.text.replace("\t", "    ").splitlines()
             lines = [(line, "ink") for line in text] or [(printed.problem or "it has not printed anything yet", "dim")]

@@ -10,7 +10,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import counts_words, range_words, verdict
+from lazy_quarry.site.sentences import counts_words, start_words, verdict
 
 CHANGE_KEYS: list[KeyHint] = [
     ("enter", "make the change", ""),
@@ -98,8 +98,8 @@ def job_words(view: JobView, board: Board, zone: tzinfo, instead: str) -> str:
     words = f"{name} {view.why}" if view.why.startswith("waits") else f"{name}: {view.why}"
     if view.phase is Phase.BLOCKED and view.forecast_ms is not None:
         words += f"; if all goes well it starts about {clock_time(view.forecast_ms, board.now_ms, zone)}"
-    if ranged := range_words(view.range, view.forecast_ms, board.now_ms, zone):
-        words = f"{words.rstrip('.')}. It starts {ranged}"
+    if view.range is not None and (start := start_words(view, board.now_ms, zone)):
+        words = f"{words.rstrip('.')}. Likely it starts {start}"
     warned = f" {view.warning[:1].upper()}{view.warning[1:]}." if view.warning and view.warning not in words else ""
     return f"{words.rstrip('.')}.{warned} {instead}"
 
@@ -145,7 +145,7 @@ def acts_of(row: Row | None, user: str, marked: int, pane: str) -> list[Hint]:
         if own and view.phase.final:
             found.append("again")
         if own and view.phase is Phase.WAITING:
-            found += [("before", "before another of mine"), ("behind", "behind")]
+            found += [("before", "among mine"), "behind"]
         found += ["mark", "script"]
     elif row is not None and row.members:
         found += [("open", "in Chain"), ("fold", "its jobs"), "hold", "release", "cancel", "mark"]

@@ -17,7 +17,7 @@ from lazy_quarry.errors import BadValue
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.draft_view import DraftReport
 
-NAME_WIDTH, VALUE_WIDTH, NARROW_VALUE = 14, 20, 17
+NAME_WIDTH, VALUE_WIDTH, NARROW_VALUE = 16, 20, 17
 
 
 @dataclass

@@ -252,9 +252,7 @@ class ReportRows(Rows):
         return f"{where}; a sign a core, one for each rank"
 
     def _start(self, report: DraftReport) -> None:
-        self.put(
-            (" START", "ink", True), ("    if it asked for        by the plan it would start; enter asks for it", "dim")
-        )
+        self.put((" START", "ink", True), ("    if it asked for        by the plan it starts; enter sets it", "dim"))
         rungs = [*report.starts.ladder, *report.starts.fewer]
         longest = max((rung.start_ms - report.now_ms for rung in rungs if rung.start_ms), default=0)
         for rung in report.starts.ladder:

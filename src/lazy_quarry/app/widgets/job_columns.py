@@ -71,8 +71,9 @@ def shown_columns(widths: Mapping[str, int], width: int, scope: str) -> list[tup
     for name, cells in chosen.items():
         if name not in COLUMNS:
             continue
-        cells = min(cells, 14) if width < 130 and name == "name" else cells
-        if used + cells + 2 > width - LEAST_LANE:
+        cells = min(cells, 14 if width >= 100 else 12) if width < 130 and name == "name" else cells
+        least = 8 if name == "name" else LEAST_LANE  # a row without its name says little, whatever its lane shows
+        if used + cells + 2 > width - least:
             break
         found.append((COLUMNS[name], cells))
         used += cells + 2

@@ -127,8 +127,8 @@ class NodeRows(Rows):
             return
         pen.write(f" {free:,} of {plural(total, 'core')} free   ", "dim")
         pen.write(self._waits(queue.name), "river").write("   ")
-        limit = f"at most {format_duration(queue.walltime_limit_s)}" if queue.walltime_limit_s else "no walltime limit"
-        words = [f"{limit}, {format_duration(queue.walltime_default_s)} if not said"]
+        limit = f"limit {format_duration(queue.walltime_limit_s)}" if queue.walltime_limit_s else "no walltime limit"
+        words = [f"{limit}, default {format_duration(queue.walltime_default_s)}"]
         words += [plural(queue.max_cores, "core") + " a job"] if queue.max_cores else []
         words += [queue.note] if queue.note else []
         pen.write(", ".join(words), "dim")

@@ -12,7 +12,7 @@ from lazy_quarry.core.plan.room import KINDS, WALLTIMES_S
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.site.views import RoomView
 
-CELL, FIRST = 8, 21
+CELL, FIRST = 8, 18
 
 
 @dataclass
@@ -25,7 +25,7 @@ class RoomChosen(Message):
 class RoomGrid(Rows):
     """What could start in each queue, by its shape, for five walltimes."""
 
-    DEFAULT_CSS = "RoomGrid { height: auto; max-height: 14; width: 1fr; }"
+    DEFAULT_CSS = "RoomGrid { height: auto; max-height: 16; width: 1fr; }"
 
     def __init__(self) -> None:
         super().__init__(id="room")
@@ -36,10 +36,10 @@ class RoomGrid(Rows):
         self.column = 1
         self.cursor = 2
 
-    def show(self, rooms: list[RoomView], totals: dict[str, int]) -> None:
-        """What there is room for in queues of so many cores; shapes that a queue can't have at all are left out."""
+    def show(self, rooms: list[RoomView], totals: dict[str, int], with_gpus: frozenset[str]) -> None:
+        """What there is room for in queues of so many cores; GPUs only of queues that have some."""
         self.rooms, self.totals = {(one.queue, one.kind, one.walltime_s): one for one in rooms}, totals
-        possible = {(one.queue, one.kind) for one in rooms}
+        possible = {(one.queue, one.kind) for one in rooms if one.kind != "GPUs" or one.queue in with_gpus}
         rows: list[tuple[str, str]] = [(queue, kind) for queue in totals for kind in KINDS if (queue, kind) in possible]
         if rows != self.rows:
             self.rows = rows
@@ -70,16 +70,16 @@ class RoomGrid(Rows):
         """The heading, the walltimes, or a shape."""
         pen.ground = "ground"
         if row == 0:
-            pen.write(" ROOM NOW", bold=True).write("   the most that could start this minute, in cores", "dim")
+            pen.write(" ROOM NOW", bold=True).write("   cores that could start this minute, for", "dim")
             return
         if row == 1:
             pen.cell("", FIRST)
             for walltime in WALLTIMES_S:
-                pen.cell(f"for {format_duration(walltime)}", CELL, "dim", right=True)
+                pen.cell(f"{format_duration(walltime)}", CELL, "dim", right=True)
             return
         queue, kind = self.rows[row - 2]
         first = row == 2 or self.rows[row - 3][0] != queue
-        pen.cell(f"   {queue}" if first else "", 10, "ink", bold=first).cell(kind, FIRST - 10, "dim")
+        pen.cell(f" {queue}" if first else "", 9, "ink", bold=first).cell(f" {kind}", FIRST - 9, "dim")
         for place, walltime in enumerate(WALLTIMES_S):
             room = self.rooms.get((queue, kind, walltime))
             here = current and self.has_focus and place == self.column

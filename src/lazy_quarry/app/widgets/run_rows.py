@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.looked_at import LookedAt
 from lazy_quarry.app.widgets.drawing import Lines, Rows
@@ -51,10 +52,11 @@ class RunHead(Lines):
         elif self.search:
             pen.cell(f"   {self.search}", self.size.width, "ochre")
         else:
+            usual = f"{key_of('find')} search   {key_of('view')} wide"
             words = (
                 f"sorted by {self.sort.lstrip('-')}, {'the greatest' if self.sort[:1] == '-' else 'the least'} first"
             )
-            pen.write(f"   {words if self.sort else 's search   z wide'}", "dim")
+            pen.write(f"   {words if self.sort else usual}", "dim")
 
 
 def _sorting(column: Column) -> str:

@@ -21,7 +21,7 @@ from lazy_quarry.core.units import (
 from lazy_quarry.run.file_kinds import FileFound
 from lazy_quarry.site.advice_view import Advised
 from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.sentences import spans_words, state_words
+from lazy_quarry.site.sentences import PHRASES, spans_words, state_words
 
 Piece = tuple[str, str, bool]
 
@@ -53,9 +53,11 @@ class VerdictLines(Lines):
         sentence = self.detail.verdict or state_words(view, self.now_ms, self.quarry.zone)
         told = wrap(sentence, width - 3, 5)
         if row == 0:
-            pen.write(f" {view.name.upper()} {view.label}", bold=True).write(
-                f"   {view.phase.sign} {view.phase}", colour
-            )
+            pen.write(f" {view.name.upper()} {view.label}", bold=True)
+            phrase = f": {PHRASES[view.phase]}" if view.phase in PHRASES and view.phase is not Phase.DONE else ""
+            room = width - pen.at - 4 - (16 if self.detail.silent else 0)
+            word = f"   {view.phase.sign} {view.phase}"
+            pen.write(word + (phrase if len(word) + len(phrase) <= room else ""), colour)
             pen.write("  ! look at it" if self.detail.silent else "", "rust", bold=True)
             return
         row -= 1

@@ -8,11 +8,15 @@ from lazy_quarry.core.plan.waiting import WaitKind
 
 @dataclass(frozen=True, slots=True)
 class Suggestion:
-    """A smaller request: the header keys to set, in words, and when the job would start with it."""
+    """A smaller request: the header keys to set, in words, and when the job would start with it by the plan.
+
+    ``how`` is the request as an end of a sentence: ``in queue deep``.
+    """
 
     set: tuple[tuple[str, str], ...]
     words: str
     start_ms: int
+    how: str = ""
 
 
 @dataclass(frozen=True, slots=True)

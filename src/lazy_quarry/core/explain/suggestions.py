@@ -65,7 +65,8 @@ class Suggestions:
             # Whatever else is asked for, the next task starts when one of them ends.
             if self.start_with(job, job.request) == now:
                 more = len(tasks) + 1
-                yield Suggestion((("array.at-once", str(more)),), f"It would start now with {more} at once.", now)
+                how = f"with {more} at once"
+                yield Suggestion((("array.at-once", str(more)),), f"It would start now {how}.", now, how)
             return
         for tries in (self._shorter(job), self._fewer(job), self._leaner(job), self._elsewhere(job)):
             best: Suggestion | None = None
@@ -74,7 +75,7 @@ class Suggestions:
                 if start is None:
                     continue
                 if start <= now:
-                    best = Suggestion(settings, f"It would start now {words}.", start)
+                    best = Suggestion(settings, f"It would start now {words}.", start, words)
                     break
                 if best is None and asked is not None and start <= asked - SOONER_MS:
                     gain = format_duration((asked - start) // 1000)
@@ -82,6 +83,7 @@ class Suggestions:
                         settings,
                         f"It would start at {clock_time(start, now, self.zone)}, {gain} sooner, {words}.",
                         start,
+                        words,
                     )
             if best is not None:
                 yield best

@@ -22,9 +22,10 @@ _MONTHS = (
     "november",
     "december",
 )
+_DAYS = ("monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday")
 _KINDS = ("week", "month", "quarter", "year")
 _FIRST, _LAST = date(1971, 1, 1), date(2999, 1, 1)
-HOW = 'write "last month", "2026 Q3", "March 2026", "2026-03", "last 30 days", "since 3 March" or "2026-03-01 to 2026-04-15"'
+HOW = 'write "last month", "2026 Q3", "March 2026", "last 30 days", "since Monday", "since 3 March" or "2026-03-01 to 2026-04-15"'
 
 
 @dataclass(frozen=True, slots=True)
@@ -219,10 +220,12 @@ def _month_number(word: str) -> int:
 
 
 def _day(text: str, today: date, before: str = "") -> date:
-    """A day: ``2026-03-05``, ``5 March``, ``March 5 2026``, ``today``; without a year the last one that has come."""
+    """A day: ``2026-03-05``, ``5 March``, ``March 5 2026``, ``monday``, ``today``; without a year the last one that has come."""
     words = text.strip()
     if words in ("today", "yesterday", "now"):
         return today - timedelta(days=words == "yesterday")
+    if words in _DAYS:
+        return today - timedelta(days=(today.weekday() - _DAYS.index(words)) % 7)
     try:
         if match := re.fullmatch(r"(\d{4})-(\d{1,2})-(\d{1,2})", words):
             return date(_year(match[1]), int(match[2]), int(match[3]))

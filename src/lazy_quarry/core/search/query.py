@@ -2,12 +2,13 @@
 
 Words apart all have to be met. ``field:value`` asks for a value, ``a,b`` for one of several, ``>``, ``<``, ``>=``, ``<=`` and
 ``low..high`` for a range, a ``-`` before it for the opposite. A word by itself is looked for in names, scripts and what was
-printed; quotes keep words together.
+printed; quotes keep words together. States and times need no field: ``overtime last month``, ``-done since Monday``; in quotes
+they are looked for as words.
 """
 
 import re
 import unicodedata
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, tzinfo
 from functools import lru_cache
@@ -16,6 +17,7 @@ from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.search.facts import Facts
 from lazy_quarry.core.search.fields import FIELDS, SHORT, Field, span_of
+from lazy_quarry.core.search.plain_words import STATES, time_at
 from lazy_quarry.errors import BadValue
 
 MOST_TERMS, LONGEST = 40, 2000
@@ -75,23 +77,38 @@ def parse_query(text: str, now_ms: int, zone: tzinfo = UTC) -> Query:
     """Read a search. Raises :class:`BadValue` that says which word is wrong, and what could stand there."""
     if len(text) > LONGEST:
         raise BadValue(f"a search has {LONGEST:,} characters at most, and this one {len(text):,}")
-    terms, at = list[Term](), 0
+    terms = [term for term, _ in _terms(text, now_ms, zone)]
+    if len(terms) > MOST_TERMS:
+        raise BadValue(f"a search has {MOST_TERMS} conditions at most, and this one {len(terms)}")
+    one_by_one = {"task", "parameter"}
+    return Query(tuple(terms), any(term.field is not None and term.field.name in one_by_one for term in terms))
+
+
+def parts_of(text: str, now_ms: int, zone: tzinfo = UTC) -> list[str]:
+    """The conditions of a search one by one, as they were written. Raises :class:`BadValue` as :func:`parse_query` does."""
+    return [written for _, written in _terms(text, now_ms, zone)]
+
+
+def _terms(text: str, now_ms: int, zone: tzinfo) -> Iterator[tuple[Term, str]]:
+    """Each condition, and how it was written."""
+    at = 0
     while at < len(text):
         if text[at].isspace():
             at += 1
+            continue
+        if time := time_at(text, at, now_ms, zone):
+            first, last, end = time
+            yield Term(FIELDS["ended"], (Between(first, last),)), text[at:end]
+            at = end
             continue
         found = _TERM.match(text, at)
         if found is None or text.count('"', at, found.end()) % 2:
             raise BadValue(f'the quotes of "{shortened(text[at:])}" are not closed')
         try:
-            terms.append(_term(found["field"], found["value"], bool(found["no"]), now_ms, zone))
+            yield _term(found["field"], found["value"], bool(found["no"]), now_ms, zone), found[0]
         except BadValue as fault:
             raise BadValue(f"{shortened(found[0])}: {fault}") from None
         at = found.end()
-    if len(terms) > MOST_TERMS:
-        raise BadValue(f"a search has {MOST_TERMS} conditions at most, and this one {len(terms)}")
-    one_by_one = {"task", "parameter"}
-    return Query(tuple(terms), any(term.field is not None and term.field.name in one_by_one for term in terms))
 
 
 def parse_order(text: str) -> Order:
@@ -105,6 +122,8 @@ def parse_order(text: str) -> Order:
 
 
 def _term(name: str | None, value: str, opposite: bool, now_ms: int, zone: tzinfo) -> Term:
+    if name is None and value.lower() in STATES:
+        return Term(FIELDS["state"], (Likeness(value.lower()),), opposite)
     if name is None:
         return Term(None, (_phrase(value),), opposite)
     compared = ""

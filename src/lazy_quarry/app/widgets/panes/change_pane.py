@@ -5,10 +5,11 @@ from textual.containers import Vertical
 from textual.message import Message
 from textual.widgets import Input
 
-from lazy_quarry.app.cells import Pen
-from lazy_quarry.app.widgets.drawing import Rows
+from lazy_quarry.app.cells import Pen, wrap
+from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
 from lazy_quarry.app.widgets.panes.typed_line import Typed
+from lazy_quarry.app.widgets.run_again import settings_in
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.units import clock_time, format_duration
 
@@ -19,6 +20,34 @@ class Chosen(Message):
     def __init__(self, job: int, settings: list[str]) -> None:
         super().__init__()
         self.job, self.settings = job, settings
+
+
+class Changing(Message):
+    """These settings are being looked at: what would they come to?"""
+
+    def __init__(self, job: int, settings: list[str]) -> None:
+        super().__init__()
+        self.job, self.settings = job, settings
+
+
+class ChangeTold(Lines):
+    """What the settings that are typed, or under the cursor, would come to."""
+
+    DEFAULT_CSS = "ChangeTold { height: 2; }"
+
+    def __init__(self) -> None:
+        super().__init__(id="change-told")
+        self.words, self.bad = "", False
+
+    def tell(self, words: str, bad: bool) -> None:
+        """Other words; ``bad`` when it would be refused."""
+        self.words, self.bad = words, bad
+        self.refresh()
+
+    def draw(self, row: int, pen: Pen) -> None:
+        """Two lines."""
+        lines = wrap(self.words, self.size.width - 4, 2)
+        pen.write(f"   {lines[row]}" if row < len(lines) else "", "rust" if self.bad else "ink")
 
 
 class Changes(Rows):
@@ -73,6 +102,7 @@ class ChangePane(Vertical):
         """Heading, line to type in, list."""
         yield PaneTitle()
         yield Typed(placeholder="type KEY=VALUE, as memory=2 GiB/core; or choose below with ↑ ↓", id="typed")
+        yield ChangeTold()
         yield Changes()
 
     def open(self, job: int, name: str) -> None:
@@ -82,6 +112,7 @@ class ChangePane(Vertical):
             f"CHANGE {job} {name.upper()}", "enter makes the change, it keeps its standing; escape leaves it"
         )
         self.query_one(Typed).value = ""
+        self.query_one(ChangeTold).tell("", False)
         self.query_one(Changes).show([], 0, 0)
         self.query_one(Typed).focus()
 
@@ -90,19 +121,34 @@ class ChangePane(Vertical):
         if job == self.job:
             ways = [(one, True) for one in advised] + [(one, False) for one in ladder]
             self.query_one(Changes).show(ways, now_ms, asked_s)
+            self._look()
 
     def action_step(self, by: int) -> None:
         """Another line of the list."""
         rows = self.query_one(Changes)
         rows.move(rows.cursor + by)
+        self._look()
+
+    def settings(self) -> list[str]:
+        """What was typed, else what is under the cursor."""
+        rows = self.query_one(Changes)
+        if typed := settings_in(self.query_one(Typed).value):
+            return typed
+        change = rows.rows[rows.cursor][0] if rows.cursor < len(rows.rows) else None
+        return [f"{key}={value}" for key, value in change.set] if change is not None else []
+
+    def _look(self) -> None:
+        """Ask what it would come to."""
+        if settings := self.settings():
+            self.post_message(Changing(self.job, settings))
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """What is typed comes to something else with each letter."""
+        event.stop()
+        self._look()
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Make the change that was typed, else the one under the cursor."""
         event.stop()
-        typed = self.query_one(Typed).value.strip()
-        rows = self.query_one(Changes)
-        if typed:
-            self.post_message(Chosen(self.job, [part.strip() for part in typed.split(";") if part.strip()]))
-        elif rows.cursor < len(rows.rows):
-            change, _ = rows.rows[rows.cursor]
-            self.post_message(Chosen(self.job, [f"{key}={value}" for key, value in change.set]))
+        if settings := self.settings():
+            self.post_message(Chosen(self.job, settings))

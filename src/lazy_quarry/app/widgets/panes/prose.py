@@ -1,11 +1,13 @@
 """Lines that are read and scrolled; among them why a job waits."""
 
 from collections.abc import Iterator
+from datetime import tzinfo
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen, wrap
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.sentences import ordinal, standing_words
+from lazy_quarry.site.sentences import ordinal, sooner_words, standing_words, start_words
 
 
 class Prose(Rows):
@@ -47,19 +49,22 @@ class Prose(Rows):
         self.scroll_to(y=max(0, len(self.lines) - self.size.height), animate=False, force=True)
 
 
-def why_prose(detail: JobDetail, width: int) -> Iterator[tuple[str, str]]:
-    """What a job waits for, what would help, its standing, who is ahead: lines with their colours."""
+def why_prose(detail: JobDetail, width: int, now_ms: int, zone: tzinfo) -> Iterator[tuple[str, str]]:
+    """What a job waits for, when it likely starts, what would be sooner than that, its standing: lines with their colours."""
     told = detail.explained
     words = detail.why or detail.verdict or "it waits for nothing"
     for line in wrap(f"{words[:1].upper()}{words[1:]}", width - 6, 4):
         yield line, "ink"
     if told is None:
         return
-    for change in told.changes:
-        for line in wrap(f"→ {change.words}", width - 6, 2):
+    if start := start_words(detail.view, now_ms, zone):
+        yield f"Likely it starts {start}.", "river"
+    sooner = list(sooner_words(detail.view, told.changes, now_ms, zone))
+    for _, words in sooner:
+        for line in wrap(f"→ {words}", width - 6, 2):
             yield line, "moss"
-    if told.changes:
-        yield "  e changes the request to one of these", "dim"
+    if sooner:
+        yield f"  {key_of('change')} changes the request to one of these", "dim"
     if told.place is None:
         return
     yield "", "ink"
