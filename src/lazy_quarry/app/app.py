@@ -76,7 +76,7 @@ class QuarryApp(Going, SendingApp):
         bound("table", "table", "save the table under the cursor as CSV; at once again, as JSON", priority=True),
         bound("ring", "ring", "tell me when the job under the cursor ends, or no longer"),
         bound("find_act", "find_action", "find anything that can be done, by its words", priority=True),
-        bound("keys", "keys", "all keys of this place; f1 also while typing", priority=True),
+        bound("keys", "keys", "all keys of this place; f1 also while typing"),
         bound("pause", "stand", "stop the rehearsal's clock, or let it go on"),
         bound("step", "step", "to the next thing that happens in the rehearsal"),
         bound("faster", "faster(1)", "the rehearsal's clock faster"),
@@ -348,7 +348,9 @@ class QuarryApp(Going, SendingApp):
         return place
 
     async def action_go(self, name: str) -> Place:
-        """Go to a place."""
+        """Go to a place; the list of keys gives way."""
+        if isinstance(self.screen, Help):
+            self.screen.finish()
         place = next((each for each in self.query(Place) if each.id == f"place-{name}"), None)
         if place is None:
             place = self._make(name)
@@ -412,8 +414,6 @@ class QuarryApp(Going, SendingApp):
 
     def action_keys(self) -> None:
         """All keys of the place."""
-        if isinstance(self.screen, Help):
-            self.screen.finish()
         if isinstance(self.screen, Dialog):
             return  # it has its keys in a line of its own
         place = self._present()

@@ -43,7 +43,7 @@ def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
         for act, one in acts.items():
             if act not in here and act not in ("open", "side", "back", "out"):
                 go = partial(app.call_next, app.action_go, name)
-                yield Entry(f"{name.capitalize()}: {one.tooltip}", shown(one.key), go, "", f"{_also(act)} {name}")
+                yield Entry(f"{name.capitalize()}: {one.tooltip}", shown(one.key), go, "", f"{_also(act)} {name}", True)
 
 
 def _also(act: str) -> str:

@@ -89,6 +89,8 @@ class LedgerPeriod(Place):
 
     def action_now(self) -> None:
         """The last 30 days again."""
+        if self.words == FIRST:
+            self._say("These are the last 30 days already.")
         self.words = FIRST
         self._read_new()
 

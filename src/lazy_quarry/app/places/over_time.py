@@ -57,7 +57,10 @@ class OverTime(Place):
 
     def action_now(self) -> None:
         """Back to now."""
-        self.query_one(JobRows).axis.show_now()
+        axis = self.query_one(JobRows).axis
+        if not axis.shift_ms:
+            self._say("Now is in sight already.")
+        axis.show_now()
         self._redraw()
 
     def figures(self) -> list[Offer]:

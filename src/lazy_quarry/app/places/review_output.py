@@ -168,7 +168,9 @@ class ReviewOutput(JobDoing):
 
     def action_wrap(self) -> None:
         """Long lines over several rows, or on one."""
-        self.query_one(OutputRows).wrap()
+        rows = self.query_one(OutputRows)
+        rows.wrap()
+        self._say("Long lines go over several rows." if rows.wrapped else "Each line stands on one row; ← → show the rest of it.")
 
     def other_stream(self) -> None:
         """Errors in place of the output, or the output again."""

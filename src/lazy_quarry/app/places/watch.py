@@ -19,6 +19,7 @@ from lazy_quarry.app.places.learnt import Learnt, learnt_of
 from lazy_quarry.app.places.place import Hint
 from lazy_quarry.app.places.watch_doing import WatchDoing
 from lazy_quarry.app.places.watch_panes import WatchPanes
+from lazy_quarry.app.tables_of import Table, jobs_table, nodes_table
 from lazy_quarry.app.watch_list import GROUPS, SCOPES, SORTS, Arranger, Choice, RowKey
 from lazy_quarry.app.widgets.axis import AxisLine
 from lazy_quarry.app.widgets.job_context import JobContext
@@ -48,7 +49,11 @@ class WatchPlace(WatchDoing):
         bound("open", "open", "a job in Review, a chain in Chain; a node or a group opens here"),
         bound("why", "pane('why')", "why it waits, who is ahead, and what request would start sooner"),
         bound("output", "pane('output')", "follow what it prints"),
-        bound("change", "change", "change its request, with what would start when beside it"),
+        bound(
+            "change",
+            "change",
+            "change its request: walltime, memory, queue …, saying when it would start and what it costs",
+        ),
         bound("hold", "do('hold')", "hold what waits: it does not start until it is released"),
         bound("release", "do('release')", "release what is held: it waits for its turn again"),
         bound("cancel", "cancel", "cancel it, after saying what would be lost"),
@@ -204,6 +209,13 @@ class WatchPlace(WatchDoing):
         self.query_one(JobRows).refresh()
 
     # -- the note and the keys ---------------------------------------------------------------------
+
+    def tables(self) -> list[Table]:
+        """The jobs that are listed, or the nodes."""
+        rows = self.query_one(JobRows)
+        if self.choice.by_node:
+            return [nodes_table([row.node for row in rows.arranged.rows if row.node is not None])]
+        return [jobs_table(f"jobs-{self.scope}", rows.jobs)] if rows.arranged.rows else []
 
     def note(self) -> str:
         """What the row under the cursor is, why it is so, and what could be done."""

@@ -24,6 +24,8 @@ class Entry:
     reason: str = ""
     also: str = ""
     """Other words by which it is found."""
+    elsewhere: bool = False
+    """Whether it leads to another place."""
 
 
 class FoundRows(Rows):
@@ -41,20 +43,29 @@ class FoundRows(Rows):
         return max(1, len(self.entries))
 
     def find(self, text: str) -> None:
+        """Show those that have all of these words."""
+        self.entries = self.ranked(text)
+        self.cursor = 0
+        self.refit()
+
+    def ranked(self, text: str) -> list[Entry]:
         """Those that have all of these words; first those that say them, then those that are also called so."""
         words = text.casefold().split()
         found = [
             one for one in self.every if all(word in f"{one.words} {one.key} {one.also}".casefold() for word in words)
         ]
 
-        def rank(one: Entry) -> tuple[bool, bool, bool]:
+        def rank(one: Entry) -> tuple[bool, ...]:
             said, called = one.words.casefold().split(), one.also.casefold().split()
             begins = all(any(each.startswith(word) for each in (*said, *called)) for word in words)
-            return not begins, one.run is None, not all(any(each.startswith(word) for each in said) for word in words)
+            return (
+                not begins,
+                one.elsewhere,
+                one.run is None,
+                not all(any(each.startswith(word) for each in said) for word in words),
+            )
 
-        self.entries = sorted(found, key=rank) if words else found
-        self.cursor = 0
-        self.refit()
+        return sorted(found, key=rank) if words else found
 
     def current(self) -> Entry | None:
         """What the cursor is on."""
