@@ -31,6 +31,7 @@ from bench import (
     searching,
     starting,
     studying,
+    terminal,
     warning,
     watching,
 )
@@ -102,6 +103,7 @@ def main() -> None:
         commands,
         starting,
         watching,
+        terminal,
     ):
         group = module.__name__.removeprefix("bench.")
         if wanted and group not in wanted:

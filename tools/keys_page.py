@@ -14,7 +14,10 @@ def page(text: str) -> str:
         inside = "\n".join(lines).strip()
         begin, end = f"<!-- keys: {name} -->", "<!-- end -->"
         text = re.sub(
-            f"{re.escape(begin)}.*?{re.escape(end)}", lambda _, new=f"{begin}\n{inside}\n{end}": new, text, flags=re.DOTALL
+            f"{re.escape(begin)}.*?{re.escape(end)}",
+            lambda _, new=f"{begin}\n{inside}\n{end}": new,
+            text,
+            flags=re.DOTALL,
         )
     return text
 

@@ -1,8 +1,11 @@
 """Only cells that change are sent, and the terminal has what it should."""
 
+import re
+
 from hypothesis import given
 from hypothesis import strategies as st
 from rich.cells import cell_len
+from rich.console import Console
 from rich.segment import Segment
 from rich.style import Style
 from textual._compositor import ChopsUpdate, LayoutUpdate
@@ -12,7 +15,10 @@ from textual.strip import Strip
 from lazy_quarry.app.sent_cells import SentCells
 
 WIDTH, HEIGHT = 12, 4
-STYLES = [Style(color="red"), Style(bold=True), Style()]
+STYLES = [
+    Style(color="red"), Style(bold=True), Style(), Style(color="blue", bgcolor="red"), Style(bgcolor="red", underline=True),
+    Style(bold=True, reverse=True), Style(color="blue"), Style(color="blue", underline=True),
+]  # fmt: skip
 SIGNS = st.sampled_from(["a", "b", " ", "│", "▆", "世"])
 
 
@@ -29,31 +35,63 @@ def lines(draw):
     return Strip(segments)
 
 
+CONSOLE = Console(color_system="truecolor", force_terminal=True)
+
+
+def look(sign, style):
+    """What is seen of a cell: of an empty one its ground alone."""
+    style = style or Style()
+    ground = style.bgcolor.name if style.bgcolor else ""
+    if sign == " " and not (style.underline or style.reverse):
+        return sign, "", "", ground
+    flags = "".join(name[0] for name in ("bold", "underline", "reverse") if getattr(style, name))
+    return sign, flags, style.color.name if style.color else "", ground
+
+
 class Terminal:
-    """A terminal as far as cells go."""
+    """A terminal (ECMA-48) as far as cells, colours and attributes go."""
 
     def __init__(self):
-        self.cells = [[(" ", None)] * WIDTH for _ in range(HEIGHT)]
+        self.cells = [[look(" ", None)] * WIDTH for _ in range(HEIGHT)]
 
     def take(self, update):
-        sent = 0
-        for x, y, strip in update.runs:
-            for text, style, _ in strip:
-                for sign in text:
-                    self.cells[y][x] = sign, style
-                    sent += 1
-                    if cell_len(sign) == 2:
-                        self.cells[y][x + 1] = "", style
-                    x += cell_len(sign)
+        """Do what is sent; how many signs that were."""
+        text, sent = update.render_segments(CONSOLE), 0
+        x = y = 0
+        style = Style()
+        for move, codes, signs in re.findall(r"\x1b\[([\d;]+)H|\x1b\[([\d;]*)m|([^\x1b]+)", text):
+            if move:
+                y, x = (int(part) - 1 for part in move.split(";"))
+            elif codes:
+                for code in codes.split(";"):
+                    style = Style() if code == "0" else style + CODES[code]
+            for sign in signs:
+                self.cells[y][x] = look(sign, style)
+                if cell_len(sign) == 2:
+                    self.cells[y][x + 1] = "", *self.cells[y][x][1:]
+                sent, x = sent + 1, x + cell_len(sign)
+        assert as_seen([[look("x", style)]]) == [[("x", "", "", "")]]  # whoever writes next begins plain
         return sent
+
+
+CODES = {
+    "1": Style(bold=True), "4": Style(underline=True), "7": Style(reverse=True), "31": Style(color="red"),
+    "34": Style(color="blue"), "41": Style(bgcolor="red"), "39": Style(color="default"), "49": Style(bgcolor="default"),
+}  # fmt: skip
 
 
 def cells_of(strip):
     found = []
     for text, style, _ in strip:
         for sign in text:
-            found += [(sign, style), ("", style)][: cell_len(sign)]
+            seen = look(sign, style)
+            found += [seen, ("", *seen[1:])][: cell_len(sign)]
     return found
+
+
+def as_seen(cells):
+    """The same with colours left out that are the terminal's own."""
+    return [[tuple("" if one == "default" else one for one in cell) for cell in line] for line in cells]
 
 
 @given(
@@ -75,7 +113,7 @@ def test_after_every_update_the_terminal_has_just_what_it_should(frames):
             update = ChopsUpdate([{0: strip} for strip in frame], spans, [[WIDTH]] * HEIGHT)
         terminal.take(sent.narrowed(update, (WIDTH, HEIGHT)))
         shown = frame
-        assert terminal.cells == [cells_of(strip) for strip in frame]
+        assert as_seen(terminal.cells) == as_seen([cells_of(strip) for strip in frame])
         again = LayoutUpdate([[strip] for strip in frame], Region(0, 0, WIDTH, HEIGHT))
         assert terminal.take(sent.narrowed(again, (WIDTH, HEIGHT))) == 0
 

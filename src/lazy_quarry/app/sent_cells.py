@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from functools import lru_cache
 from typing import Any
 
 from rich.cells import get_character_cell_size
+from rich.color import ColorSystem
 from rich.console import Console, RenderableType
 from rich.control import Control
 from rich.segment import Segment
@@ -21,6 +23,52 @@ GAP = 4
 """Cells between two changes that are sent all the same: to move the cursor costs as much."""
 
 
+_Look = tuple[str, str, str]
+"""Attributes, ink and ground of a cell, as parameters of SGR (ECMA-48)."""
+_PLAIN: _Look = ("", "39", "49")
+_ATTRIBUTES = (
+    ("bold", "1"),
+    ("dim", "2"),
+    ("italic", "3"),
+    ("underline", "4"),
+    ("blink", "5"),
+    ("reverse", "7"),
+    ("strike", "9"),
+)
+
+
+@lru_cache(maxsize=4096)
+def _codes(style: Style, system: ColorSystem) -> _Look:
+    attributes = ";".join(code for name, code in _ATTRIBUTES if getattr(style, name))
+    ink = ";".join(style.color.downgrade(system).get_ansi_codes(True)) if style.color else "39"
+    ground = ";".join(style.bgcolor.downgrade(system).get_ansi_codes(False)) if style.bgcolor else "49"
+    return attributes, ink, ground
+
+
+def _step(before: _Look, now: _Look) -> str:
+    """From one look to another. Attributes are only added to; to lose one, all are set anew."""
+    if before[0] and before[0] != now[0]:
+        codes = ["0", *(code for code, plain in zip(now, _PLAIN, strict=True) if code != plain)]
+    else:
+        codes = [code for code, old in zip(now, before, strict=True) if code != old]
+    return f"\x1b[{';'.join(codes)}m"
+
+
+def _blank(cell: Cell) -> bool:
+    """Whether nothing of a cell is seen but its ground."""
+    style = cell[1]
+    return cell[0] == " " and not (style is not None and (style.underline or style.reverse or style.strike))
+
+
+def _same(one: Cell | None, other: Cell) -> bool:
+    """Whether two cells look alike: the ink of an empty one isn't seen."""
+    if one == other:
+        return True
+    if one is None or not (_blank(one) and _blank(other)):
+        return False
+    return (one[1].bgcolor if one[1] else None) == (other[1].bgcolor if other[1] else None)
+
+
 class CellsUpdate(CompositorUpdate):
     """Runs of cells, each from its place on."""
 
@@ -28,10 +76,19 @@ class CellsUpdate(CompositorUpdate):
         self.runs = runs
 
     def render_segments(self, console: Console) -> str:
-        """The control sequences and signs."""
-        parts = list[str]()
+        """The control sequences (ECMA-48) and signs; of a style only what is another than before."""
+        system = console._color_system
+        parts, before = list[str](), _PLAIN
         for x, y, strip in self.runs:
-            parts += (Control.move_to(x, y).segment.text, strip.render(console))
+            parts.append(Control.move_to(x, y).segment.text)
+            for text, style, _ in strip:
+                now = _PLAIN if style is None or system is None else _codes(style, system)
+                if now != before:
+                    parts.append(_step(before, now))
+                    before = now
+                parts.append(text)
+        if before != _PLAIN:
+            parts.append("\x1b[0m")
         return "".join(parts)
 
 
@@ -108,7 +165,7 @@ def _changed(known: dict[int, Cell], x: int, cells: list[Cell]) -> Iterator[tupl
     """From which cell to which they differ."""
     begin = end = -1
     for at, cell in enumerate(cells, x):
-        if known.get(at) == cell:
+        if _same(known.get(at), cell):
             continue
         if begin >= 0 and at - end > GAP:
             yield begin, end
@@ -132,8 +189,9 @@ def _strip(cells: list[Cell]) -> Strip:
     """Neighbours of one style together."""
     segments = list[Segment]()
     for sign, style in cells:
-        if segments and segments[-1].style is style:
-            segments[-1] = Segment(segments[-1].text + sign, style)
+        last = segments[-1] if segments else None
+        if last is not None and (last.style is style or _same((" ", last.style), (sign, style))):
+            segments[-1] = Segment(last.text + sign, last.style)
         else:
             segments.append(Segment(sign, style))
     return Strip(segments)

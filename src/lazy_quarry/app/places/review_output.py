@@ -170,7 +170,11 @@ class ReviewOutput(JobDoing):
         """Long lines over several rows, or on one."""
         rows = self.query_one(OutputRows)
         rows.wrap()
-        self._say("Long lines go over several rows." if rows.wrapped else "Each line stands on one row; ← → show the rest of it.")
+        self._say(
+            "Long lines go over several rows."
+            if rows.wrapped
+            else "Each line stands on one row; ← → show the rest of it."
+        )
 
     def other_stream(self) -> None:
         """Errors in place of the output, or the output again."""
