@@ -1,18 +1,22 @@
 """Dialogs end once and by themselves, whatever lies over them and whatever keys come."""
 
+import os
 import random
+import time
 
 import pytest
 
+from lazy_quarry.app.places.review_output import ReviewOutput
 from lazy_quarry.app.widgets.dialog import Dialog
 from lazy_quarry.app.widgets.figure_pane import FigurePane
 from lazy_quarry.app.widgets.finder import Finder
 from lazy_quarry.app.widgets.key_help import Help
 from lazy_quarry.app.widgets.question import Question
+from lazy_quarry.app.widgets.run_again import RunAgain
 from tests.app.support import demo, press, settled, wait_for
 
 KEYS = [
-    *"abcdefghijklmnoprstuvwxyzABGNUSK?/0123456789 +-<>.,",
+    *"abcdefghijklmnoprstuvwxyzABDEFLMNPRSTUWZ?/0123456789 +-<>.,[]",
     *(
         [
             "up",
@@ -29,13 +33,48 @@ KEYS = [
             "pagedown",
             "delete",
             "backspace",
-            "space",
+            "shift+up",
+            "shift+down",
         ]
     ),
     *(f"alt+{number}" for number in range(1, 7)),
-    *(["ctrl+p", "ctrl+e", "ctrl+g", "ctrl+s", "ctrl+z", "f5"]),
+    *(
+        [
+            "ctrl+p",
+            "ctrl+e",
+            "ctrl+r",
+            "ctrl+s",
+            "ctrl+z",
+            "ctrl+o",
+            "ctrl+t",
+            "ctrl+l",
+            "f1",
+            "f2",
+            "f3",
+            "f5",
+            "f6",
+            "f7",
+            "f8",
+            "f9",
+        ]
+    ),
 ]
-"""Without the keys that end the application."""
+"""Without the keys that end the application, a shell and $EDITOR; ctrl+g submits at once, as it says."""
+COSTLY = (
+    "again",
+    "submit",
+    "cancel",
+    "grant",
+    "move",
+    "members",
+    "remove_made",
+    "try_one",
+    "cancel_chain",
+    "continue_chain",
+    "post",
+)
+LONG_S = float(os.environ.get("LQ_LONG_KEYS_S", "0"))
+"""So long, where a person asks for it: LQ_LONG_KEYS_S=600 make test."""
 
 
 async def test_a_dialog_that_a_worker_ends_while_another_lies_over_it_ends_when_that_has_gone(tmp_path):
@@ -78,15 +117,33 @@ async def test_the_palette_opens_over_no_dialog_but_takes_the_place_of_the_list_
 
 
 @pytest.mark.parametrize("seed", range(3))
-async def test_whatever_keys_are_pressed_nothing_is_stuck_and_nothing_raises(tmp_path, seed):
-    chance = random.Random(seed)
+async def test_whatever_keys_are_pressed_nothing_is_stuck_raises_or_costs_anything_unasked(tmp_path, seed, monkeypatch):
+    """Nothing that costs is called but by an answer: here every dialog that asks is answered with its safe answer."""
+    chance, end = random.Random(seed), time.monotonic() + LONG_S
+    asked, unasked = [], []
     async with demo(tmp_path) as (app, pilot):
+        app.folder = tmp_path
         await wait_for(pilot, lambda: app.focused is not None)
-        for place in chance.sample("123456", 6):
-            await press(pilot, f"alt+{place}")
-            for _ in range(25):
-                await pilot.press(chance.choice(KEYS))
-        for _ in range(12):
-            await pilot.press("escape")
-            await settled(pilot)
-        await wait_for(pilot, lambda: app.is_running and not isinstance(app.screen, Dialog))
+        for name in COSTLY:
+            monkeypatch.setattr(
+                app.client, name, lambda *given, name=name: unasked.append((name, given)), raising=False
+            )
+        monkeypatch.setattr(
+            Question, "finish", lambda self, result=None: asked.append(self) or Dialog.finish(self, False)
+        )
+        monkeypatch.setattr(
+            RunAgain, "finish", lambda self, result=None: asked.append(self) or Dialog.finish(self, None)
+        )
+        monkeypatch.setattr(ReviewOutput, "action_outside", lambda self, variable: None)
+        rounds = 0
+        while rounds < 1 or time.monotonic() < end:
+            rounds += 1
+            for place in chance.sample("123456", 6):
+                await press(pilot, f"alt+{place}")
+                for _ in range(25):
+                    await pilot.press(chance.choice(KEYS))
+            for _ in range(12):
+                await pilot.press("escape")
+                await settled(pilot)
+            await wait_for(pilot, lambda: app.is_running and not isinstance(app.screen, Dialog))
+            assert not unasked, (seed, unasked)

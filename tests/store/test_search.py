@@ -2,6 +2,7 @@
 
 import string
 from dataclasses import replace
+from datetime import UTC, datetime
 
 import pytest
 from hypothesis import given, settings
@@ -10,7 +11,7 @@ from hypothesis import strategies as st
 from lazy_quarry.core.job.job import TASK_SPAN
 from lazy_quarry.core.search.facts import Facts
 from lazy_quarry.core.search.fields import FIELDS
-from lazy_quarry.core.search.query import Order, meets, parse_order, parse_query
+from lazy_quarry.core.search.query import Order, meets, parse_order, parse_query, parts_of
 from lazy_quarry.errors import BadValue, StateFolderError
 from lazy_quarry.store.codec import text_key
 from lazy_quarry.store.search_index import FILE, Entry, SqlSearchIndex
@@ -118,6 +119,30 @@ def test_a_search_that_cannot_be_read_is_told_with_the_word(text, told):
     with pytest.raises(BadValue) as fault:
         parse_query(text, NOW)
     assert told in str(fault.value)
+
+
+@pytest.mark.parametrize(
+    ("text", "same"),
+    [
+        ("overtime", "state:overtime"),
+        ("-done surge", "-state:done surge"),
+        ("Overtime last 2 days surge", "state:overtime ended:2026-11-26..2026-11-27 surge"),
+        ("since Monday failed", "ended:2026-11-23..2026-11-27 state:failed"),
+        ("name:x October 2026", "name:x ended:2026-10-01..2026-10-31"),
+        ("last month", "ended:2026-10-01..2026-10-31"),
+        ("from 3 October to 5 October", "ended:2026-10-03..2026-10-05"),
+        ("yesterday", "ended:2026-11-26"),
+    ],
+)
+def test_times_and_states_need_no_field(text, same):
+    now = round(datetime(2026, 11, 27, 12, tzinfo=UTC).timestamp() * 1000)
+    assert parse_query(text, now).terms == parse_query(same, now).terms
+
+
+def test_in_quotes_or_where_they_are_no_time_they_are_words():
+    for text in ('"overtime"', '"last month"', "since", "last run", "since autumn", "2026 rows", "march"):
+        assert all(term.field is None for term in parse_query(text, NOW).terms), text
+    assert parts_of('overtime  last month "a b" -name:x', NOW) == ["overtime", "last month", '"a b"', "-name:x"]
 
 
 @given(st.text(alphabet=string.printable + "äñ\u2028\x00", max_size=60))
