@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from datetime import UTC, tzinfo
 
-from lazy_quarry.core.units import clock_time, format_core_hours, format_duration, plural
+from lazy_quarry.core.units import MINUTE_MS, clock_time, format_core_hours, format_duration, plural
 
 MOST_NAMED = 3
 """Jobs that are named one by one."""
@@ -57,12 +57,13 @@ def foretold_words(found: Foretold, zone: tzinfo = UTC) -> str:
 
 
 def start_words(found: Foretold, zone: tzinfo = UTC) -> str:
-    """When the first of it would start."""
+    """When the first of it would start by the plan, in which all that runs takes its whole walltime."""
     starts = [one.start_ms for one in found.jobs if one.start_ms is not None]
     if not starts:
         return "no start is known yet"
     first = min(starts)
-    return "it starts now" if first <= found.now_ms else f"it starts about {clock_time(first, found.now_ms, zone)}"
+    now = first < found.now_ms + MINUTE_MS
+    return "it starts now" if now else f"by the plan it starts about {clock_time(first, found.now_ms, zone)}"
 
 
 def _job_words(one: ForetoldJob) -> str:

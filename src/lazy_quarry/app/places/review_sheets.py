@@ -17,7 +17,7 @@ from lazy_quarry.app.widgets.output_rows import OutputRows
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.app.widgets.result_rows import ResultRows
 from lazy_quarry.app.widgets.run_rows import RunRows
-from lazy_quarry.app.widgets.sheet_line import SHEETS, SheetLine
+from lazy_quarry.app.widgets.sheet_line import SheetLine
 from lazy_quarry.app.widgets.task_field import TaskField, TaskPicked
 from lazy_quarry.core.advice.found_value import ValuePattern
 from lazy_quarry.core.advice.scaling import Scaling
@@ -413,8 +413,3 @@ class ReviewSheets(ReviewOutput):
         if self.sheet == "made" and self.query_one(MadeRows).path:
             return self.query_one(MadeRows).path
         return super().path_in_sight()
-
-    @staticmethod
-    def sheet_keys() -> list[tuple[str, str, str]]:
-        """A key for each sheet."""
-        return [(key, heading, f"app.place_action('sheet(\"{name}\")')") for name, (key, heading) in SHEETS.items()]

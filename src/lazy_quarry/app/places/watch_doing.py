@@ -125,8 +125,7 @@ class WatchDoing(JobDoing, OverTime):
         except QuarryError as fault:
             self.quarry.hand_over(self._show_ahead, f"{fault}.", True)
             return
-        words = foretold_words(found, self.quarry.zone)
-        self.quarry.hand_over(self._show_ahead, f"{words[:1].upper()}{words[1:]}.", bool(found.refused))
+        self.quarry.hand_over(self._show_ahead, f"{foretold_words(found, self.quarry.zone)}.", bool(found.refused))
 
     def _show_ahead(self, words: str, bad: bool) -> None:
         self.query_one(ChangeTold).tell(words, bad)

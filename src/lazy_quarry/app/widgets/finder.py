@@ -80,11 +80,11 @@ class FoundRows(Rows):
             return
         one = self.entries[row]
         works = one.run is not None
-        pen.cell(f"  {one.key}", 12, "ochre" if works else "faint").write(
-            one.words, "ink" if works else "dim", bold=current
-        )
-        if not works:
-            pen.write(f"   {one.reason}", "dim")
+        reason = f"   {one.reason}" if not works else ""
+        pen.cell(f"  {one.key}", 12, "ochre" if works else "dim")
+        room = max(20, self.room - 12 - len(reason))
+        pen.cell(one.words, min(room, len(one.words)), "ink" if works else "dim", bold=current)
+        pen.cell(reason, max(0, self.room - pen.at), "river")
 
     def clicked(self, row: int, column: int) -> None:
         """A click does it."""
@@ -113,7 +113,7 @@ class Finder(Dialog[Callable[[], Any] | None]):
 
     DEFAULT_CSS = """
     Finder { align: center middle; background: $ground 60%; }
-    Finder > Vertical { width: 90; max-width: 96%; height: 24; max-height: 90%; background: $ground; border: solid $faint; }
+    Finder > Vertical { width: 110; max-width: 96%; height: 24; max-height: 90%; background: $ground; border: solid $faint; }
     """
     BINDINGS = [Binding("escape,ctrl+p", "leave", show=False, priority=True)]
 

@@ -1,5 +1,6 @@
 """Below the lanes of Watch: the nodes that matter to the job under the cursor, or its use over time."""
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Lines
@@ -119,7 +120,7 @@ class JobContext(Lines):
         elif row == 1:
             failed = failed_words(view)
             pen.write(f"   {failed or counts_words(view)}", "rust" if failed else "dim")
-            pen.write("   a shows its tasks, 5 what they used", "dim")
+            pen.write(f"   {key_of('fold')} shows its tasks, 5 what they used", "dim")
         elif view.phase.final and row == 2:
             pen.write(f"   {spans_words(view)}; each asked for {format_duration(view.walltime_s)}", "dim")
         elif view.phase.final and row == 3:

@@ -1,5 +1,6 @@
 """Lines about what to ask for next time: old and new side by side, and the reason."""
 
+from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen, wrap
 from lazy_quarry.core.units import exact_duration, exact_size, format_duration
 from lazy_quarry.site.advice_view import Advised
@@ -47,6 +48,6 @@ class NextLines:
             runs = self.advised.runs
             pen.write(f"   from {runs:,} {'run' if runs == 1 else 'runs'}", "rust" if self.advised.few else "dim")
             if self.advised.settings:
-                pen.write("   N drafts it", "ochre", hit="app.place_action('next_time')")
+                pen.write(f"   {key_of('next_time')} drafts it", "ochre", hit="app.click('next_time')")
             return
         pen.write(*self.lines[row - 1])

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 Look = Callable[[list[str]], "Foretold"]
 """What an act would come to with settings, each as ``KEY=VALUE``."""
-TOLD = 4
+TOLD = 3
 """Lines for what it would come to."""
 
 
@@ -35,7 +35,7 @@ def settings_in(text: str) -> list[str]:
 class AgainHead(Lines):
     """What is asked."""
 
-    DEFAULT_CSS = "AgainHead { height: 4; }"
+    DEFAULT_CSS = "AgainHead { height: 4; background: $raised; }"
 
     def __init__(self, question: str, reason: str) -> None:
         super().__init__(id="again-head")
@@ -43,6 +43,7 @@ class AgainHead(Lines):
 
     def draw(self, row: int, pen: Pen) -> None:
         """The question, and where the settings come from."""
+        pen.ground = "raised"
         lines = wrap(self.question, self.size.width - 4, 2)
         if row < len(lines):
             pen.write(f"  {lines[row]}", bold=True)
@@ -56,7 +57,7 @@ class AgainHead(Lines):
 class AgainFoot(Lines):
     """What it would come to, and the two answers, the safe one chosen."""
 
-    DEFAULT_CSS = f"AgainFoot {{ height: {TOLD + 2}; }}"
+    DEFAULT_CSS = f"AgainFoot {{ height: {TOLD + 2}; background: $raised; }}"
 
     def __init__(self) -> None:
         super().__init__(id="again-foot")
@@ -64,6 +65,7 @@ class AgainFoot(Lines):
 
     def draw(self, row: int, pen: Pen) -> None:
         """Told, then the answers."""
+        pen.ground = "raised"
         if row < TOLD:
             lines = wrap(self.told, self.size.width - 4, TOLD)
             pen.write(f"  {lines[row]}" if row < len(lines) else "", "rust" if self.bad else "ink")
@@ -71,7 +73,7 @@ class AgainFoot(Lines):
             pen.write("  ")
             for words, yes in (("Leave it", False), ("Run again", True)):
                 chosen = yes == self.yes
-                ink, ground = ("ground", "ochre") if chosen else ("ink", "raised")
+                ink, ground = ("ground", "ochre") if chosen else ("ink", "ground")
                 pen.write(f" {words} ", ink, ground=ground, hit=f"screen.answer({yes})").write("   ")
             pen.write("tab chooses, enter answers; what is typed changes the settings", "dim")
 
@@ -81,7 +83,7 @@ class RunAgain(Dialog[list[str] | None]):
 
     DEFAULT_CSS = """
     RunAgain { align: center middle; background: $ground 60%; }
-    RunAgain > Vertical { width: 92; max-width: 96%; height: 13; background: $raised; padding: 1 0; }
+    RunAgain > Vertical { width: 92; max-width: 96%; height: 12; background: $raised; padding: 1 0; }
     RunAgain Typed { background: $ground; margin: 0 2; padding: 0 1; }
     """
 
@@ -125,8 +127,7 @@ class RunAgain(Dialog[list[str] | None]):
         except QuarryError as fault:
             self.quarry.hand_over(self._show, str(fault), True)
             return
-        words = foretold_words(found, self.quarry.zone)
-        self.quarry.hand_over(self._show, f"{words[:1].upper()}{words[1:]}.", bool(found.refused))
+        self.quarry.hand_over(self._show, f"{foretold_words(found, self.quarry.zone)}.", bool(found.refused))
 
     def _show(self, words: str, bad: bool) -> None:
         if self.is_attached:

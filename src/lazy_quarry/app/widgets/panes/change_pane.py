@@ -11,7 +11,7 @@ from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.app.widgets.run_again import settings_in
 from lazy_quarry.core.explain.answers import Suggestion
-from lazy_quarry.core.units import clock_time, format_duration
+from lazy_quarry.core.units import MINUTE_MS, clock_time, format_duration
 
 
 class Chosen(Message):
@@ -78,6 +78,7 @@ class Changes(Rows):
         pen.write(" ▸ " if current else "   ", "ochre")
         pen.cell(settings, 34, "moss" if advised else "ink", bold=current).write("  ")
         wait = max(0, change.start_ms - self.now_ms)
+        wait = wait if wait >= MINUTE_MS else 0
         when = "starts now" if not wait else f"starts {clock_time(change.start_ms, self.now_ms, self.quarry.zone)}"
         pen.cell(when, 20, "moss" if not wait else "river")
         longest = max((one.start_ms - self.now_ms for one, _ in self.rows), default=0)
@@ -109,7 +110,8 @@ class ChangePane(Vertical):
         """Begin with a job."""
         self.job = job
         self.query_one(PaneTitle).say(
-            f"CHANGE {job} {name.upper()}", "enter makes the change, it keeps its standing; escape leaves it"
+            f"CHANGE {job} {name.upper()}",
+            "enter makes the change, it keeps its standing; starts by the plan, as if all that runs took its whole walltime",
         )
         self.query_one(Typed).value = ""
         self.query_one(ChangeTold).tell("", False)
