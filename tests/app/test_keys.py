@@ -203,3 +203,71 @@ async def test_names_stay_on_a_small_terminal_and_answers_are_not_hidden(tmp_pat
         assert "surge-north" in text_of(app, "#jobs") and "sediment-big" in text_of(app, "#jobs")
         await wait_for(pilot, lambda: "surge-north runs on" in app.query_one(NoteBar).text)
         assert ("80×24" in drawn(app.query_one(NoteBar))) is (size == (80, 24))
+
+
+async def test_where_one_was_is_kept_when_a_place_is_left_and_a_new_script_begins_at_its_first_row(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await press(pilot, "b")
+        room = app.query_one("#room")
+        await wait_for(pilot, lambda: room.has_focus and room.rooms)
+        await press(pilot, "down", "right")
+        await press(pilot, "4")
+        await wait_for(pilot, lambda: app.place == "watch")
+        await press(pilot, "1")
+        await wait_for(pilot, lambda: room.has_focus and (room.cursor, room.column) == (3, 2))
+        await to_draft(app, pilot)
+        await press(pilot, "down", "enter")
+        place, dials = app.query_one("#place-draft"), app.query_one("#dials")
+        await wait_for(pilot, lambda: place.report is not None and place.report.shape.cores)
+        await press(pilot, "f6", "end")
+        assert dials.cursor > 5
+        place.put_text(place.document.text.replace("threads", "other"), "", True)
+        await settled(pilot)
+        assert dials.cursor == 1 and place.editor.cursor_location == (0, 0)
+
+
+async def test_in_start_a_number_is_a_value_and_a_dial_sets_name_and_at_once(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await to_draft(app, pilot)
+        place = app.query_one("#place-draft")
+        await wait_for(pilot, lambda: app.board is not None)
+        sweep = '#!/bin/bash\n# /// job\n# walltime = "1h"\n# memory = "1 GiB/core"\n# [array.sweep]\n# a = [1, 2, 3]\n# ///\necho $a\n'
+        place.put_text(sweep, "", True)
+        await wait_for(pilot, lambda: place.report is not None and place.report.shape.tasks == 3)
+        rows = app.query_one("#report")
+        place.editor.focus()
+        await press(pilot, "escape")  # numbers go to places until the cursor is moved
+        rows.move(next(at for at, line in enumerate(rows.lines) if line.change and line.change[0][0] == "walltime"))
+        rows.resting = False
+        await press(pilot, *"45m")
+        assert "45m" in text_of(app, "#report") and app.place == "draft"
+        await press(pilot, "enter")
+        await wait_for(pilot, lambda: '"45m"' in place.document.text)
+        dials = app.query_one("#dials")
+        dials.focus()
+        dials.move(1 + next(at for at, dial in enumerate(dials.dials) if dial.key == "array.at-once"))
+        await press(pilot, "2", "enter")
+        await wait_for(pilot, lambda: "at-once = 2" in place.document.text)
+        await press(pilot, "home", *"levels", "enter")
+        await wait_for(pilot, lambda: 'name = "levels"' in " ".join(place.document.text.split()))
+
+
+async def test_a_report_is_mailed_after_asking_and_an_empty_chain_is_no_error(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await press(pilot, "6")
+        await wait_for(pilot, lambda: app.query("#ranking") and app.query_one("#ranking").rows)
+        await press(pilot, "ctrl+g")
+        await wait_for(pilot, lambda: app.focused.id == "asked-address")
+        await press(pilot, *"nobody", "enter")
+        await wait_for(pilot, lambda: "is no address for mail" in app.query_one(NoteBar).text)
+        await press(pilot, "ctrl+g", *"noor@oxbow.example", "enter")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        assert "to noor@oxbow.example?" in drawn(app.screen.query_one("#question"))
+        await press(pilot, "y")
+        await wait_for(pilot, lambda: any(letter.to == "noor@oxbow.example" for letter in app.client.letters(20)))
+        place = await app.action_go("chain")
+        place.open_file(tmp_path / "new.toml")
+        await wait_for(pilot, lambda: app.screen.query("#question"))
+        await press(pilot, "y")
+        await wait_for(pilot, lambda: "no jobs yet: a adds the first one" in text_of(app, "#chain-head"))
+        assert "must change" not in text_of(app, "#chain-head")

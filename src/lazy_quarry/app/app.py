@@ -261,9 +261,7 @@ class QuarryApp(Going, SendingApp):
         typing = isinstance(self.screen.focused, (Input, TextArea))
         small = self.size.width < NARROWEST or self.size.height < SHORTEST
         size = f"{self.size.width}×{self.size.height}"
-        lacks: list[KeyHint] = (
-            [(size, f"is less than the {NARROWEST}×{SHORTEST} this is made for", "")] if small else []
-        )
+        lacks: list[KeyHint] = [(size, f"of {NARROWEST}×{SHORTEST}", "")] if small else []
         bar.show_keys([*lacks, *(place.keys() if place else []), ("f1" if typing else "?", "all keys", "app.keys")])
 
     def on_say(self, message: Say) -> None:
@@ -358,7 +356,10 @@ class QuarryApp(Going, SendingApp):
             place.ready = True
         while not place.ready:  # somebody else is making it
             await asyncio.sleep(0.01)
+        focused = self.screen_stack[0].focused
         for other in self.query(Place):
+            if other is not place and other.display and focused is not None and other in focused.ancestors:
+                other.had = focused
             other.display = other is place
         self.place = name
         self._seen = place
@@ -366,6 +367,8 @@ class QuarryApp(Going, SendingApp):
         if self.board is not None:
             place.show(self.board)
         place.arrive()
+        if place.keeps_focus and place.had is not None and place.had.focusable and not isinstance(place.had, Input):
+            self.screen_stack[0].set_focus(place.had)
         if self._said_until != float("inf"):
             self._said_until = 0.0
         self.tell()

@@ -119,7 +119,7 @@ class SentCells:
         for y, x, cells in pieces:
             known = self._lines.setdefault(y, {})
             for first, last in _changed(known, x, cells):
-                begin, end = _whole(cells, first - x, last - x)
+                begin, end = _whole(cells, *_with_neighbours(known, x, len(cells), first, last))
                 runs.append((x + begin, y, _strip(cells[begin:end])))
             known.update(enumerate(cells, x))
         return CellsUpdate(runs)
@@ -174,6 +174,16 @@ def _changed(known: dict[int, Cell], x: int, cells: list[Cell]) -> Iterator[tupl
         end = at + 1
     if begin >= 0:
         yield begin, end
+
+
+def _with_neighbours(known: dict[int, Cell], x: int, count: int, first: int, last: int) -> tuple[int, int]:
+    """The run, with the cells beside it where a drawn sign goes: fonts let blocks and lines reach a little into these."""
+    begin, end = first - x, last - x
+    if begin > 0 and not known.get(first, (" ", None))[0].isascii():
+        begin -= 1
+    if end < count and not known.get(last - 1, (" ", None))[0].isascii():
+        end += 1
+    return begin, end
 
 
 def _whole(cells: list[Cell], begin: int, end: int) -> tuple[int, int]:

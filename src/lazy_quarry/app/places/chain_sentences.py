@@ -47,6 +47,8 @@ EMPTY = (
 def note(view: ChainView | None, part: PartView | None, report: ChainReport | None, zone: tzinfo) -> str:
     """A sentence or two."""
     worst = next((one for _, one in report.findings if one.severity == "error"), None) if report else None
+    if worst is not None and worst.code == "chain-empty" and (view is None or not view.parts):
+        return f"A chain without jobs yet. {key_of('add')} adds the first one: its name, then the path of its script or a command."
     if worst is not None and (view is None or not view.number):
         return f"Line {worst.line}, must change: {worst.message}."
     if view is None:

@@ -80,6 +80,8 @@ class DraftPlace(DraftReading):
         ),
     ]
 
+    keeps_focus = False
+
     def compose(self):  # type: ignore[no-untyped-def]
         """Title, editor with its margin, overrides; dials and report."""
         with Horizontal(id="sides"):
@@ -151,6 +153,9 @@ class DraftPlace(DraftReading):
     def put_text(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), origin: str = "") -> None:
         """Edit this script."""
         self.document.put(text, path, edited, overrides, origin)
+        self.editor.move_cursor((0, 0))
+        self.query_one(DialRows).move(1)
+        self.query_one(ReportRows).begin()
         self.leave_begin()
         self.call_after_refresh(self.checks.check)
 

@@ -41,6 +41,10 @@ class Place(Container):
 
     WHY_NOT: ClassVar[dict[str, str]] = {}
     """Acts that work only at times, each with when: what is said of them while the place doesn't name them among :meth:`acts`."""
+    keeps_focus = True
+    """Whether the keys go back to where they were when it was left; else :meth:`arrive` says where to."""
+    had: Widget | None = None
+    """What had the keys when it was left."""
     board: Board | None = None
     ready = False
     """True once its widgets are there; before that the present is not shown on it."""

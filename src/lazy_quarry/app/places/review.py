@@ -80,7 +80,11 @@ class ReviewPlace(ReviewSearch):
         bound("left", "sideways(-10)", "the beginnings of long lines"),
         bound("right", "sideways(10)", "the ends of long lines"),
         bound("open", "end", "a task or a run of a table by itself; else to the end of the output"),
-        bound("next_time", "next_time", "draft its script with what is advised for next time"),
+        bound(
+            "next_time",
+            "next_time",
+            "draft it with what is advised; of an array with failures run these again so",
+        ),
         bound("out", "back", "from a task back to its array"),
         bound("cancel", "cancel", "cancel it while it runs, after saying what would be lost"),
         bound("again", "again", "run it again, after saying what that costs"),
@@ -139,6 +143,7 @@ class ReviewPlace(ReviewSearch):
 
     def open_job(self, job: int) -> None:
         """Put the cursor on a job as soon as it is there."""
+        self.query_one(RunRows).focus()
         self.wanted, self._alone, self.chosen = job, None, ""
         self.words = self.sort = ""
         self._read()
@@ -217,7 +222,10 @@ class ReviewPlace(ReviewSearch):
             self.query_one(VerdictLines).show(detail, [], advised)
 
     def action_next_time(self) -> None:
-        """Draft the script with what is advised."""
+        """Draft the script with what is advised; of an array with failures offer to run these again with it."""
+        if self.detail is not None and self.detail.view.failed_tasks:
+            self.action_again_failed()
+            return
         advised, detail = self.query_one(VerdictLines).advised, self.detail
         if advised is None or detail is None or not advised.settings:
             self._say("There is nothing to change of its request, as far as its runs tell.")
@@ -265,6 +273,8 @@ class ReviewPlace(ReviewSearch):
         result = self.query_one(ResultRows).current if self.sheet == "results" else None
         if result is not None and result.wrong and self.goes_to(self.query_one(ResultRows)):
             return f"{result.view.label} wrote “{result.wrong}”. Enter looks at it by itself."
+        if view is None and not self.been_read:
+            return "Your runs are being read …"
         if view is None:
             return (
                 "Nothing of yours has run yet. What has ended stays here, with its verdict, its output and its figures."

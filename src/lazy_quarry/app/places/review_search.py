@@ -44,6 +44,8 @@ class ReviewSearch(ReviewSheets):
     words = ""
     """The search; empty for one's own runs."""
     sort = ""
+    been_read = False
+    """Whether the runs were read once; before that it isn't known that there are none."""
     _more = False
     _keeping = False
     _saved = -1
@@ -98,6 +100,7 @@ class ReviewSearch(ReviewSheets):
         return self.board.now_ms if self.board is not None else 0
 
     def _take(self, runs: list[JobView], told: str) -> None:
+        self.been_read = True
         self.query_one(RunHead).say(self.words, self.sort, told if runs else "nothing was found")
         self._show_runs(runs)
 
@@ -126,6 +129,7 @@ class ReviewSearch(ReviewSheets):
 
     def search(self, words: str) -> None:
         """Show what a search finds."""
+        self.query_one(RunRows).focus()
         self.words, self.wanted = words, None
         self._read()
 

@@ -31,7 +31,8 @@ class ChainHead(Lines):
             if view is not None:
                 at = clock_time(view.now_ms, view.now_ms, self.quarry.zone)
                 how = f"played: it is {at}" if self.played else "rehearsed as the queue is now"
-                how = how if self.report is None or self.report.chain is not None else "something must change first"
+                whole = self.report is None or self.report.chain is not None
+                how = how if whole else "something must change first" if view.parts else "not begun"
                 which = f"chain {view.number} {view.name}" if view.number else f"{view.name}, {how}"
                 pen.to(43 if self.size.width >= 130 else 27)
                 pen.write(which, "ink").write(f"   {plural(len(view.parts), 'job')}", "dim")
@@ -44,7 +45,10 @@ class ChainHead(Lines):
         elif row == 2:
             findings = self.report.findings if self.report is not None and (view is None or not view.number) else ()
             worst = findings[0][1] if findings else None
-            if worst is not None:
+            if worst is not None and worst.code == "chain-empty" and view is not None and not view.parts:
+                pen.to(43 if self.size.width >= 130 else 27)
+                pen.write(f"no jobs yet: {key_of('add')} adds the first one", "dim")
+            elif worst is not None:
                 told = {"error": ("✕", "rust"), "warning": ("!", "ochre"), "hint": ("·", "dim")}[worst.severity.value]
                 more = f"   and {plural(len(findings) - 1, 'finding')} more" if len(findings) > 1 else ""
                 pen.to(43 if self.size.width >= 130 else 27).write(

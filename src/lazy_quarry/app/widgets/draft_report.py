@@ -101,6 +101,11 @@ class ReportRows(Rows):
         elif step < 0:
             self.scroll_to(y=0, animate=False)
 
+    def begin(self) -> None:
+        """The cursor to the first line, for another script."""
+        self.cursor = 0
+        self.scroll_to(y=0, animate=False)
+
     def rest(self) -> None:
         """Have the keys, but leave numbers to the places until the cursor is moved."""
         self.focus()

@@ -9,10 +9,11 @@ MOST_REASON = 6
 
 
 class NextLines:
-    """What is drawn of advice in so many cells; nothing without any."""
+    """What is drawn of advice in so many cells; nothing without any. ``failed``: it is of an array of which tasks failed."""
 
-    def __init__(self, advised: Advised | None, width: int) -> None:
+    def __init__(self, advised: Advised | None, width: int, failed: bool = False) -> None:
         self.advised = advised
+        self.does = "runs what failed again with it" if failed else "drafts it"
         self.lines: list[tuple[str, str]] = []
         if advised is None:
             return
@@ -48,6 +49,6 @@ class NextLines:
             runs = self.advised.runs
             pen.write(f"   from {runs:,} {'run' if runs == 1 else 'runs'}", "rust" if self.advised.few else "dim")
             if self.advised.settings:
-                pen.write(f"   {key_of('next_time')} drafts it", "ochre", hit="app.click('next_time')")
+                pen.write(f"   {key_of('next_time')} {self.does}", "ochre", hit="app.click('next_time')")
             return
         pen.write(*self.lines[row - 1])

@@ -31,9 +31,10 @@ class ResultRows(Rows):
 
     def show(self, rows: Sequence[ResultRow], pattern: str, told: str) -> None:
         """These rows; ``told`` is how far they have been read, or what is wrong."""
+        other = pattern != self.pattern or not self.rows
         self.rows, self.pattern, self.told = list(rows), pattern, told
         self.results = result_curves(points_of(self.rows))
-        self.cursor = max(self._first, self.cursor)
+        self.cursor = self._first if other else max(self._first, self.cursor)
         self.refit()
 
     @property

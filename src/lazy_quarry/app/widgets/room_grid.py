@@ -12,7 +12,7 @@ from lazy_quarry.core.plan.room import KINDS, WALLTIMES_S
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.site.views import RoomView
 
-CELL, FIRST = 8, 18
+CELL, FIRST = 7, 22
 
 
 @dataclass

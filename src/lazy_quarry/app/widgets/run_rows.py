@@ -25,7 +25,7 @@ class RunHead(Lines):
     def __init__(self, rows: "RunRows") -> None:
         super().__init__(id="run-head")
         self.rows = rows
-        self.search, self.sort, self.told = "", "", ""
+        self.search, self.sort, self.told = "", "", "reading …"
 
     def say(self, search: str, sort: str, told: str) -> None:
         """What is listed."""

@@ -82,7 +82,7 @@ class VerdictLines(Lines):
     def _further(self, row: int, detail: JobDetail, pen: Pen) -> None:
         """Below the facts: its parts and spread tasks, then its record."""
         view, width = detail.view, self.size.width
-        advice = NextLines(self.advised, width)
+        advice = NextLines(self.advised, width, bool(view.failed_tasks))
         if row < advice.count:
             if row >= 0:
                 advice.draw(row, pen)
