@@ -48,7 +48,7 @@ def test_each_layout_of_24_cores_is_dialled_and_placed_as_its_picture_says(termi
     screen.sees("REQUEST", "PLACEMENT", "rank 0")
     screen.keys("F6")
     screen.sees("←→ turn")
-    screen.keys("Down", "Down", "Down", "Down")
+    screen.keys("Down", "Down", "Down", "Down", "Down")
     for words, down in zip(typed, (1, 1, 2, 0), strict=True):
         if words:
             screen.type(words)

@@ -12,7 +12,7 @@ from lazy_quarry.app.places.trial_report import Trial, receipt_words, task_words
 from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.core.header.diagnostic import Severity
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.units import clock_time
+from lazy_quarry.core.units import clock_time, plural
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.probe.script import looked_up
 from lazy_quarry.site.draft_view import DraftReport
@@ -60,7 +60,7 @@ class DraftSending:
             self._say(f"Not tried: {refused}. {key_of('next_check')} goes there.", bad=True)
             return
         together = replace(found[0], jobs=tuple(job for one in found for job in one.jobs))
-        what = "it" if len(found) == 1 else f"{len(found)} sizes of it"
+        what = "it" if len(found) == 1 else f"{plural(len(found), 'size')} of it"
         question = f"Try {what} now? {foretold_words(together, self.quarry.zone)}."
         self.quarry.hand_over(partial(self.quarry.ask, question, then, yes="Try it", no="Leave it"))
 
