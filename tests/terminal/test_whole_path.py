@@ -402,7 +402,9 @@ def test_the_terminal_has_what_a_drawing_of_all_would_give_it(terminal, seed):
     chance = random.Random(seed)
     screen = terminal("demo --paused")
     screen.sees("560,000 left")  # its past has been added up
-    for place, word in zip("12345", ("ROOM NOW", "BEGIN", "CHAIN", "·▸", "RUNS")  # with ranges, strict=True):
+    for place, word in zip(
+        "12345", ("ROOM NOW", "BEGIN", "CHAIN", "·▸", "RUNS"), strict=True
+    ):  # ▸: a range, once it is known
         screen.keys(f"M-{place}")
         screen.sees(word)
     keys = ["Down", "Up", "Left", "Right", "Tab", "End", "Home", "PageDown", "PageUp", "Enter", "Escape", *"bz/w?jksog"]
