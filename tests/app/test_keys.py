@@ -133,6 +133,10 @@ async def test_help_opens_while_typing_and_gives_way_to_what_is_pressed(tmp_path
         await wait_for(pilot, lambda: not app.screen.query("HelpLines"))
         await press(pilot, "question_mark", "ctrl+p")
         await wait_for(pilot, lambda: app.screen.query("#found"))
+        await press(pilot, *"help", "enter")
+        await wait_for(pilot, lambda: app.screen.query("HelpLines"))
+        await press(pilot, "escape", "ctrl+p", *"theme", "enter")
+        await wait_for(pilot, lambda: app.theme == "chalk")
 
 
 async def test_a_click_on_what_submits_asks_and_a_failed_array_runs_again_with_what_was_learnt(tmp_path):

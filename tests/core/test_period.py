@@ -37,6 +37,7 @@ days = st.integers(366, 365 * 900)
         ("last 3 months", "1 September to 30 November 2026", 91),
         ("since 3 March", "3 March to 27 November 2026", 270),
         ("since Monday", "23 to 27 November 2026", 5),
+        ("since October", "1 October to 27 November 2026", 58),
         ("since December 24", "24 December 2025 to 27 November 2026", 339),
         ("2026-03-01 to 2026-03-31", "March 2026", 31),
         ("3 March to 5 April 2026", "3 March to 5 April 2026", 34),

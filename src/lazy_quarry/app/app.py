@@ -128,9 +128,11 @@ class QuarryApp(Going, SendingApp):
         yield NoteBar()
 
     def check_action(self, action: str, parameters: tuple[object, ...]) -> bool | None:
-        """While a question is open no key acts but its own, and the one that leaves."""
-        if isinstance(self.screen, Question) and action not in ("quit", "answer"):
-            return False
+        """While a dialog is open no key acts but its own, and the one that leaves; the list of keys gives way to more."""
+        if isinstance(self.screen, Dialog):
+            gives_way = isinstance(self.screen, Help) and action in ("go", "find_action")
+            if not gives_way and action not in ("quit", "answer"):
+                return False
         return super().check_action(action, parameters)
 
     def get_line_filters(self) -> Sequence[LineFilter]:
@@ -265,7 +267,8 @@ class QuarryApp(Going, SendingApp):
         bar.show_keys([*lacks, *(place.keys() if place else []), ("f1" if typing else "?", "all keys", "app.keys")])
 
     def on_say(self, message: Say) -> None:
-        """A sentence that stands for a while."""
+        """A sentence that stands for a while; it is of what came of the last key, and goes with the next one that moves."""
+        self.moving = False
         self._said_until = time.monotonic() + SAY_S
         self.query_one(NoteBar).say(message.text, message.bad)
 

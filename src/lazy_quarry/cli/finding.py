@@ -1,14 +1,11 @@
 """What a search finds, page by page, and as CSV."""
 
 import sys
-import time
 
-from lazy_quarry.cli.options import own_zone
 from lazy_quarry.core.formats.csv_rows import csv_text
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.site_client import SiteClient
-from lazy_quarry.site.found_parts import parts_words
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.json_form import job_json
 
@@ -32,8 +29,6 @@ def found_by(client: SiteClient, where: str, ended: bool, everyone: bool, sort: 
                     file=sys.stderr,
                 )
             break
-    if ended and not views and (parts := parts_words(client, where, everyone, int(time.time() * 1000), own_zone())):
-        print(f"lazy-quarry: nothing has all of it: {parts}", file=sys.stderr)
     return views
 
 

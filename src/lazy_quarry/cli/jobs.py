@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+import time
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
@@ -67,8 +68,15 @@ def jobs_command(
             from lazy_quarry.cli.finding import found_by
 
             words = f'{where} since:"{since}"' if since else where
-            return found_by(client, words, ended or bool(since), not mine, searched["sort"], limit)
-        views: list[JobView] = client.jobs(ended or bool(since), from_ms, not mine, limit)
+            ended_too = ended or bool(since)
+            views: list[JobView] = found_by(client, words, ended_too, not mine, searched["sort"], limit)
+            if ended_too and not views:
+                from lazy_quarry.site.found_parts import parts_words
+
+                if parts := parts_words(client, words, not mine, int(time.time() * 1000), own_zone()):
+                    say(f"lazy-quarry: nothing has all of it: {parts}", err=True)
+            return views
+        views = client.jobs(ended or bool(since), from_ms, not mine, limit)
         return views
 
     if watch:

@@ -171,7 +171,10 @@ def parse_period(text: str, now_ms: int, books_begin_ms: int | None = None) -> P
         days = count * (7 if match[2] == "week" else 1)
         return _between(today - timedelta(days=days - 1), today + timedelta(days=1))
     if match := re.fullmatch(r"since (.+)", words):
-        return _between(_day(match[1], today), today + timedelta(days=1))
+        named = (
+            None if match[1] in _DAYS else _named(match[1], today)
+        )  # a month, a quarter, a year: from its first day on
+        return _between(named.first if named else _day(match[1], today), today + timedelta(days=1))
     if match := re.fullmatch(r"(?:from )?(.+?) ?(?: to | until |\.\.| - )(.+)", words):
         first, last = _day(match[1], today), _day(match[2], today, match[1])
         if last < first:

@@ -13,7 +13,7 @@ _MONTH = r"(?:jan|feb|mar|apr|may|jun|jul|aug|sep|oct|nov|dec)[a-z]*"
 _TIMES = re.compile(
     rf"""(?: (?:the\ )?(?:last|past)\ (?:\d{{1,4}}\ )?(?:day|week|month|quarter|year)s?
         | this\ (?:week|month|quarter|year)
-        | since\ {_DAY.replace(" ", chr(92) + " ")}
+        | since\ \d{{4}} | since\ {_DAY.replace(" ", chr(92) + " ")}
         | from\ {_DAY.replace(" ", chr(92) + " ")}\ (?:to|until)\ {_DAY.replace(" ", chr(92) + " ")}
         | {_MONTH}\ \d{{4}} | \d{{4}}\ ?q[1-4] | \d{{4}}-\d\d(?:-\d\d)? | today | yesterday
         )(?=\s|$)""",
