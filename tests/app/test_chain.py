@@ -5,6 +5,7 @@ from datetime import UTC
 from textual import events
 
 from lazy_quarry.app.chain_canvas import LINES, canvas
+from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.widgets.figure_pane import FigurePane
 from lazy_quarry.app.widgets.frame import NoteBar
 from lazy_quarry.core.plain_text import in_plain_signs
@@ -296,3 +297,27 @@ async def test_after_a_submission_another_chain_is_begun_by_keys(tmp_path):
         asked = []
         place.unless_lost(lambda: asked.append(True))
         assert asked and not place.desk.worth_keeping
+
+
+def test_what_is_changed_while_its_file_is_read_again_is_not_lost(tmp_path, monkeypatch):
+    from lazy_quarry.app import chain_desk
+
+    path = tmp_path / "season.toml"
+    path.write_text('[jobs.a]\ncommands = ["true"]\n')
+    desk = chain_desk.ChainDesk(tmp_path, DraftShelf(tmp_path, "chain"))
+    desk.put(path.read_text(), str(path))
+    path.write_text('[jobs.b]\ncommands = ["true"]\n')
+    read, typed = chain_desk.read_source, []
+
+    def slow(*given):
+        found = read(*given)
+        if not typed:
+            typed.append(1)
+            desk.change(lambda text: text + "# mine\n")  # meanwhile somebody types
+        return found
+
+    with monkeypatch.context() as patch:
+        patch.setattr(chain_desk, "read_source", slow)
+        assert desk.read_again() is False
+    assert desk.text.endswith("# mine\n") and "jobs.a" in desk.text
+    assert desk.undo() and desk.read_again() and "jobs.b" in desk.text

@@ -82,6 +82,17 @@ def test_an_end_that_could_not_be_written_is_written_later(site, clock, monkeypa
     assert site.board().notices == ()
 
 
+def test_what_follows_an_event_and_fails_undoes_nothing_and_is_told(site, capsys):
+    def fails(number, happened, ended):
+        raise ValueError("no more paper")
+
+    site.present.heard.append(fails)
+    receipt = site.submit(Submission(script(HEADER)))
+    assert receipt.job and site.job(receipt.job).phase is Phase.RUNNING
+    assert any("no more paper; the event itself is kept" in notice for notice in site.board().notices)
+    assert "no more paper" in capsys.readouterr().err
+
+
 def test_a_draft_and_a_submission_are_told_the_same(site):
     wrong = Submission(script('walltime = "9d"\nranks = 99'))
     assert site.check(wrong).diagnostics == site.submit(wrong).diagnostics

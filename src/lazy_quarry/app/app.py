@@ -245,7 +245,7 @@ class QuarryApp(Going, SendingApp):
         if self.board is not None and (board.version, board.now_ms) < (self.board.version, self.board.now_ms):
             return  # two workers look, and the later one was first
         self.board = board
-        for words in self.ring.look(board.jobs, lambda job: None):
+        for words in self.ring.look(board.jobs):
             self.post_message(Say(words))
         self.query_one(Trail).show(board)
         self.query_one(StrataLines).show(board)

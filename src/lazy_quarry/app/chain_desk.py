@@ -1,5 +1,6 @@
 """The chain file that is open: its text, what was changed of it and can be taken back, and whether it is saved."""
 
+import threading
 import tomllib
 from collections.abc import Callable
 from contextlib import suppress
@@ -24,6 +25,8 @@ class ChainDesk:
         self.path, self.text, self.saved = "", "", ""
         self._back: list[str] = []
         self._ahead: list[str] = []
+        self._lock = threading.RLock()
+        """Held while the text is replaced: its file is read again by a worker, while a person changes it."""
 
     @property
     def open(self) -> bool:
@@ -57,9 +60,10 @@ class ChainDesk:
 
     def put(self, text: str, path: str, saved: str | None = None) -> None:
         """Work on this chain; ``saved`` is what its file has, where that is another text."""
-        self.text, self.path, self.saved = text, path, text if saved is None else saved
-        self._back, self._ahead = [], []
-        self.keep()
+        with self._lock:
+            self.text, self.path, self.saved = text, path, text if saved is None else saved
+            self._back, self._ahead = [], []
+            self.keep()
 
     def take_up(self) -> bool:
         """Take up what was not saved when the application was left."""
@@ -77,19 +81,27 @@ class ChainDesk:
 
     def read_again(self) -> bool:
         """Follow its file, which may be written elsewhere, while nothing is unsaved here; True when it has changed."""
+        before = self.text, self.path
         if not self.path or self.edited:
             return False
         try:
             text = read_source(self.path).text
         except QuarryError:
             return False
-        if text == self.text or not text.strip():
-            return False
-        self.put(text, self.path)
-        return True
+        with self._lock:
+            if self.edited or (self.text, self.path) != before:  # somebody has changed it while its file was read
+                return False
+            if text == self.text or not text.strip():
+                return False
+            self.put(text, self.path)
+            return True
 
     def change(self, edit: Callable[[str], str]) -> None:
         """Change it. Raises :class:`BadValue` for what can't be, jobs that would wait for one another among it."""
+        with self._lock:
+            self._change(edit)
+
+    def _change(self, edit: Callable[[str], str]) -> None:
         text = edit(self.text)
         scripts = self.source().scripts
         known, found = (
@@ -114,12 +126,13 @@ class ChainDesk:
         return self._turn(self._ahead, self._back)
 
     def _turn(self, source: list[str], other: list[str]) -> bool:
-        if not source:
-            return False
-        other.append(self.text)
-        self.text = source.pop()
-        self.keep()
-        return True
+        with self._lock:
+            if not source:
+                return False
+            other.append(self.text)
+            self.text = source.pop()
+            self.keep()
+            return True
 
     def save_to(self, path: Path) -> str:
         """Write it to a file, to which it belongs from then on; returns why that could not be done, or nothing."""

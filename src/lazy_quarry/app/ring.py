@@ -51,13 +51,13 @@ class Ring:
             return f"{view.label} is marked, but notices are off: ctrl+p and “notices” turns them on."
         return f"You will be told when {view.label} {view.name} ends, by {WAYS[self.way]}."
 
-    def look(self, views: Iterable[JobView], still: Callable[[int], JobView | None]) -> Iterator[str]:
-        """Ring for marked jobs that have ended; ``still`` looks one up that is not on the board any more. Yields what was told."""
+    def look(self, views: Iterable[JobView]) -> Iterator[str]:
+        """Ring for marked jobs that have ended, or are not on the board any more. Yields what was told."""
         if not self.jobs:
             return
         known = {view.job: view for view in views if view.job in self.jobs}
         for job, name in list(self.jobs.items()):
-            view = known.get(job) or still(job)
+            view = known.get(job)
             if view is not None and not view.phase.final:
                 continue
             del self.jobs[job]

@@ -10,7 +10,7 @@ from lazy_quarry.inside.main import main
 
 def _run(helper: str, words: list[str]) -> None:
     sys.stdout.flush()
-    raise click.exceptions.Exit(main([helper, *words, "--", *behind_dashes]))
+    raise click.exceptions.Exit(main([helper, *words, "--", *behind_dashes()]))
 
 
 def _given(**options: object) -> list[str]:

@@ -13,7 +13,7 @@ import click
 
 from lazy_quarry import __version__
 from lazy_quarry.cli.commands import COMMANDS
-from lazy_quarry.cli.options import behind_dashes, check_site, state_option
+from lazy_quarry.cli.options import check_site, state_option
 from lazy_quarry.cli.streams import drop_output, hold_streams
 from lazy_quarry.errors import QuarryError
 
@@ -105,14 +105,13 @@ def main(arguments: list[str] | None = None) -> None:
 
         answer_shell(start, os.environ[COMPLETE])
         return
-    words = list(sys.argv[1:] if arguments is None else arguments)
+    words, behind = list(sys.argv[1:] if arguments is None else arguments), list[str]()
     if "--" in words:
         at = words.index("--")
-        behind_dashes[:] = words[at + 1 :]
-        words = words[:at]
+        words, behind = words[:at], words[at + 1 :]
     try:
         try:
-            done: Any = start(words, prog_name="lazy-quarry", standalone_mode=False)
+            done: Any = start(words, prog_name="lazy-quarry", standalone_mode=False, obj=behind)
         except click.exceptions.Exit as fault:
             done = fault.exit_code
         sys.stdout.flush()  # here, where a full disk or a closed pipe can still be told

@@ -24,8 +24,12 @@ if TYPE_CHECKING:
     from lazy_quarry.site.views import Outcome
 
 _MOVING = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
-behind_dashes: list[str] = []
-"""What stood behind ``--``, split off before anything is parsed."""
+
+
+def behind_dashes() -> tuple[str, ...]:
+    """What stood behind ``--`` of the command that runs, split off before anything is parsed."""
+    return tuple(click.get_current_context().find_root().obj or ())
+
 
 state_option = click.option("--state", metavar="DIR", default="", help="keep all that is written here")
 format_option = click.option(

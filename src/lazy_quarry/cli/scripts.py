@@ -241,7 +241,7 @@ def try_command(
         parameter, trials = sizes_in(values)
     except BadValue as fault:
         raise Usage(f"--value: {fault}") from None
-    sending = _Sending(script, (*arguments, *behind_dashes), [], settings)
+    sending = _Sending(script, (*arguments, *behind_dashes()), [], settings)
     client = client_of(state)
     submission = sending.submission()
     if rehearse:
@@ -285,10 +285,11 @@ def submit_command(
     script: str, arguments: tuple[str, ...], quiet: bool, settings: tuple[str, ...], state: str, form: str
 ) -> None:
     json_too = is_json(form)
-    command = [] if script else behind_dashes
+    behind = list(behind_dashes())
+    command = [] if script else behind
     if not command and not script:
         raise Usage("submit what? name a script, - for standard input, or -- COMMAND")
-    sending = _Sending(script, (*arguments, *(behind_dashes if script else ())), command, settings)
+    sending = _Sending(script, (*arguments, *(behind if script else ())), command, settings)
     client = client_of(state)
     receipt = client.submit(sending.submission())
     if receipt.job is None:

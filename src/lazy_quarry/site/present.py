@@ -2,6 +2,7 @@
 
 import threading
 import time
+import traceback
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
@@ -116,7 +117,11 @@ class Present:
             self.unwritable = ""
             ended = self.engine.apply(events)
             for hear in self.heard:
-                hear(self.journal.number - len(events) + 1, events, ended)
+                try:
+                    hear(self.journal.number - len(events) + 1, events, ended)
+                except Exception as fault:  # what follows an event never undoes it, nor fails the call that made it
+                    traceback.print_exception(fault, limit=-20)
+                    self.step_note = f"what follows an event failed: {fault}; the event itself is kept"
             self.ends += sum(isinstance(event, Ended) for event in events)
             if ended and self._recently_ended is not None:
                 self._recently_ended = [*reversed(ended), *self._recently_ended]
