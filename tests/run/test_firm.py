@@ -12,6 +12,7 @@ import time
 
 import pytest
 
+from lazy_quarry.errors import EngineAway
 from lazy_quarry.link.client import SocketClient
 from lazy_quarry.run.node.attempt import read_intent
 from lazy_quarry.run.node.sockets import dial
@@ -188,6 +189,23 @@ def test_an_engine_that_is_stopped_and_does_not_listen_is_named(machine):
     assert told.returncode == 2 and f"process {engine}" in told.stderr and f"kill -CONT {engine}" in told.stderr
     os.kill(engine, signal.SIGCONT)
     assert answers(machine)
+
+
+def test_nobody_waits_for_an_engine_that_was_stopped_while_they_were_connected(machine, monkeypatch):
+    monkeypatch.setattr("lazy_quarry.link.client.LOOK_S", 0.2)
+    assert answers(machine)
+    engine, client = machine.engine(), SocketClient(machine.state)
+    assert client.jobs() == []
+    os.kill(engine, signal.SIGSTOP)
+    with pytest.raises(EngineAway, match=f"process {engine}, is stopped: jobs has no answer; kill -CONT {engine}"):
+        client.jobs()
+    with pytest.raises(EngineAway, match="whether it was done shows later"):
+        client.hold([1])
+    told = machine.lq("jobs")
+    assert told.returncode == 2 and f"kill -CONT {engine}" in told.stderr
+    os.kill(engine, signal.SIGCONT)
+    assert client.jobs() == [] and answers(machine) and not client._replies
+    client.close()
 
 
 def test_logs_are_appended_to_and_what_we_write_is_for_its_owner_whatever_the_umask(machine):

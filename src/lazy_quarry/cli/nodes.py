@@ -1,7 +1,7 @@
 """Commands about the site itself: what there is, its nodes, and the times for which they are kept free."""
 
 import sys
-from typing import Any
+from typing import Any, Literal
 
 import click
 
@@ -47,10 +47,11 @@ def node_command(what: str, names: tuple[str, ...], reason: str, state: str) -> 
     """Close nodes (what runs there goes on), open them again, or say that they are lost with their jobs."""
     from lazy_quarry.core.units import parse_names
 
-    if what not in ("close", "open", "lost"):
+    acts: dict[str, Literal["close", "open", "lost"]] = {"close": "close", "open": "open", "lost": "lost"}
+    if what not in acts:
         raise Usage(f'node {what}: there are "close", "open" and "lost"')
     every = [name for word in names for name in parse_names(word)]
-    print_outcomes(client_of(state).nodes(every, what, reason))
+    print_outcomes(client_of(state).nodes(every, acts[what], reason))
 
 
 @click.command("reserve")

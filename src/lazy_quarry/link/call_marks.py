@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Literal, TypeVar
+from functools import wraps
+from typing import Any, Literal, TypeVar, cast
 
 Part = Literal[
     "operations",
@@ -23,12 +24,27 @@ CHANGING: tuple[Part, ...] = ("operations", "chain_changes", "site_changes")
 _Method = TypeVar("_Method", bound=Callable[..., Any])
 
 
+class Asking:
+    """Whoever has calls: :meth:`ask` makes each of them, in this process or over a socket."""
+
+    def ask(self, name: str, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
+        """Make a call and give its answer."""
+        raise NotImplementedError
+
+
 def answered_by(part: Part) -> Callable[[_Method], _Method]:
-    """Mark a call. What :data:`CHANGING` parts answer changes the site: it is never made twice by itself."""
+    """Write a call down: its arguments and its answer are those of the method, which a client's :meth:`Asking.ask` makes.
+
+    What :data:`CHANGING` parts answer changes the site: it is never made twice by itself.
+    """
 
     def mark(method: _Method) -> _Method:
-        method.part = part  # type: ignore[attr-defined]
-        return method
+        @wraps(method)
+        def call(self: Asking, *arguments: Any, **named: Any) -> Any:
+            return self.ask(method.__name__, arguments, named)
+
+        call.part = part  # type: ignore[attr-defined]
+        return cast(_Method, call)
 
     return mark
 

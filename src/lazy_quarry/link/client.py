@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import os
 import socket
+import struct
 import sys
 import threading
 import time
-from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -16,29 +16,28 @@ import msgspec
 
 from lazy_quarry import __version__
 from lazy_quarry.errors import EngineAway, StateFolderError
-from lazy_quarry.files import ours
+from lazy_quarry.files import ours, system
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.files.logs import opened_log
 from lazy_quarry.link.call_marks import CHANGING
 from lazy_quarry.link.protocol import Reply, read_reply, result_of, types_of, write_request
-from lazy_quarry.link.site_client import CALLS
+from lazy_quarry.link.site_client import CALLS, SiteClient
 from lazy_quarry.run.node.sockets import dial
 from lazy_quarry.store.folder import FolderLock, holder_of
 
 if TYPE_CHECKING:
     import subprocess
 
-_Calls: Any = object
-"""Stands for the calls, which are added below; a type checker cannot see that they are."""
-
 START_S = 20.0
 SILENT_S = 1.5
 """An engine that has the folder listens within this time."""
 SOCKET = "engine.sock"
+LOOK_S, LONGEST_S = 2.0, 900.0
+"""How often it is looked whether an engine that doesn't answer is stopped; so long nobody waits for any call."""
 
 
-class SocketClient(_Calls):
-    """The calls of :class:`~lazy_quarry.link.site_client.SiteClient`, sent to the engine of a state folder.
+class SocketClient(SiteClient):
+    """Sends every call to the engine of a state folder.
 
     With ``start`` an engine is started when there is none; else that is an :class:`EngineAway`.
     """
@@ -48,6 +47,8 @@ class SocketClient(_Calls):
         self._start = start
         self._lock = threading.Lock()
         self._replies: dict[int, Reply] = {}
+        self._given_up = set[int | str | None]()
+        """Calls that nobody waits for any more."""
         self._news = threading.Condition()
         self._version = 0
         self._number = 0
@@ -81,6 +82,8 @@ class SocketClient(_Calls):
                         self._version = message.params["version"]
                     elif message.method == "hello":
                         self.engine_version = message.params["version"]
+                    elif message.id in self._given_up:
+                        self._given_up.discard(message.id)
                     elif isinstance(message.id, int):
                         self._replies[message.id] = message
                     self._news.notify_all()
@@ -89,10 +92,17 @@ class SocketClient(_Calls):
                 self._closed = True
             self._news.notify_all()
 
+    def ask(self, name: str, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
+        """Send it, its arguments by their names."""
+        if arguments:
+            named = dict(zip(types_of(name)[0], arguments, strict=False)) | named
+        return self.call(name, named)
+
     def call(self, method: str, arguments: dict[str, Any], again: bool = True) -> Any:
         """Make a call and wait for its answer. Raises what the engine raised, or :class:`EngineAway`.
 
-        When the engine goes away meanwhile, what only reads is asked once more.
+        When the engine goes away meanwhile, what only reads is asked once more. One that is stopped, or that says nothing for
+        very long, is not waited for.
         """
         with self._lock:
             if self._closed:
@@ -104,9 +114,7 @@ class SocketClient(_Calls):
                 self._socket.sendall(write_request(number, method, arguments))
             except OSError:
                 self._closed = True
-        with self._news:
-            self._news.wait_for(lambda: number in self._replies or self._closed)
-            reply = self._replies.pop(number, None)
+        reply = self._reply(number, method)
         if reply is not None:
             return result_of(method, reply)
         if CALLS[method] in CHANGING:
@@ -115,6 +123,26 @@ class SocketClient(_Calls):
             log = self.folder / "engine.log"
             raise EngineAway(f"the engine of {self.folder} went away twice during {method}; {log} may say why")
         return self.call(method, arguments, again=False)
+
+    def _reply(self, number: int, method: str) -> Reply | None:
+        """The answer to a call; None when the engine goes away. Raises :class:`EngineAway` when it isn't worth waiting."""
+        until, seen_stopped = time.monotonic() + LONGEST_S, 0
+        with self._news:
+            while not self._news.wait_for(lambda: number in self._replies or self._closed, LOOK_S):
+                pid = _peer(self._socket)
+                seen_stopped = seen_stopped + 1 if is_stopped(pid) else 0
+                stopped, late = seen_stopped > 1, time.monotonic() > until  # once may be a moment in a debugger
+                if stopped or late:
+                    self._given_up.add(number)
+                    why = "is stopped" if stopped else f"has not answered for {LONGEST_S / 60:.0f} minutes"
+                    then = f"kill -CONT {pid} lets it go on" if stopped else f"kill {pid} ends it, and jobs go on"
+                    known = (
+                        ", and whether it was done shows later in lazy-quarry jobs" if CALLS[method] in CHANGING else ""
+                    )
+                    raise EngineAway(
+                        f"the engine of {self.folder}, process {pid}, {why}: {method} has no answer{known}; {then}"
+                    )
+            return self._replies.pop(number, None)
 
     def leave(self) -> None:
         """Stop the engine and wait for its end; its jobs go on."""
@@ -141,19 +169,6 @@ class SocketClient(_Calls):
         with self._news:
             self._news.wait_for(lambda: self.engine_version != "", 2.0)
         return "" if self.engine_version == __version__ else self.engine_version
-
-
-def _sent(name: str) -> Callable[..., Any]:
-    def call(self: SocketClient, *arguments: Any, **named: Any) -> Any:
-        if arguments:
-            named = dict(zip(types_of(name)[0], arguments, strict=False)) | named
-        return self.call(name, named)
-
-    return call
-
-
-for _name in CALLS:
-    setattr(SocketClient, _name, _sent(_name))
 
 
 def _start_engine(folder: Path) -> socket.socket:
@@ -201,6 +216,23 @@ def _started(folder: Path, log: Path) -> tuple[subprocess.Popen[bytes], int]:
     finally:
         os.close(out)
     return engine, begin
+
+
+def _peer(link: socket.socket) -> int:
+    """The process at the other end (SO_PEERCRED, socket(7)); 0 where that isn't known."""
+    with suppress(OSError):
+        return int(
+            struct.unpack("3i", link.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))[0]
+        )
+    return 0
+
+
+def is_stopped(pid: int) -> bool:
+    """Whether a process is stopped by a signal or a debugger (the state T or t of proc(5))."""
+    try:
+        return system.read_text(f"/proc/{pid}/stat").rpartition(")")[2].split()[0] in ("T", "t")
+    except (OSError, IndexError):
+        return False
 
 
 def _silent(folder: Path) -> str:

@@ -1,12 +1,15 @@
 """SiteClient: all that the interface and the command line may call. Every call is written down here, once.
 
-The client in the engine's own process, the client over a socket, and the list of what the server answers follow from
-it. Calls block, so the interface makes them from workers, never from its loop.
+The client in the engine's own process and the one over a socket are kinds of it, and the list of what the server answers
+follows from it. Calls block, so the interface makes them from workers, never from its loop.
 """
+
+# The mark over each call makes it; its body only says what it is.
+# mypy: disable-error-code=empty-body
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Literal, Protocol
+from typing import TYPE_CHECKING, Literal
 
 from lazy_quarry.link.book_calls import BookCalls
 from lazy_quarry.link.call_marks import Part, answered_by, reads_the_plan, takes_long
@@ -34,8 +37,8 @@ _changes_site = answered_by("site_changes")
 _chains, _changes_chains = answered_by("chains"), answered_by("chain_changes")
 
 
-class SiteClient(BookCalls, Protocol):
-    """A site in use, whatever runs it."""
+class SiteClient(BookCalls):
+    """A site in use, whatever runs it. A client is a kind of this that says how a call is made (:meth:`Asking.ask`)."""
 
     # -- what changes it
 
@@ -340,11 +343,11 @@ class SiteClient(BookCalls, Protocol):
 
     def changes(self, since: int, timeout_s: float) -> int:
         """The site's version as soon as it is past ``since``, or when the time has passed."""
-        ...
+        raise NotImplementedError
 
     def close(self) -> None:
         """Leave the site; its jobs go on."""
-        ...
+        raise NotImplementedError
 
 
 _MEMBERS = {name: member for kind in reversed(SiteClient.__mro__) for name, member in vars(kind).items()}
