@@ -64,7 +64,7 @@ async def test_results_side_by_side_are_a_curve_and_a_table_and_can_be_taken_alo
         app.query_one("#pattern").value = "(oops"
         await wait_for(pilot, lambda: "no pattern" in text_of(app, "#results"))
         await typed(app, pilot, "pattern", "highest level")
-        await wait_for(pilot, lambda: "32 of 40 runs have it" in text_of(app, "#results"))
+        await wait_for(pilot, lambda: "32 of 40 tasks have it" in text_of(app, "#results"))
         text = text_of(app, "#results")
         assert "grid=coarse" in text and "roughness" in text and any("\u2800" < sign < "\u28ff" for sign in text)
         assert place.figures()[0][0] == "the results as a curve" and place.figures()[0][1]().title

@@ -165,6 +165,10 @@ class ReviewPlace(ReviewSearch):
                 rows.move(place)
                 self.wanted = None
         rows.refresh()
+        if not runs and self._alone is None:  # nothing was found: what was shown is of another search
+            self.detail = None
+            self.query_one(VerdictLines).clear()
+            self._turn()
         done = [view for view in runs if view.phase is Phase.DONE and not view.rows and self.looked_at.is_new(view)]
         if fresh := [view for view in done if view.job not in rows.doubts][:MOST_DOUBTED]:
             self._look_for_doubts(rows, fresh)

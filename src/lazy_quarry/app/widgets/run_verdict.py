@@ -44,6 +44,11 @@ class VerdictLines(Lines):
         self.samples = detail.view.curve.samples if detail.view.curve else samples
         self.refresh()
 
+    def clear(self) -> None:
+        """There is no run to tell of."""
+        self.detail = self.advised = None
+        self.refresh()
+
     def draw(self, row: int, pen: Pen) -> None:
         """One line."""
         if self.detail is None:
