@@ -24,7 +24,7 @@ from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import parse_duration, parse_names, parse_size
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.files import given, ours
-from lazy_quarry.link.protocol import answer
+from lazy_quarry.link.answered import answer
 from lazy_quarry.run.file_kinds import file_found
 from lazy_quarry.run.node import agent
 from lazy_quarry.run.node.staging import copy_tree

@@ -2,7 +2,10 @@
 
 import json
 import os
+import subprocess
+import sys
 
+from lazy_quarry.link.site_client import CALLS
 from tests.conftest import until
 
 LONG = "sleep 600"
@@ -195,3 +198,16 @@ def test_a_made_up_trace_is_replayed_compared_and_drawn(machine):
     assert machine.lq("replay", "nothing.swf").returncode == 2
     (machine.work / "t.swf").write_text("1 2 3\n")
     assert "line 1" in machine.lq("replay", "t.swf").stderr
+
+
+def test_every_call_is_printed_with_its_types_and_rights():
+    told = subprocess.run(
+        [sys.executable, "-m", "lazy_quarry", "site", "roles", "--format", "json"],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    calls = {one["call"]: one for one in json.loads(told.stdout)}
+    assert set(calls) == set(CALLS) and calls["grant"]["rights"] == {"user": "no", "lead": "no", "operator": "yes"}
+    assert calls["cancel"]["changes"] and not calls["jobs"]["changes"]
+    assert calls["room"]["arguments"] == {"queue": "str"} and calls["room"]["result"] == "list[RoomView]"

@@ -1,5 +1,6 @@
 """Accounts: their terms, what happens when a budget is used up, who is warned, who may charge, and who may change that."""
 
+import inspect
 from dataclasses import replace
 from datetime import UTC, datetime
 
@@ -11,10 +12,12 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.ledger.budgets import FOR_EVER, Term, term_of
 from lazy_quarry.core.site import Account, Tier
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
-from lazy_quarry.link.site_client import CALLS
+from lazy_quarry.link.answered import method_of_part
+from lazy_quarry.link.protocol import types_of
+from lazy_quarry.link.site_client import CALLS, SiteClient
 from lazy_quarry.site.book_words import end_words, ends_word, term_words
 from lazy_quarry.site.letters import budget_lines
-from lazy_quarry.site.roles import ROLES, refusal
+from lazy_quarry.site.roles import refusal
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.tables import events as events_table
 from tests.conftest import SiteUnderTest, rows_of, script, small_site
@@ -203,18 +206,23 @@ def test_members_are_added_and_removed_by_who_answers_for_an_account():
     assert "no account" in site.members("gone", ["x"], [])[0].message
 
 
-def test_every_call_has_a_row_in_the_table_of_roles():
-    assert set(ROLES) == set(CALLS)
+def test_every_call_is_answered_by_its_part_with_the_arguments_that_are_written_down():
+    site = Books(Account("bay", 50.0)).site.site
+    for name, call in CALLS.items():
+        own = inspect.signature(method_of_part(site, call)).parameters
+        written = list(inspect.signature(getattr(SiteClient, name)).parameters)[1:]
+        assert list(own)[: len(written)] == written and (not call.about or call.about in written), name
+        assert types_of(name), name
 
 
-@pytest.mark.parametrize("call", [name for name, rights in ROLES.items() if rights.user == "no"])
+@pytest.mark.parametrize("call", [name for name, call in CALLS.items() if call.rights.user == "no"])
 def test_what_only_some_may_do_others_are_refused(call):
     books = Books(Account("bay", 50.0, leads=("lea",)), Account("silt", 10.0, ("ada",), parent="bay"))
     site = books.site.present.site
-    assert refusal(site, "olga", call, "silt") == ""
-    assert (refusal(site, "lea", call, "silt") == "") is (ROLES[call].lead == "own")
-    assert "olga" in refusal(site, "ada", call, "silt")
-    assert refusal(replace(site, operators=()), "ada", call) == ""
+    assert refusal(site, "olga", CALLS[call].rights, "silt") == ""
+    assert (refusal(site, "lea", CALLS[call].rights, "silt") == "") is (CALLS[call].rights.lead == "own")
+    assert "olga" in refusal(site, "ada", CALLS[call].rights, "silt")
+    assert refusal(replace(site, operators=()), "ada", CALLS[call].rights) == ""
     before = books.site.journal.number
     window = replace(small_site(), windows=()).windows
     acts = {

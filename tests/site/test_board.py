@@ -12,7 +12,7 @@ from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.link.protocol import method_of, write_request
 from lazy_quarry.link.server import Server
-from lazy_quarry.link.site_client import READING_THE_PLAN
+from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.site import fast_search
 from lazy_quarry.site.board import BoardMark
 from lazy_quarry.site.board_keeper import BoardKeeper
@@ -147,7 +147,7 @@ async def test_others_are_answered_while_a_plan_is_worked_out():
     await server._work_out_plan()
     await beside
     assert said[:6] == ["slice", "answer", "slice", "answer", "slice", "answer"] and said.count("slice") == 4
-    assert "jobs" in READING_THE_PLAN and "submit" not in READING_THE_PLAN
+    assert CALLS["jobs"].plan and not CALLS["submit"].plan
     assert method_of(write_request(1, "jobs", {})) == "jobs" and method_of(b"nonsense") == ""
 
 

@@ -11,8 +11,9 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.site import Window
 from lazy_quarry.errors import EngineAway, QuarryError
 from lazy_quarry.link import client as client_module
+from lazy_quarry.link.answered import answer
 from lazy_quarry.link.client import SocketClient
-from lazy_quarry.link.protocol import LONGEST_LINE, answer, read_reply, result_of, write_request
+from lazy_quarry.link.protocol import LONGEST_LINE, read_reply, result_of, write_request
 from lazy_quarry.site import checked_apart
 from tests.conftest import SiteUnderTest, script, small_site, until
 from tests.hostile import HOSTILE

@@ -2,13 +2,14 @@
 
 import click
 
-from lazy_quarry.cli.options import Usage, print_json, print_lines, say
+from lazy_quarry.cli.options import Usage, format_option, is_json, print_json, print_lines, say
 
 
 @click.command("site")
 @click.argument("what", metavar="check|schema|roles")
 @click.argument("file", metavar="[FILE]", required=False, default="")
-def site_command(what: str, file: str) -> None:
+@format_option
+def site_command(what: str, file: str, form: str) -> None:
     """Check a site file (this machine's, where none is named), print the JSON Schema of site files, or say who may do what."""
     from pathlib import Path
 
@@ -19,9 +20,9 @@ def site_command(what: str, file: str) -> None:
         print_json(schema())
         return
     if what == "roles":
-        from lazy_quarry.site.roles import role_lines
+        from lazy_quarry.cli.call_table import calls_json, role_lines
 
-        print_lines(role_lines())
+        print_json(calls_json()) if is_json(form) else print_lines(role_lines())
         return
     if what != "check":
         raise Usage(f'site {what}: there are "check", "schema" and "roles"')

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from lazy_quarry.link.call_marks import Asking, answered_by
+from lazy_quarry.link.call_marks import Asking, call
+from lazy_quarry.site.rights import ALL
 
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.burn import BudgetEnd
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 class BookCalls(Asking):
     """What a site answers about its books."""
 
-    @answered_by("ledger")
+    @call("ledger", ALL)
     def report(
         self, period: str, by: list[str] | None = None, where: dict[str, str] | None = None, waits: bool = True
     ) -> Report:
@@ -31,37 +32,37 @@ class BookCalls(Asking):
         """
         ...
 
-    @answered_by("ledger")
+    @call("ledger", ALL)
     def over_time(self, period: str, split: str, where: dict[str, str] | None = None) -> OverTime:
         """What was charged over a period, by days, weeks or months as these suit it, split by one key."""
         ...
 
-    @answered_by("ledger")
+    @call("ledger", ALL)
     def waits(self, period: str, where: dict[str, str] | None = None) -> BySize:
         """How long the jobs that ended in a period waited, by how many cores they held."""
         ...
 
-    @answered_by("ledger")
+    @call("ledger", ALL)
     def rhythm(self, period: str, where: dict[str, str] | None = None) -> Rhythm:
         """Core-hours held in a period by weekday and hour, in the zone of the site."""
         ...
 
-    @answered_by("ledger")
+    @call("ledger", ALL)
     def shares(self) -> tuple[ShareLine, ...]:
         """What each account should have of the cluster, what it had of late by days, and what its jobs stand ahead for it."""
         ...
 
-    @answered_by("ledger")
+    @call("ledger", ALL)
     def waste(self, period: str, where: dict[str, str] | None = None) -> Waste:
         """What was asked for and not used in a period, the names with most of it, and what advice would have saved of it."""
         ...
 
-    @answered_by("ledger")
+    @call("ledger", ALL)
     def budget_ends(self) -> dict[str, BudgetEnd]:
         """Of each account with a budget that was used in the last 30 days, when it ends if it goes on so."""
         ...
 
-    @answered_by("ledger")
+    @call("ledger", ALL)
     def records(
         self, period: str, where: dict[str, str] | None = None, after: tuple[int, int] | None = None
     ) -> list[JobRecord]:
@@ -71,14 +72,14 @@ class BookCalls(Asking):
         """
         ...
 
-    @answered_by("mailer")
+    @call("mailer", ALL)
     def post(self, to: str, subject: str, text: str, name: str, document: str) -> Outcome:
         """Mail a document to somebody, as notices are: ``document`` is a PDF in base64 (RFC 4648), ``name`` its file's."""
         ...
 
     # -- studies
 
-    @answered_by("studies")
+    @call("studies", ALL)
     def begin_study(self, policies: list[str], since: str = "", settings: list[str] | None = None) -> StudyView:
         """Begin to study the site's own past, of the last 30 days or since then, under policies and with settings.
 
@@ -86,12 +87,12 @@ class BookCalls(Asking):
         """
         ...
 
-    @answered_by("studies")
+    @call("studies", ALL)
     def studied(self) -> StudyView:
         """How far the last study is, and what it has found."""
         ...
 
-    @answered_by("studies")
+    @call("studies", ALL)
     def stop_study(self) -> StudyView:
         """Stop the study that is at work."""
         ...

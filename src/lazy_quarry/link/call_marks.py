@@ -1,10 +1,13 @@
-"""How a call of a site is marked: by the part that answers it, and what it needs."""
+"""How a call of a site is written down: once, over its method, with who answers it, who may make it and what it needs."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from functools import wraps
 from typing import Any, Literal, TypeVar, cast
+
+from lazy_quarry.site.rights import Rights
 
 Part = Literal[
     "operations",
@@ -24,41 +27,52 @@ CHANGING: tuple[Part, ...] = ("operations", "chain_changes", "site_changes")
 _Method = TypeVar("_Method", bound=Callable[..., Any])
 
 
+@dataclass(frozen=True, slots=True)
+class Call:
+    """A call: the part of a site that answers it, who may make it, and what it needs.
+
+    ``long``: it may take long, as one that reads files of people or checks many scripts; it is answered in a thread, while others
+    are, and holds the site's lock only where it must. ``plan``: it needs all of the plan, which on a large site takes long to work
+    out. ``about`` is the argument that names the account that it is about, where a lead's rights hang on that.
+    """
+
+    name: str
+    part: Part
+    rights: Rights
+    long: bool = False
+    plan: bool = False
+    about: str = ""
+    several: bool = False
+    """Whether its answer is a list."""
+
+    @property
+    def changes(self) -> bool:
+        """Whether it changes the site: it is never made twice by itself."""
+        return self.part in CHANGING
+
+
 class Asking:
     """Whoever has calls: :meth:`ask` makes each of them, in this process or over a socket."""
 
-    def ask(self, name: str, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
+    def ask(self, call: Call, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
         """Make a call and give its answer."""
         raise NotImplementedError
 
 
-def answered_by(part: Part) -> Callable[[_Method], _Method]:
-    """Write a call down: its arguments and its answer are those of the method, which a client's :meth:`Asking.ask` makes.
-
-    What :data:`CHANGING` parts answer changes the site: it is never made twice by itself.
-    """
+def call(
+    part: Part, rights: Rights, *, long: bool = False, plan: bool = False, about: str = ""
+) -> Callable[[_Method], _Method]:
+    """Write a call down: its arguments and its answer are those of the method, which a client's :meth:`Asking.ask` makes."""
 
     def mark(method: _Method) -> _Method:
-        @wraps(method)
-        def call(self: Asking, *arguments: Any, **named: Any) -> Any:
-            return self.ask(method.__name__, arguments, named)
+        several = method.__annotations__["return"].startswith("list[")
+        made = Call(method.__name__, part, rights, long, plan, about, several)
 
-        call.part = part  # type: ignore[attr-defined]
-        return cast(_Method, call)
+        @wraps(method)
+        def asked(self: Asking, *arguments: Any, **named: Any) -> Any:
+            return self.ask(made, arguments, named)
+
+        asked.call = made  # type: ignore[attr-defined]
+        return cast(_Method, asked)
 
     return mark
-
-
-def takes_long(method: _Method) -> _Method:
-    """Mark a call that may take long, as one that reads files of people or checks many scripts.
-
-    It is answered in a thread, while others are, and holds the site's lock only where it must.
-    """
-    method.long = True  # type: ignore[attr-defined]
-    return method
-
-
-def reads_the_plan(method: _Method) -> _Method:
-    """Mark a call that needs all of the plan, which on a large site takes long to work out."""
-    method.plan = True  # type: ignore[attr-defined]
-    return method

@@ -19,7 +19,7 @@ from lazy_quarry.errors import EngineAway, StateFolderError
 from lazy_quarry.files import ours, system
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.files.logs import opened_log
-from lazy_quarry.link.call_marks import CHANGING
+from lazy_quarry.link.call_marks import Call
 from lazy_quarry.link.protocol import Reply, read_reply, result_of, types_of, write_request
 from lazy_quarry.link.site_client import CALLS, SiteClient
 from lazy_quarry.run.node.sockets import dial
@@ -92,11 +92,11 @@ class SocketClient(SiteClient):
                 self._closed = True
             self._news.notify_all()
 
-    def ask(self, name: str, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
+    def ask(self, call: Call, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
         """Send it, its arguments by their names."""
         if arguments:
-            named = dict(zip(types_of(name)[0], arguments, strict=False)) | named
-        return self.call(name, named)
+            named = dict(zip(types_of(call.name)[0], arguments, strict=False)) | named
+        return self.call(call.name, named)
 
     def call(self, method: str, arguments: dict[str, Any], again: bool = True) -> Any:
         """Make a call and wait for its answer. Raises what the engine raised, or :class:`EngineAway`.
@@ -117,7 +117,7 @@ class SocketClient(SiteClient):
         reply = self._reply(number, method)
         if reply is not None:
             return result_of(method, reply)
-        if CALLS[method] in CHANGING:
+        if CALLS[method].changes:
             raise EngineAway(f"the engine of {self.folder} went away during {method}; see lazy-quarry jobs")
         if not again:
             log = self.folder / "engine.log"
@@ -136,9 +136,7 @@ class SocketClient(SiteClient):
                     self._given_up.add(number)
                     why = "is stopped" if stopped else f"has not answered for {LONGEST_S / 60:.0f} minutes"
                     then = f"kill -CONT {pid} lets it go on" if stopped else f"kill {pid} ends it, and jobs go on"
-                    known = (
-                        ", and whether it was done shows later in lazy-quarry jobs" if CALLS[method] in CHANGING else ""
-                    )
+                    known = ", and whether it was done shows later in lazy-quarry jobs" if CALLS[method].changes else ""
                     raise EngineAway(
                         f"the engine of {self.folder}, process {pid}, {why}: {method} has no answer{known}; {then}"
                     )

@@ -2,7 +2,9 @@
 
 from typing import Any
 
-from lazy_quarry.link.site_client import CALLS, SiteClient
+from lazy_quarry.link.answered import answered
+from lazy_quarry.link.call_marks import Call
+from lazy_quarry.link.site_client import SiteClient
 from lazy_quarry.site.site_in_use import SiteInUse
 
 
@@ -12,9 +14,9 @@ class InProcessClient(SiteClient):
     def __init__(self, site: SiteInUse) -> None:
         self.site = site
 
-    def ask(self, name: str, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
-        """The part's own method."""
-        return getattr(getattr(self.site, CALLS[name]), name)(*arguments, **named)
+    def ask(self, call: Call, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
+        """The part's own method, if this person may."""
+        return answered(self.site, call, arguments, named)
 
     def changes(self, since: int, timeout_s: float) -> int:
         """The site's version as soon as it is past ``since``, or when the time has passed."""

@@ -5,19 +5,18 @@ Values are frozen dataclasses, read and written as they are. A value that doesn'
 
 from __future__ import annotations
 
-import inspect
 import re
 import sys
 import traceback
 from functools import cache
 from importlib import import_module
 from itertools import count
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal, get_type_hints
 
 import msgspec
 
 from lazy_quarry.errors import NoSuchJob, QuarryError, Refused, StateFolderError
-from lazy_quarry.link.site_client import CALLS, SiteClient
+from lazy_quarry.link.site_client import SiteClient
 
 if TYPE_CHECKING:
     from lazy_quarry.core.header.submission import Submission
@@ -115,9 +114,7 @@ class _Types(dict[str, Any]):
 @cache
 def types_of(method: str) -> tuple[dict[str, Any], Any]:
     """The types of a call's arguments by name, and of its result."""
-    scope = _Types(vars(inspect.getmodule(SiteClient)))
-    written = dict(getattr(SiteClient, method).__annotations__)
-    found = {name: eval(text, {}, scope) for name, text in written.items()}  # our own source, from site_client.py
+    found = get_type_hints(getattr(SiteClient, method), {"Literal": Literal}, _Types())
     result = found.pop("return")
     return found, result
 
@@ -160,7 +157,7 @@ def method_of(line: bytes) -> str:
 
 
 _REPLIES = msgspec.json.Decoder(Reply)
-_REQUESTS = msgspec.json.Decoder(Request)
+REQUESTS = msgspec.json.Decoder(Request)
 
 
 def read_reply(line: bytes) -> Reply:
@@ -177,23 +174,6 @@ def result_of(method: str, reply: Reply) -> Any:
     return msgspec.json.decode(raw, type=types_of(method)[1])
 
 
-def answer(site: Any, line: bytes) -> bytes:
-    """The answer to one line, as a line; never raises. ``site`` is a :class:`SiteInUse`.
-
-    What goes wrong inside is an internal error with a number, under which the log has all of it.
-    """
-    try:
-        request = _REQUESTS.decode(line)
-    except msgspec.ValidationError:
-        return _error(None, BAD_REQUEST, "not a JSON-RPC 2.0 request")
-    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
-        return _error(None, NOT_JSON, "not JSON")
-    try:
-        return _answer(site, request)
-    except Exception as fault:
-        return _error(request.id, INTERNAL, logged(fault, request.method))
-
-
 def logged(fault: Exception, where: str) -> str:
     """Write a fault of our own into the log; returns a sentence with the number under which it stands there."""
     number = next(_faults)
@@ -206,7 +186,7 @@ def logged(fault: Exception, where: str) -> str:
 def submission_of(line: bytes) -> Submission | None:
     """The submission that a call brings, if it brings one that can be read."""
     try:
-        request = _REQUESTS.decode(line)
+        request = REQUESTS.decode(line)
         found: Submission = msgspec.json.decode(
             request.params["submission"], type=types_of(request.method)[0]["submission"]
         )
@@ -215,26 +195,7 @@ def submission_of(line: bytes) -> Submission | None:
         return None
 
 
-def _answer(site: Any, request: Request) -> bytes:
-    if request.jsonrpc != "2.0":
-        return _error(None, BAD_REQUEST, "not a JSON-RPC 2.0 request")
-    if request.method not in CALLS:
-        return _error(request.id, NO_METHOD, f"there is no method {request.method!r}")
-    call = getattr(getattr(site, CALLS[request.method]), request.method)
-    try:
-        values = _arguments(request)
-        inspect.signature(call).bind(**values)
-    except (msgspec.MsgspecError, UnicodeDecodeError, TypeError, RecursionError) as fault:
-        return _error(request.id, BAD_PARAMS, str(fault))
-    try:
-        result = call(**values)
-    except QuarryError as fault:
-        code = next(code for kind, code in ERRORS.items() if isinstance(fault, kind))
-        return _error(request.id, code, str(fault))
-    return msgspec.json.encode({"jsonrpc": "2.0", "id": request.id, "result": result}) + b"\n"
-
-
-def _arguments(request: Request) -> dict[str, Any]:
+def arguments_of(request: Request) -> dict[str, Any]:
     """The arguments of a call, each of its type."""
     types, values = types_of(request.method)[0], {}
     for name, raw in request.params.items():
@@ -260,6 +221,7 @@ def _exact(value: Any) -> bool:
     return True
 
 
-def _error(number: int | str | None, code: int, message: str) -> bytes:
+def error_line(number: int | str | None, code: int, message: str) -> bytes:
+    """An answer that says why there is none."""
     reply = {"jsonrpc": "2.0", "id": number, "error": {"code": code, "message": message}}
     return msgspec.json.encode(reply) + b"\n"

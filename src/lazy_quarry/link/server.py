@@ -21,8 +21,9 @@ from lazy_quarry import __version__
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.files.kinds import lack_of
 from lazy_quarry.files.logs import keep_short
-from lazy_quarry.link.protocol import LONGEST_LINE, answer, logged, method_of, submission_of, write_notification
-from lazy_quarry.link.site_client import READING_THE_PLAN, TAKING_LONG
+from lazy_quarry.link.answered import answer
+from lazy_quarry.link.protocol import LONGEST_LINE, logged, method_of, submission_of, write_notification
+from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.probe.machine import core_numbers, user_name
 from lazy_quarry.probe.others import OthersLoad
 from lazy_quarry.probe.script import with_surroundings
@@ -252,7 +253,7 @@ class Server:
             submission = submission_of(line) if len(line) > LONG else None
             if submission is not None:
                 apart = submission, await checked_apart(self.site.present.site, drafts.context(submission))
-            if method in READING_THE_PLAN:
+            if method in CALLS and CALLS[method].plan:
                 await self._work_out_plan()
         except Exception as fault:
             logged(fault, "making ready")
@@ -261,8 +262,8 @@ class Server:
     async def _answered(self, line: bytes) -> bytes:
         """The answer to a call. What may take long does so in a thread."""
         method = method_of(line)
-        if method in TAKING_LONG:
-            if method in READING_THE_PLAN:
+        if method in CALLS and CALLS[method].long:
+            if CALLS[method].plan:
                 await self._work_out_plan()
             return await asyncio.to_thread(answer, self.site, line)
         await self._make_ready(line, method)

@@ -12,7 +12,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Literal
 
 from lazy_quarry.link.book_calls import BookCalls
-from lazy_quarry.link.call_marks import Part, answered_by, reads_the_plan, takes_long
+from lazy_quarry.link.call_marks import Call, call
+from lazy_quarry.site.rights import ALL, LEADS, OPERATORS, OWN_JOBS
 
 if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
@@ -31,28 +32,23 @@ if TYPE_CHECKING:
     from lazy_quarry.site.mail_folder import Letter
     from lazy_quarry.site.views import Found, Outcome, Receipt, RoomView
 
-_operations, _queries, _drafts = answered_by("operations"), answered_by("queries"), answered_by("drafts")
-_beforehand = answered_by("beforehand")
-_changes_site = answered_by("site_changes")
-_chains, _changes_chains = answered_by("chains"), answered_by("chain_changes")
-
 
 class SiteClient(BookCalls):
     """A site in use, whatever runs it. A client is a kind of this that says how a call is made (:meth:`Asking.ask`)."""
 
     # -- what changes it
 
-    @_operations
+    @call("operations", ALL)
     def submit(self, submission: Submission) -> Receipt:
         """Submit a script, or say what must change first."""
         ...
 
-    @_operations
+    @call("operations", ALL)
     def try_one(self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None) -> Receipt:
         """Run one task of a draft in the site's trial tier."""
         ...
 
-    @_operations
+    @call("operations", OWN_JOBS)
     def again(self, jobs: list[int], settings: list[str] | None = None, failed: bool = False) -> list[Outcome]:
         """Submit jobs again, each as it was, but for these settings (header keys, as for ``--set``).
 
@@ -60,78 +56,76 @@ class SiteClient(BookCalls):
         """
         ...
 
-    @_operations
+    @call("operations", OWN_JOBS)
     def hold(self, jobs: list[int]) -> list[Outcome]:
         """Put waiting jobs on hold."""
         ...
 
-    @_operations
+    @call("operations", OWN_JOBS)
     def release(self, jobs: list[int]) -> list[Outcome]:
         """Release jobs that are on hold."""
         ...
 
-    @_operations
+    @call("operations", OWN_JOBS)
     def cancel(self, jobs: list[int], only: Literal["", "waiting", "running"] = "") -> list[Outcome]:
         """Cancel jobs: waiting ones end, running ones are stopped. ``only``: what waits of them, or what runs."""
         ...
 
-    @_operations
+    @call("operations", OWN_JOBS)
     def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:
         """Change the request of jobs that have not started."""
         ...
 
-    @_operations
+    @call("operations", OWN_JOBS)
     def order(self, jobs: list[int]) -> Outcome:
         """Order one's own waiting jobs."""
         ...
 
-    @_changes_site
+    @call("site_changes", OPERATORS)
     def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
         """Close nodes, open them, or report that they are gone."""
         ...
 
-    @_changes_site
+    @call("site_changes", OPERATORS)
     def reserve(self, window: Window) -> Outcome:
         """Reserve nodes for a time, for nobody or for some people."""
         ...
 
-    @_changes_site
+    @call("site_changes", OPERATORS)
     def unreserve(self, name: str) -> Outcome:
         """Remove a reservation."""
         ...
 
-    @_changes_site
+    @call("site_changes", OPERATORS, about="account")
     def grant(self, account: str, core_ms: int, why: str) -> Outcome:
         """Give an account core-ms beside its budget, or take some back."""
         ...
 
-    @_changes_site
+    @call("site_changes", LEADS, about="source")
     def move(self, source: str, account: str, core_ms: int, why: str) -> Outcome:
         """Move core-ms of one account's budget to another's."""
         ...
 
-    @_changes_site
+    @call("site_changes", LEADS, about="account")
     def members(self, account: str, add: list[str], remove: list[str]) -> list[Outcome]:
         """Let people charge an account, or no longer."""
         ...
 
-    @_operations
-    @takes_long
+    @call("operations", OWN_JOBS, long=True)
     def remove_made(self, number: int, paths: list[str]) -> Outcome:
         """Remove files that a job made, by their paths from its folder."""
         ...
 
     # -- what is read of it
 
-    @_queries
-    @reads_the_plan
+    @call("queries", ALL, plan=True)
     def jobs(
         self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
     ) -> list[JobView]:
         """Live jobs by number, or the newest ended ones."""
         ...
 
-    @_queries
+    @call("queries", ALL)
     def search(
         self, where: str, ended: bool = True, everyone: bool = True, sort: str = "", limit: int = 50, offset: int = 0
     ) -> Found:
@@ -141,200 +135,179 @@ class SiteClient(BookCalls):
         """
         ...
 
-    @_queries
-    @reads_the_plan
+    @call("queries", ALL, plan=True)
     def job(self, number: int) -> JobView:
         """One job."""
         ...
 
-    @_queries
-    @takes_long
-    @reads_the_plan
+    @call("queries", ALL, long=True, plan=True)
     def detail(self, number: int) -> JobDetail:
         """One job with record, script and verdict."""
         ...
 
-    @_queries
-    @takes_long
+    @call("queries", ALL, long=True)
     def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
         """A piece of what a job printed; a negative ``from_byte`` counts from the end."""
         ...
 
-    @_queries
-    @takes_long
+    @call("queries", ALL, long=True)
     def made(self, number: int) -> MadeFiles:
         """The files that were created or changed where a job works since it started, until it ended; newest first."""
         ...
 
-    @_queries
+    @call("queries", ALL)
     def samples(self, number: int) -> list[tuple[int, float, int]]:
         """What was measured of a running job: (instant in ms, cores busy, memory in MiB)."""
         ...
 
-    @_queries
+    @call("queries", ALL)
     def turns(self) -> list[int]:
         """One's own waiting jobs in the order of their turns."""
         ...
 
-    @_queries
-    @reads_the_plan
+    @call("queries", ALL, plan=True)
     def ladder(self, number: int) -> list[Suggestion]:
         """When a waiting job would start with other walltimes."""
         ...
 
-    @_queries
+    @call("queries", ALL)
     def compare(self, first: int, second: int) -> str:
         """Which of two waiting jobs stands ahead, and why."""
         ...
 
-    @_queries
+    @call("queries", ALL)
     def look(self, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
         """What has changed of the board since a mark, or all of it: see :class:`BoardChange`."""
         ...
 
-    @_queries
-    @reads_the_plan
+    @call("queries", ALL, plan=True)
     def board(self) -> Board:
         """All that is shown of the present, however long it takes: see :class:`Board`."""
         ...
 
-    @_queries
+    @call("queries", ALL)
     def notices(self) -> tuple[str, ...]:
         """What stands in the way of the site or of certain jobs now, in sentences."""
         ...
 
-    @_queries
+    @call("queries", ALL)
     def names(self) -> SiteNames:
         """The names that may stand in a request."""
         ...
 
-    @_queries
-    @reads_the_plan
+    @call("queries", ALL, plan=True)
     def room(self, queue: str) -> list[RoomView]:
         """The most that could start now in a queue, by walltime and kind."""
         ...
 
-    @_queries
+    @call("queries", ALL)
     def expand_job(self, number: int) -> Expanded:
         """The tasks of an array."""
         ...
 
     # -- what an act would do
 
-    @_beforehand
-    @reads_the_plan
+    @call("beforehand", OWN_JOBS, plan=True)
     def would_run_again(self, jobs: list[int], settings: list[str], failed: bool = False) -> Foretold:
         """What running jobs again would come to; nothing is changed."""
         ...
 
-    @_beforehand
-    @reads_the_plan
+    @call("beforehand", OWN_JOBS, plan=True)
     def would_change(self, jobs: list[int], settings: list[str]) -> Foretold:
         """What jobs that have not started would be with these settings; nothing is changed."""
         ...
 
-    @_beforehand
-    @reads_the_plan
+    @call("beforehand", ALL, plan=True)
     def would_try(
         self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None
     ) -> Foretold:
         """What a trial of a draft would come to; nothing is changed."""
         ...
 
-    @_beforehand
-    @takes_long
-    @reads_the_plan
+    @call("beforehand", OWN_JOBS, long=True, plan=True)
     def would_continue(self, number: int, source: ChainSource, first: str = "") -> Foretold:
         """Which jobs of a chain would run again; nothing is changed."""
         ...
 
     # -- what is said of a draft
 
-    @_drafts
-    @reads_the_plan
+    @call("drafts", ALL, plan=True)
     def check(self, submission: Submission) -> DraftReport:
         """The report on a draft."""
         ...
 
-    @_drafts
+    @call("drafts", ALL)
     def expand(self, submission: Submission) -> Expanded:
         """The tasks of a draft's array."""
         ...
 
     # -- chains
 
-    @_chains
-    @takes_long
-    @reads_the_plan
+    @call("chains", ALL, long=True, plan=True)
     def report_chain(self, source: ChainSource, fails: list[str], slower: dict[str, float]) -> ChainReport:
         """Check a chain file and rehearse it."""
         ...
 
-    @_chains
+    @call("chains", ALL)
     def chain_tasks(self, source: ChainSource, name: str) -> Expanded:
         """The tasks of an array of a chain file."""
         ...
 
-    @_changes_chains
-    @takes_long
+    @call("chain_changes", ALL, long=True)
     def submit_chain(self, source: ChainSource) -> ChainReceipt:
         """Submit a chain as one thing."""
         ...
 
-    @_chains
-    @reads_the_plan
+    @call("chains", ALL, plan=True)
     def chain(self, number: int) -> ChainView:
         """A chain as it stands."""
         ...
 
-    @_chains
-    @reads_the_plan
+    @call("chains", ALL, plan=True)
     def chains(self) -> list[ChainView]:
         """All chains, the newest first."""
         ...
 
-    @_chains
+    @call("chains", ALL)
     def chain_source(self, number: int) -> tuple[str, str, str]:
         """The file of a chain, its path and its folder."""
         ...
 
-    @_changes_chains
+    @call("chain_changes", OWN_JOBS)
     def hold_chain(self, number: int) -> list[Outcome]:
         """Hold what waits of a chain."""
         ...
 
-    @_changes_chains
+    @call("chain_changes", OWN_JOBS)
     def release_chain(self, number: int) -> list[Outcome]:
         """Release what is held of a chain."""
         ...
 
-    @_changes_chains
+    @call("chain_changes", OWN_JOBS)
     def cancel_chain(self, number: int) -> list[Outcome]:
         """Cancel all of a chain that has not ended."""
         ...
 
-    @_changes_chains
-    @takes_long
+    @call("chain_changes", OWN_JOBS, long=True)
     def continue_chain(self, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
         """Run again what failed of a chain and what follows it, or all from one job on."""
         ...
 
     # -- advice
 
-    @answered_by("advice")
-    @reads_the_plan
+    @call("advice", ALL, plan=True)
     def advise(self, name: str) -> Advised:
         """What to ask for next time: for a name, or for the job of a number."""
         ...
 
-    @answered_by("advice")
+    @call("advice", ALL)
     def like(self, number: int) -> list[int]:
         """The ended runs that are alike to a job: of the same commands, or of its name in its folder or chain."""
         ...
 
     # -- mail
 
-    @answered_by("mailer")
+    @call("mailer", OWN_JOBS)
     def letters(self, most: int) -> tuple[Letter, ...]:
         """The newest mail about jobs and chains, with what became of it."""
         ...
@@ -351,13 +324,5 @@ class SiteClient(BookCalls):
 
 
 _MEMBERS = {name: member for kind in reversed(SiteClient.__mro__) for name, member in vars(kind).items()}
-CALLS: dict[str, Part] = {
-    name: member.part for name, member in _MEMBERS.items() if callable(member) and hasattr(member, "part")
-}
-"""Every call that a site answers, with the part that answers it."""
-
-TAKING_LONG = frozenset(name for name, member in _MEMBERS.items() if hasattr(member, "long"))
-"""The calls that may take long: they read files of people, or check many scripts."""
-
-READING_THE_PLAN = frozenset(name for name, member in _MEMBERS.items() if hasattr(member, "plan"))
-"""The calls that need all of the plan."""
+CALLS: dict[str, Call] = {name: member.call for name, member in _MEMBERS.items() if hasattr(member, "call")}
+"""Every call that a site answers: who answers it, who may make it, what it needs. Its types are those of the method."""

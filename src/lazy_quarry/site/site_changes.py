@@ -1,4 +1,4 @@
-"""What changes a site beside its jobs: nodes, reservations, budgets, and who may charge what. Each only by who may."""
+"""What changes a site beside its jobs: nodes, reservations, budgets, who may charge what. Who may is asked where calls come in."""
 
 from typing import Literal
 
@@ -17,7 +17,6 @@ from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import Refused
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.present import Present
-from lazy_quarry.site.roles import refusal
 from lazy_quarry.site.views import Outcome
 
 _NODE_DONE = {
@@ -37,8 +36,7 @@ class SiteChanges:
         """Close nodes, open them again, or report that they are gone with all that ran on them."""
         with self.present.lock:
             return [
-                self._of_site("nodes", self._of_node(name, what, reason), f"node {name} {_NODE_DONE[what]}")
-                for name in names
+                self._of_site(self._of_node(name, what, reason), f"node {name} {_NODE_DONE[what]}") for name in names
             ]
 
     def _of_node(self, name: str, what: Literal["close", "open", "lost"], reason: str) -> Command:
@@ -52,28 +50,26 @@ class SiteChanges:
     def reserve(self, window: Window) -> Outcome:
         """Keep nodes free of jobs for a time, or for some people's alone; one of the same name is replaced."""
         words = f"{window.name}: {plural(len(window.nodes), 'node')} reserved"
-        return self._of_site("reserve", Reserve(self.present.now(), window, self.present.user), words)
+        return self._of_site(Reserve(self.present.now(), window, self.present.user), words)
 
     def grant(self, account: str, core_ms: int, why: str) -> Outcome:
         """Give an account core-ms beside its budget, or take some back."""
         words = f"{format_core_hours(abs(core_ms))} core-hours {'given to' if core_ms > 0 else 'taken from'} {account}"
-        return self._of_site("grant", GrantHours(self.present.now(), account, core_ms, self.present.user, why), words)
+        return self._of_site(GrantHours(self.present.now(), account, core_ms, self.present.user, why), words)
 
     def move(self, source: str, account: str, core_ms: int, why: str) -> Outcome:
         """Move core-ms of one account's budget to another's."""
         words = f"{format_core_hours(core_ms)} core-hours given to {account}, from {source}"
         command = GrantHours(self.present.now(), account, core_ms, self.present.user, why, source)
-        return self._of_site("move", command, words, source)
+        return self._of_site(command, words)
 
     def members(self, account: str, add: list[str], remove: list[str]) -> list[Outcome]:
         """Let people charge an account, or no longer."""
         present = self.present
         return [
             self._of_site(
-                "members",
                 ChangeMember(present.now(), account, user, added, present.user),
                 f"{user} {'may' if added else 'may no longer'} charge {account}",
-                account,
             )
             for added, users in ((True, add), (False, remove))
             for user in dict.fromkeys(users)
@@ -82,14 +78,12 @@ class SiteChanges:
     def unreserve(self, name: str) -> Outcome:
         """Remove a reservation."""
         command = Unreserve(self.present.now(), name, self.present.user)
-        return self._of_site("unreserve", command, f"{name} was removed")
+        return self._of_site(command, f"{name} was removed")
 
-    def _of_site(self, call: str, command: Command, done: str, account: str = "") -> Outcome:
-        """Carry out a command that is about no job, if this person may."""
+    def _of_site(self, command: Command, done: str) -> Outcome:
+        """Carry out a command that is about no job."""
         with self.present.lock:
             try:
-                if refused := refusal(self.present.site, self.present.user, call, account):
-                    raise Refused(refused)
                 events = self.present.engine.decide(command)
             except Refused as fault:
                 return Outcome(0, False, str(fault))
