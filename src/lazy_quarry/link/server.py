@@ -4,6 +4,8 @@ Started by the first command that needs it, it serves JSON-RPC 2.0 over a Unix s
 may open, and leaves when nothing runs or waits and nobody has been connected for a minute.
 """
 
+from __future__ import annotations
+
 import asyncio
 import faulthandler
 import os
@@ -16,6 +18,7 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from lazy_quarry import __version__
 from lazy_quarry.errors import DamagedJournal, StateFolderError
@@ -39,6 +42,10 @@ from lazy_quarry.site.site_file import SiteFileError, watched_site
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.store.journal import Journal
+
+if TYPE_CHECKING:
+    from lazy_quarry.core.header.check import Checked
+    from lazy_quarry.core.header.submission import Submission
 
 TICK_S = 0.5
 CHECK_AFTER_S = 10.0
@@ -246,18 +253,22 @@ class Server:
                 return
             await asyncio.sleep(0)
 
-    async def _make_ready(self, line: bytes, method: str) -> None:
-        """Do what takes long for a call, while others are answered; what goes wrong here shows in its answer."""
-        drafts, apart = self.site.drafts, None
+    async def _made_ready(self, line: bytes, method: str) -> tuple[Submission, Checked] | None:
+        """Do what takes long for a call, while others are answered; what goes wrong here shows in its answer.
+
+        A long script is checked apart; what was found goes on with it.
+        """
+        apart = None
         try:
             submission = submission_of(line) if len(line) > LONG else None
             if submission is not None:
-                apart = submission, await checked_apart(self.site.present.site, drafts.context(submission))
+                context = self.site.drafts.context(submission)
+                apart = submission, await checked_apart(self.site.present.site, context)
             if method in CALLS and CALLS[method].plan:
                 await self._work_out_plan()
         except Exception as fault:
             logged(fault, "making ready")
-        drafts.apart = apart
+        return apart
 
     async def _answered(self, line: bytes) -> bytes:
         """The answer to a call. What may take long does so in a thread."""
@@ -266,11 +277,9 @@ class Server:
             if CALLS[method].plan:
                 await self._work_out_plan()
             return await asyncio.to_thread(answer, self.site, line)
-        await self._make_ready(line, method)
-        try:
+        apart = await self._made_ready(line, method)
+        with self.site.drafts.knowing(apart):
             return answer(self.site, line)
-        finally:
-            self.site.drafts.apart = None
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         peer: socket.socket = writer.get_extra_info("socket")

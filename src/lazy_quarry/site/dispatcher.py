@@ -2,9 +2,9 @@
 
 from collections.abc import Iterable
 
-from lazy_quarry.core.engine.commands import Finish, Schedule
-from lazy_quarry.core.engine.events import Event, NodeClosed, Started, Stopping
-from lazy_quarry.core.engine.in_doubt import in_doubt
+from lazy_quarry.core.engine.commands import CloseNode, Finish, HoldDoubtful, Schedule
+from lazy_quarry.core.engine.events import Event, Started, Stopping
+from lazy_quarry.core.engine.site_decisions import MOST_REASON
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Phase
 from lazy_quarry.core.ledger.budgets import next_turn_ms
@@ -23,7 +23,9 @@ class Dispatcher:
         site, journal = present.site, present.journal
         for closure in site.closures:
             if closure.node not in self._state.closures and not journal.number:
-                present.commit([NodeClosed(present.now(), closure.node, closure.reason)])
+                present.commit(
+                    present.engine.decide(CloseNode(present.now(), closure.node, closure.reason[:MOST_REASON]))
+                )
         present.halves = [number for number, record in self._state.chains.items() if record.missing]
         present.read_meters()
         if journal.adopted:
@@ -42,7 +44,7 @@ class Dispatcher:
         it may have run already.
         """
         copied = self.present.journal.adopted == "yes"
-        self.present.commit(in_doubt(self._state, self.present.now(), copied, {}))
+        self.present.commit(self.present.engine.decide(HoldDoubtful(self.present.now(), copied)))
         self.present.journal.settle_adoption()
 
     def step(self, at_ms: int | None = None) -> bool:

@@ -1,7 +1,7 @@
 """A site's report on a draft: problems, place, start ladder, cost."""
 
-from collections.abc import Callable, Iterable
-from contextlib import suppress
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 
 from lazy_quarry.core.header.check import CheckContext, Checked, check_script
@@ -44,17 +44,24 @@ DRAWN_NODES = 64
 
 
 class Drafts:
-    """Answers for drafts, from the one plan."""
+    """Answers for drafts, from the one plan. ``foreseen`` gives the range of when a request would start."""
 
-    def __init__(self, present: Present) -> None:
-        self.present = present
-        self.foreseen: Callable[[Request], StartRange | None] = lambda request: None
-        """The range of when a request would start; nothing until somebody who foresees it says so."""
+    def __init__(self, present: Present, foreseen: Callable[[Request], StartRange | None]) -> None:
+        self.present, self.foreseen = present, foreseen
         self.alike = AlikeRuns(present)
-        self.apart: tuple[Submission, Checked] | None = None
+        self._apart: tuple[Submission, Checked] | None = None
         """A submission that was checked in a process of its own a moment ago, with what was found."""
         self._looked: tuple[Submission, Submission] | None = None
         """The submission that was checked last, without and with what is known of files and programs."""
+
+    @contextmanager
+    def knowing(self, apart: tuple[Submission, Checked] | None) -> Iterator[None]:
+        """Within this, a submission that was checked apart already isn't checked again."""
+        self._apart = apart
+        try:
+            yield
+        finally:
+            self._apart = None
 
     def check(self, submission: Submission) -> DraftReport:
         """The report on a draft: problems, place, start, cost."""
@@ -79,8 +86,8 @@ class Drafts:
 
     def checked(self, submission: Submission, compared: bool = True) -> Checked:
         """The script checked, with what only the site knows added; ``compared``: also with what earlier runs used."""
-        if self.apart is not None and self.apart[0] == submission:
-            checked = self.apart[1]
+        if self._apart is not None and self._apart[0] == submission:
+            checked = self._apart[1]
         else:
             looked = submission if submission.surroundings.looked else self.present.look_up(submission)
             self._looked = submission, looked

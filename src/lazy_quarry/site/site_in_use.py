@@ -25,14 +25,13 @@ class SiteInUse:
     def __init__(self, present: Present) -> None:
         self.present = present
         self.dispatcher = Dispatcher(present)
-        self.drafts = Drafts(present)
+        self.foresight = Foresight(present)
+        self.drafts = Drafts(present, self.foresight.of_request)
         self.queries = Queries(present)
         self.operations = Operations(present, self.drafts, self.dispatcher)
         self.site_changes = SiteChanges(present, self.dispatcher)
         self.chains = self.chain_changes = Chains(present, self.drafts, self.operations, self.queries)
         self.beforehand = Beforehand(present, self.operations, self.chains)
-        self.foresight = Foresight(present)
-        self.drafts.foreseen = self.foresight.of_request
         self.advice = Advice(present, self.drafts)
         self.ledger = Ledger(present)
         self.studies = Studies(present)

@@ -190,6 +190,14 @@ class StepClock:
 
 
 @dataclass(frozen=True, slots=True)
+class HoldDoubtful:
+    """Events may be missing: hold what may have run already. ``copied``: what runs belongs to the original, so it is lost."""
+
+    at_ms: int
+    copied: bool
+
+
+@dataclass(frozen=True, slots=True)
 class Finish:
     """A runner reports that an attempt is over and that its last process is gone.
 
@@ -270,5 +278,6 @@ Command = (
     | ChangeChain
     | Schedule
     | StepClock
+    | HoldDoubtful
     | Finish
 )

@@ -18,6 +18,7 @@ from lazy_quarry.core.engine.commands import (
     Command,
     Finish,
     GrantHours,
+    HoldDoubtful,
     HoldJob,
     LinkChain,
     LoseNode,
@@ -34,6 +35,7 @@ from lazy_quarry.core.engine.commands import (
 )
 from lazy_quarry.core.engine.events import ClockHeld, ClockStepped, Event
 from lazy_quarry.core.engine.finish_decision import finish
+from lazy_quarry.core.engine.in_doubt import in_doubt
 from lazy_quarry.core.engine.limit_use import LimitUse
 from lazy_quarry.core.engine.meters import turned
 from lazy_quarry.core.engine.plans import Plans
@@ -66,6 +68,7 @@ _DECISIONS: dict[type, Callable[[Situation, Any], list[Event]]] = {
     LinkChain: chain_decisions.link_chain,
     ChangeChain: chain_decisions.change_chain,
     StepClock: lambda now, command: [ClockStepped(now.at_ms, command.by_ms)] if now.state.jobs.running else [],
+    HoldDoubtful: lambda now, command: in_doubt(now.state, command.at_ms, command.copied, {}),
     Schedule: schedule_decisions.schedule,
     Finish: finish,
 }
