@@ -46,7 +46,7 @@ async def test_the_demo_s_chain_is_opened_rehearsed_and_supposed_otherwise(tmp_p
         await wait_for(
             pilot, lambda: {one.name for one in rows.view.parts if one.ends_ms is None} == {"gather", "report"}
         )
-        assert "levels" in app.query_one(NoteBar).text and "after prepare finishes" in app.query_one(NoteBar).text
+        assert "levels" in app.query_one(NoteBar).text and "runs once prepare has ended" in app.query_one(NoteBar).text
 
 
 async def test_a_chain_is_submitted_followed_and_cancelled_as_one(tmp_path):

@@ -76,7 +76,7 @@ async def test_dials_work_by_mouse(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         place = await drafted(app, pilot)
         rows = await dial(app, pilot, "threads")
-        await pilot.click(rows, offset=(33, rows.cursor))
+        await pilot.click(rows, offset=(35, rows.cursor))
         await wait_for(pilot, lambda: header(place).get("threads") == 2)
 
 
@@ -179,7 +179,7 @@ async def test_a_trial_brings_its_verdict_back_with_advice_that_can_be_taken(tmp
         row = next(at for at, line in enumerate(report.lines) if line.change and line.change[0][0] == "memory")
         report.move(row)
         await press(pilot, "enter")
-        assert header(place)["memory"] == "2560 MiB/core"
+        assert header(place)["memory"] == "2.5 GiB/core"
 
 
 async def test_several_sizes_tell_what_the_whole_needs(tmp_path):

@@ -26,7 +26,7 @@ def table_lines() -> Iterator[str]:
     for name, act in ACTS.items():
         if any(name in acts for acts in places.values()):
             keys = " or ".join(f"`{shown(one)}`" for one in act.key.split(","))
-            marks = ("●" if name in acts else "" for acts in places.values())
+            marks = ("x" if name in acts else "" for acts in places.values())
             yield f"| {keys} | {act.words}{' !' if act.changes else ''} | {' | '.join(marks)} |"
 
 

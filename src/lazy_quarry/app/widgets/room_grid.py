@@ -40,7 +40,10 @@ class RoomGrid(Rows):
         """What there is room for in queues of so many cores; GPUs only of queues that have some."""
         self.rooms, self.totals = {(one.queue, one.kind, one.walltime_s): one for one in rooms}, totals
         possible = {(one.queue, one.kind) for one in rooms if one.kind != "GPUs" or one.queue in with_gpus}
-        rows: list[tuple[str, str]] = [(queue, kind) for queue in totals for kind in KINDS if (queue, kind) in possible]
+        some = {one.queue for one in rooms if one.cores}
+        rows = list[tuple[str, str]]()
+        for queue in totals:
+            rows += [(queue, kind) for kind in KINDS if (queue, kind) in possible] if queue in some else [(queue, "")]
         if rows != self.rows:
             self.rows = rows
             self.refresh(layout=True)
@@ -79,7 +82,11 @@ class RoomGrid(Rows):
             return
         queue, kind = self.rows[row - 2]
         first = row == 2 or self.rows[row - 3][0] != queue
-        pen.cell(f" {queue}" if first else "", 9, "ink", bold=first).cell(f" {kind}", FIRST - 9, "dim")
+        pen.cell(f" {queue}" if first else "", 9, "ink", bold=first)
+        if not kind:
+            pen.write(" nothing could start now", "dim")
+            return
+        pen.cell(f" {kind}", FIRST - 9, "dim")
         for place, walltime in enumerate(WALLTIMES_S):
             room = self.rooms.get((queue, kind, walltime))
             here = current and self.has_focus and place == self.column
