@@ -89,7 +89,7 @@ PHRASES = {
     Phase.DONE: "did what it was to do",
     Phase.FAILED: "ended with an error",
     Phase.OVERTIME: "reached its walltime",
-    Phase.OVERMEMORY: "used more memory than it asked for",
+    Phase.OVERMEMORY: "ran out of its memory",
     Phase.CANCELLED: "somebody stopped it",
     Phase.LOST: "its node was lost",
     Phase.SKIPPED: "what it waited for did not come",

@@ -11,7 +11,7 @@ from lazy_quarry.site.sentences import range_words
 _CONDITION = {
     "succeeds": "once {} is done",
     "fails": "if {} fails",
-    "finishes": "once {} has ended, however",
+    "finishes": "once {} has ended, well or not",
     "begins": "once {} has begun",
     "each-succeeds": "task by task, as each of {} is done",
 }
