@@ -4,7 +4,7 @@ import asyncio
 import os
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, tzinfo
 from importlib import import_module
@@ -16,17 +16,15 @@ from textual.app import ComposeResult
 from textual.binding import Binding
 from textual.containers import Container
 from textual.css.query import NoMatches
-from textual.dom import DOMNode
 from textual.filter import LineFilter
 from textual.widgets import Input, TextArea
 
-from lazy_quarry.app.acts import ACTS, Bound, act_of_key, bound, key_of, shown
+from lazy_quarry.app.acting import Acting
+from lazy_quarry.app.acts import Bound, bound, key_of, shown
 from lazy_quarry.app.alt_numbers import ASK_FOR_ESCAPE, EIGHT_BIT, PUT_BACK, teach_alt_numbers
 from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.found_by_words import found_by_words
-from lazy_quarry.app.going import Going
 from lazy_quarry.app.key_hint import KeyHint
-from lazy_quarry.app.key_table import acts_by_place
 from lazy_quarry.app.keys_in_order import SCROLLING
 from lazy_quarry.app.messages import CursorMoved, Say
 from lazy_quarry.app.no_colour import NoColour, rgb_of
@@ -59,7 +57,7 @@ SAY_S = 8.0
 NARROWEST, SHORTEST = 100, 30
 
 
-class QuarryApp(Going, SendingApp):
+class QuarryApp(Acting, SendingApp):
     """One site in six places. ``connect`` makes the client; it is called from a worker."""
 
     TITLE = "lazy quarry"
@@ -289,49 +287,7 @@ class QuarryApp(Going, SendingApp):
         if (number := EIGHT_BIT.get(event.character or "")) and not isinstance(self.screen, Question):
             await self.action_go(PLACES[number - 1])
         elif place is not None and self.screen is place.screen and event.key not in SCROLLING:
-            self._say_unused(event.key, event.character, place)
-
-    def _say_unused(self, key: str, character: str | None, place: Place) -> None:
-        """Say of a key that does nothing here what it does elsewhere, or how the keys are listed."""
-        act, all_keys = act_of_key(key), key_of("keys")
-        elsewhere = [name.capitalize() for name, acts in acts_by_place().items() if act in acts]
-        if act and elsewhere:
-            words = f"{shown(key)} ({ACTS[act].words}) does nothing in {self.place.capitalize()}; it works in {_listed(elsewhere)}."
-        else:
-            sign = character if character and character.isprintable() and character.strip() else key.replace("_", " ")
-            words = f"{sign} does nothing here; {all_keys} lists all keys, ctrl+p finds what can be done."
-        self.post_message(Say(words))
-
-    async def run_action(
-        self,
-        action: Any,
-        default_namespace: DOMNode | None = None,
-        namespaces: Mapping[str, DOMNode] | None = None,
-    ) -> bool:
-        """Run what a key is bound to, or say why it can't be done to what is under the cursor."""
-        if isinstance(default_namespace, Place) and isinstance(action, str):
-            why = default_namespace.why_not_run(action)
-            if why and default_namespace.check_action(action.partition("(")[0], ()):
-                self.post_message(Say(why))
-                return True
-        return await super().run_action(action, default_namespace, namespaces)
-
-    async def action_act(self, name: str) -> None:
-        """Do an act, as its key does."""
-        place = self._present()
-        if place is not None and (one := place.bound_acts().get(name)):
-            await self.run_action(one.action, place)
-        elif one := next((one for one in self.BINDINGS if isinstance(one, Bound) and one.act == name), None):
-            await self.run_action(one.action)
-
-    async def action_click(self, name: str) -> None:
-        """Do an act that was clicked on the line of keys; one that submits asks first, for a click is soon made."""
-        place = self._present()
-        question = place.costs(name) if place is not None and not place.why_not(name) else ""
-        if question:
-            self.ask(question, lambda: self.call_next(self.action_act, name), yes="Do it", no="Leave it")
-        else:
-            await self.action_act(name)
+            self.say_unused(event.key, event.character, place)
 
     def weekday_time(self, at_ms: int) -> str:
         """``Mon 09:42``."""
@@ -521,8 +477,3 @@ class QuarryApp(Going, SendingApp):
                 run()
 
         self.push_screen(Finder(found_by_words(self, self._present())), do)
-
-
-def _listed(names: Sequence[str]) -> str:
-    """Names as people list them."""
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

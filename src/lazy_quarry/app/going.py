@@ -1,17 +1,28 @@
 """Going from one place to another with something in hand."""
 
-from typing import Any
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
 
 from textual import work
 
 from lazy_quarry.app.keys_in_order import KeysInOrder
-from lazy_quarry.app.messages import OpenChain, OpenJob, SearchRuns
+from lazy_quarry.app.messages import OpenChain, OpenJob, Say, SearchRuns
 from lazy_quarry.app.places.place import Place
+from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.views import RoomView
+
+if TYPE_CHECKING:
+    from lazy_quarry.link.site_client import SiteClient
 
 
 class Going(KeysInOrder):
     """An application whose places hand things to one another."""
+
+    client: "SiteClient | None"
+
+    def hand_over(self, then: Callable[..., object], *arguments: Any) -> None:
+        """From a worker: have the interface do something; the application does it."""
+        raise NotImplementedError
 
     async def action_go(self, name: str) -> Place:
         """Go to a place; the application does it."""
@@ -44,6 +55,18 @@ class Going(KeysInOrder):
         """Take a script to Draft."""
         place: Any = await self.action_go("draft")
         place.opening.take_script(script, name, path, overrides, keeper)
+
+    @work(thread=True, exclusive=True, group="script")
+    def draft_job(self, job: int) -> None:
+        """Take the script of a job to Draft, as it was submitted."""
+        if self.client is None:
+            return
+        try:
+            detail = self.client.detail(job)
+        except QuarryError as fault:
+            self.post_message(Say(str(fault), bad=True))
+            return
+        self.hand_over(self.draft_script, detail.script, f"{detail.view.name}.sh", "", detail.overrides)
 
     @work
     async def draft_room(self, room: RoomView) -> None:

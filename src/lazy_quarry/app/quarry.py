@@ -71,6 +71,10 @@ class Quarry(Protocol):
         """
         ...
 
+    def draft_job(self, job: int) -> object:
+        """Take the script of a job to Draft, as it was submitted."""
+        ...
+
     def draft_room(self, room: RoomView) -> object:
         """Take a room to Draft, as a script that asks for just that."""
         ...

@@ -5,7 +5,6 @@ from functools import partial
 from pathlib import Path
 
 import tomlkit
-from textual import work
 
 from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.messages import OpenJob
@@ -18,7 +17,7 @@ from lazy_quarry.core.chain import chain_edit
 from lazy_quarry.core.chain.chain_file import read_chain
 from lazy_quarry.core.header.keys import CONDITIONS
 from lazy_quarry.core.paths import within
-from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.errors import BadValue
 
 
 class ChainEditing(ChainSeeing):
@@ -279,19 +278,7 @@ class ChainEditing(ChainSeeing):
         elif self.drafting:
             self._draft(part.name)
         else:
-            self._read_script(part.job)
-
-    @work(thread=True, exclusive=True, group="script")
-    def _read_script(self, job: int) -> None:
-        client = self.quarry.client
-        if client is None or not job:
-            return
-        try:
-            detail = client.detail(job)
-        except QuarryError as fault:
-            self._say(str(fault), bad=True)
-            return
-        self.quarry.hand_over(self.quarry.draft_script, detail.script, f"{detail.view.name}.sh", "", detail.overrides)
+            self.quarry.draft_job(part.job)
 
     def action_open(self) -> None:
         """From the chains to the jobs; from there a job of the file to Draft, one that was submitted to Review."""

@@ -105,18 +105,7 @@ class JobDoing(Place):
 
     def action_script(self) -> None:
         """The script of the job as it was submitted, in Draft."""
-        if not (views := self._chosen()) or self.quarry.client is None:
-            self._nothing("script")
+        if views := self._chosen():
+            self.quarry.draft_job(views[0].job)
         else:
-            self._read_script(self.quarry.client, views[0].job)
-
-    @work(thread=True, exclusive=True, group="script")
-    def _read_script(self, client: "SiteClient", job: int) -> None:
-        try:
-            detail = client.detail(job)
-        except QuarryError as fault:
-            self._say(str(fault), bad=True)
-            return
-        self.quarry.hand_over(
-            self.quarry.draft_script, detail.script, f"{detail.view.name}.sh", "", tuple(detail.overrides)
-        )
+            self._nothing("script")
