@@ -11,8 +11,10 @@ from bench.year import BEGINS_MS, jobs
 from lazy_quarry.core.ledger.period import period_between, period_of
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.demo.site import oxbow
+from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.present import Present
+from lazy_quarry.site.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import Journal
@@ -30,8 +32,9 @@ def with_books(folder, count):
 
 
 def opened(journal):
-    """The site of a journal."""
-    return SiteInUse(Present(oxbow(), journal, RehearsalRunner(1), user="user-1", clock=lambda: NOW_MS))
+    """A client of the site of a journal."""
+    site = SiteInUse(Present(oxbow(), journal, RehearsalRunner(1), clock=lambda: NOW_MS))
+    return InProcessClient(site, caller_of(site.present.site, "user-1"))
 
 
 def figures(best):
@@ -42,7 +45,7 @@ def figures(best):
         few = with_books(Path(folder) / "few", FEW)
         month = period_of("month", NOW_MS - 60 * DAY_MS)
         words = f"{month.first} to {month.last}"
-        ledger = opened(journal).ledger
+        ledger = opened(journal)
         sql = text("SELECT sum(charge_core_ms) FROM ended WHERE ended_ms >= :begin AND ended_ms < :end")
 
         def bare(begin, end):
@@ -69,7 +72,7 @@ def figures(best):
         )
         small = best(3, lambda: opened(Journal(Path(folder) / "few")))
         yield "books-open", best(3, lambda: opened(Journal(Path(folder) / "many"))), "s", small, 2.0
-        ledger_few = opened(few).ledger
+        ledger_few = opened(few)
 
         def complete(one):  # as the place reads it; waits follow
             one.report("last 30 days", ["name"], None, False)

@@ -11,6 +11,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.plan.plan import make_plan
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
@@ -27,7 +28,7 @@ def figures(best):
     numbers = np.random.default_rng(1).random(1_000_000)
     sort = best(5, lambda: np.sort(numbers, kind="stable"))
     site, held, requests = table(1000, 2000, 5000, 500)
-    used = SiteInUse(Present(site, Journal(None), RehearsalRunner(1), user="me", clock=lambda: 0))
+    used = SiteInUse(Present(site, Journal(None), RehearsalRunner(1), clock=lambda: 0))
     plans = used.present.engine.plans
     plans._kept, plans._order_until_ms = make_plan(plans.planner, 0, held, requests), 2**62  # the plan at hand
     plans._kept.whole()
@@ -37,7 +38,7 @@ def figures(best):
 
         def answer(submission=submission):
             looked = with_surroundings(submission)
-            report = used.drafts.check(looked)
+            report = used.drafts.check(Caller("me"), looked)
             assert report.shape.cores and report.starts.ladder, report.diagnostics
 
         answer()

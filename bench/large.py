@@ -13,6 +13,7 @@ from lazy_quarry.core.engine.events import Started, Submitted
 from lazy_quarry.core.job.job import Allocation, Origin
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.board_mirror import BoardMirror
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
 from lazy_quarry.store.journal import Journal
@@ -82,13 +83,13 @@ def figures(best):
 def board_figures(sort: float):
     """The board of a real engine as a reader follows it: first, unchanged, one job changed; with forty rows in sight."""
     engine, requests = engine_of(1000, 2_000)
-    present = Present(engine.site, Journal(None), RehearsalRunner(1), user="ada", clock=lambda: engine.state.at_ms + 1)
+    present = Present(engine.site, Journal(None), RehearsalRunner(1), clock=lambda: engine.state.at_ms + 1)
     present.engine = engine
     queries, mirror = Queries(present), BoardMirror()
 
     def look(sight=()):
         began = time.perf_counter()
-        change = queries.look(mirror.mark, list(sight))
+        change = queries.look(Caller("ada"), mirror.mark, list(sight))
         mirror.take(change)
         return time.perf_counter() - began, change.settled, change.partial
 

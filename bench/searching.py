@@ -13,6 +13,7 @@ from lazy_quarry.core.search.query import parse_query
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.site_in_use import SiteInUse
 
@@ -35,7 +36,7 @@ def figures(best):
         accounts = tuple(Account(f"account-{number}") for number in range(8))
         nodes, queues = (Node("n0", 8, 65_536),), (Queue("all", ("n0",)),)
         site = Site("bench", "rehearsal", nodes, queues, accounts, (Tier("steady"),), "all", "steady")
-        present = Present(site, journal, RehearsalRunner(1), user="user-3", clock=lambda: NOW)
+        present = Present(site, journal, RehearsalRunner(1), clock=lambda: NOW)
         searches = SiteInUse(present).queries.searches
         assert searches.catch_up(3600)
         bare = sqlite3.connect(f"{folder}/search.db")
@@ -62,7 +63,7 @@ def figures(best):
 
         def whole() -> None:
             searches.views._ended.clear()
-            assert len(searches.search("user:user-3", True, True, "", 50, 0).jobs) == 50
+            assert len(searches.search(Caller("user-3"), "user:user-3", True, True, "", 50, 0).jobs) == 50
 
         yield "search-page", best(10, whole), "s", sort, 0.5
         bare.close()

@@ -29,6 +29,7 @@ from lazy_quarry.run.file_kinds import file_found
 from lazy_quarry.run.node import agent
 from lazy_quarry.run.node.staging import copy_tree
 from lazy_quarry.run.rehearsal import RehearsalRunner
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.site_file import SiteFileError, site_of
 from lazy_quarry.site.site_in_use import SiteInUse
@@ -120,12 +121,12 @@ def calendar(data: bytes) -> None:
 
 @cache
 def _in_use() -> SiteInUse:
-    return SiteInUse(Present(site(), Journal(None), RehearsalRunner(1), user="ada", clock=lambda: NOW))
+    return SiteInUse(Present(site(), Journal(None), RehearsalRunner(1), clock=lambda: NOW))
 
 
 def rpc(data: bytes) -> None:
     """Any line is answered, in JSON, and with no fault of our own."""
-    said = json.loads(answer(_in_use(), data))
+    said = json.loads(answer(_in_use(), Caller("ada"), data))
     assert said["jsonrpc"] == "2.0" and said.get("error", {}).get("code") != -32603, said
 
 

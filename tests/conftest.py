@@ -19,6 +19,7 @@ from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software,
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.present import Present
+from lazy_quarry.site.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
 
@@ -85,9 +86,13 @@ class SiteUnderTest(InProcessClient):
 
     def __init__(self, site: Site, clock: Callable[[], int], journal: Journal | None = None, user: str = "ada") -> None:
         journal = journal or Journal(None)
-        super().__init__(SiteInUse(Present(site, journal, RehearsalRunner(1), user=user, clock=clock)))
+        super().__init__(SiteInUse(Present(site, journal, RehearsalRunner(1), clock=clock)), caller_of(site, user))
         self.present, self.step = self.site.present, self.site.dispatcher.step
         self.engine, self.journal, self.now = self.present.engine, journal, self.present.now
+
+    def of(self, user: str) -> InProcessClient:
+        """A client of somebody else, of the same engine."""
+        return InProcessClient(self.site, caller_of(self.present.site, user))
 
 
 def rows_of(journal: Journal, table: Table) -> list[Any]:

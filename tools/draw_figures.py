@@ -23,7 +23,7 @@ from lazy_quarry.site.chain_source import read_source
 def main(folder: Path) -> None:
     """Write them into a folder."""
     rehearsed = Rehearsed(7)
-    client = InProcessClient(rehearsed.site)
+    client = rehearsed.client()
     board = client.board()
     source = read_source(str(Path(board.site.examples) / "season.toml"))
     chain = client.report_chain(source, [], {}).chain

@@ -10,7 +10,6 @@ from lazy_quarry.app.widgets.figure_pane import FigurePane
 from lazy_quarry.app.widgets.frame import NoteBar
 from lazy_quarry.core.plain_text import in_plain_signs
 from lazy_quarry.demo.rehearsed import Rehearsed
-from lazy_quarry.link.in_process import InProcessClient
 from tests.app.support import demo, press, settled, text_of, wait_for
 from tests.cli.test_chains import TWELVE, source
 
@@ -101,7 +100,7 @@ async def test_a_chain_is_taken_along_and_a_click_on_a_slab_goes_there(tmp_path)
 
 
 def test_slabs_and_lines_never_lie_on_one_another():
-    view = InProcessClient(Rehearsed(7).site).report_chain(source(**TWELVE), [], {}).chain
+    view = Rehearsed(7).client().report_chain(source(**TWELVE), [], {}).chain
     drawn = canvas(view, UTC)
     slabs = {(x + at, y + row) for x, y in drawn.places.values() for at in range(20) for row in range(2)}
     assert len(slabs) == 12 * 40
@@ -264,7 +263,7 @@ def test_what_does_not_fit_is_drawn_narrower_and_folded():
     wide = {f"p{n}": 'after = { first = "succeeds" }' for n in range(12)}
     last = "after = { " + ", ".join(f'{name} = "succeeds"' for name in wide) + " }"
     jobs = source(first="", **wide, last=last)
-    view = InProcessClient(Rehearsed(7).site).report_chain(jobs, [], {}).chain
+    view = Rehearsed(7).client().report_chain(jobs, [], {}).chain
     whole = canvas(view, UTC)
     assert len(whole.rows) == 37 and whole.wide == 20 and not whole.folded
     drawn = canvas(view, UTC, (60, 16))

@@ -16,13 +16,12 @@ from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.demo.session import Rehearsed
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.errors import BadValue
-from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.draft_view import DraftReport, DraftTraits, TraitRung
 
 
 @cache
 def board():
-    return InProcessClient(Rehearsed(7).site).board()
+    return Rehearsed(7).client().board()
 
 
 LINES = (

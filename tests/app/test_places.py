@@ -15,7 +15,6 @@ from lazy_quarry.app.widgets.use_columns import TONES, WentLines, fitted
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.rates import charge_so_far
-from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.store.tables import sums
 from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
 from tests.conftest import rows_of, script
@@ -597,7 +596,7 @@ def test_every_template_is_a_right_request():
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.demo.session import Rehearsed
 
-    client = InProcessClient(Rehearsed(7).site)
+    client = Rehearsed(7).client()
     board = client.board()
     for template in TEMPLATES:
         text = fill(template, board)

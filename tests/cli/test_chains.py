@@ -9,7 +9,6 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.errors import NoSuchJob, Refused
-from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.chain_views import ChainSource
 from tests.conftest import script, until
 
@@ -136,7 +135,7 @@ def run_on(client, ms):
 @pytest.fixture
 def demo():
     rehearsed = Rehearsed(7)
-    client = InProcessClient(rehearsed.site)
+    client = rehearsed.client()
     client.rehearsed = rehearsed
     return client
 

@@ -17,7 +17,6 @@ from lazy_quarry.draw.of_printed import METHOD, printed_report, read_answers
 from lazy_quarry.draw.printed import Table
 from lazy_quarry.draw.printed_pages import write_pages
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.link.in_process import InProcessClient
 from tests.conftest import script, until
 
 
@@ -25,7 +24,7 @@ from tests.conftest import script, until
 def demo():
     site = Rehearsed(5)
     site.add_past(90)
-    return InProcessClient(site.site)
+    return site.client()
 
 
 def text_of(path):

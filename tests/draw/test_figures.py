@@ -29,7 +29,6 @@ from lazy_quarry.draw.paint import draw, painted
 from lazy_quarry.draw.time_scale import time_scale
 from lazy_quarry.draw.values import Bar, Cell, Curve, Edge, Field, Figure, Graph, Lane, Lanes, Plot, Plots, Scale, Slab
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.compared import points_of, result_rows
 from tests.cli.test_chains import TWELVE, source
 from tests.conftest import script
@@ -40,7 +39,7 @@ pytestmark = pytest.mark.filterwarnings("ignore:Glyph")
 @pytest.fixture(scope="module")
 def demo():
     rehearsed = Rehearsed(7)
-    client = InProcessClient(rehearsed.site)
+    client = rehearsed.client()
     return client, client.board()
 
 
@@ -51,7 +50,7 @@ def every_figure(demo):
     report = client.check(
         Submission(script('name = "flow"\nnodes = 3\nranks = 24\nthreads = 4\nwalltime = "3h"', "true"))
     )
-    node = next(one.name for one in board.nodes if any(held.owner == "mine" for held in one.occupants))
+    node = next(one.name for one in board.nodes if any(held.user == "tove" for held in one.occupants))
     yield nodes_figure(board), ["Nodes of oxbow", "c17", "lantern", "closed", "cores"]
     yield hours_figure(board, node), [f"The hours of {node}", "tove", "Mon 1 Mar 2027", "reserved"]
     names = [one.name for one in board.nodes]

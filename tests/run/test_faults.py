@@ -17,6 +17,7 @@ import pytest
 
 from lazy_quarry.core.engine.events import Started
 from lazy_quarry.run.node import groups
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.tables import events
 from tests.conftest import rows_of, script, until
@@ -433,7 +434,7 @@ def test_a_large_journal_is_read_whole_beside_the_work_and_damage_is_told(machin
 
     found = asyncio.run(opened())
     notice = until(lambda: found.site.present.damage, "the notice")
-    assert "is damaged" in notice and found.site.queries.notices()[0] == notice
+    assert "is damaged" in notice and found.site.queries.notices(Caller("ada"))[0] == notice
 
 
 def test_two_engines_never_have_one_folder_though_every_lock_file_is_removed(machine):

@@ -280,6 +280,7 @@ def test_what_can_never_be_started_ends_as_failed(machine, monkeypatch):
     monkeypatch.setenv("LQ_LOCKS", machine.environment["LQ_LOCKS"])
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.probe.machine import this_machine
+    from lazy_quarry.site.caller import Caller
     from lazy_quarry.site.site_in_use import SiteInUse
     from lazy_quarry.store.journal import Journal
 
@@ -290,12 +291,11 @@ def test_what_can_never_be_started_ends_as_failed(machine, monkeypatch):
             this_machine(),
             journal,
             LocalRunner(machine.state, [0], journal.identity),
-            user="root",
             clock=lambda: int(time.time() * 1000),
         )
     )
     text = script('walltime = "1m"\nmemory = "64 MiB/core"')
-    receipt = site.operations.submit(Submission(text, "x.sh", str(machine.work)))
+    receipt = site.operations.submit(Caller("root"), Submission(text, "x.sh", str(machine.work)))
     assert receipt.job, receipt.diagnostics
     site.dispatcher.step()
     job = site.present.find(receipt.job)

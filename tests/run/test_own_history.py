@@ -10,7 +10,6 @@ from lazy_quarry.demo.own_site import own_rehearsal, rehearsal_site
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.demo.session import DemoClient
 from lazy_quarry.errors import BadValue, QuarryError
-from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.site_file import SiteFileError, site_of
 from lazy_quarry.study.swf import read_history
 from tests.conftest import small_site, until
@@ -50,7 +49,7 @@ def test_a_trace_is_the_past_of_a_site_of_its_own_size(tmp_path):
     rehearsed, name = own_rehearsal(str(trace(tmp_path, *days)), "", 7)
     assert name == "river" and rehearsed.present.site.cores == 64 and len(rehearsed.present.site.nodes) == 4
     rehearsed.add_past(1)
-    client = InProcessClient(rehearsed.site)
+    client = rehearsed.client()
     found = client.report("all", ["user"])
     assert [row.key for row in found.rows] == [("ada",)] and found.total.sums.jobs == 87
     assert found.total.sums.held_core_ms == 87 * 8 * 1800 * 1000 and found.total.wait_median_s == 60
@@ -79,10 +78,10 @@ def test_a_trace_that_we_wrote_comes_back_with_its_names_and_its_sums(tmp_path):
     again.add_past(1)
     again.advance(again.now_ms + 30 * DAY_MS)
     before = {row.key[0]: row.sums.jobs for row in ledger.report("all", ["user"]).rows}
-    after = {row.key[0]: row.sums.jobs for row in again.site.ledger.report("all", ["user"]).rows}
+    after = {row.key[0]: row.sums.jobs for row in again.client().report("all", ["user"]).rows}
     assert set(after) <= set(before) and all(after[user] <= before[user] for user in after)
     assert sum(after.values()) == len(history.records)
-    assert {row.key[0] for row in again.site.ledger.report("all", ["account"]).rows} <= {one.account for one in records}
+    assert {row.key[0] for row in again.client().report("all", ["account"]).rows} <= {one.account for one in records}
 
 
 def test_a_rehearsal_site_of_a_site_file_takes_jobs_and_a_trace(tmp_path):

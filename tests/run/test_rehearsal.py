@@ -14,7 +14,6 @@ from lazy_quarry.demo.people import arrivals, busyness
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.demo.session import DemoClient
 from lazy_quarry.demo.site import BEGINS_MS, oxbow
-from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import model, rehearsed_output
 from lazy_quarry.store.tables import events, sums
 from tests.conftest import rows_of, script, until
@@ -56,7 +55,7 @@ def played(seed, steps):
     number = None
     for at, step in enumerate(steps):
         if at == 1:
-            number = InProcessClient(rehearsed.site).submit(Submission(script(HEADER))).job
+            number = rehearsed.client().submit(Submission(script(HEADER))).job
         rehearsed.advance(rehearsed.now_ms + step * MINUTE_MS)
     # without the chained checksum, which begins with the random identity of each journal
     return rehearsed, number, [tuple(row)[:-1] for row in rows_of(rehearsed.present.journal, events)]
@@ -89,23 +88,23 @@ def test_no_node_is_ever_over_in_the_demo(seed):
         ]
         assert len(held) == len(set(held))
         assert not any(node == "c17" for node, _ in held)
-    strata = InProcessClient(rehearsed.site).board().strata
+    strata = rehearsed.client().board().strata
     assert strata.mine + strata.accounts + strata.others + strata.free + strata.closed == strata.total
 
 
 def test_what_is_forecast_at_the_latest_is_kept():
     rehearsed = Rehearsed(7)
-    job = InProcessClient(rehearsed.site).submit(Submission(script(f"{HEADER}\nnodes = 4\nranks = 128\n", "true"))).job
-    forecast = InProcessClient(rehearsed.site).job(job).forecast_ms
+    job = rehearsed.client().submit(Submission(script(f"{HEADER}\nnodes = 4\nranks = 128\n", "true"))).job
+    forecast = rehearsed.client().job(job).forecast_ms
     assert forecast > rehearsed.now_ms
     rehearsed.advance(forecast + 1000)
-    assert InProcessClient(rehearsed.site).job(job).started_ms <= forecast
+    assert rehearsed.client().job(job).started_ms <= forecast
 
 
 def test_your_jobs_stand_in_many_states_and_the_past_is_in_the_books():
     rehearsed = Rehearsed(7)
     rehearsed.add_past(20)
-    board = InProcessClient(rehearsed.site).board()
+    board = rehearsed.client().board()
     mine = {view.phase for view in board.jobs if view.user == "tove"}
     assert mine >= {
         Phase.RUNNING,
@@ -125,7 +124,7 @@ def test_your_jobs_stand_in_many_states_and_the_past_is_in_the_books():
 
 def test_cancelled_and_held_jobs_obey_on_the_virtual_clock():
     rehearsed = Rehearsed(7)
-    client = InProcessClient(rehearsed.site)
+    client = rehearsed.client()
     running = next(view for view in client.board().jobs if view.user == "tove" and view.phase is Phase.RUNNING)
     told = client.cancel([running.job, 10**6])
     assert [one.done for one in told] == [True, False] and not told[1].known
@@ -136,7 +135,7 @@ def test_cancelled_and_held_jobs_obey_on_the_virtual_clock():
 
 
 def test_a_draft_is_told_its_place_start_and_cost():
-    client = InProcessClient(Rehearsed(7).site)
+    client = Rehearsed(7).client()
     report = client.check(
         Submission(script('nodes = 2\nranks = 16\nthreads = 2\nmemory = "1 GiB/core"\nwalltime = "30m"'))
     )

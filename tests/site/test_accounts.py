@@ -17,7 +17,7 @@ from lazy_quarry.link.protocol import types_of
 from lazy_quarry.link.site_client import CALLS, SiteClient
 from lazy_quarry.site.book_words import end_words, ends_word, term_words
 from lazy_quarry.site.letters import budget_lines
-from lazy_quarry.site.roles import refusal
+from lazy_quarry.site.roles import caller_of, refusal
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.tables import events as events_table
 from tests.conftest import SiteUnderTest, rows_of, script, small_site
@@ -156,9 +156,7 @@ def test_what_happens_when_a_budget_is_used_up(at_end, spare, said):
         Submission(script(HEADER.format("silt", "steady").replace("1h", "15m")), "run.sh", "/tmp")
     ).job
     books.until("2027-03-31T20:30")
-    books.site.present.user = "olga"
-    assert books.state(first) == "overtime" and books.site.grant("silt", -HOUR_MS, "not needed").done
-    books.site.present.user = "ada"
+    assert books.state(first) == "overtime" and books.site.of("olga").grant("silt", -HOUR_MS, "not needed").done
     assert books.line().left_core_ms == 0
     refused = books.submit()
     assert refused.job is None and "the budget of silt is spent; " in refused.diagnostics[0].message
@@ -201,9 +199,9 @@ def test_members_are_added_and_removed_by_who_answers_for_an_account():
     told = account_json(books.line(), None, books.now_ms)
     assert [(one["user"], one["added"]) for one in told["member_changes"]] == [("bo", True), ("ada", False)]
     assert told["members"] == ["bo"] and told["parent"] == "bay"
-    site.present.user = "olga"
-    assert "everyone may charge open" in site.members("open", ["x"], [])[0].message
-    assert "no account" in site.members("gone", ["x"], [])[0].message
+    olga = site.of("olga")
+    assert "everyone may charge open" in olga.members("open", ["x"], [])[0].message
+    assert "no account" in olga.members("gone", ["x"], [])[0].message
 
 
 def test_every_call_is_answered_by_its_part_with_the_arguments_that_are_written_down():
@@ -211,7 +209,7 @@ def test_every_call_is_answered_by_its_part_with_the_arguments_that_are_written_
     for name, call in CALLS.items():
         own = inspect.signature(method_of_part(site, call)).parameters
         written = list(inspect.signature(getattr(SiteClient, name)).parameters)[1:]
-        assert list(own)[: len(written)] == written and (not call.about or call.about in written), name
+        assert list(own)[: 1 + len(written)] == ["caller", *written] and (not call.about or call.about in written), name
         assert types_of(name), name
 
 
@@ -219,10 +217,12 @@ def test_every_call_is_answered_by_its_part_with_the_arguments_that_are_written_
 def test_what_only_some_may_do_others_are_refused(call):
     books = Books(Account("bay", 50.0, leads=("lea",)), Account("silt", 10.0, ("ada",), parent="bay"))
     site = books.site.present.site
-    assert refusal(site, "olga", CALLS[call].rights, "silt") == ""
-    assert (refusal(site, "lea", CALLS[call].rights, "silt") == "") is (CALLS[call].rights.lead == "own")
-    assert "olga" in refusal(site, "ada", CALLS[call].rights, "silt")
-    assert refusal(replace(site, operators=()), "ada", CALLS[call].rights) == ""
+    assert refusal(site, caller_of(site, "olga"), CALLS[call].rights, "silt") == ""
+    assert (refusal(site, caller_of(site, "lea"), CALLS[call].rights, "silt") == "") is (
+        CALLS[call].rights.lead == "own"
+    )
+    assert "olga" in refusal(site, caller_of(site, "ada"), CALLS[call].rights, "silt")
+    assert refusal(site, caller_of(replace(site, operators=()), "ada"), CALLS[call].rights) == ""
     before = books.site.journal.number
     window = replace(small_site(), windows=()).windows
     acts = {

@@ -10,6 +10,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.demo.rehearsed import Rehearsed
+from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.link.protocol import method_of, write_request
 from lazy_quarry.link.server import Server
 from lazy_quarry.link.site_client import CALLS
@@ -19,23 +20,26 @@ from lazy_quarry.site.board_keeper import BoardKeeper
 from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.fast_search import FastSearch
 from lazy_quarry.site.job_views import JobViews
+from lazy_quarry.site.roles import caller_of
 from lazy_quarry.site.stamped import MOST_GONE, Stamped
 from tests.conftest import SiteUnderTest, script, small_site, until
 
 
-def all_of(present):
+def all_of(present, caller):
     """The board as somebody sees it who has just come, with everything in sight."""
     jobs = present.engine.state.jobs
     touched = set(jobs.touched)
     keeper = BoardKeeper(present, JobViews(present))
-    board = BoardMirror().take(keeper.change(None, list(jobs), whole=True))
+    board = BoardMirror().take(keeper.change(caller, None, list(jobs), whole=True))
     jobs.touched |= touched  # they are for the other keeper, too
     return board
 
 
 def test_whoever_follows_the_board_sees_what_whoever_asks_for_all_of_it_sees():
     chance, rehearsed = random.Random(4), Rehearsed(7)
-    present, queries, mirror = rehearsed.present, rehearsed.site.queries, BoardMirror()
+    present = rehearsed.present
+    people = [rehearsed.person, caller_of(present.site, "olga"), caller_of(present.site, "tove")]
+    readers = [(InProcessClient(rehearsed.site, one), BoardMirror()) for one in people]
     nodes = [node.name for node in present.site.nodes if node.runs_jobs]
     for turn in range(60):
         live = list(present.engine.state.jobs)
@@ -54,36 +58,37 @@ def test_whoever_follows_the_board_sees_what_whoever_asks_for_all_of_it_sees():
             rehearsed.site.dispatcher.step()
         elif what == "past" and turn > 30 and not present.past:
             rehearsed.add_past(2)
+        client, mirror = chance.choice(readers)
         if chance.random() < 0.3:
-            mirror.take(queries.look(mirror.mark, chance.sample(live, min(3, len(live)))))
+            mirror.take(client.look(mirror.mark, chance.sample(live, min(3, len(live)))))
             continue
         settled = False
         while not settled:
-            change = queries.look(mirror.mark, list(present.engine.state.jobs))
+            change = client.look(mirror.mark, list(present.engine.state.jobs))
             board, settled = mirror.take(change), change.settled
-        fresh = all_of(present)
+        fresh = all_of(present, client.caller)
         assert {view.job: view for view in board.jobs} == {view.job: view for view in fresh.jobs}
         assert board.jobs == fresh.jobs
-        assert board.nodes == fresh.nodes and board.strata == fresh.strata
+        assert board.nodes == fresh.nodes and board.strata == fresh.strata and board.person.user == client.caller.user
         assert (board.person, board.site, board.notices) == (fresh.person, fresh.site, fresh.notices)
 
 
 def test_a_look_says_only_what_has_changed_and_a_stranger_gets_all():
     rehearsed = Rehearsed(7)
-    queries = rehearsed.site.queries
-    first = queries.look()
+    client = rehearsed.client()
+    first = client.look()
     assert first.whole and first.site is not None and len(first.nodes) > 30 and first.jobs
     while not first.settled:
-        first = queries.look(first.mark)
-    second = queries.look(first.mark)
+        first = client.look(first.mark)
+    second = client.look(first.mark)
     assert not second.whole and second.site is None
     assert (second.jobs, second.nodes, second.gone) == ((), (), ())
     rehearsed.site.dispatcher.present.commit(
         rehearsed.present.engine.decide(CloseNode(rehearsed.now_ms, second_node(rehearsed), "sick"))
     )
-    third = queries.look(second.mark)
+    third = client.look(second.mark)
     assert [node.name for node in third.nodes] == [second_node(rehearsed)]
-    assert queries.look(BoardMark("of another engine", third.mark.stamp)).whole
+    assert client.look(BoardMark("of another engine", third.mark.stamp)).whole
 
 
 def second_node(rehearsed):

@@ -31,7 +31,7 @@ def demo():
     """Four days of the demo behind its ninety: retries, lost nodes, jobs that gave way, arrays."""
     site = Rehearsed(5)
     site.add_past(90)
-    assert site.site.ledger.report("all").total.sums.jobs  # what ends from now on is added to the sums at hand
+    assert site.client().report("all").total.sums.jobs  # what ends from now on is added to the sums at hand
     site.advance(site.now_ms + 4 * DAY_MS)
     return site
 
@@ -56,9 +56,9 @@ def attempts(demo):
 def test_sums_of_any_period_and_split_are_the_integral_of_what_was_held(demo, attempts, first, count, by):
     begin = (demo.present.began_ms // DAY_MS + first) * DAY_MS
     end = begin + count * DAY_MS
-    ledger = demo.site.ledger
+    ledger = demo.client()
     since = min(at for at, *_ in attempts)
-    span = ledger.period(f"{_day(begin)} to {_day(end - DAY_MS)}")
+    span = demo.site.ledger.period(f"{_day(begin)} to {_day(end - DAY_MS)}")
     assert (span.begin_ms, span.end_ms) == (begin, end)
     found = ledger.report(f"{_day(begin)} to {_day(end - DAY_MS)}", by)
     for name in (
@@ -116,7 +116,7 @@ def test_sums_at_hand_are_those_that_are_kept(demo, first, count, by, where):
 
 
 def test_use_over_time_adds_up_to_the_report(demo):
-    ledger = demo.site.ledger
+    ledger = demo.client()
     for words in ("all", "last month", "last 2 months", "since 1 December", "today"):
         for split in ("account", "user", "tier"):
             over, found = ledger.over_time(words, split), ledger.report(words, [split], None, False)
@@ -141,7 +141,7 @@ def test_use_over_time_adds_up_to_the_report(demo):
 
 
 def test_what_was_left_of_a_budget_is_what_is_left_and_what_was_charged_since(demo):
-    ledger, lines = demo.site.ledger, demo.present.account_lines()
+    ledger, lines = demo.client(), demo.present.account_lines()
     ends = ledger.budget_ends()
     for line in lines:
         past = ledger.over_time("last 60 days", "account", {"account": line.account})
@@ -171,11 +171,11 @@ def test_what_was_left_of_a_budget_is_what_is_left_and_what_was_charged_since(de
 )
 def test_what_cannot_be_reported_is_told(demo, words, by, where, said):
     with pytest.raises(BadValue, match=said):
-        demo.site.ledger.report(words, by, where)
+        demo.client().report(words, by, where)
 
 
 def test_reports_in_every_form_say_the_same(demo):
-    found = demo.site.ledger.report("last month", ["account"])
+    found = demo.client().report("last month", ["account"])
     told = report_json(found)
     assert [row["key"] for row in told["rows"]] == [row.key[0] for row in found.rows]
     assert sum(row["charged_core_hours"] for row in told["rows"]) == pytest.approx(told["total"]["charged_core_hours"])
@@ -183,16 +183,16 @@ def test_reports_in_every_form_say_the_same(demo):
     assert lines[2].startswith(found.rows[0].key[0]) and "than in January 2027" in lines[-1]
     assert report_csv(found).splitlines()[0].startswith("account,charged_core_hours,used_core_hours,idle_core_hours")
     assert len(report_csv(found).splitlines()) == 1 + len(found.rows)
-    waste = list(waste_lines(demo.site.ledger.waste("last month"), "tove"))
+    waste = list(waste_lines(demo.client().waste("last month"), "tove"))
     assert "core-hours, held" in waste[0] and len([line for line in waste if "asked" in line]) == 6
-    assert next(iter(waste_lines(demo.site.ledger.waste("2001"), "tove"))).startswith("2001: 0")
+    assert next(iter(waste_lines(demo.client().waste("2001"), "tove"))).startswith("2001: 0")
 
 
 def test_the_books_are_proved_and_what_is_wrong_in_them_is_found(demo):
     journal, live = demo.present.journal, demo.present.engine.state.jobs.values()
     proof = prove(journal, live)
     assert not proof.wrong and not proof.unknown and proof.jobs > 11_000
-    assert proof.charged_core_ms == demo.site.ledger.report("all").total.sums.charged_core_ms
+    assert proof.charged_core_ms == demo.client().report("all").total.sums.charged_core_ms
     first = " AND ".join(f"{name} = (SELECT {name} FROM sums LIMIT 1)" for name in CELL_KEY)
     for by in ("+ 1", "- 1"):
         with journal.storage.sql.begin() as work:
@@ -208,7 +208,7 @@ def test_use_by_hour_is_what_was_held_in_those_hours(demo, first, count, where):
     """Each run counts evenly between its beginning and end; the attempts of a job are spread over all of that time."""
     begin = (demo.present.began_ms // DAY_MS + first) * DAY_MS
     end = begin + count * DAY_MS
-    found = demo.site.ledger.rhythm(f"{_day(begin)} to {_day(end - DAY_MS)}", where)
+    found = demo.client().rhythm(f"{_day(begin)} to {_day(end - DAY_MS)}", where)
     known = EndedFilter(since_ms=begin, limit=100_000, accounts=("tide-surge",) if "account" in where else None)
     jobs = [job for job in demo.present.journal.ended(known) if job.request.array is None]
     arrays = [job for job in demo.present.journal.ended(known) if job.request.array is not None]
@@ -233,7 +233,7 @@ def test_use_by_hour_is_what_was_held_in_those_hours(demo, first, count, where):
 
 
 def test_waits_shares_and_waste_say_what_the_jobs_say(demo):
-    ledger, journal = demo.site.ledger, demo.present.journal
+    ledger, journal = demo.client(), demo.present.journal
     sizes = ledger.waits("last month")
     total = ledger.report("last month", []).total
     assert sum(row.jobs for row in sizes.rows) <= total.sums.jobs and sizes.rows[0].least == 1

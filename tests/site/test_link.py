@@ -15,6 +15,7 @@ from lazy_quarry.link.answered import answer
 from lazy_quarry.link.client import SocketClient
 from lazy_quarry.link.protocol import LONGEST_LINE, read_reply, result_of, write_request
 from lazy_quarry.site import checked_apart
+from lazy_quarry.site.caller import Caller
 from tests.conftest import SiteUnderTest, script, small_site, until
 from tests.hostile import HOSTILE
 
@@ -27,7 +28,7 @@ def site():
 
 
 def told(site, line):
-    return json.loads(answer(site, line))
+    return json.loads(answer(site, Caller("ada"), line))
 
 
 @pytest.mark.parametrize(
@@ -47,13 +48,13 @@ def test_whatever_is_sent_gets_an_answer(site, line, code):
 
 
 def test_a_fault_of_our_own_is_answered_with_a_number_that_the_log_has(site, monkeypatch, capfd):
-    monkeypatch.setattr(site.queries, "turns", lambda: [][1])
+    monkeypatch.setattr(site.queries, "turns", lambda caller: [][1])
     first, second = (told(site, write_request(number, "turns", {}))["error"] for number in (1, 2))
     assert first["code"] == -32603 and "IndexError" in first["message"]
     assert first["message"] != second["message"]
     assert f"fault {first['message'].split()[2]} in turns" in capfd.readouterr().err
     with pytest.raises(QuarryError, match="internal error"):
-        result_of("turns", read_reply(answer(site, write_request(3, "turns", {}))))
+        result_of("turns", read_reply(answer(site, Caller("ada"), write_request(3, "turns", {}))))
 
 
 @pytest.mark.parametrize(
@@ -62,7 +63,9 @@ def test_a_fault_of_our_own_is_answered_with_a_number_that_the_log_has(site, mon
 )
 def test_a_reservation_out_of_all_bounds_is_refused(site, begins, ends, name):
     window = Window(("n1",), begins, ends, "work", (), (), name)
-    outcome = result_of("reserve", read_reply(answer(site, write_request(1, "reserve", {"window": window}))))
+    outcome = result_of(
+        "reserve", read_reply(answer(site, Caller("ada"), write_request(1, "reserve", {"window": window})))
+    )
     assert not outcome.done and outcome.message
 
 

@@ -93,10 +93,10 @@ def test_of_a_chain_that_cannot_be_written_nothing_is_there(site):
 def test_of_a_chain_of_which_one_job_is_refused_nothing_is_there(site, monkeypatch):
     before, taken = whole(site), site.site.operations.taken
 
-    def refuses(submission, request):
+    def refuses(caller, submission, request):
         if request.name == "j7":
             raise Refused("ada may have 7 waiting jobs")
-        return taken(submission, request)
+        return taken(caller, submission, request)
 
     monkeypatch.setattr(site.site.operations, "taken", refuses)
     receipt = site.submit_chain(chain(20))

@@ -15,7 +15,6 @@ from lazy_quarry.core.site import Account, Limits, Node, Queue, Tier, Window
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.of_study import study_figure
 from lazy_quarry.errors import BadValue, QuarryError, Refused
-from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.study_view import StudyView
 from lazy_quarry.site.study_words import study_lines
 from lazy_quarry.study.own_past import _Again, as_it_was, free_of, study
@@ -192,7 +191,7 @@ def test_nobody_asks_for_more_than_so_many_times_what_they_use():
 def test_the_demo_s_past_under_three_policies_with_progress_and_a_way_to_stop():
     rehearsed = Rehearsed(5)
     rehearsed.add_past(20)
-    client = InProcessClient(rehearsed.site)
+    client = rehearsed.client()
     with pytest.raises(Refused, match="nothing was studied"):
         client.studied()
     for policies, words in ((["quick"], 'no policy "quick"'), ([], "name policies")):

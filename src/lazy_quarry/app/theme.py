@@ -80,4 +80,6 @@ PHASE_ROLES = {
 }
 
 DUSK, CHALK, SIXTEEN = (Palette(*astuple(one)) for one in (palette.DUSK, palette.CHALK, palette.SIXTEEN))
+OWNERS = {"mine": "ochre", "accounts": "moss", "others": "stone"}
+"""The colours of jobs by whose they are."""
 PALETTES = {one.name: one for one in (DUSK, CHALK, SIXTEEN)}

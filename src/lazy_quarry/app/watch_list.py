@@ -165,11 +165,11 @@ class Arranger:
     def _arrange(self, board: Board, choice: Choice) -> Arranged:
         if board is not self._board:
             self._board = board
-            own = set(board.person.accounts)
             top = [view for view in board.jobs if view.parent is None]
+            owners = [board.person.owner(view.user, view.account) for view in top]
             self._scopes = {
-                "mine": [view for view in top if view.user == board.person.user],
-                "accounts": [view for view in top if view.user == board.person.user or view.account in own],
+                "mine": [view for view, owner in zip(top, owners, strict=True) if owner == "mine"],
+                "accounts": [view for view, owner in zip(top, owners, strict=True) if owner != "others"],
                 "everyone": top,
             }
             self._texts, self._sorted = {}, {}

@@ -27,7 +27,7 @@ class DemoClient(InProcessClient):
         rehearsed: OnVirtualClock | None = None,
     ) -> None:
         self.rehearsed = rehearsed or Rehearsed(seed)
-        super().__init__(self.rehearsed.site)
+        super().__init__(self.rehearsed.site, self.rehearsed.person)
         self.past_days = past_days
         self._present = self.site.present
         self._present.adding_past = past_days > 0
@@ -55,7 +55,7 @@ class DemoClient(InProcessClient):
     def look(self, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
         """What has changed of the board since a mark, or all of it."""
         try:
-            return self.site.queries.look(since, sight)
+            return super().look(since, sight)
         finally:
             self._board_was_read.set()
 

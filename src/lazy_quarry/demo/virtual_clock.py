@@ -5,8 +5,10 @@ from collections.abc import Iterator
 from lazy_quarry.core.engine.commands import Command, Submit
 from lazy_quarry.core.site import Site
 from lazy_quarry.errors import Refused
+from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.present import Present
+from lazy_quarry.site.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
 
@@ -21,11 +23,17 @@ class OnVirtualClock:
     ) -> None:
         self.now_ms = begins_ms
         self.runner = RehearsalRunner(seed)
-        self.site = SiteInUse(Present(site, journal, self.runner, user=user, clock=lambda: self.now_ms))
+        self.site = SiteInUse(Present(site, journal, self.runner, clock=lambda: self.now_ms))
+        self.person = caller_of(site, user)
+        """Whoever rehearses."""
         self.present = self.site.present
         self._coming = coming
         self._next = next(coming, None)
         self.site.dispatcher.step()
+
+    def client(self) -> InProcessClient:
+        """A client of whoever rehearses."""
+        return InProcessClient(self.site, self.person)
 
     def add_past(self, days: int) -> None:
         """Add what had happened before, and make the books of it; nothing, if there is none."""

@@ -59,8 +59,7 @@ def span_of(views: Collection[JobView], now_ms: int) -> tuple[int, int]:
 
 def job_lane(view: JobView, board: Board) -> Lane:
     """One job on the axis, as Watch draws it."""
-    own = set(board.person.accounts)
-    owner = "mine" if view.user == board.person.user else "accounts" if view.account in own else "others"
+    owner = board.person.owner(view.user, view.account)
     return Lane(f"{view.label} {view.name}", tuple(_bars(view, owner, board.now_ms)), view.phase.value)
 
 

@@ -8,7 +8,7 @@ from lazy_quarry.core.units import HOUR_MS, fold_names, format_duration, plural
 from lazy_quarry.draw.time_scale import source_words, time_scale
 from lazy_quarry.draw.values import Bar, Figure, Lane, Lanes, Scale
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.board import Board, NodeView
+from lazy_quarry.site.board import Board, NodeView, PersonView
 from lazy_quarry.site.node_use import alike, holders
 
 WHOSE = (("mine", "mine"), ("accounts", "my accounts'"), ("others", "others'"))
@@ -27,7 +27,7 @@ def nodes_figure(board: Board, zone: tzinfo = UTC) -> Figure:
         if nodes and all(node.name in shown for node in nodes):
             told += f", on {fold_names([node.name for node in nodes])} above"
         lanes.append(Lane(f"{queue.name}: {told}", heading=True))
-        lanes += [_node_lane(group) for group in alike(node for node in nodes if node.name not in shown)]
+        lanes += [_node_lane(group, board.person) for group in alike(node for node in nodes if node.name not in shown)]
         shown |= {node.name for node in nodes}
     step = next(one for one in (1, 2, 4, 8, 16, 32, 64, 128, 256, 512, 1024, 10**6) if most / one <= 8)
     ticks = tuple((float(cores), str(cores)) for cores in range(0, most + 1, step))
@@ -40,11 +40,11 @@ def nodes_figure(board: Board, zone: tzinfo = UTC) -> Figure:
     )
 
 
-def _node_lane(nodes: Sequence[NodeView]) -> Lane:
+def _node_lane(nodes: Sequence[NodeView], person: PersonView) -> Lane:
     first = nodes[0]
     bars, at = [], 0
     for owner, _ in WHOSE:
-        held = sum(len(one.cores) for one in first.occupants if one.owner == owner)
+        held = sum(len(one.cores) for one in first.occupants if person.owner(one.user, one.account) == owner)
         if held:
             bars.append(Bar(at, at + held, owner))
             at += held
@@ -64,9 +64,8 @@ def hours_figure(board: Board, node: str, zone: tzinfo = UTC) -> Figure:
     for one in sorted(found.occupants, key=lambda one: one.until_ms):
         ends.append(one.until_ms)
         note = plural(len(one.cores), "core")
-        lanes.append(
-            Lane(f"{one.label} {one.name}", (Bar(now, max(now, one.until_ms), one.owner),), f"{note}, {one.user}")
-        )
+        bar = Bar(now, max(now, one.until_ms), board.person.owner(one.user, one.account))
+        lanes.append(Lane(f"{one.label} {one.name}", (bar,), f"{note}, {one.user}"))
     coming = [job for job in board.jobs if node in job.forecast_nodes and job.forecast_ms is not None]
     for job in sorted(coming, key=lambda job: job.forecast_ms or 0)[:60]:
         ends.append(job.forecast_end_ms or now)

@@ -23,6 +23,7 @@ from lazy_quarry.link.protocol import (
     logged,
 )
 from lazy_quarry.link.site_client import CALLS
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.roles import refusal
 from lazy_quarry.site.views import Outcome
 
@@ -35,22 +36,22 @@ def method_of_part(site: SiteInUse, call: Call) -> Any:
     return getattr(getattr(site, call.part), call.name)
 
 
-def answered(site: SiteInUse, call: Call, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
-    """The answer to a call; what somebody may not do is refused as an outcome of it.
+def answered(site: SiteInUse, caller: Caller, call: Call, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
+    """The answer to a person's call; what they may not do is refused as an outcome of it.
 
     What is somebody's own of jobs is decided where the job is known.
     """
-    method, present = method_of_part(site, call), site.present
+    method = method_of_part(site, call)
     if call.rights.user == "no":
-        given = inspect.signature(method).bind(*arguments, **named).arguments
-        why = refusal(present.site, present.user, call.rights, given.get(call.about, "") if call.about else "")
+        given = inspect.signature(method).bind(caller, *arguments, **named).arguments
+        why = refusal(site.present.site, caller, call.rights, given.get(call.about, "") if call.about else "")
         if why:
             outcome = Outcome(0, False, why)
             return [outcome] if call.several else outcome
-    return method(*arguments, **named)
+    return method(caller, *arguments, **named)
 
 
-def answer(site: Any, line: bytes) -> bytes:
+def answer(site: Any, caller: Caller, line: bytes) -> bytes:
     """The answer to one line, as a line; never raises. ``site`` is a :class:`SiteInUse`.
 
     What goes wrong inside is an internal error with a number, under which the log has all of it.
@@ -62,12 +63,12 @@ def answer(site: Any, line: bytes) -> bytes:
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
         return error_line(None, NOT_JSON, "not JSON")
     try:
-        return _answer(site, request)
+        return _answer(site, caller, request)
     except Exception as fault:
         return error_line(request.id, INTERNAL, logged(fault, request.method))
 
 
-def _answer(site: Any, request: Request) -> bytes:
+def _answer(site: Any, caller: Caller, request: Request) -> bytes:
     if request.jsonrpc != "2.0":
         return error_line(None, BAD_REQUEST, "not a JSON-RPC 2.0 request")
     if request.method not in CALLS:
@@ -75,11 +76,11 @@ def _answer(site: Any, request: Request) -> bytes:
     call = CALLS[request.method]
     try:
         values = arguments_of(request)
-        inspect.signature(method_of_part(site, call)).bind(**values)
+        inspect.signature(method_of_part(site, call)).bind(caller, **values)
     except (msgspec.MsgspecError, UnicodeDecodeError, TypeError, RecursionError) as fault:
         return error_line(request.id, BAD_PARAMS, str(fault))
     try:
-        result = answered(site, call, (), values)
+        result = answered(site, caller, call, (), values)
     except QuarryError as fault:
         code = next(code for kind, code in ERRORS.items() if isinstance(fault, kind))
         return error_line(request.id, code, str(fault))

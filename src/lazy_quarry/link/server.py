@@ -27,7 +27,7 @@ from lazy_quarry.files.logs import keep_short
 from lazy_quarry.link.answered import answer
 from lazy_quarry.link.protocol import LONGEST_LINE, logged, method_of, submission_of, write_notification
 from lazy_quarry.link.site_client import CALLS
-from lazy_quarry.probe.machine import core_numbers, user_name
+from lazy_quarry.probe.machine import core_numbers, groups_of, user_name
 from lazy_quarry.probe.others import OthersLoad
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.probe.zone import local_zone
@@ -35,9 +35,11 @@ from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.local import LocalRunner
 from lazy_quarry.run.node.process import boottime, wall_ms
 from lazy_quarry.run.node.sockets import is_at, listen, mark_of
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.checked_apart import LONG, checked_apart
 from lazy_quarry.site.clock_watch import ClockWatch
 from lazy_quarry.site.present import Present
+from lazy_quarry.site.roles import caller_of
 from lazy_quarry.site.site_file import SiteFileError, watched_site
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.folder import FolderLock
@@ -81,7 +83,6 @@ class Server:
                 site,
                 journal,
                 self.runner,
-                user=user_name(),
                 clock=wall_ms,
                 zone=local_zone(),
                 look_up=with_surroundings,
@@ -253,7 +254,7 @@ class Server:
                 return
             await asyncio.sleep(0)
 
-    async def _made_ready(self, line: bytes, method: str) -> tuple[Submission, Checked] | None:
+    async def _made_ready(self, caller: Caller, line: bytes, method: str) -> tuple[Submission, Checked] | None:
         """Do what takes long for a call, while others are answered; what goes wrong here shows in its answer.
 
         A long script is checked apart; what was found goes on with it.
@@ -262,7 +263,7 @@ class Server:
         try:
             submission = submission_of(line) if len(line) > LONG else None
             if submission is not None:
-                context = self.site.drafts.context(submission)
+                context = self.site.drafts.context(caller, submission)
                 apart = submission, await checked_apart(self.site.present.site, context)
             if method in CALLS and CALLS[method].plan:
                 await self._work_out_plan()
@@ -270,31 +271,32 @@ class Server:
             logged(fault, "making ready")
         return apart
 
-    async def _answered(self, line: bytes) -> bytes:
+    async def _answered(self, caller: Caller, line: bytes) -> bytes:
         """The answer to a call. What may take long does so in a thread."""
         method = method_of(line)
         if method in CALLS and CALLS[method].long:
             if CALLS[method].plan:
                 await self._work_out_plan()
-            return await asyncio.to_thread(answer, self.site, line)
-        apart = await self._made_ready(line, method)
+            return await asyncio.to_thread(answer, self.site, caller, line)
+        apart = await self._made_ready(caller, line, method)
         with self.site.drafts.knowing(apart):
-            return answer(self.site, line)
+            return answer(self.site, caller, line)
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         peer: socket.socket = writer.get_extra_info("socket")
-        _, uid, _ = struct.unpack("3i", peer.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))
+        _, uid, gid = struct.unpack("3i", peer.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))
         # The socket's mode keeps others out. This holds also where a file system ignores modes.
         if uid != os.getuid():
             writer.close()
             return
         writer.write(write_notification("hello", version=__version__, pid=os.getpid()))
         self.writers.add(writer)
+        caller = caller_of(self.site.present.site, user_name(uid), groups_of(uid, gid), "socket")
         try:
             while line := await reader.readline():
                 if line == _LEAVE:
                     self._leave.set()
-                writer.write(_LEFT if line == _LEAVE else await self._answered(line))
+                writer.write(_LEFT if line == _LEAVE else await self._answered(caller, line))
                 self._watch_link()
                 self._tell_changes()
                 # Whoever sends many calls at once, or reads no answers, waits by himself: others are answered in between.

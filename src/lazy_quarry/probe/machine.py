@@ -21,14 +21,28 @@ _OVER_NETWORK = ("nfs", "nfs4", "cifs", "smb3", "fuse.sshfs", "afs", "9p")
 """File systems that don't stand heavy reading and writing by many."""
 
 
-def user_name() -> str:
-    """The person's name on this machine."""
+def user_name(uid: int | None = None) -> str:
+    """The name of a user of this machine by number; without one, of the person who runs this process."""
     import pwd
 
+    number = os.getuid() if uid is None else uid
     try:
-        return pwd.getpwuid(os.getuid()).pw_name
+        return pwd.getpwuid(number).pw_name
     except KeyError:
-        return f"user{os.getuid()}"
+        return f"user{number}"
+
+
+def groups_of(uid: int, gid: int) -> tuple[str, ...]:
+    """The names of a user's groups on this machine; ``gid`` is the one that their process has."""
+    import grp
+
+    found = list[str]()
+    for number in dict.fromkeys((gid, *os.getgrouplist(user_name(uid), gid))):
+        try:
+            found.append(grp.getgrgid(number).gr_name)
+        except KeyError:
+            found.append(f"group{number}")
+    return tuple(found)
 
 
 def core_numbers() -> list[int]:

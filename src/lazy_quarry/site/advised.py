@@ -10,6 +10,7 @@ from lazy_quarry.core.units import exact_duration, exact_size, format_duration, 
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.advice_view import FEW, Advised
 from lazy_quarry.site.alike_runs import past_run
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import EndedFilter
@@ -24,16 +25,16 @@ class Advice:
     def __init__(self, present: Present, drafts: Drafts) -> None:
         self.present, self.drafts, self.alike = present, drafts, drafts.alike
 
-    def like(self, number: int) -> list[int]:
+    def like(self, caller: Caller, number: int) -> list[int]:
         """The ended runs that are alike to a job: of the same commands, or of its name in its folder or chain."""
         with self.present.lock:
             return [job.number for job, _ in self.alike.like_job(self.present.find(number))]
 
-    def advise(self, name: str) -> Advised:
+    def advise(self, caller: Caller, name: str) -> Advised:
         """Advice for a name, or for the job of a number. Raises :class:`NoSuchJob`, and :class:`Refused` without any run."""
         present = self.present
         with present.lock:
-            job = self._job(name)
+            job = self._job(caller.user, name)
             alike = self.alike.like_job(job)
             known = [one for one, _ in alike]
             runs = [run for one in known if (run := past_run(one)) is not None]
@@ -44,21 +45,21 @@ class Advice:
                 )
             newest = next(one for one in known if past_run(one) is not None)
             source = self.alike.kind_of(job).source(kind for one, kind in alike if past_run(one) is not None)
-            return self._advised(job, newest, found, source)
+            return self._advised(caller, job, newest, found, source)
 
-    def _job(self, name: str) -> Job:
+    def _job(self, user: str, name: str) -> Job:
         if name.isdecimal():
             return self.present.find(int(name))
         live = [
             job for job in self.present.engine.state.jobs.values() if job.request.name == name and job.parent is None
         ]
-        ended = self.present.journal.ended(EndedFilter(user=self.present.user, name=name, limit=1))
-        found = next((job for job in [*reversed(live), *ended] if job.user == self.present.user), None)
+        ended = self.present.journal.ended(EndedFilter(user=user, name=name, limit=1))
+        found = next((job for job in [*reversed(live), *ended] if job.user == user), None)
         if found is None:
             raise NoSuchJob(f'no job of yours is called "{name}"; lq jobs --ended lists what ran')
         return found if found.parent is None else self.present.find(found.parent)
 
-    def _advised(self, job: Job, newest: Job, found: NextTime, source: str) -> Advised:
+    def _advised(self, caller: Caller, job: Job, newest: Job, found: NextTime, source: str) -> Advised:
         cores = max(1, newest.cores_allocated)
         asked_mib = sum(one.memory_mib for one in newest.allocations) // cores
         asked_s = job.request.walltime_s
@@ -86,15 +87,17 @@ class Advice:
         )
         if not settings:
             return advised
-        return replace(advised, starts_ms=self._start(job, ()), starts_then_ms=self._start(job, settings))
+        return replace(
+            advised, starts_ms=self._start(caller, job, ()), starts_then_ms=self._start(caller, job, settings)
+        )
 
-    def _start(self, job: Job, settings: Sequence[tuple[str, str]]) -> int | None:
+    def _start(self, caller: Caller, job: Job, settings: Sequence[tuple[str, str]]) -> int | None:
         """When it would start if it were submitted now with these settings."""
         pairs = [f"{key}={value}" for key, value in settings]
         origin = job.origin
         overrides = (*origin.overrides, *pairs)
         draft = Submission(origin.script, origin.path, origin.directory, overrides, environment=origin.environment)
-        return self.drafts.check(draft).place.start_ms
+        return self.drafts.check(caller, draft).place.start_ms
 
 
 def _ahead(job: Job) -> tuple[tuple[tuple[str, str], ...], ...]:

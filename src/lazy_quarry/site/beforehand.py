@@ -11,6 +11,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.rates import greatest_charge
 from lazy_quarry.errors import NoSuchJob, Refused
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.chain_views import ChainSource
 from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.foretold import Foretold, ForetoldJob
@@ -32,29 +33,29 @@ class Beforehand:
     def __init__(self, present: Present, operations: Operations, chains: Chains) -> None:
         self.present, self.operations, self.chains = present, operations, chains
 
-    def would_run_again(self, jobs: list[int], settings: list[str], failed: bool = False) -> Foretold:
+    def would_run_again(self, caller: Caller, jobs: list[int], settings: list[str], failed: bool = False) -> Foretold:
         """What :meth:`Operations.again` would submit."""
-        return self._foretold(lambda: _refused(self.operations.run_again(jobs, settings, failed)))
+        return self._foretold(lambda: _refused(self.operations.run_again(caller, jobs, settings, failed)))
 
-    def would_change(self, jobs: list[int], settings: list[str]) -> Foretold:
+    def would_change(self, caller: Caller, jobs: list[int], settings: list[str]) -> Foretold:
         """What jobs that have not started would be with these settings."""
-        return self._foretold(lambda: _refused(self.operations.changed(jobs, settings)), jobs)
+        return self._foretold(lambda: _refused(self.operations.changed(caller, jobs, settings)), jobs)
 
     def would_try(
-        self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None
+        self, caller: Caller, submission: Submission, task: int | None = None, values: dict[str, str] | None = None
     ) -> Foretold:
         """What a trial of a draft would be."""
-        return self._foretold(lambda: _not_taken(self.operations.try_one(submission, task, values)))
+        return self._foretold(lambda: _not_taken(self.operations.try_one(caller, submission, task, values)))
 
-    def would_continue(self, number: int, source: ChainSource, first: str = "") -> Foretold:
+    def would_continue(self, caller: Caller, number: int, source: ChainSource, first: str = "") -> Foretold:
         """Which jobs of a chain would run again."""
-        checked = self.chains.checked(source)
+        checked = self.chains.checked(caller, source)
         worst = next((one for _, one in checked.findings if one.severity == "error"), None)
         if worst is not None:
             return Foretold(now_ms=self.present.now(), refused=f"line {worst.line}, {worst.message}")
 
         def act() -> str:
-            self.chains.continued(number, checked, source, first)
+            self.chains.continued(caller, number, checked, source, first)
             return ""
 
         return self._foretold(act)

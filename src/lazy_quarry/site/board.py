@@ -40,9 +40,9 @@ class Occupant:
     job: int
     label: str
     """The job's number as people say it."""
-    owner: Owner
     name: str
     user: str
+    account: str
     cores: tuple[int, ...]
     memory_mib: int
     gpus: int
@@ -79,13 +79,13 @@ class NodeView:
         return sum(occupant.gpus for occupant in self.occupants)
 
 
-def strata_of(nodes: Iterable[NodeView]) -> Strata:
-    """Who has the cores of these nodes."""
+def strata_of(nodes: Iterable[NodeView], person: "PersonView") -> Strata:
+    """The cores of these nodes by who has them, as a person sees it."""
     counts = {"mine": 0, "accounts": 0, "others": 0}
     closed = free = total = 0
     for node in nodes:
         for occupant in node.occupants:
-            counts[occupant.owner] += len(occupant.cores)
+            counts[person.owner(occupant.user, occupant.account)] += len(occupant.cores)
         rest = node.cores - node.cores_used
         total += node.cores
         if node.closed:
@@ -162,6 +162,12 @@ class PersonView:
     answers_for: tuple[str, ...] = ()
     """The accounts that they lead, or under one that they lead."""
 
+    def owner(self, user: str, account: str) -> Owner:
+        """Whose a job of a user and account is, for this person."""
+        if user == self.user:
+            return "mine"
+        return "accounts" if account in self.accounts else "others"
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Board:
@@ -207,7 +213,6 @@ class BoardChange:
     site: SiteView | None
     """None while it is as before."""
     person: PersonView
-    strata: Strata
     nodes: tuple[NodeView, ...]
     jobs: tuple[JobView, ...]
     gone: tuple[int, ...]

@@ -1,5 +1,6 @@
 """Keeps what the board shows, and tells each reader what of it has changed since it last looked.
 
+It is kept once, for all who look: what differs from one person to another is put in when it is handed out.
 A look costs what has changed, not what there is or runs, and no look takes long: of much that has changed, as at the first look,
 each goes on with a part, and says that it is one. Forecasts follow: the plan is worked out for a twentieth of a second at each
 look, and until all of it is there, what was forecast before stays. What running jobs use is read of a few at each look.
@@ -24,17 +25,14 @@ from lazy_quarry.site.board import (
     LimitView,
     NodeView,
     Occupant,
-    Owner,
     PersonView,
     ShareView,
     SiteView,
-    Strata,
-    strata_of,
 )
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.job_views import Expected, JobViews, Seen
+from lazy_quarry.site.job_views import Expected, JobViews, Seen, seen_by
 from lazy_quarry.site.present import RECENT_MS, Present
-from lazy_quarry.site.roles import is_operator, leads
 from lazy_quarry.site.stamped import Stamped
 
 RENEW_MS, MOST_RENEWED = 30_000, 40
@@ -77,8 +75,8 @@ class BoardKeeper:
         self._explainer: tuple[tuple[object, ...], Explainer] | None = None
         self._whys: dict[int, tuple[Job, str]] = {}
         """What jobs in sight wait for, as that explainer says."""
-        self._strata, self._strata_at = Strata(0, 0, 0, 0, 0, 0), -1
-        self._person: tuple[int, PersonView] | None = None
+        self._persons: dict[str, tuple[int, PersonView]] = {}
+        """By user: the person as they were at a version of the site."""
         self._accounts: tuple[tuple[dict[Any, Any], ...], float, tuple[AccountLine, ...]] | None = None
         self._others = (-BOOKS_S, 0.0)
         self._site: tuple[int, SiteView] | None = None
@@ -91,8 +89,10 @@ class BoardKeeper:
 
     # -- a look ------------------------------------------------------------------------------------
 
-    def change(self, since: BoardMark | None, sight: Sequence[int], *, whole: bool = False) -> BoardChange:
-        """What has changed since a mark, or all. ``sight`` are jobs that are looked at: of these all is up to date.
+    def change(
+        self, caller: Caller, since: BoardMark | None, sight: Sequence[int], *, whole: bool = False
+    ) -> BoardChange:
+        """What has changed for a person since a mark, or all. ``sight`` are jobs that are looked at: of these all is up to date.
 
         With ``whole`` all forecasts are worked out, however long that takes.
         """
@@ -114,20 +114,19 @@ class BoardKeeper:
             now_ms=now,
             clock=present.clock_view,
             site=site[1] if site[0] > after else None,
-            person=self._person_now(),
-            strata=self._strata_now(),
+            person=self._person_now(caller),
             nodes=tuple(self._nodes.values[name] for name in nodes),
-            jobs=tuple(self._jobs.values[number] for number in jobs if number in self._jobs.values),
+            jobs=tuple(seen_by(caller, self._jobs.values[number]) for number in jobs if number in self._jobs.values),
             gone=tuple(number for number in jobs if number not in self._jobs.values),
             accounts=self._accounts_now(),
             notices=self.notices(),
             others_busy=self._others_now(),
         )
 
-    def live(self, numbers: Sequence[int]) -> list[JobView]:
-        """Live jobs with everything that can be said of them."""
+    def live(self, caller: Caller, numbers: Sequence[int]) -> list[JobView]:
+        """Live jobs with everything that a person is told of them."""
         self._bring_up_to_date(self.present.now(), numbers, whole=True)
-        return [self._jobs.values[number] for number in numbers]
+        return [seen_by(caller, self._jobs.values[number]) for number in numbers]
 
     def _bring_up_to_date(self, now: int, sight: Sequence[int], whole: bool) -> bool:
         """Follow the site; True when all forecasts are there."""
@@ -367,29 +366,21 @@ class BoardKeeper:
 
     def _occupied(self, job: Job) -> Iterable[tuple[str, Occupant]]:
         """What a running job has of each of its nodes."""
-        owner: Owner = "accounts" if self.present.site.may_charge(self.present.user, job.request.account) else "others"
-        if job.user == self.present.user:
-            owner = "mine"
         for allocation in job.allocations:
             yield (
                 allocation.node,
                 Occupant(
                     job=job.number,
                     label=job.label,
-                    owner=owner,
                     name=job.request.name,
                     user=job.user,
+                    account=job.request.account,
                     cores=allocation.cores,
                     memory_mib=allocation.memory_mib,
                     gpus=len(allocation.gpus),
                     until_ms=job.end_limit_ms or 0,
                 ),
             )
-
-    def _strata_now(self) -> Strata:
-        if next(self._nodes.since(self._strata_at), None) is not None:
-            self._strata, self._strata_at = strata_of(self._nodes.values.values()), self._stamp
-        return self._strata
 
     # -- the rest ----------------------------------------------------------------------------------
 
@@ -409,26 +400,23 @@ class BoardKeeper:
             self._others = at, self.present.others_busy(busy)
         return self._others[1]
 
-    def _person_now(self) -> PersonView:
-        if self._person is None or self._person[0] != self.present.version:
-            self._person = self.present.version, self._person_view()
-        return self._person[1]
+    def _person_now(self, caller: Caller) -> PersonView:
+        known, version = self._persons.get(caller.user), self.present.version
+        if known is None or known[0] != version:
+            self._persons[caller.user] = known = version, self._person_view(caller)
+        return known[1]
 
-    def _person_view(self) -> PersonView:
-        site, user = self.present.site, self.present.user
+    def _person_view(self, caller: Caller) -> PersonView:
+        site, user = self.present.site, caller.user
         accounts = site.accounts_of(user)
         tiers = [tier.name for tier in site.tiers if not tier.users or user in tier.users]
         owners = [("user", user), *(("account", name) for name in accounts), *(("tier", name) for name in tiers)]
         limits = tuple(LimitView(*one) for one in self.present.engine.limit_use.in_use(owners))
         use = self.present.engine.plans.recent_use(self.present.now())
         shares = tuple(ShareView(name, *use.of_account(name)) for name in accounts)
-        led = (
-            tuple(one.name for one in site.accounts if leads(site, user, one.name))
-            if not is_operator(site, user)
-            else ()
-        )
         default = site.default_account(user) or ""
-        return PersonView(user, default, accounts, limits, shares, is_operator(site, user), led)
+        led = () if caller.operator else caller.leads
+        return PersonView(user, default, accounts, limits, shares, caller.operator, led)
 
     def _site_at(self, now: int) -> tuple[int, SiteView]:
         """What the site is, and the stamp since when it is so."""

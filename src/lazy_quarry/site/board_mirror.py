@@ -3,7 +3,7 @@
 from bisect import bisect_left, insort
 from typing import Any
 
-from lazy_quarry.site.board import Board, BoardChange, BoardMark, NodeView, SiteView
+from lazy_quarry.site.board import Board, BoardChange, BoardMark, NodeView, PersonView, SiteView, Strata, strata_of
 from lazy_quarry.site.job_view import JobView
 
 
@@ -18,6 +18,7 @@ class BoardMirror:
         self._live: list[int] = []
         self._ended: list[tuple[int, int, int]] = []
         self._order: tuple[JobView, ...] = ()
+        self._strata: tuple[PersonView, Strata] | None = None
 
     def take(self, change: BoardChange) -> Board:
         """The board after a change."""
@@ -33,13 +34,18 @@ class BoardMirror:
             clock=change.clock,
             site=self._site,
             person=change.person,
-            strata=change.strata,
+            strata=self._strata_of(change),
             nodes=tuple(self._nodes.values()),
             jobs=self._order,
             accounts=change.accounts,
             notices=change.notices,
             others_busy=change.others_busy,
         )
+
+    def _strata_of(self, change: BoardChange) -> Strata:
+        if self._strata is None or change.nodes or change.whole or self._strata[0].accounts != change.person.accounts:
+            self._strata = change.person, strata_of(self._nodes.values(), change.person)
+        return self._strata[1]
 
     def _take_jobs(self, change: BoardChange) -> None:
         if not change.jobs and not change.gone and not change.whole:

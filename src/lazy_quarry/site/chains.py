@@ -17,13 +17,16 @@ from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Job, Phase
+from lazy_quarry.core.job.ownership import refuse_others
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.paths import within
 from lazy_quarry.errors import NoSuchJob, Refused
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView, PartView
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.expanded import Expanded, expanded
+from lazy_quarry.site.job_views import seen_by
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
@@ -37,7 +40,7 @@ EARLIER_RUNS = 10
 """Newest runs of a part of a chain whose charges tell what it will probably cost."""
 MOST_LIKELY = 100
 """Of so many jobs earlier runs are looked up: each takes a reading of the journal."""
-_Act = Callable[[list[int]], list[Outcome]]
+_Act = Callable[[Caller, list[int]], list[Outcome]]
 
 
 class Unfit(Refused):
@@ -58,12 +61,14 @@ class Chains:
 
     # -- before it is submitted --------------------------------------------------------------------
 
-    def report_chain(self, source: ChainSource, fails: list[str], slower: dict[str, float]) -> ChainReport:
+    def report_chain(
+        self, caller: Caller, source: ChainSource, fails: list[str], slower: dict[str, float]
+    ) -> ChainReport:
         """Check a chain file and, where nothing must change, rehearse it: supposing that these fail or take longer."""
-        checked = self.checked(source)
+        checked = self.checked(caller, source)
         with self.present.lock:
             if checked.chain is None or checked.refused:
-                return ChainReport(checked.findings, None, self._sketch(source, checked))
+                return ChainReport(checked.findings, None, self._sketch(caller, source, checked))
             chain, now = checked.chain, self.present.now()
             waits = {job.name: job.inside for job in chain.jobs}
             for name in (*fails, *slower):
@@ -72,21 +77,21 @@ class Chains:
                         f'there is no job "{name}" in {chain.name}{nearest(name, [one.name for one in chain.jobs])}'
                     )
             supposed = Supposed(frozenset(fails), tuple(slower.items()))
-            rehearsing = Rehearsing(
-                self.present.engine, now, self.present.user, waits, checked.requests, None, supposed
+            rehearsing = Rehearsing(self.present.engine, now, caller.user, waits, checked.requests, None, supposed)
+            return ChainReport(
+                checked.findings, self._rehearsed(caller, chain, checked.requests, rehearsing.rehearse())
             )
-            return ChainReport(checked.findings, self._rehearsed(chain, checked.requests, rehearsing.rehearse()))
 
-    def chain_tasks(self, source: ChainSource, name: str) -> Expanded:
+    def chain_tasks(self, caller: Caller, source: ChainSource, name: str) -> Expanded:
         """The tasks of an array of a chain file, as they will run. Raises :class:`Refused` where there are none."""
         with self.present.lock:
-            checked = self.checked(source)
+            checked = self.checked(caller, source)
         sent, request = checked.submissions.get(name), checked.requests.get(name)
         if sent is None:
             raise Refused(f'there is no job "{name}" that can be read')
         return expanded(sent.script, request)
 
-    def _sketch(self, source: ChainSource, checked: ChainChecked) -> ChainView | None:
+    def _sketch(self, caller: Caller, source: ChainSource, checked: ChainChecked) -> ChainView | None:
         parts = []
         for name, after in checked.waits.items():
             request = checked.requests.get(name)
@@ -95,16 +100,16 @@ class Chains:
                     name=name,
                     after=after,
                     reason="something must change first",
-                    cores=self._cores(request) if request else 0,
+                    cores=self._cores(caller.user, request) if request else 0,
                     tasks=request.array.count if request and request.array else 0,
                     walltime_s=request.walltime_s if request else 0,
                 )
             )
         name = checked.chain.name if checked.chain else source.name
-        now, user = self.present.now(), self.present.user
+        now, user = self.present.now(), caller.user
         return ChainView(number=0, name=name, user=user, now_ms=now, parts=tuple(parts)) if parts else None
 
-    def checked(self, source: ChainSource) -> ChainChecked:
+    def checked(self, caller: Caller, source: ChainSource) -> ChainChecked:
         """A chain file and all of its scripts, checked."""
         folder = source.folder
 
@@ -117,11 +122,11 @@ class Chains:
 
         def check(sent: Submission) -> Checked:
             with self.present.lock:  # one by one, so that others are answered in between
-                return self.drafts.checked(sent, compared)
+                return self.drafts.checked(caller, sent, compared)
 
         return check_chain(read, submission, check)
 
-    def _rehearsed(self, chain: Chain, requests: Mapping[str, Request], found: Rehearsal) -> ChainView:
+    def _rehearsed(self, caller: Caller, chain: Chain, requests: Mapping[str, Request], found: Rehearsal) -> ChainView:
         times = {one.name: one for one in found.jobs}
         parts = []
         for job in chain.jobs:
@@ -135,7 +140,7 @@ class Chains:
                     slack_ms=one.slack_ms if one.ends_ms is not None else None,
                     critical=one.critical,
                     reason=one.reason,
-                    cores=self._cores(request),
+                    cores=self._cores(caller.user, request),
                     tasks=request.array.count if request.array else 0,
                     walltime_s=request.walltime_s,
                 )
@@ -143,37 +148,39 @@ class Chains:
         return ChainView(
             number=0,
             name=chain.name,
-            user=self.present.user,
+            user=caller.user,
             now_ms=self.present.now(),
             parts=tuple(parts),
             ends_ms=found.ends_ms,
             most_core_ms=found.most_core_ms,
-            likely_core_ms=self._likely(chain.name, [one.name for one in parts if one.ends_ms is not None]),
+            likely_core_ms=self._likely(
+                caller.user, chain.name, [one.name for one in parts if one.ends_ms is not None]
+            ),
         )
 
-    def _likely(self, chain: str, names: Sequence[str]) -> int | None:
+    def _likely(self, user: str, chain: str, names: Sequence[str]) -> int | None:
         """The sum of what the middle one of the last runs of each of these parts of a chain was charged."""
         total = 0
         if len(names) > MOST_LIKELY:
             return None
         for name in names:
             kind = self.drafts.alike.kind(name, "", "", chain)
-            alike = self.drafts.alike.of(kind, self.present.user)
+            alike = self.drafts.alike.of(kind, user)
             charges = [job.charge_core_ms for job, _ in alike if job.phase is Phase.DONE][:EARLIER_RUNS]
             if not charges:
                 return None
             total += round(median(charges))
         return total
 
-    def _cores(self, request: Request) -> int:
-        need = next(iter(self.present.engine.plans.planner.needs(request, self.present.user)), None)
+    def _cores(self, user: str, request: Request) -> int:
+        need = next(iter(self.present.engine.plans.planner.needs(request, user)), None)
         return need.cores if need else 0
 
     # -- submitting --------------------------------------------------------------------------------
 
-    def submit_chain(self, source: ChainSource) -> ChainReceipt:
+    def submit_chain(self, caller: Caller, source: ChainSource) -> ChainReceipt:
         """Take in a chain: all of its jobs, or none and what must change first."""
-        present, checked = self.present, self.checked(source)
+        present, checked = self.present, self.checked(caller, source)
         if checked.chain is None or checked.refused:
             return ChainReceipt(None, (), checked.findings)
         with present.lock:
@@ -182,20 +189,22 @@ class Chains:
             chain = checked.chain
             parts = tuple((job.name, job.after) for job in chain.jobs)
             command = SubmitChain(
-                present.now(), chain.name, present.user, parts, source.text, source.path, source.folder, source.settings
+                present.now(), chain.name, caller.user, parts, source.text, source.path, source.folder, source.settings
             )
             try:
                 with present.together():
                     events = present.engine.decide(command)
                     present.commit(events)
                     number = next(one.chain for one in events if isinstance(one, Chained))
-                    numbers = self._submit(number, checked, [job.name for job in chain.jobs], {})
+                    numbers = self._submit(caller, number, checked, [job.name for job in chain.jobs], {})
             except Unfit as fault:
                 return ChainReceipt(None, (), (("", fault.problem), *checked.findings))
             self.operations.dispatcher.step()
             return ChainReceipt(number, tuple(numbers.items()), checked.findings)
 
-    def _submit(self, chain: int, checked: ChainChecked, names: Iterable[str], known: dict[str, int]) -> dict[str, int]:
+    def _submit(
+        self, caller: Caller, chain: int, checked: ChainChecked, names: Iterable[str], known: dict[str, int]
+    ) -> dict[str, int]:
         """Submit some jobs of a chain in their order; their numbers. Raises :class:`Unfit` at the first that is refused."""
         present, numbers = self.present, dict[str, int]()
         assert checked.chain is not None
@@ -206,14 +215,14 @@ class Chains:
                 (str(numbers.get(other, known.get(other, other))), condition) for other, condition in job.after
             )
             request = replace(request, after=(*request.after, *waits))
-            request, problem = self.operations.dependencies.resolved(request)
+            request, problem = self.operations.dependencies.resolved(caller.user, request)
             if problem:
                 raise Unfit(error("after", f"{name}: {problem}", job.line))
             try:
-                submitted = self.operations.taken(submission, request)
+                submitted = self.operations.taken(caller, submission, request)
                 present.commit(submitted)
                 number = next(one.job for one in submitted if isinstance(one, Submitted))
-                link = LinkChain(present.now(), chain, name, number, present.user)
+                link = LinkChain(present.now(), chain, name, number, caller.user)
                 present.commit(present.engine.decide(link))
             except Refused as fault:
                 raise Unfit(error("over-limit", f"{name}: {fault}", job.line)) from None
@@ -228,30 +237,34 @@ class Chains:
             raise NoSuchJob.of_chain(number)
         return record
 
-    def _own(self, number: int) -> ChainRecord:
+    def _own(self, caller: Caller, number: int) -> ChainRecord:
         record = self._record(number)
-        if record.user != self.present.user:
-            raise Refused(f"chain {number} belongs to {record.user}; you may change only your own")
+        refuse_others(record.user, caller.user, f"chain {number}", "change only your own")
         return record
 
-    def chain(self, number: int) -> ChainView:
+    def chain(self, caller: Caller, number: int) -> ChainView:
         """A chain as it stands. Raises :class:`NoSuchJob` for none."""
         with self.present.lock:
-            return self._view(self._record(number))
+            return self._view(caller, self._record(number))
 
-    def chains(self) -> list[ChainView]:
+    def chains(self, caller: Caller) -> list[ChainView]:
         """The newest chains, the last one first."""
         with self.present.lock:
             records = self.present.engine.state.chains
-            return [self._view(records[number]) for number in sorted(records, reverse=True)[:MOST_LISTED]]
+            return [self._view(caller, records[number]) for number in sorted(records, reverse=True)[:MOST_LISTED]]
 
-    def chain_source(self, number: int) -> tuple[str, str, str]:
+    def chain_source(self, caller: Caller, number: int) -> tuple[str, str, str]:
         """The file of a chain as it was submitted, its path and its folder."""
         with self.present.lock:
             record = self._record(number)
             return record.source, record.path, record.folder
 
-    def _view(self, record: ChainRecord) -> ChainView:
+    def _view(self, caller: Caller, record: ChainRecord) -> ChainView:
+        view = self._viewed(record)
+        parts = tuple(replace(one, view=seen_by(caller, one.view)) if one.view else one for one in view.parts)
+        return view if record.user == caller.user else replace(view, parts=parts)
+
+    def _viewed(self, record: ChainRecord) -> ChainView:
         known = self._over.get(record.number)
         if known is not None and known[0] is record:
             return replace(known[1], now_ms=self.present.now())
@@ -322,46 +335,52 @@ class Chains:
             most_core_ms=rehearsal.most_core_ms,
         )
 
-    def hold_chain(self, number: int) -> list[Outcome]:
+    def hold_chain(self, caller: Caller, number: int) -> list[Outcome]:
         """Hold all of its jobs that wait."""
-        return self._all(number, (Phase.WAITING, Phase.BLOCKED), self.operations.hold)
+        return self._all(caller, number, (Phase.WAITING, Phase.BLOCKED), self.operations.hold)
 
-    def release_chain(self, number: int) -> list[Outcome]:
+    def release_chain(self, caller: Caller, number: int) -> list[Outcome]:
         """Release all that are held."""
-        return self._all(number, (Phase.HELD,), self.operations.release)
+        return self._all(caller, number, (Phase.HELD,), self.operations.release)
 
-    def cancel_chain(self, number: int) -> list[Outcome]:
+    def cancel_chain(self, caller: Caller, number: int) -> list[Outcome]:
         """Cancel all that have not ended."""
         every = (Phase.WAITING, Phase.BLOCKED, Phase.HELD, Phase.RUNNING)
-        return self._all(number, every, lambda jobs: self.operations.cancel(list(reversed(jobs))))
+        return self._all(
+            caller, number, every, lambda caller, jobs: self.operations.cancel(caller, list(reversed(jobs)))
+        )
 
-    def _all(self, number: int, phases: tuple[Phase, ...], act: _Act) -> list[Outcome]:
+    def _all(self, caller: Caller, number: int, phases: tuple[Phase, ...], act: _Act) -> list[Outcome]:
         with self.present.lock:
-            record, state = self._own(number), self.present.engine.state
+            record, state = self._own(caller, number), self.present.engine.state
             jobs = [part.job for part in record.parts if part.job in state.jobs]
             chosen = [job for job in jobs if state.jobs[job].phase in phases]
             return (
-                act(chosen) if chosen else [Outcome(number, False, f"chain {number} has no job to which that applies")]
+                act(caller, chosen)
+                if chosen
+                else [Outcome(number, False, f"chain {number} has no job to which that applies")]
             )
 
-    def continue_chain(self, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
+    def continue_chain(self, caller: Caller, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
         """Run again what failed and all that follows it, or all from one job on, by the file as it is now; what is done stays."""
-        present, checked = self.present, self.checked(source)
+        present, checked = self.present, self.checked(caller, source)
         with present.lock:
             if checked.chain is None or checked.refused:
-                self._own(number)
+                self._own(caller, number)
                 return ChainReceipt(None, (), checked.findings)
             try:
                 with present.together():
-                    made = self.continued(number, checked, source, first)
+                    made = self.continued(caller, number, checked, source, first)
             except Unfit as fault:
                 return ChainReceipt(None, (), (("", fault.problem), *checked.findings))
             self.operations.dispatcher.step()
             return ChainReceipt(number, tuple(made.items()), checked.findings)
 
-    def continued(self, number: int, checked: ChainChecked, source: ChainSource, first: str = "") -> dict[str, int]:
+    def continued(
+        self, caller: Caller, number: int, checked: ChainChecked, source: ChainSource, first: str = ""
+    ) -> dict[str, int]:
         """The same as a part of what is decided together: the new jobs. Raises :class:`Refused`, or :class:`Unfit` for one job."""
-        present, record = self.present, self._own(number)
+        present, record = self.present, self._own(caller, number)
         assert checked.chain is not None
         chain = checked.chain
         waits = {job.name: job.inside for job in chain.jobs}
@@ -383,15 +402,15 @@ class Chains:
             raise Refused(f"not submitted: {closed}")
         waiting = [numbers[name] for name in again if name in jobs and not jobs[name].phase.final]
         parts = tuple((job.name, job.after) for job in chain.jobs)
-        change = ChangeChain(present.now(), number, present.user, parts, source.text, source.settings)
+        change = ChangeChain(present.now(), number, caller.user, parts, source.text, source.settings)
         known = {name: job for name, job in numbers.items() if name not in again}
-        self._cancel(waiting)
+        self._cancel(caller.user, waiting)
         present.commit(present.engine.decide(change))
-        return self._submit(number, checked, again, known)
+        return self._submit(caller, number, checked, again, known)
 
-    def _cancel(self, waiting: Iterable[int]) -> None:
+    def _cancel(self, user: str, waiting: Iterable[int]) -> None:
         """Cancel jobs that have not started; those that followed one of them have ended with it."""
         present = self.present
         for number in waiting:
             if number in present.engine.state.jobs:
-                present.commit(present.engine.decide(CancelJob(present.now(), number, present.user)))
+                present.commit(present.engine.decide(CancelJob(present.now(), number, user)))

@@ -17,11 +17,12 @@ class Dependencies:
     def __init__(self, present: Present) -> None:
         self.present = present
 
-    def resolved(self, request: Request) -> tuple[Request, str]:
-        """The request with job numbers in place of names and without met conditions; and why it could never start."""
+    def resolved(self, user: str, request: Request) -> tuple[Request, str]:
+        """The request with job numbers in place of names, which are of this user's jobs, and without met conditions; and why it
+        could never start."""
         unmet: list[tuple[str, str]] = []
         for word, condition in request.after:
-            number = int(word) if word.isdecimal() else self._newest(word)
+            number = int(word) if word.isdecimal() else self._newest(user, word)
             live = self.present.engine.state.jobs.get(number or 0)
             job = live or (self.present.journal.ended_job(number) if number else None)
             if job is None or number is None or number >= TASK_SPAN:
@@ -57,9 +58,8 @@ class Dependencies:
             doomed |= set(range(array.count)) - freed
         return tuple(sorted(freed)), tuple(sorted(doomed))
 
-    def _newest(self, name: str) -> int | None:
+    def _newest(self, user: str, name: str) -> int | None:
         """The number of the person's newest job of a name."""
-        user = self.present.user
         jobs = [job for job in self.present.engine.state.jobs.values() if job.user == user and job.request.name == name]
         jobs += self.present.journal.ended(EndedFilter(user=user, name=name, limit=200))
         return max((job.number for job in jobs if job.parent is None), default=None)

@@ -23,6 +23,7 @@ from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import Impossible
 from lazy_quarry.site.alike_runs import AlikeRuns, past_run
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.draft_view import (
     DraftCost,
     DraftPlace,
@@ -44,9 +45,9 @@ DRAWN_NODES = 64
 
 
 class Drafts:
-    """Answers for drafts, from the one plan. ``foreseen`` gives the range of when a request would start."""
+    """Answers for drafts, from the one plan. ``foreseen`` gives the range of when a user's request would start."""
 
-    def __init__(self, present: Present, foreseen: Callable[[Request], StartRange | None]) -> None:
+    def __init__(self, present: Present, foreseen: Callable[[str, Request], StartRange | None]) -> None:
         self.present, self.foreseen = present, foreseen
         self.alike = AlikeRuns(present)
         self._apart: tuple[Submission, Checked] | None = None
@@ -63,38 +64,40 @@ class Drafts:
         finally:
             self._apart = None
 
-    def check(self, submission: Submission) -> DraftReport:
+    def check(self, caller: Caller, submission: Submission) -> DraftReport:
         """The report on a draft: problems, place, start, cost."""
         with self.present.lock:
-            checked = self.checked(submission)
+            checked = self.checked(caller, submission)
             request = checked.request
             if request is None:
                 return DraftReport(
                     diagnostics=checked.diagnostics, now_ms=self.present.now(), trial=self.present.site.trial
                 )
-            report = _DraftAnswer(self.present, checked, request).report()
-            known = self._earlier(request, submission)
-            report = replace(report, range=self.foreseen(request) if report.place.start_ms is not None else None)
+            report = _DraftAnswer(self.present, caller.user, checked, request).report()
+            known = self._earlier(caller.user, request, submission)
+            report = replace(
+                report, range=self.foreseen(caller.user, request) if report.place.start_ms is not None else None
+            )
             return replace(report, earlier=(known.runs, known.shortest_s, known.longest_s)) if known else report
 
-    def expand(self, submission: Submission) -> Expanded:
+    def expand(self, caller: Caller, submission: Submission) -> Expanded:
         """The tasks of a draft's array. Raises :class:`Refused` where it has none."""
         with self.present.lock:
-            checked = self.checked(submission)
+            checked = self.checked(caller, submission)
             wrong = next((one for one in checked.diagnostics if one.severity == "error"), None)
             return expanded(submission.script, checked.request, f"line {wrong.line}: {wrong.message}" if wrong else "")
 
-    def checked(self, submission: Submission, compared: bool = True) -> Checked:
+    def checked(self, caller: Caller, submission: Submission, compared: bool = True) -> Checked:
         """The script checked, with what only the site knows added; ``compared``: also with what earlier runs used."""
         if self._apart is not None and self._apart[0] == submission:
             checked = self._apart[1]
         else:
             looked = submission if submission.surroundings.looked else self.present.look_up(submission)
             self._looked = submission, looked
-            checked = check_script(looked.script, self.present.site, self.context(looked))
+            checked = check_script(looked.script, self.present.site, self.context(caller, looked))
         if checked.request is None or not checked.needs or not compared:
             return checked
-        earlier = self._earlier(checked.request, submission)
+        earlier = self._earlier(caller.user, checked.request, submission)
         if earlier is None:
             return checked
         more = compared_with_earlier(checked.request, checked.needs[0], earlier, dict(checked.lines))
@@ -108,18 +111,18 @@ class Drafts:
         known = self._looked
         return known[1] if known is not None and known[0] == submission else self.present.look_up(submission)
 
-    def context(self, submission: Submission) -> CheckContext:
+    def context(self, caller: Caller, submission: Submission) -> CheckContext:
         """What the check of a submission needs to know."""
         present = self.present
         left = {line.account: line.left_core_ms for line in present.account_lines()}
         surroundings = replace(submission.surroundings, now_ms=present.now())
-        return CheckContext(present.user, replace(submission, surroundings=surroundings), left)
+        return CheckContext(caller.user, replace(submission, surroundings=surroundings), left)
 
-    def _earlier(self, request: Request, submission: Submission) -> EarlierRuns | None:
+    def _earlier(self, user: str, request: Request, submission: Submission) -> EarlierRuns | None:
         """What the runs that are alike used: the very same that advice is from."""
         folder = start_folder(submission.directory, request.directory)
         kind = self.alike.kind(request.name, submission.script, folder)
-        found = [job for job, _ in self.alike.of(kind, self.present.user, submission.script)]
+        found = [job for job, _ in self.alike.of(kind, user, submission.script)]
         runs = [(job, run) for job in found if (run := past_run(job)) is not None]
         if not runs:
             return None
@@ -137,15 +140,15 @@ class Drafts:
 class _DraftAnswer:
     """The answer for one draft at one instant, asked at the place in the order that the draft would have."""
 
-    def __init__(self, present: Present, checked: Checked, request: Request) -> None:
+    def __init__(self, present: Present, user: str, checked: Checked, request: Request) -> None:
         self.engine, self.site, self.planner = present.engine, present.site, present.engine.plans.planner
         self.now_ms = present.now()
         self.checked, self.asked_s = checked, request.walltime_s
         self.instead: tuple[str, ...] = ()
-        if not checked.needs and (nearest := nearest_request(request, self.site, present.user)):
+        if not checked.needs and (nearest := nearest_request(request, self.site, user)):
             request, self.instead = nearest
         self.request = request
-        self.job = self.engine.plans.hypothetical_job(present.user, request, self.now_ms)
+        self.job = self.engine.plans.hypothetical_job(user, request, self.now_ms)
         self.closed = present.obstacle()
         self.plan: Plan = self.engine.plans.plan_before(self.job, self.now_ms)
         self.timeline = self.plan.timeline_of(self._plan_request(request))

@@ -175,13 +175,13 @@ class Foresight:
         self._known = set(drawn)
         return found
 
-    def of_request(self, request: Request) -> StartRange | None:
-        """The range of a job of the user with this request, which nobody has submitted, from the last draws; None without any."""
+    def of_request(self, user: str, request: Request) -> StartRange | None:
+        """The range of a job of a user with this request, which nobody has submitted, from the last draws; None without any."""
         draws, present = self._draws, self.present
         if not draws or not present.ranges:
             return None
         plans, now = present.engine.plans, draws[0].scene.now_ms
-        job = plans.hypothetical_job(present.user, request, present.now())
+        job = plans.hypothetical_job(user, request, present.now())
         planner, wanted = plans.planner, plans.plan_request_of(job)
         if not planner.needs_of(wanted):
             return None

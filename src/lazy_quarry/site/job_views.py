@@ -17,6 +17,7 @@ from lazy_quarry.core.plan.placement import PlanRequest
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.site.alike_runs import AlikeRuns
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.runs_again import run_before
@@ -47,8 +48,13 @@ class Seen:
     attempt: int = 0
 
 
+def seen_by(caller: Caller, view: JobView) -> JobView:
+    """A view as a person may see it: what others gave their scripts is theirs."""
+    return replace(view, arguments=()) if view.arguments and view.user != caller.user else view
+
+
 class JobViews:
-    """Views of jobs. A view of a job that has ended is made once."""
+    """Views of jobs, as those who submitted them see them. A view of a job that has ended is made once."""
 
     def __init__(self, present: Present) -> None:
         self.present = present
@@ -200,7 +206,7 @@ class JobViews:
             parent=job.parent,
             task=request.task,
             parameters=request.parameters,
-            arguments=request.arguments if job.user == present.user else (),
+            arguments=request.arguments,
             rows=request.array.rows if request.array else (),
             counts=counts,
             failed_tasks=self._failed_tasks(job, dict(counts)) if array and job.phase.final else (),

@@ -25,6 +25,7 @@ from lazy_quarry.core.ledger.report_rows import Jobs, by_size, rhythm_of, rows_o
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.alike_runs import MOST_RUNS, past_run
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.store.rows import CELL_VALUES
@@ -46,6 +47,7 @@ class Ledger:
 
     def report(
         self,
+        caller: Caller,
         period: str = "this month",
         by: Sequence[str] | None = None,
         where: Mapping[str, str] | None = None,
@@ -62,7 +64,7 @@ class Ledger:
         total = together(sums.values(), jobs)
         return Report(span, keys, rows_of(sums, jobs, keys), total, earlier, only)
 
-    def over_time(self, period: str, split: str, where: Mapping[str, str] | None = None) -> OverTime:
+    def over_time(self, caller: Caller, period: str, split: str, where: Mapping[str, str] | None = None) -> OverTime:
         """What was charged in each part of a period; see :meth:`SiteClient.over_time`."""
         if split not in FILTERS:
             raise BadValue(f'"{split}" is nothing to split by; there are {", ".join(FILTERS)}')
@@ -78,14 +80,14 @@ class Ledger:
         keys = sorted(found, key=lambda key: (-sum(found[key]), key))
         return OverTime(span, split, parts, tuple(keys), tuple(tuple(found[key]) for key in keys))
 
-    def waits(self, period: str, where: Mapping[str, str] | None = None) -> BySize:
+    def waits(self, caller: Caller, period: str, where: Mapping[str, str] | None = None) -> BySize:
         """How long jobs waited, by their size; see :meth:`SiteClient.waits`."""
         only, span = self._chosen((), where), self.period(period)
         with self.present.lock:
             jobs = self._jobs(span, (), only)
         return by_size(span, jobs)
 
-    def rhythm(self, period: str, where: Mapping[str, str] | None = None) -> Rhythm:
+    def rhythm(self, caller: Caller, period: str, where: Mapping[str, str] | None = None) -> Rhythm:
         """What was held by weekday and hour; see :meth:`SiteClient.rhythm`."""
         only, span = self._chosen((), where), self.period(period)
         present = self.present
@@ -96,7 +98,7 @@ class Ledger:
             span = period_between(min(begin, span.end_ms - 1), span.end_ms)
         return rhythm_of(span, spans, present.now(), present.zone)
 
-    def shares(self) -> tuple[ShareLine, ...]:
+    def shares(self, caller: Caller) -> tuple[ShareLine, ...]:
         """Who should have and had how much of the cluster of late; see :meth:`SiteClient.shares`."""
         present = self.present
         with present.lock:
@@ -117,7 +119,7 @@ class Ledger:
                 found.append(ShareLine(one.name, target, used, most * lightness(target, used), most, told))
         return tuple(found)
 
-    def waste(self, period: str, where: Mapping[str, str] | None = None) -> Waste:
+    def waste(self, caller: Caller, period: str, where: Mapping[str, str] | None = None) -> Waste:
         """What was asked for and not used, and what would help; see :meth:`SiteClient.waste`."""
         keys = ("name", "user")
         only, span = self._chosen(keys, where), self.period(period)
@@ -133,7 +135,7 @@ class Ledger:
         return Waste(span, total, tuple(rows), only)
 
     def records(
-        self, period: str, where: Mapping[str, str] | None = None, after: tuple[int, int] | None = None
+        self, caller: Caller, period: str, where: Mapping[str, str] | None = None, after: tuple[int, int] | None = None
     ) -> list[JobRecord]:
         """Jobs and tasks that ended in a period, some at a time; see :meth:`SiteClient.records`."""
         only, span = self._chosen((), where), self.period(period)
@@ -167,12 +169,12 @@ class Ledger:
             return 0
         return max(0, round(asked_core_ms * found.saved_core_hours * 3600 / asked))
 
-    def budget_ends(self) -> dict[str, BudgetEnd]:
+    def budget_ends(self, caller: Caller) -> dict[str, BudgetEnd]:
         """When budgets end; see :meth:`SiteClient.budget_ends`."""
         with self.present.lock:
             left = {line.account: line.left_core_ms for line in self.present.account_lines()}
             begin = self.present.journal.storage.first_day()
-        over = self.over_time(BURN, "account")
+        over = self.over_time(caller, BURN, "account")
         # Today isn't over, and days before the books' beginning tell nothing.
         past = [at for at, part in enumerate(over.parts) if at < len(over.parts) - 1 and part.end_ms > (begin or 0)]
         found = dict[str, BudgetEnd]()

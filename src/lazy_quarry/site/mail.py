@@ -24,11 +24,13 @@ from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import format_bytes, format_duration
 from lazy_quarry.errors import NoSuchJob, QuarryError, StateFolderError
 from lazy_quarry.run.relay import Later, Never, NotNow, Relay, send
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.chain_views import ChainView
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.letters import budget_lines, chain_lines, job_lines, message, subject_of
 from lazy_quarry.site.mail_folder import Letter, MailFolder
 from lazy_quarry.site.present import Present
+from lazy_quarry.site.roles import caller_of
 from lazy_quarry.site.views import Outcome
 
 if TYPE_CHECKING:
@@ -78,8 +80,8 @@ class Mailer:
         present: Present,
         relay: Relay | None,
         sender: str,
-        detail: Callable[[int], JobDetail],
-        chain: Callable[[int], ChainView],
+        detail: Callable[[Caller, int], JobDetail],
+        chain: Callable[[Caller, int], ChainView],
     ) -> None:
         self.present, self.relay, self.sender = present, relay, sender
         self._detail, self._chain = detail, chain
@@ -251,29 +253,34 @@ class Mailer:
         if self.folder.knows(due.name):
             return  # it was written, and then the engine was killed
         try:
-            subject, found = self._composed(due, due.name)
+            user, subject, found = self._composed(due, due.name)
         except NoSuchJob:
             return
         state = "kept" if self.relay is None else "waits"
-        letter = Letter(due.name, due.at_ms, due.to, subject, due.job, state)  # type: ignore[arg-type]
+        letter = Letter(due.name, due.at_ms, due.to, subject, due.job, state, user=user)  # type: ignore[arg-type]
         with self._folder_lock:
             self.folder.write(letter, found, due.told)
 
-    def _composed(self, due: Due, name: str) -> tuple[str, EmailMessage]:
+    def _composed(self, due: Due, name: str) -> tuple[str, str, EmailMessage]:
+        """The person whose letter it is, its subject, and the message."""
         present, identity = self.present, self.present.journal.identity
-        site, now, zone = present.site.name, max(present.now(), due.at_ms), present.zone
+        site, now, zone, user = present.site.name, max(present.now(), due.at_ms), present.zone, ""
         if due.budget is not None:
             account = due.budget.account
             line = next(one for one in present.account_lines() if one.account == account)
             subject = f"[{site}] {account} has used {due.budget.percent} % of its budget"
             lines = budget_lines(due.budget, line)
         elif due.chain:
-            view = self._chain(due.chain)
+            record = present.engine.state.chains.get(due.chain)
+            user = record.user if record is not None else ""
+            view = self._chain(caller_of(present.site, user), due.chain)
             subject, lines = f"[{site}] chain {view.number} {view.name}: {view.state}", chain_lines(view, now, zone)
         else:
-            detail = self._detail(due.job)
+            user = present.find(due.job).user
+            detail = self._detail(caller_of(present.site, user), due.job)
             subject, lines = subject_of(detail, due.word, site), job_lines(detail, due.word, now, zone)
-        return subject, message(self.sender, due.to, subject, lines, name=name, identity=identity, at_ms=due.at_ms)
+        found = message(self.sender, due.to, subject, lines, name=name, identity=identity, at_ms=due.at_ms)
+        return user, subject, found
 
     def _send_all(self, relay: Relay) -> None:
         """Try every letter whose time has come; one that is not taken holds up no other, a relay that is away all of them."""
@@ -321,7 +328,7 @@ class Mailer:
             self.problem = words
             self.present.say_of_mail(words)
 
-    def post(self, to: str, subject: str, text: str, name: str, document: str) -> Outcome:
+    def post(self, caller: Caller, to: str, subject: str, text: str, name: str, document: str) -> Outcome:
         """Mail a document (PDF, in base64) to somebody; see :meth:`SiteClient.post`."""
         present = self.present
         if not ADDRESS.fullmatch(to):
@@ -348,7 +355,7 @@ class Mailer:
         )
         found.add_attachment(raw, maintype="application", subtype="pdf", filename=f"{short}.pdf")
         state = "kept" if self.relay is None else "waits"
-        letter = Letter(key, at, to, str(found["Subject"]), 0, state)  # type: ignore[arg-type]
+        letter = Letter(key, at, to, str(found["Subject"]), 0, state, user=caller.user)  # type: ignore[arg-type]
         try:
             with self._folder_lock:
                 self.folder.write(letter, found)
@@ -362,9 +369,13 @@ class Mailer:
         )
         return Outcome(0, True, f"{subject} {told}; lq mail has it")
 
-    def letters(self, most: int) -> tuple[Letter, ...]:
-        """The newest letters, with what became of them."""
-        found = self.folder.letters(most)
+    def letters(self, caller: Caller, most: int) -> tuple[Letter, ...]:
+        """A person's newest letters, with what became of them; operators have those that are nobody's, too."""
+
+        def seen(letter: Letter) -> bool:
+            return letter.user == caller.user or (caller.operator and not letter.user)
+
+        found = self.folder.letters(most, seen)
         return tuple(
             replace(letter, why=letter.why or self.problem) if letter.state == "waits" else letter for letter in found
         )

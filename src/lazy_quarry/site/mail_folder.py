@@ -7,9 +7,10 @@ written; what an engine wrote of later ones before it was killed is known by its
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
@@ -38,6 +39,8 @@ class Letter:
     text: str = ""
     number: int = 0
     """Its own for good, counted from 1 in each state folder."""
+    user: str = ""
+    """The person whose job or document it is about; empty for budgets, and for letters of an earlier version."""
 
 
 class MailFolder:
@@ -165,9 +168,9 @@ class MailFolder:
                 with suppress(OSError):
                     yield path.stem, ours.read(path), path.stat().st_mtime
 
-    def letters(self, most: int) -> list[Letter]:
-        """The newest letters, each with its text."""
-        newest = list(self._letters.values())[-most:][::-1]
+    def letters(self, most: int, among: Callable[[Letter], bool] = lambda letter: True) -> list[Letter]:
+        """The newest letters among those that are meant, each with its text."""
+        newest = list(islice(filter(among, reversed(self._letters.values())), max(0, most)))
         texts = self._texts({letter.name for letter in newest})
         return [replace(letter, text=texts.get(letter.name, "")) for letter in newest]
 

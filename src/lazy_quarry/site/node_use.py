@@ -27,12 +27,11 @@ def _same(one: NodeView, other: NodeView) -> bool:
 
 def holders(board: Board) -> dict[str, list[tuple[int, int, int, str]]]:
     """Who has, had or is expected to have how many cores of each node, and from when to when."""
-    own = set(board.person.accounts)
     held: dict[str, list[tuple[int, int, int, str]]] = {}
     for view in board.jobs:
         if view.rows:
             continue
-        owner = "mine" if view.user == board.person.user else "accounts" if view.account in own else "others"
+        owner = board.person.owner(view.user, view.account)
         if view.started_ms is not None:
             end = view.ended_ms or max(board.now_ms, view.started_ms + (view.walltime_s + view.grace_s) * 1000)
             for name, cores in view.cores_by_node.items():

@@ -19,6 +19,7 @@ from lazy_quarry.core.engine.task_numbers import label_of
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase, task_id
+from lazy_quarry.core.job.ownership import refuse_others
 from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.job.start_size import too_long
@@ -27,6 +28,7 @@ from lazy_quarry.core.job.trial import trial_of
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.probe.modules import needed
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dependencies import Dependencies
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
@@ -52,51 +54,55 @@ class Operations:
 
     # -- submitting --------------------------------------------------------------------------------
 
-    def submit(self, submission: Submission) -> Receipt:
+    def submit(self, caller: Caller, submission: Submission) -> Receipt:
         """Check a script and take it in, or say what must change first."""
-        return self._submitted(submission, 0)
+        return self._submitted(caller, submission, 0)
 
-    def _submitted(self, submission: Submission, again_of: int) -> Receipt:
+    def _submitted(self, caller: Caller, submission: Submission, again_of: int) -> Receipt:
         """The same of a job that runs another one again."""
         with self.present.lock:
-            checked = self.drafts.checked(submission)
+            checked = self.drafts.checked(caller, submission)
             diagnostics, request = checked.diagnostics, checked.request
             if request is None or checked.refused:
                 return self._refusal(diagnostics)
-            request, problem = self.dependencies.resolved(request)
+            request, problem = self.dependencies.resolved(caller.user, request)
             if problem:
                 return self._refusal((error("after", problem, dict(checked.lines).get("after", 1)), *diagnostics))
-            return self._take_in(submission, request, diagnostics, again_of)
+            return self._take_in(caller, submission, request, diagnostics, again_of)
 
-    def try_one(self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None) -> Receipt:
+    def try_one(
+        self, caller: Caller, submission: Submission, task: int | None = None, values: dict[str, str] | None = None
+    ) -> Receipt:
         """Run one task of a draft in the site's trial tier, or say what must change first.
 
         Raises :class:`Refused` where the site has no such tier, or the draft no such task.
         """
         with self.present.lock:
-            checked = self.drafts.checked(submission)
+            checked = self.drafts.checked(caller, submission)
             errors = [one for one in checked.diagnostics if one.severity == "error" and one.code not in _TRIED_ANYWAY]
             if checked.request is None or errors:
                 return self._refusal(checked.diagnostics)
             if checked.request.array is None and (unused := unused_in(submission.script, values or {})):
                 raise Refused(f"the script doesn't use ${{{unused}}}, so there is nothing to try with it")
-            request = trial_of(checked.request, self.present.site, self.present.user, task, values)
-            return self._take_in(submission, request, checked.diagnostics)
+            request = trial_of(checked.request, self.present.site, caller.user, task, values)
+            return self._take_in(caller, submission, request, checked.diagnostics)
 
-    def again(self, jobs: list[int], settings: list[str] | None = None, failed: bool = False) -> list[Outcome]:
+    def again(
+        self, caller: Caller, jobs: list[int], settings: list[str] | None = None, failed: bool = False
+    ) -> list[Outcome]:
         """Submit jobs again, each as it was but for these settings; the outcome names the new one.
 
         Tasks of an array are submitted together, as an array of these alone; with ``failed``, those of an array that failed.
         """
         with self.present.lock:
             if len({one if one < TASK_SPAN else one // TASK_SPAN for one in jobs}) == 1:
-                return self.run_again(jobs, settings or (), failed)
+                return self.run_again(caller, jobs, settings or (), failed)
             with self.present.together():  # all that are taken in are, or none is
-                outcomes = self.run_again(jobs, settings or (), failed)
+                outcomes = self.run_again(caller, jobs, settings or (), failed)
             self.dispatcher.step()
             return outcomes
 
-    def run_again(self, jobs: Iterable[int], settings: Iterable[str], failed: bool) -> list[Outcome]:
+    def run_again(self, caller: Caller, jobs: Iterable[int], settings: Iterable[str], failed: bool) -> list[Outcome]:
         """The same as a part of what is decided together."""
         tasks: dict[int, set[int]] = {}
         for number in jobs:
@@ -104,13 +110,12 @@ class Operations:
                 tasks.setdefault(number, set())
             else:
                 tasks.setdefault(number // TASK_SPAN, set()).add(number % TASK_SPAN - 1)
-        return [self._again(number, tuple(settings), places, failed) for number, places in tasks.items()]
+        return [self._again(caller, number, tuple(settings), places, failed) for number, places in tasks.items()]
 
-    def _again(self, number: int, settings: Iterable[str], places: set[int], failed: bool) -> Outcome:
+    def _again(self, caller: Caller, number: int, settings: Iterable[str], places: set[int], failed: bool) -> Outcome:
         try:
             job = self.present.find(number)
-            if job.user != self.present.user:
-                raise Refused(f"{job.label} belongs to {job.user}; you may run only your own jobs again")
+            refuse_others(job.user, caller.user, job.label, "run only your own jobs again")
             places = self._failed(job) if failed else places
             root = self.runs_again.first(job)
             submission, array = _submission_of(job, settings), job.request.array
@@ -120,11 +125,11 @@ class Operations:
                 raise Refused(f"{job.label}/{array.number(min(early))} has not ended, so it can't run again yet")
             if array is not None and places:
                 self._refuse_twice(job, array, places)
-                receipt = self._submit_array(submission, array.only(places), root.number)
+                receipt = self._submit_array(caller, submission, array.only(places), root.number)
             elif array is None or _of_array(settings):
-                receipt = self._submitted(submission, job.number if job.request.array is None else 0)
+                receipt = self._submitted(caller, submission, job.number if job.request.array is None else 0)
             else:
-                receipt = self._submit_array(submission, array, 0)
+                receipt = self._submit_array(caller, submission, array, 0)
         except (Refused, NoSuchJob) as fault:
             return Outcome(number, False, str(fault), not isinstance(fault, NoSuchJob))
         if receipt.job is None:
@@ -170,31 +175,38 @@ class Operations:
         """The tasks of an array that have ended."""
         return self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
 
-    def _submit_array(self, submission: Submission, array: Array, again_of: int) -> Receipt:
+    def _submit_array(self, caller: Caller, submission: Submission, array: Array, again_of: int) -> Receipt:
         """Submit an array again, with the tasks and parameters that it had, whatever files say now."""
-        checked = self.drafts.checked(submission)
+        checked = self.drafts.checked(caller, submission)
         if checked.request is None or checked.refused:
             return self._refusal(checked.diagnostics)
         at_once = checked.request.array.at_once if checked.request.array else None
-        request, problem = self.dependencies.resolved(replace(checked.request, array=replace(array, at_once=at_once)))
+        request, problem = self.dependencies.resolved(
+            caller.user, replace(checked.request, array=replace(array, at_once=at_once))
+        )
         if problem:
             raise Refused(problem)
-        return self._take_in(submission, request, checked.diagnostics, again_of)
+        return self._take_in(caller, submission, request, checked.diagnostics, again_of)
 
     def _refusal(self, diagnostics: tuple[Diagnostic, ...]) -> Receipt:
         return Receipt(None, None, self.present.now(), diagnostics)
 
     def _take_in(
-        self, submission: Submission, request: Request, diagnostics: tuple[Diagnostic, ...], again_of: int = 0
+        self,
+        caller: Caller,
+        submission: Submission,
+        request: Request,
+        diagnostics: tuple[Diagnostic, ...],
+        again_of: int = 0,
     ) -> Receipt:
         """Submit it, unless its folder, output or input cannot be used, or a limit is in the way."""
         present = self.present
         if closed := present.runner.closed():
             raise Refused(f"not submitted: {closed}")
-        if problems := self._path_problems(request, submission):
+        if problems := self._path_problems(caller, request, submission):
             return self._refusal((*problems, *diagnostics))
         try:
-            events = self._decided(submission, request, again_of)
+            events = self._decided(caller, submission, request, again_of)
         except Refused as fault:
             return self._refusal((error("over-limit", str(fault), 1), *diagnostics))
         present.commit(events)
@@ -205,13 +217,13 @@ class Operations:
         self.dispatcher.step()
         return Receipt(number, self._forecast_ms(number), present.now(), diagnostics, tasks)
 
-    def taken(self, submission: Submission, request: Request) -> list[Event]:
+    def taken(self, caller: Caller, submission: Submission, request: Request) -> list[Event]:
         """The events of a checked submission. Raises :class:`Refused` when its paths can't be used, or a limit is in the way."""
-        if problems := self._path_problems(request, submission):
+        if problems := self._path_problems(caller, request, submission):
             raise Refused("; ".join(one.message for one in problems))
-        return self._decided(submission, request)
+        return self._decided(caller, submission, request)
 
-    def _decided(self, submission: Submission, request: Request, again_of: int = 0) -> list[Event]:
+    def _decided(self, caller: Caller, submission: Submission, request: Request, again_of: int = 0) -> list[Event]:
         origin = Origin(
             script=submission.script,
             path=submission.path,
@@ -223,12 +235,12 @@ class Operations:
         )
         if problem := too_long(request, origin.environment):
             raise Refused(problem)
-        return self.present.engine.decide(self._submit(request, origin))
+        return self.present.engine.decide(self._submit(caller, request, origin))
 
-    def _submit(self, request: Request, origin: Origin) -> Submit:
+    def _submit(self, caller: Caller, request: Request, origin: Origin) -> Submit:
         present = self.present
         freed, doomed = self.dependencies.tasks_decided(request)
-        return Submit(present.now(), present.user, request, origin, freed, doomed, present.runner.mark())
+        return Submit(present.now(), caller.user, request, origin, freed, doomed, present.runner.mark())
 
     def _forecast_ms(self, number: int) -> int | None:
         """When a job that was just submitted has started, or is expected to."""
@@ -242,10 +254,10 @@ class Operations:
         placed = present.plan().placed_so_far(number)
         return placed.start_ms if placed else None
 
-    def _path_problems(self, request: Request, submission: Submission) -> tuple[Diagnostic, ...]:
+    def _path_problems(self, caller: Caller, request: Request, submission: Submission) -> tuple[Diagnostic, ...]:
         """What is wrong with its paths now that its number is known; what the check saw already is refused before."""
         present, origin = self.present, Origin("", "", submission.directory)
-        job = Job(present.engine.state.next_number, present.user, request, origin, present.now())
+        job = Job(present.engine.state.next_number, caller.user, request, origin, present.now())
         paths = {"output": job.paths.output, "errors": job.paths.errors}
         known = {key: path for key, path in paths.items() if "{node}" not in path}
         found = present.runner.unusable(job.paths.folder, known, job.paths.input)
@@ -253,43 +265,42 @@ class Operations:
 
     # -- jobs --------------------------------------------------------------------------------------
 
-    def hold(self, jobs: list[int]) -> list[Outcome]:
+    def hold(self, caller: Caller, jobs: list[int]) -> list[Outcome]:
         """Put waiting jobs on hold."""
-        return self._each(jobs, lambda number: HoldJob(self.present.now(), number, self.present.user), "held")
+        return self._each(jobs, lambda number: HoldJob(self.present.now(), number, caller.user), "held")
 
-    def release(self, jobs: list[int]) -> list[Outcome]:
+    def release(self, caller: Caller, jobs: list[int]) -> list[Outcome]:
         """Release jobs that are on hold."""
-        return self._each(jobs, lambda number: ReleaseJob(self.present.now(), number, self.present.user), "released")
+        return self._each(jobs, lambda number: ReleaseJob(self.present.now(), number, caller.user), "released")
 
-    def cancel(self, jobs: list[int], only: Literal["", "waiting", "running"] = "") -> list[Outcome]:
+    def cancel(self, caller: Caller, jobs: list[int], only: Literal["", "waiting", "running"] = "") -> list[Outcome]:
         """Cancel jobs: waiting ones end, running ones are stopped. ``only``: what waits of them, or what runs."""
-        return self._each(jobs, lambda number: self._cancelling(number, only), "cancelled")
+        return self._each(jobs, lambda number: self._cancelling(caller, number, only), "cancelled")
 
-    def _cancelling(self, number: int, only: Literal["", "waiting", "running"]) -> Command:
-        now, user = self.present.now(), self.present.user
+    def _cancelling(self, caller: Caller, number: int, only: Literal["", "waiting", "running"]) -> Command:
+        now, user = self.present.now(), caller.user
         if number < TASK_SPAN or only:
             return CancelJob(now, number, user, only)
         return CancelTask(now, number // TASK_SPAN, number % TASK_SPAN - 1, user)
 
-    def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:
+    def change(self, caller: Caller, jobs: list[int], settings: list[str]) -> list[Outcome]:
         """Change the request of jobs that have not started: header keys, as for ``--set``."""
         with self.present.lock:
-            outcomes = self.changed(jobs, settings)
+            outcomes = self.changed(caller, jobs, settings)
             self.dispatcher.step()
             return outcomes
 
-    def changed(self, jobs: Iterable[int], settings: list[str]) -> list[Outcome]:
+    def changed(self, caller: Caller, jobs: Iterable[int], settings: list[str]) -> list[Outcome]:
         """The same as a part of what is decided together."""
         return [
-            self._one(number, lambda number: self._changing(number, settings), "changed")
+            self._one(number, lambda number: self._changing(caller, number, settings), "changed")
             for number in dict.fromkeys(jobs)
         ]
 
-    def _changing(self, number: int, settings: list[str]) -> Command:
+    def _changing(self, caller: Caller, number: int, settings: list[str]) -> Command:
         job = self.present.find(number)
-        if job.user != self.present.user:
-            raise Refused(f"{job.label} belongs to {job.user}; you may change only your own jobs")
-        checked = self.drafts.checked(_submission_of(job, settings))
+        refuse_others(job.user, caller.user, job.label, "change only your own jobs")
+        checked = self.drafts.checked(caller, _submission_of(job, settings))
         errors = [one for one in checked.diagnostics if one.severity == "error" and one.code not in _OF_SUBMITTING]
         if checked.request is None or errors:
             what = errors[0].message if errors else "the header cannot be read"
@@ -298,8 +309,8 @@ class Operations:
         throttled = all(one.startswith("array.at-once=") for one in settings)
         if throttled and request.array and array and self.present.engine.state.begun(job):
             request = replace(request, array=replace(request.array, at_once=array.at_once))
-            return ChangeJob(self.present.now(), number, self.present.user, request, tuple(settings))
-        request, problem = self.dependencies.resolved(checked.request)
+            return ChangeJob(self.present.now(), number, caller.user, request, tuple(settings))
+        request, problem = self.dependencies.resolved(caller.user, checked.request)
         if problem:
             raise Refused(f"{job.label} stays as it is: {problem}")
         if (
@@ -307,14 +318,14 @@ class Operations:
         ):  # its tasks may be some of the script's alone
             request = replace(request, array=job.request.array)
         freed, doomed = self.dependencies.tasks_decided(request)
-        return ChangeJob(self.present.now(), number, self.present.user, request, tuple(settings), freed, doomed)
+        return ChangeJob(self.present.now(), number, caller.user, request, tuple(settings), freed, doomed)
 
-    def order(self, jobs: list[int]) -> Outcome:
+    def order(self, caller: Caller, jobs: list[int]) -> Outcome:
         """Order one's own waiting jobs: these come before one's others. Nobody else's job moves."""
         present, first = self.present, jobs[0] if jobs else 0
         with present.lock:
             try:
-                present.commit(present.engine.decide(OrderJobs(present.now(), present.user, tuple(jobs))))
+                present.commit(present.engine.decide(OrderJobs(present.now(), caller.user, tuple(jobs))))
             except (Refused, NoSuchJob) as fault:
                 return Outcome(first, False, str(fault), not isinstance(fault, NoSuchJob))
             self.dispatcher.step()
@@ -338,15 +349,15 @@ class Operations:
             number, True, f"{label_of(self.present.engine.state, number)} {'is being stopped' if stopping else done}"
         )
 
-    def remove_made(self, number: int, paths: list[str]) -> Outcome:
+    def remove_made(self, caller: Caller, number: int, paths: list[str]) -> Outcome:
         """Remove files that a job made, by their paths from its folder; one's own jobs' alone."""
         with self.present.lock:
             job = self.present.find(number)
             since = self.present.first_start_ms(job)
-            if job.user != self.present.user:
-                return Outcome(
-                    number, False, f"{job.label} belongs to {job.user}; you may remove only what your own jobs made"
-                )
+        try:
+            refuse_others(job.user, caller.user, job.label, "remove only what your own jobs made")
+        except Refused as fault:
+            return Outcome(number, False, str(fault))
         if since is None:
             return Outcome(number, False, f"{job.label} has not started, so it has made nothing")
         removed, kept = self.present.runner.remove(job.paths.folder, paths, since)

@@ -39,7 +39,7 @@ SLICE_S, SLICE_JOBS = 0.05, 25
 
 
 class Present:
-    """The engine of one site with its journal and its runner, as ``user`` sees it now.
+    """The engine of one site with its journal and its runner, now.
 
     ``clock`` gives the present instant in milliseconds; ``look_up`` adds what is known of files and programs to a
     submission that comes without; ``others_busy`` tells how many cores are busy beside those that our jobs keep so.
@@ -52,14 +52,13 @@ class Present:
         journal: Journal,
         runner: Runner,
         *,
-        user: str,
         clock: Callable[[], int],
         zone: tzinfo = UTC,
         look_up: Callable[[Submission], Submission] = lambda submission: submission,
         others_busy: Callable[[float], float] = lambda own: 0.0,
     ) -> None:
         self._site, self.journal, self.runner = site, journal, runner
-        self.user, self.clock, self.zone, self.look_up = user, clock, zone, look_up
+        self.clock, self.zone, self.look_up = clock, zone, look_up
         self.others_busy = others_busy
         self.lock = threading.RLock()
         self.engine = Engine(site, journal.load())

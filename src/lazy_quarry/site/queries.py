@@ -17,11 +17,12 @@ from lazy_quarry.site.blocked import blocked_forecasts
 from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
 from lazy_quarry.site.board_keeper import BoardKeeper
 from lazy_quarry.site.board_mirror import BoardMirror
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.evidence import evidence_of
 from lazy_quarry.site.expanded import Expanded, expanded
 from lazy_quarry.site.job_detail import JobDetail, Record
 from lazy_quarry.site.job_view import JobView, OtherRun
-from lazy_quarry.site.job_views import JobViews
+from lazy_quarry.site.job_views import JobViews, seen_by
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.record import record_lines
 from lazy_quarry.site.room_view import room_view
@@ -50,34 +51,42 @@ class Queries:
     # -- jobs --------------------------------------------------------------------------------------
 
     def jobs(
-        self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
+        self, caller: Caller, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
     ) -> list[JobView]:
         """Live jobs in the order of their numbers, or the newest ended ones."""
         present = self.present
         with present.lock:
             if ended:
-                user = None if everyone else present.user
+                user = None if everyone else caller.user
                 found = present.journal.ended(EndedFilter(user=user, since_ms=since_ms, limit=limit))
-                return [self.views.view(job) for job in found]
+                return [seen_by(caller, self.views.view(job)) for job in found]
             live = present.engine.state.jobs
             return self.keeper.live(
+                caller,
                 [
                     number
                     for number, job in sorted(live.items())
-                    if (everyone or job.user == present.user) and job.parent is None
-                ]
+                    if (everyone or job.user == caller.user) and job.parent is None
+                ],
             )
 
     def search(
-        self, where: str, ended: bool = True, everyone: bool = True, sort: str = "", limit: int = 50, offset: int = 0
+        self,
+        caller: Caller,
+        where: str,
+        ended: bool = True,
+        everyone: bool = True,
+        sort: str = "",
+        limit: int = 50,
+        offset: int = 0,
     ) -> Found:
         """Jobs that meet a search. Raises :class:`BadValue` for one that can't be read."""
-        return self.searches.search(where, ended, everyone, sort, limit, offset)
+        return self.searches.search(caller, where, ended, everyone, sort, limit, offset)
 
-    def job(self, number: int) -> JobView:
+    def job(self, caller: Caller, number: int) -> JobView:
         """One job, live or ended. Raises :class:`NoSuchJob`."""
         with self.present.lock:
-            return self._viewed(self.present.find(number), self.present.explainer())
+            return seen_by(caller, self._viewed(self.present.find(number), self.present.explainer()))
 
     def _viewed(self, job: Job, explainer: Explainer) -> JobView:
         """A job by itself; one that waits for others has a forecast too."""
@@ -90,18 +99,18 @@ class Queries:
     def _clock(self, at_ms: int) -> str:
         return clock_time(at_ms, self.present.now(), self.present.zone)
 
-    def detail(self, number: int) -> JobDetail:
+    def detail(self, caller: Caller, number: int) -> JobDetail:
         """One job with its record, script and verdict."""
         present = self.present
         with present.lock:
             job = present.find(number)
             explainer = present.explainer()
-            view = self._viewed(job, explainer)
+            view = seen_by(caller, self._viewed(job, explainer))
             script = job.origin.script
             if job.parent is not None and not script:  # it is kept once, with the array
                 script = present.find(job.parent).origin.script
             events = present.journal.events_of(number)
-            tasks, again = self._tasks(job)
+            tasks, again = self._tasks(caller, job)
             view = replace(view, replaced_by=self._replaced_by(job))
             detail = JobDetail(
                 view=view,
@@ -137,19 +146,19 @@ class Queries:
             return found
         return replace(found, why=Why(closed.words, closed.kind), changes=())
 
-    def _tasks(self, job: Job) -> tuple[tuple[JobView, ...], tuple[JobView, ...]]:
+    def _tasks(self, caller: Caller, job: Job) -> tuple[tuple[JobView, ...], tuple[JobView, ...]]:
         """The tasks of an array that were made, and the newest run of each that ran again."""
         if job.request.array is None:
             return (), ()
         newest = self.runs_again.newest(self.runs_again.first(job)) if job.phase.final else {}
         tasks, again = list[JobView](), list[JobView]()
-        for task in self.views.tasks(job):
+        for task in (seen_by(caller, one) for one in self.views.tasks(job)):
             run = newest.get(task.task or 0)
             if run is None or run.number <= task.job:
                 tasks.append(task)
                 continue
             tasks.append(replace(task, replaced_by=OtherRun(run.number, run.label)))
-            again.append(self.views.view(run))
+            again.append(seen_by(caller, self.views.view(run)))
         return tuple(tasks), tuple(again)
 
     def _replaced_by(self, job: Job) -> OtherRun | None:
@@ -167,13 +176,15 @@ class Queries:
                 found[number] = evidence.errors[-1]
         return found
 
-    def expand_job(self, number: int) -> Expanded:
+    def expand_job(self, caller: Caller, number: int) -> Expanded:
         """The tasks of an array, live or ended. Raises :class:`Refused` for a single job."""
         with self.present.lock:
             job = self.present.find(number)
             return expanded(job.origin.script, job.request, job=job.number)
 
-    def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
+    def output(
+        self, caller: Caller, number: int, which: Literal["output", "errors"], from_byte: int = 0
+    ) -> OutputChunk:
         """A piece of what a job printed; a negative ``from_byte`` counts from the end."""
         with self.present.lock:
             job = self.present.find(number)
@@ -192,7 +203,7 @@ class Queries:
             words = f"{path} was written over by {other.label}; lq output {other.label} shows it"
             return replace(chunk, problem=words)
 
-    def made(self, number: int) -> MadeFiles:
+    def made(self, caller: Caller, number: int) -> MadeFiles:
         """The files that were created or changed where a job works since it started, until it ended; newest first."""
         with self.present.lock:
             job = self.present.find(number)
@@ -203,7 +214,7 @@ class Queries:
             folder, since, job.ended_ms
         )  # a disk may be slow: others are answered meanwhile
 
-    def samples(self, number: int) -> list[tuple[int, float, int]]:
+    def samples(self, caller: Caller, number: int) -> list[tuple[int, float, int]]:
         """What was measured of a running job: (instant in ms, cores busy, memory in MiB), oldest first."""
         with self.present.lock:
             job = self.present.engine.state.jobs.get(number)
@@ -212,20 +223,20 @@ class Queries:
 
     # -- waiting jobs ------------------------------------------------------------------------------
 
-    def turns(self) -> list[int]:
+    def turns(self, caller: Caller) -> list[int]:
         """One's own waiting jobs in the order of their turns."""
         with self.present.lock:
             order = self.present.engine.plans.in_order(self.present.now())
-            return [job.number for job in order if job.user == self.present.user and job.parent is None]
+            return [job.number for job in order if job.user == caller.user and job.parent is None]
 
-    def ladder(self, number: int) -> list[Suggestion]:
+    def ladder(self, caller: Caller, number: int) -> list[Suggestion]:
         """When a waiting job would start with other walltimes."""
         with self.present.lock:
             job = self.present.find(number)
             placed = job.phase is Phase.WAITING and number in self.present.engine.state.jobs
             return list(self.present.explainer().ladder(job)) if placed else []
 
-    def compare(self, first: int, second: int) -> str:
+    def compare(self, caller: Caller, first: int, second: int) -> str:
         """Which of two waiting jobs stands ahead, and by which part. Raises :class:`Refused` when one doesn't wait."""
         with self.present.lock:
             jobs = [self.present.find(number) for number in (first, second)]
@@ -238,29 +249,29 @@ class Queries:
 
     # -- the site ----------------------------------------------------------------------------------
 
-    def look(self, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
+    def look(self, caller: Caller, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
         """What has changed of the board since a mark, or all of it; of the jobs in ``sight`` everything is up to date.
 
         Forecasts are worked out for a moment at most; where that is too short, it isn't settled, and the next look goes on.
         """
         with self.present.lock:
-            return self.keeper.change(since, sight or ())
+            return self.keeper.change(caller, since, sight or ())
 
-    def board(self) -> Board:
+    def board(self, caller: Caller) -> Board:
         """Everything that the interface shows of the present, with all forecasts and what each job waits for."""
         with self.present.lock:
             live = [number for number, job in self.present.engine.state.jobs.items() if job.phase is Phase.WAITING]
-            return BoardMirror().take(self.keeper.change(None, live, whole=True))
+            return BoardMirror().take(self.keeper.change(caller, None, live, whole=True))
 
-    def notices(self) -> tuple[str, ...]:
+    def notices(self, caller: Caller) -> tuple[str, ...]:
         """What stands in the way of the site or of certain jobs now, in sentences."""
         with self.present.lock:
             return self.keeper.notices()
 
-    def names(self) -> SiteNames:
+    def names(self, caller: Caller) -> SiteNames:
         """The names that may stand in a request of this person."""
         with self.present.lock:
-            site, user = self.present.site, self.present.user
+            site, user = self.present.site, caller.user
             nodes = [node for node in site.nodes if node.runs_jobs]
             return SiteNames(
                 accounts=site.accounts_of(user),
@@ -271,19 +282,19 @@ class Queries:
                 modules=site.modules,
             )
 
-    def room(self, queue: str) -> list[RoomView]:
+    def room(self, caller: Caller, queue: str) -> list[RoomView]:
         """The most that could start now in a queue, by walltime and kind. Raises :class:`Refused` for no such queue."""
         present, site = self.present, self.present.site
         with present.lock:
             known = site.queue.get(queue)
             if known is None:
                 raise Refused(f'there is no queue "{queue}"; there are {", ".join(site.queue)}')
-            account, tier = site.default_account(present.user) or "", known.tier or site.default_tier
+            account, tier = site.default_account(caller.user) or "", known.tier or site.default_tier
             plain = Request("room", account, (queue,), tier, 60, Memory(1))
-            job = present.engine.plans.hypothetical_job(present.user, plain, present.now())
+            job = present.engine.plans.hypothetical_job(caller.user, plain, present.now())
             plan = present.engine.plans.plan_before(job, present.now())
             timeline = plan.timeline_of(present.engine.plans.plan_request_of(job))
             if present.obstacle() is not None:
                 return []
-            found = rooms(present.engine.plans.planner, timeline, site, known, account, present.user, plan.limits)
+            found = rooms(present.engine.plans.planner, timeline, site, known, account, caller.user, plan.limits)
             return [room_view(one) for one in found]

@@ -4,7 +4,10 @@ An *operator* runs the site; the site file names them, and where it names none, 
 *lead* answers for an account and all accounts under it. Everyone else is a *user*. A lead may do what a user may, too.
 """
 
+from typing import Literal
+
 from lazy_quarry.core.site import Site
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.rights import Rights
 
 
@@ -18,14 +21,22 @@ def is_operator(site: Site, user: str) -> bool:
     return not site.operators or user in site.operators
 
 
-def refusal(site: Site, user: str, rights: Rights, account: str = "") -> str:
-    """Why a user may not make a call with these rights, about an account where it is about one; empty when they may.
+def caller_of(
+    site: Site, user: str, groups: tuple[str, ...] = (), where: Literal["process", "socket"] = "process"
+) -> Caller:
+    """A person as a caller, with the roles that the site file gives them."""
+    led = tuple(one.name for one in site.accounts if leads(site, user, one.name))
+    return Caller(user, groups, is_operator(site, user), led, where)
+
+
+def refusal(site: Site, caller: Caller, rights: Rights, account: str = "") -> str:
+    """Why a person may not make a call with these rights, about an account where it is about one; empty when they may.
 
     What is somebody's own of jobs is decided where the job is known.
     """
-    if rights.user != "no" or (rights.operator == "yes" and is_operator(site, user)):
+    if rights.user != "no" or (rights.operator == "yes" and caller.operator):
         return ""
-    if rights.lead == "own" and account and leads(site, user, account):
+    if rights.lead == "own" and account in caller.leads:
         return ""
     operators = ", ".join(site.operators)
     if rights.lead == "own" and account in site.account:

@@ -9,7 +9,8 @@ from lazy_quarry.core.search.facts import facts_of
 from lazy_quarry.core.search.query import Order, Query, meets, of_user, parse_order, parse_query
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError, StateFolderError
-from lazy_quarry.site.job_views import JobViews
+from lazy_quarry.site.caller import Caller
+from lazy_quarry.site.job_views import JobViews, seen_by
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.views import Found
 from lazy_quarry.store.codec import text_key
@@ -41,19 +42,21 @@ class Searches:
             self._kept = SqlSearchIndex(self.present.journal.folder, self.present.journal.identity)
         return self._kept
 
-    def search(self, where: str, ended: bool, everyone: bool, sort: str, limit: int, offset: int) -> Found:
+    def search(
+        self, caller: Caller, where: str, ended: bool, everyone: bool, sort: str, limit: int, offset: int
+    ) -> Found:
         """Jobs that meet a search; see :meth:`SiteClient.search`. Raises :class:`BadValue` for one that can't be read."""
         present = self.present
         query = parse_query(where, present.now(), present.zone)
         order = parse_order(sort) if sort else None
         named = {term.field.name for term in query.terms if term.field is not None}
         if "argument" in named:  # what others gave their scripts is theirs
-            query, everyone = of_user(query, present.user), True
+            query, everyone = of_user(query, caller.user), True
         if not everyone and all(term.field is None or term.field.name != "user" for term in query.terms):
-            query = of_user(query, present.user)
+            query = of_user(query, caller.user)
         with present.lock:
             if not ended:
-                return self._live(query, order, limit, offset)
+                return self._live(caller, query, order, limit, offset)
             behind = not self.catch_up(1.0)
             most = max(1, min(limit, MOST))
             numbers = self.index.find(query, order, most + 1, max(0, offset))
@@ -61,10 +64,10 @@ class Searches:
                 behind = not self.catch_up(1.0)
                 numbers = self.index.find(query, order, most + 1, max(0, offset))
             jobs = present.journal.ended_jobs(numbers[:most])
-            found = tuple(self.views.view(jobs[number]) for number in numbers[:most] if number in jobs)
+            found = tuple(seen_by(caller, self.views.view(jobs[number])) for number in numbers[:most] if number in jobs)
             return Found(found, len(numbers) > most, behind)
 
-    def _live(self, query: Query, order: Order | None, limit: int, offset: int) -> Found:
+    def _live(self, caller: Caller, query: Query, order: Order | None, limit: int, offset: int) -> Found:
         present, now = self.present, self.present.now()
         found = list[tuple[Job, float | str]]()
         for job in present.engine.state.jobs.values():
@@ -77,7 +80,9 @@ class Searches:
                 found.append((job, value if value is not None else -1))
         found.sort(key=lambda one: (one[1], one[0].number), reverse=order is not None and order.down)
         shown = found[offset : offset + limit]
-        return Found(tuple(self.views.view(job) for job, _ in shown), len(found) > offset + limit, False)
+        return Found(
+            tuple(seen_by(caller, self.views.view(job)) for job, _ in shown), len(found) > offset + limit, False
+        )
 
     # -- keeping the index up ----------------------------------------------------------------------
 

@@ -15,6 +15,7 @@ from lazy_quarry.core.engine.commands import (
 from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import Refused
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.views import Outcome
@@ -32,7 +33,9 @@ class SiteChanges:
     def __init__(self, present: Present, dispatcher: Dispatcher) -> None:
         self.present, self.dispatcher = present, dispatcher
 
-    def nodes(self, names: list[str], what: Literal["close", "open", "lost"], reason: str = "") -> list[Outcome]:
+    def nodes(
+        self, caller: Caller, names: list[str], what: Literal["close", "open", "lost"], reason: str = ""
+    ) -> list[Outcome]:
         """Close nodes, open them again, or report that they are gone with all that ran on them."""
         with self.present.lock:
             return [
@@ -47,37 +50,37 @@ class SiteChanges:
             return CloseNode(now, name, reason or "closed by hand")
         return LoseNode(now, name, reason or "it has gone")
 
-    def reserve(self, window: Window) -> Outcome:
+    def reserve(self, caller: Caller, window: Window) -> Outcome:
         """Keep nodes free of jobs for a time, or for some people's alone; one of the same name is replaced."""
         words = f"{window.name}: {plural(len(window.nodes), 'node')} reserved"
-        return self._of_site(Reserve(self.present.now(), window, self.present.user), words)
+        return self._of_site(Reserve(self.present.now(), window, caller.user), words)
 
-    def grant(self, account: str, core_ms: int, why: str) -> Outcome:
+    def grant(self, caller: Caller, account: str, core_ms: int, why: str) -> Outcome:
         """Give an account core-ms beside its budget, or take some back."""
         words = f"{format_core_hours(abs(core_ms))} core-hours {'given to' if core_ms > 0 else 'taken from'} {account}"
-        return self._of_site(GrantHours(self.present.now(), account, core_ms, self.present.user, why), words)
+        return self._of_site(GrantHours(self.present.now(), account, core_ms, caller.user, why), words)
 
-    def move(self, source: str, account: str, core_ms: int, why: str) -> Outcome:
+    def move(self, caller: Caller, source: str, account: str, core_ms: int, why: str) -> Outcome:
         """Move core-ms of one account's budget to another's."""
         words = f"{format_core_hours(core_ms)} core-hours given to {account}, from {source}"
-        command = GrantHours(self.present.now(), account, core_ms, self.present.user, why, source)
+        command = GrantHours(self.present.now(), account, core_ms, caller.user, why, source)
         return self._of_site(command, words)
 
-    def members(self, account: str, add: list[str], remove: list[str]) -> list[Outcome]:
+    def members(self, caller: Caller, account: str, add: list[str], remove: list[str]) -> list[Outcome]:
         """Let people charge an account, or no longer."""
         present = self.present
         return [
             self._of_site(
-                ChangeMember(present.now(), account, user, added, present.user),
+                ChangeMember(present.now(), account, user, added, caller.user),
                 f"{user} {'may' if added else 'may no longer'} charge {account}",
             )
             for added, users in ((True, add), (False, remove))
             for user in dict.fromkeys(users)
         ]
 
-    def unreserve(self, name: str) -> Outcome:
+    def unreserve(self, caller: Caller, name: str) -> Outcome:
         """Remove a reservation."""
-        command = Unreserve(self.present.now(), name, self.present.user)
+        command = Unreserve(self.present.now(), name, caller.user)
         return self._of_site(command, f"{name} was removed")
 
     def _of_site(self, command: Command, done: str) -> Outcome:

@@ -10,6 +10,7 @@ from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.plan.policies import POLICIES
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.errors import BadValue, QuarryError, Refused
+from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.study_view import StudyView
 from lazy_quarry.study.own_past import as_it_was, study
@@ -30,7 +31,9 @@ class Studies:
         self._stop = threading.Event()
         self._lock = threading.Lock()
 
-    def begin_study(self, policies: Sequence[str], since: str = "", settings: Sequence[str] | None = None) -> StudyView:
+    def begin_study(
+        self, caller: Caller, policies: Sequence[str], since: str = "", settings: Sequence[str] | None = None
+    ) -> StudyView:
         """Begin one; see :meth:`SiteClient.begin_study`. Raises :class:`BadValue`, and :class:`Refused` beside another one."""
         if wrong := next((one for one in policies if one not in POLICIES), None):
             raise BadValue(f'there is no policy "{wrong}"; there are {", ".join(POLICIES)}')
@@ -54,17 +57,17 @@ class Studies:
         threading.Thread(target=self._run, args=(other, arrays), daemon=True, name="study").start()
         return self._view
 
-    def studied(self) -> StudyView:
+    def studied(self, caller: Caller) -> StudyView:
         """How far the last study is. Raises :class:`Refused` where there was none."""
         view = self._view
         if view is None:
             raise Refused("nothing was studied yet")
         return view
 
-    def stop_study(self) -> StudyView:
+    def stop_study(self, caller: Caller) -> StudyView:
         """Stop the study that is at work."""
         self._stop.set()
-        return self.studied()
+        return self.studied(caller)
 
     def _run(self, other: WhatIf, arrays: Sequence[Job]) -> None:
         assert self._view is not None

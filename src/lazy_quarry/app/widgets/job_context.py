@@ -2,6 +2,7 @@
 
 from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen, bar
+from lazy_quarry.app.theme import OWNERS
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.ended_lines import FEW_NODES, draw_ended, ended_last
@@ -139,7 +140,9 @@ class JobContext(Lines):
             pen.write(f"   closed: {node.closed}", "rust")
         elif 0 <= row - 1 - bool(node.closed) < len(node.occupants):
             occupant = node.occupants[row - 1 - bool(node.closed)]
-            tone = {"mine": "ochre", "accounts": "moss", "others": "dim"}[occupant.owner]
+            assert self.board is not None
+            owner = self.board.person.owner(occupant.user, occupant.account)
+            tone = OWNERS[owner] if owner != "others" else "dim"
             pen.write("   ").cell(f"{occupant.label}", 9, "dim", right=True).write("  ")
             pen.cell(f"{occupant.name} of {occupant.user}", 30, tone).write("  ")
             pen.write(f"{plural(len(occupant.cores), 'core')}, {format_size(occupant.memory_mib)}", "dim")
@@ -219,15 +222,14 @@ class JobContext(Lines):
 
     def _draw_node(self, node: NodeView, view: JobView, pen: Pen) -> None:
         """Who holds a node until when, one tone a job, and the outlined place that is expected on it."""
-        assert self.axis is not None
-        axis, now = self.axis, self.axis.now_ms
+        assert self.axis is not None and self.board is not None
+        axis, now, person = self.axis, self.axis.now_ms, self.board.person
         pen.write("   ").cell(node.name, 8)
         held = ", ".join(f"{occupant.label} {occupant.name}" for occupant in node.occupants) or "free now"
         pen.cell(
             f"{node.cores - node.cores_used:3d} of {node.cores} free  {held}", self.left - pen.at - 1, "dim"
         ).write(" ")
         width = self.size.width - self.left
-        tones = {"mine": "ochre", "accounts": "moss", "others": "stone"}
         for column in range(width):
             at = axis.begin_ms + (column * axis.span_ms + axis.span_ms // 2) // width
             lasting = [occupant for occupant in node.occupants if occupant.until_ms > at]
@@ -241,6 +243,7 @@ class JobContext(Lines):
                 pen.write("░", "river")
             elif taken:
                 widest = max(lasting, key=lambda occupant: len(occupant.cores))
-                pen.write(LEVELS[1 + min(7, taken * 8 // max(1, node.cores + 1))], tones[widest.owner])
+                owner = person.owner(widest.user, widest.account)
+                pen.write(LEVELS[1 + min(7, taken * 8 // max(1, node.cores + 1))], OWNERS[owner])
             else:
                 pen.write("·", "faint")

@@ -6,6 +6,7 @@ from textual.geometry import Size
 
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.messages import OpenJob
+from lazy_quarry.app.theme import OWNERS
 from lazy_quarry.app.watch_list import Arranged, Choice, Row, RowKey
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Rows
@@ -13,7 +14,7 @@ from lazy_quarry.app.widgets.job_columns import NUMBER_CELLS, STATE_CELLS, Colum
 from lazy_quarry.app.widgets.lane import draw_lane, draw_lanes, draw_node_lane
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import plural
-from lazy_quarry.site.board import Board, NodeView
+from lazy_quarry.site.board import Board, NodeView, PersonView
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import chain_state, state_words
 
@@ -32,8 +33,7 @@ class JobRows(Rows):
         super().__init__(id="jobs")
         self.arranged = Arranged([])
         self.axis = Axis(0)
-        self.user = ""
-        self.accounts = frozenset[str]()
+        self.person = PersonView("", "", (), ())
         self.scope, self.by_node = "mine", False
         self.opened: frozenset[RowKey] = frozenset()
         self.marked: set[int] = set()
@@ -90,8 +90,8 @@ class JobRows(Rows):
 
     def show(self, arranged: Arranged, choice: Choice, board: Board) -> None:
         """Show new rows. The cursor stays on its row, and that row stays where it was on the screen."""
-        self.user, self.scope, self.opened = board.person.user, choice.scope, choice.opened
-        self.accounts, self.by_node = frozenset(board.person.accounts), choice.by_node
+        self.person, self.scope, self.opened = board.person, choice.scope, choice.opened
+        self.by_node = choice.by_node
         self.axis.now_ms = board.now_ms
         under = self.row()
         self.arranged, before = arranged, self.arranged
@@ -160,7 +160,7 @@ class JobRows(Rows):
             pen.write(f" {words} ", tone).write("!", "rust", bold=True).to(left)
         else:
             pen.cell(f" {words}", room, tone).write(" ")
-        own = "ochre" if view.user == self.user else "moss" if view.account in self.accounts else "stone"
+        own = OWNERS[self.person.owner(view.user, view.account)]
         draw_lane(pen, view, self.axis, self.room - left, own)
 
     def _draw_chain(self, row: Row, pen: Pen, current: bool) -> None:
@@ -169,7 +169,7 @@ class JobRows(Rows):
         pen.write("▍" if marked else " ", "ochre").write(fold_sign(row.key in self.opened), "ochre")
         pen.cell(f"⋈ {row.key[1]}", NUMBER_CELLS - pen.at, "dim", right=True).write("  ")
         phase, words = chain_state(row.members)
-        own = any(view.user == self.user for view in row.members)
+        own = any(view.user == self.person.user for view in row.members)
         name = f"{row.words}   chain of {plural(len(row.members), 'job')}"
         pen.cell(name, max(0, sum(cells + 2 for _, cells in self.columns) - 2), "ink", bold=current).write("  ")
         pen.write(phase.sign, self.palette.of_phase(phase))
@@ -204,7 +204,7 @@ class JobRows(Rows):
 
     def toggle_all_marks(self) -> None:
         """Mark all live jobs of the person that are shown. If all are marked, unmark them."""
-        every = {view.job for view in self.jobs if view.user == self.user and not view.phase.final}
+        every = {view.job for view in self.jobs if view.user == self.person.user and not view.phase.final}
         self.marked = set() if self.marked >= every else self.marked | every
 
     def chosen(self, jobs: Iterable[JobView]) -> list[JobView]:

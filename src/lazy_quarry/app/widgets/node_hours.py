@@ -3,6 +3,7 @@
 from datetime import datetime, timedelta
 
 from lazy_quarry.app.cells import Pen
+from lazy_quarry.app.theme import OWNERS
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import clock_time, format_duration, plural
 from lazy_quarry.site.board import Board, NodeView
@@ -34,7 +35,7 @@ class NodeHours(Rows):
         found = next((one for one in board.nodes if one.name == node), None)
         lanes: list[tuple[str, str, int, int, str]] = []
         for occupant in sorted(found.occupants, key=lambda one: one.until_ms) if found else []:
-            colour = {"mine": "ochre", "accounts": "moss", "others": "stone"}[occupant.owner]
+            colour = OWNERS[board.person.owner(occupant.user, occupant.account)]
             words = f"{occupant.label} {occupant.name} of {occupant.user}, {plural(len(occupant.cores), 'core')}"
             lanes.append((words, colour, now, max(now, occupant.until_ms), "runs"))
         coming = [job for job in board.jobs if node in job.forecast_nodes and job.forecast_ms is not None]

@@ -6,14 +6,13 @@ from textual import events
 
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.app.messages import OpenNode
+from lazy_quarry.app.theme import OWNERS
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.site import Queue
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.site.board import Board, NodeView
 from lazy_quarry.site.node_use import alike
 from lazy_quarry.site.sentences import LEAST_BUSY
-
-OWNERS = {"mine": "ochre", "accounts": "moss", "others": "stone"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -144,19 +143,18 @@ class NodeRows(Rows):
         return f"{len(waiting)} waiting{middle}"
 
     def _draw_nodes(self, nodes: tuple[NodeView, ...], pen: Pen, current: bool) -> None:
-        first = nodes[0]
-        mine = any(occupant.owner == "mine" for occupant in first.occupants)
-        pen.write(" ▪ " if mine else "   ", "ochre")
+        assert self.board is not None
+        first, person, held = nodes[0], self.board.person, dict.fromkeys(OWNERS, 0.0)
+        for occupant in first.occupants:
+            held[person.owner(occupant.user, occupant.account)] += len(occupant.cores)
+        pen.write(" ▪ " if held["mine"] else "   ", "ochre")
         fits = self.wanted <= set(first.traits)
         pen.cell(fold_names([node.name for node in nodes]), 12, "ink" if fits else "faint", bold=current)
         if not fits:
             pen.write(f"{' ' * 4}has no {' or '.join(sorted(self.wanted - set(first.traits)))}", "faint")
             return
         width = min(32, max(12, self.room - 62))
-        parts = [
-            (float(sum(len(occupant.cores) for occupant in first.occupants if occupant.owner == owner)), "█", colour)
-            for owner, colour in OWNERS.items()
-        ]
+        parts = [(held[owner], "█", colour) for owner, colour in OWNERS.items()]
         rest = float(first.cores - first.cores_used)
         parts.append((rest, "▚", "rust") if first.closed else (rest, "░", "faint"))
         bar(pen, parts, width, first.cores)

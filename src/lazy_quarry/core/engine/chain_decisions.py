@@ -4,6 +4,7 @@ from lazy_quarry.core.engine.commands import ChangeChain, LinkChain, SubmitChain
 from lazy_quarry.core.engine.events import ChainChanged, Chained, ChainLinked, Event
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.job.chain_record import ChainRecord
+from lazy_quarry.core.job.ownership import refuse_others
 from lazy_quarry.errors import NoSuchJob, Refused
 
 
@@ -44,6 +45,5 @@ def _own(now: Situation, number: int, user: str) -> ChainRecord:
     chain = now.state.chains.get(number)
     if chain is None:
         raise NoSuchJob.of_chain(number)
-    if chain.user != user:
-        raise Refused(f"chain {number} belongs to {chain.user}; you may change only your own")
+    refuse_others(chain.user, user, f"chain {number}", "change only your own")
     return chain

@@ -8,6 +8,7 @@ from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.engine.task_numbers import has_task, label_of, unstarted
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.job.job import TASK_SPAN, Job
+from lazy_quarry.core.job.ownership import refuse_others
 from lazy_quarry.core.site import Account, Site
 from lazy_quarry.errors import NoSuchJob, Refused
 
@@ -35,8 +36,7 @@ class Situation:
             if 0 < number < self.state.next_number or has_task(self.state, number):
                 raise Refused(f"{label} has ended already; there is nothing to {verb}")
             raise NoSuchJob.of(label)
-        if job.user != by:
-            raise Refused(f"{label} belongs to {job.user}; you may {verb} only your own jobs")
+        refuse_others(job.user, by, label, f"{verb} only your own jobs")
         return job
 
     def known_node(self, name: str) -> str:

@@ -1,0 +1,19 @@
+"""The person who makes a call."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+
+@dataclass(frozen=True, slots=True)
+class Caller:
+    """A person who makes a call, as the site knows them; :func:`lazy_quarry.site.roles.caller_of` makes one."""
+
+    user: str
+    groups: tuple[str, ...] = ()
+    """Their groups on this machine, by name."""
+    operator: bool = True
+    """True for those who run the site."""
+    leads: tuple[str, ...] = ()
+    """The accounts that they answer for, with all accounts under these."""
+    where: Literal["process", "socket"] = "process"
+    """How the call came in: made in the engine's own process, or sent over its socket."""
