@@ -66,9 +66,9 @@ def test_a_trace_is_the_past_of_a_site_of_its_own_size(tmp_path):
 def test_a_trace_that_we_wrote_comes_back_with_its_names_and_its_sums(tmp_path):
     demo = Rehearsed(5)
     demo.add_past(6)
-    ledger, span = demo.site.ledger, "all"
+    ledger, caller, span = demo.site.ledger, demo.person, "all"
     records = []
-    while some := ledger.records(span, None, (records[-1].ended_ms, records[-1].number) if records else None):
+    while some := ledger.records(caller, span, None, (records[-1].ended_ms, records[-1].number) if records else None):
         records += some
     path = tmp_path / "own.swf"
     path.write_text("".join(f"{one}\n" for one in workload_trace(records, "oxbow", 32, 1152)))
@@ -77,7 +77,7 @@ def test_a_trace_that_we_wrote_comes_back_with_its_names_and_its_sums(tmp_path):
     again = FromHistory(history, history_site(history, "own"))
     again.add_past(1)
     again.advance(again.now_ms + 30 * DAY_MS)
-    before = {row.key[0]: row.sums.jobs for row in ledger.report("all", ["user"]).rows}
+    before = {row.key[0]: row.sums.jobs for row in ledger.report(caller, "all", ["user"]).rows}
     after = {row.key[0]: row.sums.jobs for row in again.client().report("all", ["user"]).rows}
     assert set(after) <= set(before) and all(after[user] <= before[user] for user in after)
     assert sum(after.values()) == len(history.records)
