@@ -11,7 +11,7 @@ from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.rows import Texts, ended_row
-from lazy_quarry.store.sql_storage import _INSERT_ENDED, _KEEP_TEXT
+from lazy_quarry.store.sqlite.sql_storage import _INSERT_ENDED, _KEEP_TEXT
 
 BEGINS_MS = 1_760_000_000_000
 USERS, ACCOUNTS, NAMES = 40, 8, 300

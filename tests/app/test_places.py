@@ -15,7 +15,7 @@ from lazy_quarry.app.widgets.use_columns import TONES, WentLines, fitted
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.rates import charge_so_far
-from lazy_quarry.store.tables import sums
+from lazy_quarry.store.sqlite.tables import sums
 from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
 from tests.conftest import rows_of, script
 

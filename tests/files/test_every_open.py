@@ -21,7 +21,7 @@ ALLOWED = {
     ("run/node/sockets.py", "open"): "a folder",
     ("run/node/supervisor.py", "open"): "an attempt's folder, and a descriptor of given",
     ("store/folder.py", "open"): "a folder",
-    ("store/raw_pages.py", "copyfile"): "below the state folder, which was checked",
+    ("store/sqlite/raw_pages.py", "copyfile"): "below the state folder, which was checked",
 }
 
 

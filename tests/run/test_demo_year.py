@@ -9,7 +9,7 @@ from lazy_quarry.demo.happenings import QUARTER_CORE_HOURS, happenings
 from lazy_quarry.demo.people import KINDS, arrivals
 from lazy_quarry.demo.rehearsed import FUTURE_A_DAY, Rehearsed
 from lazy_quarry.demo.site import BEGINS_MS, oxbow
-from lazy_quarry.store.tables import events
+from lazy_quarry.store.sqlite.tables import events
 from tests.conftest import rows_of
 
 YEAR_MS = 365 * DAY_MS

@@ -19,7 +19,7 @@ from lazy_quarry.core.engine.events import Started
 from lazy_quarry.run.node import groups
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.store.journal import Journal
-from lazy_quarry.store.tables import events
+from lazy_quarry.store.sqlite.tables import events
 from tests.conftest import rows_of, script, until
 
 RUNS = 'echo "$LQ_JOB-$LQ_ATTEMPT" >> ran.txt\nsleep 1.2\necho through'

@@ -15,7 +15,7 @@ from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.demo.session import DemoClient
 from lazy_quarry.demo.site import BEGINS_MS, oxbow
 from lazy_quarry.run.rehearsal import model, rehearsed_output
-from lazy_quarry.store.tables import events, sums
+from lazy_quarry.store.sqlite.tables import events, sums
 from tests.conftest import rows_of, script, until
 
 HEADER = 'name = "mine"\nwalltime = "1h"\nmemory = "1 GiB/core"'

@@ -19,7 +19,7 @@ from lazy_quarry.site.book_words import end_words, ends_word, term_words
 from lazy_quarry.site.letters import budget_lines
 from lazy_quarry.site.roles import caller_of, refusal
 from lazy_quarry.store.journal import Journal
-from lazy_quarry.store.tables import events as events_table
+from lazy_quarry.store.sqlite.tables import events as events_table
 from tests.conftest import SiteUnderTest, rows_of, script, small_site
 from tests.site.test_mail import Posted
 

@@ -21,8 +21,7 @@ from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.book_words import end_words
 from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import EndedFilter
-from lazy_quarry.store.rows import CELL_KEY
-from lazy_quarry.store.storage import Wanted
+from lazy_quarry.store.storage import CELL_KEY, Wanted
 from tests.conftest import script
 
 

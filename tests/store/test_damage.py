@@ -18,8 +18,8 @@ from lazy_quarry.store.belonging import adopt
 from lazy_quarry.store.folder import file_system, make_folder
 from lazy_quarry.store.journal import EndedFilter, Journal
 from lazy_quarry.store.rescue import rescue, use_rescued
-from lazy_quarry.store.sizes import sizes
-from lazy_quarry.store.tables import metadata
+from lazy_quarry.store.sqlite.sizes import sizes
+from lazy_quarry.store.sqlite.tables import metadata
 from tests.store.test_journal import Site, request
 
 FILES = ("journal.db", "journal.db-wal", "journal.head")

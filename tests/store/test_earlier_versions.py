@@ -11,7 +11,7 @@ from lazy_quarry.core.job.job import Phase, task_id
 from lazy_quarry.core.site import Account, Node, Queue
 from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import EndedFilter, Journal
-from lazy_quarry.store.tables import sums
+from lazy_quarry.store.sqlite.tables import sums
 from tests.conftest import SiteUnderTest, rows_of, small_site
 
 CORPUS = Path(__file__).parents[1] / "corpus" / "journals"

@@ -14,7 +14,8 @@ from lazy_quarry.core.search.fields import FIELDS
 from lazy_quarry.core.search.query import Order, meets, parse_order, parse_query, parts_of
 from lazy_quarry.errors import BadValue, StateFolderError
 from lazy_quarry.store.codec import text_key
-from lazy_quarry.store.search_index import FILE, Entry, SqlSearchIndex
+from lazy_quarry.store.search_index import Entry
+from lazy_quarry.store.sqlite.search_index import FILE, SqlSearchIndex
 
 NOW = 1_800_000_000_000
 PLAIN = Facts(

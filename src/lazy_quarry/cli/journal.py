@@ -38,7 +38,7 @@ def _check(folder: Path) -> int:
     from lazy_quarry.store.journal import Journal
 
     try:
-        journal = Journal(folder)
+        journal = Journal(folder, reading=True)
         problems = list(journal.problems())
         state = journal.load()
     except DamagedJournal as fault:
@@ -76,7 +76,7 @@ def _rescue(folder: Path, use: bool) -> None:
 
 def _size(folder: Path, as_json: bool) -> None:
     from lazy_quarry.core.units import format_bytes
-    from lazy_quarry.store.sizes import sizes
+    from lazy_quarry.store.sqlite.sizes import sizes
 
     found = sizes(folder)
     if as_json:

@@ -241,9 +241,7 @@ def ledger_command(context: click.Context, verify: bool, state: str, form: str) 
     folder = state_folder("machine", state or None)
     if not (folder / "journal.db").exists():
         raise StateFolderError(f"{folder} holds no journal")
-    journal = Journal(folder)
-    with journal.storage.one_view():  # the engine may go on writing
-        proof = prove(journal, journal.load().jobs.values())
+    proof = prove(Journal(folder, reading=True))
     if is_json(form):
         print_json(proof_json(proof))
     else:

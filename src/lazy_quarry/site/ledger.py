@@ -28,8 +28,7 @@ from lazy_quarry.site.alike_runs import MOST_RUNS, past_run
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import EndedFilter
-from lazy_quarry.store.rows import CELL_VALUES
-from lazy_quarry.store.storage import PART, Wanted
+from lazy_quarry.store.storage import CELL_VALUES, PART, Wanted
 
 Key = tuple[str, ...]
 BURN = "last 30 days"
@@ -92,8 +91,8 @@ class Ledger:
         only, span = self._chosen((), where), self.period(period)
         present = self.present
         with present.lock:
-            begin = present.journal.storage.first_day()
-            spans = present.journal.storage.spans(Wanted(span.begin_ms, span.end_ms, (), only))
+            begin = present.journal.first_day()
+            spans = present.journal.spans(Wanted(span.begin_ms, span.end_ms, (), only))
         if begin is not None and begin > span.begin_ms:  # before the books there is nothing, and no hour either
             span = period_between(min(begin, span.end_ms - 1), span.end_ms)
         return rhythm_of(span, spans, present.now(), present.zone)
@@ -173,7 +172,7 @@ class Ledger:
         """When budgets end; see :meth:`SiteClient.budget_ends`."""
         with self.present.lock:
             left = {line.account: line.left_core_ms for line in self.present.account_lines()}
-            begin = self.present.journal.storage.first_day()
+            begin = self.present.journal.first_day()
         over = self.over_time(caller, BURN, "account")
         # Today isn't over, and days before the books' beginning tell nothing.
         past = [at for at, part in enumerate(over.parts) if at < len(over.parts) - 1 and part.end_ms > (begin or 0)]
@@ -203,7 +202,7 @@ class Ledger:
     def period(self, words: str) -> Period:
         """A period in plain words."""
         with self.present.lock:
-            begin = self.present.journal.storage.first_day() if words.strip().lower() in ("all", "everything") else None
+            begin = self.present.journal.first_day() if words.strip().lower() in ("all", "everything") else None
         return parse_period(words, self.present.now(), begin)
 
     def _sums(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> dict[Key, Sums]:
@@ -213,7 +212,7 @@ class Ledger:
 
     def _jobs(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> Jobs:
         wanted, named = _wanted(span, by, only)
-        found = Jobs(self.present.journal.storage.waits(wanted))
+        found = Jobs(self.present.journal.waits(wanted))
         found.places = {named(key): places for key, places in found.places.items()}
         return found
 

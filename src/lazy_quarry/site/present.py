@@ -18,7 +18,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.rates import charge_of
 from lazy_quarry.core.ledger.accounts import AccountLine
-from lazy_quarry.core.ledger.budgets import FOR_EVER, needed, unread, with_members
+from lazy_quarry.core.ledger.budgets import needed, unread, with_members
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Site
@@ -28,8 +28,6 @@ from lazy_quarry.run.runner import Runner
 from lazy_quarry.site.board import ClockView
 from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.store.journal import EndedFilter, Journal
-from lazy_quarry.store.rows import CELL_VALUES
-from lazy_quarry.store.storage import Wanted
 
 RECENT_MS = 12 * HOUR_MS
 """Jobs that ended within this time stay on the board."""
@@ -278,8 +276,7 @@ class Present:
         for begin in needed(self._site, now) if again else unread(self._site, state.meters, now):
             if begin > state.at_ms and not again:
                 continue  # nothing has happened since
-            wanted = Wanted(begin, FOR_EVER, ("account",), {})
-            since = {row[0]: row[1 + CELL_VALUES.index("charge_core_ms")] for row in self.journal.storage.sums(wanted)}
+            since = self.journal.charged(begin)
             had = {name: amount - int(since.get(name, 0)) for name, amount in ever.items()}
             for job in state.running():
                 if job.started_ms is not None and job.started_ms < begin:

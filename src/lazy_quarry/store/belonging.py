@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.store.raw_pages import saved_log
-from lazy_quarry.store.sql_storage import FILE, SqlStorage
+from lazy_quarry.store.sqlite.raw_pages import saved_log
+from lazy_quarry.store.sqlite.sql_storage import FILE, SqlStorage
 
 
 def place_of(folder: Path) -> dict[str, str]:

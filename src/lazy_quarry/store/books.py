@@ -1,18 +1,15 @@
-"""The books as the journal keeps them: sums of a period, waits of it, and whether all sums are what the jobs come to."""
+"""Whether the sums that the books keep are what the jobs come to."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
-from sqlalchemy import Column, ColumnElement, Select, and_, case, func, not_, select
-
 from lazy_quarry.core.engine.events import Changed, Ended, Event, Started, Submitted
-from lazy_quarry.core.job.job import TASK_SPAN, Job
-from lazy_quarry.store.rows import CELL_KEY, CELL_VALUES, end_of, sum_cells
-from lazy_quarry.store.storage import PART, Wanted
-from lazy_quarry.store.tables import ended, sums
+from lazy_quarry.core.job.job import Job
+from lazy_quarry.store.rows import end_of, sum_cells
+from lazy_quarry.store.storage import CELL_KEY, CELL_VALUES, Cell
 
 if TYPE_CHECKING:
     from lazy_quarry.store.journal import Journal
@@ -20,55 +17,7 @@ if TYPE_CHECKING:
 Cells = dict[tuple[Any, ...], list[int]]
 
 
-def sums_query(wanted: Wanted) -> Select[Any]:
-    """Rows of keys, then :data:`~lazy_quarry.store.rows.CELL_VALUES`, summed."""
-    keys = [_key(sums.c, name, sums.c.day_ms, wanted) for name in wanted.by]
-    columns: list[ColumnElement[Any]] = [*keys, *(func.sum(sums.c[name]).label(name) for name in CELL_VALUES)]
-    inside = and_(sums.c.day_ms >= wanted.begin_ms, sums.c.day_ms < wanted.end_ms)
-    return _only(select(*columns), sums.c, wanted).where(inside).group_by(*keys)
-
-
-def waits_query(wanted: Wanted) -> Select[Any]:
-    """Rows of keys, then waits in ms and allocated cores, of the jobs that ended in the period and had started.
-
-    They come as texts of numbers with commas, since there are many. An array waited until its first task started, and has the
-    cores of one task.
-    """
-    keys = [_key(ended.c, name, ended.c.ended_ms, wanted) for name in wanted.by]
-    inside = and_(ended.c.ended_ms >= wanted.begin_ms, ended.c.ended_ms < wanted.end_ms)
-    of_jobs = and_(ended.c.job < TASK_SPAN, ended.c.first_start_ms.isnot(None))
-    waited, cores = func.group_concat(ended.c.waited_ms), func.group_concat(ended.c.cores)
-    return _only(select(*keys, waited, cores), ended.c, wanted).where(inside, of_jobs).group_by(*keys)
-
-
-def spans_query(wanted: Wanted) -> Select[Any]:
-    """Rows of first start, end and core-ms of jobs and tasks that ran in the period: all attempts are spread over that time."""
-    inside = and_(ended.c.ended_ms > wanted.begin_ms, ended.c.first_start_ms < wanted.end_ms)
-    task = ended.alias("task")
-    first, after = ended.c.job * TASK_SPAN, (ended.c.job + 1) * TASK_SPAN
-    is_array = select(task.c.job).where(task.c.job > first, task.c.job < after).exists()
-    columns = select(ended.c.first_start_ms, ended.c.ended_ms, ended.c.allocated_core_ms)
-    return _only(columns, ended.c, wanted).where(inside, not_(and_(ended.c.job < TASK_SPAN, is_array)))
-
-
-def _key(columns: Any, name: str, at: Column[Any], wanted: Wanted) -> ColumnElement[Any]:
-    if name != PART:
-        found: ColumnElement[Any] = columns[name]
-        return found
-    later = [(at >= begin, number) for number, begin in reversed(list(enumerate(wanted.parts)))]
-    return case(*later, else_=0).label(PART)
-
-
-def _only(query: Select[Any], columns: Any, wanted: Wanted) -> Select[Any]:
-    for name, values in (wanted.where or {}).items():
-        query = query.where(columns[name].in_(values))
-    return query
-
-
-# -- proving ---------------------------------------------------------------------------------------
-
-
-def cells_of(job: Job, happened: Sequence[Event]) -> list[dict[str, Any]] | None:
+def cells_of(job: Job, happened: Sequence[Event]) -> list[Cell] | None:
     """What all attempts of a job add to the sums, from its events, or from its record where it had one attempt.
 
     None where its earlier attempts are no longer known. An array adds nothing: its tasks do.
@@ -78,7 +27,7 @@ def cells_of(job: Job, happened: Sequence[Event]) -> list[dict[str, Any]] | None
     ends = [one for one in happened if isinstance(one, Ended)]
     if not ends:
         return None if job.came_back or not job.phase.final else sum_cells(job, end_of(job))
-    found, now = list[dict[str, Any]](), replace(job, started_ms=None, queue="")
+    found, now = list[Cell](), replace(job, started_ms=None, queue="")
     for event in happened:
         if isinstance(event, Submitted | Changed):  # an attempt counts by the request that it ran with
             now = replace(now, request=replace(event.request, array=None))
@@ -103,16 +52,15 @@ def held_by_attempts(happened: Sequence[Event]) -> int:
     return total
 
 
-def add_up(cells: Iterable[Mapping[str, Any]], into: Cells) -> None:
+def add_up(cells: Iterable[Cell], into: Cells) -> None:
     """Add cells to sums by their keys."""
     for cell in cells:
-        key = tuple(cell[name] for name in CELL_KEY)
-        known = into.get(key)
+        known = into.get(cell.key)
         if known is None:
-            into[key] = [cell[name] for name in CELL_VALUES]
+            into[cell.key] = list(cell.values)
         else:
-            for place, name in enumerate(CELL_VALUES):
-                known[place] += cell[name]
+            for place, value in enumerate(cell.values):
+                known[place] += value
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,8 +75,18 @@ class Proof:
     """Jobs with several attempts whose events are no longer kept."""
 
 
-def prove(journal: Journal, live: Iterable[Job]) -> Proof:
-    """Recompute all sums from the jobs and compare them with those that are kept, to the millisecond."""
+def prove(journal: Journal, live: Iterable[Job] | None = None) -> Proof:
+    """Recompute all sums from the jobs and compare them with those that are kept, to the millisecond.
+
+    ``live`` are the jobs that have not ended, those of the journal for None.
+    What is read is as it was at one instant, though an engine may go on writing.
+    """
+    with journal.one_view():
+        return _proof(journal, live)
+
+
+def _proof(journal: Journal, live: Iterable[Job] | None) -> Proof:
+    live = journal.load().jobs.values() if live is None else live
     found, count, unknown, wrong = Cells(), 0, 0, list[str]()
     for job in _all_jobs(journal, live):
         count += job.phase.final
@@ -144,7 +102,7 @@ def prove(journal: Journal, live: Iterable[Job]) -> Proof:
             wrong.append(f"job {job.label} is said to have held {said:,} core-ms, and its attempts held {held:,}")
         add_up(cells, found)
     kept = Cells()
-    add_up(journal.storage.rows("sums"), kept)
+    add_up(journal.all_cells(), kept)
     if not unknown:
         wrong += _differences(kept, found)
     charged = sum(values[CELL_VALUES.index("charge_core_ms")] for values in kept.values())

@@ -5,7 +5,9 @@ there. Beside the events stand the jobs that have not ended, as they were a few 
 replaying its past, and the engine never stands still to write all of its state.
 """
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager
+from itertools import islice
 from pathlib import Path
 from typing import Any
 from uuid import uuid4
@@ -16,13 +18,13 @@ from lazy_quarry.core.engine.events import Ended, Event
 from lazy_quarry.core.engine.job_changes import job_after
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, make_task
+from lazy_quarry.core.ledger.budgets import FOR_EVER
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.store.belonging import is_copy, place_of
 from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.folder import make_folder
 from lazy_quarry.store.head import Head
-from lazy_quarry.store.raw_pages import save_log, saved_log
 from lazy_quarry.store.rows import (
     THINNED,
     Scalars,
@@ -41,16 +43,18 @@ from lazy_quarry.store.rows import (
     state_of,
     sum_cells,
 )
-from lazy_quarry.store.sql_storage import FILE, SqlStorage
-from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, Storage
+from lazy_quarry.store.sqlite.sql_storage import FILE, SqlStorage
+from lazy_quarry.store.sqlite.tables import VERSION
+from lazy_quarry.store.storage import CELL_VALUES, Batch, Cell, EndedFilter, EndedRow, EventRow, Storage, Wanted
 from lazy_quarry.store.sums_at_hand import SumsAtHand
-from lazy_quarry.store.tables import VERSION
 from lazy_quarry.store.verify import Totals, copy_of, problems_of, verified_events
 
 MOST_TASKS = 100_000
 """Tasks of one array that are read together."""
 KEEP_EVERY = 500
 """Events after which the jobs that have changed are written as they are then; opening replays no more than these."""
+FOLLOWED = 500
+"""Events that are taken in together when another process writes them."""
 CHECKED_BYTES = 2 * 2**20
 """A journal up to this size is checked whole whenever it is opened, in a fifth of a second; of a larger one what is read then."""
 
@@ -58,13 +62,13 @@ CHECKED_BYTES = 2 * 2**20
 class Journal:
     """The journal of one state folder, or in memory when ``folder`` is None."""
 
-    def __init__(self, folder: Path | None, storage: Storage | None = None) -> None:
-        """Open or make the journal.
+    def __init__(self, folder: Path | None, storage: Storage | None = None, reading: bool = False) -> None:
+        """Open or make the journal; for ``reading``, only open one that is there, beside an engine that goes on writing it.
 
         Raises :class:`StateFolderError` when the folder cannot be used, :class:`DamagedJournal` when what it holds is
         not what was written.
         """
-        self.folder = folder
+        self.folder, self.reading = folder, reading
         try:
             self._open(folder, storage)
         except DamagedJournal as fault:
@@ -73,18 +77,11 @@ class Journal:
     def _open(self, folder: Path | None, storage: Storage | None) -> None:
         head = Head(folder) if folder is not None else None
         try:
-            if folder is not None:
+            if folder is not None and not self.reading:
                 make_folder(folder)
-                if head and head.number and not (folder / FILE).exists():
-                    raise StateFolderError(
-                        f"{FILE} is gone from {folder}, and it had {head.number:,} events. Put it back; or, to begin a new "
-                        f"journal there, remove journal.head"
-                    )
         except OSError as fault:
             raise StateFolderError(f"{folder} cannot be used: {fault.strerror}") from None
-        if folder is not None:
-            save_log(folder, f"{FILE}-wal")
-        self.storage: Storage = storage or SqlStorage(folder, bool(head and head.number))
+        self.storage: Storage = storage or SqlStorage(folder, head.number if head else 0, self.reading)
         self.sums = SumsAtHand(self.storage)
         self._texts, self._live_checks = Texts(), dict[int, bytes]()
         self._head = head
@@ -99,18 +96,21 @@ class Journal:
         if last is not None:
             self.number, self.chain = last.number, last.chain
         self._compare_head()
-        self.checked = folder is None or not self.number or (folder / FILE).stat().st_size <= CHECKED_BYTES
+        self.checked = not self.reading and (not self.number or self.storage.size() <= CHECKED_BYTES)
         """Whether all of it was read and compared when it was opened."""
         if folder is not None and self.number and self.checked:
             for problem in self.problems():
                 raise DamagedJournal(folder, problem)
-        if folder is not None:
-            saved_log(folder).unlink(missing_ok=True)
+        self.storage.proven()
 
     # -- opening -----------------------------------------------------------------------------------
 
     def _settle(self) -> dict[str, str]:
         known = self.storage.meta()
+        if self.reading:
+            if "identity" not in known:
+                raise DamagedJournal(self.folder, "it doesn't say which journal it is")
+            return known
         place = place_of(self.folder) if self.folder else {}
         if self.folder and is_copy(known, self.folder):
             raise StateFolderError(
@@ -252,16 +252,11 @@ class Journal:
         return checks
 
     def _record_ends(self, batch: Batch, ends: Sequence[Ended], state: State, totals: Totals) -> None:
-        known = {end.job: state.jobs.get(end.job) for end in ends}
-        for end in ends:
-            job = known[end.job]
-            if job is None:  # a task that is made by the same events
-                job = make_task(state.jobs[end.job // TASK_SPAN], end.job % TASK_SPAN - 1)
+        for job, end in _ended_jobs(ends, state):
             if job.request.array is None:
                 batch.cells += sum_cells(job, end)
-            known[end.job] = finished = job_after(job, end)
             if not end.again:
-                batch.ended.append(ended_row(finished, self._texts, batch.texts))
+                batch.ended.append(ended_row(job_after(job, end), self._texts, batch.texts))
         self._add_up(batch, totals)
 
     def _add_up(self, batch: Batch, totals: Totals) -> None:
@@ -301,6 +296,36 @@ class Journal:
 
     # -- reading -----------------------------------------------------------------------------------
 
+    def one_view(self) -> AbstractContextManager[None]:
+        """What this thread reads meanwhile is as it was at one instant, though the engine may go on writing."""
+        return self.storage.one_view()
+
+    def follow(self, state: State, hear: Callable[[int, list[Event]], None]) -> None:
+        """Take in what another journal object, the engine's, has written since: ``hear`` gets events, the first with this number.
+
+        ``state`` is the state before them; ``hear`` applies them to it.
+        """
+        while several := list(islice(self.storage.events(self.number), FOLLOWED)):
+            happened = list[Event]()
+            for row in several:
+                if row.number != self.number + len(happened) + 1:
+                    raise DamagedJournal(self.folder, f"event {self.number + len(happened) + 1:,} is missing")
+                if row.kind == THINNED:
+                    raise StateFolderError(f"event {row.number:,} was thinned before it was read")
+                event = self._event(row)
+                if isinstance(event, Ended):  # what it adds to the sums hangs on its job just before it
+                    self._followed(happened, hear)
+                    happened = []
+                    self.sums.take(_cells_of_ends([event], state))
+                happened.append(event)
+            self._followed(happened, hear)
+            self.chain = several[-1].chain
+
+    def _followed(self, happened: list[Event], hear: Callable[[int, list[Event]], None]) -> None:
+        if happened:
+            first, self.number = self.number + 1, self.number + len(happened)
+            hear(first, happened)
+
     def ended(self, wanted: EndedFilter) -> list[Job]:
         """Ended jobs, newest first."""
         return self._jobs(self.storage.ended(wanted))
@@ -318,15 +343,36 @@ class Journal:
         """Ended jobs and tasks in the order of their ends and numbers, from the one after these."""
         return self._jobs(self.storage.ended_after(at_ms, job, limit))
 
-    def _jobs(self, rows: Sequence[dict[str, Any]]) -> list[Job]:
+    def _jobs(self, rows: Sequence[EndedRow]) -> list[Job]:
         try:
-            self._read_texts(key for row in rows for key in (row["script"], row["environment"]))
+            self._read_texts(key for row in rows for key in (row.script, row.environment))
             for row in rows:
                 if not ended_is_whole(row):
-                    raise ValueError(f"the record of job {row['job']} is not as it was written")
-            return [job_of(row["body"], self._texts[row["script"]], self._texts[row["environment"]]) for row in rows]
+                    raise ValueError(f"the record of job {row.job} is not as it was written")
+            return [job_of(row.body, self._texts[row.script], self._texts[row.environment]) for row in rows]
         except (msgspec.MsgspecError, ValueError) as fault:
             raise DamagedJournal(self.folder, str(fault)) from None
+
+    def waits(self, wanted: Wanted) -> list[tuple[Any, ...]]:
+        """Waits of a period: keys, then all in ms, then all cores in thousandths, as texts with commas."""
+        return self.storage.waits(wanted)
+
+    def spans(self, wanted: Wanted) -> list[tuple[int, int, int]]:
+        """Runs in a period: their beginnings, ends and core-ms."""
+        return self.storage.spans(wanted)
+
+    def first_day(self) -> int | None:
+        """The first instant of the first day of which there are sums; None without any."""
+        return self.storage.first_day()
+
+    def all_cells(self) -> Iterator[Cell]:
+        """All sums, in any order."""
+        return self.storage.all_cells()
+
+    def charged(self, since_ms: int) -> dict[str, int]:
+        """Core-ms that each account was charged from a day on."""
+        wanted = Wanted(since_ms, FOR_EVER, ("account",), {})
+        return {row[0]: row[1 + CELL_VALUES.index("charge_core_ms")] for row in self.storage.sums(wanted)}
 
     def events_of(self, job: int) -> list[Event]:
         """All that happened to a job, in order."""
@@ -358,11 +404,27 @@ class Journal:
 
 def _with_what_is_whole(fault: DamagedJournal, folder: Path | None) -> DamagedJournal:
     """The same with how many events can still be read."""
-    if folder is None or (folder / FILE).stat().st_size > 32 * CHECKED_BYTES:
+    if folder is None or not (folder / FILE).exists() or (folder / FILE).stat().st_size > 32 * CHECKED_BYTES:
         return fault
-    from lazy_quarry.store.whole_events import whole_events  # not needed by a journal that is whole
+    from lazy_quarry.store.sqlite.whole_events import whole_events  # not needed by a journal that is whole
 
     return DamagedJournal(folder, fault.what, f"{plural(len(whole_events(folder).events), 'event')} can still be read")
+
+
+def _ended_jobs(ends: Sequence[Ended], state: State) -> Iterator[tuple[Job, Ended]]:
+    """Each of these ends with its job as it was before it; ``state`` is the one before them all."""
+    known = {end.job: state.jobs.get(end.job) for end in ends}
+    for end in ends:
+        job = known[end.job]
+        if job is None:  # a task that is made by the same events
+            job = make_task(state.jobs[end.job // TASK_SPAN], end.job % TASK_SPAN - 1)
+        yield job, end
+        known[end.job] = job_after(job, end)
+
+
+def _cells_of_ends(ends: Sequence[Ended], state: State) -> list[Cell]:
+    """What these ends add to the sums."""
+    return [cell for job, end in _ended_jobs(ends, state) if job.request.array is None for cell in sum_cells(job, end)]
 
 
 def _changes(table: Any) -> set[Any]:

@@ -20,9 +20,9 @@ from lazy_quarry.store.belonging import is_copy, moved_in
 from lazy_quarry.store.head import Head
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.rows import THINNED, Texts, event_of, job_of
-from lazy_quarry.store.sql_storage import FILE, SqlStorage
+from lazy_quarry.store.sqlite.sql_storage import FILE, SqlStorage
+from lazy_quarry.store.sqlite.whole_events import Found, whole_events
 from lazy_quarry.store.storage import EventRow
-from lazy_quarry.store.whole_events import Found, whole_events
 
 RESCUED = "rescued"
 """The folder, in the state folder, of the new journal until somebody puts it in the place of the old one."""
@@ -125,11 +125,11 @@ def _add_records(journal: Journal, there: Found, state: State) -> None:
     """Add what the records of ended jobs say beside the events: the ends that are missing, and jobs whose events are."""
     jobs: list[Job] = []
     tallies: dict[str, tuple[int, int, int, int]] = {}
-    rows = [row for row in there.ended.values() if not there.texts.missing((row["script"], row["environment"]))]
+    rows = [row for row in there.ended.values() if not there.texts.missing((row.script, row.environment))]
     # Tasks come before their arrays, which are closed by them.
-    for row in sorted(rows, key=lambda row: (row["ended_ms"], -row["job"])):
-        number = row["job"]
-        job = job_of(row["body"], there.texts[row["script"]], there.texts[row["environment"]])
+    for row in sorted(rows, key=lambda row: (row.ended_ms, -row.job)):
+        number = row.job
+        job = job_of(row.body, there.texts[row.script], there.texts[row.environment])
         if number in state.jobs:
             _write(journal, [_end_of(job, state.jobs[number])], state)
         elif journal.ended_job(number) is None:

@@ -16,19 +16,8 @@ from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.core.site import Window
 from lazy_quarry.store.checks import MASK, as_number, next_chain, row_check, text_check
 from lazy_quarry.store.codec import decode, encode, from_json, lean, text_key, to_json, whole
-from lazy_quarry.store.storage import EventRow, LiveRow
+from lazy_quarry.store.storage import Cell, EndedRow, EventRow, LiveRow
 
-CELL_KEY = ("day_ms", "account", "user", "queue", "tier", "name")
-CELL_VALUES = (
-    "jobs",
-    "failed",
-    "allocated_core_ms",
-    "charge_core_ms",
-    "cpu_ms",
-    "lost_core_ms",
-    "lost_cpu_ms",
-    "asked_core_ms",
-)
 _PART_KINDS: dict[str, Any] = {
     "closures": dict[str, str],
     "tallies": dict[str, Tally],
@@ -121,37 +110,44 @@ def live_row(job: Job, texts: Texts, new: dict[int, str]) -> LiveRow:
     return LiveRow(*values, row_check(*values))
 
 
-def ended_row(job: Job, texts: Texts, new: dict[int, str]) -> dict[str, Any]:
+def ended_row(job: Job, texts: Texts, new: dict[int, str]) -> EndedRow:
     """A job in the form of the table of ended jobs."""
     short, script, environment = lean(job)
-    row = {
-        "job": job.number,
-        "user": job.user,
-        "account": job.request.account,
-        "queue": job.queue or job.request.queues[0],
-        "tier": job.request.tier,
-        "name": job.request.name,
-        "phase": job.phase.value,
-        "submitted_ms": job.submitted_ms,
-        "started_ms": job.started_ms,
-        "ended_ms": job.ended_ms,
-        "allocated_core_ms": job.allocated_core_ms,
-        "charge_core_ms": job.charge_core_ms,
-        "cpu_ms": job.cpu_ms(),
-        "first_start_ms": job.times.first_start_ms,
-        "waited_ms": job.waited_ms(job.ended_ms or 0),
-        "cores": job.cores_allocated or job.task_cores,
-        "again_of": job.origin.again_of if job.parent is None else 0,
-        "body": to_json(short),
-        "script": texts.keep(script, new),
-        "environment": texts.keep(environment, new),
-    }
-    return {**row, "own_check": row_check(*row.values())}
+    return checked_row(
+        EndedRow(
+            job=job.number,
+            user=job.user,
+            account=job.request.account,
+            queue=job.queue or job.request.queues[0],
+            tier=job.request.tier,
+            name=job.request.name,
+            phase=job.phase.value,
+            submitted_ms=job.submitted_ms,
+            started_ms=job.started_ms,
+            ended_ms=job.ended_ms or 0,
+            allocated_core_ms=job.allocated_core_ms,
+            charge_core_ms=job.charge_core_ms,
+            cpu_ms=job.cpu_ms(),
+            first_start_ms=job.times.first_start_ms,
+            waited_ms=job.waited_ms(job.ended_ms or 0),
+            cores=job.cores_allocated or job.task_cores,
+            again_of=job.origin.again_of if job.parent is None else 0,
+            body=to_json(short),
+            script=texts.keep(script, new),
+            environment=texts.keep(environment, new),
+            own_check=b"",
+        )
+    )
 
 
-def ended_is_whole(row: Mapping[str, Any]) -> bool:
+def checked_row(row: EndedRow) -> EndedRow:
+    """The row of an ended job with its own checksum."""
+    return row._replace(own_check=row_check(*row[:-1]))
+
+
+def ended_is_whole(row: EndedRow) -> bool:
     """Whether the row of an ended job is as it was written."""
-    return row_check(*(value for key, value in row.items() if key != "own_check")) == bytes(row["own_check"])
+    return row_check(*row[:-1]) == row.own_check
 
 
 def job_of(body: str, script: str, environment: str) -> Job:
@@ -160,7 +156,7 @@ def job_of(body: str, script: str, environment: str) -> Job:
     return job
 
 
-def sum_cells(job: Job, end: Ended) -> list[dict[str, Any]]:
+def sum_cells(job: Job, end: Ended) -> list[Cell]:
     """What one end adds to the sums, by UTC day; the job itself counts on its last day."""
     begin = job.started_ms if job.started_ms is not None else end.at_ms
     held = by_day(begin, end.at_ms, end.allocated_core_ms)
@@ -171,28 +167,28 @@ def sum_cells(job: Job, end: Ended) -> list[dict[str, Any]]:
     # What went on from a state that it had kept lost nothing; any other attempt that failed, or came back, did.
     lost = end.phase in FAILING and not (end.again and job.request.again_at_overtime and end.phase is Phase.OVERTIME)
     lost = lost or (end.again and end.phase not in FAILING and end.phase is not Phase.DONE)
-    cells = []
+    cells = list[Cell]()
     for number, ((day, held_part), (_, charged_part), (_, used_part), (_, asked_part)) in enumerate(
         zip(held, charged, used, asked, strict=True)
     ):
         last = number == len(held) - 1 and not end.again
         cells.append(
-            {
-                "day_ms": day,
-                "account": job.request.account,
-                "user": job.user,
-                "queue": job.queue or job.request.queues[0],
-                "tier": job.request.tier,
-                "name": job.request.name,
-                "jobs": int(last),
-                "failed": int(last and left_undone(end.phase, end.planned)),
-                "allocated_core_ms": held_part,
-                "charge_core_ms": charged_part,
-                "cpu_ms": used_part,
-                "lost_core_ms": held_part if lost else 0,
-                "lost_cpu_ms": used_part if lost else 0,
-                "asked_core_ms": asked_part,
-            }
+            Cell(
+                day_ms=day,
+                account=job.request.account,
+                user=job.user,
+                queue=job.queue or job.request.queues[0],
+                tier=job.request.tier,
+                name=job.request.name,
+                jobs=int(last),
+                failed=int(last and left_undone(end.phase, end.planned)),
+                allocated_core_ms=held_part,
+                charge_core_ms=charged_part,
+                cpu_ms=used_part,
+                lost_core_ms=held_part if lost else 0,
+                lost_cpu_ms=used_part if lost else 0,
+                asked_core_ms=asked_part,
+            )
         )
     return cells
 

@@ -5,6 +5,66 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
+
+class EndedRow(NamedTuple):
+    """A job that has ended, as it is kept: what is searched for and added up, and all of it in ``body``."""
+
+    job: int
+    user: str
+    account: str
+    queue: str
+    tier: str
+    name: str
+    phase: str
+    submitted_ms: int
+    started_ms: int | None
+    ended_ms: int
+    allocated_core_ms: int
+    charge_core_ms: int
+    cpu_ms: int
+    first_start_ms: int | None
+    waited_ms: int
+    cores: int
+    again_of: int
+    body: str
+    script: int
+    environment: int
+    own_check: bytes
+
+
+class Cell(NamedTuple):
+    """One part of the sums: what attempts held, were charged and used on a UTC day, by all that jobs differ in.
+
+    ``lost`` is what attempts that failed had of it; what was ``asked`` for is their cores for all of their walltime.
+    """
+
+    day_ms: int
+    account: str
+    user: str
+    queue: str
+    tier: str
+    name: str
+    jobs: int
+    failed: int
+    allocated_core_ms: int
+    charge_core_ms: int
+    cpu_ms: int
+    lost_core_ms: int
+    lost_cpu_ms: int
+    asked_core_ms: int
+
+    @property
+    def key(self) -> tuple[int | str, ...]:
+        """The day and what it is of, in the order of :data:`CELL_KEY`."""
+        return self[: len(CELL_KEY)]
+
+    @property
+    def values(self) -> tuple[int, ...]:
+        """The amounts, in the order of :data:`CELL_VALUES`."""
+        return self[len(CELL_KEY) :]  # type: ignore[return-value]
+
+
+CELL_KEY, CELL_VALUES = Cell._fields[:6], Cell._fields[6:]
 PART, DAY = "part", "day_ms"
 """As one of the keys of sums: which of the parts that the period is divided into, from 0."""
 
@@ -72,8 +132,8 @@ class Batch:
 
     events: list[EventRow] = field(default_factory=list)
     texts: dict[int, str] = field(default_factory=dict)
-    ended: list[dict[str, Any]] = field(default_factory=list)
-    cells: list[dict[str, Any]] = field(default_factory=list)
+    ended: list[EndedRow] = field(default_factory=list)
+    cells: list[Cell] = field(default_factory=list)
     live: list[LiveRow] = field(default_factory=list)
     gone: list[int] = field(default_factory=list)
     parts: dict[str, str] = field(default_factory=dict)
@@ -118,16 +178,16 @@ class Storage(Protocol):
     def parts(self) -> dict[str, str]:
         """The rest of the state."""
 
-    def ended(self, wanted: EndedFilter) -> list[dict[str, Any]]:
+    def ended(self, wanted: EndedFilter) -> list[EndedRow]:
         """Rows of ended jobs, newest first."""
 
-    def ended_job(self, number: int) -> dict[str, Any] | None:
+    def ended_job(self, number: int) -> EndedRow | None:
         """The row of one ended job."""
 
-    def ended_jobs(self, numbers: Iterable[int]) -> list[dict[str, Any]]:
+    def ended_jobs(self, numbers: Iterable[int]) -> list[EndedRow]:
         """The rows of some ended jobs, in any order."""
 
-    def ended_after(self, at_ms: int, job: int, limit: int) -> list[dict[str, Any]]:
+    def ended_after(self, at_ms: int, job: int, limit: int) -> list[EndedRow]:
         """Rows of ended jobs and tasks in the order of their ends and numbers, from the one after these."""
 
     def sums(self, wanted: Wanted) -> list[tuple[Any, ...]]:
@@ -136,7 +196,7 @@ class Storage(Protocol):
     def waits(self, wanted: Wanted) -> list[tuple[Any, ...]]:
         """Waits of a period: keys, then all in ms, then all cores in thousandths, as texts with commas."""
 
-    def spans(self, wanted: Wanted) -> list[tuple[Any, ...]]:
+    def spans(self, wanted: Wanted) -> list[tuple[int, int, int]]:
         """What ran in a period: beginning, end, core-ms."""
 
     def first_day(self) -> int | None:
@@ -145,11 +205,23 @@ class Storage(Protocol):
     def last_day(self) -> int | None:
         """The first instant of the last day of which there are sums."""
 
-    def cells(self, since_ms: int) -> list[tuple[Any, ...]]:
-        """All sums of the days since, by day: key, then values."""
+    def cells(self, since_ms: int) -> list[Cell]:
+        """All sums of the days since, in the order of the days."""
 
-    def rows(self, table: str) -> Iterator[dict[str, Any]]:
-        """All rows of a table, for checking."""
+    def all_ended(self) -> Iterator[EndedRow]:
+        """All jobs that have ended, in any order."""
+
+    def all_cells(self) -> Iterator[Cell]:
+        """All sums, in any order."""
+
+    def all_texts(self) -> Iterator[tuple[int, str]]:
+        """All texts with their keys, in any order."""
+
+    def proven(self) -> None:
+        """All of it was compared, or is known to be whole: what was kept in case it isn't may go."""
+
+    def size(self) -> int:
+        """Bytes of its files."""
 
     def one_view(self) -> AbstractContextManager[None]:
         """What is read meanwhile is as it was at one instant, though the engine may go on writing."""

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from lazy_quarry.core.units import DAY_MS
-from lazy_quarry.store.rows import CELL_KEY, CELL_VALUES
-from lazy_quarry.store.storage import DAY, PART, Storage, Wanted
+from lazy_quarry.store.storage import CELL_KEY, CELL_VALUES, DAY, PART, Cell, Storage, Wanted
 
 KEPT_DAYS = 500
 _WORDS = CELL_KEY[1:]
@@ -25,7 +24,7 @@ class SumsAtHand:
         self._since: int | None = None
         """The first day in memory; None while nothing is."""
         self._empty()
-        self._new: list[Mapping[str, Any]] = []
+        self._new: list[Cell] = []
 
     def _empty(self, room: int = 0) -> None:
         """Nothing in memory, with room for so many cells."""
@@ -39,10 +38,10 @@ class SumsAtHand:
         """Others were written than are in memory: all is read again when it is asked for."""
         self._since, self._new = None, []
 
-    def take(self, cells: Iterable[Mapping[str, Any]]) -> None:
+    def take(self, cells: Iterable[Cell]) -> None:
         """What ends have just added."""
         if self._since is not None:
-            self._new += [cell for cell in cells if cell["day_ms"] >= self._since]
+            self._new += [cell for cell in cells if cell.day_ms >= self._since]
 
     def rows(self, wanted: Wanted) -> list[tuple[Any, ...]]:
         """Keys, then all values."""
@@ -51,7 +50,7 @@ class SumsAtHand:
         if self._since is None or wanted.begin_ms < self._since:
             return self._storage.sums(wanted)
         if self._new:
-            self._append(self._new)
+            self._extend(self._new)
             self._new = []
         places = self._inside(wanted.begin_ms, wanted.end_ms)
         for name, values in (wanted.where or {}).items():
@@ -119,15 +118,14 @@ class SumsAtHand:
         self._empty(len(known) + 1024)
         # Numbered in their order, so that cells stand in the order of their numbers.
         for place, name in enumerate(_WORDS, 1):
-            self._index[name] = {value: number for number, value in enumerate(sorted({row[place] for row in known}))}
-        self._extend([[row[place] for row in known] for place in range(len(CELL_KEY) + len(CELL_VALUES))])
+            words = sorted({str(row[place]) for row in known})
+            self._index[name] = {value: number for number, value in enumerate(words)}
+        self._extend(known)
         self._read_count = self._count
 
-    def _append(self, cells: Sequence[Mapping[str, Any]]) -> None:
-        self._extend([[cell[name] for cell in cells] for name in (*CELL_KEY, *CELL_VALUES)])
-
-    def _extend(self, columns: Sequence[Sequence[Any]]) -> None:
-        """More cells, as columns; those of one key may stand more than once."""
+    def _extend(self, cells: Sequence[Cell]) -> None:
+        """More cells; those of one key may stand more than once."""
+        columns: list[Sequence[Any]] = [[cell[place] for cell in cells] for place in range(len(Cell._fields))]
         days, words, values = columns[0], columns[1 : len(CELL_KEY)], columns[len(CELL_KEY) :]
         count, after = len(days), self._count + len(days)
         if after > len(self._all_days):

@@ -1,14 +1,13 @@
 """Comparing what a journal holds with its checksums."""
 
-from collections.abc import Iterable, Iterator, Mapping
-from typing import Any
+from collections.abc import Iterable, Iterator
 
 import msgspec
 
 from lazy_quarry.store.checks import MASK, as_number, cells_sum, first_chain, next_chain, row_check
 from lazy_quarry.store.codec import text_key
-from lazy_quarry.store.rows import CELL_KEY, CELL_VALUES, Scalars, ended_is_whole, is_whole, opened, sealed
-from lazy_quarry.store.storage import EventRow, Storage
+from lazy_quarry.store.rows import Scalars, ended_is_whole, is_whole, opened, sealed
+from lazy_quarry.store.storage import Cell, EndedRow, EventRow, Storage
 
 
 class Totals(msgspec.Struct):
@@ -18,12 +17,12 @@ class Totals(msgspec.Struct):
     ended_sum: int = 0
     cells_sum: int = 0
 
-    def add(self, ended: Iterable[Mapping[str, Any]], cells: Iterable[dict[str, Any]]) -> None:
+    def add(self, ended: Iterable[EndedRow], cells: Iterable[Cell]) -> None:
         """Count rows of ended jobs, and what is added to the sums."""
         for row in ended:
             self.ended += 1
-            self.ended_sum = (self.ended_sum + as_number(row["own_check"])) & MASK
-        self.cells_sum = (self.cells_sum + cells_sum(map(cell_of, cells))) & MASK
+            self.ended_sum = (self.ended_sum + as_number(row.own_check)) & MASK
+        self.cells_sum = (self.cells_sum + cells_sum((cell.key, cell.values) for cell in cells)) & MASK
 
     def sealed(self) -> str:
         """The part of the journal that keeps them."""
@@ -33,11 +32,6 @@ class Totals(msgspec.Struct):
 def copy_of(totals: Totals) -> Totals:
     """A copy that changes apart from this one."""
     return Totals(totals.ended, totals.ended_sum, totals.cells_sum)
-
-
-def cell_of(row: dict[str, Any]) -> tuple[tuple[Any, ...], tuple[int, ...]]:
-    """A row of the sums as its key and its values."""
-    return tuple(row[key] for key in CELL_KEY), tuple(row[key] for key in CELL_VALUES)
 
 
 def verified_events(storage: Storage, identity: str, after: int) -> Iterator[EventRow]:
@@ -83,7 +77,7 @@ def _first_fault_of_events(storage: Storage, identity: str) -> Iterator[str]:
     except ValueError as fault:
         yield str(fault)
         return
-    found = {row["key"] for row in storage.rows("texts") if text_key(row["body"]) == row["key"]}
+    found = {key for key, body in storage.all_texts() if text_key(body) == key}
     if lost := needed - found - {0}:
         yield f"{len(lost)} of the scripts and environments are missing or changed"
 
@@ -104,12 +98,12 @@ def _first_fault_of_tables(storage: Storage) -> Iterator[str]:
         opened(body)
     totals = msgspec.json.decode(opened(parts["totals"]), type=Totals) if "totals" in parts else Totals()
     count, total = 0, 0
-    for one in storage.rows("ended"):
+    for one in storage.all_ended():
         if not ended_is_whole(one):
-            yield f"the record of job {one['job']} is not as it was written"
+            yield f"the record of job {one.job} is not as it was written"
             return
-        count, total = count + 1, total + as_number(one["own_check"])
+        count, total = count + 1, total + as_number(one.own_check)
     if (count, total & MASK) != (totals.ended, totals.ended_sum):
         yield "records of jobs that have ended are missing"
-    if cells_sum(map(cell_of, storage.rows("sums"))) != totals.cells_sum:
+    if cells_sum((cell.key, cell.values) for cell in storage.all_cells()) != totals.cells_sum:
         yield "the sums by day are not as they were written"

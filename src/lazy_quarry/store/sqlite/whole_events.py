@@ -2,13 +2,11 @@
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from lazy_quarry.store.codec import text_key
-from lazy_quarry.store.raw_pages import RawPages, Value
 from lazy_quarry.store.rows import Texts, ended_is_whole, is_whole
-from lazy_quarry.store.storage import EventRow
-from lazy_quarry.store.tables import ended
+from lazy_quarry.store.sqlite.raw_pages import RawPages, Value
+from lazy_quarry.store.storage import EndedRow, EventRow
 
 _VALUES = 9
 _META = ("identity", "adopted", "path", "inode")
@@ -19,7 +17,7 @@ class Found:
     """What is whole: events by number, rows of ended jobs by job, texts; and what the journal says of itself."""
 
     events: dict[int, EventRow]
-    ended: dict[int, dict[str, Any]]
+    ended: dict[int, EndedRow]
     texts: Texts
     meta: dict[str, str]
     """The journal's own words on itself; of a name that was written several times, any of the values."""
@@ -33,13 +31,13 @@ class Found:
 def whole_events(folder: Path) -> Found:
     """All that is whole of a journal."""
     found: dict[int, EventRow] = {}
-    jobs: dict[int, dict[str, Any]] = {}
+    jobs: dict[int, EndedRow] = {}
     texts, meta = Texts(), dict[str, str]()
     kept: dict[int, str] = {}
     for row, values in RawPages(folder / "journal.db").rows():
         if len(values) == _VALUES and (event := _event(row, values)):
             found[event.number] = event
-        elif len(values) == len(ended.columns) and (job := _ended(row, values)):
+        elif len(values) == len(EndedRow._fields) and (job := _ended(row, values)):
             jobs[row] = job
         elif len(values) == 2 and isinstance(values[1], str):
             if values[0] is None and text_key(values[1]) == row:
@@ -50,9 +48,9 @@ def whole_events(folder: Path) -> Found:
     return Found(found, jobs, texts, meta)
 
 
-def _ended(job: int, values: list[Value]) -> dict[str, Any] | None:
-    row = dict(zip((column.name for column in ended.columns), [job, *values[1:]], strict=True))
-    return row if isinstance(row["own_check"], bytes) and ended_is_whole(row) else None
+def _ended(job: int, values: list[Value]) -> EndedRow | None:
+    row = EndedRow(job, *values[1:])  # type: ignore[arg-type]
+    return row if isinstance(row.own_check, bytes) and ended_is_whole(row) else None
 
 
 def _event(number: int, values: list[Value]) -> EventRow | None:

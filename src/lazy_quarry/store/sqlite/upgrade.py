@@ -17,12 +17,9 @@ from lazy_quarry.core.ledger.accounts import Tally
 from lazy_quarry.core.site import Window
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store.books import Cells, add_up, cells_of
-from lazy_quarry.store.cells import right_cells
 from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.codec import from_json
 from lazy_quarry.store.rows import (
-    CELL_KEY,
-    CELL_VALUES,
     Texts,
     end_of,
     ended_row,
@@ -34,8 +31,10 @@ from lazy_quarry.store.rows import (
     scalars_of,
     sum_cells,
 )
-from lazy_quarry.store.tables import VERSION, ended, events, live, meta, metadata, parts, sums, texts
-from lazy_quarry.store.upgrade_to_6 import from_5
+from lazy_quarry.store.sqlite.cells import right_cells
+from lazy_quarry.store.sqlite.tables import VERSION, ended, events, live, meta, metadata, parts, sums, texts
+from lazy_quarry.store.sqlite.upgrade_to_6 import from_5
+from lazy_quarry.store.storage import CELL_KEY, CELL_VALUES, Cell
 from lazy_quarry.store.verify import Totals
 
 _RENAMED_IN_2 = {
@@ -55,16 +54,7 @@ def upgrade(work: Connection, folder: Path | None) -> None:
 
     Raises :class:`StateFolderError` for a journal of a newer version.
     """
-    if not inspect(work).has_table("meta"):
-        return
-    known = {row.key: row.value for row in right_cells(meta, work.execute(meta.select()))}
-    version = int(known.get("version", VERSION))
-    if version > VERSION:
-        raise StateFolderError(
-            f"{folder} was written by a newer Lazy Quarry (its journal is version {version}, this program knows "
-            f"{VERSION}); install the newer one, or use another folder with --state"
-        )
-    if version == VERSION:
+    if not inspect(work).has_table("meta") or (version := _version(work, folder)) == VERSION:
         return
     driver: Any = work.connection.driver_connection
     if folder is not None:
@@ -79,6 +69,27 @@ def upgrade(work: Connection, folder: Path | None) -> None:
         from_5(work)
     # Version 7 has events that version 6 doesn't know, and nothing else is new in it.
     work.execute(meta.update().where(meta.c.key == "version").values(value=str(VERSION)))
+
+
+def only_present(work: Connection, folder: Path | None) -> None:
+    """Raise :class:`StateFolderError` unless the tables are of the present version."""
+    if inspect(work).has_table("meta") and (version := _version(work, folder)) < VERSION:
+        raise StateFolderError(
+            f"the journal in {folder} is of an earlier version, {version}, and this program's is {VERSION}; any command that "
+            f"starts the engine, such as lq jobs, brings it up to date and keeps a copy"
+        )
+
+
+def _version(work: Connection, folder: Path | None) -> int:
+    """The version of the tables. Raises :class:`StateFolderError` for a newer one than this program's."""
+    known = {row.key: row.value for row in right_cells(meta, work.execute(meta.select()))}
+    version = int(known.get("version", VERSION))
+    if version > VERSION:
+        raise StateFolderError(
+            f"{folder} was written by a newer Lazy Quarry (its journal is version {version}, this program knows "
+            f"{VERSION}); install the newer one, or use another folder with --state"
+        )
+    return version
 
 
 def _keep_copy(driver: Any, path: Path) -> None:
@@ -110,7 +121,7 @@ def _from_2(work: Connection) -> None:
     """Retries are one number with the ends that they cover; texts are kept once; checksums; no snapshots, but live jobs."""
     rows = {name: list(work.exec_driver_sql(f"SELECT * FROM {name}")) for name in ("events", "snapshots", "ended")}
     cells = [
-        {**row._mapping, **dict.fromkeys(("lost_core_ms", "lost_cpu_ms", "asked_core_ms"), 0)}
+        Cell(**row._mapping, lost_core_ms=0, lost_cpu_ms=0, asked_core_ms=0)
         for row in work.exec_driver_sql("SELECT * FROM sums")
     ]
     for name in rows:
@@ -139,7 +150,7 @@ def _from_2(work: Connection) -> None:
     found_parts["totals"] = totals.sealed()
     for table, values in (
         (events, [row._asdict() for row in written]),
-        (ended, ends),
+        (ended, [row._asdict() for row in ends]),
         (live, [row._asdict() for row in jobs]),
         (texts, [{"key": key, "body": body} for key, body in new.items()]),
         (parts, [{"key": key, "body": body} for key, body in found_parts.items()]),
@@ -182,7 +193,7 @@ def _from_4(work: Connection) -> None:
     if known is not None:
         totals = msgspec.json.decode(opened(known), type=Totals)
         totals.cells_sum = 0
-        totals.add((), [dict(row._mapping) for row in work.execute(select(sums))])
+        totals.add((), [Cell(*row) for row in work.execute(select(sums))])
         work.execute(parts.update().where(parts.c.key == "totals").values(body=totals.sealed()))
 
 

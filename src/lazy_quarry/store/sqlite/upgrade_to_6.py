@@ -18,8 +18,9 @@ from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.store.checks import row_check
 from lazy_quarry.store.codec import from_json, to_json
-from lazy_quarry.store.rows import THINNED, Scalars, job_of, opened, parts_of, scalars_of, state_of
-from lazy_quarry.store.tables import ended, events, live, parts, sums
+from lazy_quarry.store.rows import THINNED, Scalars, checked_row, job_of, opened, parts_of, scalars_of, state_of
+from lazy_quarry.store.sqlite.tables import ended, events, live, parts, sums
+from lazy_quarry.store.storage import Cell, EndedRow
 from lazy_quarry.store.verify import Totals
 
 _AT_ONCE = 2_000
@@ -80,20 +81,20 @@ def from_5(work: Connection) -> None:
     query = f"SELECT {', '.join(before)} FROM ended_before ORDER BY ended_ms, job < {TASK_SPAN}, job"
     rows = work.exec_driver_sql(query)
     while several := rows.fetchmany(_AT_ONCE):
-        written = []
+        written = list[EndedRow]()
         for row in several:
             job = _with_times(work, job_of(row.body, "", ""), known)
             written.append(_rewritten(dict(row._mapping), job))
             if job.planned:
                 _take_back(work, job)
         totals.add(written, ())
-        work.execute(ended.insert(), written)
+        work.execute(ended.insert(), [row._asdict() for row in written])
     work.exec_driver_sql("DROP TABLE ended_before")
     _rewrite_state(work, known)
     if (body := _part(work, "totals")) is not None:
         kept = msgspec.json.decode(body, type=Totals)
         kept.ended_sum, kept.cells_sum = totals.ended_sum, 0
-        kept.add((), [dict(row._mapping) for row in work.execute(select(sums))])
+        kept.add((), [Cell(*row) for row in work.execute(select(sums))])
         work.execute(parts.update().where(parts.c.key == "totals").values(body=kept.sealed()))
 
 
@@ -144,7 +145,7 @@ def _events_of(work: Connection, number: int, until: int) -> list[Started | Ende
     return [from_json(KINDS[row.kind], row.body) for row in rows if row.kind in kinds]
 
 
-def _rewritten(row: dict[str, Any], job: Job) -> dict[str, Any]:
+def _rewritten(row: dict[str, Any], job: Job) -> EndedRow:
     """The row of an ended job in the present form."""
     found = {
         "first_start_ms": job.times.first_start_ms,
@@ -153,8 +154,7 @@ def _rewritten(row: dict[str, Any], job: Job) -> dict[str, Any]:
         "again_of": 0,
     }
     row |= {**found, "cpu_ms": job.cpu_ms(), "body": to_json(job)}
-    ordered = {column.name: row[column.name] for column in ended.columns if column.name != "own_check"}
-    return {**ordered, "own_check": row_check(*ordered.values())}
+    return checked_row(EndedRow(**row))
 
 
 def _take_back(work: Connection, job: Job) -> None:

@@ -7,68 +7,78 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from sqlalchemy import Connection, Engine, Select, Table, create_engine, event, func, inspect, select, tuple_
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
+from sqlalchemy.pool import QueuePool
 
 from lazy_quarry.core.job.job import TASK_SPAN, task_id
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.files import ours
-from lazy_quarry.store.books import spans_query, sums_query, waits_query
-from lazy_quarry.store.cells import WrongCell, right_cells
 from lazy_quarry.store.reserve import Reserve
-from lazy_quarry.store.rows import CELL_VALUES, THINNED
-from lazy_quarry.store.storage import Batch, EndedFilter, EventRow, LiveRow, Wanted
-from lazy_quarry.store.tables import ended, events, live, meta, metadata, parts, sums, texts
-from lazy_quarry.store.upgrade import upgrade
+from lazy_quarry.store.rows import THINNED
+from lazy_quarry.store.sqlite.book_queries import spans_query, sums_query, waits_query
+from lazy_quarry.store.sqlite.cells import WrongCell, right_cells
+from lazy_quarry.store.sqlite.raw_pages import save_log, saved_log
+from lazy_quarry.store.sqlite.tables import ended, events, live, meta, metadata, parts, sums, texts
+from lazy_quarry.store.sqlite.upgrade import only_present, upgrade
+from lazy_quarry.store.storage import CELL_VALUES, Batch, Cell, EndedFilter, EndedRow, EventRow, LiveRow, Wanted
 
 FILE = "journal.db"
 
 
-def _insert_all(table: Table, named: bool) -> str:
+def _insert_all(table: Table) -> str:
     names = [column.name for column in table.columns]
-    values = ", ".join(f":{name}" for name in names) if named else ", ".join("?" * len(names))
-    return f"INSERT INTO {table.name} ({', '.join(names)}) VALUES ({values})"
+    return f"INSERT INTO {table.name} ({', '.join(names)}) VALUES ({', '.join('?' * len(names))})"
 
 
-_INSERT_EVENT = _insert_all(events, named=False)
-_INSERT_ENDED = _insert_all(ended, named=True)
-_ADD_SUMS = f"{_insert_all(sums, named=True)} ON CONFLICT DO UPDATE SET " + ", ".join(
+_INSERT_EVENT = _insert_all(events)
+_INSERT_ENDED = _insert_all(ended)
+_ADD_SUMS = f"{_insert_all(sums)} ON CONFLICT DO UPDATE SET " + ", ".join(
     f"{name} = {name} + excluded.{name}" for name in CELL_VALUES
 )
-_PUT_LIVE = _insert_all(live, named=False).replace("INSERT", "INSERT OR REPLACE", 1)
-_PUT_PART = _insert_all(parts, named=False).replace("INSERT", "INSERT OR REPLACE", 1)
+_PUT_LIVE = _insert_all(live).replace("INSERT", "INSERT OR REPLACE", 1)
+_PUT_PART = _insert_all(parts).replace("INSERT", "INSERT OR REPLACE", 1)
 _THIN = (
     "UPDATE events SET kind = ?, body = '', script = 0, environment = 0 WHERE number IN (SELECT number FROM events "
     "JOIN ended ON ended.job = events.job WHERE kind <> ? AND number <= ? AND ended_ms < ? LIMIT ?)"
 )
-_KEEP_TEXT = _insert_all(texts, named=False).replace("INSERT", "INSERT OR IGNORE", 1)
+_KEEP_TEXT = _insert_all(texts).replace("INSERT", "INSERT OR IGNORE", 1)
 
 
 class SqlStorage:
     """One SQLite file, or a database in memory when ``folder`` is None."""
 
-    def __init__(self, folder: Path | None, there: bool = False) -> None:
+    def __init__(self, folder: Path | None, known: int = 0, reading: bool = False) -> None:
         """Open or make the file. Raises :class:`StateFolderError` when it cannot be used.
 
-        ``there``: the file must hold a journal. One that is empty is then damaged, and nothing is written to it.
+        ``known``: so many events are known to have been written to it. One that is empty is then damaged, and nothing is written
+        to it. ``reading``: nothing is made, changed or brought up to date, and every method that writes is a StateFolderError.
         """
-        self.folder = folder
+        self.folder, self.reading = folder, reading
         self._views = threading.local()
         self._seen: dict[str, tuple[int, int, int]] = {}
+        if folder is not None:
+            _there(folder, known)
         with self._told():
-            if folder is not None:
+            if folder is not None and not reading:
+                save_log(folder, f"{FILE}-wal")
                 _private(folder)
-            self.sql = connect(folder)
+            self.sql = connect(folder, reading)
             with self.sql.connect() as work:
                 empty = not inspect(work).has_table("meta")
-            if there and empty:
+            if known and empty:
                 raise DamagedJournal(folder, "it is empty, and events were written to it")
-            with self.sql.begin() as work:
-                upgrade(work, folder)
-                metadata.create_all(work)
-        self._reserve = Reserve(folder) if folder is not None else None
+            if reading:
+                with self.sql.connect() as work:
+                    only_present(work, folder)
+            else:
+                with self.sql.begin() as work:
+                    upgrade(work, folder)
+                    metadata.create_all(work)
+        self._reserve = Reserve(folder) if folder is not None and not reading else None
         self._remember()
 
     @contextmanager
@@ -111,9 +121,26 @@ class SqlStorage:
             found = str(work.exec_driver_sql("PRAGMA integrity_check(1)").scalar())
         return "" if found == "ok" else found.replace("\n", " ")
 
+    def proven(self) -> None:
+        """All of it was compared, or is known to be whole: what was kept in case it isn't may go."""
+        if self.folder is not None and not self.reading:
+            saved_log(self.folder).unlink(missing_ok=True)
+
+    def size(self) -> int:
+        """Bytes of the file without its log."""
+        return (self.folder / FILE).stat().st_size if self.folder is not None else 0
+
     def close(self) -> None:
         """Close the file."""
         self.sql.dispose()
+
+    @contextmanager
+    def _writing(self) -> Iterator[Connection]:
+        """A transaction."""
+        if self.reading:
+            raise StateFolderError(f"the journal in {self.folder} is open for reading only; nothing was written")
+        with self._told(), self.sql.begin() as work:
+            yield work
 
     # -- writing -----------------------------------------------------------------------------------
 
@@ -130,7 +157,7 @@ class SqlStorage:
                 self._reserve.keep()
 
     def _write(self, batch: Batch) -> None:
-        with self._told(), self.sql.begin() as work:
+        with self._writing() as work:
             driver: Any = work.connection.driver_connection
             # The driver's own executemany: the rows are tuples already, so SQLAlchemy's work on each would be wasted.
             for statement, rows in (
@@ -148,7 +175,7 @@ class SqlStorage:
 
     def thin(self, ended_before_ms: int, until: int, most: int) -> int:
         """Thin events of jobs that ended before an instant, as far as a number; returns how many, ``most`` at most."""
-        with self._told(), self.sql.begin() as work:
+        with self._writing() as work:
             found = work.exec_driver_sql(_THIN, (THINNED, THINNED, until, ended_before_ms, most))
             count = int(found.rowcount)
         self._remember()
@@ -156,7 +183,7 @@ class SqlStorage:
 
     def set_meta(self, values: Mapping[str, str | None]) -> None:
         """Change some of what describes the journal; None removes."""
-        with self._told(), self.sql.begin() as work:
+        with self._writing() as work:
             for key, value in values.items():
                 if value is None:
                     work.execute(meta.delete().where(meta.c.key == key))
@@ -239,7 +266,7 @@ class SqlStorage:
         """The rest of the state."""
         return {row.key: row.body for row in self._read(parts)}
 
-    def ended(self, wanted: EndedFilter) -> list[dict[str, Any]]:
+    def ended(self, wanted: EndedFilter) -> list[EndedRow]:
         """Rows of ended jobs, newest first."""
         query = select(ended).order_by(ended.c.ended_ms.desc(), ended.c.job.desc()).limit(wanted.limit)
         if wanted.user is not None:
@@ -262,26 +289,25 @@ class SqlStorage:
             query = query.where(ended.c.script == wanted.script)
         if wanted.phase is not None:
             query = query.where(ended.c.phase == wanted.phase)
-        return [dict(row._mapping) for row in self._read(ended, query)]
+        return list(map(EndedRow._make, self._read(ended, query)))
 
-    def ended_job(self, number: int) -> dict[str, Any] | None:
+    def ended_job(self, number: int) -> EndedRow | None:
         """The row of one ended job."""
         found = self._read(ended, select(ended).where(ended.c.job == number))
-        return dict(found[0]._mapping) if found else None
+        return EndedRow(*found[0]) if found else None
 
-    def ended_jobs(self, numbers: Iterable[int]) -> list[dict[str, Any]]:
+    def ended_jobs(self, numbers: Iterable[int]) -> list[EndedRow]:
         """The rows of some ended jobs, in any order."""
-        wanted, found = list(numbers), list[dict[str, Any]]()
+        wanted, found = list(numbers), list[EndedRow]()
         for at in range(0, len(wanted), 500):
-            rows = self._read(ended, select(ended).where(ended.c.job.in_(wanted[at : at + 500])))
-            found += [dict(row._mapping) for row in rows]
+            found += map(EndedRow._make, self._read(ended, select(ended).where(ended.c.job.in_(wanted[at : at + 500]))))
         return found
 
-    def ended_after(self, at_ms: int, job: int, limit: int) -> list[dict[str, Any]]:
+    def ended_after(self, at_ms: int, job: int, limit: int) -> list[EndedRow]:
         """Rows of ended jobs and tasks in the order of their ends and numbers, from the one after these."""
         query = select(ended).where(tuple_(ended.c.ended_ms, ended.c.job) > (at_ms, job))
         query = query.order_by(ended.c.ended_ms, ended.c.job).limit(limit)
-        return [dict(row._mapping) for row in self._read(ended, query)]
+        return list(map(EndedRow._make, self._read(ended, query)))
 
     def sums(self, wanted: Wanted) -> list[tuple[Any, ...]]:
         """Sums of a period: keys, then all values."""
@@ -292,7 +318,7 @@ class SqlStorage:
         """Waits of a period: keys, then all in ms, then all cores in thousandths, as texts with commas."""
         return self._as_driven(waits_query(wanted))
 
-    def spans(self, wanted: Wanted) -> list[tuple[Any, ...]]:
+    def spans(self, wanted: Wanted) -> list[tuple[int, int, int]]:
         """What ran in a period: beginning, end, core-ms."""
         return self._as_driven(spans_query(wanted))
 
@@ -316,13 +342,22 @@ class SqlStorage:
             found = work.execute(select(func.max(sums.c.day_ms))).scalar()
             return None if found is None else int(found)
 
-    def cells(self, since_ms: int) -> list[tuple[Any, ...]]:
-        """All sums of the days since, by day: key, then values."""
-        return self._as_driven(select(*sums.c).where(sums.c.day_ms >= since_ms).order_by(sums.c.day_ms))
+    def cells(self, since_ms: int) -> list[Cell]:
+        """All sums of the days since, in the order of the days."""
+        found = self._as_driven(select(*sums.c).where(sums.c.day_ms >= since_ms).order_by(sums.c.day_ms))
+        return list(map(Cell._make, found))
 
-    def rows(self, table: str) -> Iterator[dict[str, Any]]:
-        """All rows of a table, for checking."""
-        return (dict(row._mapping) for row in self._rows(metadata.tables[table]))
+    def all_ended(self) -> Iterator[EndedRow]:
+        """All jobs that have ended, in any order."""
+        return map(EndedRow._make, self._rows(ended))
+
+    def all_cells(self) -> Iterator[Cell]:
+        """All sums, in any order."""
+        return map(Cell._make, self._rows(sums))
+
+    def all_texts(self) -> Iterator[tuple[int, str]]:
+        """All texts with their keys, in any order."""
+        return ((row.key, row.body) for row in self._rows(texts))
 
 
 def _stat(path: Path) -> tuple[int, int, int] | None:
@@ -341,13 +376,30 @@ def _private(folder: Path) -> None:
             os.chmod(folder / name, 0o600)
 
 
-def connect(folder: Path | None) -> Engine:
-    """A connection to the journal's file, or to a database in memory."""
+def _there(folder: Path, known: int) -> None:
+    """Raise :class:`StateFolderError` where the file must be there, since so many events were written to it, and is gone."""
+    if known and not (folder / FILE).exists():
+        raise StateFolderError(
+            f"{FILE} is gone from {folder}, and it had {known:,} events. Put it back; or, to begin a new "
+            f"journal there, remove journal.head"
+        )
+
+
+def connect(folder: Path | None, reading: bool = False) -> Engine:
+    """A connection to the journal's file, or to a database in memory.
+
+    One for ``reading`` never writes: not even what an engine left in the log, which the last other connection would when it closes.
+    """
     if folder is None:
         from sqlalchemy.pool import StaticPool
 
         # One connection for all threads: each connection to a database in memory has a database of its own.
         return create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
+    if reading:
+        uri = f"file:{quote(str(folder / FILE))}?mode=ro"
+        return create_engine(
+            "sqlite://", creator=lambda: sqlite3.connect(uri, uri=True, check_same_thread=False), poolclass=QueuePool
+        )
     sql = create_engine(f"sqlite:///{folder / FILE}", connect_args={"check_same_thread": False})
 
     @event.listens_for(sql, "connect")
