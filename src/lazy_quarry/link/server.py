@@ -177,7 +177,7 @@ class Server:
         return self._faults.get(repr(fault), f"{where} goes wrong in ever new ways; engine.log has the first of them")
 
     def _run_ms(self, number: int) -> int | None:
-        return self.runner.run_ms(self.state.jobs[number])
+        return self.runner.files.run_ms(self.state.jobs[number])
 
     def _tick_runner(self) -> None:
         self.runner.tick(any(line.places for line in self.state.jobs.lines.values()))

@@ -1,7 +1,6 @@
 """Runs jobs on this machine through its agent: the engine's side of the spool."""
 
 import json
-import os
 import secrets
 import shutil
 import sys
@@ -12,24 +11,20 @@ from pathlib import Path
 
 import lazy_quarry
 from lazy_quarry.core.engine.commands import Finish
-from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, Curve, Sample, curve_of
+from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, Curve, curve_of
 from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Use
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.files import given, ours
+from lazy_quarry.files import ours
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.run.agent_link import AgentLink, taken_words
-from lazy_quarry.run.file_kinds import FileFound, file_found
-from lazy_quarry.run.inside_files import InsideFiles, at_its_end
 from lazy_quarry.run.intent import attempt_name, intent_of, named_attempt
-from lazy_quarry.run.made_files import MadeFiles, made_files, remove_made
+from lazy_quarry.run.local_files import LocalFiles
 from lazy_quarry.run.node.attempt import Exit, IntentTooLong, read_claim, write_intent
 from lazy_quarry.run.node.locks import others_here
-from lazy_quarry.run.node.process import TICKS, boottime, wall_ms
-from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.run.node.process import wall_ms
 from lazy_quarry.run.this_host import this_host
-from lazy_quarry.run.writable import tried, unusable
 
 QUIET_S = 1.0
 """The link to the agent is dropped when nothing ran or waited for so long."""
@@ -39,10 +34,6 @@ HOLDER_S = 1.0
 """How often it is looked whether another state folder has the cores."""
 MOST_OLD = 2_000
 """Folders of settled attempts that may wait for a quiet moment to be removed."""
-LOOKING_S = 60.0
-"""Looking through all that is in a folder may take so long."""
-CHUNK = 256 * 1024
-"""Most bytes of output read in one go."""
 _LQ = """#!/bin/sh
 case "$1" in
 phase|ranks|spread)
@@ -66,6 +57,7 @@ class LocalRunner:
         self.spool = folder / "spool"
         self.spool.mkdir(mode=0o700, exist_ok=True)
         self.spool.chmod(0o700)
+        self.files = LocalFiles(self.spool)
         self._make_bin()
         self._active: dict[str, Job] = {}
         self._ended: dict[str, Finish] = {}
@@ -80,7 +72,6 @@ class LocalRunner:
         """Folders of settled attempts, and since when they are, the oldest first."""
         self._others_seen: tuple[float, list[str]] = (0.0, [])
         self._holder_seen: tuple[float, str] = (-HOLDER_S, "")
-        self._inside = InsideFiles()
         self._busy_at = time.monotonic()
         self._link = AgentLink(folder, self._greet)
 
@@ -143,9 +134,9 @@ class LocalRunner:
             self._delayed.pop(name, None)
             self._noted.pop(name, None)
             number, attempt, *mark = name.split("-")
-            told = at_its_end(self._inside.read(self.spool / name, over=True), ended.ended_ms)
+            told = self.files.inside_at_end(name, ended.ended_ms)
             most = MOST_OF_TASK if int(number) >= TASK_SPAN else MOST_POINTS
-            curve = curve_of(self._samples(name), most)
+            curve = curve_of(self.files.samples_of(name), most)
             self._ended[name] = _finish(int(number), int(attempt), "".join(mark), ended, told, curve)
 
     # -- the protocol ------------------------------------------------------------------------------
@@ -240,67 +231,6 @@ class LocalRunner:
                     if claim is None or not claim.alive():
                         shutil.rmtree(folder, ignore_errors=True)
 
-    def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
-        """What the supervisor wrote last: use so far, cores busy."""
-        found = ours.glance_json(self.spool / attempt_name(job) / "live.json")
-        if found is None:
-            return None
-        return Use(found["cpu_ms"], found["peak_mib"], found["read"], found["written"]), found["busy"]
-
-    def run_ms(self, job: Job) -> int | None:
-        """Time that its supervisor has run, by a clock that nobody can set; None where that is not known."""
-        try:
-            claim = read_claim(self.spool / attempt_name(job))
-            lives = claim is not None and claim.alive()
-        except OSError:
-            return None
-        return round(1000 * (boottime() - claim.ticks / TICKS)) if claim is not None and lives else None
-
-    def inside(self, job: Job, now_ms: int) -> Inside | None:
-        """What it has written into its attempt's folder."""
-        return self._inside.read(self.spool / attempt_name(job))
-
-    def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
-        """What its supervisor measured; for a long run, fewer samples."""
-        return self._samples(attempt_name(job))
-
-    def _samples(self, name: str) -> list[Sample]:
-        found = ours.glance_json(self.spool / name / "live.json")
-        with suppress(ValueError, TypeError, AttributeError):  # written by a program of another version
-            return [(int(at), float(busy), int(mib)) for at, busy, mib in (found or {}).get("samples", ())]
-        return []
-
-    def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
-        """A piece of a file of the job's."""
-        try:
-            return given.in_time(lambda: _piece(job, path, from_byte), path)
-        except FileNotFoundError:
-            words = "it has not printed anything yet" if job.started_ms is None else f"{path} is not there any more"
-            return OutputChunk(path, "", from_byte, 0, words)
-        except OSError as fault:
-            return OutputChunk(path, "", from_byte, 0, f"{path} cannot be read: {fault.strerror}")
-
-    def files(self, paths: list[str]) -> list[FileFound]:
-        """Look at them."""
-        try:
-            return given.in_time(lambda: [file_found(path) for path in paths], paths[0] if paths else "")
-        except TimeoutError as fault:
-            return [FileFound(path, problem=f"not readable: {fault.strerror}") for path in paths]
-
-    def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
-        """Look for them."""
-        try:
-            return given.in_time(lambda: made_files(folder, since_ms, until_ms), folder, LOOKING_S)
-        except TimeoutError as fault:
-            return MadeFiles(folder, problem=f"cannot be looked through: {fault.strerror}")
-
-    def remove(self, folder: str, paths: list[str], since_ms: int) -> tuple[int, list[str]]:
-        """Remove them."""
-        try:
-            return given.in_time(lambda: remove_made(folder, paths, since_ms), folder, LOOKING_S)
-        except TimeoutError as fault:
-            return 0, [f"{folder}: {fault.strerror}; look there what is gone"]
-
     def notices(self) -> list[str]:
         """Why nothing can be started, or why a certain job cannot."""
         told = [self._link.refused] if self._link.refused else []
@@ -334,34 +264,6 @@ class LocalRunner:
     def busy(self) -> bool:
         """True while attempts run or are about to."""
         return bool(self._active)
-
-    def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
-        """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong."""
-        try:
-            return given.in_time(lambda: unusable(folder, written, input_path, tried), folder)
-        except TimeoutError as fault:
-            return {"directory": f"{folder} cannot be used: {fault.strerror}"}
-
-
-def _piece(job: Job, path: str, from_byte: int) -> OutputChunk:
-    """A piece of a file of the job's, from a byte on. Raises :class:`OSError`."""
-    fd = given.opened(path, os.O_RDONLY | os.O_NONBLOCK)
-    try:
-        there = os.fstat(fd)
-        if not _as_left(job, path, there):
-            return OutputChunk(path, "", from_byte, 0, f"{path} was changed since {job.label} ended", changed=True)
-        begin = max(0, there.st_size + from_byte) if from_byte < 0 else from_byte
-        raw = given.read_range(fd, CHUNK, begin)
-    finally:
-        os.close(fd)
-    return OutputChunk(path, raw.decode(errors="replace"), begin + len(raw), there.st_size)
-
-
-def _as_left(job: Job, path: str, there: os.stat_result) -> bool:
-    """Whether one of the files that a job printed into is as it left it, as far as that is known."""
-    which = "output" if path == job.paths.output else "errors"
-    mark = next((one for one in job.printed if one.which == which), None)
-    return not job.phase.final or mark is None or mark.same(there.st_ino, there.st_size, there.st_mtime_ns)
 
 
 def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | None, curve: Curve | None) -> Finish:

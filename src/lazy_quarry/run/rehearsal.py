@@ -16,7 +16,7 @@ from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.run.file_kinds import FileFound
 from lazy_quarry.run.made_files import MadeFiles
-from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.run.runner import JobFiles, OutputChunk
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,6 +72,11 @@ class RehearsalRunner:
         self._stops: dict[int, int] = {}
         self._causes: dict[int, str] = {}
         self._printed = printed or rehearsed_output
+
+    @property
+    def files(self) -> JobFiles:
+        """It makes up itself what its jobs would have written."""
+        return self
 
     def mark(self) -> str:
         """Rehearsed attempts are in one process, so nothing has to tell them apart."""
@@ -153,7 +158,7 @@ class RehearsalRunner:
         raw = self._printed(job, now_ms).encode()
         return OutputChunk(path, raw[from_byte:].decode(), len(raw), len(raw))
 
-    def files(self, paths: list[str]) -> list[FileFound]:
+    def look_at(self, paths: list[str]) -> list[FileFound]:
         """A rehearsal has no files."""
         return []
 

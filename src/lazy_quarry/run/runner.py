@@ -23,8 +23,52 @@ class OutputChunk:
     """Whether the file is not as the job left it, so that nothing of it is told as the job's."""
 
 
+class JobFiles(Protocol):
+    """The files of attempts and of jobs where they run: looked at, read and removed by nobody else.
+
+    Reading changes nothing, so a process that only reads may have one of its own.
+    """
+
+    def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
+        """What a running attempt has used so far, and the cores it keeps busy now; None when unknown."""
+        ...
+
+    def inside(self, job: Job, now_ms: int) -> Inside | None:
+        """What a running attempt has told of its parts and tasks so far; None for nothing."""
+        ...
+
+    def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
+        """What was measured of a running attempt: (instant in ms, cores busy, memory in MiB), oldest first."""
+        ...
+
+    def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
+        """A piece of one of a job's output files."""
+        ...
+
+    def look_at(self, paths: list[str]) -> list[FileFound]:
+        """What each of these files is by its content, and what is wrong with it; none where there are no files."""
+        ...
+
+    def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
+        """The files below a folder that were created or changed between two instants; until now for None."""
+        ...
+
+    def remove(self, folder: str, paths: list[str], since_ms: int) -> tuple[int, list[str]]:
+        """Remove files made below a folder since an instant; returns how many, and why others were not."""
+        ...
+
+    def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
+        """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong."""
+        ...
+
+
 class Runner(Protocol):
     """Runs attempts. Every call may be repeated: an attempt is started at most once all the same."""
+
+    @property
+    def files(self) -> JobFiles:
+        """The files of what it runs."""
+        ...
 
     def mark(self) -> str:
         """A mark for a submission, unlike any other; empty where attempts can't be confused."""
@@ -53,34 +97,6 @@ class Runner(Protocol):
         """The end of this attempt is in the journal, so what was kept of it may be removed."""
         ...
 
-    def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
-        """What a running attempt has used so far, and the cores it keeps busy now; None when unknown."""
-        ...
-
-    def inside(self, job: Job, now_ms: int) -> Inside | None:
-        """What a running attempt has told of its parts and tasks so far; None for nothing."""
-        ...
-
-    def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
-        """What was measured of a running attempt: (instant in ms, cores busy, memory in MiB), oldest first."""
-        ...
-
-    def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
-        """A piece of one of a job's output files."""
-        ...
-
-    def files(self, paths: list[str]) -> list[FileFound]:
-        """What each of these files is by its content, and what is wrong with it; none where there are no files."""
-        ...
-
-    def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
-        """The files below a folder that were created or changed between two instants; until now for None."""
-        ...
-
-    def remove(self, folder: str, paths: list[str], since_ms: int) -> tuple[int, list[str]]:
-        """Remove files made below a folder since an instant; returns how many, and why others were not."""
-        ...
-
     def notices(self) -> list[str]:
         """What stands in the way of certain jobs, in sentences."""
         ...
@@ -91,8 +107,4 @@ class Runner(Protocol):
 
     def obstacle(self) -> str:
         """Why nothing can start at present, as far as that is seen without trying; empty when nothing is known to be in the way."""
-        ...
-
-    def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
-        """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong."""
         ...

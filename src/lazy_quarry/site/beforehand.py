@@ -12,8 +12,8 @@ from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.rates import greatest_charge
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.caller import Caller
+from lazy_quarry.site.chain_changes import ChainChanges
 from lazy_quarry.site.chain_views import ChainSource
-from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.foretold import Foretold, ForetoldJob
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
@@ -30,7 +30,7 @@ class _Looked(Exception):
 class Beforehand:
     """Says what acts would do. Every call leaves the site as it was."""
 
-    def __init__(self, present: Present, operations: Operations, chains: Chains) -> None:
+    def __init__(self, present: Present, operations: Operations, chains: ChainChanges) -> None:
         self.present, self.operations, self.chains = present, operations, chains
 
     def would_run_again(self, caller: Caller, jobs: list[int], settings: list[str], failed: bool = False) -> Foretold:
@@ -49,7 +49,7 @@ class Beforehand:
 
     def would_continue(self, caller: Caller, number: int, source: ChainSource, first: str = "") -> Foretold:
         """Which jobs of a chain would run again."""
-        checked = self.chains.checked(caller, source)
+        checked = self.chains.chains.checked(caller, source)
         worst = next((one for _, one in checked.findings if one.severity == "error"), None)
         if worst is not None:
             return Foretold(now_ms=self.present.now(), refused=f"line {worst.line}, {worst.message}")

@@ -1,61 +1,42 @@
-"""Chains on a site: checked, rehearsed, submitted, held, cancelled, continued; each is one thing."""
+"""Chains as they are read: checked and rehearsed before they are submitted, and as they stand afterwards."""
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from statistics import median
 
 from lazy_quarry.core.chain.chain import Chain, ChainJob
 from lazy_quarry.core.chain.chain_check import ChainChecked, check_chain
 from lazy_quarry.core.chain.chain_file import read_chain
-from lazy_quarry.core.chain.graph import downstream, ordered
 from lazy_quarry.core.chain.rehearsal import Rehearsal, Rehearsing, Supposed, live_times
-from lazy_quarry.core.engine.commands import CancelJob, ChangeChain, LinkChain, SubmitChain
-from lazy_quarry.core.engine.events import Chained, Submitted
 from lazy_quarry.core.header.check import Checked
-from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.job import Job, Phase
-from lazy_quarry.core.job.ownership import refuse_others
-from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.paths import within
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView, PartView
+from lazy_quarry.site.chain_views import ChainReport, ChainSource, ChainView, PartView
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.expanded import Expanded, expanded
 from lazy_quarry.site.job_views import seen_by
-from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
-from lazy_quarry.site.views import Outcome
 
-_AGAIN = (*FAILING, Phase.CANCELLED)
-"""What is run again when a chain is continued; what was skipped for their sake follows them."""
 MOST_LISTED = 200
 """Chains that are listed."""
 EARLIER_RUNS = 10
 """Newest runs of a part of a chain whose charges tell what it will probably cost."""
 MOST_LIKELY = 100
 """Of so many jobs earlier runs are looked up: each takes a reading of the journal."""
-_Act = Callable[[Caller, list[int]], list[Outcome]]
-
-
-class Unfit(Refused):
-    """A job of a chain was refused, so nothing of it is taken in."""
-
-    def __init__(self, problem: Diagnostic) -> None:
-        super().__init__(problem.message)
-        self.problem = problem
 
 
 class Chains:
-    """What people do with chains, and what is said of them."""
+    """What is said of chains."""
 
-    def __init__(self, present: Present, drafts: Drafts, operations: Operations, queries: Queries) -> None:
-        self.present, self.drafts, self.operations, self.queries = present, drafts, operations, queries
+    def __init__(self, present: Present, drafts: Drafts, queries: Queries) -> None:
+        self.present, self.drafts, self.queries = present, drafts, queries
         self._over: dict[int, tuple[ChainRecord, ChainView]] = {}
         """Chains of which nothing is left, as they ended: they are worked out once."""
 
@@ -176,76 +157,19 @@ class Chains:
         need = next(iter(self.present.engine.plans.planner.needs(request, user)), None)
         return need.cores if need else 0
 
-    # -- submitting --------------------------------------------------------------------------------
-
-    def submit_chain(self, caller: Caller, source: ChainSource) -> ChainReceipt:
-        """Take in a chain: all of its jobs, or none and what must change first."""
-        present, checked = self.present, self.checked(caller, source)
-        if checked.chain is None or checked.refused:
-            return ChainReceipt(None, (), checked.findings)
-        with present.lock:
-            if closed := present.runner.closed():
-                raise Refused(f"not submitted: {closed}")
-            chain = checked.chain
-            parts = tuple((job.name, job.after) for job in chain.jobs)
-            command = SubmitChain(
-                present.now(), chain.name, caller.user, parts, source.text, source.path, source.folder, source.settings
-            )
-            try:
-                with present.together():
-                    events = present.engine.decide(command)
-                    present.commit(events)
-                    number = next(one.chain for one in events if isinstance(one, Chained))
-                    numbers = self._submit(caller, number, checked, [job.name for job in chain.jobs], {})
-            except Unfit as fault:
-                return ChainReceipt(None, (), (("", fault.problem), *checked.findings))
-            self.operations.dispatcher.step()
-            return ChainReceipt(number, tuple(numbers.items()), checked.findings)
-
-    def _submit(
-        self, caller: Caller, chain: int, checked: ChainChecked, names: Iterable[str], known: dict[str, int]
-    ) -> dict[str, int]:
-        """Submit some jobs of a chain in their order; their numbers. Raises :class:`Unfit` at the first that is refused."""
-        present, numbers = self.present, dict[str, int]()
-        assert checked.chain is not None
-        jobs = {job.name: job for job in checked.chain.jobs}
-        for name in names:
-            job, request, submission = jobs[name], checked.requests[name], checked.submissions[name]
-            waits = tuple(
-                (str(numbers.get(other, known.get(other, other))), condition) for other, condition in job.after
-            )
-            request = replace(request, after=(*request.after, *waits))
-            request, problem = self.operations.dependencies.resolved(caller.user, request)
-            if problem:
-                raise Unfit(error("after", f"{name}: {problem}", job.line))
-            try:
-                submitted = self.operations.taken(caller, submission, request)
-                present.commit(submitted)
-                number = next(one.job for one in submitted if isinstance(one, Submitted))
-                link = LinkChain(present.now(), chain, name, number, caller.user)
-                present.commit(present.engine.decide(link))
-            except Refused as fault:
-                raise Unfit(error("over-limit", f"{name}: {fault}", job.line)) from None
-            numbers[name] = number
-        return numbers
-
     # -- one that was submitted --------------------------------------------------------------------
 
-    def _record(self, number: int) -> ChainRecord:
+    def record(self, number: int) -> ChainRecord:
+        """What is kept of a chain. Raises :class:`NoSuchJob` for none."""
         record = self.present.engine.state.chains.get(number)
         if record is None:
             raise NoSuchJob.of_chain(number)
         return record
 
-    def _own(self, caller: Caller, number: int) -> ChainRecord:
-        record = self._record(number)
-        refuse_others(record.user, caller.user, f"chain {number}", "change only your own")
-        return record
-
     def chain(self, caller: Caller, number: int) -> ChainView:
         """A chain as it stands. Raises :class:`NoSuchJob` for none."""
         with self.present.lock:
-            return self._view(caller, self._record(number))
+            return self._view(caller, self.record(number))
 
     def chains(self, caller: Caller) -> list[ChainView]:
         """The newest chains, the last one first."""
@@ -256,7 +180,7 @@ class Chains:
     def chain_source(self, caller: Caller, number: int) -> tuple[str, str, str]:
         """The file of a chain as it was submitted, its path and its folder."""
         with self.present.lock:
-            record = self._record(number)
+            record = self.record(number)
             return record.source, record.path, record.folder
 
     def _view(self, caller: Caller, record: ChainRecord) -> ChainView:
@@ -334,83 +258,3 @@ class Chains:
             ends_ms=ends,
             most_core_ms=rehearsal.most_core_ms,
         )
-
-    def hold_chain(self, caller: Caller, number: int) -> list[Outcome]:
-        """Hold all of its jobs that wait."""
-        return self._all(caller, number, (Phase.WAITING, Phase.BLOCKED), self.operations.hold)
-
-    def release_chain(self, caller: Caller, number: int) -> list[Outcome]:
-        """Release all that are held."""
-        return self._all(caller, number, (Phase.HELD,), self.operations.release)
-
-    def cancel_chain(self, caller: Caller, number: int) -> list[Outcome]:
-        """Cancel all that have not ended."""
-        every = (Phase.WAITING, Phase.BLOCKED, Phase.HELD, Phase.RUNNING)
-        return self._all(
-            caller, number, every, lambda caller, jobs: self.operations.cancel(caller, list(reversed(jobs)))
-        )
-
-    def _all(self, caller: Caller, number: int, phases: tuple[Phase, ...], act: _Act) -> list[Outcome]:
-        with self.present.lock:
-            record, state = self._own(caller, number), self.present.engine.state
-            jobs = [part.job for part in record.parts if part.job in state.jobs]
-            chosen = [job for job in jobs if state.jobs[job].phase in phases]
-            return (
-                act(caller, chosen)
-                if chosen
-                else [Outcome(number, False, f"chain {number} has no job to which that applies")]
-            )
-
-    def continue_chain(self, caller: Caller, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
-        """Run again what failed and all that follows it, or all from one job on, by the file as it is now; what is done stays."""
-        present, checked = self.present, self.checked(caller, source)
-        with present.lock:
-            if checked.chain is None or checked.refused:
-                self._own(caller, number)
-                return ChainReceipt(None, (), checked.findings)
-            try:
-                with present.together():
-                    made = self.continued(caller, number, checked, source, first)
-            except Unfit as fault:
-                return ChainReceipt(None, (), (("", fault.problem), *checked.findings))
-            self.operations.dispatcher.step()
-            return ChainReceipt(number, tuple(made.items()), checked.findings)
-
-    def continued(
-        self, caller: Caller, number: int, checked: ChainChecked, source: ChainSource, first: str = ""
-    ) -> dict[str, int]:
-        """The same as a part of what is decided together: the new jobs. Raises :class:`Refused`, or :class:`Unfit` for one job."""
-        present, record = self.present, self._own(caller, number)
-        assert checked.chain is not None
-        chain = checked.chain
-        waits = {job.name: job.inside for job in chain.jobs}
-        if first and first not in waits:
-            raise Refused(f'chain {number} has no job "{first}"')
-        numbers = {part.name: part.job for part in record.parts if part.job and part.name in waits}
-        jobs = {name: present.find(job) for name, job in numbers.items()}
-        wrong = {name for name, job in jobs.items() if job.phase in _AGAIN}
-        begins = {first} if first else wrong | (set(waits) - set(numbers))
-        if not begins:
-            raise Refused(
-                f"chain {number} has nothing to run again: none of its jobs failed (--from JOB runs it from there)"
-            )
-        again = [name for name in ordered(waits) if name in downstream(waits, begins)]
-        running = [jobs[name].label for name in again if name in jobs and jobs[name].phase is Phase.RUNNING]
-        if running:
-            raise Refused(f"{', '.join(running)} still run; wait for them, or cancel them first")
-        if closed := present.runner.closed():
-            raise Refused(f"not submitted: {closed}")
-        waiting = [numbers[name] for name in again if name in jobs and not jobs[name].phase.final]
-        parts = tuple((job.name, job.after) for job in chain.jobs)
-        change = ChangeChain(present.now(), number, caller.user, parts, source.text, source.settings)
-        known = {name: job for name, job in numbers.items() if name not in again}
-        self._cancel(caller.user, waiting)
-        present.commit(present.engine.decide(change))
-        return self._submit(caller, number, checked, again, known)
-
-    def _cancel(self, user: str, waiting: Iterable[int]) -> None:
-        """Cancel jobs that have not started; those that followed one of them have ended with it."""
-        present = self.present
-        for number in waiting:
-            if number in present.engine.state.jobs:
-                present.commit(present.engine.decide(CancelJob(present.now(), number, user)))

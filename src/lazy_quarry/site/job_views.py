@@ -107,8 +107,8 @@ class JobViews:
         """Read what a running job does now, where it runs; nothing of any other."""
         if job.phase is not Phase.RUNNING or job.request.array is not None:
             return Seen()
-        runner, now = self.present.runner, self.present.now()
-        return Seen(runner.live(job, now), runner.inside(job, now), self._running_warning(job), job.attempt)
+        files, now = self.present.runner.files, self.present.now()
+        return Seen(files.live(job, now), files.inside(job, now), self._running_warning(job), job.attempt)
 
     def shown(
         self, job: Job, expected: Expected | None, unplaced: Unplaced | None, why: str, seen: Seen | None = None
@@ -306,7 +306,7 @@ class JobViews:
 
     def _running_warning(self, job: Job) -> str:
         """The warning about a running job, as of the last tenth second by the clock: whoever looks in between sees the same."""
-        now, runner = self.present.now(), self.present.runner
+        now, files = self.present.now(), self.present.runner.files
         at = max(job.started_ms or now, now - now % WARN_EVERY_MS)
         known = self._warned.get(job.number)
         key = job.attempt, at, self.present.past
@@ -314,8 +314,8 @@ class JobViews:
             return known[1]
         if len(self._warned) > MOST_TASKS:
             self._warned.clear()
-        live = runner.live(job, at)
-        words = warning_of(job, at, live[0] if live else Use(), runner.samples(job, at), self._like_it(job))
+        live = files.live(job, at)
+        words = warning_of(job, at, live[0] if live else Use(), files.samples(job, at), self._like_it(job))
         self._warned[job.number] = key, words
         return words
 

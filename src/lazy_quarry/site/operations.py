@@ -260,7 +260,7 @@ class Operations:
         job = Job(present.engine.state.next_number, caller.user, request, origin, present.now())
         paths = {"output": job.paths.output, "errors": job.paths.errors}
         known = {key: path for key, path in paths.items() if "{node}" not in path}
-        found = present.runner.unusable(job.paths.folder, known, job.paths.input)
+        found = present.runner.files.unusable(job.paths.folder, known, job.paths.input)
         return tuple(error("path", f"{key} {words}", 1) for key, words in found.items())
 
     # -- jobs --------------------------------------------------------------------------------------
@@ -360,7 +360,7 @@ class Operations:
             return Outcome(number, False, str(fault))
         if since is None:
             return Outcome(number, False, f"{job.label} has not started, so it has made nothing")
-        removed, kept = self.present.runner.remove(job.paths.folder, paths, since)
+        removed, kept = self.present.runner.files.remove(job.paths.folder, paths, since)
         words = f"{plural(removed, 'file')} removed" + (f"; {kept[0]}" if kept else "")
         return Outcome(number, not kept, words)
 

@@ -134,7 +134,7 @@ class Queries:
         if not job.phase.final:
             return detail
         # files may lie on a slow disk: others are answered meanwhile
-        evidence = evidence_of(present.runner, job, now)
+        evidence = evidence_of(present.runner.files, job, now)
         return replace(detail, evidence=evidence, verdict=verdict(view, evidence))
 
     def _explained(self, job: Job, explainer: Explainer) -> Explained | None:
@@ -172,7 +172,7 @@ class Queries:
         for number in failed:
             with self.present.lock:
                 job, now = self.present.find(number), self.present.now()
-            if (evidence := evidence_of(self.present.runner, job, now)) and evidence.errors:
+            if (evidence := evidence_of(self.present.runner.files, job, now)) and evidence.errors:
                 found[number] = evidence.errors[-1]
         return found
 
@@ -193,7 +193,7 @@ class Queries:
                 told = f"a file for each task; one of them: lq output {number}/{job.request.array.number(0)}"
                 return OutputChunk(path, "", 0, 0, told)
             now = self.present.now()
-        chunk = self.present.runner.output(job, path, from_byte, now)
+        chunk = self.present.runner.files.output(job, path, from_byte, now)
         if not chunk.changed:
             return chunk
         with self.present.lock:
@@ -210,7 +210,7 @@ class Queries:
             since, folder = self.present.first_start_ms(job), job.paths.folder
         if since is None:
             return MadeFiles(folder, problem="it has not started")
-        return self.present.runner.made(
+        return self.present.runner.files.made(
             folder, since, job.ended_ms
         )  # a disk may be slow: others are answered meanwhile
 
@@ -219,7 +219,7 @@ class Queries:
         with self.present.lock:
             job = self.present.engine.state.jobs.get(number)
             running = job is not None and job.phase is Phase.RUNNING
-            return self.present.runner.samples(job, self.present.now()) if job and running else []
+            return self.present.runner.files.samples(job, self.present.now()) if job and running else []
 
     # -- waiting jobs ------------------------------------------------------------------------------
 

@@ -74,7 +74,11 @@ class Searches:
         for job in present.engine.state.jobs.values():
             if query.tasks is (job.request.task is None):
                 continue
-            live = present.runner.live(job, now) if job.phase is Phase.RUNNING and job.request.array is None else None
+            live = (
+                present.runner.files.live(job, now)
+                if job.phase is Phase.RUNNING and job.request.array is None
+                else None
+            )
             facts = facts_of(replace(job, use=live[0]) if live else job, now)
             if meets(query, facts, job.origin.script):
                 value = getattr(facts, order.field.kept) if order else job.number
@@ -140,4 +144,4 @@ class Searches:
         if job.parent is not None and job.phase is Phase.DONE:
             return ""
         paths = dict.fromkeys((job.paths.errors, job.paths.output))
-        return "\n".join(present.runner.output(job, path, PRINTED, now).text for path in paths)
+        return "\n".join(present.runner.files.output(job, path, PRINTED, now).text for path in paths)

@@ -1,12 +1,17 @@
-"""One site in use, composed of the part that changes it, the part that reads it, and the part that reports on drafts."""
+"""One site in use, composed of the parts that read it, the parts that change it, and those that follow what happens."""
 
+from collections.abc import Callable
+
+from lazy_quarry.core.job.request import Request
 from lazy_quarry.run.relay import Relay
 from lazy_quarry.site.advised import Advice
 from lazy_quarry.site.beforehand import Beforehand
+from lazy_quarry.site.chain_changes import ChainChanges
 from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.foresight import Foresight
+from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.site.ledger import Ledger
 from lazy_quarry.site.mail import Mailer
 from lazy_quarry.site.operations import Operations
@@ -16,24 +21,35 @@ from lazy_quarry.site.site_changes import SiteChanges
 from lazy_quarry.site.study import Studies
 
 
-class SiteInUse:
+class SiteRead:
+    """A site as it is read: the parts that change nothing. A process that only follows a journal may have one too.
+
+    ``foreseen`` gives the range of a request that nobody has submitted, where one is known.
+    """
+
+    def __init__(self, present: Present, foreseen: Callable[[str, Request], StartRange | None]) -> None:
+        self.present = present
+        self.drafts = Drafts(present, foreseen)
+        self.queries = Queries(present)
+        self.chains = Chains(present, self.drafts, self.queries)
+        self.advice = Advice(present, self.drafts)
+        self.ledger = Ledger(present)
+
+
+class SiteInUse(SiteRead):
     """A site as its user uses it: the parts that share ``present``.
 
     The site of the demo lives in the application's process; that of this machine in an engine process of its own.
     """
 
     def __init__(self, present: Present) -> None:
-        self.present = present
         self.dispatcher = Dispatcher(present)
         self.foresight = Foresight(present)
-        self.drafts = Drafts(present, self.foresight.of_request)
-        self.queries = Queries(present)
+        super().__init__(present, self.foresight.of_request)
         self.operations = Operations(present, self.drafts, self.dispatcher)
         self.site_changes = SiteChanges(present, self.dispatcher)
-        self.chains = self.chain_changes = Chains(present, self.drafts, self.operations, self.queries)
-        self.beforehand = Beforehand(present, self.operations, self.chains)
-        self.advice = Advice(present, self.drafts)
-        self.ledger = Ledger(present)
+        self.chain_changes = ChainChanges(present, self.chains, self.operations)
+        self.beforehand = Beforehand(present, self.operations, self.chain_changes)
         self.studies = Studies(present)
         way = present.site.mail
         relay = Relay(way.relay, way.port, way.tls, way.user, way.password_file) if way.relay else None
