@@ -12,7 +12,6 @@ from lazy_quarry.link.call_marks import Call
 from lazy_quarry.link.protocol import (
     BAD_PARAMS,
     BAD_REQUEST,
-    ERRORS,
     INTERNAL,
     NO_METHOD,
     NOT_JSON,
@@ -20,6 +19,7 @@ from lazy_quarry.link.protocol import (
     Request,
     arguments_of,
     error_line,
+    fault_line,
     logged,
 )
 from lazy_quarry.link.site_client import CALLS
@@ -28,15 +28,15 @@ from lazy_quarry.site.roles import refusal
 from lazy_quarry.site.views import Outcome
 
 if TYPE_CHECKING:
-    from lazy_quarry.site.site_in_use import SiteInUse
+    from lazy_quarry.site.site_in_use import SiteRead
 
 
-def method_of_part(site: SiteInUse, call: Call) -> Any:
+def method_of_part(site: SiteRead, call: Call) -> Any:
     """What answers a call."""
     return getattr(getattr(site, call.part), call.name)
 
 
-def answered(site: SiteInUse, caller: Caller, call: Call, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
+def answered(site: SiteRead, caller: Caller, call: Call, arguments: tuple[Any, ...], named: dict[str, Any]) -> Any:
     """The answer to a person's call; what they may not do is refused as an outcome of it.
 
     What is somebody's own of jobs is decided where the job is known.
@@ -51,8 +51,8 @@ def answered(site: SiteInUse, caller: Caller, call: Call, arguments: tuple[Any, 
     return method(caller, *arguments, **named)
 
 
-def answer(site: Any, caller: Caller, line: bytes) -> bytes:
-    """The answer to one line, as a line; never raises. ``site`` is a :class:`SiteInUse`.
+def answer(site: SiteRead, caller: Caller, line: bytes) -> bytes:
+    """The answer to one line, as a line; never raises. A site that is only read has not all parts.
 
     What goes wrong inside is an internal error with a number, under which the log has all of it.
     """
@@ -68,7 +68,7 @@ def answer(site: Any, caller: Caller, line: bytes) -> bytes:
         return error_line(request.id, INTERNAL, logged(fault, request.method))
 
 
-def _answer(site: Any, caller: Caller, request: Request) -> bytes:
+def _answer(site: SiteRead, caller: Caller, request: Request) -> bytes:
     if request.jsonrpc != "2.0":
         return error_line(None, BAD_REQUEST, "not a JSON-RPC 2.0 request")
     if request.method not in CALLS:
@@ -82,6 +82,5 @@ def _answer(site: Any, caller: Caller, request: Request) -> bytes:
     try:
         result = answered(site, caller, call, (), values)
     except QuarryError as fault:
-        code = next(code for kind, code in ERRORS.items() if isinstance(fault, kind))
-        return error_line(request.id, code, str(fault))
+        return fault_line(request.id, fault)
     return msgspec.json.encode({"jsonrpc": "2.0", "id": request.id, "result": result}) + b"\n"

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 class BookCalls(Asking):
     """What a site answers about its books."""
 
-    @call("ledger", ALL)
+    @call("ledger", ALL, long="yes")
     def report(
         self, period: str, by: list[str] | None = None, where: dict[str, str] | None = None, waits: bool = True
     ) -> Report:
@@ -32,17 +32,17 @@ class BookCalls(Asking):
         """
         ...
 
-    @call("ledger", ALL)
+    @call("ledger", ALL, long="yes")
     def over_time(self, period: str, split: str, where: dict[str, str] | None = None) -> OverTime:
         """What was charged over a period, by days, weeks or months as these suit it, split by one key."""
         ...
 
-    @call("ledger", ALL)
+    @call("ledger", ALL, long="yes")
     def waits(self, period: str, where: dict[str, str] | None = None) -> BySize:
         """How long the jobs that ended in a period waited, by how many cores they held."""
         ...
 
-    @call("ledger", ALL)
+    @call("ledger", ALL, long="yes")
     def rhythm(self, period: str, where: dict[str, str] | None = None) -> Rhythm:
         """Core-hours held in a period by weekday and hour, in the zone of the site."""
         ...
@@ -52,17 +52,17 @@ class BookCalls(Asking):
         """What each account should have of the cluster, what it had of late by days, and what its jobs stand ahead for it."""
         ...
 
-    @call("ledger", ALL)
+    @call("ledger", ALL, long="yes")
     def waste(self, period: str, where: dict[str, str] | None = None) -> Waste:
         """What was asked for and not used in a period, the names with most of it, and what advice would have saved of it."""
         ...
 
-    @call("ledger", ALL)
+    @call("ledger", ALL, long="yes")
     def budget_ends(self) -> dict[str, BudgetEnd]:
         """Of each account with a budget that was used in the last 30 days, when it ends if it goes on so."""
         ...
 
-    @call("ledger", ALL)
+    @call("ledger", ALL, long="yes")
     def records(
         self, period: str, where: dict[str, str] | None = None, after: tuple[int, int] | None = None
     ) -> list[JobRecord]:

@@ -24,6 +24,10 @@ Part = Literal[
 ]
 """The part of a site in use that answers a call."""
 CHANGING: tuple[Part, ...] = ("operations", "chain_changes", "site_changes")
+READING: tuple[Part, ...] = ("queries", "drafts", "chains", "advice", "ledger")
+"""The parts of :class:`lazy_quarry.site.site_in_use.SiteRead`."""
+Long = Literal["no", "yes", "ended", "if ended"]
+"""``ended``: where the job of the argument ``number`` has ended; ``if ended``: where ended jobs are asked for."""
 _Method = TypeVar("_Method", bound=Callable[..., Any])
 
 
@@ -31,19 +35,25 @@ _Method = TypeVar("_Method", bound=Callable[..., Any])
 class Call:
     """A call: the part of a site that answers it, who may make it, and what it needs.
 
-    ``long``: it may take long, as one that reads files of people or checks many scripts; it is answered in a thread, while others
-    are, and holds the site's lock only where it must. ``plan``: it needs all of the plan, which on a large site takes long to work
-    out. ``about`` is the argument that names the account that it is about, where a lead's rights hang on that.
+    ``long``: it may take long, as one that reads files of people, much of the past, or many scripts. It is answered apart from all
+    others: by a process that reads the journal where one of the :data:`READING` parts answers it, else in a thread, which holds the
+    site's lock only where it must. ``plan``: it needs all of the plan, which on a large site takes long to work out. ``about`` is
+    the argument that names the account that it is about, where a lead's rights hang on that.
     """
 
     name: str
     part: Part
     rights: Rights
-    long: bool = False
+    long: Long = "no"
     plan: bool = False
     about: str = ""
     several: bool = False
     """Whether its answer is a list."""
+
+    @property
+    def by_reader(self) -> bool:
+        """Whether a process that only reads the journal can answer it."""
+        return self.long != "no" and self.part in READING
 
     @property
     def changes(self) -> bool:
@@ -60,7 +70,7 @@ class Asking:
 
 
 def call(
-    part: Part, rights: Rights, *, long: bool = False, plan: bool = False, about: str = ""
+    part: Part, rights: Rights, *, long: Long = "no", plan: bool = False, about: str = ""
 ) -> Callable[[_Method], _Method]:
     """Write a call down: its arguments and its answer are those of the method, which a client's :meth:`Asking.ask` makes."""
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 import sys
 import traceback
+from collections.abc import Iterator
 from functools import cache
 from importlib import import_module
 from itertools import count
@@ -34,7 +35,7 @@ LONGEST_LINE = 64 * 2**20
 _SAFE = 2**53
 """Whole numbers up to this are exact in every reader of JSON (RFC 8259); a call takes none beyond."""
 _DIGITS = re.compile(rb"\d{16}|[eE]\+?\d\d")
-_faults = count(1)
+_faults: Iterator[int] = count(1)
 _NOTHING = msgspec.Raw()
 _HOMES = {
     "Submission": "lazy_quarry.core.header.submission",
@@ -141,19 +142,30 @@ def write_notification(method: str, **params: Any) -> bytes:
     return msgspec.json.encode({"jsonrpc": "2.0", "method": method, "params": params}) + b"\n"
 
 
-class _Named(msgspec.Struct):
+class Glance(msgspec.Struct):
+    """What is seen of a call before it is answered."""
+
     method: str = ""
+    id: int | str | None = None
+    params: dict[str, msgspec.Raw] = {}
+
+    def number(self, name: str) -> int | None:
+        """A whole number among its arguments, also false and true; None for none."""
+        try:
+            return int(msgspec.json.decode(self.params[name], type=int | bool))
+        except (KeyError, msgspec.MsgspecError):
+            return None
 
 
-_NAMES = msgspec.json.Decoder(_Named)
+_GLANCES = msgspec.json.Decoder(Glance)
 
 
-def method_of(line: bytes) -> str:
-    """What a line calls; empty for what isn't a call."""
+def glance_at(line: bytes) -> Glance:
+    """What a line calls; an empty method for what isn't a call."""
     try:
-        return _NAMES.decode(line).method
+        return _GLANCES.decode(line)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
-        return ""
+        return Glance()
 
 
 _REPLIES = msgspec.json.Decoder(Reply)
@@ -172,6 +184,12 @@ def result_of(method: str, reply: Reply) -> Any:
         raise kind(reply.error.message)
     raw = b"null" if isinstance(reply.result, msgspec.UnsetType) else reply.result
     return msgspec.json.decode(raw, type=types_of(method)[1])
+
+
+def number_faults_from(first: int) -> None:
+    """Number faults from here on, so that those of several processes that write one log differ."""
+    global _faults
+    _faults = count(first)
 
 
 def logged(fault: Exception, where: str) -> str:
@@ -219,6 +237,11 @@ def _exact(value: Any) -> bool:
             return False
         rest += one.values() if isinstance(one, dict) else one if isinstance(one, list) else ()
     return True
+
+
+def fault_line(number: int | str | None, fault: QuarryError) -> bytes:
+    """An answer that says what was refused, or went wrong, in the words that a person is told."""
+    return error_line(number, next(code for kind, code in ERRORS.items() if isinstance(fault, kind)), str(fault))
 
 
 def error_line(number: int | str | None, code: int, message: str) -> bytes:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import asyncio
 import faulthandler
 import os
+import select
 import signal
 import socket
 import struct
@@ -25,7 +26,9 @@ from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.files.kinds import lack_of
 from lazy_quarry.files.logs import keep_short
 from lazy_quarry.link.answered import answer
-from lazy_quarry.link.protocol import LONGEST_LINE, logged, method_of, submission_of, write_notification
+from lazy_quarry.link.protocol import LONGEST_LINE, Glance, glance_at, logged, submission_of, write_notification
+from lazy_quarry.link.reader import forked_starter
+from lazy_quarry.link.readers import NoReader, Readers
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.probe.machine import core_numbers, groups_of, user_name
 from lazy_quarry.probe.others import OthersLoad
@@ -58,6 +61,8 @@ MOST_SLICES = 200
 """So many slices of the plan are worked out for one call, before it is answered all the same."""
 UNREAD_S = 60.0
 """Who reads no answer for so long is left."""
+MOST_AT_WORK = 8
+"""Calls of one client that may take long, at once; it waits with more."""
 MOST_FAULTS = 50
 """Kinds of faults, one after the other, of which all is logged."""
 _LEAVE, _LEFT = b'{"jsonrpc":"2.0","id":0,"method":"leave"}\n', b'{"jsonrpc":"2.0","id":0,"result":null}\n'
@@ -72,23 +77,24 @@ def linger_s() -> float:
 class Server:
     """The site of a state folder, with its socket and its clock ticks."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, starter: socket.socket | None = None) -> None:
+        """Open the journal of a folder. ``starter`` is the link to a process that starts readers of it."""
         self.folder = folder
         journal = Journal(folder)
         self.site_file = watched_site(folder)
         site = self.site_file.site
         self.runner = LocalRunner(folder, core_numbers(), journal.identity, site.kept.attempts_s)
-        self.site = SiteInUse(
-            Present(
-                site,
-                journal,
-                self.runner,
-                clock=wall_ms,
-                zone=local_zone(),
-                look_up=with_surroundings,
-                others_busy=OthersLoad().cores,
-            )
+        present = Present(
+            site,
+            journal,
+            self.runner,
+            clock=wall_ms,
+            zone=local_zone(),
+            look_up=with_surroundings,
+            others_busy=OthersLoad().cores,
         )
+        self.readers = Readers(folder, present, starter)
+        self.site = SiteInUse(present, self.readers.study)
         self.site.mailer.start()
         self.site.foresight.start()
         self.state = self.site.present.engine.state
@@ -136,6 +142,7 @@ class Server:
         finally:
             self.site.mailer.close()
             self.site.foresight.close()
+            self.readers.close()
             for server in self._servers:
                 server.close()
 
@@ -164,6 +171,7 @@ class Server:
             self._keep_log_short,
             self._watch_link,
             self._tell_changes,
+            self.readers.let_go,
         )
 
     def _told_of(self, fault: Exception, where: str) -> str:
@@ -271,16 +279,47 @@ class Server:
             logged(fault, "making ready")
         return apart
 
-    async def _answered(self, caller: Caller, line: bytes) -> bytes:
-        """The answer to a call. What may take long does so in a thread."""
-        method = method_of(line)
-        if method in CALLS and CALLS[method].long:
-            if CALLS[method].plan:
-                await self._work_out_plan()
-            return await asyncio.to_thread(answer, self.site, caller, line)
-        apart = await self._made_ready(caller, line, method)
+    async def _answered(self, caller: Caller, line: bytes, call: Glance) -> bytes:
+        """The answer to a call that no other waits for."""
+        apart = await self._made_ready(caller, line, call.method)
         with self.site.drafts.knowing(apart):
             return answer(self.site, caller, line)
+
+    def _is_long(self, call: Glance) -> bool:
+        """Whether a call may take long, as it is made."""
+        known = CALLS.get(call.method)
+        if known is None or known.long == "no":
+            return False
+        if known.long == "if ended":
+            return bool(call.number("ended"))
+        return True
+
+    async def _long_answer(self, caller: Caller, line: bytes, call: Glance) -> bytes:
+        """The answer to a call that may take long: by a reader where one can be had, else in a thread."""
+        known = CALLS[call.method]
+        live = known.long == "ended" and call.number("number") in self.state.jobs
+        if known.by_reader and not live:
+            try:
+                return await self.readers.answer(caller, line, call)
+            except NoReader:
+                pass
+        if known.plan:
+            await self._work_out_plan()
+        return await asyncio.to_thread(answer, self.site, caller, line)
+
+    async def _send(self, writer: asyncio.StreamWriter, told: bytes) -> None:
+        writer.write(told)
+        self._watch_link()
+        self._tell_changes()
+        await asyncio.wait_for(writer.drain(), UNREAD_S)
+
+    async def _send_long(self, writer: asyncio.StreamWriter, caller: Caller, line: bytes, call: Glance) -> None:
+        """Answer a call that may take long, while others of the same client are answered too."""
+        told = await self._long_answer(caller, line, call)
+        try:
+            await self._send(writer, told)
+        except (ConnectionError, TimeoutError):
+            writer.transport.abort()
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         peer: socket.socket = writer.get_extra_info("socket")
@@ -292,28 +331,51 @@ class Server:
         writer.write(write_notification("hello", version=__version__, pid=os.getpid()))
         self.writers.add(writer)
         caller = caller_of(self.site.present.site, user_name(uid), groups_of(uid, gid), "socket")
+        at_work = set[asyncio.Task[None]]()
         try:
             while line := await reader.readline():
                 if line == _LEAVE:
                     self._leave.set()
-                writer.write(_LEFT if line == _LEAVE else await self._answered(caller, line))
-                self._watch_link()
-                self._tell_changes()
+                    await self._send(writer, _LEFT)
+                    continue
+                call = glance_at(line)
+                if self._is_long(call):
+                    if len(at_work) >= MOST_AT_WORK:
+                        await asyncio.wait(at_work, return_when=asyncio.FIRST_COMPLETED)
+                    task = asyncio.get_running_loop().create_task(self._send_long(writer, caller, line, call))
+                    at_work.add(task)
+                    task.add_done_callback(at_work.discard)
+                else:
+                    await self._send(writer, await self._answered(caller, line, call))
                 # Whoever sends many calls at once, or reads no answers, waits by himself: others are answered in between.
                 await asyncio.sleep(0)
-                await asyncio.wait_for(writer.drain(), UNREAD_S)
+            while at_work and not _is_gone(peer):  # it may have said all that it wants to, and still read
+                await asyncio.wait(at_work, timeout=TICK_S)
         except (ConnectionError, ValueError):
             pass
         except TimeoutError:
             writer.transport.abort()
         finally:
+            for task in at_work:
+                task.cancel()  # and the reader that worked for it ends
             self.writers.discard(writer)
             writer.close()
+
+
+def _is_gone(peer: socket.socket) -> bool:
+    """Whether the other end of a link is closed, not only shut for writing."""
+    poll = select.poll()
+    try:
+        poll.register(peer.fileno(), 0)
+    except ValueError:
+        return True
+    return bool(poll.poll(0))
 
 
 def main() -> None:
     """``python -m lazy_quarry.link.server FOLDER``: exit 0 when done or another engine is there, 1 with a reason."""
     folder = Path(sys.argv[1])
+    starter = forked_starter()
     try:
         lock = FolderLock(folder, "", wait=False)
     except BlockingIOError:
@@ -324,7 +386,7 @@ def main() -> None:
     signal.signal(signal.SIGHUP, signal.SIG_IGN)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:
-        server = Server(folder)
+        server = Server(folder, starter)
     except (StateFolderError, SiteFileError) as fault:
         sys.exit(f"refused: {fault}")
     asyncio.run(server.run())

@@ -111,21 +111,21 @@ class SiteClient(BookCalls):
         """Let people charge an account, or no longer."""
         ...
 
-    @call("operations", OWN_JOBS, long=True)
+    @call("operations", OWN_JOBS, long="yes")
     def remove_made(self, number: int, paths: list[str]) -> Outcome:
         """Remove files that a job made, by their paths from its folder."""
         ...
 
     # -- what is read of it
 
-    @call("queries", ALL, plan=True)
+    @call("queries", ALL, long="if ended", plan=True)
     def jobs(
         self, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
     ) -> list[JobView]:
         """Live jobs by number, or the newest ended ones."""
         ...
 
-    @call("queries", ALL)
+    @call("queries", ALL, long="yes")
     def search(
         self, where: str, ended: bool = True, everyone: bool = True, sort: str = "", limit: int = 50, offset: int = 0
     ) -> Found:
@@ -140,17 +140,17 @@ class SiteClient(BookCalls):
         """One job."""
         ...
 
-    @call("queries", ALL, long=True, plan=True)
+    @call("queries", ALL, long="ended", plan=True)
     def detail(self, number: int) -> JobDetail:
         """One job with record, script and verdict."""
         ...
 
-    @call("queries", ALL, long=True)
+    @call("queries", ALL, long="yes")
     def output(self, number: int, which: Literal["output", "errors"], from_byte: int = 0) -> OutputChunk:
         """A piece of what a job printed; a negative ``from_byte`` counts from the end."""
         ...
 
-    @call("queries", ALL, long=True)
+    @call("queries", ALL, long="yes")
     def made(self, number: int) -> MadeFiles:
         """The files that were created or changed where a job works since it started, until it ended; newest first."""
         ...
@@ -200,7 +200,7 @@ class SiteClient(BookCalls):
         """The most that could start now in a queue, by walltime and kind."""
         ...
 
-    @call("queries", ALL)
+    @call("queries", ALL, long="yes")
     def expand_job(self, number: int) -> Expanded:
         """The tasks of an array."""
         ...
@@ -224,7 +224,7 @@ class SiteClient(BookCalls):
         """What a trial of a draft would come to; nothing is changed."""
         ...
 
-    @call("beforehand", OWN_JOBS, long=True, plan=True)
+    @call("beforehand", OWN_JOBS, long="yes", plan=True)
     def would_continue(self, number: int, source: ChainSource, first: str = "") -> Foretold:
         """Which jobs of a chain would run again; nothing is changed."""
         ...
@@ -236,24 +236,24 @@ class SiteClient(BookCalls):
         """The report on a draft."""
         ...
 
-    @call("drafts", ALL)
+    @call("drafts", ALL, long="yes")
     def expand(self, submission: Submission) -> Expanded:
         """The tasks of a draft's array."""
         ...
 
     # -- chains
 
-    @call("chains", ALL, long=True, plan=True)
+    @call("chains", ALL, long="yes", plan=True)
     def report_chain(self, source: ChainSource, fails: list[str], slower: dict[str, float]) -> ChainReport:
         """Check a chain file and rehearse it."""
         ...
 
-    @call("chains", ALL)
+    @call("chains", ALL, long="yes")
     def chain_tasks(self, source: ChainSource, name: str) -> Expanded:
         """The tasks of an array of a chain file."""
         ...
 
-    @call("chain_changes", ALL, long=True)
+    @call("chain_changes", ALL, long="yes")
     def submit_chain(self, source: ChainSource) -> ChainReceipt:
         """Submit a chain as one thing."""
         ...
@@ -288,7 +288,7 @@ class SiteClient(BookCalls):
         """Cancel all of a chain that has not ended."""
         ...
 
-    @call("chain_changes", OWN_JOBS, long=True)
+    @call("chain_changes", OWN_JOBS, long="yes")
     def continue_chain(self, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
         """Run again what failed of a chain and what follows it, or all from one job on."""
         ...
@@ -300,7 +300,7 @@ class SiteClient(BookCalls):
         """What to ask for next time: for a name, or for the job of a number."""
         ...
 
-    @call("advice", ALL)
+    @call("advice", ALL, long="yes")
     def like(self, number: int) -> list[int]:
         """The ended runs that are alike to a job: of the same commands, or of its name in its folder or chain."""
         ...

@@ -153,7 +153,7 @@ class BoardKeeper:
     def _note_changes(self, now: int) -> None:
         """Note what has changed of the state since the last look, and what must be shown anew for it."""
         state = self.present.engine.state
-        touched = state.jobs.take_touched() | (self.views.follow_chains() & state.jobs.keys())
+        touched = state.jobs.take_touched() | (self.views.take_chained() & state.jobs.keys())
         if self._past < 0:  # the first look
             touched = set(state.jobs)
             self._due_nodes |= dict.fromkeys(node.name for node in self.present.site.nodes)

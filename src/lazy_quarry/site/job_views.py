@@ -64,7 +64,8 @@ class JobViews:
         """By job: its attempt, when the warning was worked out and with which past, and the warning."""
         self._usual: dict[tuple[int, int, int], tuple[LikeIt, ...]] = {}
         """By job, when it began, and how often an earlier past was added: earlier runs like it."""
-        self.chained: dict[int, tuple[int, str]] = {}
+        self._followed, self._newly = -1, set[int]()
+        self._chained: dict[int, tuple[int, str]] = {}
         """By job: the chain that it belongs to, and that chain's name."""
         self._records: dict[int, ChainRecord] = {}
 
@@ -87,16 +88,22 @@ class JobViews:
             known = self._ended[job.number] = (job, self._made(*self._summed(job), Expected(), why="", warning=""))
         return known[1]
 
-    def follow_chains(self) -> set[int]:
-        """Take in which jobs belong to which chain; those of which that is new."""
-        new = set[int]()
+    def take_chained(self) -> set[int]:
+        """Jobs of which it is new, since this was asked last, to which chain they belong."""
+        self._follow_chains()
+        new, self._newly = self._newly, set()
+        return new
+
+    def _follow_chains(self) -> None:
+        if self._followed == self.present.version:
+            return
+        self._followed = self.present.version
         for number, record in self.present.engine.state.chains.items():
             if self._records.get(number) is not record:
                 self._records[number] = record
                 told = {part.job: (number, record.name) for part in record.parts if part.job}
-                new |= {job for job, chain in told.items() if self.chained.get(job) != chain}
-                self.chained |= told
-        return new
+                self._newly |= {job for job, chain in told.items() if self._chained.get(job) != chain}
+                self._chained |= told
 
     def why(self, job: Job, explainer: Explainer) -> str:
         """What a waiting job waits for, or what stands in the way of all."""
@@ -149,6 +156,8 @@ class JobViews:
     ) -> JobView:
         present, request, now = self.present, job.request, self.present.now()
         array = request.array is not None
+        self._follow_chains()
+        chain, chain_name = self._chained.get(job.number, (0, ""))
         live, told, charged = None, job.inside, job.charge_core_ms
         if job.phase is Phase.RUNNING and not array:
             live, told = (seen.live, seen.inside) if seen is not None else (None, None)
@@ -210,8 +219,8 @@ class JobViews:
             rows=request.array.rows if request.array else (),
             counts=counts,
             failed_tasks=self._failed_tasks(job, dict(counts)) if array and job.phase.final else (),
-            chain=self.chained.get(job.number, (0, ""))[0],
-            chain_name=self.chained.get(job.number, (0, ""))[1],
+            chain=chain,
+            chain_name=chain_name,
             range=present.ranges.get(job.number) if job.phase in (Phase.WAITING, Phase.BLOCKED) else None,
             inside=told,
             curve=job.curve,

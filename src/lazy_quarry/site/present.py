@@ -112,17 +112,26 @@ class Present:
                 self.say_unwritable(str(fault))
                 raise
             self.unwritable = ""
-            ended = self.engine.apply(events)
-            for hear in self.heard:
-                try:
-                    hear(self.journal.number - len(events) + 1, events, ended)
-                except Exception as fault:  # what follows an event never undoes it, nor fails the call that made it
-                    traceback.print_exception(fault, limit=-20)
-                    self.step_note = f"what follows an event failed: {fault}; the event itself is kept"
-            self.ends += sum(isinstance(event, Ended) for event in events)
-            if ended and self._recently_ended is not None:
-                self._recently_ended = [*reversed(ended), *self._recently_ended]
-            self._tell()
+            self._happened(self.journal.number - len(events) + 1, events)
+
+    def _happened(self, first: int, events: list[Event]) -> None:
+        """Events are in the journal, the first with this number: they are applied, and whoever listens is told."""
+        ended = self.engine.apply(events)
+        for hear in self.heard:
+            try:
+                hear(first, events, ended)
+            except Exception as fault:  # what follows an event never undoes it, nor fails the call that made it
+                traceback.print_exception(fault, limit=-20)
+                self.step_note = f"what follows an event failed: {fault}; the event itself is kept"
+        self.ends += sum(isinstance(event, Ended) for event in events)
+        if ended and self._recently_ended is not None:
+            self._recently_ended = [*reversed(ended), *self._recently_ended]
+        self._tell()
+
+    def follow(self) -> None:
+        """Take in what the engine has written, where the journal is open for reading only."""
+        with self.lock:
+            self.journal.follow(self.engine.state, self._happened)
 
     @property
     def gathering(self) -> bool:

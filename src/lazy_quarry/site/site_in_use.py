@@ -18,7 +18,7 @@ from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
 from lazy_quarry.site.site_changes import SiteChanges
-from lazy_quarry.site.study import Studies
+from lazy_quarry.site.study import Apart, Studies
 
 
 class SiteRead:
@@ -42,7 +42,8 @@ class SiteInUse(SiteRead):
     The site of the demo lives in the application's process; that of this machine in an engine process of its own.
     """
 
-    def __init__(self, present: Present) -> None:
+    def __init__(self, present: Present, study_apart: Apart | None = None) -> None:
+        """``study_apart`` makes studies in a process of their own."""
         self.dispatcher = Dispatcher(present)
         self.foresight = Foresight(present)
         super().__init__(present, self.foresight.of_request)
@@ -50,7 +51,7 @@ class SiteInUse(SiteRead):
         self.site_changes = SiteChanges(present, self.dispatcher)
         self.chain_changes = ChainChanges(present, self.chains, self.operations)
         self.beforehand = Beforehand(present, self.operations, self.chain_changes)
-        self.studies = Studies(present)
+        self.studies = Studies(present, study_apart)
         way = present.site.mail
         relay = Relay(way.relay, way.port, way.tls, way.user, way.password_file) if way.relay else None
         sender = way.sender or f"lazy-quarry@{present.site.host or 'localhost'}"

@@ -1,8 +1,8 @@
-"""Studies of a site's own past, each in a thread beside the engine: with progress, and a way to stop."""
+"""Studies of a site's own past, each beside the engine: with progress, and a way to stop."""
 
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from lazy_quarry.core.instants import parse_since
@@ -13,20 +13,26 @@ from lazy_quarry.errors import BadValue, QuarryError, Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.study_view import StudyView
+from lazy_quarry.store.journal import Journal
 from lazy_quarry.study.own_past import as_it_was, study
-from lazy_quarry.study.past import BOUNDS, Past, past_of
-from lazy_quarry.study.what_if import WhatIf, what_if
+from lazy_quarry.study.past import BOUNDS, past_of
+from lazy_quarry.study.what_if import what_if
 
+Told = Callable[[StudyView], bool]
+"""Is told how far a study is; says whether to go on."""
+Apart = Callable[[StudyView, Told], bool]
+"""Makes a study in a process of its own; returns False where none can be had."""
 USUAL_DAYS, MOST_JOBS, AT_ONCE = 30, 100_000, 2_000
 WORK_S, REST_S = 0.05, 0.01
-"""It works so long at a time, and rests so long, so that the engine and calls come first."""
+"""In a thread of the engine it works so long at a time, and rests so long, so that the engine and calls come first."""
 
 
 class Studies:
     """One study at a time; the last one stays to be read."""
 
-    def __init__(self, present: Present) -> None:
-        self.present = present
+    def __init__(self, present: Present, apart: Apart | None = None) -> None:
+        """``apart`` makes a study in a process of its own; without it, or where it can't, a thread does."""
+        self.present, self.apart = present, apart
         self._view: StudyView | None = None
         self._stop = threading.Event()
         self._lock = threading.Lock()
@@ -42,10 +48,7 @@ class Studies:
         present = self.present
         now = present.now()
         begin = parse_since(since, now, present.zone) if since else now - USUAL_DAYS * DAY_MS
-        other = what_if(present.site, settings or ())
-        with present.lock:
-            live = present.engine.state.jobs
-            arrays = [live[number] for number in sorted(live.arrays)]
+        what_if(present.site, settings or ())  # which says what can't be supposed
         with self._lock:
             if self._view is not None and not self._view.over:
                 raise Refused("another study is at work; stop it first")
@@ -54,7 +57,7 @@ class Studies:
             self._view = StudyView(
                 number, tuple(dict.fromkeys(policies)), begin, tuple(settings or ()), 0, own=present.site.policy
             )
-        threading.Thread(target=self._run, args=(other, arrays), daemon=True, name="study").start()
+        threading.Thread(target=self._run, args=(self._view,), daemon=True, name="study").start()
         return self._view
 
     def studied(self, caller: Caller) -> StudyView:
@@ -69,44 +72,69 @@ class Studies:
         self._stop.set()
         return self.studied(caller)
 
-    def _run(self, other: WhatIf, arrays: Sequence[Job]) -> None:
+    def _run(self, view: StudyView) -> None:
+        if self.apart is None or not self.apart(view, self._told):
+            rested = time.monotonic()
+
+            def told(found: StudyView) -> bool:
+                nonlocal rested
+                if time.monotonic() - rested > WORK_S:
+                    time.sleep(REST_S)
+                    rested = time.monotonic()
+                return self._told(found)
+
+            make_study(self.present, view, told)
         assert self._view is not None
-        try:
-            present, since = self.present, self._view.since_ms
-            bounds = present.journal.events_of_kinds([one.kind for one in BOUNDS])
-            past = past_of(self._ended(since), since, bounds, arrays)
-            self._view = replace(self._view, jobs=past.count, rows=(as_it_was(past, present.site.cores),))
-            asked = other.past(past)
-            for policy in self._view.policies:
-                if not self._one(other, asked, policy):
-                    break
-        except QuarryError as fault:
-            self._view = replace(self._view, problem=str(fault))
-        except Exception as fault:  # a fault of our own must not leave it at work for ever
-            self._view = replace(self._view, problem=f"the study came to no end: {fault!r}")
-        self._view = replace(self._view, over=True, policy="", done=0)
+        if not self._view.over:
+            self._view = replace(self._view, over=True, policy="", done=0)
 
-    def _one(self, other: WhatIf, past: Past, policy: str) -> bool:
-        rested = time.monotonic()
+    def _told(self, found: StudyView) -> bool:
+        self._view = found
+        return not self._stop.is_set()
 
-        def told(done: int, _: int) -> bool:
-            nonlocal rested
-            if time.monotonic() - rested > WORK_S:
-                assert self._view is not None
-                self._view = replace(self._view, policy=policy, done=done)
-                time.sleep(REST_S)
-                rested = time.monotonic()
-            return not self._stop.is_set()
 
-        found = study(other.site, past, policy, told, self.present.engine.plans.planner.kernels)
-        if found is not None and self._view is not None:
-            self._view = replace(self._view, rows=(*self._view.rows, found))
-        return found is not None
+def make_study(present: Present, view: StudyView, told: Told) -> None:
+    """Make a study, from a view of it that says what is asked; ``told`` gets a view for each step, and at last one that is over.
 
-    def _ended(self, since_ms: int) -> list[Job]:
-        """Jobs and tasks that ended since, the newest of them where there are too many."""
-        found, at, last = list[Job](), since_ms - 1, 0
-        while jobs := self.present.journal.ended_after(at, last, AT_ONCE):
-            found += jobs
-            at, last = jobs[-1].ended_ms or at, jobs[-1].number
-        return found[-MOST_JOBS:]
+    Nothing is raised: what goes wrong is the view's ``problem``.
+    """
+    try:
+        view = _made(present, view, told)
+    except QuarryError as fault:
+        view = replace(view, problem=str(fault))
+    except Exception as fault:  # a fault of our own must not leave it at work for ever
+        view = replace(view, problem=f"the study came to no end: {fault!r}")
+    told(replace(view, over=True, policy="", done=0))
+
+
+def _made(present: Present, view: StudyView, told: Told) -> StudyView:
+    other = what_if(present.site, view.settings)
+    with present.lock:
+        live = present.engine.state.jobs
+        arrays = [live[number] for number in sorted(live.arrays)]
+    bounds = present.journal.events_of_kinds([one.kind for one in BOUNDS])
+    past = past_of(_ended(present.journal, view.since_ms), view.since_ms, bounds, arrays)
+    view = replace(view, jobs=past.count, rows=(as_it_was(past, present.site.cores),))
+    asked, go_on = other.past(past), told(view)
+    for policy in view.policies:
+        if not go_on:
+            return view
+
+        def each(done: int, _: int, view: StudyView = view, policy: str = policy) -> bool:
+            return told(replace(view, policy=policy, done=done))
+
+        found = study(other.site, asked, policy, each, present.engine.plans.planner.kernels)
+        if found is None:
+            return view
+        view = replace(view, rows=(*view.rows, found))
+        go_on = told(view)
+    return view
+
+
+def _ended(journal: Journal, since_ms: int) -> list[Job]:
+    """Jobs and tasks that ended since, the newest of them where there are too many."""
+    found, at, last = list[Job](), since_ms - 1, 0
+    while jobs := journal.ended_after(at, last, AT_ONCE):
+        found += jobs
+        at, last = jobs[-1].ended_ms or at, jobs[-1].number
+    return found[-MOST_JOBS:]

@@ -6,7 +6,7 @@ replaying its past, and the engine never stands still to write all of its state.
 """
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -156,10 +156,18 @@ class Journal:
 
     def load(self) -> State:
         """The state: the jobs and sums that are kept, and the events after them."""
+        with self.one_view() if self.reading else nullcontext():
+            return self._load()
+
+    def _load(self) -> State:
         try:
             state, after = self._kept_state()
+            if self.reading:  # the engine may have written more since this was opened
+                self.number = after
             for row in verified_events(self.storage, self.identity, after):
                 state.apply(self._event(row))
+                if self.reading:
+                    self.number, self.chain = row.number, row.chain
         except (msgspec.MsgspecError, KeyError, ValueError, AssertionError) as fault:
             raise DamagedJournal(self.folder, str(fault) or type(fault).__name__) from None
         self._kept_at = after
@@ -320,6 +328,8 @@ class Journal:
                 happened.append(event)
             self._followed(happened, hear)
             self.chain = several[-1].chain
+            _changes(state.jobs).clear()  # nothing of them is to be written here
+            _changes(state.recent).clear()
 
     def _followed(self, happened: list[Event], hear: Callable[[int, list[Event]], None]) -> None:
         if happened:

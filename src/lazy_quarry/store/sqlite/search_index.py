@@ -111,6 +111,20 @@ class SqlSearchIndex:
         """Open or make it, for the journal of this identity. Raises :class:`StateFolderError` when that can't be."""
         self.folder, self.identity, self.made_anew = folder, identity, 0
         self._sql = self._opened()
+        self._file = self._mark()
+
+    def _mark(self) -> int:
+        """Tells the file from one that another process made anew in its place."""
+        try:
+            return os.stat(self.folder / FILE).st_ino if self.folder is not None else 0
+        except FileNotFoundError:
+            return -1
+
+    def _open_again(self) -> None:
+        self._sql.dispose()
+        self._sql = self._opened()
+        self._file = self._mark()
+        self.made_anew += 1
 
     def _opened(self) -> Engine:
         try:
@@ -135,17 +149,17 @@ class SqlSearchIndex:
 
     def _done(self, work: Callable[[Connection], _T]) -> _T:
         """Do something in a transaction; an index that is damaged is made anew, and it is done again."""
+        if self._mark() != self._file:
+            self._open_again()
         try:
             with self._sql.begin() as connection:
                 return work(connection)
         except (SQLAlchemyError, sqlite3.Error, ValueError, TypeError) as fault:
             words = str(getattr(fault, "orig", fault))
             if self.folder is not None and any(sign in words for sign in ("malformed", "not a database", "corrupt")):
-                self._sql.dispose()
                 for name in (FILE, f"{FILE}-wal", f"{FILE}-shm"):
                     (self.folder / name).unlink(missing_ok=True)
-                self._sql = self._opened()
-                self.made_anew += 1
+                self._open_again()
                 with self._sql.begin() as connection:
                     return work(connection)
             raise StateFolderError(f"the index for searching cannot be used: {words.splitlines()[0][:150]}") from None

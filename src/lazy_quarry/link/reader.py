@@ -1,0 +1,215 @@
+"""A process that answers calls which may take long, beside the engine: it reads the journal and follows what is written there.
+
+It has no lock that others wait for, and can be ended at any time. Where the engine goes, or gives a call up, it ends by itself.
+"""
+
+from __future__ import annotations
+
+import os
+import pickle
+import resource
+import select
+import signal
+import socket
+import sys
+import threading
+import time
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any, NoReturn
+
+from lazy_quarry.core.site import Site
+from lazy_quarry.errors import QuarryError
+from lazy_quarry.link.answered import answer
+from lazy_quarry.link.protocol import fault_line, glance_at, number_faults_from
+from lazy_quarry.probe.script import with_surroundings
+from lazy_quarry.probe.zone import local_zone
+from lazy_quarry.run.local_files import LocalFiles
+from lazy_quarry.run.node.process import call_itself, wall_ms
+from lazy_quarry.run.read_only import OnlyFiles
+from lazy_quarry.site.caller import Caller
+from lazy_quarry.site.fast_search import FastSearch
+from lazy_quarry.site.job_view import StartRange
+from lazy_quarry.site.present import Present
+from lazy_quarry.site.site_in_use import SiteRead
+from lazy_quarry.site.study import make_study
+from lazy_quarry.site.study_view import StudyView
+from lazy_quarry.store.journal import Journal
+
+MOST_CPU_S = 300
+"""Seconds of the processor that one call may take."""
+MOST_MEMORY = 8 * 2**30
+"""Bytes of addresses that the process may have."""
+TELL_S = 0.2
+"""How often a study tells how far it is."""
+SIZE = 8
+"""Bytes that say how long the next message is."""
+
+
+@dataclass(frozen=True, slots=True)
+class Begin:
+    """The first message to a reader: the state folder, and the site as the engine has it."""
+
+    folder: Path
+    site: Site
+
+
+@dataclass(frozen=True, slots=True)
+class Ask:
+    """A call for a reader, with what the engine alone knows: why nothing can start now, and the ranges of starts."""
+
+    caller: Caller
+    line: bytes
+    obstacle: str = ""
+    ranges: dict[int, StartRange] | None = None
+    """None where they are as they were."""
+
+
+@dataclass(frozen=True, slots=True)
+class MakeStudy:
+    """A study for a reader, as a view of it that says what is asked."""
+
+    view: StudyView
+
+
+class Reader:
+    """A site as it is read by this process."""
+
+    def __init__(self, begin: Begin) -> None:
+        self.runner = OnlyFiles(LocalFiles(begin.folder / "spool"))
+        journal = Journal(begin.folder, reading=True)
+        self.present = Present(
+            begin.site, journal, self.runner, clock=wall_ms, zone=local_zone(), look_up=with_surroundings
+        )
+        self.site = SiteRead(self.present, lambda user, request: None)
+        self.fast_search = FastSearch(self.present.engine.plans.planner)
+
+    def answer(self, ask: Ask) -> bytes:
+        """The answer to a call, from the journal as it is at one instant."""
+        present = self.present
+        self.runner.words = ask.obstacle
+        if ask.ranges is not None:
+            present.ranges = ask.ranges
+        with present.journal.one_view():
+            present.follow()
+            present.engine.state.jobs.take_touched()  # nobody here looks at a board
+            self.fast_search.consider(len(present.engine.state.jobs))
+            return answer(self.site, ask.caller, ask.line)
+
+
+def read_calls(link: socket.socket) -> None:
+    """Answer calls until the engine closes the link; a message goes ahead with its length."""
+    call_itself("lq-reader")
+    number_faults_from(os.getpid() * 1000)
+    threading.Thread(target=_end_with, args=(link,), daemon=True).start()
+    _limit(MOST_MEMORY)
+    begin: Begin | None = None
+    reader: Reader | None = None
+    with link.makefile("rb") as given:
+        while size := given.read(SIZE):
+            message: Any = pickle.loads(given.read(int.from_bytes(size, "big")))  # from our own engine
+            if isinstance(message, Begin):
+                begin = message
+                continue
+            assert begin is not None
+            if isinstance(message, MakeStudy):
+                _study(link, begin, message.view)
+                continue
+            _limit_cpu()
+            try:
+                reader = reader or Reader(begin)
+                told = reader.answer(message)
+            except QuarryError as fault:  # the journal can't be read: the next time it is opened anew
+                told, reader = fault_line(glance_at(message.line).id, fault), None
+            send(link, told)
+
+
+def _study(link: socket.socket, begin: Begin, view: StudyView) -> None:
+    """Make a study and send how far it is; there is no limit to its time but that of whoever waits for it."""
+    last = 0.0
+
+    def told(found: StudyView) -> bool:
+        nonlocal last
+        if found.over or len(found.rows) > len(view.rows) or time.monotonic() - last > TELL_S:
+            send(link, pickle.dumps(found))
+            last = time.monotonic()
+        return True  # to stop it, the link is closed
+
+    try:
+        reader = Reader(begin)
+    except QuarryError as fault:
+        told(replace(view, over=True, problem=str(fault)))
+        return
+    reader.fast_search.consider(len(reader.present.engine.state.jobs))
+    make_study(reader.present, view, told)
+
+
+def send(link: socket.socket, body: bytes) -> None:
+    """Send a message with its length before it."""
+    link.sendall(len(body).to_bytes(SIZE, "big") + body)
+
+
+def _limit(memory: int) -> None:
+    with suppress(ValueError, OSError):  # a lower one is there already
+        resource.setrlimit(resource.RLIMIT_AS, (memory, resource.getrlimit(resource.RLIMIT_AS)[1]))
+    os.nice(5)
+
+
+def _limit_cpu() -> None:
+    used = resource.getrusage(resource.RUSAGE_SELF)
+    with suppress(ValueError, OSError):
+        most = resource.getrlimit(resource.RLIMIT_CPU)[1]
+        resource.setrlimit(resource.RLIMIT_CPU, (int(used.ru_utime + used.ru_stime) + 1 + MOST_CPU_S, most))
+
+
+def _end_with(link: socket.socket) -> NoReturn:
+    """End this process, whatever it does, as soon as the other end of the link is closed."""
+    poll = select.poll()
+    poll.register(link.fileno(), select.POLLRDHUP)
+    poll.poll()
+    os._exit(0)
+
+
+def start_readers(orders: socket.socket) -> None:
+    """Become a reader for each link that comes over ``orders``: a fork, which needs no time for loading the program.
+
+    This process has one thread, so that it may be forked; it ends when the engine does.
+    """
+    call_itself("lq-readers", "lazy_quarry.link.reader", "lazy_quarry.link.server")
+    signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # nobody waits for them
+    while True:
+        _, links, _, _ = socket.recv_fds(orders, 1, 1)
+        if not links:
+            return
+        if os.fork() == 0:
+            orders.close()
+            signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+            code = 1
+            try:
+                read_calls(socket.socket(fileno=links[0]))
+                code = 0
+            except (OSError, EOFError):
+                pass  # the engine is gone
+            except BaseException:
+                import traceback
+
+                traceback.print_exc()
+            finally:
+                sys.stderr.flush()
+                os._exit(code)
+        for link in links:
+            os.close(link)
+
+
+def forked_starter() -> socket.socket:
+    """Fork the process that starts readers; returns the link to it. To be called before there are threads, locks or a journal."""
+    ours, its = socket.socketpair()
+    if os.fork() == 0:
+        ours.close()
+        try:
+            start_readers(its)
+        finally:
+            os._exit(0)
+    its.close()
+    return ours

@@ -1,0 +1,225 @@
+"""The engine's side of the processes that answer calls which may take long: few at once, in turn by person, for a limited time."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import pickle
+import socket
+import time
+from collections import deque
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from lazy_quarry.link.protocol import INTERNAL, Glance, error_line
+from lazy_quarry.link.reader import SIZE, Ask, Begin, MakeStudy, send
+from lazy_quarry.site.caller import Caller
+
+if TYPE_CHECKING:
+    from lazy_quarry.site.job_view import StartRange
+    from lazy_quarry.site.present import Present
+    from lazy_quarry.site.study import Told
+    from lazy_quarry.site.study_view import StudyView
+
+MOST = 2
+"""Readers at once."""
+STOP_S = 0.25
+"""How often it is looked whether a study is to stop."""
+IDLE_S = 60.0
+"""One that had nothing to do for so long is let go."""
+
+
+def most_s() -> float:
+    """Seconds that one call may take; ``LQ_CALL_LIMIT`` changes it, for tests."""
+    return float(os.environ.get("LQ_CALL_LIMIT", "120"))
+
+
+@dataclass(eq=False)
+class _Reader:
+    """A process that reads, and what it was told."""
+
+    reader: asyncio.StreamReader
+    writer: asyncio.StreamWriter
+    ranges: dict[int, StartRange] | None = None
+    idle_since: float = field(default_factory=time.monotonic)
+
+
+class NoReader(Exception):
+    """No process can be had that reads."""
+
+
+class Readers:
+    """Readers of one state folder. ``starter`` is the link to the process that starts them, None where there is none."""
+
+    def __init__(self, folder: Path, present: Present, starter: socket.socket | None) -> None:
+        self.folder, self.present, self._starter = folder, present, starter
+        self._free: list[_Reader] = []
+        self._busy: dict[_Reader, str] = {}
+        """Those that work, and for whom."""
+        self._promised = 0
+        """Places that are taken by calls which have no reader yet."""
+        self._waiting: dict[str, deque[asyncio.Future[None]]] = {}
+        """Calls that wait for a reader, by person, those whose turn is next first."""
+        self._turns: dict[str, int] = {}
+        """When each person had a turn last, counted in turns."""
+
+    async def answer(self, caller: Caller, line: bytes, call: Glance) -> bytes:
+        """The answer to a call of a person, by a reader. Raises :class:`NoReader` where none can be had.
+
+        What takes too long is given up, and the answer says so; so is what the reader ends of. Where the task that waits here is
+        cancelled, the reader ends.
+        """
+        one, done = await self._next(caller.user), False
+        try:
+            told = await asyncio.wait_for(self._asked(one, caller, line), most_s())
+            done = True
+            return told
+        except TimeoutError:
+            words = f"{call.method} took longer than {most_s():g} seconds and was given up; ask for less, as of a shorter time"
+            return error_line(call.id, INTERNAL, words)
+        except (OSError, EOFError):
+            words = f"the process that answered {call.method} ended before it had an answer; engine.log may say why"
+            return error_line(call.id, INTERNAL, words)
+        finally:
+            self._busy.pop(one, None)
+            if done:
+                one.idle_since = time.monotonic()
+                self._free.append(one)
+            else:
+                one.writer.transport.abort()  # it sees that, and ends
+            self._wake()
+
+    async def _asked(self, one: _Reader, caller: Caller, line: bytes) -> bytes:
+        present = self.present
+        ranges, one.ranges = (None if present.ranges is one.ranges else present.ranges), present.ranges
+        _send(one.writer, Ask(caller, line, present.runner.obstacle(), ranges))
+        await one.writer.drain()
+        size = int.from_bytes(await one.reader.readexactly(SIZE), "big")
+        return await one.reader.readexactly(size)
+
+    # -- whose turn it is --------------------------------------------------------------------------
+
+    async def _next(self, user: str) -> _Reader:
+        """A reader for a person, as soon as it is their turn."""
+        if self._waiting or not self._room():
+            turn = asyncio.get_running_loop().create_future()
+            self._waiting.setdefault(user, deque()).append(turn)
+            try:
+                await turn
+            except asyncio.CancelledError:
+                if not turn.cancelled():  # it has its turn, and doesn't take it
+                    self._promised -= 1
+                self._wake()
+                raise
+            self._promised -= 1
+        else:
+            self._took_turn(user)
+        while self._free:
+            one = self._free.pop()
+            if not one.writer.is_closing() and not one.reader.at_eof():
+                self._busy[one] = user
+                return one
+        self._promised += 1
+        try:
+            one = await self._started()
+            self._busy[one] = user
+            return one
+        finally:
+            self._promised -= 1
+
+    def _room(self) -> bool:
+        return len(self._busy) + self._promised < MOST
+
+    def _wake(self) -> None:
+        """Give a turn to whoever waits: of those with the fewest at work the one whose last turn is longest ago."""
+        while self._room():
+            for user, turns in list(self._waiting.items()):
+                while turns and turns[0].done():  # its call was given up
+                    turns.popleft()
+                if not turns:
+                    del self._waiting[user]
+            if not self._waiting:
+                return
+            at_work = list(self._busy.values())
+            user = min(self._waiting, key=lambda one: (at_work.count(one), self._turns.get(one, 0)))
+            self._waiting[user].popleft().set_result(None)
+            self._took_turn(user)
+            self._promised += 1
+
+    def _took_turn(self, user: str) -> None:
+        self._turns[user] = max(self._turns.values(), default=0) + 1
+
+    def study(self, view: StudyView, told: Told) -> bool:
+        """Make a study in a process of its own; ``told`` gets views of it and says whether to go on. False where there is none.
+
+        It waits until the study is over, or is to stop: for a thread.
+        """
+        link = self._link()
+        if link is None:
+            return False
+        with link:
+            for message in (self._begin(), MakeStudy(view)):
+                send(link, pickle.dumps(message))
+            link.settimeout(STOP_S)
+            given = bytearray()
+            while told(view) and not view.over:
+                try:
+                    piece = link.recv(1 << 20)
+                except TimeoutError:
+                    continue
+                if not piece:
+                    view = replace(
+                        view, over=True, problem="the process that made the study ended; engine.log may say why"
+                    )
+                given += piece
+                while len(given) >= SIZE and len(given) >= (end := SIZE + int.from_bytes(given[:SIZE], "big")):
+                    view = pickle.loads(given[SIZE:end])
+                    del given[:end]
+            return True
+
+    # -- the processes -----------------------------------------------------------------------------
+
+    def _begin(self) -> Begin:
+        return Begin(self.folder, self.present.engine.plans.planner.site)
+
+    def _link(self) -> socket.socket | None:
+        """The link to a new process; None where there can be none."""
+        if self._starter is None:
+            return None
+        ours, its = socket.socketpair()
+        try:
+            with its:
+                socket.send_fds(self._starter, [b"."], [its.fileno()])
+            return ours
+        except OSError:
+            ours.close()
+            self._starter = None  # it is gone, and calls are answered by threads from now on
+            return None
+
+    async def _started(self) -> _Reader:
+        link = self._link()
+        if link is None:
+            raise NoReader
+        one = _Reader(*await asyncio.open_unix_connection(sock=link))
+        _send(one.writer, self._begin())
+        return one
+
+    def let_go(self) -> None:
+        """Let those go that had nothing to do for long."""
+        until = time.monotonic() - IDLE_S
+        for one in [one for one in self._free if one.idle_since < until or one.reader.at_eof()]:
+            self._free.remove(one)
+            one.writer.close()
+
+    def close(self) -> None:
+        """End all of them."""
+        for one in [*self._free, *self._busy]:
+            one.writer.transport.abort()
+        if self._starter is not None:
+            self._starter.close()
+
+
+def _send(writer: asyncio.StreamWriter, message: Begin | Ask) -> None:
+    body = pickle.dumps(message)
+    writer.write(len(body).to_bytes(SIZE, "big") + body)
