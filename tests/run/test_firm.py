@@ -163,12 +163,27 @@ def test_without_file_descriptors_it_says_so_and_goes_on_when_there_are_some(mac
     until(lambda: not os.path.exists(f"/proc/{supervisor}"), "the end of its supervisor")
     told = until(lambda: [one for one in client.notices() if "descriptors" in one], "the notice")
     assert client.job(job).phase in ("running", "done") and told
+    others = [connecting(machine.state) for _ in range(20)]  # whom it has no descriptor for
+    for _ in range(3):
+        assert client.changes(client.changes(0, 0) + 1, 1.2) is not None and client.job(job).phase
+    assert (machine.state / "engine.log").stat().st_size < 20_000
     for pid, limit in limits.items():
         resource.prlimit(pid, resource.RLIMIT_NOFILE, limit)
     assert machine.ended(job)["state"] == "done" and machine.agent() == agent and machine.engine() == engine
     until(lambda: not [one for one in client.notices() if "descriptors" in one], "no notice")
     client.close()
+    for one in others:
+        assert one.recv(5)
+        one.close()
     assert answers(machine)
+
+
+def connecting(folder):
+    """A connection to an engine that may not have taken it yet."""
+    found = socket.socket(socket.AF_UNIX)
+    found.settimeout(45)
+    found.connect(str(folder / "engine.sock"))
+    return found
 
 
 def test_an_engine_whose_socket_was_removed_listens_again(machine):

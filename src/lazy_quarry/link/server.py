@@ -19,7 +19,7 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from lazy_quarry import __version__
 from lazy_quarry.errors import DamagedJournal, StateFolderError
@@ -59,6 +59,8 @@ AGE_EVERY_S = 3600.0
 """How often it is looked for what need not be kept any longer."""
 MOST_SLICES = 200
 """So many slices of the plan are worked out for one call, before it is answered all the same."""
+MOST_CONNECTING = 128
+"""Clients that may wait to be connected."""
 UNREAD_S = 60.0
 """Who reads no answer for so long is left."""
 MOST_AT_WORK = 8
@@ -130,6 +132,7 @@ class Server:
         """Serve until there is nothing left to do."""
         loop = asyncio.get_running_loop()
         loop.add_signal_handler(signal.SIGTERM, self._leave.set)
+        loop.set_exception_handler(self._fault_of_loop)
         await self._begin_to_listen()
         try:
             while not self._leave.is_set():
@@ -174,6 +177,14 @@ class Server:
             self.readers.let_go,
         )
 
+    def _fault_of_loop(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
+        """Something failed that nobody waits for, as taking a connection without a descriptor."""
+        fault = context.get("exception")
+        if isinstance(fault, Exception):
+            self.site.present.say_of_steps(self._told_of(fault, context["message"]))
+        else:
+            loop.default_exception_handler(context)
+
     def _told_of(self, fault: Exception, where: str) -> str:
         """The words for a fault in a step. A lack of the machine's is a state of it, and no fault of the program's."""
         if isinstance(fault, StateFolderError):
@@ -210,7 +221,12 @@ class Server:
     async def _begin_to_listen(self) -> None:
         listener = listen(self.folder, "engine.sock")
         self._listening = mark_of(self.folder, "engine.sock")
-        self._servers.append(await asyncio.start_unix_server(self._serve, sock=listener, limit=LONGEST_LINE))
+        # It takes one connection at a time: where there is no descriptor for one, asyncio would fail, and try again, once for each
+        # that it takes at a time, and each of these again, until it did nothing else.
+        self._servers.append(
+            await asyncio.start_unix_server(self._serve, sock=listener, limit=LONGEST_LINE, backlog=1)
+        )
+        listener.listen(MOST_CONNECTING)
 
     def _age(self) -> None:
         """Thin, a little at a time, what the site file doesn't keep for ever."""
