@@ -1,9 +1,15 @@
 """Driving the application: the demo with its clock standing, and what is drawn on it."""
 
+import os
+import threading
 import time
+import traceback
 from contextlib import asynccontextmanager
 
+import pytest
+
 from lazy_quarry.app.open_site import demo_app
+from lazy_quarry.files import given, ours
 
 PATIENCE_S = 30.0
 
@@ -11,16 +17,36 @@ PATIENCE_S = 30.0
 @asynccontextmanager
 async def demo(folder, size=(160, 47)):
     """The application on the demo, its past made and its clock standing, with the pilot."""
-    import os
-
     os.environ["LQ_STATE"] = str(folder)
     app = demo_app(1, True, 7, past_days=3)
-    async with app.run_test(size=size) as pilot:
-        await wait_for(pilot, lambda: app.board is not None and app.query("Place"))
-        await wait_for(pilot, lambda: any(line.jobs > 60 and not line.adding_up for line in app.board.accounts))
-        await settled(pilot)
-        yield app, pilot
+    with pytest.MonkeyPatch.context() as patch:
+        touched = touched_by_loop(app, patch)
+        async with app.run_test(size=size) as pilot:
+            await wait_for(pilot, lambda: app.board is not None and app.query("Place"))
+            await wait_for(pilot, lambda: any(line.jobs > 60 and not line.adding_up for line in app.board.accounts))
+            await settled(pilot)
+            yield app, pilot
+            assert not touched, f"the application's own loop waited for a disk: {touched[0]}"
     os.environ.pop("LQ_STATE", None)
+
+
+def touched_by_loop(app, patch):
+    """Where the application's own loop opened a file, or waited until one was on the disk."""
+    found = []
+
+    def watched(module, name):
+        real = getattr(module, name)
+
+        def seen(*arguments, **named):
+            if threading.get_ident() == app._thread_id:
+                found.append("".join(traceback.format_stack(limit=8)))
+            return real(*arguments, **named)
+
+        patch.setattr(module, name, seen)
+
+    for module, name in ((given, "opened"), (ours, "opened"), (os, "fsync")):
+        watched(module, name)
+    return found
 
 
 async def wait_for(pilot, condition):
@@ -35,7 +61,9 @@ async def wait_for(pilot, condition):
 
 async def settled(pilot):
     """All that was on its way has been drawn."""
-    await wait_for(pilot, lambda: all(worker.is_finished for worker in pilot.app.workers if worker.group != "follow"))
+    app = pilot.app
+    await wait_for(pilot, lambda: app.shelf.kept.aside.idle)
+    await wait_for(pilot, lambda: all(worker.is_finished for worker in app.workers if worker.group != "follow"))
     await pilot.pause()
 
 

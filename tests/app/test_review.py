@@ -171,7 +171,7 @@ async def test_the_end_of_a_marked_job_rings(tmp_path):
         await pilot.pause()
         app.client.rehearsed.advance(app.client.rehearsed.now_ms + 2 * 3_600_000)
         await wait_for(pilot, lambda: written == ["\a"])
-        assert not app.ring.jobs and Ring(app.ring.file, print).way == "bell"
+        assert not app.ring.jobs and Ring(app.ring.kept, print).way == "bell"
 
 
 # -- what is behind it ----------------------------------------------------------------------------

@@ -30,6 +30,7 @@ from lazy_quarry.app.messages import CursorMoved, Say
 from lazy_quarry.app.no_colour import NoColour, rgb_of
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.plain_line import PlainLine
+from lazy_quarry.app.quarry import T
 from lazy_quarry.app.ring import Ring
 from lazy_quarry.app.sent_cells import SendingApp
 from lazy_quarry.app.shell import open_shell
@@ -42,6 +43,7 @@ from lazy_quarry.app.widgets.question import Question
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.files.kinds import words_of
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.draft_view import DraftReport
@@ -100,7 +102,7 @@ class QuarryApp(Acting, SendingApp):
         self.place = place
         self.looked_at: int | None = None
         """The job that the next visit to Watch begins at."""
-        self.ring = Ring(shelf.file.with_name("notices.json"), self._write_out)
+        self.ring = Ring(shelf.kept, self._write_out)
         self._said_until = 0.0
         self._saved = ""
         """The table that was saved last."""
@@ -211,11 +213,29 @@ class QuarryApp(Acting, SendingApp):
             with suppress(RuntimeError, NoMatches):  # the loop has ended, or widgets are going one by one
                 self.call_from_thread(then, *arguments)
 
+    def aside(self, work: Callable[[], T], then: Callable[[T], object]) -> None:
+        """Do what reads or writes files, apart from the interface, then go on with what came of it; what is wrong is told."""
+
+        def do() -> None:
+            try:
+                found = work()
+            except QuarryError as fault:
+                self.hand_over(self.post_message, Say(str(fault), bad=True))
+            except OSError as fault:
+                self.hand_over(self.post_message, Say(f"{fault.filename}: {words_of(fault)}", bad=True))
+            except Exception as fault:  # a fault of ours is shown as one in the interface is
+                self.hand_over(self._handle_exception, fault)
+            else:
+                self.hand_over(then, found)
+
+        self.shelf.kept.aside.do(do)
+
     async def action_quit(self) -> None:
         """Leave at once: drafts are kept, jobs go on."""
         for place in self.query(Place):
             if place.ready:
                 place.leave()
+        await asyncio.to_thread(self.shelf.kept.aside.finish)
         self._leaving.set()
         self.exit()
 

@@ -97,7 +97,10 @@ class ChainDesk:
             return True
 
     def change(self, edit: Callable[[str], str]) -> None:
-        """Change it. Raises :class:`BadValue` for what can't be, jobs that would wait for one another among it."""
+        """Change it. Raises :class:`BadValue` for what can't be, jobs that would wait for one another among it.
+
+        It reads the scripts of the chain, so it is for a thread.
+        """
         with self._lock:
             self._change(edit)
 
@@ -134,10 +137,12 @@ class ChainDesk:
             self.keep()
             return True
 
-    def save_to(self, path: Path) -> str:
-        """Write it to a file, to which it belongs from then on; returns why that could not be done, or nothing."""
-        problem = save(path, self.text, 0o644)
+    def save_to(self, path: Path, replace: bool = True) -> str:
+        """Write it to a file, to which it belongs from then on; returns why that could not be done, or nothing. For a thread."""
+        text = self.text
+        problem = save(path, text, 0o644, replace)
         if not problem:
-            self.path, self.saved = str(path), self.text
-            self.keep()
+            with self._lock:
+                self.path, self.saved = str(path), text
+                self.keep()
         return problem

@@ -2,9 +2,8 @@
 
 import json
 from contextlib import suppress
-from pathlib import Path
 
-from lazy_quarry.files import ours
+from lazy_quarry.app.kept_files import KeptFiles
 from lazy_quarry.site.job_view import JobView
 
 MOST = 5_000
@@ -14,13 +13,13 @@ MOST = 5_000
 class LookedAt:
     """Runs that ended before the first visit count as looked at."""
 
-    def __init__(self, file: Path) -> None:
-        self.file = file
+    def __init__(self, kept: KeptFiles, name: str) -> None:
+        self.kept, self.file = kept, f"looked-at-{name}.json"
         self.since: int | None = None
         self._jobs: dict[int, None] = {}
         self._begun = False
-        with suppress(OSError, ValueError, TypeError, KeyError):
-            known = json.loads(ours.read(file))
+        with suppress(ValueError, TypeError, KeyError):
+            known = json.loads(kept.text(self.file) or "")
             self.since, self._jobs = int(known["since"]), dict.fromkeys(map(int, known["jobs"]))
 
     def begin(self, now_ms: int, anew: bool) -> None:
@@ -48,6 +47,4 @@ class LookedAt:
         return True
 
     def _keep(self) -> None:
-        with suppress(OSError):  # a mark too many does no harm
-            self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            ours.write_whole(self.file, json.dumps({"since": self.since, "jobs": list(self._jobs)}), durable=False)
+        self.kept.put(self.file, json.dumps({"since": self.since, "jobs": list(self._jobs)}))

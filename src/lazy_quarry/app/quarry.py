@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from datetime import tzinfo
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 
 if TYPE_CHECKING:
     from lazy_quarry.app.draft_shelf import DraftShelf
@@ -14,6 +14,9 @@ if TYPE_CHECKING:
     from lazy_quarry.site.draft_view import DraftReport
     from lazy_quarry.site.expanded import Expanded
     from lazy_quarry.site.views import RoomView
+
+
+T = TypeVar("T")
 
 
 class Quarry(Protocol):
@@ -31,6 +34,13 @@ class Quarry(Protocol):
 
     def hand_over(self, then: Callable[..., object], *arguments: Any) -> None:
         """From a worker: have the interface do something with what was found."""
+        ...
+
+    def aside(self, work: Callable[[], T], then: Callable[[T], object]) -> None:
+        """Do what reads or writes files, apart from the interface, then go on with what came of it.
+
+        One thing is done after the other. A :class:`QuarryError` or an :class:`OSError` is told, and nothing follows.
+        """
         ...
 
     def read_board(self) -> object:

@@ -3,13 +3,13 @@
 import json
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
-from pathlib import Path
 
+from lazy_quarry.app.kept_files import KeptFiles
 from lazy_quarry.core.plain_text import plain
-from lazy_quarry.files import ours
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import outcome_words
 
+FILE = "notices.json"
 WAYS = {
     "off": "off",
     "bell": "the terminal's bell",
@@ -22,22 +22,20 @@ WAYS = {
 class Ring:
     """Jobs whose ends are told, and how; the way is kept beside the drafts, the jobs only while the application is open."""
 
-    def __init__(self, file: Path, write: Callable[[str], object]) -> None:
-        self.file, self.write = file, write
+    def __init__(self, kept: KeptFiles, write: Callable[[str], object]) -> None:
+        self.kept, self.write = kept, write
         self.jobs: dict[int, str] = {}
         """By number, what to call it."""
         self.way = "off"
-        with suppress(OSError, ValueError, TypeError, KeyError):
-            way = json.loads(ours.read(file))["way"]
+        with suppress(ValueError, TypeError, KeyError):
+            way = json.loads(kept.text(FILE) or "")["way"]
             self.way = way if way in WAYS else "off"
 
     def turn(self) -> str:
         """The next way of telling; returns its words."""
         ways = list(WAYS)
         self.way = ways[(ways.index(self.way) + 1) % len(ways)]
-        with suppress(OSError):
-            self.file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            ours.write_whole(str(self.file), json.dumps({"way": self.way}), durable=False)
+        self.kept.put(FILE, json.dumps({"way": self.way}))
         return WAYS[self.way]
 
     def mark(self, view: JobView) -> str:

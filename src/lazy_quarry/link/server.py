@@ -223,9 +223,7 @@ class Server:
         self._listening = mark_of(self.folder, "engine.sock")
         # It takes one connection at a time: where there is no descriptor for one, asyncio would fail, and try again, once for each
         # that it takes at a time, and each of these again, until it did nothing else.
-        self._servers.append(
-            await asyncio.start_unix_server(self._serve, sock=listener, limit=LONGEST_LINE, backlog=1)
-        )
+        self._servers.append(await asyncio.start_unix_server(self._serve, sock=listener, limit=LONGEST_LINE, backlog=1))
         listener.listen(MOST_CONNECTING)
 
     def _age(self) -> None:

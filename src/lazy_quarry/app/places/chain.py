@@ -14,7 +14,6 @@ from textual.widgets import Input
 
 from lazy_quarry.app.acts import bound, key_of
 from lazy_quarry.app.chain_desk import ChainDesk
-from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.figures_of import Offer, chain_figures
 from lazy_quarry.app.messages import CursorMoved, OpenJob, Say
 from lazy_quarry.app.places import chain_sentences
@@ -83,8 +82,7 @@ class ChainPlace(ChainEditing):
 
     def on_mount(self) -> None:
         """Take up what was not saved."""
-        shelf = DraftShelf(self.quarry.shelf.file.parent, f"chain-{self.quarry.shelf.file.stem.removeprefix('draft-')}")
-        self.desk = ChainDesk(self.quarry.folder, shelf)
+        self.desk = ChainDesk(self.quarry.folder, self.quarry.shelf.beside(f"chain-{self.quarry.shelf.name}"))
         self.desk.take_up()
 
     def show(self, board: Board) -> None:
@@ -172,9 +170,11 @@ class ChainPlace(ChainEditing):
 
     def action_ask(self) -> None:
         """Ask for a chain file."""
-        self._ask("a chain file; one that is not there is begun", self._first_path(), self._opened)
+        ask = "a chain file; one that is not there is begun"
+        self.quarry.aside(self._first_path, lambda path: self._ask(ask, path, self._opened))
 
     def _first_path(self) -> str:
+        """A chain file to begin with; for a thread."""
         if self.desk.path:
             return self.desk.path
         folder = Path(self.board.site.examples) if self.board and self.board.site.examples else self.quarry.folder
@@ -193,14 +193,21 @@ class ChainPlace(ChainEditing):
 
     def open_file(self, path: Path) -> None:
         """Read a chain file and rehearse it; one that is not there is begun, after a question."""
-        if not path.exists() and path.suffix == ".toml" and path.parent.is_dir():
+
+        def read() -> str | None:
+            if not path.exists() and path.suffix == ".toml" and path.parent.is_dir():
+                return None
+            try:
+                return read_source(str(path)).text
+            except QuarryError as fault:
+                raise QuarryError(f"Not opened: {fault}") from None
+
+        self.quarry.aside(read, partial(self._was_read, path))
+
+    def _was_read(self, path: Path, text: str | None) -> None:
+        if text is None:
             question = f"{path} is not there. Begin a new chain, to be saved there?"
             self.quarry.ask(question, lambda: self._begin(path), yes="Begin it", no="Leave it")
-            return
-        try:
-            text = read_source(str(path)).text
-        except QuarryError as fault:
-            self.post_message(Say(f"Not opened: {fault}", bad=True))
             return
         self._put(text or EMPTY_FILE, path, text)
 
@@ -246,14 +253,17 @@ class ChainPlace(ChainEditing):
         return f"Submit the {plural(len(view.parts), 'job')} of {view.name}{most}?"
 
     def _submit_open(self) -> None:
+        self.quarry.aside(partial(self._ready, self._fixed()), self._submit)
+
+    def _ready(self, fixed: bool) -> ChainSource:
+        """The chain as its files have it now, saved where it was changed; for a thread. Raises :class:`QuarryError`."""
         self.desk.read_again()
-        own = self.desk.edited and self.desk.path and not self._fixed()
+        own = self.desk.edited and self.desk.path and not fixed
         if own and (problem := self.desk.save_to(Path(self.desk.path))):
-            self.post_message(Say(problem, bad=True))
-            return
+            raise QuarryError(problem)
         source = self.desk.source()
         # an example that was changed here has no file that a continuation could read
-        self._submit(replace(source, path="") if self.desk.edited else source)
+        return replace(source, path="") if self.desk.edited else source
 
     @work(thread=True, exclusive=True, group="chain-submit")
     def _submit(self, source: ChainSource) -> None:

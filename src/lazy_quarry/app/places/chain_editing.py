@@ -7,6 +7,7 @@ from pathlib import Path
 import tomlkit
 
 from lazy_quarry.app.acts import bound, key_of
+from lazy_quarry.app.draft_shelf import THERE
 from lazy_quarry.app.messages import OpenJob
 from lazy_quarry.app.places.chain_seeing import ChainSeeing
 from lazy_quarry.app.places.chain_sentences import drawing_words
@@ -18,6 +19,7 @@ from lazy_quarry.core.chain.chain_file import read_chain
 from lazy_quarry.core.header.keys import CONDITIONS
 from lazy_quarry.core.paths import within
 from lazy_quarry.errors import BadValue
+from lazy_quarry.site.chain_views import ChainSource
 
 
 class ChainEditing(ChainSeeing):
@@ -70,21 +72,27 @@ class ChainEditing(ChainSeeing):
 
     # -- changing it -------------------------------------------------------------------------------
 
-    def _change(self, edit: Callable[[str], str], said: str) -> bool:
-        """Change the file; what can't be is said and changes nothing."""
+    def _change(self, edit: Callable[[str], str], said: str, goes_to: str = "") -> None:
+        """Change the file, and put the cursor on a job; what can't be is said and changes nothing."""
         self.begun = ("", "")
         if not self.drafting:
             self._say(f"Only a chain that is open as a file can be changed: {key_of('open_file')} opens one.", bad=True)
-            return False
-        try:
-            self.desk.change(edit)
-        except BadValue as fault:
-            self._say(f"Not changed: {fault}.", bad=True)
-            return False
+            return
+
+        def change() -> None:
+            try:
+                self.desk.change(edit)
+            except BadValue as fault:
+                raise BadValue(f"Not changed: {fault}.") from None
+
+        self.quarry.aside(change, lambda _: self._changed(said, goes_to))
+
+    def _changed(self, said: str, goes_to: str) -> None:
         self._say(f"{said} {key_of('undo')} takes it back, {key_of('save')} saves.")
+        if goes_to:
+            self.query_one(PartRows).wanted = goes_to
         self._stop()
         self._read()
-        return True
 
     def action_add(self) -> None:
         """Ask for a name and what the new job runs; it comes after the one under the cursor."""
@@ -103,7 +111,11 @@ class ChainEditing(ChainSeeing):
         runs = runs.strip()
         folder = str(Path(self.desk.path).parent) if self.desk.path else str(self.desk.folder)
         script = runs or f"{name}.sh"
-        found = Path(within(folder, script)).is_file()
+        self.quarry.aside(
+            lambda: Path(within(folder, script)).is_file(), partial(self._add_found, name, runs, folder, script)
+        )
+
+    def _add_found(self, name: str, runs: str, folder: str, script: str, found: bool) -> None:
         if not found and not runs:
             # asked again with what was typed, so that the rest can be added to it
             self._ask(f"{name} and what it runs: the path of a script, or a command", f"{name} ", self._add, add=True)
@@ -115,8 +127,8 @@ class ChainEditing(ChainSeeing):
         part = self._part()
         after = {part.name: self.condition} if part is not None else {}
         said = f"{name} was added{f' after {part.name}; the cursor stays, so that others can hang on it too' if part else ''}."
-        if self._change(partial(chain_edit.with_job, name=name, runs=value, after=after), said) and part is None:
-            self.query_one(PartRows).wanted = name
+        edit = partial(chain_edit.with_job, name=name, runs=value, after=after)
+        self._change(edit, said, "" if part is not None else name)
 
     def action_take_out(self) -> None:
         """Take the job under the cursor out of the file."""
@@ -292,7 +304,9 @@ class ChainEditing(ChainSeeing):
             self._draft(part.name)
 
     def _draft(self, name: str) -> None:
-        source = self.desk.source()
+        self.quarry.aside(self.desk.source, partial(self._draft_of, name))
+
+    def _draft_of(self, name: str, source: ChainSource) -> None:
         chain = read_chain(source.text, source.scripts, (), source.name).chain
         job = next((one for one in chain.jobs if one.name == name), None) if chain else None
         where = f"{name} of {Path(self.desk.path).name if self.desk.path else 'this chain'}"
@@ -310,12 +324,12 @@ class ChainEditing(ChainSeeing):
         self.quarry.draft_script(text, where, "", around, partial(self._take_back, name))
 
     def _take_back(self, name: str, script: str) -> str:
-        """Put a job's script back into the chain; what went wrong, or nothing."""
+        """Put a job's script back into the chain; what went wrong, or nothing. For a thread."""
         try:
             self.desk.change(partial(chain_edit.with_script, name=name, script=script))
         except BadValue as fault:
             return f"Not put back into the chain: {fault}"
-        self._read()
+        self.quarry.hand_over(self._read)
         return "" if self._fixed() or not self.desk.path else self.desk.save_to(Path(self.desk.path))
 
     # -- saving ------------------------------------------------------------------------------------
@@ -338,14 +352,16 @@ class ChainEditing(ChainSeeing):
     def _save_as(self, words: str) -> None:
         path = Path(words).expanduser()
         path = path if path.is_absolute() else self.quarry.folder / path
-        if path.exists() and str(path) != self.desk.path:
+        self._save(path, str(path) == self.desk.path)
+
+    def _save(self, path: Path, replace: bool = True) -> None:
+        self.quarry.aside(lambda: self.desk.save_to(path, replace), partial(self._was_saved, path))
+
+    def _was_saved(self, path: Path, problem: str) -> None:
+        if problem == THERE:
             question = f"{path} is there already. Replace it?"
             self.quarry.ask(question, lambda: self._save(path), yes="Replace", no="Keep it")
-        else:
-            self._save(path)
-
-    def _save(self, path: Path) -> None:
-        problem = self.desk.save_to(path)
+            return
         self._say(problem or f"Saved to {path}.", bad=bool(problem))
         self._read()
 

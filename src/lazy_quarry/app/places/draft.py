@@ -1,5 +1,6 @@
 """Draft: write the script and its request; see at once if it is right, where it fits, when it would start."""
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
@@ -8,6 +9,7 @@ from textual.containers import Container, Horizontal, Vertical
 from textual.widgets import Input, TextArea
 
 from lazy_quarry.app.acts import bound, key_of
+from lazy_quarry.app.draft_shelf import THERE, save
 from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.places import draft_sentences
@@ -251,30 +253,41 @@ class DraftPlace(DraftReading):
                 self.line.hide()
                 self.editor.focus()
                 self._try_task(text)
-            case "save" if path.exists() and str(path) != self.document.path:
-                question = f"{path} is there already. Replace it?"
-                self.quarry.ask(question, lambda: self._save(path), yes="Replace", no="Keep it")
             case "save":
-                self._save(path)
+                self._save(path, str(path) == self.document.path)
 
     def action_save(self) -> None:
         """Save to its file, or ask for one."""
         if self.document.path:
             self._save(Path(self.document.path))
         elif self.document.keeper is not None:
-            try:
-                self._say(f"Saved as {self.document.save_with_keeper()}.")
-            except BadValue as fault:
-                self._say(str(fault), bad=True)
+            self._save_with(self.document.keeper)
         else:
             self.action_ask_path("save")
 
-    def _save(self, path: Path) -> None:
-        if problem := self.document.save_to(path):
+    def _save(self, path: Path, replace: bool = True) -> None:
+        text = self.document.text
+        self.quarry.aside(lambda: save(path, text, replace=replace), partial(self._was_saved, path, text))
+
+    def _was_saved(self, path: Path, text: str, problem: str) -> None:
+        if problem == THERE:
+            question = f"{path} is there already. Replace it?"
+            self.quarry.ask(question, lambda: self._save(path), yes="Replace", no="Keep it")
+        elif problem:
             self._say(problem, bad=True)
-            return
-        self.leave_begin()
-        self._say(f"Saved to {path}.")
+        else:
+            self.document.saved_as(path, text)
+            self.leave_begin()
+            self._say(f"Saved to {path}.")
+
+    def _save_with(self, keeper: Callable[[str], str]) -> None:
+        """Have it saved where it comes from."""
+        text = self.document.text
+
+        def saved(problem: str) -> None:
+            self._say(problem or f"Saved as {self.document.kept_as(text)}.", bad=bool(problem))
+
+        self.quarry.aside(lambda: keeper(text), saved)
 
     # -- dials and checks --------------------------------------------------------------------------
 

@@ -1,16 +1,17 @@
 """What a draft can begin from, shown in the script's place."""
 
-import json
+from functools import partial
 from pathlib import Path
 
 from textual.widget import Widget
 
 from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.app.templates import fill, from_commands, from_file
+from lazy_quarry.app.things_there import ThingsThere, things_there
 from lazy_quarry.app.widgets.starting_points import Begin, BeginPreview, BeginRows
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.errors import BadValue
-from lazy_quarry.files import given, ours
+from lazy_quarry.files import given
 from lazy_quarry.site.board import Board
 
 SHELL_COMMANDS = "shell-commands.json"
@@ -31,10 +32,17 @@ class DraftBeginning:
 
     def show(self, board: Board | None) -> None:
         """Show what there is to begin from."""
-        self.rows.show(self.quarry.folder, board, self._shell_commands())
-        self._switch(True)
+        if not self.shown:
+            self._switch(True)
+            self.rows.focus()
+        folder = self.quarry.folder
+        commands = self.quarry.shelf.kept.folder / SHELL_COMMANDS
+        examples = board.site.examples if board is not None else ""
+        self.quarry.aside(lambda: things_there(folder, examples, commands), partial(self._show, board))
+
+    def _show(self, board: Board | None, there: ThingsThere) -> None:
+        self.rows.show(board, there)
         self.rows.start()
-        self.rows.focus()
         self.show_preview(board)
 
     def leave(self) -> None:
@@ -56,22 +64,17 @@ class DraftBeginning:
         elif begin.commands:
             self.preview.show("enter takes this", from_commands(begin.commands, board))
         elif begin.path is not None:
-            try:
-                self.preview.show(str(begin.path), decode_script(given.read(begin.path, 20_000)))
-            except (OSError, BadValue) as fault:
-                self.preview.show(f"{begin.path}: {fault}", "")
+            path = begin.path
+            self.quarry.aside(lambda: _beginning_of(path), partial(self._show_script, path))
         elif begin.job is not None:
             self.preview.show(f"enter takes the script of {begin.job}, as it was submitted", "")
         else:
             self.preview.show("enter asks for it in a line above", "")
 
-    def _shell_commands(self) -> tuple[str, ...]:
-        """The commands that worked in the last interactive shell."""
-        try:
-            found = json.loads(ours.read(self.quarry.shelf.file.parent / SHELL_COMMANDS))
-        except (OSError, ValueError):
-            return ()
-        return tuple(str(one) for one in found) if isinstance(found, list) else ()
+    def _show_script(self, path: Path, text: str) -> None:
+        begin = self.rows.under_cursor()
+        if begin is not None and begin.path == path:  # the cursor is still there
+            self.preview.show(str(path), text)
 
     @staticmethod
     def script_of(begin: Begin, board: Board | None) -> str | None:
@@ -79,6 +82,14 @@ class DraftBeginning:
         if begin.template is not None:
             return fill(begin.template, board)
         return from_commands(begin.commands, board) if begin.commands else None
+
+
+def _beginning_of(path: Path) -> str:
+    """The first part of a script, or what is wrong with it."""
+    try:
+        return decode_script(given.read(path, 20_000))
+    except (OSError, BadValue) as fault:
+        return f"{path}: {fault}"
 
 
 def script_of_commands(path: Path, board: Board | None) -> str:

@@ -4,7 +4,7 @@ import os
 from collections.abc import Callable
 from pathlib import Path
 
-from lazy_quarry.app.draft_shelf import Draft, save
+from lazy_quarry.app.draft_shelf import Draft
 from lazy_quarry.app.header_dials import HeaderEdit
 from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.app.widgets.draft_title import DraftTitle
@@ -13,7 +13,6 @@ from lazy_quarry.app.widgets.overrides import Overrides
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.errors import BadValue
 
 
 class DraftDocument:
@@ -91,14 +90,11 @@ class DraftDocument:
         overrides = "\n".join(self.overrides.values)
         return self.quarry.shelf.keep(Draft(self.editor.text, self.path, self.edited, overrides))
 
-    def save_to(self, path: Path) -> str:
-        """Write it to a file, which it belongs to from then on; returns why that could not be done, or nothing."""
-        problem = save(path, self.editor.text)
-        if not problem:
-            self.path, self._saved = str(path), self.editor.text
-            self._mark(False)
-            self.keep()
-        return problem
+    def saved_as(self, path: Path, text: str) -> None:
+        """This text of it was written to a file, to which it belongs from then on."""
+        self.path, self._saved = str(path), text
+        self._mark(self.editor.text != text)
+        self.keep()
 
     def belongs_to(self, keeper: Callable[[str], str]) -> None:
         """It is part of something else, which saves it and says more of it than its text."""
@@ -107,13 +103,10 @@ class DraftDocument:
         self.editor.move_cursor(self.editor.document.end)
         self._mark(False)
 
-    def save_with_keeper(self) -> str:
-        """Have it saved where it comes from; returns what it was saved as, or raises :class:`BadValue` with what is wrong."""
-        assert self.keeper is not None
-        if problem := self.keeper(self.editor.text):
-            raise BadValue(problem)
-        self._saved = self.editor.text
-        self._mark(False)
+    def kept_as(self, text: str) -> str:
+        """This text of it was saved where it comes from; returns what that is called."""
+        self._saved = text
+        self._mark(self.editor.text != text)
         return self._origin
 
     # -- its header, and itself on its way ---------------------------------------------------------

@@ -88,20 +88,22 @@ class DraftOpening:
 
     def take_commands(self, path: Path, board: Board | None) -> None:
         """Begin from a file of commands."""
-        try:
-            self.take_new(script_of_commands(path, board))
-        except BadValue as fault:
-            self._say(str(fault), bad=True)
+        self.quarry.aside(lambda: script_of_commands(path, board), self.take_new)
 
     def open_file(self, path: Path) -> None:
         """Open a script."""
-        try:
-            text = decode_script(given.read_whole(path))
-        except BadValue as fault:
-            self._say(f"{path}: {fault}", bad=True)
-        except OSError as fault:
-            self._say(f"{path} cannot be opened: {fault.strerror}", bad=True)
-        else:
-            self._put(text, str(path), False)
-            self.document.keep()
-            self._say(f"Opened {path}.")
+
+        def read() -> str:
+            try:
+                return decode_script(given.read_whole(path))
+            except BadValue as fault:
+                raise BadValue(f"{path}: {fault}") from None
+            except OSError as fault:
+                raise BadValue(f"{path} cannot be opened: {fault.strerror}") from None
+
+        self.quarry.aside(read, partial(self._opened, path))
+
+    def _opened(self, path: Path, text: str) -> None:
+        self._put(text, str(path), False)
+        self.document.keep()
+        self._say(f"Opened {path}.")

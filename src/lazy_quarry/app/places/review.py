@@ -121,8 +121,8 @@ class ReviewPlace(ReviewSearch):
     def on_mount(self) -> None:
         """Know what was looked at before."""
         self.commands = JobCommands(self.quarry, self, done=self._commanded)
-        shelf = self.quarry.shelf.file
-        self.looked_at = LookedAt(shelf.with_name(shelf.name.replace("draft-", "looked-at-", 1)))
+        shelf = self.quarry.shelf
+        self.looked_at = LookedAt(shelf.kept, shelf.name)
         self.query_one(RunRows).looked_at = self.looked_at
         self._take_columns()
         self._turn()

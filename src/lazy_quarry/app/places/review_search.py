@@ -15,7 +15,6 @@ from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.app.widgets.run_rows import RunHead, RunRows
 from lazy_quarry.core.search.fields import FIELDS
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.files import ours
 from lazy_quarry.site.found_parts import parts_words
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.saved_searches import SavedSearches
@@ -26,6 +25,8 @@ if TYPE_CHECKING:
 LISTED = 300
 """Runs that are listed at a time; more are read when the cursor comes to the last one."""
 HINT = 'surge overtime last month, or name:surge* memory:>4GiB since:2w text:"no convergence"'
+
+COLUMNS = "review-columns.json"
 
 
 class ReviewSearch(ReviewSheets):
@@ -56,8 +57,8 @@ class ReviewSearch(ReviewSheets):
 
     def _take_columns(self) -> None:
         """The columns that were chosen last time, if any were."""
-        with suppress(OSError, ValueError, AttributeError):
-            widths = json.loads(ours.read(self.quarry.folder / "review-columns.json"))
+        with suppress(ValueError, AttributeError):
+            widths = json.loads(self.quarry.shelf.kept.text(COLUMNS) or "")
             self.query_one(RunRows).show_columns({str(name): int(width) for name, width in widths.items()})
 
     # -- reading -----------------------------------------------------------------------------------
@@ -160,22 +161,15 @@ class ReviewSearch(ReviewSheets):
         self._read()
 
     def _save(self, name: str) -> None:
-        try:
-            SavedSearches().save(name, self.words)
-        except QuarryError as fault:
-            self._say(str(fault), bad=True)
-            return
-        self._say(
-            f'Saved as "{name}": {key_of("open_file")} goes through what is saved, and lq jobs --ended --saved "{name}" lists it.'
-        )
+        words, key = self.words, key_of("open_file")
+        said = f'Saved as "{name}": {key} goes through what is saved, and lq jobs --ended --saved "{name}" lists it.'
+        self.quarry.aside(lambda: SavedSearches().save(name, words), lambda _: self._say(said))
 
     def action_saved(self) -> None:
         """The next of the saved searches."""
-        try:
-            known = list(SavedSearches().all().items())
-        except QuarryError as fault:
-            self._say(str(fault), bad=True)
-            return
+        self.quarry.aside(lambda: list(SavedSearches().all().items()), self._next_of)
+
+    def _next_of(self, known: list[tuple[str, str]]) -> None:
         if not known:
             self._say(
                 f"No search is saved yet: {key_of('find')} searches, {key_of('save')} saves the search under a name."
@@ -234,8 +228,7 @@ class ReviewSearch(ReviewSheets):
         """Other columns: shown at once, kept for next time."""
         self.query_one(RunRows).show_columns(message.widths)
         self.query_one(RunHead).refresh()
-        with suppress(OSError):
-            ours.write_whole(self.quarry.folder / "review-columns.json", json.dumps(message.widths), durable=False)
+        self.quarry.shelf.kept.put(COLUMNS, json.dumps(message.widths))
 
     def action_sort(self, by: int) -> None:
         """Sort by the next column that can be sorted by; after the last one by the end again."""

@@ -14,12 +14,13 @@ from lazy_quarry.app.widgets.job_rows import JobRows
 from lazy_quarry.app.widgets.panes.column_list import ColumnList
 from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
 from lazy_quarry.app.widgets.panes.prose import Prose, why_prose
-from lazy_quarry.files import ours
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.job_view import JobView
 
 PANES = ("context", "why", "output", "change", "columns")
+
+COLUMNS = "watch-columns.json"
 
 
 class WatchPanes:
@@ -30,7 +31,7 @@ class WatchPanes:
         self.shown = PANES[0]
         self.detail: JobDetail | None = None
         """What was last learnt of the job under the cursor."""
-        self._columns_file = quarry.folder / "watch-columns.json"
+        self._kept = quarry.shelf.kept
 
     def of(self, name: str) -> Vertical:
         """A pane other than the first."""
@@ -82,12 +83,11 @@ class WatchPanes:
 
     def take_columns(self) -> None:
         """Take the columns that were chosen last time, if any were."""
-        with suppress(OSError, ValueError, AttributeError):
-            widths = json.loads(ours.read(self._columns_file))
+        with suppress(ValueError, AttributeError):
+            widths = json.loads(self._kept.text(COLUMNS) or "")
             self.place.query_one(JobRows).show_columns({str(name): int(width) for name, width in widths.items()})
 
     def keep_columns(self, widths: dict[str, int]) -> None:
         """Use these columns, also next time."""
         self.place.query_one(JobRows).show_columns(widths)
-        with suppress(OSError):
-            ours.write_whole(self._columns_file, json.dumps(widths), durable=False)
+        self._kept.put(COLUMNS, json.dumps(widths))

@@ -7,15 +7,14 @@ from textual.message import Message
 
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.templates import Template, offered
+from lazy_quarry.app.things_there import ScriptsThere, ThingsThere
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.core.units import clock_time
-from lazy_quarry.files import given
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import state_words
 
-ENDINGS = (".sh", ".bash", ".py", ".R", ".jl", ".pl", ".csh", ".zsh")
-EARLIER, OWN = 8, 12
+EARLIER = 8
 
 
 @dataclass
@@ -46,7 +45,7 @@ class BeginRows(Rows):
         super().__init__(id="beginnings")
         self.entries: list[Entry] = []
 
-    def show(self, folder: Path, board: Board | None, worked: tuple[str, ...]) -> None:
+    def show(self, board: Board | None, there: ThingsThere) -> None:
         """List what there is: shapes for the site, ways to make one, and what is in folders."""
         self.entries = [_heading("BEGIN FROM A SHAPE", "enter takes it, esc goes back to the script")]
         for template in offered(board):
@@ -57,14 +56,12 @@ class BeginRows(Rows):
             )
             if second:
                 self.entries.append(Entry(((f"   {second:<11}", "ochre"),)))
-        self._make(worked)
-        self._scripts(folder, "YOUR SCRIPTS", str(folder), OWN)
+        self._make(there.worked)
+        self._scripts(there.own, "YOUR SCRIPTS")
         if board is not None:
             self._earlier(board)
-            if board.site.examples:
-                self._scripts(
-                    Path(board.site.examples), f"EXAMPLES OF {board.site.name.upper()}", board.site.examples, 500
-                )
+            if there.examples is not None:
+                self._scripts(there.examples, f"EXAMPLES OF {board.site.name.upper()}")
         self.refit()
 
     def _make(self, worked: tuple[str, ...]) -> None:
@@ -90,20 +87,16 @@ class BeginRows(Rows):
             words = f"{job.job}, {when}: {state_words(job, board.now_ms, self.quarry.zone)}"
             self._add(job.name, words, Begin(job=job.job))
 
-    def _scripts(self, folder: Path, title: str, where: str, most: int) -> None:
-        """The scripts of a folder: so many at most, the newest, by name."""
-        try:
-            found = [path for path in folder.iterdir() if path.suffix in ENDINGS and path.is_file()]
-            newest = sorted(found, key=lambda path: -path.stat().st_mtime)[:most]
-        except OSError:
-            found = newest = []
-        if len(found) > most:
-            where += f", the newest {most} of {len(found)}; ctrl+o opens others"
+    def _scripts(self, there: ScriptsThere, title: str) -> None:
+        """The scripts of a folder."""
+        where, shown = there.folder, len(there.scripts)
+        if there.count > shown:
+            where += f", the newest {shown} of {there.count}; ctrl+o opens others"
         self.entries += [Entry(()), _heading(title, where)]
-        if not found:
+        if not shown:
             self.entries.append(Entry((("   no scripts there; ctrl+o opens one by its path", "dim"),)))
-        for path in sorted(newest):
-            self._add(path.name, _first_words(path), Begin(path=path))
+        for path, words in there.scripts:
+            self._add(path.name, words, Begin(path=path))
 
     def _add(self, name: str, words: str, begin: Begin) -> None:
         self.entries.append(Entry(((f"   {name:<20} ", "ink"), (words, "dim")), begin))
@@ -185,13 +178,3 @@ class BeginPreview(Lines):
 
 def _heading(title: str, words: str) -> Entry:
     return Entry(((f" {title}", "ink"), (f"   {words}", "dim")))
-
-
-def _first_words(path: Path) -> str:
-    """The first comment below the header, else nothing: what the script says of itself."""
-    try:
-        lines = given.read(path, 20_000).decode(errors="replace").splitlines()[:80]
-    except OSError:
-        return ""
-    end = max((at for at, line in enumerate(lines) if line == "# ///"), default=0)
-    return next((line[2:] for line in lines[end + 1 :] if line.startswith("# ")), "")
