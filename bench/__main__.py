@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from bench import (
     advising,
     arrays,
+    beside,
     books,
     checking,
     commands,
@@ -100,6 +101,7 @@ def main() -> None:
         journal,
         jobs,
         connections,
+        beside,
         commands,
         starting,
         watching,

@@ -30,6 +30,7 @@ def calls_json() -> list[dict[str, Any]]:
                 "rights": call.rights._asdict(),
                 "changes": call.changes,
                 "long": call.long,
+                "by_reader": call.by_reader,
                 "whole_plan": call.plan,
             }
         )
