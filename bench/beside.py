@@ -11,12 +11,13 @@ import sys
 import tempfile
 import time
 from contextlib import suppress
+from dataclasses import replace
 from itertools import islice
 from pathlib import Path
 
 from bench.year import jobs
 
-PAST, FILES, WAITING, CALLS, PAUSE_S = 200_000, 100_000, 300, 150, 0.04
+PAST, FILES, WAITING, CALLS, PAUSE_S = 50_000, 100_000, 300, 100, 0.04
 HEAD = '#!/bin/sh\n# /// job\n# walltime = "10m"\n# memory = "16 MiB/core"\n# output = "/dev/null"\n'
 MANY_FILES = f"import os; [os.close(os.open(f'f{{n % 100}}-{{n}}', os.O_CREAT)) for n in range({FILES})]"
 
@@ -85,7 +86,8 @@ def figures(best):
     work.mkdir()
     callers = []
     try:
-        journal, past = Journal(state), jobs(PAST)
+        journal = Journal(state)
+        past = (replace(one, number=one.number + 1_000) for one in jobs(PAST))  # beyond the numbers of those to come
         while some := list(islice(past, 20_000)):
             journal.import_past(some)
         journal.close()
@@ -98,7 +100,7 @@ def figures(best):
             client.submit(submission(f"# ranks = {cores}\n", "exec sleep 600"))
         while client.search("word7", limit=1).behind:
             time.sleep(0.2)
-        alone = p95(client)
+        alone = min(p95(client) for _ in range(2))
         callers = [
             subprocess.Popen([sys.executable, "-m", "bench.beside", str(state), str(made)], stdout=subprocess.PIPE)
             for _ in range(3)
@@ -109,7 +111,7 @@ def figures(best):
         for caller in callers:
             caller.kill()
         client.cancel([one.job for one in client.jobs(limit=5_000)])
-        client.close()
+        client.leave()
     finally:
         for caller in callers:
             caller.kill()

@@ -72,7 +72,8 @@ class Readers:
         """
         one, done = await self._next(caller.user), False
         try:
-            told = await asyncio.wait_for(self._asked(one, caller, line), most_s())
+            async with asyncio.timeout(most_s()):
+                told = await self._asked(one, caller, line)
             done = True
             return told
         except TimeoutError:

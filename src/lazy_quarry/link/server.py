@@ -85,7 +85,10 @@ class Server:
         journal = Journal(folder)
         self.site_file = watched_site(folder)
         site = self.site_file.site
-        self.runner = LocalRunner(folder, core_numbers(), journal.identity, site.kept.attempts_s)
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._watched: int | None = None
+        """The descriptor of the link to the agent, while the loop waits for what comes over it."""
+        self.runner = LocalRunner(folder, core_numbers(), journal.identity, site.kept.attempts_s, self._unwatch)
         present = Present(
             site,
             journal,
@@ -107,7 +110,6 @@ class Server:
         self.idle_since = time.monotonic()
         self.told_version = 0
         self._age_at = 0.0
-        self._watched: int | None = None
         self._faults: dict[str, str] = {}
         """Faults in its own steps, and the words for each."""
         self._servers: list[asyncio.Server] = []
@@ -130,7 +132,7 @@ class Server:
 
     async def run(self) -> None:
         """Serve until there is nothing left to do."""
-        loop = asyncio.get_running_loop()
+        loop = self._loop = asyncio.get_running_loop()
         loop.add_signal_handler(signal.SIGTERM, self._leave.set)
         loop.set_exception_handler(self._fault_of_loop)
         await self._begin_to_listen()
@@ -139,7 +141,8 @@ class Server:
                 self._move_on()
                 # Ends arrive through the link at once. The tick is for what only the clock brings.
                 with suppress(TimeoutError):
-                    await asyncio.wait_for(self._leave.wait(), TICK_S)
+                    async with asyncio.timeout(TICK_S):
+                        await self._leave.wait()
                 if self._idle():
                     break
         finally:
@@ -180,6 +183,8 @@ class Server:
     def _fault_of_loop(self, loop: asyncio.AbstractEventLoop, context: dict[str, Any]) -> None:
         """Something failed that nobody waits for, as taking a connection without a descriptor."""
         fault = context.get("exception")
+        if isinstance(fault, asyncio.CancelledError):
+            return  # it leaves
         if isinstance(fault, Exception):
             self.site.present.say_of_steps(self._told_of(fault, context["message"]))
         else:
@@ -240,13 +245,16 @@ class Server:
         """Wake the loop when the agent sends something."""
         loop = asyncio.get_running_loop()
         link = self.runner.fileno()
-        if link != self._watched:
-            if self._watched is not None:
-                with suppress(OSError, ValueError):
-                    loop.remove_reader(self._watched)
-            if link is not None:
-                loop.add_reader(link, self._heard)
+        if link is not None and link != self._watched:
+            loop.add_reader(link, self._heard)
             self._watched = link
+
+    def _unwatch(self, descriptor: int) -> None:
+        """Wait no longer for what comes over a link that is about to be closed: its number may be a client's a moment later."""
+        if descriptor == self._watched:
+            assert self._loop is not None
+            self._loop.remove_reader(descriptor)
+            self._watched = None
 
     def _heard(self) -> None:
         self.site.dispatcher.step()
@@ -325,7 +333,8 @@ class Server:
         writer.write(told)
         self._watch_link()
         self._tell_changes()
-        await asyncio.wait_for(writer.drain(), UNREAD_S)
+        async with asyncio.timeout(UNREAD_S):  # wait_for may lose a cancel that comes as what it waits for ends
+            await writer.drain()
 
     async def _send_long(self, writer: asyncio.StreamWriter, caller: Caller, line: bytes, call: Glance) -> None:
         """Answer a call that may take long, while others of the same client are answered too."""
@@ -351,7 +360,7 @@ class Server:
                 if line == _LEAVE:
                     self._leave.set()
                     await self._send(writer, _LEFT)
-                    continue
+                    break
                 call = glance_at(line)
                 if self._is_long(call):
                     if len(at_work) >= MOST_AT_WORK:

@@ -37,10 +37,13 @@ def taken_words(spool: Path) -> str:
 
 
 class AgentLink:
-    """Messages to and from the agent. ``greet`` is called after each connection, to say all that it should know."""
+    """Messages to and from the agent. ``greet`` is called after each connection, to say all that it should know.
 
-    def __init__(self, folder: Path, greet: Callable[[], None]) -> None:
-        self.folder, self.spool = folder, folder / "spool"
+    ``closing`` is told of the link's file descriptor just before it is closed: another may have that number a moment later.
+    """
+
+    def __init__(self, folder: Path, greet: Callable[[], None], closing: Callable[[int], None]) -> None:
+        self.folder, self.spool, self._closing = folder, folder / "spool", closing
         self.refused = ""
         """Why there is no agent: another state folder's jobs have this machine's cores, or it does not start."""
         self._greet = greet
@@ -125,6 +128,7 @@ class AgentLink:
     def drop(self) -> None:
         """Close the link; the agent leaves when it has nothing to do."""
         if self._link is not None:
+            self._closing(self._link.fileno())
             self._link.close()
         self._link = None
 

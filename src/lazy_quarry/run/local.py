@@ -5,7 +5,7 @@ import secrets
 import shutil
 import sys
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
 
@@ -49,10 +49,18 @@ class LocalRunner:
     """The runner of this machine.
 
     ``folder`` is the site's state folder; core k of the plan is the k-th of ``processors``; ``journal`` is the identity of the
-    journal that its attempts are in. Folders of settled attempts stay for ``kept_s``.
+    journal that its attempts are in. Folders of settled attempts stay for ``kept_s``. ``closing`` is told of the descriptor of
+    the link to the agent before that is closed.
     """
 
-    def __init__(self, folder: Path, processors: Sequence[int], journal: str = "", kept_s: int = 0) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        processors: Sequence[int],
+        journal: str = "",
+        kept_s: int = 0,
+        closing: Callable[[int], None] = lambda descriptor: None,
+    ) -> None:
         self.folder, self.processors, self.journal, self.kept_s = folder, processors, journal, kept_s
         self.spool = folder / "spool"
         self.spool.mkdir(mode=0o700, exist_ok=True)
@@ -73,7 +81,7 @@ class LocalRunner:
         self._others_seen: tuple[float, list[str]] = (0.0, [])
         self._holder_seen: tuple[float, str] = (-HOLDER_S, "")
         self._busy_at = time.monotonic()
-        self._link = AgentLink(folder, self._greet)
+        self._link = AgentLink(folder, self._greet, closing)
 
     def _make_bin(self) -> None:
         """A folder that holds just ``lq``, for the end of a job's PATH."""

@@ -35,7 +35,8 @@ async def checked_apart(site: Site, context: CheckContext) -> Checked:
         sys.executable, "-m", __name__, stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE
     )
     try:
-        told, _ = await asyncio.wait_for(process.communicate(pickle.dumps((site, context))), MOST_S)
+        async with asyncio.timeout(MOST_S):
+            told, _ = await process.communicate(pickle.dumps((site, context)))
     except TimeoutError:
         told = b""
     finally:
