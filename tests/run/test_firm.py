@@ -14,6 +14,7 @@ import pytest
 
 from lazy_quarry.errors import EngineAway
 from lazy_quarry.link.client import SocketClient
+from lazy_quarry.run.agent_link import AgentLink
 from lazy_quarry.run.node.attempt import read_intent
 from lazy_quarry.run.node.sockets import dial
 from lazy_quarry.site.present import Present
@@ -184,6 +185,17 @@ def connecting(folder):
     found.settimeout(45)
     found.connect(str(folder / "engine.sock"))
     return found
+
+
+def test_a_link_to_the_agent_is_told_of_while_its_descriptor_is_still_its_own(tmp_path):
+    seen = []
+    link = AgentLink(tmp_path, lambda: None, lambda descriptor: seen.append((descriptor, os.fstat(descriptor).st_ino)))
+    ours, its = socket.socketpair()
+    link._link, known = ours, (ours.fileno(), os.fstat(ours.fileno()).st_ino)
+    its.close()
+    assert not list(link.heard()) and seen == [known] and not link.connected
+    link.drop()
+    assert seen == [known]
 
 
 def test_an_engine_whose_socket_was_removed_listens_again(machine):
