@@ -95,7 +95,7 @@ def test_what_ends_or_hangs_is_told_and_the_next_call_is_answered(machine, engin
     assert not engine.jobs()  # which comes after it
     os.kill(pid, signal.SIGKILL)
     until(lambda: slow.told, "what became of it")
-    assert "the process that answered waits ended before it had an answer" in str(slow.told)
+    assert slow.told.rows[0].jobs == 1  # another one was asked
     assert engine.report("all").total.sums.jobs == 1
     # Without the process that starts readers, the engine answers all by itself.
     os.kill(starter, signal.SIGKILL)

@@ -11,7 +11,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.link.in_process import InProcessClient
-from lazy_quarry.link.protocol import method_of, write_request
+from lazy_quarry.link.protocol import glance_at, write_request
 from lazy_quarry.link.server import Server
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.site import fast_search
@@ -153,7 +153,7 @@ async def test_others_are_answered_while_a_plan_is_worked_out():
     await beside
     assert said[:6] == ["slice", "answer", "slice", "answer", "slice", "answer"] and said.count("slice") == 4
     assert CALLS["jobs"].plan and not CALLS["submit"].plan
-    assert method_of(write_request(1, "jobs", {})) == "jobs" and method_of(b"nonsense") == ""
+    assert glance_at(write_request(1, "jobs", {})).method == "jobs" and glance_at(b"nonsense").method == ""
 
 
 def test_books_that_are_still_being_added_up_show_no_figure_that_is_not_true():

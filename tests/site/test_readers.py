@@ -180,6 +180,20 @@ async def test_readers_are_few_and_people_take_turns_however_many_calls_one_make
     assert not readers._free
 
 
+async def test_a_call_whose_readers_end_is_told_so_and_the_next_is_answered():
+    readers = Idle()
+    call = readers.ask("ada", "a0")
+    for _ in range(2):
+        await settled()
+        readers.ends["a0"].set_exception(EOFError())
+    told = msgspec.json.decode(await call)
+    assert "ended before it had an answer, and so did another" in told["error"]["message"] and not readers._busy
+    again = readers.ask("ada", "a1")
+    await settled()
+    readers.ends["a1"].set_result(b"told")
+    assert await again == b"told"
+
+
 async def test_a_call_that_is_cancelled_just_as_its_turn_comes_keeps_nobody_waiting():
     readers = Idle()
     calls = {word: readers.ask(word[0], word) for word in ("a0", "a1", "b0", "c0")}

@@ -67,21 +67,28 @@ class Readers:
     async def answer(self, caller: Caller, line: bytes, call: Glance) -> bytes:
         """The answer to a call of a person, by a reader. Raises :class:`NoReader` where none can be had.
 
-        What takes too long is given up, and the answer says so; so is what the reader ends of. Where the task that waits here is
-        cancelled, the reader ends.
+        What takes too long is given up, and the answer says so. Where the reader ends, another one is asked, once: nothing was
+        changed. Where the task that waits here is cancelled, the reader ends.
         """
+        words = ""
+        for _ in range(2):
+            try:
+                return await self._answered(caller, line)
+            except TimeoutError:
+                words = f"{call.method} took longer than {most_s():g} seconds and was given up; ask for less, as of a shorter time"
+                break
+            except (OSError, EOFError):
+                words = f"the process that answered {call.method} ended before it had an answer, and so did another; "
+                words += "engine.log may say why"
+        return error_line(call.id, INTERNAL, words)
+
+    async def _answered(self, caller: Caller, line: bytes) -> bytes:
         one, done = await self._next(caller.user), False
         try:
             async with asyncio.timeout(most_s()):
                 told = await self._asked(one, caller, line)
             done = True
             return told
-        except TimeoutError:
-            words = f"{call.method} took longer than {most_s():g} seconds and was given up; ask for less, as of a shorter time"
-            return error_line(call.id, INTERNAL, words)
-        except (OSError, EOFError):
-            words = f"the process that answered {call.method} ended before it had an answer; engine.log may say why"
-            return error_line(call.id, INTERNAL, words)
         finally:
             self._busy.pop(one, None)
             if done:
