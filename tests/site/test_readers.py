@@ -11,7 +11,7 @@ from lazy_quarry.link import readers as readers_module
 from lazy_quarry.link.answered import answer
 from lazy_quarry.link.protocol import glance_at, write_request
 from lazy_quarry.link.reader import Ask, Begin, Reader
-from lazy_quarry.link.readers import MOST, Readers
+from lazy_quarry.link.readers import MOST, NoReader, Readers
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.chain_views import ChainSource
@@ -192,6 +192,21 @@ async def test_a_call_whose_readers_end_is_told_so_and_the_next_is_answered():
     await settled()
     readers.ends["a1"].set_result(b"told")
     assert await again == b"told"
+
+
+async def test_whoever_waits_is_not_forgotten_where_no_reader_can_be_had_any_more():
+    readers = Idle()
+    calls = {word: readers.ask(word[0], word) for word in ("a0", "a1", "b0", "c0")}
+    await settled()
+
+    async def none():
+        raise NoReader
+
+    readers._started = none
+    for word in ("a0", "a1"):
+        readers.ends[word].set_exception(EOFError())
+    found = await asyncio.gather(*calls.values(), return_exceptions=True)
+    assert all(isinstance(one, NoReader) for one in found) and not readers._promised and not readers._busy
 
 
 async def test_a_call_that_is_cancelled_just_as_its_turn_comes_keeps_nobody_waiting():

@@ -8,6 +8,7 @@ import pickle
 import socket
 import time
 from collections import deque
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -128,13 +129,17 @@ class Readers:
             if not one.writer.is_closing() and not one.reader.at_eof():
                 self._busy[one] = user
                 return one
+            one.writer.close()
         self._promised += 1
         try:
             one = await self._started()
-            self._busy[one] = user
-            return one
-        finally:
+        except BaseException:
             self._promised -= 1
+            self._wake()  # its place is free again
+            raise
+        self._promised -= 1
+        self._busy[one] = user
+        return one
 
     def _room(self) -> bool:
         return len(self._busy) + self._promised < MOST
@@ -167,8 +172,9 @@ class Readers:
         if link is None:
             return False
         with link:
-            for message in (self._begin(), MakeStudy(view)):
-                send(link, pickle.dumps(message))
+            with suppress(OSError):  # where it is gone already, there is nothing to be read below
+                for message in (self._begin(), MakeStudy(view)):
+                    send(link, pickle.dumps(message))
             link.settimeout(STOP_S)
             given = bytearray()
             while told(view) and not view.over:
@@ -176,6 +182,8 @@ class Readers:
                     piece = link.recv(1 << 20)
                 except TimeoutError:
                     continue
+                except OSError:
+                    piece = b""
                 if not piece:
                     view = replace(
                         view, over=True, problem="the process that made the study ended; engine.log may say why"
@@ -195,7 +203,10 @@ class Readers:
         """The link to a new process; None where there can be none."""
         if self._starter is None:
             return None
-        ours, its = socket.socketpair()
+        try:
+            ours, its = socket.socketpair()
+        except OSError:
+            return None  # there is no descriptor for it now
         try:
             with its:
                 socket.send_fds(self._starter, [b"."], [its.fileno()])

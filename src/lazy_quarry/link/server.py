@@ -26,7 +26,16 @@ from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.files.kinds import lack_of
 from lazy_quarry.files.logs import keep_short
 from lazy_quarry.link.answered import answer
-from lazy_quarry.link.protocol import LONGEST_LINE, Glance, glance_at, logged, submission_of, write_notification
+from lazy_quarry.link.protocol import (
+    INTERNAL,
+    LONGEST_LINE,
+    Glance,
+    error_line,
+    glance_at,
+    logged,
+    submission_of,
+    write_notification,
+)
 from lazy_quarry.link.reader import forked_starter
 from lazy_quarry.link.readers import NoReader, Readers
 from lazy_quarry.link.site_client import CALLS
@@ -338,7 +347,10 @@ class Server:
 
     async def _send_long(self, writer: asyncio.StreamWriter, caller: Caller, line: bytes, call: Glance) -> None:
         """Answer a call that may take long, while others of the same client are answered too."""
-        told = await self._long_answer(caller, line, call)
+        try:
+            told = await self._long_answer(caller, line, call)
+        except Exception as fault:
+            told = error_line(call.id, INTERNAL, logged(fault, call.method))
         try:
             await self._send(writer, told)
         except (ConnectionError, TimeoutError):
