@@ -7,7 +7,7 @@ from textual.widget import Widget
 
 from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.app.templates import fill, from_commands, from_file
-from lazy_quarry.app.things_there import ThingsThere, things_there
+from lazy_quarry.app.things_there import ScriptsThere, ThingsThere, things_there
 from lazy_quarry.app.widgets.starting_points import Begin, BeginPreview, BeginRows
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.errors import BadValue
@@ -24,6 +24,8 @@ class DraftBeginning:
         self, quarry: Quarry, rows: BeginRows, preview: BeginPreview, page: Widget, sides: tuple[Widget, ...]
     ) -> None:
         self.quarry, self.rows, self.preview, self.page, self.sides = quarry, rows, preview, page, sides
+        self._there: ThingsThere | None = None
+        """What was there the last time."""
 
     @property
     def shown(self) -> bool:
@@ -32,18 +34,22 @@ class DraftBeginning:
 
     def show(self, board: Board | None) -> None:
         """Show what there is to begin from."""
-        if not self.shown:
-            self._switch(True)
-            self.rows.focus()
         folder = self.quarry.folder
+        self.rows.show(board, self._there or ThingsThere(ScriptsThere(str(folder))))  # keys may be typed ahead
+        self._switch(True)
+        self.rows.start()
+        self.rows.focus()
+        self.show_preview(board)
         commands = self.quarry.shelf.kept.folder / SHELL_COMMANDS
         examples = board.site.examples if board is not None else ""
         self.quarry.aside(lambda: things_there(folder, examples, commands), partial(self._show, board))
 
     def _show(self, board: Board | None, there: ThingsThere) -> None:
+        self._there, on = there, self.rows.under_cursor()
         self.rows.show(board, there)
-        self.rows.start()
-        self.show_preview(board)
+        self.rows.return_to(on)
+        if self.shown:
+            self.show_preview(board)
 
     def leave(self) -> None:
         """Back to the script."""

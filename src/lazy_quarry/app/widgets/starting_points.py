@@ -101,6 +101,14 @@ class BeginRows(Rows):
     def _add(self, name: str, words: str, begin: Begin) -> None:
         self.entries.append(Entry(((f"   {name:<20} ", "ink"), (words, "dim")), begin))
 
+    def return_to(self, begin: Begin | None) -> None:
+        """Put the cursor on what it was on before the list was made anew, if that is still there."""
+        at = next((at for at, entry in enumerate(self.entries) if begin is not None and entry.begin == begin), None)
+        if at is None:
+            self.start()
+        elif at != self.cursor:
+            self.move(at)
+
     def row_count(self) -> int:
         """All rows."""
         return len(self.entries)
