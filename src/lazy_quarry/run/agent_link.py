@@ -82,7 +82,7 @@ class AgentLink:
     def _start(self) -> bool:
         told = self.spool / "agent.refused"
         self.reap()
-        until = time.monotonic() + GLANCE_S
+        until, leaving = time.monotonic() + GLANCE_S, self._agent is not None
         if self._agent is None:
             until = time.monotonic() + CONNECT_S
             try:
@@ -95,6 +95,8 @@ class AgentLink:
         while not self._dial():
             if self._agent.poll() is not None:
                 by = (ours.glance_json(told) or {}).get("by")
+                if leaving and not by:  # it had nothing to do, and was on its way out
+                    return self._start()
                 self.refused = _in_use(by) if by else f"the agent does not start; see {self.folder / 'agent.log'}"
                 self._agent = None
                 return False
