@@ -147,7 +147,12 @@ def _study(link: socket.socket, begin: Begin, view: StudyView) -> None:
 
 def send(link: socket.socket, body: bytes) -> None:
     """Send a message with its length before it."""
-    link.sendall(len(body).to_bytes(SIZE, "big") + body)
+    link.sendall(framed(body))
+
+
+def framed(body: bytes) -> bytes:
+    """A message with its length before it, as it goes between an engine and its readers, either way."""
+    return len(body).to_bytes(SIZE, "big") + body
 
 
 def _limit(memory: int) -> None:

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lazy_quarry.link.protocol import INTERNAL, Glance, error_line
-from lazy_quarry.link.reader import SIZE, Ask, Begin, MakeStudy, send
+from lazy_quarry.link.reader import SIZE, Ask, Begin, MakeStudy, framed, send
 from lazy_quarry.site.caller import Caller
 
 if TYPE_CHECKING:
@@ -240,5 +240,4 @@ class Readers:
 
 
 def _send(writer: asyncio.StreamWriter, message: Begin | Ask) -> None:
-    body = pickle.dumps(message)
-    writer.write(len(body).to_bytes(SIZE, "big") + body)
+    writer.write(framed(pickle.dumps(message)))
