@@ -1,5 +1,6 @@
 """Chain: a file opened, rehearsed, supposed otherwise, submitted, followed, cancelled and drawn."""
 
+import threading
 from datetime import UTC
 
 from textual import events
@@ -166,6 +167,19 @@ async def test_keys_typed_ahead_act_in_their_order(tmp_path):
         assert "Not changed" in app.query_one(NoteBar).text  # prepare after clean, as it was typed
         place = app.query_one("ChainPlace")
         assert place.condition == "fails" and app.query_one("#parts").current().name == "prepare"
+
+
+async def test_keys_typed_while_a_file_is_looked_for_are_for_what_comes_of_it(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        await to_chain(app, pilot)
+        disk = threading.Event()
+        app.shelf.kept.aside.do(disk.wait)
+        for key in ("ctrl+o", "enter"):
+            app.post_message(events.Key(key, None))
+        await wait_for(pilot, lambda: app._kept_back)
+        disk.set()
+        await wait_for(pilot, lambda: app.query_one("#parts").view is not None)
+        assert "season, rehearsed as the queue is now" in text_of(app, "#chain-head")
 
 
 async def test_a_job_of_a_chain_goes_to_draft_and_back_and_another_chain_is_begun(tmp_path):

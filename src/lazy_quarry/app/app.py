@@ -213,7 +213,7 @@ class QuarryApp(Acting, SendingApp):
             with suppress(RuntimeError, NoMatches):  # the loop has ended, or widgets are going one by one
                 self.call_from_thread(then, *arguments)
 
-    def aside(self, work: Callable[[], T], then: Callable[[T], object]) -> None:
+    def aside(self, work: Callable[[], T], then: Callable[[T], object], keys_wait: bool = True) -> None:
         """Do what reads or writes files, apart from the interface, then go on with what came of it; what is wrong is told."""
 
         def do() -> None:
@@ -227,7 +227,12 @@ class QuarryApp(Acting, SendingApp):
                 self.hand_over(self._handle_exception, fault)
             else:
                 self.hand_over(then, found)
+            finally:
+                if keys_wait:
+                    self.hand_over(self.ends_reading)
 
+        if keys_wait:
+            self.begins_reading()
         self.shelf.kept.aside.do(do)
 
     async def action_quit(self) -> None:

@@ -1,9 +1,11 @@
 """One key after another: a key that does something to a row is never overtaken by the next, which moves the cursor.
 
 A list handles its arrows itself, while what a key is bound to is looked for by way of all widgets above it. On a slow machine, or
-with keys typed ahead, the second would be first, and would have the first act on another row.
+with keys typed ahead, the second would be first, and would have the first act on another row. A key that has a file read first, to
+ask for a line or to show a script, is done when that is there: what is typed after it is meant for that.
 """
 
+import time
 from collections import deque
 
 from textual import events
@@ -11,9 +13,9 @@ from textual.app import App
 
 from lazy_quarry.app.soon import soon
 
-LOOK_S, MOST_LOOKS = 0.002, 100
-"""How often it is looked whether a key has been handled, and how often at the most: what it went to may be gone."""
-
+LOOK_S, MOST_S, MOST_READING_S = 0.002, 0.2, 2.0
+"""How often it is looked whether a key has been handled, and for how long at the most: what it went to may be gone, and a disk
+may not answer."""
 
 SCROLLING = frozenset(["up", "down", "pageup", "pagedown", "home", "end", "j", "k"])
 """Keys that move a cursor wherever there is one; where it is at its end already, they do nothing more."""
@@ -31,6 +33,16 @@ class KeysInOrder(App[None]):
         self._under_way: events.Key | None = None
         self._returned = False
         self._kept_back: deque[events.Key] = deque()
+        self._waits_since_s = 0.0
+        self._reading = 0
+
+    def begins_reading(self) -> None:
+        """The next keys wait until :meth:`ends_reading`: they are for what is read."""
+        self._reading += 1
+
+    def ends_reading(self) -> None:
+        """What was read is shown."""
+        self._reading -= 1
 
     async def on_event(self, event: events.Event) -> None:
         """Keep a key back while another is under way; note when that has come back."""
@@ -42,7 +54,8 @@ class KeysInOrder(App[None]):
                 self._returned = True
         elif self._kept_back or not self._is_over():
             if not self._kept_back:
-                soon(self, LOOK_S, lambda: self._go_on(0))
+                self._waits_since_s = time.monotonic()
+                soon(self, LOOK_S, self._go_on)
             self._kept_back.append(event)
         else:
             await self._hand_on(event)
@@ -54,12 +67,16 @@ class KeysInOrder(App[None]):
 
     def _is_over(self) -> bool:
         one = self._under_way
-        return one is None or self._returned or not one.is_forwarded or one._stop_propagation
+        handled = one is None or self._returned or not one.is_forwarded or one._stop_propagation
+        return handled and not self._reading
 
-    async def _go_on(self, looks: int) -> None:
+    def _is_late(self) -> bool:
+        return time.monotonic() - self._waits_since_s > (MOST_READING_S if self._reading else MOST_S)
+
+    async def _go_on(self) -> None:
         """Hand on what was kept back, as soon as it may be."""
-        while self._kept_back and (looks >= MOST_LOOKS or self._is_over()):
-            looks = 0
+        while self._kept_back and (self._is_over() or self._is_late()):
+            self._waits_since_s = time.monotonic()
             await self._hand_on(self._kept_back.popleft())
         if self._kept_back:
-            soon(self, LOOK_S, lambda: self._go_on(looks + 1))
+            soon(self, LOOK_S, self._go_on)

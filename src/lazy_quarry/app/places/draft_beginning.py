@@ -42,7 +42,7 @@ class DraftBeginning:
         self.show_preview(board)
         commands = self.quarry.shelf.kept.folder / SHELL_COMMANDS
         examples = board.site.examples if board is not None else ""
-        self.quarry.aside(lambda: things_there(folder, examples, commands), partial(self._show, board))
+        self.quarry.aside(lambda: things_there(folder, examples, commands), partial(self._show, board), keys_wait=False)
 
     def _show(self, board: Board | None, there: ThingsThere) -> None:
         self._there, on = there, self.rows.under_cursor()
