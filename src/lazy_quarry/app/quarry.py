@@ -39,7 +39,8 @@ class Quarry(Protocol):
     def aside(self, work: Callable[[], T], then: Callable[[T], object], keys_wait: bool = True) -> None:
         """Do what reads or writes files, apart from the interface, then go on with what came of it.
 
-        One thing is done after the other. Keys typed meanwhile come after it, unless ``keys_wait`` is off. A :class:`QuarryError` or an :class:`OSError` is told, and nothing follows.
+        One thing is done after the other. Keys typed meanwhile come after it, unless ``keys_wait`` is off. A
+        :class:`QuarryError` or an :class:`OSError` is told, and nothing follows.
         """
         ...
 
