@@ -1,0 +1,157 @@
+"""The messages between an engine and the agent of a node: JSON (RFC 8259), one a line, each of a type below.
+
+A connection begins with the engine's :class:`Hello`, which is answered by :class:`Welcome` or :class:`Refused`. What an engine
+sends says of which epoch it is. All but the greeting may be lost, repeated, late and in any order, to this agent or to the next:
+``tests/run/node_model.py`` explores that.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+import re
+from dataclasses import dataclass, fields
+from typing import Any, Union
+
+from lazy_quarry.run.node.attempt import Exit
+
+OLDEST, NEWEST = 1, 1
+"""Versions of the protocol that this program speaks."""
+NAME = re.compile(r"\d+-\d+(-[0-9a-f]{1,32})?")
+"""The name of an attempt: job, attempt, and the mark of its submission. Nothing else that somebody sends becomes a path."""
+
+
+@dataclass(frozen=True)
+class Hello:
+    """Engine to agent, first: the versions that it speaks, and which site's engine it is.
+
+    ``epoch`` is the number of this start of an engine in the journal. An agent remembers the highest that it has seen.
+    """
+
+    oldest: int
+    newest: int
+    journal: str
+    site: str
+    epoch: int
+
+
+@dataclass(frozen=True)
+class Welcome:
+    """Agent to engine: the version that both speak, and that it takes nothing of a lower epoch than this from now on."""
+
+    version: int
+    epoch: int
+
+
+@dataclass(frozen=True)
+class Refused:
+    """Agent to engine: it takes nothing from it, for the versions or the epoch differ."""
+
+    oldest: int
+    newest: int
+    epoch: int
+    """The highest that it has seen of this journal."""
+
+
+@dataclass(frozen=True)
+class Ensure:
+    """Engine to agent: start this attempt, unless it was started before."""
+
+    epoch: int
+    name: str
+
+
+@dataclass(frozen=True)
+class Stop:
+    """Engine to agent: an attempt should end, and why. The file that says so has been written, where it could be."""
+
+    epoch: int
+    name: str
+    cause: str
+
+
+@dataclass(frozen=True)
+class Settle:
+    """Engine to agent: the end of an attempt is in the journal, so a start of it that comes late begins nothing."""
+
+    epoch: int
+    name: str
+
+
+@dataclass(frozen=True)
+class Ask:
+    """Agent to engine, for a supervisor: go on with an attempt, from this instant (seconds since the node's boot) on?"""
+
+    name: str
+    at: float
+
+
+@dataclass(frozen=True)
+class Renew:
+    """Engine to agent, the answer to :class:`Ask`: it may go on for its lease from the instant at which that was asked."""
+
+    epoch: int
+    name: str
+    at: float
+
+
+@dataclass(frozen=True)
+class Over:
+    """Agent to engine: nothing of an attempt is left. ``lost`` where its supervisor did not record the end."""
+
+    name: str
+    exit: Exit
+    lost: bool = False
+
+
+@dataclass(frozen=True)
+class Waits:
+    """Agent to engine: an attempt could not be started yet, and why."""
+
+    name: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Notes:
+    """Agent to engine: something that the owner of an attempt should know."""
+
+    name: str
+    reason: str
+
+
+FromEngine = Union[Hello, Ensure, Stop, Settle, Renew]
+FromAgent = Union[Welcome, Refused, Ask, Over, Waits, Notes]
+Message = Union[FromEngine, FromAgent]
+_KINDS: dict[str, Any] = {
+    kind.__name__.lower(): kind
+    for kind in (Hello, Welcome, Refused, Ensure, Stop, Settle, Ask, Renew, Over, Waits, Notes)
+}
+
+
+def line_of(message: Message) -> bytes:
+    """A message as its line."""
+    return json.dumps({"is": type(message).__name__.lower(), **vars(message)}, default=vars).encode() + b"\n"
+
+
+def message_of(line: bytes) -> Message | None:
+    """The message of a line; None for anything else that somebody may send, as a newer program's that this one need not know."""
+    try:
+        found = json.loads(line)
+        kind = _KINDS[found.pop("is")]
+        known = {one.name: found[one.name] for one in fields(kind) if one.name in found}
+        if "exit" in known:
+            known["exit"] = Exit(**known["exit"])
+        message: Message = kind(**known)
+    except (ValueError, TypeError, KeyError, AttributeError, RecursionError):
+        return None
+    if not all(_fits(one.type, getattr(message, one.name)) for one in fields(kind)):
+        return None
+    return message if NAME.fullmatch(getattr(message, "name", "0-0")) else None
+
+
+def _fits(kind: Any, value: object) -> bool:
+    """Whether a field has a value of its type, given by its name."""
+    if kind == "float":
+        return type(value) in (int, float) and math.isfinite(value)  # type: ignore[arg-type]
+    return type(value).__name__ == kind
