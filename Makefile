@@ -7,9 +7,10 @@ READY_TEST := $(VENV)/.ready-test
 
 MINUTES ?= 10
 SECONDS ?= 600
+RUNS ?= 10000
 SEED ?= 0
 
-.PHONY: demo test torture fuzz bench docs site shots lint format wheel clean
+.PHONY: demo test torture model fuzz bench docs site shots lint format wheel clean
 
 demo: $(READY)
 	@$(BIN)/lazy-quarry demo
@@ -22,6 +23,9 @@ test: $(READY_TEST)
 
 torture: $(READY_TEST)
 	@$(BIN)/python -m torture --minutes $(MINUTES)
+
+model: $(READY_TEST)
+	@MODEL_RUNS=$(RUNS) $(BIN)/python -m pytest -n 2 -q tests/run/test_node_model.py
 
 fuzz: $(READY_TEST)
 	@$(BIN)/python -m fuzz --seconds $(SECONDS) --seed $(SEED)

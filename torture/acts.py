@@ -16,7 +16,15 @@ from tests.conftest import Machine, script
 
 QUICK_S = 40.0
 """No command may take longer than this, with everything else that goes on: the longest waits of its own are 20 seconds."""
-OURS = ("agent.log", "engine.log", "engine.sock", "spool/agent.sock", "spool/agent.refused", "forecasts.json")
+OURS = (
+    "agent.log",
+    "engine.log",
+    "engine.sock",
+    "spool/node.sock",
+    "spool/epoch.json",
+    "spool/agent.refused",
+    "forecasts.json",
+)
 PIPED = ('output = "ff"', 'errors = "ff"', 'input = "ff"', 'array.sweep.x = { lines = "ff" }', 'stage.in = ["ff"]')
 PARTS = 12
 
@@ -89,7 +97,7 @@ class Acts:
     def socket_removed(self) -> None:
         """A socket goes under whoever listens."""
         with suppress(OSError):
-            (self.machine.state / self.chance.choice(["engine.sock", "spool/agent.sock"])).unlink()
+            (self.machine.state / self.chance.choice(["engine.sock", "spool/node.sock"])).unlink()
         self._quick("jobs")
 
     def clock_set(self) -> None:

@@ -153,7 +153,7 @@ class Rounds:
 
     def _connect_mutely(self, machine: Machine, mute: list[socket.socket]) -> None:
         """Connect and read nothing, or send nonsense."""
-        for folder, name in ((machine.state, "engine.sock"), (machine.state / "spool", "agent.sock")):
+        for folder, name in ((machine.state, "engine.sock"), (machine.state / "spool", "node.sock")):
             with suppress(OSError):
                 if link := dial(folder, name):
                     if self.chance.random() < 0.5:

@@ -39,8 +39,6 @@ def job_of(name: str) -> int:
     return int(name.partition("-")[0])
 
 
-
-
 @dataclass(frozen=True)
 class Rules:
     """Decisions of the protocol."""
@@ -363,9 +361,8 @@ class World:
                     yield partial(self.begins, one)
             else:
                 yield partial(self.finishes, one, record)
-            if one.supervisor and one.claims and self.leases:
-                if len(self.to_engine) < 3:
-                    yield partial(self.tell, Ask(one.name, self.now))
+            if one.supervisor and one.claims and self.leases and len(self.to_engine) < 3:
+                yield partial(self.tell, Ask(one.name, self.now))
 
     def agent_starts(self) -> None:
         self.agent = True

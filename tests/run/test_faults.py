@@ -392,17 +392,19 @@ def test_a_client_that_says_nothing_reads_nothing_or_raves_halts_nobody(machine)
     began(machine, job)
     from lazy_quarry.run.node.sockets import dial
 
-    mute = dial(machine.state / "spool", "agent.sock")
+    mute = dial(machine.state / "spool", "node.sock")
     for nonsense in (
         b"5\n",
         b"[]\n",
         b"{}\n",
         b'{"ensure": 7}\n',
         b'{"ensure": "../../etc"}\n',
+        b'{"is": "hello"}\n{"is": "ensure", "epoch": 0, "name": "1-1"}\n{"is": ["ensure"]}\n',
+        b'{"is": "hello", "oldest": 1, "newest": 1, "journal": "x", "site": "y", "epoch": "1"}\n',
         b"\xff" * 200_000,
         b"[" * 9000 + b"\n",
     ):
-        raving = dial(machine.state / "spool", "agent.sock")
+        raving = dial(machine.state / "spool", "node.sock")
         with contextlib.suppress(OSError):
             raving.sendall(nonsense)
         raving.close()

@@ -83,7 +83,17 @@ def test_the_kernels_files_and_null_can_be_named(machine):
 
 
 @pytest.mark.parametrize(
-    "name", ["spool/agent.refused", "engine.log", "agent.log", "journal.head", "forecasts.json", "search.db", "bin/lq"]
+    "name",
+    [
+        "spool/agent.refused",
+        "spool/epoch.json",
+        "engine.log",
+        "agent.log",
+        "journal.head",
+        "forecasts.json",
+        "search.db",
+        "bin/lq",
+    ],
 )
 def test_a_pipe_or_link_among_our_own_files_is_told_or_replaced(machine, name):
     victim = machine.work / "precious"
@@ -317,7 +327,7 @@ def test_what_can_never_be_started_ends_as_failed(machine, monkeypatch):
         Present(
             this_machine(),
             journal,
-            LocalRunner(machine.state, [0], journal.identity),
+            LocalRunner(machine.state, [0], journal),
             clock=lambda: int(time.time() * 1000),
         )
     )

@@ -5,7 +5,6 @@ import os
 import shutil
 import subprocess
 import sys
-from dataclasses import asdict
 from pathlib import Path
 
 import pytest
@@ -21,8 +20,21 @@ from lazy_quarry.run.node.attempt import (
     read_exit,
     write_intent,
 )
+from lazy_quarry.run.node.messages import (
+    NEWEST,
+    OLDEST,
+    Ask,
+    Ensure,
+    Hello,
+    Over,
+    Refused,
+    Renew,
+    Welcome,
+    line_of,
+    message_of,
+)
 from lazy_quarry.run.node.process import start_ticks
-from lazy_quarry.run.node.sockets import dial
+from lazy_quarry.run.node.sockets import AGENT_SOCKET, dial
 from tests.conftest import until
 
 SOURCE = Path(__file__).parents[2] / "src"
@@ -44,11 +56,11 @@ def interpreters():
 class Alone:
     """An agent with one attempt, without the rest of the program and without what is installed beside it."""
 
-    def __init__(self, base, python=sys.executable, lease_s=None, boot=""):
-        self.spool, self.work = base / "spool", base / "work"
+    def __init__(self, base, python=sys.executable, lease_s=None, boot="", spool=None):
+        self.spool, self.work = spool or base / "spool", base / "work"
         self.folder = self.spool / "1-1-ab"
         for each in (self.folder, self.work, base / "lq" / "lazy_quarry"):
-            each.mkdir(parents=True)
+            each.mkdir(parents=True, exist_ok=True)
         for part in ("run/node", "files"):
             shutil.copytree(SOURCE / "lazy_quarry" / part, base / "lq" / "lazy_quarry" / part)
         for package in ("", "run"):
@@ -77,12 +89,14 @@ class Alone:
     def start(self, script):
         write_intent(self.folder, self.intent, script)
         link = self.connect()
-        link.sendall(b'{"ensure": "1-1-ab"}\n')
-        return link
+        link.sendall(line_of(Hello(OLDEST, NEWEST, "a journal", "here", 1)) + line_of(Ensure(1, "1-1-ab")))
+        heard = map(message_of, link.makefile("rb"))
+        assert next(heard) == Welcome(NEWEST, 1)
+        return link, heard
 
     def connect(self):
         link = until(
-            lambda: dial(self.spool, "agent.sock") or (self.agent.poll() and pytest.fail(self.agent.stderr.read()))
+            lambda: dial(self.spool, AGENT_SOCKET) or (self.agent.poll() and pytest.fail(self.agent.stderr.read()))
         )
         link.settimeout(30)
         return link
@@ -99,28 +113,61 @@ class Alone:
 @pytest.mark.parametrize("python", interpreters())
 def test_the_agent_and_the_supervisor_run_a_job_by_themselves(python, tmp_path):
     with Alone(tmp_path, python) as alone:
-        told = json.loads(alone.start("#!/bin/sh\necho water; exit 4\n").makefile().readline())
-        assert (told["ended"], told["exit"]["exit"], told["exit"]["mark"]) == ("1-1-ab", 4, "ab")
-        assert asdict(read_exit(alone.folder, read_claim(alone.folder))) == told["exit"]
+        _, heard = alone.start("#!/bin/sh\necho water; exit 4\n")
+        told = next(heard)
+        assert (told.name, told.lost, told.exit.exit, told.exit.mark) == ("1-1-ab", False, 4, "ab")
+        assert read_exit(alone.folder, read_claim(alone.folder)) == told.exit
         assert (alone.work / "out.txt").read_text() == "water\n"
 
 
-def test_an_attempt_with_a_lease_ends_when_its_site_is_out_of_reach(tmp_path):
+def test_an_attempt_goes_on_while_its_engine_renews_its_lease_and_not_because_somebody_is_connected(tmp_path):
     with Alone(tmp_path, lease_s=2.0) as alone:
-        link = alone.start("#!/bin/sh\nexec sleep 1000\n")
-        lease = alone.folder / "lease"
-        first = until(lambda: lease.exists() and lease.read_text(), "the first renewal")
-        until(
-            lambda: float(lease.read_text()) > float(first) + 3, "renewals past the lease, while the engine is in reach"
-        )
-        link.close()
-        ended = until(lambda: read_exit(alone.folder, read_claim(alone.folder)), "the end")
-        assert ended.cause == "lost" and "out of reach" in ended.reason
+        link, heard = alone.start("#!/bin/sh\ntouch began\nexec sleep 1000\n")
+        asked = next(one for one in heard if isinstance(one, Ask))
+        assert not (alone.work / "began").exists()  # nobody has said that it may
+        last = asked.at
+        while last < asked.at + 5:
+            link.sendall(line_of(Renew(1, asked.name, last)))
+            last = next(one for one in heard if isinstance(one, Ask)).at
+        claim = read_claim(alone.folder)
+        assert (alone.work / "began").exists() and read_exit(alone.folder, claim) is None
+        told = next(one for one in heard if isinstance(one, Over))  # asked again and again, and not answered any more
+        assert told.exit.cause == "lost" and "out of reach" in told.exit.reason
+
+
+def test_an_attempt_that_nobody_lets_begin_never_does(tmp_path):
+    with Alone(tmp_path, lease_s=0.5) as alone:
+        link, heard = alone.start("#!/bin/sh\ntouch began\n")
+        link.sendall(line_of(Renew(1, "1-1-ab", -1e9)))  # an answer that comes when it is over
+        told = next(one for one in heard if isinstance(one, Over))
+        assert told.exit.cause == "lost" and not (alone.work / "began").exists()
+
+
+def test_an_engine_of_a_lower_epoch_or_another_version_is_not_listened_to(tmp_path):
+    with Alone(tmp_path) as alone:
+        write_intent(alone.folder, alone.intent, "#!/bin/sh\nexec sleep 1000\n")
+        first, later, newer = alone.connect(), alone.connect(), alone.connect()
+        lines = [one.makefile("rb") for one in (first, later, newer)]
+        first.sendall(line_of(Hello(1, 1, "a journal", "here", 4)))
+        assert message_of(lines[0].readline()) == Welcome(1, 4)
+        later.sendall(line_of(Hello(1, 1, "a journal", "here", 5)))
+        assert message_of(lines[1].readline()) == Welcome(1, 5)
+        first.sendall(line_of(Ensure(4, "1-1-ab")))
+        assert message_of(lines[0].readline()) == Refused(OLDEST, NEWEST, 5)
+        newer.sendall(line_of(Hello(NEWEST + 1, NEWEST + 3, "a journal", "here", 9)))
+        assert message_of(lines[2].readline()) == Refused(OLDEST, NEWEST, 5)
+        newer.sendall(b'{"ensure": "1-1-ab"}\n')  # as an engine did from before there was a greeting
+        assert "stop the engine" in json.loads(lines[2].readline())["reason"]
+        assert read_claim(alone.folder) is None
+    with Alone(tmp_path / "again", spool=alone.spool) as again:  # another agent knows it too
+        link = again.connect()
+        link.sendall(line_of(Hello(1, 1, "a journal", "here", 4)))
+        assert message_of(link.makefile("rb").readline()) == Refused(OLDEST, NEWEST, 5)
 
 
 def test_a_claim_of_another_machine_or_boot_is_no_process_of_this_one(tmp_path):
     with Alone(tmp_path, boot="this boot") as alone:
         claim = {"boot": "another boot", "pid": os.getpid(), "ticks": start_ticks(os.getpid())}
         (alone.folder / "claim.json").write_text(json.dumps(claim))
-        told = json.loads(alone.start("#!/bin/sh\ntrue\n").makefile().readline())
-        assert told["lost"] == "1-1-ab"
+        told = next(alone.start("#!/bin/sh\ntrue\n")[1])
+        assert told.lost and told.name == "1-1-ab"

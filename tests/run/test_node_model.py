@@ -11,7 +11,7 @@ from hypothesis.stateful import RuleBasedStateMachine, rule, run_state_machine_a
 
 from tests.run.node_model import Broken, Rules, World, walk, without
 
-RUNS, STEPS = int(os.environ.get("RUNS", "0")), 50
+RUNS, STEPS = int(os.environ.get("MODEL_RUNS", "0")), 50
 CHANCE = st.integers(0, 2**16)
 MOST_WALKS = 200_000
 """So many histories at the most are gone through for one that breaks a promise."""
@@ -53,7 +53,7 @@ class WithoutLeases(Explored):
 def test_the_model_keeps_its_promises(kind):
     more = {"suppress_health_check": list(HealthCheck), "deadline": None, "database": None}
     run_state_machine_as_test(kind, settings=settings(max_examples=RUNS or 60, stateful_step_count=STEPS, **more))
-    for seed in range(100 * RUNS or 2_000):
+    for seed in range(20 * RUNS or 2_000):
         walk(Rules(), 1 + seed % 2, kind.leases, STEPS, Random(seed))
 
 

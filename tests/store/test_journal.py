@@ -164,6 +164,21 @@ def test_a_moved_folder_goes_on(tmp_path):
     assert Journal(tmp_path / "two").load() == site.engine.state
 
 
+def test_nothing_is_taken_from_an_engine_after_another_has_begun(tmp_path):
+    first = Site(tmp_path)
+    first.run(1000)
+    second = Site(tmp_path)
+    assert second.journal.epoch == first.journal.epoch + 1
+    with pytest.raises(StateFolderError, match="another engine has taken over"):
+        first.run(5000)
+    with pytest.raises(StateFolderError, match="another engine has taken over"):
+        first.journal.thin(9000)
+    second.run(5000)
+    second.journal.lift_epoch(41)  # as when a node has seen a later state of the journal than this
+    second.run(9000)
+    assert Journal(tmp_path, reading=True).epoch == 42 and Journal(tmp_path).epoch == 43
+
+
 def test_a_damaged_journal_says_so(tmp_path):
     (tmp_path / "journal.db").write_bytes(b"this is no journal at all" * 100)
     with pytest.raises(StateFolderError, match="damaged"):

@@ -97,7 +97,7 @@ class Server:
         self._loop: asyncio.AbstractEventLoop | None = None
         self._watched: int | None = None
         """The descriptor of the link to the agent, while the loop waits for what comes over it."""
-        self.runner = LocalRunner(folder, core_numbers(), journal.identity, site.kept.attempts_s, self._unwatch)
+        self.runner = LocalRunner(folder, core_numbers(), journal, site.kept.attempts_s, site.name, self._unwatch)
         present = Present(
             site,
             journal,
@@ -152,7 +152,7 @@ class Server:
                 with suppress(TimeoutError):
                     async with asyncio.timeout(TICK_S):
                         await self._leave.wait()
-                if self._idle():
+                if self._idle() or self.runner.superseded:
                     break
         finally:
             self.site.mailer.close()

@@ -1,20 +1,33 @@
 """The engine's link to the agent of this machine, which it starts when there is none."""
 
-import json
 import os
+import select
+import signal
 import socket
+import struct
 import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import Protocol
 
 from lazy_quarry.files import ours
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.files.logs import opened_log
 from lazy_quarry.run.node.locks import cores_holder
-from lazy_quarry.run.node.sockets import dial
+from lazy_quarry.run.node.messages import (
+    NEWEST,
+    OLDEST,
+    FromAgent,
+    FromEngine,
+    Hello,
+    Refused,
+    Welcome,
+    line_of,
+    message_of,
+)
+from lazy_quarry.run.node.sockets import AGENT_SOCKET, FORMER_SOCKET, dial
 
 CONNECT_S = 2.0
 """A new agent is waited for so long; after that it is looked for again now and then, as long as its process lives."""
@@ -36,14 +49,30 @@ def taken_words(spool: Path) -> str:
     return "" if holder in (None, str(spool)) else _in_use(str(holder))
 
 
+class Epochs(Protocol):
+    """What an engine's journal says of it: which journal that is, and the number of this start in it."""
+
+    identity: str
+    epoch: int
+
+    def lift_epoch(self, above: int) -> None:
+        """Take a number above one that a node has seen: the journal was put back to an earlier state."""
+
+
 class AgentLink:
-    """Messages to and from the agent. ``greet`` is called after each connection, to say all that it should know.
+    """Messages to and from the agent. ``greet`` is called when one has taken up this engine, to say all that it should know.
 
     ``closing`` is told of the link's file descriptor just before it is closed: another may have that number a moment later.
     """
 
-    def __init__(self, folder: Path, greet: Callable[[], None], closing: Callable[[int], None]) -> None:
+    def __init__(
+        self, folder: Path, site: str, epochs: Epochs, greet: Callable[[], None], closing: Callable[[int], None]
+    ) -> None:
         self.folder, self.spool, self._closing = folder, folder / "spool", closing
+        self.site, self.epochs = site, epochs
+        self.superseded = False
+        """Another engine of this site has taken this one's place: it must say and write nothing more."""
+        self._welcome = self._ever_welcome = False
         self.refused = ""
         """Why there is no agent: another state folder's jobs have this machine's cores, or it does not start."""
         self._greet = greet
@@ -51,6 +80,11 @@ class AgentLink:
         self._heard = b""
         self._tried = 0.0
         self._agent: subprocess.Popen[bytes] | None = None
+
+    @property
+    def epoch(self) -> int:
+        """The number of this start of an engine."""
+        return self.epochs.epoch
 
     def fileno(self) -> int | None:
         """The link, to wait on; None while there is none."""
@@ -75,9 +109,12 @@ class AgentLink:
         """Connect to the agent, or start one. When that fails, :attr:`refused` says why."""
         self._tried = time.monotonic()
         self.refused = ""
-        if not self._dial() and not self._start():
-            return
-        self._greet()
+        if self._dial() or self._start():
+            self._introduce()
+
+    def _introduce(self) -> None:
+        self._welcome = False
+        self._send(Hello(OLDEST, NEWEST, self.epochs.identity, self.site, self.epochs.epoch))
 
     def _start(self) -> bool:
         told = self.spool / "agent.refused"
@@ -87,6 +124,7 @@ class AgentLink:
             until = time.monotonic() + CONNECT_S
             try:
                 told.unlink(missing_ok=True)
+                self._end_former()
                 self._agent = self._started()
             except OSError as fault:
                 where = f"{fault.filename}: " if fault.filename else ""
@@ -105,6 +143,13 @@ class AgentLink:
             time.sleep(0.01)
         return True
 
+    def _end_former(self) -> None:
+        """End an agent of an earlier version, which knows no greeting. Its jobs go on, and the next agent finds them."""
+        link = dial(self.spool, FORMER_SOCKET)
+        if link is not None:
+            _end(_listener(link))
+            link.close()
+
     def _started(self) -> subprocess.Popen[bytes]:
         log = opened_log(self.folder / "agent.log")
         try:
@@ -120,7 +165,7 @@ class AgentLink:
             os.close(log)
 
     def _dial(self) -> bool:
-        link = dial(self.spool, "agent.sock")
+        link = dial(self.spool, AGENT_SOCKET)
         if link is None:
             return False
         link.setblocking(False)
@@ -134,19 +179,23 @@ class AgentLink:
             self._link.close()
         self._link = None
 
-    def send(self, message: dict[str, str]) -> None:
-        """Send a message, if there is a link; what was not sent is said again by ``greet``."""
+    def send(self, message: FromEngine) -> None:
+        """Send a message, if there is an agent that listens; what was not sent is said again by ``greet``."""
+        if self._welcome:
+            self._send(message)
+
+    def _send(self, message: FromEngine) -> None:
         if self._link is None:
             return
         try:
             self._link.settimeout(SEND_S)
-            self._link.sendall(json.dumps(message).encode() + b"\n")
+            self._link.sendall(line_of(message))
             self._link.setblocking(False)
         except OSError:
             self.drop()
 
-    def heard(self) -> Iterator[dict[str, Any]]:
-        """Messages that have come since the last time."""
+    def heard(self) -> Iterator[FromAgent]:
+        """Messages about attempts that have come since the last time."""
         while self._link is not None:
             try:
                 heard = self._link.recv(1 << 20)
@@ -160,4 +209,44 @@ class AgentLink:
             self._heard += heard
         *lines, self._heard = self._heard.split(b"\n")
         for line in lines:
-            yield json.loads(line)
+            match message_of(line):
+                case Welcome(epoch=self.epochs.epoch):
+                    self._welcome = self._ever_welcome = True
+                    self._greet()
+                case Refused() as refusal:
+                    self._was_refused(refusal)
+                case None | Welcome():
+                    pass
+                case message:
+                    yield message
+
+    def _was_refused(self, refusal: Refused) -> None:
+        if not (refusal.oldest <= NEWEST and refusal.newest >= OLDEST):
+            self.refused = "the agent of this machine is of a newer version; start the engine anew with that program"
+        elif self._ever_welcome:
+            self.superseded = True
+            self.refused = "another engine of this site has taken this one's place"
+        elif refusal.epoch >= self.epochs.epoch:
+            self.epochs.lift_epoch(refusal.epoch)
+            self._introduce()
+
+
+def _listener(link: socket.socket) -> int:
+    """The process that listens at the other end."""
+    pid: int = struct.unpack("3i", link.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))[0]
+    return pid
+
+
+def _end(pid: int) -> None:
+    """End an agent and wait for that, a moment."""
+    try:
+        handle = os.pidfd_open(pid)
+    except OSError:
+        return
+    try:
+        signal.pidfd_send_signal(handle, signal.SIGTERM)
+        select.select([handle], [], [], CONNECT_S)
+    except OSError:
+        pass
+    finally:
+        os.close(handle)

@@ -18,11 +18,12 @@ from lazy_quarry.core.job.job import TASK_SPAN, Job, Use
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.files import ours
 from lazy_quarry.files.kinds import words_of
-from lazy_quarry.run.agent_link import AgentLink, taken_words
+from lazy_quarry.run.agent_link import AgentLink, Epochs, taken_words
 from lazy_quarry.run.intent import attempt_name, intent_of, named_attempt
 from lazy_quarry.run.local_files import LocalFiles
 from lazy_quarry.run.node.attempt import Exit, IntentTooLong, read_claim, write_intent
 from lazy_quarry.run.node.locks import others_here
+from lazy_quarry.run.node.messages import Ask, Ensure, Notes, Over, Renew, Settle, Stop, Waits
 from lazy_quarry.run.node.process import wall_ms
 from lazy_quarry.run.this_host import this_host
 
@@ -48,8 +49,8 @@ exec "{python}" -m lazy_quarry "$@"
 class LocalRunner:
     """The runner of this machine.
 
-    ``folder`` is the site's state folder; core k of the plan is the k-th of ``processors``; ``journal`` is the identity of the
-    journal that its attempts are in. Folders of settled attempts stay for ``kept_s``. ``closing`` is told of the descriptor of
+    ``folder`` is the state folder of ``site``; core k of the plan is the k-th of ``processors``; ``epochs`` is the journal that its
+    attempts are in. Folders of settled attempts stay for ``kept_s``. ``closing`` is told of the descriptor of
     the link to the agent before that is closed.
     """
 
@@ -57,11 +58,12 @@ class LocalRunner:
         self,
         folder: Path,
         processors: Sequence[int],
-        journal: str = "",
+        epochs: Epochs,
         kept_s: int = 0,
+        site: str = "",
         closing: Callable[[int], None] = lambda descriptor: None,
     ) -> None:
-        self.folder, self.processors, self.journal, self.kept_s = folder, processors, journal, kept_s
+        self.folder, self.processors, self.journal, self.kept_s = folder, processors, epochs.identity, kept_s
         self.spool = folder / "spool"
         self.spool.mkdir(mode=0o700, exist_ok=True)
         self.spool.chmod(0o700)
@@ -81,7 +83,7 @@ class LocalRunner:
         self._others_seen: tuple[float, list[str]] = (0.0, [])
         self._holder_seen: tuple[float, str] = (-HOLDER_S, "")
         self._busy_at = time.monotonic()
-        self._link = AgentLink(folder, self._greet, closing)
+        self._link = AgentLink(folder, site, epochs, self._greet, closing)
 
     def _make_bin(self) -> None:
         """A folder that holds just ``lq``, for the end of a job's PATH."""
@@ -123,22 +125,24 @@ class LocalRunner:
     def _greet(self) -> None:
         """Tell an agent, which may be new, everything that should run and everything that should stop."""
         for name in self._active:
-            self._link.send({"ensure": name})
+            self._link.send(Ensure(self._link.epoch, name))
         for name, cause in self._stops.items():
-            self._link.send({"stop": name, "cause": cause})
+            self._link.send(Stop(self._link.epoch, name, cause))
 
     def _listen(self) -> None:
         for message in self._link.heard():
-            if "waits" in message:
-                self._delayed[message["waits"]] = message["reason"]
-                continue
-            if "notes" in message:
-                self._noted[message["notes"]] = message["reason"]
-                continue
-            name = message.get("ended") or message["lost"]
-            ended = Exit(**message["exit"])
-            if ended.journal not in ("", self.journal):
-                continue  # of a journal that is not here any more
+            match message:
+                case Waits(name, reason):
+                    self._delayed[name] = reason
+                case Notes(name, reason):
+                    self._noted[name] = reason
+                case Ask(name, at) if name in self._active:
+                    self._link.send(Renew(self._link.epoch, name, at))
+                case Over(name, ended):
+                    self._is_over(name, ended)
+
+    def _is_over(self, name: str, ended: Exit) -> None:
+        if ended.journal in ("", self.journal):  # else it is of one that is not here any more
             self._delayed.pop(name, None)
             self._noted.pop(name, None)
             number, attempt, *mark = name.split("-")
@@ -187,7 +191,7 @@ class LocalRunner:
             self._link.connect()
         else:
             for job in jobs:
-                self._link.send({"ensure": attempt_name(job)})
+                self._link.send(Ensure(self._link.epoch, attempt_name(job)))
 
     def retry_unwritten(self) -> None:
         """Write again what could not be written before."""
@@ -214,7 +218,7 @@ class LocalRunner:
         except OSError:
             self._unwritten_stops[name] = cause
         # The file comes first: a supervisor that misses the message still finds it.
-        self._link.send({"stop": name, "cause": cause})
+        self._link.send(Stop(self._link.epoch, name, cause))
 
     def reports(self, now_ms: int) -> list[Finish]:
         """Ends that the agent reported, in their order."""
@@ -227,6 +231,7 @@ class LocalRunner:
         name = named_attempt(report.job, report.attempt, report.mark)
         for table in (self._active, self._ended, self._stops, self._unwritten_stops):
             table.pop(name, None)
+        self._link.send(Settle(self._link.epoch, name))
         self._old.append((time.monotonic(), self.spool / name))
 
     def sweep(self, running: set[str]) -> None:
@@ -268,6 +273,11 @@ class LocalRunner:
         if now - self._holder_seen[0] > HOLDER_S:
             self._holder_seen = now, taken_words(self.spool) or ("" if self._link.connected else self._link.refused)
         return self._holder_seen[1]
+
+    @property
+    def superseded(self) -> bool:
+        """Whether another engine of this site has taken this one's place."""
+        return self._link.superseded
 
     def busy(self) -> bool:
         """True while attempts run or are about to."""

@@ -5,7 +5,7 @@ there. Beside the events stand the jobs that have not ended, as they were a few 
 replaying its past, and the engine never stands still to write all of its state.
 """
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from itertools import islice
 from pathlib import Path
@@ -88,6 +88,8 @@ class Journal:
         known = self._settle()
         self.identity = known["identity"]
         """What tells this journal from every other."""
+        self.epoch = _epoch_of(known)
+        """The number of this start of an engine; nothing is taken from one of a lower number any more."""
         self.adopted = known.get("adopted", "")
         """``yes`` once a copied folder was made a site of its own, ``rescued`` once events were lost; until that is settled."""
         self.number, self.chain, self._kept_at = 0, first_chain(self.identity), 0
@@ -118,9 +120,17 @@ class Journal:
                 f'original. To make it a site of its own: lazy-quarry adopt --state "{self.folder}"'
             )
         wanted = {"version": str(VERSION), "identity": known.get("identity") or uuid4().hex, **place}
-        if any(known.get(key) != value for key, value in wanted.items()):
-            self.storage.set_meta(wanted)
+        wanted["epoch"] = str(_epoch_of(known) + 1)
+        self.storage.begin_epoch(wanted)
         return {**known, **wanted}
+
+    def lift_epoch(self, above: int) -> None:
+        """Take a number above one that was seen elsewhere: the journal was put back to an earlier state.
+
+        Raises :class:`StateFolderError`.
+        """
+        self.epoch = above + 1
+        self.storage.begin_epoch({"epoch": str(self.epoch)})
 
     def _compare_head(self) -> None:
         """Compare with what was noted outside of the journal: events that were written last may be missing."""
@@ -444,3 +454,8 @@ def _changes(table: Any) -> set[Any]:
 
 
 __all__ = ["MOST_TASKS", "EndedFilter", "Journal"]
+
+
+def _epoch_of(known: Mapping[str, str]) -> int:
+    found = known.get("epoch", "")
+    return int(found) if found.isdecimal() else 0

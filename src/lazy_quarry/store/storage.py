@@ -154,6 +154,9 @@ class Storage(Protocol):
     def thin(self, ended_before_ms: int, until: int, most: int) -> int:
         """Thin events of jobs that ended before an instant, as far as a number; returns how many, ``most`` at most."""
 
+    def begin_epoch(self, values: Mapping[str, str | None]) -> None:
+        """Change some of it, the epoch too: from now on nothing is taken of who began an earlier one."""
+
     def set_meta(self, values: Mapping[str, str | None]) -> None:
         """Change some of it; None removes."""
 

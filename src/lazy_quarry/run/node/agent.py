@@ -1,14 +1,7 @@
 """The process on a node that starts jobs and records them, one for each node and user.
 
-It knows nothing but the folders of attempts, so every message may be sent again, to it or to the
-next agent. Messages are JSON, one a line, over a Unix socket in the spool.
-
-    engine → agent   {"ensure": "4127-1"}   start this attempt unless it was started before
-                      {"stop": "4127-1", "cause": "cancelled"}   its ``stop`` file has been written
-    agent → engine   {"ended": "4127-1", "exit": {…}}
-                      {"lost": "4127-1", "exit": {…}}
-                      {"waits": "4127-1", "reason": "…"}   it could not be started yet
-                      {"notes": "4127-1", "reason": "…"}   something that its owner should know
+It knows nothing but the folders of attempts, so every message may be sent again, to it or to the next agent. The messages are
+those of :mod:`lazy_quarry.run.node.messages`, over a Unix socket in the spool; whoever has not greeted is told nothing.
 
 It never waits for whoever is connected: what can't be sent at once is kept for a while, and who doesn't read is dropped.
 """
@@ -19,7 +12,6 @@ import faulthandler
 import gc
 import json
 import os
-import re
 import selectors
 import signal
 import socket
@@ -28,14 +20,35 @@ import time
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
-from typing import Any
 
 from lazy_quarry.files import ours
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.files.logs import keep_short
 from lazy_quarry.run.node import groups
-from lazy_quarry.run.node.attempt import Exit, put_back, read_claim, read_exit, read_intent, renew_lease
+from lazy_quarry.run.node.attempt import Exit, put_back, read_claim, read_exit, read_intent
+from lazy_quarry.run.node.epoch import Epoch
+from lazy_quarry.run.node.inbox import Told, remove_inbox
 from lazy_quarry.run.node.locks import CoresLock, CoresTaken
+from lazy_quarry.run.node.messages import (
+    NEWEST,
+    OLDEST,
+    Ask,
+    Ensure,
+    FromAgent,
+    Hello,
+    Notes,
+    Over,
+    Refused,
+    Renew,
+    Settle,
+    Stop,
+    Waits,
+    Welcome,
+    line_of,
+    message_of,
+    of_before,
+    version_with,
+)
 from lazy_quarry.run.node.process import (
     Identity,
     become_subreaper,
@@ -50,7 +63,7 @@ from lazy_quarry.run.node.process import (
     wall_ms,
 )
 from lazy_quarry.run.node.registry import Claimed, forget, noted_at, registered
-from lazy_quarry.run.node.sockets import listen
+from lazy_quarry.run.node.sockets import AGENT_SOCKET, listen
 from lazy_quarry.run.node.supervisor import supervise
 
 IDLE_S = 3.0
@@ -58,8 +71,8 @@ IDLE_S = 3.0
 RETRY_S = 2.0
 LOOK_S, DYING_S = 0.5, 0.02
 LONGEST_LINE, MOST_UNREAD = 64 * 1024, 4 * 2**20
-_NAME = re.compile(r"\d+-\d+(-[0-9a-f]{1,32})?")
-"""What an attempt's folder is called. Nothing else that somebody sends becomes a path."""
+ASKS = 4
+"""A supervisor's lease is asked for so often before it is over."""
 
 
 class Agent:
@@ -69,14 +82,21 @@ class Agent:
         self.spool = spool
         self.lock = CoresLock(spool)
         self.selector = selectors.DefaultSelector()
-        self.listener = listen(spool, "agent.sock")
+        self.listener = listen(spool, AGENT_SOCKET)
         self.selector.register(self.listener, selectors.EVENT_READ, ("accept", None))
         self.clients: dict[socket.socket, bytearray] = {}
         self.unsent: dict[socket.socket, bytearray] = {}
+        self.epoch = Epoch(spool)
+        self.greeted: dict[
+            socket.socket, tuple[str, int]
+        ] = {}  # whoever said which engine it is → its journal and epoch
         self.watched: dict[str, int] = {}  # attempt → pidfd of its supervisor
         self.own: dict[str, int] = {}  # attempt → number of a supervisor forked here
         self.retries: dict[str, float] = {}
-        self.leased: set[str] = set()  # attempts that go on only as long as the engine is in reach now and then
+        self.told = Told()
+        self.stops: dict[str, Stop] = {}  # said to a supervisor as soon as it can be reached
+        self.leases: dict[str, float] = {}  # attempts that go on only for so many seconds after an engine's word
+        self.asked: dict[str, float] = {}  # attempt → when that was asked for last, in seconds since boot
         self.dying: dict[str, str] = {}  # attempt whose supervisor is gone → why, until nothing of it is left
         self.never: dict[str, Exit] = {}
         """Attempts that were stopped before anybody claimed them; nobody does any more."""
@@ -105,6 +125,7 @@ class Agent:
                     self._reap_adopted()
                 self.lock.keep_fresh(noted_at(self.spool / name) for name in self.watched)
                 keep_short(self.spool.parent / "agent.log")
+                self.epoch.keep()
             for name in [name for name, at in self.retries.items() if at <= now]:
                 del self.retries[name]
                 self._try(name, self._ensure)
@@ -126,6 +147,7 @@ class Agent:
         self.selector.unregister(client)
         client.close()
         del self.clients[client], self.unsent[client]
+        self.greeted.pop(client, None)
 
     def _hear(self, client: socket.socket) -> None:
         try:
@@ -143,20 +165,53 @@ class Agent:
             return
         self.clients[client] = bytearray(rest)
         for line in lines:
-            what, name, cause = _read(line)
-            if what == "ensure":
-                self._try(name, self._ensure)
-            elif what == "stop":
-                self._stop(name, cause)
+            if client in self.clients:
+                self._take(client, line)
 
-    def _tell(self, message: dict[str, Any]) -> None:
-        line = json.dumps(message).encode() + b"\n"
-        for client in list(self.clients):
-            self.unsent[client] += line
-            if len(self.unsent[client]) > MOST_UNREAD:
-                self._drop(client)  # it may connect again, and is told everything that still matters
+    def _take(self, client: socket.socket, line: bytes) -> None:
+        """Do what a message asks for, where whoever sent it may ask."""
+        message = message_of(line)
+        if isinstance(message, Hello):
+            self._greet(client, message)
+        elif isinstance(message, (Ensure, Stop, Settle, Renew)):
+            if not self._listens_to(client):
+                self._say(client, line_of(Refused(OLDEST, NEWEST, self.epoch.highest)))
+            elif isinstance(message, Ensure):
+                self._try(message.name, self._ensure)
+            elif isinstance(message, Stop):
+                self._stop(message)
+            elif isinstance(message, Renew):
+                self._renew(message)
             else:
-                self._send_on(client)
+                self.never.pop(message.name, None)
+                self.retries.pop(message.name, None)
+        elif answer := of_before(line):
+            self._say(client, answer)
+
+    def _greet(self, client: socket.socket, hello: Hello) -> None:
+        version = version_with(hello)
+        if version is None or not self.epoch.take(hello.journal, hello.epoch):
+            self._say(client, line_of(Refused(OLDEST, NEWEST, self.epoch.highest)))
+            return
+        self.greeted[client] = (hello.journal, hello.epoch)
+        self._say(client, line_of(Welcome(version, hello.epoch)))
+
+    def _listens_to(self, client: socket.socket) -> bool:
+        """Whether this is the engine of the highest epoch."""
+        return self.greeted.get(client) == (self.epoch.journal, self.epoch.highest)
+
+    def _tell(self, message: FromAgent) -> None:
+        line = line_of(message)
+        for client in list(self.greeted):
+            if self._listens_to(client):
+                self._say(client, line)
+
+    def _say(self, client: socket.socket, line: bytes) -> None:
+        self.unsent[client] += line
+        if len(self.unsent[client]) > MOST_UNREAD:
+            self._drop(client)  # it may connect again, and is told everything that still matters
+        else:
+            self._send_on(client)
 
     def _send_on(self, client: socket.socket) -> None:
         left = self.unsent[client]
@@ -185,7 +240,7 @@ class Agent:
         try:
             step(name)
         except OSError as fault:
-            self._tell({"notes": name, "reason": f"its node cannot look after it at present: {words_of(fault)}"})
+            self._tell(Notes(name, f"its node cannot look after it at present: {words_of(fault)}"))
             self.retries[name] = time.monotonic() + RETRY_S
 
     def _ensure(self, name: str) -> None:
@@ -194,7 +249,7 @@ class Agent:
             return
         folder = self.spool / name
         if name in self.never:
-            self._tell({"ended": name, "exit": vars(self.never[name])})
+            self._tell(Over(name, self.never[name]))
             return
         if self._claim(name) is not None or not folder.is_dir():
             self._follow(name)
@@ -210,8 +265,7 @@ class Agent:
             self._shed()
             supervise(folder, intent)
         self.own[name] = pid
-        if intent.lease_s is not None:
-            self.leased.add(name)
+        self._has_lease(name, intent.lease_s)
         self._watch(name, pid)  # where that fails, its claim is followed later
 
     def _shed(self) -> None:
@@ -222,6 +276,7 @@ class Agent:
             client.close()
         for pidfd in self.watched.values():
             os.close(pidfd)
+        self.told.close()
         self.lock.leave_single()
         signal.signal(signal.SIGTERM, signal.SIG_DFL)
 
@@ -233,13 +288,16 @@ class Agent:
     def _over(self, name: str) -> None:
         """A supervisor's process has ended."""
         pidfd = self.watched.pop(name)
-        self.leased.discard(name)
+        self.leases.pop(name, None)
+        self.stops.pop(name, None)
         self.selector.unregister(pidfd)
         os.close(pidfd)
         if pid := self.own.pop(name, 0):
             # By number: waitpid(-1) could take the end of another supervisor, whose pidfd would then never be matched.
             with suppress(ChildProcessError):
                 os.waitpid(pid, 0)
+            remove_inbox(self.spool / name, pid)
+        self.told.forget(name)
         self._try(name, lambda name: self._follow(name, pid))
 
     def _follow(self, name: str, ended: int = 0) -> None:
@@ -249,25 +307,26 @@ class Agent:
             with suppress(ProcessLookupError):
                 self._watch(name, claim.pid)
                 intent = read_intent(self.spool / name)
-                if intent is not None and intent.lease_s is not None:
-                    self.leased.add(name)
+                self._has_lease(name, intent.lease_s if intent else None)
                 return
         self._settle(name, claim)
 
     def _settle(self, name: str, claim: Identity | None) -> None:
         """Report how an attempt ended, after the supervisor that claimed it is gone."""
         folder = self.spool / name
+        if claim is not None:
+            remove_inbox(folder, claim.pid)
         ended = read_exit(folder, claim)
         if ended is not None:
             self._clear(name, ended)
-            self._tell({"ended": name, "exit": vars(ended)})
+            self._tell(Over(name, ended))
             return
         if claim is None and folder.is_dir():
             try:
                 reason = ours.read_text(folder / "refused")[:1000]
             except OSError:
                 reason = "the disk is full"
-            self._tell({"waits": name, "reason": reason})
+            self._tell(Waits(name, reason))
             self.retries[name] = time.monotonic() + RETRY_S
             return
         # A supervisor that goes on writing may leave a folder behind, from which its claim was removed all the same.
@@ -307,7 +366,7 @@ class Agent:
         ended = Exit(wall_ms(), _last_seen_ms(self.spool / name), cause="lost", reason=reason)
         self._clear(name, ended)
         del self.dying[name]
-        self._tell({"lost": name, "exit": vars(ended)})
+        self._tell(Over(name, ended, lost=True))
 
     def _left_of(self, name: str) -> list[int]:
         """What lives of an attempt: in its group or session, with its folder in the environment, or fallen to this process."""
@@ -321,10 +380,38 @@ class Agent:
     def _look_after_supervisors(self) -> None:
         """Let supervisors go on that something has stopped, and end what is far over its time all the same."""
         for name in list(self.watched):
-            if self.clients and name in self.leased:
-                renew_lease(self.spool / name, boottime())
+            self._ask(name)
+            if stop := self.stops.get(name):
+                self._pass_on(name, stop)
             with suppress(OSError):  # what can't be read at this moment is looked at the next time
                 self._look_after(name)
+
+    def _has_lease(self, name: str, lease_s: float | None) -> None:
+        """Have an engine asked, from now on, whether this attempt goes on."""
+        if lease_s is not None:
+            self.leases[name] = lease_s
+            self.asked.pop(name, None)
+            self._ask(name)
+            if stop := self.stops.get(name):
+                self._pass_on(name, stop)
+
+    def _ask(self, name: str) -> None:
+        lease_s, now = self.leases.get(name), boottime()
+        if lease_s is not None and now >= self.asked.get(name, 0.0) + lease_s / ASKS:
+            self.asked[name] = now
+            self._tell(Ask(name, now))
+
+    def _renew(self, message: Renew) -> None:
+        """An engine has said that an attempt goes on. That counts from when it was asked, as the answer may be late."""
+        if message.name in self.leases:
+            with suppress(OSError):
+                self._pass_on(message.name, message)
+
+    def _pass_on(self, name: str, message: Stop | Renew) -> None:
+        """Say it to the attempt's supervisor. Of one that has not claimed it yet nothing is known."""
+        claim = self._claim(name)
+        if claim is not None and self.told.say(self.spool / name, claim.pid, message):
+            self.stops.pop(name, None)
 
     def _look_after(self, name: str) -> None:
         claim = self._claim(name)
@@ -332,7 +419,7 @@ class Agent:
             return
         if is_stopped(claim.pid):
             send([claim.pid], signal.SIGCONT)
-            self._tell({"notes": name, "reason": "its supervisor was stopped by a signal; it goes on"})
+            self._tell(Notes(name, "its supervisor was stopped by a signal; it goes on"))
         known: Claimed | None = registered(self.spool / name)
         if known is not None and boottime() > known.over_by:
             send([claim.pid], signal.SIGKILL)
@@ -343,21 +430,21 @@ class Agent:
             with suppress(ChildProcessError):
                 os.waitpid(pid, os.WNOHANG)
 
-    def _stop(self, name: str, cause: str) -> None:
-        """Tell the supervisor of an attempt to look. One that nobody has claimed ends here, and is never started.
+    def _stop(self, message: Stop) -> None:
+        """Tell the supervisor of an attempt to stop it. One that nobody has claimed ends here, and is never started.
 
         Where the claim can't be told at this moment, the file that says so is found later, or the message comes again.
         """
+        name = message.name
         with suppress(OSError):
             claim = self._claim(name)
-            if claim is not None and claim.alive():
-                send([claim.pid], signal.SIGTERM)
-            elif claim is None and name in self.own:
-                send([self.own[name]], signal.SIGTERM)
+            if (claim is not None and claim.alive()) or name in self.own:
+                self.stops[name] = message
+                self._pass_on(name, message)
             elif claim is None and (self.spool / name).is_dir() and name not in self.dying:
                 self.retries.pop(name, None)
-                ended = Exit(wall_ms(), 0, cause=cause, reason="before it was started")
-                self._tell({"ended": name, "exit": vars(self.never.setdefault(name, ended))})
+                ended = Exit(wall_ms(), 0, cause=message.cause, reason="before it was started")
+                self._tell(Over(name, self.never.setdefault(name, ended)))
 
 
 def _last_seen_ms(folder: Path) -> int | None:
@@ -366,20 +453,6 @@ def _last_seen_ms(folder: Path) -> int | None:
         return None
     found = (ours.read_json(f"{folder}/live.json") or {}).get("held_ms", 0)
     return found if isinstance(found, int) else 0
-
-
-def _read(line: bytes) -> tuple[str, str, str]:
-    """A message as what it asks for, the attempt, and why; empty words for anything else that somebody may send."""
-    try:
-        message = json.loads(line)
-    except (ValueError, RecursionError):
-        return "", "", ""
-    for what in ("ensure", "stop"):
-        name = message.get(what) if isinstance(message, dict) else None
-        if isinstance(name, str) and _NAME.fullmatch(name):
-            cause = message.get("cause")
-            return what, name, cause if isinstance(cause, str) else "cancelled"
-    return "", "", ""
 
 
 def main() -> None:

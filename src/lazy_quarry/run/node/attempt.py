@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import json
 import os
-from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -86,7 +85,7 @@ class Intent:
     mark: str = ""
     """The identity of the journal and the mark of the submission: no attempt is ever taken for another's."""
     lease_s: float | None = None
-    """For so long after the agent last heard from the engine it may go on; None: for ever, as on the engine's own machine."""
+    """For so long it may go on after it was asked whether it may; None: for ever, as on the engine's own machine."""
 
 
 @dataclass(frozen=True)
@@ -122,18 +121,6 @@ def read_claim(folder: Path) -> Identity | None:
         return None if found is None else Identity(found["boot"], found["pid"], found["ticks"])
     except (TypeError, KeyError):
         return None
-
-
-def renew_lease(folder: Path, now: float) -> None:
-    """Note that the engine was in reach at an instant (seconds since boot)."""
-    with suppress(OSError):
-        ours.write_whole(f"{folder}/lease", str(now), durable=False)
-
-
-def leased_since(folder: Path, began: float) -> float:
-    """When the engine was last in reach, as far as that is noted; else when the attempt began. Raises :class:`OSError`."""
-    found = ours.read_json(f"{folder}/lease")
-    return max(began, found) if type(found) in (int, float) else began
 
 
 EXIT_BYTES = 4096

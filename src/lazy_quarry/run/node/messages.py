@@ -129,6 +129,24 @@ _KINDS: dict[str, Any] = {
 }
 
 
+def version_with(hello: Hello) -> int | None:
+    """The newest version that both speak; None when there is none."""
+    version = min(NEWEST, hello.newest)
+    return version if version >= max(OLDEST, hello.oldest) else None
+
+
+def of_before(line: bytes) -> bytes:
+    """The answer to an engine from before there was a greeting, which would else wait without a word; empty for anything else."""
+    try:
+        name = json.loads(line)["ensure"]
+    except (ValueError, TypeError, KeyError, RecursionError):
+        return b""
+    if not isinstance(name, str) or not NAME.fullmatch(name):
+        return b""
+    reason = "the program was renewed while its engine ran, and the two don't understand each other; stop the engine"
+    return json.dumps({"waits": name, "reason": reason}).encode() + b"\n"
+
+
 def line_of(message: Message) -> bytes:
     """A message as its line."""
     return json.dumps({"is": type(message).__name__.lower(), **vars(message)}, default=vars).encode() + b"\n"

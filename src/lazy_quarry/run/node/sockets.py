@@ -8,6 +8,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
+AGENT_SOCKET, FORMER_SOCKET = "node.sock", "agent.sock"
+"""Where an agent listens in its spool, and where those did that know no greeting."""
 DIAL_S = 2.0
 
 

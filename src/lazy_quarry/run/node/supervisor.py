@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import errno
 import json
+import math
 import os
 import signal
 import stat
@@ -19,8 +20,10 @@ from typing import NoReturn
 from lazy_quarry.files import given, ours
 from lazy_quarry.files.kinds import lack_of
 from lazy_quarry.run.node import groups
-from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file, leased_since
+from lazy_quarry.run.node.attempt import EXIT_BYTES, Exit, Intent, exit_file
+from lazy_quarry.run.node.inbox import Inbox
 from lazy_quarry.run.node.measure import Measure, folder_mib
+from lazy_quarry.run.node.messages import Renew, Stop
 from lazy_quarry.run.node.process import become_subreaper, boottime, descendants, identify, living, send, wall_ms
 from lazy_quarry.run.node.registry import Claimed, register
 from lazy_quarry.run.node.staging import Missing, Outside, Stopped, copy_in, copy_out
@@ -28,7 +31,7 @@ from lazy_quarry.run.node.start import Start, Unstartable, give_to_group
 
 PATIENCE_S = 60.0
 """So long after walltime and grace an attempt is ended by the agent, if its own supervisor has not done it."""
-_WAKE = {signal.SIGCHLD, signal.SIGTERM, signal.SIGINT, signal.SIGHUP}
+_WAKE = {signal.SIGCHLD, signal.SIGIO, signal.SIGTERM, signal.SIGINT, signal.SIGHUP}
 
 
 def supervise(folder: Path, intent: Intent) -> NoReturn:
@@ -40,11 +43,13 @@ def supervise(folder: Path, intent: Intent) -> NoReturn:
         become_subreaper()
         record = _open_exit(folder)
         os.makedirs(intent.staging.scratch, exist_ok=True)  # as long as a full disk can still refuse the start
-        if _claim(folder, intent):
-            groups.enter(folder.name)
-            Supervisor(folder, intent, record).run()
-        else:
-            os.close(record)
+        inbox = Inbox(folder)
+        try:
+            if _claim(folder, intent):
+                groups.enter(folder.name)
+                Supervisor(folder, intent, record, inbox).run()
+        finally:
+            inbox.close()
     except OSError as fault:
         code = 1
         with suppress(OSError):
@@ -79,16 +84,16 @@ def _claim(folder: Path, intent: Intent) -> bool:
             os.fsync(fd)
         finally:
             os.close(fd)
-    limits = intent.limits
-    register(folder, Claimed(own, boottime() + limits.walltime_s + limits.grace_s + PATIENCE_S))
+    limits, waits_s = intent.limits, intent.lease_s or 0.0
+    register(folder, Claimed(own, boottime() + waits_s + limits.walltime_s + limits.grace_s + PATIENCE_S))
     return True
 
 
 class Supervisor:
     """Supervises one claimed attempt. The first cause to stop it is the one recorded."""
 
-    def __init__(self, folder: Path, intent: Intent, record: int) -> None:
-        self.folder, self.intent, self.record = folder, intent, record
+    def __init__(self, folder: Path, intent: Intent, record: int, inbox: Inbox) -> None:
+        self.folder, self.intent, self.record, self.inbox = folder, intent, record, inbox
         self.cause: str | None = None
         self.reason = ""
         self.status: int | None = None
@@ -100,7 +105,10 @@ class Supervisor:
         self._stop_at: float | None = None
         """When it was told to end."""
         self._warned = self._signalled = False
-        self._lease_seen = 0.0
+        self._told = ""
+        """Why it was told to stop."""
+        self._leased = -math.inf
+        """From when its lease counts."""
 
     def run(self) -> None:
         """Start the job, see it to its end, and record that."""
@@ -123,12 +131,30 @@ class Supervisor:
         if self._told_to_stop():
             self.cause = self._stop_cause()
             return
+        if not self._wait_for_lease():
+            return
         start = Start(self.folder, self.intent)
         start.open_files()
         # The clock begins before the copying: staging takes the job's own time, not the site's.
         self.began = boottime()
         if self._stage_in():
             self.main = start.spawn(self.intent.limits.walltime_s - (boottime() - self.began))
+
+    def _wait_for_lease(self) -> bool:
+        """Begin only when an engine has been asked and lets it, for a start that comes late is answered by none."""
+        lease, since = self.intent.lease_s, boottime()
+        while lease is not None:
+            if self._told_to_stop():
+                self.cause = self._stop_cause()
+                return False
+            if not self._lease_is_over(boottime()):
+                return True
+            if boottime() > since + lease:
+                self.cause, self.reason = "lost", "its site was out of reach before it began"
+                return False
+            woken = signal.sigtimedwait(_WAKE, 0.05)
+            self._signalled = self._signalled or (woken is not None and woken.si_signo == signal.SIGTERM)
+        return True
 
     def _stage_in(self) -> bool:
         """Copy what the job needs to its scratch folder; that counts as walltime. False when it was stopped meanwhile."""
@@ -150,13 +176,18 @@ class Supervisor:
         return True
 
     def _told_to_stop(self) -> bool:
-        if os.path.exists(f"{self.folder}/stop"):
+        for message in self.inbox.messages():
+            if isinstance(message, Stop):
+                self._told = self._told or message.cause
+            elif isinstance(message, Renew):
+                self._leased = max(self._leased, min(message.at, boottime()))
+        if self._told or os.path.exists(f"{self.folder}/stop"):
             return True
         # A job may have removed this folder. Then the signal that says "look" has to do alone.
         return self._signalled and not self.folder.is_dir()
 
     def _stop_cause(self) -> str:
-        return str((ours.glance_json(f"{self.folder}/stop") or {}).get("cause", "cancelled"))
+        return self._told or str((ours.glance_json(f"{self.folder}/stop") or {}).get("cause", "cancelled"))
 
     # -- watching ----------------------------------------------------------------------------------
 
@@ -251,14 +282,7 @@ class Supervisor:
         return True
 
     def _lease_is_over(self, now: float) -> bool:
-        lease = self.intent.lease_s
-        if lease is None or now < self._lease_seen + min(1.0, lease / 4):
-            return False
-        self._lease_seen = now
-        try:
-            return now - leased_since(self.folder, self.began) > lease
-        except OSError:
-            return False  # nobody knows at this moment; it looks again
+        return self.intent.lease_s is not None and now - self._leased > self.intent.lease_s
 
     @property
     def _patience_s(self) -> float:

@@ -78,6 +78,8 @@ class SqlStorage:
                 with self.sql.begin() as work:
                     upgrade(work, folder)
                     metadata.create_all(work)
+        self._epoch = ""
+        """The number of the engine's start that writes here; what is written after a later one is refused."""
         self._reserve = Reserve(folder) if folder is not None and not reading else None
         self._remember()
 
@@ -140,6 +142,12 @@ class SqlStorage:
         if self.reading:
             raise StateFolderError(f"the journal in {self.folder} is open for reading only; nothing was written")
         with self._told(), self.sql.begin() as work:
+            if self._epoch:
+                found = work.exec_driver_sql("SELECT value FROM meta WHERE key = 'epoch'").scalar()
+                if found != self._epoch:
+                    raise StateFolderError(
+                        f"another engine has taken over the journal in {self.folder}; nothing was written"
+                    )
             yield work
 
     # -- writing -----------------------------------------------------------------------------------
@@ -180,6 +188,12 @@ class SqlStorage:
             count = int(found.rowcount)
         self._remember()
         return count
+
+    def begin_epoch(self, values: Mapping[str, str | None]) -> None:
+        """Write what describes the journal, with the number of an engine's start: from now on nothing is taken of an earlier."""
+        self._epoch = ""
+        self.set_meta(values)
+        self._epoch = values["epoch"] or ""
 
     def set_meta(self, values: Mapping[str, str | None]) -> None:
         """Change some of what describes the journal; None removes."""
