@@ -26,7 +26,7 @@ BODIES = {
     "leaves processes": "sleep 1000 & setsid sleep 1000 & sleep 0.1",
     "hides": "env -i setsid sleep 1000 & (setsid env -i setsid sleep 1000 &) & sleep 0.3",
     "ignores its end": "trap '' TERM HUP; (trap '' TERM; sleep 1000) & sleep 1000",
-    "removes its folder": 'rm -rf "$LQ_ATTEMPT_FOLDER"; sleep 0.3',
+    "removes its folder": 'rm -rf "${LQ_ATTEMPT_FOLDER%/own}"; sleep 0.3',
     "stops its supervisor": "kill -STOP $PPID; sleep 0.3",
     "kills its supervisor": "kill -KILL $PPID; sleep 1000",
     "signals its supervisor": "kill -TERM $PPID; kill -HUP $PPID; sleep 0.3",

@@ -19,7 +19,7 @@ def test_files_are_staged_in_and_results_back(machine):
     assert found["state"] == "done", found["reason"]
     assert (machine.work / "out" / "big.txt").read_text() == "WATER\n"
     assert (machine.work / "out" / "big.txt").stat().st_mtime < 1_600_000_000
-    until(lambda: not list((machine.state / "spool").glob(f"{found['job']}-1-*/scratch/out")))
+    until(lambda: not list((machine.state / "spool").glob(f"{found['job']}-1-*/own/scratch/out")))
 
 
 @pytest.mark.parametrize(

@@ -277,7 +277,7 @@ def test_the_journal_replays_to_what_was_shown(machine):
     shown = [machine.show(job)["state"] for job in (1, 2)]
     kill(machine.engine())
     until(lambda: not machine.processes("lazy_quarry.link.server"), "the engine's end")
-    journal = Journal(machine.state)
+    journal = Journal(machine.state, reading=True)
     kinds = [row.kind for row in rows_of(journal, events)]
     journal.close()
     assert kinds == ["submitted", "started", "ended"] * 2
@@ -287,9 +287,15 @@ def test_the_journal_replays_to_what_was_shown(machine):
 # -- what a job may do to those above it ----------------------------------------------------------
 
 
+def test_a_job_that_removes_its_own_folder_loses_nothing(machine):
+    job = machine.submit('lq phase first -- true\nrm -rf "$LQ_ATTEMPT_FOLDER"\nsleep 0.3\nexit 3', "retries=0")
+    found = machine.ended(job)
+    assert (found["state"], found["exit"]) == ("failed", 3) and found["reason"] != "lost"
+
+
 @pytest.mark.parametrize("victims", ["", "engine", "agent", "engine agent"])
 def test_an_attempt_whose_folder_is_gone_never_runs_again_keeps_its_walltime_and_is_lost(machine, victims):
-    body = 'echo "$LQ_JOB-$LQ_ATTEMPT" >> ran.txt\nrm -rf "$LQ_ATTEMPT_FOLDER"\ntouch gone\nsleep 1000'
+    body = 'echo "$LQ_JOB-$LQ_ATTEMPT" >> ran.txt\nrm -rf "${LQ_ATTEMPT_FOLDER%/own}"\ntouch gone\nsleep 1000'
     job = machine.submit(body, "retries=0", "walltime=4s", "grace=1s")
     until((machine.work / "gone").exists, "the removal")
     agents = [pid for pid in machine.agents() if not _below_an_agent(pid)]
@@ -305,7 +311,7 @@ def test_an_attempt_whose_folder_is_gone_never_runs_again_keeps_its_walltime_and
 
 @pytest.mark.parametrize("leaves", ["mkdir -m 700", "touch"])
 def test_an_attempt_that_made_its_folder_anew_and_ended_unseen_never_runs_again(machine, leaves):
-    body = f'rm -rf "$LQ_ATTEMPT_FOLDER"\n{leaves} "$LQ_ATTEMPT_FOLDER"\n{WAITS}'
+    body = f'rm -rf "${{LQ_ATTEMPT_FOLDER%/own}}"\n{leaves} "${{LQ_ATTEMPT_FOLDER%/own}}"\n{WAITS}'
     job = machine.submit(body, "retries=0")
     began(machine, job)
     kill(machine.engine())
@@ -333,7 +339,7 @@ def _sleepers(machine):
 
 
 def test_a_job_whose_folder_is_gone_can_be_cancelled(machine):
-    job = machine.submit('rm -rf "$LQ_ATTEMPT_FOLDER"\ntouch gone\nsleep 1000', "walltime=20m", "retries=0")
+    job = machine.submit('rm -rf "${LQ_ATTEMPT_FOLDER%/own}"\ntouch gone\nsleep 1000', "walltime=20m", "retries=0")
     until((machine.work / "gone").exists, "the removal")
     assert machine.lq("cancel", str(job)).returncode == 0
     assert machine.ended(job)["state"] == "cancelled"

@@ -431,7 +431,7 @@ def test_an_engine_that_dies_after_the_connection_is_a_sentence(machine):
 
 
 def test_a_job_that_removed_its_own_folder_says_so_in_every_list(machine):
-    job = machine.submit('rm -rf "$LQ_ATTEMPT_FOLDER"; sleep 0.2; kill -9 $PPID')
+    job = machine.submit('rm -rf "${LQ_ATTEMPT_FOLDER%/own}"; sleep 0.2; kill -9 $PPID')
     ended = machine.ended(job)
     assert ended["state"] == "lost"
     listed = machine.lq("jobs", "--ended").stdout

@@ -20,6 +20,7 @@ from lazy_quarry.core.units import clock_time, format_duration, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.site_client import SiteClient
 from lazy_quarry.run.interactive import SOCKET, frame
+from lazy_quarry.run.node.attempt import own_folder
 from lazy_quarry.run.node.sockets import dial
 from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.sentences import verdict
@@ -104,7 +105,7 @@ def _attempt_folder(state: Path, number: int, attempt: int) -> Path:
 def _reach(client: SiteClient, number: int, folder: Path) -> socket.socket | None:
     """The shell's socket, as soon as the shell has made it; None when it ended before that."""
     while True:
-        link = dial(folder, SOCKET)
+        link = dial(own_folder(folder), SOCKET)
         if link is not None:
             return link
         if client.job(number).phase.final:

@@ -228,12 +228,13 @@ def journal_path() -> str:
     name, job, task = (os.environ.get(key, "") for key in ("LQ_NAME", "LQ_JOB", "LQ_TASK"))
     if not job:
         return "spread.jsonl"
-    folder = ""
-    try:
-        with open(os.path.join(os.environ.get("LQ_ATTEMPT_FOLDER", ""), "intent.json")) as file:
-            folder = os.path.dirname(json.load(file)["paths"]["output"])
-    except (OSError, ValueError, KeyError, TypeError):
-        pass
+    folder, own = "", os.environ.get("LQ_ATTEMPT_FOLDER", "")
+    for place in (os.path.dirname(own), own):  # the second as an earlier version laid it out
+        try:
+            with open(os.path.join(place, "intent.json")) as file:
+                folder = folder or os.path.dirname(json.load(file)["paths"]["output"])
+        except (OSError, ValueError, KeyError, TypeError):
+            continue
     return os.path.join(folder, f"{name}-{job}{f'-{task}' if task else ''}.spread.jsonl")
 
 

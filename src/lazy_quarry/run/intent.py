@@ -7,7 +7,7 @@ from pathlib import Path
 import lazy_quarry
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
-from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging
+from lazy_quarry.run.node.attempt import OWN, Command, Intent, Limits, Paths, Results, Staging
 from lazy_quarry.run.node.staging import inside
 
 
@@ -25,7 +25,7 @@ def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: 
     """The intent of a job's present attempt. Core k of the plan is the k-th of ``processors``."""
     request, allocation, paths = job.request, job.allocations[0], job.paths
     folder = state_folder / "spool" / attempt_name(job)
-    scratch = folder / "scratch"
+    scratch = folder / OWN / "scratch"
     if request.stage.keep:
         scratch = Path(inside(str(state_folder / "scratch"), request.name))
     return Intent(
@@ -92,6 +92,6 @@ def _environment(job: Job, state_folder: Path, folder: Path, scratch: Path) -> d
         "LQ_SCRATCH": str(scratch),
         "LQ_SUBMITTED_FROM": job.origin.directory,
         "LQ_ATTEMPT": str(job.attempt),
-        "LQ_ATTEMPT_FOLDER": str(folder),
+        "LQ_ATTEMPT_FOLDER": str(folder / OWN),
         **({} if request.task is None else {"LQ_TASK": str(request.task)}),
     }

@@ -12,7 +12,7 @@ from lazy_quarry.run.file_kinds import FileFound, file_found
 from lazy_quarry.run.inside_files import InsideFiles, at_its_end
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.made_files import MadeFiles, made_files, remove_made
-from lazy_quarry.run.node.attempt import read_claim
+from lazy_quarry.run.node.attempt import own_folder, read_claim
 from lazy_quarry.run.node.process import TICKS, boottime
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.run.writable import tried, unusable
@@ -48,11 +48,11 @@ class LocalFiles:
 
     def inside(self, job: Job, now_ms: int) -> Inside | None:
         """What it has written into its attempt's folder."""
-        return self._inside.read(self.spool / attempt_name(job))
+        return self._inside.read(own_folder(self.spool / attempt_name(job)))
 
     def inside_at_end(self, name: str, ended_ms: int) -> Inside | None:
         """What an attempt that is over, by its name, had told until then."""
-        return at_its_end(self._inside.read(self.spool / name, over=True), ended_ms)
+        return at_its_end(self._inside.read(own_folder(self.spool / name), over=True), ended_ms)
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
         """What its supervisor measured; for a long run, fewer samples."""

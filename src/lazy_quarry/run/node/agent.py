@@ -25,9 +25,9 @@ from lazy_quarry.files import ours
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.files.logs import keep_short
 from lazy_quarry.run.node import groups
-from lazy_quarry.run.node.attempt import Exit, put_back, read_claim, read_exit, read_intent
+from lazy_quarry.run.node.attempt import OWN, Exit, put_back, read_claim, read_exit, read_intent
 from lazy_quarry.run.node.epoch import Epoch
-from lazy_quarry.run.node.inbox import Told, remove_inbox
+from lazy_quarry.run.node.inbox import Told, has_inbox, remove_inbox
 from lazy_quarry.run.node.locks import CoresLock, CoresTaken
 from lazy_quarry.run.node.messages import (
     NEWEST,
@@ -371,10 +371,11 @@ class Agent:
     def _left_of(self, name: str) -> list[int]:
         """What lives of an attempt: in its group or session, with its folder in the environment, or fallen to this process."""
         folder = self.spool / name
-        mark, session = f"LQ_ATTEMPT_FOLDER={folder}", ours.read_json(f"{folder}/session")
+        session = ours.read_json(f"{folder}/session")
+        marks = (f"LQ_ATTEMPT_FOLDER={folder}/{OWN}", f"LQ_ATTEMPT_FOLDER={folder}")  # the second of an earlier version
         fallen = [pid for pid in children(os.getpid()) if pid not in self.own.values()]
         below = [each for pid in fallen for each in descendants(pid)]
-        of_it = of_attempt(mark, session if isinstance(session, int) else None)
+        of_it = of_attempt(marks, session if isinstance(session, int) else None)
         return living(sorted({*groups.members(name), *of_it, *fallen, *below} - {os.getpid()}))
 
     def _look_after_supervisors(self) -> None:
@@ -410,8 +411,12 @@ class Agent:
     def _pass_on(self, name: str, message: Stop | Renew) -> None:
         """Say it to the attempt's supervisor. Of one that has not claimed it yet nothing is known."""
         claim = self._claim(name)
-        if claim is not None and self.told.say(self.spool / name, claim.pid, message):
+        if claim is None:
+            return
+        if self.told.say(self.spool / name, claim.pid, message):
             self.stops.pop(name, None)
+        elif isinstance(message, Stop) and claim.alive() and not has_inbox(self.spool / name, claim.pid):
+            send([claim.pid], signal.SIGTERM)  # one of an earlier version then looks for the file that says so
 
     def _look_after(self, name: str) -> None:
         claim = self._claim(name)

@@ -1,14 +1,16 @@
-"""The folder of one attempt, in which engine, agent and supervisor leave files for one another.
+"""The folder of one attempt, in which engine, agent and supervisor leave files for one another, and below it the job's own.
 
 ``intent.json`` says what is to run, ``claim.json`` which supervisor took it (made by link(2), so by one
 alone), ``stop`` why it should end, ``live.json`` what it uses, ``exit.PID`` how it ended. Whoever is
-killed, the others find here where things stand.
+killed, the others find here where things stand. ``own`` is what the job is told of: there its helpers write, and its scratch folder
+is; what a job does to it changes nothing of ours.
 """
 
 from __future__ import annotations
 
 import json
 import os
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -114,6 +116,15 @@ class Exit:
     """Its output and errors as it left them: device, inode, size, when written last in ns."""
 
 
+OWN = "own"
+
+
+def own_folder(folder: Path) -> Path:
+    """The job's own folder of an attempt; of one that an earlier version took in, the attempt's."""
+    own = folder / OWN
+    return own if own.is_dir() else folder
+
+
 def read_claim(folder: Path) -> Identity | None:
     """The supervisor that took this attempt, or None when nobody did."""
     found = ours.read_json(f"{folder}/claim.json")
@@ -192,6 +203,8 @@ def write_intent(folder: Path, intent: Intent, script: str) -> None:
     text = json.dumps(intent, default=vars)
     if len(text) > MOST_INTENT:
         raise IntentTooLong(f"what it would be started with has {len(text):,} bytes, and {MOST_INTENT:,} are the most")
+    with suppress(FileExistsError):
+        os.mkdir(f"{folder}/{OWN}", 0o700)
     ours.write(f"{folder}/script", script, 0o700)
     hosts = "".join(f"{node}\n" * ranks for node, ranks in intent.ranks)
     ours.write(f"{folder}/nodes", hosts, 0o644)

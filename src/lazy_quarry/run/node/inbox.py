@@ -31,6 +31,12 @@ def remove_inbox(folder: Path, supervisor: int) -> None:
         os.unlink(base / name)
 
 
+def has_inbox(folder: Path, supervisor: int) -> bool:
+    """Whether a supervisor can be told anything: those of an earlier version have none."""
+    base, name = _place(folder, supervisor)
+    return os.path.lexists(base / name)
+
+
 class Inbox:
     """A supervisor's side. ``SIGIO`` comes with each message and must be blocked; messages stay until they are taken."""
 

@@ -153,11 +153,11 @@ def bytes_moved(path: str) -> tuple[int, int]:
     return read, written
 
 
-def of_attempt(mark: str, session: int | None) -> list[int]:
-    """Processes of this user whose environment holds a mark, or that are in a session, wherever they have gone."""
+def of_attempt(marks: tuple[str, ...], session: int | None) -> list[int]:
+    """Processes of this user whose environment holds a mark of these, or that are in a session, wherever they have gone."""
     found = []
     own = os.getuid()
-    needle = mark.encode()
+    needles = {mark.encode() for mark in marks}
     for name in os.listdir("/proc"):
         if not name.isdecimal() or int(name) == os.getpid():
             continue
@@ -168,7 +168,7 @@ def of_attempt(mark: str, session: int | None) -> list[int]:
             if fields and session is not None and int(fields[3]) == session:
                 found.append(int(name))
                 continue
-            if needle in system.read(f"/proc/{name}/environ").split(b"\0"):
+            if not needles.isdisjoint(system.read(f"/proc/{name}/environ").split(b"\0")):
                 found.append(int(name))
         except (*_GONE, PermissionError):
             continue
