@@ -5,6 +5,7 @@ import os
 import shutil
 import subprocess
 import sys
+import threading
 from pathlib import Path
 
 import pytest
@@ -34,7 +35,7 @@ from lazy_quarry.run.node.messages import (
     message_of,
 )
 from lazy_quarry.run.node.process import start_ticks
-from lazy_quarry.run.node.sockets import AGENT_SOCKET, dial
+from lazy_quarry.run.node.sockets import AGENT_SOCKET, dial, listen
 from tests.conftest import until
 
 SOURCE = Path(__file__).parents[2] / "src"
@@ -171,3 +172,17 @@ def test_a_claim_of_another_machine_or_boot_is_no_process_of_this_one(tmp_path):
         (alone.folder / "claim.json").write_text(json.dumps(claim))
         told = next(alone.start("#!/bin/sh\ntrue\n")[1])
         assert told.lost and told.name == "1-1-ab"
+
+
+def test_whoever_connects_while_many_do_waits_for_their_turn(tmp_path):
+    listener = listen(tmp_path, "many.sock")
+    listener.listen(1)
+    links = [dial(tmp_path, "many.sock", 0.0) for _ in range(2)]
+    assert all(links) and dial(tmp_path, "many.sock", 0.0) is None
+    turn = threading.Timer(0.3, lambda: links.append(listener.accept()[0]))
+    turn.start()
+    last = dial(tmp_path, "many.sock", 20.0)
+    assert last is not None and last.getblocking()
+    turn.join()
+    for one in (listener, last, *links):
+        one.close()

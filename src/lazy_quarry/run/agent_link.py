@@ -19,10 +19,13 @@ from lazy_quarry.run.node.locks import cores_holder
 from lazy_quarry.run.node.messages import (
     NEWEST,
     OLDEST,
-    FromAgent,
+    Ask,
     FromEngine,
     Hello,
+    Notes,
+    Over,
     Refused,
+    Waits,
     Welcome,
     line_of,
     message_of,
@@ -194,7 +197,7 @@ class AgentLink:
         except OSError:
             self.drop()
 
-    def heard(self) -> Iterator[FromAgent]:
+    def heard(self) -> Iterator[Ask | Over | Waits | Notes]:
         """Messages about attempts that have come since the last time."""
         while self._link is not None:
             try:
@@ -215,9 +218,7 @@ class AgentLink:
                     self._greet()
                 case Refused() as refusal:
                     self._was_refused(refusal)
-                case None | Welcome():
-                    pass
-                case message:
+                case (Ask() | Over() | Waits() | Notes()) as message:
                     yield message
 
     def _was_refused(self, refusal: Refused) -> None:

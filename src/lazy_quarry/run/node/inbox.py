@@ -98,7 +98,7 @@ class Told:
         pid, link = self._links.get(folder.name, (0, None))
         if link is None or pid != supervisor:
             self.forget(folder.name)
-            link = dial(*_place(folder, supervisor))
+            link = dial(*_place(folder, supervisor), wait_s=0.0)
             if link is None:
                 return False
             link.setblocking(False)

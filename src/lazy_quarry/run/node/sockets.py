@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import os
 import socket
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
 AGENT_SOCKET, FORMER_SOCKET = "node.sock", "agent.sock"
 """Where an agent listens in its spool, and where those did that know no greeting."""
-DIAL_S = 2.0
+DIAL_S, TURN_S = 2.0, 0.01
 
 
 @contextmanager
@@ -54,15 +55,30 @@ def is_at(mark: tuple[int, int], folder: Path, name: str) -> bool:
     return mark_of(folder, name) == mark
 
 
-def dial(folder: Path, name: str) -> socket.socket | None:
-    """A connection to whoever listens there, or None."""
-    link = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-    link.settimeout(DIAL_S)  # one that is stopped, and has many waiting already, takes nobody in
+def dial(folder: Path, name: str, wait_s: float = DIAL_S) -> socket.socket | None:
+    """A connection to whoever listens there, or None.
+
+    Where many want one at once it waits so long for its turn; one that is stopped, and has many waiting already, takes nobody in.
+    """
+    link, until = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM), time.monotonic() + wait_s
+    link.setblocking(False)
     try:
         with _address(folder, name) as address:
-            link.connect(address)
-        link.settimeout(None)
+            while not _connected(link, address):
+                if time.monotonic() >= until:
+                    raise TimeoutError
+                time.sleep(TURN_S)
+        link.setblocking(True)
     except OSError:
         link.close()
         return None
     return link
+
+
+def _connected(link: socket.socket, address: str) -> bool:
+    """Whether it is connected now; False where as many wait as may. Raises :class:`OSError` where nobody listens."""
+    try:
+        link.connect(address)
+    except BlockingIOError:
+        return False
+    return True
