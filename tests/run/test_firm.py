@@ -310,8 +310,9 @@ def test_a_value_that_no_program_can_be_given_is_told_before_it_is_submitted(mac
 
 
 def test_what_can_never_be_started_ends_as_failed(machine, monkeypatch):
-    from lazy_quarry.run.local import LocalRunner
     from lazy_quarry.run.node import attempt
+    from lazy_quarry.run.nodes import Nodes
+    from lazy_quarry.run.this_node import ThisNode
 
     monkeypatch.setattr(attempt, "MOST_INTENT", 10)
     monkeypatch.setenv("LQ_LOCKS", machine.environment["LQ_LOCKS"])
@@ -327,7 +328,7 @@ def test_what_can_never_be_started_ends_as_failed(machine, monkeypatch):
         Present(
             this_machine(),
             journal,
-            LocalRunner(machine.state, [0], journal),
+            Nodes({"here": ThisNode(machine.state, [0], journal)}, "here", journal.identity),
             clock=lambda: int(time.time() * 1000),
         )
     )

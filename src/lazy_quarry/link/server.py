@@ -44,9 +44,10 @@ from lazy_quarry.probe.others import OthersLoad
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.run.intent import attempt_name
-from lazy_quarry.run.local import LocalRunner
 from lazy_quarry.run.node.process import boottime, wall_ms
 from lazy_quarry.run.node.sockets import is_at, listen, mark_of
+from lazy_quarry.run.nodes import Nodes
+from lazy_quarry.run.this_node import ThisNode
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.checked_apart import LONG, checked_apart
 from lazy_quarry.site.clock_watch import ClockWatch
@@ -97,7 +98,9 @@ class Server:
         self._loop: asyncio.AbstractEventLoop | None = None
         self._watched: int | None = None
         """The descriptor of the link to the agent, while the loop waits for what comes over it."""
-        self.runner = LocalRunner(folder, core_numbers(), journal, site.kept.attempts_s, site.name, self._unwatch)
+        here = site.nodes[0].name
+        node = ThisNode(folder, core_numbers(), journal, site.name, self._unwatch)
+        self.runner = Nodes({here: node}, here, journal.identity, site.kept.attempts_s)
         present = Present(
             site,
             journal,

@@ -63,14 +63,12 @@ class Epochs(Protocol):
 
 
 class AgentLink:
-    """Messages to and from the agent. ``greet`` is called when one has taken up this engine, to say all that it should know.
+    """Messages to and from the agent. :attr:`greet` is called when one has taken up this engine, to say all that it should know.
 
     ``closing`` is told of the link's file descriptor just before it is closed: another may have that number a moment later.
     """
 
-    def __init__(
-        self, folder: Path, site: str, epochs: Epochs, greet: Callable[[], None], closing: Callable[[int], None]
-    ) -> None:
+    def __init__(self, folder: Path, site: str, epochs: Epochs, closing: Callable[[int], None]) -> None:
         self.folder, self.spool, self._closing = folder, folder / "spool", closing
         self.site, self.epochs = site, epochs
         self.superseded = False
@@ -78,16 +76,11 @@ class AgentLink:
         self._welcome = self._ever_welcome = False
         self.refused = ""
         """Why there is no agent: another state folder's jobs have this machine's cores, or it does not start."""
-        self._greet = greet
+        self.greet: Callable[[], None] = lambda: None
         self._link: socket.socket | None = None
         self._heard = b""
         self._tried = 0.0
         self._agent: subprocess.Popen[bytes] | None = None
-
-    @property
-    def epoch(self) -> int:
-        """The number of this start of an engine."""
-        return self.epochs.epoch
 
     def fileno(self) -> int | None:
         """The link, to wait on; None while there is none."""
@@ -215,7 +208,7 @@ class AgentLink:
             match message_of(line):
                 case Welcome(epoch=self.epochs.epoch):
                     self._welcome = self._ever_welcome = True
-                    self._greet()
+                    self.greet()
                 case Refused() as refusal:
                     self._was_refused(refusal)
                 case (Ask() | Over() | Waits() | Notes()) as message:

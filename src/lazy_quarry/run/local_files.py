@@ -1,18 +1,23 @@
 """The files of jobs on this machine: what their supervisors wrote, what they printed, what they made."""
 
+import json
 import os
+import shutil
+import time
+from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
 
 from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.errors import StateFolderError
 from lazy_quarry.files import given, ours
 from lazy_quarry.run.file_kinds import FileFound, file_found
 from lazy_quarry.run.inside_files import InsideFiles, at_its_end
-from lazy_quarry.run.intent import attempt_name
+from lazy_quarry.run.intent import attempt_name, intent_of
 from lazy_quarry.run.made_files import MadeFiles, made_files, remove_made
-from lazy_quarry.run.node.attempt import own_folder, read_claim
+from lazy_quarry.run.node.attempt import own_folder, read_claim, write_intent
 from lazy_quarry.run.node.process import TICKS, boottime
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.run.writable import tried, unusable
@@ -123,3 +128,49 @@ def _as_left(job: Job, path: str, there: os.stat_result) -> bool:
     which = "output" if path == job.paths.output else "errors"
     mark = next((one for one in job.printed if one.which == which), None)
     return not job.phase.final or mark is None or mark.same(there.st_ino, there.st_size, there.st_mtime_ns)
+
+
+class LocalAttempts(LocalFiles):
+    """The same for the engine, which also lays attempts out and removes them.
+
+    ``folder`` is the state folder, core k of the plan the k-th of ``processors``, ``journal`` the identity of the journal.
+    """
+
+    def __init__(self, folder: Path, processors: Sequence[int], journal: str) -> None:
+        super().__init__(folder / "spool")
+        self.folder, self.processors, self.journal = folder, processors, journal
+
+    def prepare(self, names: list[str]) -> None:
+        """Make the folders of attempts. Raises :class:`StateFolderError`."""
+        try:
+            for name in names:
+                (self.spool / name).mkdir(mode=0o700, exist_ok=True)
+        except OSError as fault:
+            raise StateFolderError(f"nothing can start: {self.spool} cannot be written ({fault.strerror})") from None
+
+    def lay_out(self, name: str, job: Job) -> None:
+        """Write what an attempt is to run. Raises :class:`OSError` and :class:`IntentTooLong`."""
+        intent = intent_of(job, self.folder, self.processors, self.journal)
+        write_intent(self.spool / name, intent, job.origin.script)
+
+    def is_laid_out(self, name: str) -> bool:
+        """Whether that is written."""
+        return (self.spool / name / "intent.json").exists()
+
+    def write_stop(self, name: str, cause: str) -> None:
+        """Write that an attempt should end. Raises :class:`OSError`."""
+        ours.write_whole(self.spool / name / "stop", json.dumps({"cause": cause}))
+
+    def remove_attempt(self, name: str) -> None:
+        """Remove its folder."""
+        shutil.rmtree(self.spool / name, ignore_errors=True)
+
+    def sweep(self, running: set[str], kept_s: int) -> None:
+        """Remove what attempts have left that ended so long ago."""
+        for folder in self.spool.iterdir():
+            # A supervisor that is alive keeps its folder, whatever the journal says: it still writes there.
+            if folder.is_dir() and folder.name not in running and time.time() - folder.stat().st_mtime >= kept_s:
+                with suppress(OSError):  # where that can't be told now, it stays until the next start
+                    claim = read_claim(folder)
+                    if claim is None or not claim.alive():
+                        shutil.rmtree(folder, ignore_errors=True)
