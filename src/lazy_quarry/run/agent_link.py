@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Protocol
 
+from lazy_quarry.errors import StateFolderError
 from lazy_quarry.files import ours
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.files.logs import opened_log
@@ -221,7 +222,11 @@ class AgentLink:
             self.superseded = True
             self.refused = "another engine of this site has taken this one's place"
         elif refusal.epoch >= self.epochs.epoch:
-            self.epochs.lift_epoch(refusal.epoch)
+            try:
+                self.epochs.lift_epoch(refusal.epoch)
+            except StateFolderError:
+                self.drop()  # and it is tried again with the next link
+                raise
             self._introduce()
 
 
