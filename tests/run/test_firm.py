@@ -166,6 +166,7 @@ def test_without_file_descriptors_it_says_so_and_goes_on_when_there_are_some(mac
     until(lambda: machine.state_of(job) == "running", "its start")
     engine, agent = machine.engine(), machine.agent()
     client = SocketClient(machine.state, start=False)
+    assert client.notices() is not None  # it has taken the connection, as long as it has a descriptor for it
     limits = {pid: resource.prlimit(pid, resource.RLIMIT_NOFILE) for pid in (engine, agent)}
     for pid, (_, most) in limits.items():
         resource.prlimit(pid, resource.RLIMIT_NOFILE, (3, most))
