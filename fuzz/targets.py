@@ -26,7 +26,7 @@ from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.files import given, ours
 from lazy_quarry.link.answered import answer
 from lazy_quarry.run.file_kinds import file_found
-from lazy_quarry.run.node import agent
+from lazy_quarry.run.node.messages import message_of, of_before
 from lazy_quarry.run.node.staging import copy_tree
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.caller import Caller
@@ -133,8 +133,8 @@ def rpc(data: bytes) -> None:
 def messages(data: bytes) -> None:
     """Nothing that an agent is sent becomes a path outside its spool."""
     for line in data.split(b"\n"):
-        what, name, _ = agent._read(line)
-        assert (what, name) == ("", "") or ("/" not in name and "." not in name)
+        name = getattr(message_of(line), "name", "")
+        assert "/" not in name and "." not in name and of_before(line) is not None
 
 
 KINDS = ("file", "folder", "pipe", "open pipe", "socket", "link", "link to a pipe", "loop", "null", "zero", "absent")

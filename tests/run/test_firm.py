@@ -200,7 +200,7 @@ def connecting(folder):
 
 def test_a_link_to_the_agent_is_told_of_while_its_descriptor_is_still_its_own(tmp_path):
     seen = []
-    link = AgentLink(tmp_path, lambda: None, lambda descriptor: seen.append((descriptor, os.fstat(descriptor).st_ino)))
+    link = AgentLink(tmp_path, "", None, lambda descriptor: seen.append((descriptor, os.fstat(descriptor).st_ino)))
     ours, its = socket.socketpair()
     link._link, known = ours, (ours.fileno(), os.fstat(ours.fileno()).st_ino)
     its.close()

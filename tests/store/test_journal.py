@@ -124,8 +124,9 @@ def test_a_disk_that_is_really_full_is_told_and_nothing_is_lost(tmp_path):
             for at in range(9000, 9400):
                 site.do(Submit(at, "ada", request(), Origin("x" * 20_000)))
         lived = site.engine.state
+        assert Journal(disk / "state").load() == lived  # it can be opened all the same
         (disk / "filler").unlink()
-        assert Journal(disk / "state").load() == lived
+        assert Journal(disk / "state", reading=True).load() == lived
         site.do(Submit(10_000, "ada", request(), Origin("")))
         site.journal.close()
     finally:

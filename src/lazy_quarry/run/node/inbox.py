@@ -1,7 +1,7 @@
 """The socket at which a supervisor is told to stop or to go on; what comes wakes it as a signal of its own would.
 
-It lies beside the notes of claims, in a folder that a job doesn't know, and is called by the supervisor's number: so two that want
-the same attempt have each their own.
+It lies beside the notes of claims, in a folder that a job doesn't know, or where that is gone with the attempt. It is called by the
+supervisor's number: so two that want the same attempt have each their own.
 """
 
 from __future__ import annotations
@@ -19,22 +19,30 @@ from lazy_quarry.run.node.sockets import dial, listen
 LONGEST_LINE, MOST_LINKS = 64 * 1024, 16
 
 
-def _place(folder: Path, supervisor: int) -> tuple[Path, str]:
+def _places(folder: Path, supervisor: int) -> tuple[tuple[Path, str], ...]:
+    """Where it may lie: a folder and a name in it."""
     base, name = os.path.split(noted_at(folder))
-    return Path(base), f"{name}.{supervisor}.sock"
+    return (Path(base), f"{name}.{supervisor}.sock"), (folder, f"inbox.{supervisor}.sock")
+
+
+def _listening(folder: Path) -> socket.socket:
+    first, second = _places(folder, os.getpid())
+    try:
+        return listen(*first)
+    except FileNotFoundError:
+        return listen(*second)
 
 
 def remove_inbox(folder: Path, supervisor: int) -> None:
     """Remove what a supervisor left that was killed."""
-    base, name = _place(folder, supervisor)
-    with suppress(OSError):
-        os.unlink(base / name)
+    for base, name in _places(folder, supervisor):
+        with suppress(OSError):
+            os.unlink(base / name)
 
 
 def has_inbox(folder: Path, supervisor: int) -> bool:
     """Whether a supervisor can be told anything: those of an earlier version have none."""
-    base, name = _place(folder, supervisor)
-    return os.path.lexists(base / name)
+    return any(os.path.lexists(base / name) for base, name in _places(folder, supervisor))
 
 
 class Inbox:
@@ -43,7 +51,7 @@ class Inbox:
     def __init__(self, folder: Path) -> None:
         """Listen. Raises :class:`OSError`."""
         self.folder = folder
-        self._listener = listen(*_place(folder, os.getpid()))
+        self._listener = _listening(folder)
         self._links: dict[socket.socket, bytes] = {}
         _wakes(self._listener)
 
@@ -98,7 +106,8 @@ class Told:
         pid, link = self._links.get(folder.name, (0, None))
         if link is None or pid != supervisor:
             self.forget(folder.name)
-            link = dial(*_place(folder, supervisor), wait_s=0.0)
+            links = (dial(*place, wait_s=0.0) for place in _places(folder, supervisor))
+            link = next(filter(None, links), None)
             if link is None:
                 return False
             link.setblocking(False)
