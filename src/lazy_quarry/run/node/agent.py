@@ -175,7 +175,7 @@ class Agent:
             self._greet(client, message)
         elif isinstance(message, (Ensure, Stop, Settle, Renew)):
             if not self._listens_to(client):
-                self._say(client, line_of(Refused(OLDEST, NEWEST, self.epoch.highest)))
+                self._refuse(client)
             elif isinstance(message, Ensure):
                 self._try(message.name, self._ensure)
             elif isinstance(message, Stop):
@@ -191,10 +191,13 @@ class Agent:
     def _greet(self, client: socket.socket, hello: Hello) -> None:
         version = version_with(hello)
         if version is None or not self.epoch.take(hello.journal, hello.epoch):
-            self._say(client, line_of(Refused(OLDEST, NEWEST, self.epoch.highest)))
+            self._refuse(client)
             return
         self.greeted[client] = (hello.journal, hello.epoch)
         self._say(client, line_of(Welcome(version, hello.epoch)))
+
+    def _refuse(self, client: socket.socket) -> None:
+        self._say(client, line_of(Refused(OLDEST, NEWEST, self.epoch.highest)))
 
     def _listens_to(self, client: socket.socket) -> bool:
         """Whether this is the engine of the highest epoch."""
@@ -393,8 +396,6 @@ class Agent:
             self.leases[name] = lease_s
             self.asked.pop(name, None)
             self._ask(name)
-            if stop := self.stops.get(name):
-                self._pass_on(name, stop)
 
     def _ask(self, name: str) -> None:
         lease_s, now = self.leases.get(name), boottime()

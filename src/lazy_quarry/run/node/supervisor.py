@@ -152,8 +152,7 @@ class Supervisor:
             if boottime() > since + lease:
                 self.cause, self.reason = "lost", "its site was out of reach before it began"
                 return False
-            woken = signal.sigtimedwait(_WAKE, 0.05)
-            self._signalled = self._signalled or (woken is not None and woken.si_signo == signal.SIGTERM)
+            self._sleep(0.05)
         return True
 
     def _stage_in(self) -> bool:
@@ -186,6 +185,11 @@ class Supervisor:
         # A job may have removed this folder. Then the signal that says "look" has to do alone.
         return self._signalled and not self.folder.is_dir()
 
+    def _sleep(self, most_s: float) -> None:
+        """Wait until something wakes it, and note whether that says to look."""
+        woken = signal.sigtimedwait(_WAKE, most_s)
+        self._signalled = self._signalled or (woken is not None and woken.si_signo == signal.SIGTERM)
+
     def _stop_cause(self) -> str:
         return self._told or str((ours.glance_json(f"{self.folder}/stop") or {}).get("cause", "cancelled"))
 
@@ -209,8 +213,7 @@ class Supervisor:
                 # What runs can't be told at this moment: it runs on, and is looked at again.
             # A child's end and a stop both wake it. The pause between grows, because most jobs need no close look; near
             # the memory limit it stays short, because a process can take the rest within milliseconds.
-            woken = signal.sigtimedwait(_WAKE, min(pause, self._until_next()))
-            self._signalled = self._signalled or (woken is not None and woken.si_signo == signal.SIGTERM)
+            self._sleep(min(pause, self._until_next()))
             near_limit = self.measure.peak_mib * 2 >= self.intent.limits.memory_mib
             pause = min(pause * 1.5, 0.03 if near_limit else 0.2)
 
