@@ -122,12 +122,12 @@ def test_the_agent_and_the_supervisor_run_a_job_by_themselves(python, tmp_path):
 
 
 def test_an_attempt_goes_on_while_its_engine_renews_its_lease_and_not_because_somebody_is_connected(tmp_path):
-    with Alone(tmp_path, lease_s=2.0) as alone:
+    with Alone(tmp_path, lease_s=5.0) as alone:
         link, heard = alone.start("#!/bin/sh\ntouch began\nexec sleep 1000\n")
         asked = next(one for one in heard if isinstance(one, Ask))
         assert not (alone.work / "began").exists()  # nobody has said that it may
         last = asked.at
-        while last < asked.at + 5:
+        while last < asked.at + 12.5:
             link.sendall(line_of(Renew(1, asked.name, last)))
             last = next(one for one in heard if isinstance(one, Ask)).at
         claim = read_claim(alone.folder)
