@@ -1,9 +1,13 @@
 """Review: tasks as a field, results side by side, what differs, search, mail, and being told of an end."""
 
+import time
+
 import pytest
+from textual import events
 
 from lazy_quarry.app.ring import Ring
 from lazy_quarry.app.widgets.braille import braille
+from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.frame import NoteBar
 from lazy_quarry.app.widgets.usage_lines import columns_of, spread_over
 from lazy_quarry.core.advice.curves import Point, result_curves
@@ -241,3 +245,21 @@ def test_graphs_show_what_is_there_however_little():
     assert spread_over([(0, 1.0, 5), (10, 3.0, 7)], 0, 20, 4) == [(1.0, 5), (1.0, 5), (3.0, 7), (3.0, 7)]
     rows = braille([[(0, 0), (1, 1)], [(0, 1), (1, 1)]], 4, 2, (0, 1), (0, 1))
     assert all(sign != " " for sign, _ in rows[0]) and rows[1][0][1] == 0 and rows[1][3] == (" ", -1)
+
+
+async def test_what_is_typed_after_a_key_that_opens_a_line_gets_there_also_on_a_machine_that_stood_still(
+    tmp_path, monkeypatch
+):
+    def stands_still(rows, event):
+        if event.key == "slash":
+            time.sleep(0.4)
+
+    monkeypatch.setattr(Rows, "on_key", stands_still, raising=False)
+    async with demo(tmp_path) as (app, pilot):
+        place, _ = await review(app, pilot)
+        for key in ("slash", *"name=mesh", "enter"):
+            app.post_message(
+                events.Key("equals_sign" if key == "=" else key, None if key in ("slash", "enter") else key)
+            )
+        await wait_for(pilot, lambda: place.words)
+        assert place.words == "name=mesh"

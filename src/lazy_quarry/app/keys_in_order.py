@@ -3,9 +3,11 @@
 A list handles its arrows itself, while what a key is bound to is looked for by way of all widgets above it. On a slow machine, or
 with keys typed ahead, the second would be first, and would have the first act on another row. A key that has a file read first, to
 ask for a line or to show a script, is done when that is there: what is typed after it is meant for that.
+
+Patience is counted in looks, not in seconds: between two looks each widget has its turn, however slow the machine is or however
+long it has stood still. By the clock, a machine that stood still for 0.2 s had a letter go past the line that a key was opening.
 """
 
-import time
 from collections import deque
 
 from textual import events
@@ -13,9 +15,10 @@ from textual.app import App
 
 from lazy_quarry.app.soon import soon
 
-LOOK_S, MOST_S, MOST_READING_S = 0.002, 0.2, 2.0
-"""How often it is looked whether a key has been handled, and for how long at the most: what it went to may be gone, and a disk
-may not answer."""
+LOOK_S = 0.002
+"""Seconds between two looks whether a key has been handled."""
+MOST_LOOKS, MOST_READING = 100, 1000
+"""Looks until the next key is handed on all the same: what a key went to may be gone, and a disk may not answer."""
 
 SCROLLING = frozenset(["up", "down", "pageup", "pagedown", "home", "end", "j", "k"])
 """Keys that move a cursor wherever there is one; where it is at its end already, they do nothing more."""
@@ -33,7 +36,8 @@ class KeysInOrder(App[None]):
         self._under_way: events.Key | None = None
         self._returned = False
         self._kept_back: deque[events.Key] = deque()
-        self._waits_since_s = 0.0
+        self._looks = 0
+        """How often it was looked since the last key was handed on, with others waiting."""
         self._reading = 0
 
     def begins_reading(self) -> None:
@@ -54,7 +58,7 @@ class KeysInOrder(App[None]):
                 self._returned = True
         elif self._kept_back or not self._is_over():
             if not self._kept_back:
-                self._waits_since_s = time.monotonic()
+                self._looks = 0
                 soon(self, LOOK_S, self._go_on)
             self._kept_back.append(event)
         else:
@@ -71,12 +75,13 @@ class KeysInOrder(App[None]):
         return handled and not self._reading
 
     def _is_late(self) -> bool:
-        return time.monotonic() - self._waits_since_s > (MOST_READING_S if self._reading else MOST_S)
+        return self._looks > (MOST_READING if self._reading else MOST_LOOKS)
 
     async def _go_on(self) -> None:
         """Hand on what was kept back, as soon as it may be."""
+        self._looks += 1
         while self._kept_back and (self._is_over() or self._is_late()):
-            self._waits_since_s = time.monotonic()
+            self._looks = 0
             await self._hand_on(self._kept_back.popleft())
         if self._kept_back:
             soon(self, LOOK_S, self._go_on)
