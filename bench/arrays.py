@@ -4,6 +4,7 @@ import tracemalloc
 
 from lazy_quarry.core.engine.commands import Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array
@@ -25,7 +26,7 @@ def submit(count: int, times: int = TIMES) -> Engine:
     array = Array(((1, count, 1),), 4)
     request = Request("j", "a", ("q",), "t", 3600, Memory(1024), array=array)
     for at in range(times):
-        for command in (Submit(at, "ada", request, Origin("x")), Schedule(at)):
+        for command in (Submit(at, By("ada"), request, Origin("x")), Schedule(at)):
             events = engine.decide(command)
             journal.append(events, engine.state)
             engine.apply(events)

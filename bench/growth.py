@@ -15,6 +15,7 @@ import psutil
 
 from bench.large import engine_of
 from lazy_quarry.core.engine.commands import Finish, Schedule, Submit
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin
 from lazy_quarry.draw.figure import COLOURS, new_figure, save
 from lazy_quarry.site.fast_search import loaded
@@ -36,7 +37,7 @@ def costs(nodes: int, fast: bool) -> dict[str, float]:
         engine.apply(engine.decide(Schedule(at)))
         found["end to start"].append(time.perf_counter() - began)
         began = time.perf_counter()
-        engine.apply(engine.decide(Submit(at, "ada", chance.choice(requests), Origin("#!/bin/sh\n"))))
+        engine.apply(engine.decide(Submit(at, By("ada"), chance.choice(requests), Origin("#!/bin/sh\n"))))
         engine.apply(engine.decide(Schedule(at)))
         found["submission"].append(time.perf_counter() - began)
     engine.plans._kept = None

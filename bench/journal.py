@@ -7,6 +7,7 @@ from pathlib import Path
 from lazy_quarry.core.engine.commands import Finish, Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine, State
 from lazy_quarry.core.engine.events import Held
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
@@ -17,7 +18,7 @@ EVENTS, BATCH, JOBS = 100_000, 1000, 2000
 
 
 def figures(best):
-    happened = [Held(number, number % 5000, "ada") for number in range(EVENTS)]
+    happened = [Held(number, number % 5000, By("ada")) for number in range(EVENTS)]
     rows = [(number, event.at_ms, *encode(event)) for number, event in enumerate(happened, 1)]
     table = "CREATE TABLE events (number INTEGER PRIMARY KEY, at_ms INTEGER, kind TEXT, body TEXT)"
 
@@ -53,7 +54,7 @@ def _bytes_a_job() -> float:
         journal, engine = Journal(Path(folder)), Engine(site)
         for number in range(1, JOBS + 1):
             at = number * 1000
-            for command in (Submit(at, "ada", request, origin), Schedule(at), Finish(at + 900, number, 1, exit=0)):
+            for command in (Submit(at, By("ada"), request, origin), Schedule(at), Finish(at + 900, number, 1, exit=0)):
                 events = engine.decide(command)
                 journal.append(events, engine.state)
                 engine.apply(events)

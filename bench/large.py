@@ -10,6 +10,7 @@ from bench.planning import table
 from lazy_quarry.core.engine.commands import Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Started, Submitted
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Allocation, Origin
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.board_mirror import BoardMirror
@@ -33,14 +34,14 @@ def engine_of(nodes: int, waiting: int, kinds: int = 500, free: int = 1) -> tupl
             number += 1
             request = replace(requests[0], ranks=cores, nodes=None, walltime_s=chance.randrange(90_000, 200_000))
             held = Allocation(node.name, cores, tuple(range(first, first + cores)), 1024)
-            engine.apply([Submitted(AT, number, "ada", request, origin)])
+            engine.apply([Submitted(AT, number, By("ada"), request, origin)])
             engine.apply([Started(AT, number, 1, "q", (held,))])
     for request in requests:  # as when they were submitted before
         engine.limit_use.accept("ada", request)
     for place in range(waiting):  # over a day, so that what is large doesn't stand before all that is small
         number += 1
         user, at = chance.choice(("ada", "bo", "cy")), AT + 86_400_000 * place // waiting
-        engine.apply([Submitted(at, number, user, chance.choice(requests), origin)])
+        engine.apply([Submitted(at, number, By(user), chance.choice(requests), origin)])
     return engine, requests
 
 
@@ -59,7 +60,7 @@ def submitting(engine: Engine, requests: list) -> float:
     for _ in range(60):
         began = time.perf_counter()
         engine.apply(
-            engine.decide(Submit(engine.state.at_ms + 10, "ada", chance.choice(requests), Origin("#!/bin/sh\n")))
+            engine.decide(Submit(engine.state.at_ms + 10, By("ada"), chance.choice(requests), Origin("#!/bin/sh\n")))
         )
         engine.apply(engine.decide(Schedule(engine.state.at_ms)))
         quickest = min(quickest, time.perf_counter() - began)
@@ -105,7 +106,7 @@ def board_figures(sort: float):
     unchanged = min(look(sight)[0] for _ in range(10))
     changed = 9.9
     for _ in range(10):
-        engine.apply(engine.decide(Submit(engine.state.at_ms + 10, "ada", requests[3], Origin("#!/bin/sh\n"))))
+        engine.apply(engine.decide(Submit(engine.state.at_ms + 10, By("ada"), requests[3], Origin("#!/bin/sh\n"))))
         engine.apply(engine.decide(Schedule(engine.state.at_ms)))
         present.version += 1
         changed = min(changed, look(sight)[0])

@@ -6,6 +6,7 @@ import time
 from lazy_quarry.core.engine.commands import Finish, Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Started
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
@@ -42,7 +43,7 @@ def study(trace: Trace) -> float:
             walltime = max(1, int(coming.walltime_s))
             request = Request("j", "a", ("q",), "t", walltime, Memory(1), None, coming.cores, grace_s=0)
             runtimes[engine.state.next_number] = max(1, int(coming.run_s * 1000))
-            tell(Submit(at, "u", request, origin))
+            tell(Submit(at, By("u"), request, origin))
             coming = next(arrivals, None)
         else:
             at, number = heapq.heappop(ends)

@@ -7,6 +7,7 @@ import pytest
 from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier
 from tests.app.support import press, text_of, wait_for
 from tests.conftest import SiteUnderTest
@@ -73,7 +74,7 @@ async def test_a_draining_node_says_until_when(tmp_path):
 
     receipt = client.submit(Submission(SCRIPT.format(nodes=1), "x", str(tmp_path)))
     node = client.job(receipt.job).nodes[0]
-    client.present.commit(client.engine.decide(CloseNode(client.now(), node, "a new disk")))
+    client.present.commit(client.engine.decide(CloseNode(client.now(), node, By(why="a new disk"))))
     async with app.run_test(size=(160, 47)) as pilot:
         await wait_for(pilot, lambda: app.board is not None and app.query("#nodes") and "ALL" in text_of(app, "#nodes"))
         assert "✕ draining, empty by" in text_of(app, "#nodes")

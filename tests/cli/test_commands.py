@@ -1,6 +1,7 @@
 """The command line: what it prints, its exit codes, its one clear line on stderr."""
 
 import json
+import os
 import socket
 import subprocess
 import sys
@@ -195,6 +196,26 @@ def test_commands_to_ended_jobs_are_answered_no(machine):
         done = machine.lq(verb, str(job))
         assert done.returncode == 1 and "ended already" in done.stderr
     assert "waits for nothing" in machine.lq("why", str(job)).stdout
+
+
+def test_the_record_says_who_did_it_and_why(machine):
+    first = machine.submit("sleep 600", f"threads={os.cpu_count()}")
+    job = machine.submit("sleep 600")
+    assert machine.lq("hold", str(job)).returncode == 0
+    assert machine.lq("cancel", str(first)).returncode == 0
+    assert machine.lq("release", str(job), "--why", "inputs are there").returncode == 0
+    until(lambda: machine.state_of(job) == "running")
+    assert machine.lq("cancel", str(job), "--why", "wrong \n mesh").returncode == 0
+    told = machine.ended(job)["events"]
+    [user] = {one["by"]["user"] for one in told if one["what"].startswith("submitted")}
+    causes = {one["by"]["why"]: one for one in told if one["by"] is not None}
+    assert {one["by"]["user"] for one in causes.values()} == {user} and user
+    assert causes["inputs are there"]["what"] == f"released by {user}: inputs are there"
+    assert causes["inputs are there"]["by"]["where"] == "socket"
+    assert causes["wrong \n mesh"]["what"].startswith(f"stopped by {user}: wrong")
+    assert [one["by"] for one in told if one["what"].startswith("started")] == [None]
+    too_long = machine.lq("hold", str(job), "--why", "x" * 1001)
+    assert too_long.returncode == 1 and "at most 1,000 characters" in too_long.stderr
 
 
 def test_the_socket_speaks_json_rpc_and_survives_nonsense(machine):

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from lazy_quarry.core.engine.commands import Finish, Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Started
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Allocation, Origin, Phase
 from lazy_quarry.core.job.queue_fit import queue_fit
 from lazy_quarry.core.job.rates import charge, counted, greatest_charge, is_free
@@ -27,7 +28,7 @@ def test_a_charge_is_the_larger_share_of_each_node_and_never_more_than_was_said_
     engine = Engine(site)
     fits = {name: queue_fit(wanted, site.queue[name], site, "bo") for name in wanted.queues}
     assume(any(fit.needs for fit in fits.values()) and not engine.limit_use.problem("bo", wanted))
-    engine.apply(engine.decide(Submit(NOW, "bo", wanted, Origin(""))))
+    engine.apply(engine.decide(Submit(NOW, By("bo"), wanted, Origin(""))))
     started = [event for event in engine.decide(Schedule(NOW)) if isinstance(event, Started)]
     assume(started)
     length = wanted.walltime_s * 1000
@@ -82,7 +83,9 @@ def test_what_is_free_is_as_the_site_says(free, phase, again, gave_way, is_so):
 
 def test_a_lost_attempt_is_held_and_not_charged():
     engine = Engine(small_site())
-    engine.apply(engine.decide(Submit(NOW, "bo", Request("j", "silt", ("all",), "steady", 600, Memory(1)), Origin(""))))
+    engine.apply(
+        engine.decide(Submit(NOW, By("bo"), Request("j", "silt", ("all",), "steady", 600, Memory(1)), Origin("")))
+    )
     engine.apply(engine.decide(Schedule(NOW)))
     number = next(iter(engine.state.jobs))
     ended = engine.decide(Finish(NOW + 60_000, number, 1, cause="lost"))[0]

@@ -30,7 +30,7 @@ def test_what_happens_to_the_site_in_a_year_is_mended_granted_and_announced():
             assert one.window.begins_ms == one.at_ms + 10 * DAY_MS and len(one.window.nodes) == 16
     assert len(mended) > 40 and len(down) < 4
     grants = [one for one in year if isinstance(one, GrantHours)]
-    assert len(grants) == 4 * len(QUARTER_CORE_HOURS) and len({one.why for one in grants}) == 4
+    assert len(grants) == 4 * len(QUARTER_CORE_HOURS) and len({one.by.why for one in grants}) == 4
 
 
 def test_people_come_and_go_by_season_and_names_differ_in_their_run_times():

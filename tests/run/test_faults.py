@@ -16,6 +16,7 @@ from pathlib import Path
 import pytest
 
 from lazy_quarry.core.engine.events import Started
+from lazy_quarry.core.job.by import By
 from lazy_quarry.run.node import groups
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.store.journal import Journal
@@ -164,7 +165,7 @@ def test_an_attempt_placed_but_never_claimed_is_started_after_all(machine):
     ended = journal.ended_job(job)
     engine = Engine(local_site(), state)
     at = state.at_ms + 1
-    for command in (Submit(at, user_name(), ended.request, ended.origin), Schedule(at)):
+    for command in (Submit(at, By(user_name()), ended.request, ended.origin), Schedule(at)):
         events = engine.decide(command)
         journal.append(events, engine.state)
         engine.apply(events)

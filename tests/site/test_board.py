@@ -7,6 +7,7 @@ import pytest
 
 from lazy_quarry.core.engine.commands import CloseNode, HoldJob, OpenNode
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.demo.rehearsed import Rehearsed
@@ -49,9 +50,9 @@ def test_whoever_follows_the_board_sees_what_whoever_asks_for_all_of_it_sees():
         elif what == "hold" and live:
             job = present.engine.state.jobs[chance.choice(live)]
             if job.phase is Phase.WAITING:
-                present.commit(present.engine.decide(HoldJob(rehearsed.now_ms, job.number, job.user)))
+                present.commit(present.engine.decide(HoldJob(rehearsed.now_ms, job.number, By(job.user))))
         elif what in ("close", "open"):
-            command = CloseNode(rehearsed.now_ms, chance.choice(nodes), "sick")
+            command = CloseNode(rehearsed.now_ms, chance.choice(nodes), By(why="sick"))
             if what == "open" and present.engine.state.closures:
                 command = OpenNode(rehearsed.now_ms, min(present.engine.state.closures))
             present.commit(present.engine.decide(command))
@@ -85,7 +86,7 @@ def test_a_look_says_only_what_has_changed_and_a_stranger_gets_all():
     assert not second.whole and second.site is None
     assert (second.jobs, second.nodes, second.gone) == ((), (), ())
     rehearsed.site.dispatcher.present.commit(
-        rehearsed.present.engine.decide(CloseNode(rehearsed.now_ms, second_node(rehearsed), "sick"))
+        rehearsed.present.engine.decide(CloseNode(rehearsed.now_ms, second_node(rehearsed), By(why="sick")))
     )
     third = client.look(second.mark)
     assert [node.name for node in third.nodes] == [second_node(rehearsed)]

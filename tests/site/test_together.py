@@ -5,6 +5,7 @@ import pytest
 from lazy_quarry.core.engine.commands import CancelJob, LinkChain, SubmitChain
 from lazy_quarry.core.engine.events import ClockStepped
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
 from lazy_quarry.errors import Refused, StateFolderError
@@ -155,7 +156,7 @@ def test_a_state_that_runs_ahead_leaves_the_first_as_it_was(site, now):
     with pytest.raises(ZeroDivisionError), site.present.together():
         for number in list(state.jobs):
             if number in site.present.engine.state.jobs:
-                site.present.commit(site.present.engine.decide(CancelJob(now.ms, number, "ada")))
+                site.present.commit(site.present.engine.decide(CancelJob(now.ms, number, By("ada"))))
         assert len(site.present.engine.state.jobs) < len(state.jobs)
         1 / 0  # noqa: B018
     assert site.present.engine.state is state and state == ahead
@@ -164,9 +165,11 @@ def test_a_state_that_runs_ahead_leaves_the_first_as_it_was(site, now):
 
 def test_a_chain_that_was_taken_in_by_halves_is_told_until_it_is_whole_or_over(site, now):
     parts = (("j0", ()), ("j1", (("j0", "succeeds"),)))
-    site.present.commit(site.engine.decide(SubmitChain(now.ms, "long", "ada", parts, chain(2).text, "", "/tmp", ())))
+    site.present.commit(
+        site.engine.decide(SubmitChain(now.ms, "long", By("ada"), parts, chain(2).text, "", "/tmp", ()))
+    )
     receipt = site.submit(Submission(script(HEAD), "one.sh", "/tmp"))
-    site.present.commit(site.engine.decide(LinkChain(now.ms, 1, "j0", receipt.job, "ada")))
+    site.present.commit(site.engine.decide(LinkChain(now.ms, 1, "j0", receipt.job, By("ada"))))
     assert not site.notices()  # it may just be being made
     again = SiteUnderTest(small_site(), now, Journal(site.journal.folder))
     told = next(notice for notice in again.notices() if "by halves" in notice)

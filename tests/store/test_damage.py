@@ -11,6 +11,7 @@ import pytest
 
 from lazy_quarry.core.engine.commands import Schedule, Submit
 from lazy_quarry.core.engine.in_doubt import BY_RESCUE
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin, Phase
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.store import journal as journal_module
@@ -31,7 +32,7 @@ def lived_in(folder, monkeypatch=None):
     for number in range(25):
         site.run(1000 * number, f"job{number % 5}")
     for number in range(4):
-        site.do(Submit(100_000 + number, "ada", request("w"), Origin("#!/bin/sh\n" + "y" * 6000 * number)))
+        site.do(Submit(100_000 + number, By("ada"), request("w"), Origin("#!/bin/sh\n" + "y" * 6000 * number)))
     site.do(Schedule(100_010))
     files = {name: (folder / name).read_bytes() for name in FILES}
     return site, files
@@ -242,7 +243,7 @@ def test_a_repeated_script_is_kept_once_and_a_job_takes_two_kilobytes(tmp_path, 
     origin = Origin(script, "/home/ada/surge/run.sh", "/home/ada/surge", (("HOME", "/home/ada"), ("PATH", "/bin" * 20)))
     jobs = 400
     for number in range(jobs):
-        site.do(Submit(number * 1000, "ada", request("surge"), origin))
+        site.do(Submit(number * 1000, By("ada"), request("surge"), origin))
         site.do(Schedule(number * 1000))
         site.finish(site.engine.state.next_number - 1, number * 1000 + 900)
     assert site.journal.ended_job(1).origin == origin

@@ -7,11 +7,12 @@ from pathlib import Path
 import pytest
 
 from lazy_quarry.core.instants import parse_instant
+from lazy_quarry.core.job.by import NOBODY, By
 from lazy_quarry.core.job.job import Phase, task_id
 from lazy_quarry.core.site import Account, Node, Queue
 from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import EndedFilter, Journal
-from lazy_quarry.store.sqlite.tables import sums
+from lazy_quarry.store.sqlite.tables import VERSION, sums
 from tests.conftest import SiteUnderTest, rows_of, small_site
 
 CORPUS = Path(__file__).parents[1] / "corpus" / "journals"
@@ -105,7 +106,7 @@ def test_books_of_version_5_agree_afterwards_and_planned_skips_are_no_failures_a
 
 
 def test_a_journal_of_version_6_is_taken_as_it_is(tmp_path):
-    """Version 7 only knows one kind of event more."""
+    """Later versions only know more events."""
     shutil.copytree(CORPUS.parent / "books" / "version-5", tmp_path / "state")
     folder = tmp_path / "state"
     journal = Journal(folder)
@@ -113,5 +114,28 @@ def test_a_journal_of_version_6_is_taken_as_it_is(tmp_path):
     journal.storage.set_meta({"version": "6"})
     journal.close()
     again = Journal(folder)
-    assert (again.load(), again.number) == (state, number) and again.storage.meta()["version"] == "7"
+    assert (again.load(), again.number) == (state, number) and again.storage.meta()["version"] == str(VERSION)
     assert not list(again.problems()) and (folder / "journal-version-6.db").exists()
+
+
+def test_who_caused_an_event_of_version_7_is_told_by_that_of_today(tmp_path):
+    """Made by version 7, in which it was one word: a person's, a job's, a node's or the site's own."""
+    folder = tmp_path / "state"
+    shutil.copytree(CORPUS.parent / "books" / "version-7", folder)
+    journal = Journal(folder)
+    before = list(journal.storage.events(0))
+    state, happened = journal.load(), [event for _, event in journal.events_after(0)]
+    assert list(journal.problems()) == [] and list(journal.storage.events(0)) == before  # nothing is written anew
+    found = {(event.kind, getattr(event, "cause", "")): event for event in happened}
+    root = By("root")
+    for kind in ("submitted", "held", "released", "ordered", "changed", "reserved", "unreserved", "chained"):
+        told = {event.by for event in happened if event.kind == kind}
+        assert root in told or (kind == "submitted" and By("ada") in told), kind
+    stuck = By(why="this site, for 3 attempts in a row got no further")
+    assert found["held", ""].by == stuck and state.jobs[found["held", ""].job].reason == stuck.why
+    assert found["granted", ""].by == By("root", why="more for the winter")
+    assert found["node-closed", ""].by == By(why="closed by hand") and found["node-opened", ""].by == NOBODY
+    assert (found["stopping", "lost"].due_to, found["stopping", "lost"].by) == ("vm2", NOBODY)
+    assert (found["stopping", "gave-way"].due_to, found["stopping", "cancelled"].by) == ("4", root)
+    assert {one.kind for one in happened} >= {"members-changed", "chain-changed", "chain-linked", "node-opened"}
+    assert state.closures == {"vm2": "closed by hand"} and state.grants["root"][0].why == "more for the winter"

@@ -7,6 +7,7 @@ from sqlalchemy import text
 
 from lazy_quarry.core.engine.commands import CancelJob, Finish, GrantHours, Schedule, Submit, SubmitChain
 from lazy_quarry.core.engine.engine import Engine
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin, Phase
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.units import DAY_MS
@@ -35,7 +36,7 @@ class Site:
         return self.engine.apply(events)
 
     def run(self, at, name="j", length=1000):
-        self.do(Submit(at, "ada", request(name), Origin("#!/bin/sh\n")))
+        self.do(Submit(at, By("ada"), request(name), Origin("#!/bin/sh\n")))
         self.do(Schedule(at))
         number = self.engine.state.next_number - 1
         self.finish(number, at + length)
@@ -48,9 +49,11 @@ class Site:
 def test_opening_again_brings_the_state_back(tmp_path):
     site = Site(tmp_path)
     site.run(1000)
-    site.do(SubmitChain(2000, "season", "ada", (("a", ()), ("b", (("a", "fails"),))), "[jobs.a]", "/w/c.toml", "/w"))
-    site.do(GrantHours(2000, "silt", 3_600_000, "ada", "more"))
-    site.do(Submit(5000, "ada", request(), Origin("")))
+    site.do(
+        SubmitChain(2000, "season", By("ada"), (("a", ()), ("b", (("a", "fails"),))), "[jobs.a]", "/w/c.toml", "/w")
+    )
+    site.do(GrantHours(2000, "silt", 3_600_000, By("ada", why="more")))
+    site.do(Submit(5000, By("ada"), request(), Origin("")))
     site.do(Schedule(5000))
     again = Site(tmp_path)
     assert again.engine.state == site.engine.state
@@ -102,7 +105,7 @@ def test_a_write_that_fails_leaves_nothing_behind(tmp_path):
         work.execute(text(f"PRAGMA max_page_count = {pages}"))
     big = Origin("#!/bin/sh\n" + "x" * 500_000)
     with pytest.raises(StateFolderError, match="full"):
-        site.journal.append(site.engine.decide(Submit(9000, "ada", request(), big)), site.engine.state)
+        site.journal.append(site.engine.decide(Submit(9000, By("ada"), request(), big)), site.engine.state)
     assert site.journal.number == before
     assert Journal(tmp_path).load() == site.engine.state
 
@@ -122,12 +125,12 @@ def test_a_disk_that_is_really_full_is_told_and_nothing_is_lost(tmp_path):
                 filler.write(b"x" * 4096)
         with pytest.raises(StateFolderError, match="full"):
             for at in range(9000, 9400):
-                site.do(Submit(at, "ada", request(), Origin("x" * 20_000)))
+                site.do(Submit(at, By("ada"), request(), Origin("x" * 20_000)))
         lived = site.engine.state
         assert Journal(disk / "state").load() == lived  # it can be opened all the same
         (disk / "filler").unlink()
         assert Journal(disk / "state", reading=True).load() == lived
-        site.do(Submit(10_000, "ada", request(), Origin("")))
+        site.do(Submit(10_000, By("ada"), request(), Origin("")))
         site.journal.close()
     finally:
         subprocess.run(["umount", "-l", disk], check=True)
@@ -143,7 +146,7 @@ def test_a_folder_from_a_newer_program_is_left_alone(tmp_path):
 
 def test_a_copied_folder_is_refused_until_it_is_adopted(tmp_path):
     site = Site(tmp_path / "one")
-    site.do(Submit(1000, "ada", request(), Origin("")))
+    site.do(Submit(1000, By("ada"), request(), Origin("")))
     site.do(Schedule(1000))
     site.journal.close()
     shutil.copytree(tmp_path / "one", tmp_path / "two")
@@ -206,8 +209,8 @@ def test_a_past_is_brought_in_with_its_sums(tmp_path):
 
 def test_cancelling_what_waits_ends_it_without_charge(tmp_path):
     site = Site(tmp_path)
-    site.do(Submit(0, "ada", request(), Origin("")))
-    ended = site.do(CancelJob(5, 1, "ada"))
+    site.do(Submit(0, By("ada"), request(), Origin("")))
+    ended = site.do(CancelJob(5, 1, By("ada")))
     assert (ended[0].phase, ended[0].charge_core_ms) == (Phase.CANCELLED, 0)
     assert site.journal.ended_job(1).phase is Phase.CANCELLED
 
@@ -220,7 +223,7 @@ def test_ends_are_recorded_on_a_full_disk_from_what_was_kept_in_reserve(tmp_path
         pytest.skip("tmpfs cannot be mounted here")
     try:
         site = Site(disk / "state")
-        site.do(Submit(1000, "ada", request(), Origin("x")))
+        site.do(Submit(1000, By("ada"), request(), Origin("x")))
         site.do(Schedule(1000))
         reserve = disk / "state" / "journal.reserve"
         assert reserve.stat().st_blocks * 512 >= 512 * 1024
@@ -230,12 +233,12 @@ def test_ends_are_recorded_on_a_full_disk_from_what_was_kept_in_reserve(tmp_path
                     filler.write(b"x" * size)
         with pytest.raises(StateFolderError, match="full"):
             for at in range(3000, 4000):  # what is new is refused, and the reserve stays
-                site.do(Submit(at, "ada", request(), Origin("x" * at)))
+                site.do(Submit(at, By("ada"), request(), Origin("x" * at)))
         assert reserve.exists()
         site.finish(1, 5000)
         assert site.journal.ended_job(1).phase is Phase.DONE and not reserve.exists()
         (disk / "filler").unlink()
-        site.do(Submit(9000, "ada", request(), Origin("x")))
+        site.do(Submit(9000, By("ada"), request(), Origin("x")))
         assert reserve.exists()
         assert Journal(disk / "state").load() == site.engine.state
     finally:

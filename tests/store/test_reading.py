@@ -3,6 +3,7 @@
 import pytest
 
 from lazy_quarry.core.engine.commands import CancelJob, HoldJob, Submit
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store.books import prove
@@ -27,9 +28,9 @@ def test_a_reader_takes_in_all_that_is_written_beside_it(tmp_path):
     state = reader.load()
     reader.sums.rows(ALL)
     assert state == site.engine.state
-    site.do(Submit(150_000, "ada", request("held"), Origin("#!/bin/sh\nheld\n")))
+    site.do(Submit(150_000, By("ada"), request("held"), Origin("#!/bin/sh\nheld\n")))
     waits = site.engine.state.next_number - 1
-    site.do(HoldJob(150_000, waits, "ada"))
+    site.do(HoldJob(150_000, waits, By("ada")))
 
     def heard(first, events):
         nonlocal told
@@ -44,7 +45,7 @@ def test_a_reader_takes_in_all_that_is_written_beside_it(tmp_path):
             told = reader.number
             reader.follow(state, heard)
             assert state == site.engine.state and told == reader.number == site.journal.number
-    site.do(CancelJob(900_001, waits, "ada"))
+    site.do(CancelJob(900_001, waits, By("ada")))
     told = reader.number
     reader.follow(state, heard)
     reader.follow(state, lambda first, events: pytest.fail("nothing has happened since"))

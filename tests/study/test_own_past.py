@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from lazy_quarry.cli.study import study_json
 from lazy_quarry.core.engine.events import Held, NodeClosed, NodeOpened, Ordered, Released, Reserved, Unreserved
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Job, Origin, Phase, task_id
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array
@@ -114,12 +115,12 @@ def test_an_array_keeps_to_what_it_runs_at_once_and_only_the_tasks_that_ran_are_
     ("bounds", "begins"),
     [
         ([], 50),
-        ([NodeClosed(1, "n1", "sick"), NodeClosed(2, "gone", "sold"), NodeOpened(80_000, "n1")], 80),
-        ([Reserved(1, Window(("n1", "gone"), 55_000, 90_000, "service", name="r"), "op")], 90),
-        ([Reserved(1, Window(("gone",), 55_000, 90_000, "service", name="r"), "op")], 50),
-        ([Reserved(1, Window(("n1",), 55_000, 90_000, "", name="r"), "op"), Unreserved(60_000, "r", "op")], 60),
-        ([Held(11_000, 2, "ada"), Released(70_000, 2, "ada")], 70),
-        ([Held(1, 2, "ada"), Released(70_000, 2, "ada"), Ordered(71_000, "ada", (2, 1))], 70),
+        ([NodeClosed(1, "n1", By(why="sick")), NodeClosed(2, "gone", By(why="sold")), NodeOpened(80_000, "n1")], 80),
+        ([Reserved(1, Window(("n1", "gone"), 55_000, 90_000, "service", name="r"), By("op"))], 90),
+        ([Reserved(1, Window(("gone",), 55_000, 90_000, "service", name="r"), By("op"))], 50),
+        ([Reserved(1, Window(("n1",), 55_000, 90_000, "", name="r"), By("op")), Unreserved(60_000, "r", By("op"))], 60),
+        ([Held(11_000, 2, By("ada")), Released(70_000, 2, By("ada"))], 70),
+        ([Held(1, 2, By("ada")), Released(70_000, 2, By("ada")), Ordered(71_000, By("ada"), (2, 1))], 70),
     ],
 )
 def test_nodes_are_closed_and_reserved_and_jobs_held_when_they_were(bounds, begins):

@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from lazy_quarry.core.engine.commands import Finish, OpenNode, ReleaseJob, Schedule
 from lazy_quarry.core.engine.events import Reserved, Started
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.request import Retries
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
@@ -83,7 +84,7 @@ def lived(seed, acts):
         world.tell(OpenNode(world.at, node))
     for number, job in sorted(world.engine.state.jobs.items()):
         if job.phase is Phase.HELD or job.held_tasks:
-            world.tell(ReleaseJob(world.at, number, job.user))
+            world.tell(ReleaseJob(world.at, number, By(job.user)))
     world.look()
     for _ in range(200):
         if not world.engine.state.jobs:

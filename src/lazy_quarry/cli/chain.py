@@ -21,6 +21,7 @@ from lazy_quarry.cli.options import (
     say,
     say_number,
     state_option,
+    why_option,
 )
 from lazy_quarry.core.units import core_hours
 
@@ -51,6 +52,7 @@ _SIGNS = {"error": "✕", "warning": "·", "hint": " "}
 @click.option("--hold", is_flag=True, help="hold what waits of a chain")
 @click.option("--release", is_flag=True, help="release what is held of it")
 @click.option("--cancel", is_flag=True, help="cancel all of it that has not ended")
+@why_option
 @click.option(
     "--continue", "go_on", is_flag=True, help="run again what failed, and what follows it; what is done stays"
 )
@@ -128,7 +130,7 @@ def _numbered(client: "SiteClient", number: int, form: str, given: dict[str, Any
     acts = {"hold": client.hold_chain, "release": client.release_chain, "cancel": client.cancel_chain}
     for name, act in acts.items():
         if given[name]:
-            print_outcomes(act(number))
+            print_outcomes(act(number, given["why"]))
             return
     if given["go_on"]:
         text, known, folder = client.chain_source(number)

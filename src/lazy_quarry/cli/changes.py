@@ -18,33 +18,37 @@ from lazy_quarry.cli.options import (
     say_number,
     set_option,
     state_option,
+    why_option,
 )
 
 
 @click.command("hold")
 @jobs_argument
+@why_option
 @state_option
-def hold_command(jobs: tuple[str, ...], state: str) -> None:
+def hold_command(jobs: tuple[str, ...], why: str, state: str) -> None:
     client = client_of(state)
-    print_outcomes(client.hold(numbers_of(client, jobs)))
+    print_outcomes(client.hold(numbers_of(client, jobs), why))
 
 
 @click.command("release")
 @jobs_argument
+@why_option
 @state_option
-def release_command(jobs: tuple[str, ...], state: str) -> None:
+def release_command(jobs: tuple[str, ...], why: str, state: str) -> None:
     client = client_of(state)
-    print_outcomes(client.release(numbers_of(client, jobs)))
+    print_outcomes(client.release(numbers_of(client, jobs), why))
 
 
 @click.command("cancel")
 @jobs_argument
 @click.option("--waiting", "only", flag_value="waiting", help="of an array, the tasks that have not started")
 @click.option("--running", "only", flag_value="running", help="of an array, the tasks that run")
+@why_option
 @state_option
-def cancel_command(jobs: tuple[str, ...], only: Literal["waiting", "running"] | None, state: str) -> None:
+def cancel_command(jobs: tuple[str, ...], only: Literal["waiting", "running"] | None, why: str, state: str) -> None:
     client = client_of(state)
-    print_outcomes(client.cancel(numbers_of(client, jobs), only or ""))
+    print_outcomes(client.cancel(numbers_of(client, jobs), only or "", why))
 
 
 @click.command("again")
@@ -74,16 +78,17 @@ def again_command(
 @click.command("change")
 @jobs_argument
 @set_option
+@why_option
 @rehearse_option
 @state_option
-def change_command(jobs: tuple[str, ...], settings: tuple[str, ...], rehearse: bool, state: str) -> None:
+def change_command(jobs: tuple[str, ...], settings: tuple[str, ...], why: str, rehearse: bool, state: str) -> None:
     if not settings:
         raise Usage("change what? give --set KEY=VALUE")
     client = client_of(state)
     if rehearse:
         print_foretold(client.would_change(numbers_of(client, jobs), list(settings)), False)
         return
-    print_outcomes(client.change(numbers_of(client, jobs), list(settings)))
+    print_outcomes(client.change(numbers_of(client, jobs), list(settings), why))
 
 
 @click.command("order")

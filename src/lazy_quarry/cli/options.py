@@ -45,6 +45,7 @@ number_format_option = click.option(
 set_option = click.option(
     "--set", "settings", metavar="KEY=VALUE", multiple=True, help="a header key, for this time only"
 )
+why_option = click.option("--why", default="", metavar="TEXT", help="your reason, for the record")
 rehearse_option = click.option("--rehearse", is_flag=True, help="say what that would come to, and do nothing")
 jobs_argument = click.argument("jobs", metavar="JOB...", nargs=-1, required=True)
 

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
 from lazy_quarry.core.engine.commands import Command, GrantHours, LoseNode, OpenNode, Reserve
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.site import Site, Window
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.demo.site import BEGINS_MS, HEAD
@@ -58,7 +59,7 @@ def _failures(seed: int, site: Site) -> Iterator[Command]:
         name, (reason, hours) = chance.choice(nodes), chance.choice(_FAULTS)
         if any(name == one for _, one in down):
             continue
-        yield LoseNode(at, name, reason)
+        yield LoseNode(at, name, By(why=reason))
         heapq.heappush(down, (_in_working_hours(at + round(hours * HOUR_MS * chance.lognormvariate(0, 0.4))), name))
 
 
@@ -87,7 +88,7 @@ def _grants() -> Iterator[Command]:
         if month.month % 3 == 1:
             at, why = round(month.timestamp() * 1000) + 6 * HOUR_MS, f"quarter {month.month // 3 + 1} of {month.year}"
             for account, hours in QUARTER_CORE_HOURS.items():
-                yield GrantHours(at, account, hours[month.month // 3] * 3_600_000, HEAD, why)
+                yield GrantHours(at, account, hours[month.month // 3] * 3_600_000, By(HEAD, why=why))
 
 
 def _maintenance(site: Site) -> Iterator[Command]:
@@ -98,4 +99,4 @@ def _maintenance(site: Site) -> Iterator[Command]:
         nodes = tuple(node.name for node in site.nodes if node.runs_jobs)[number % 2 :: 2]
         name = f"{month:%B %Y}"
         window = Window(nodes, begins, begins + 5 * HOUR_MS, _WORK[number % len(_WORK)], name=name)
-        yield Reserve(begins - 10 * DAY_MS, window, HEAD)
+        yield Reserve(begins - 10 * DAY_MS, window, By(HEAD))

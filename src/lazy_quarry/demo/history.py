@@ -15,6 +15,7 @@ from datetime import UTC, datetime
 
 from lazy_quarry.core.engine.commands import Command, Submit
 from lazy_quarry.core.engine.events import BroughtForward
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase, Use
 from lazy_quarry.core.job.rates import charge, counted
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request
@@ -134,7 +135,7 @@ class FromHistory(OnVirtualClock):
             ran = max(1, ((job.ended_ms or 0) - begins) // SECOND_MS)
         status = None if record.status == 1 else 1
         request = replace(job.request, rehearsal=Rehearsal((max(1, ran), max(1, ran)), exit=status))
-        return Submit(max(job.submitted_ms, begins), job.user, request, Origin("#!/bin/sh\n", "from the trace"))
+        return Submit(max(job.submitted_ms, begins), By(job.user), request, Origin("#!/bin/sh\n", "from the trace"))
 
     def _jobs(self) -> Iterator[Job]:
         """The jobs of the trace, in its order, each with the nodes that it may have had."""

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from lazy_quarry.core.engine.events import Ended, Event, Held, NodeClosed, Started, Submitted, TaskMade
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.job import Job, Phase, task_id
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
@@ -35,7 +36,8 @@ def recent_events(seed: int) -> Iterator[Event]:
     jobs = list(_numbered(ran(site, stream, FIRST_RECENT, closed)))
     number = max(job.parent or job.number for job in jobs)
     events: list[tuple[int, int, Event]] = [
-        (RECENT_FROM_MS, 0, NodeClosed(RECENT_FROM_MS, closure.node, closure.reason)) for closure in site.closures
+        (RECENT_FROM_MS, 0, NodeClosed(RECENT_FROM_MS, closure.node, By(why=closure.reason)))
+        for closure in site.closures
     ]
     arrays: dict[int, list[Job]] = {}
     for job in jobs:
@@ -46,10 +48,10 @@ def recent_events(seed: int) -> Iterator[Event]:
     for array, tasks in arrays.items():
         events += _array_history(array, tasks)
     for at, arrival in enumerate(yours_waiting(), number + 1):
-        taken = Submitted(arrival.at_ms, at, arrival.user, arrival.request, arrival.origin)
+        taken = Submitted(arrival.at_ms, at, By(arrival.user), arrival.request, arrival.origin)
         events.append((arrival.at_ms, at, taken))
         if arrival.request.name == "night-archive":
-            events.append((arrival.at_ms + MINUTE_MS, at, Held(arrival.at_ms + MINUTE_MS, at, YOU)))
+            events.append((arrival.at_ms + MINUTE_MS, at, Held(arrival.at_ms + MINUTE_MS, at, By(YOU))))
     return (event for _, _, event in sorted(events, key=lambda one: one[:2]))
 
 
@@ -69,7 +71,11 @@ def _numbered(jobs: Iterable[Job]) -> Iterator[Job]:
 def _array_history(number: int, tasks: list[Job]) -> Iterator[tuple[int, int, Event]]:
     """What had happened to an array that is over when the demo begins."""
     first, over = tasks[0], max(task.ended_ms or 0 for task in tasks)
-    yield first.submitted_ms, number, Submitted(first.submitted_ms, number, first.user, sweep_of(first), first.origin)
+    yield (
+        first.submitted_ms,
+        number,
+        Submitted(first.submitted_ms, number, By(first.user), sweep_of(first), first.origin),
+    )
     for task in tasks:
         began = task.started_ms or 0
         yield began, number, TaskMade(began, task.number, number, task.index)
@@ -85,7 +91,7 @@ def _array_history(number: int, tasks: list[Job]) -> Iterator[tuple[int, int, Ev
 def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
     """What had happened to a job when the demo begins."""
     number, started, ended = job.number, job.started_ms or 0, job.ended_ms or 0
-    yield job.submitted_ms, number, Submitted(job.submitted_ms, number, job.user, job.request, job.origin)
+    yield job.submitted_ms, number, Submitted(job.submitted_ms, number, By(job.user), job.request, job.origin)
     if started <= BEGINS_MS:
         yield started, number, Started(started, number, 1, job.queue, job.allocations)
     if ended <= BEGINS_MS:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator
 
 from lazy_quarry.core.engine.commands import Command, Submit
 from lazy_quarry.core.engine.events import BroughtForward
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.ledger.accounts import Tally
@@ -51,7 +52,7 @@ class Rehearsed(OnVirtualClock):
 
 
 def _submission(arrival: Arrival) -> Submit:
-    return Submit(arrival.at_ms, arrival.user, arrival.request, arrival.origin)
+    return Submit(arrival.at_ms, By(arrival.user), arrival.request, arrival.origin)
 
 
 def brought_forward(jobs: Iterable[Job], at_ms: int) -> Iterator[BroughtForward]:

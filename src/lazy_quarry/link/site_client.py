@@ -57,22 +57,22 @@ class SiteClient(BookCalls):
         ...
 
     @call("operations", OWN_JOBS)
-    def hold(self, jobs: list[int]) -> list[Outcome]:
+    def hold(self, jobs: list[int], why: str = "") -> list[Outcome]:
         """Put waiting jobs on hold."""
         ...
 
     @call("operations", OWN_JOBS)
-    def release(self, jobs: list[int]) -> list[Outcome]:
+    def release(self, jobs: list[int], why: str = "") -> list[Outcome]:
         """Release jobs that are on hold."""
         ...
 
     @call("operations", OWN_JOBS)
-    def cancel(self, jobs: list[int], only: Literal["", "waiting", "running"] = "") -> list[Outcome]:
+    def cancel(self, jobs: list[int], only: Literal["", "waiting", "running"] = "", why: str = "") -> list[Outcome]:
         """Cancel jobs: waiting ones end, running ones are stopped. ``only``: what waits of them, or what runs."""
         ...
 
     @call("operations", OWN_JOBS)
-    def change(self, jobs: list[int], settings: list[str]) -> list[Outcome]:
+    def change(self, jobs: list[int], settings: list[str], why: str = "") -> list[Outcome]:
         """Change the request of jobs that have not started."""
         ...
 
@@ -274,17 +274,17 @@ class SiteClient(BookCalls):
         ...
 
     @call("chain_changes", OWN_JOBS)
-    def hold_chain(self, number: int) -> list[Outcome]:
+    def hold_chain(self, number: int, why: str = "") -> list[Outcome]:
         """Hold what waits of a chain."""
         ...
 
     @call("chain_changes", OWN_JOBS)
-    def release_chain(self, number: int) -> list[Outcome]:
+    def release_chain(self, number: int, why: str = "") -> list[Outcome]:
         """Release what is held of a chain."""
         ...
 
     @call("chain_changes", OWN_JOBS)
-    def cancel_chain(self, number: int) -> list[Outcome]:
+    def cancel_chain(self, number: int, why: str = "") -> list[Outcome]:
         """Cancel all of a chain that has not ended."""
         ...
 

@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from typing import Literal
 
+from lazy_quarry.core.job.by import By
+
 
 @dataclass(frozen=True, slots=True)
 class Caller:
@@ -17,3 +19,7 @@ class Caller:
     """The accounts that they answer for, with all accounts under these."""
     where: Literal["process", "socket"] = "process"
     """How the call came in: made in the engine's own process, or sent over its socket."""
+
+    def by(self, why: str = "") -> By:
+        """The cause of what the call changes."""
+        return By(self.user, self.where, why)

@@ -22,7 +22,7 @@ from lazy_quarry.site.views import Outcome
 
 _AGAIN = (*FAILING, Phase.CANCELLED)
 """What is run again when a chain is continued; what was skipped for their sake follows them."""
-_Act = Callable[[Caller, list[int]], list[Outcome]]
+_Act = Callable[[list[int]], list[Outcome]]
 
 
 class Unfit(Refused):
@@ -50,7 +50,7 @@ class ChainChanges:
             chain = checked.chain
             parts = tuple((job.name, job.after) for job in chain.jobs)
             command = SubmitChain(
-                present.now(), chain.name, caller.user, parts, source.text, source.path, source.folder, source.settings
+                present.now(), chain.name, caller.by(), parts, source.text, source.path, source.folder, source.settings
             )
             try:
                 with present.together():
@@ -83,7 +83,7 @@ class ChainChanges:
                 submitted = self.operations.taken(caller, submission, request)
                 present.commit(submitted)
                 number = next(one.job for one in submitted if isinstance(one, Submitted))
-                link = LinkChain(present.now(), chain, name, number, caller.user)
+                link = LinkChain(present.now(), chain, name, number, caller.by())
                 present.commit(present.engine.decide(link))
             except Refused as fault:
                 raise Unfit(error("over-limit", f"{name}: {fault}", job.line)) from None
@@ -95,19 +95,21 @@ class ChainChanges:
         refuse_others(record.user, caller.user, f"chain {number}", "change only your own")
         return record
 
-    def hold_chain(self, caller: Caller, number: int) -> list[Outcome]:
+    def hold_chain(self, caller: Caller, number: int, why: str = "") -> list[Outcome]:
         """Hold all of its jobs that wait."""
-        return self._all(caller, number, (Phase.WAITING, Phase.BLOCKED), self.operations.hold)
+        return self._all(
+            caller, number, (Phase.WAITING, Phase.BLOCKED), lambda jobs: self.operations.hold(caller, jobs, why)
+        )
 
-    def release_chain(self, caller: Caller, number: int) -> list[Outcome]:
+    def release_chain(self, caller: Caller, number: int, why: str = "") -> list[Outcome]:
         """Release all that are held."""
-        return self._all(caller, number, (Phase.HELD,), self.operations.release)
+        return self._all(caller, number, (Phase.HELD,), lambda jobs: self.operations.release(caller, jobs, why))
 
-    def cancel_chain(self, caller: Caller, number: int) -> list[Outcome]:
+    def cancel_chain(self, caller: Caller, number: int, why: str = "") -> list[Outcome]:
         """Cancel all that have not ended."""
         every = (Phase.WAITING, Phase.BLOCKED, Phase.HELD, Phase.RUNNING)
         return self._all(
-            caller, number, every, lambda caller, jobs: self.operations.cancel(caller, list(reversed(jobs)))
+            caller, number, every, lambda jobs: self.operations.cancel(caller, list(reversed(jobs)), why=why)
         )
 
     def _all(self, caller: Caller, number: int, phases: tuple[Phase, ...], act: _Act) -> list[Outcome]:
@@ -116,9 +118,7 @@ class ChainChanges:
             jobs = [part.job for part in record.parts if part.job in state.jobs]
             chosen = [job for job in jobs if state.jobs[job].phase in phases]
             return (
-                act(caller, chosen)
-                if chosen
-                else [Outcome(number, False, f"chain {number} has no job to which that applies")]
+                act(chosen) if chosen else [Outcome(number, False, f"chain {number} has no job to which that applies")]
             )
 
     def continue_chain(self, caller: Caller, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
@@ -162,15 +162,15 @@ class ChainChanges:
             raise Refused(f"not submitted: {closed}")
         waiting = [numbers[name] for name in again if name in jobs and not jobs[name].phase.final]
         parts = tuple((job.name, job.after) for job in chain.jobs)
-        change = ChangeChain(present.now(), number, caller.user, parts, source.text, source.settings)
+        change = ChangeChain(present.now(), number, caller.by(), parts, source.text, source.settings)
         known = {name: job for name, job in numbers.items() if name not in again}
-        self._cancel(caller.user, waiting)
+        self._cancel(caller, waiting)
         present.commit(present.engine.decide(change))
         return self._submit(caller, number, checked, again, known)
 
-    def _cancel(self, user: str, waiting: Iterable[int]) -> None:
+    def _cancel(self, caller: Caller, waiting: Iterable[int]) -> None:
         """Cancel jobs that have not started; those that followed one of them have ended with it."""
         present = self.present
         for number in waiting:
             if number in present.engine.state.jobs:
-                present.commit(present.engine.decide(CancelJob(present.now(), number, user)))
+                present.commit(present.engine.decide(CancelJob(present.now(), number, caller.by())))

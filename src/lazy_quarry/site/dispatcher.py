@@ -4,8 +4,8 @@ from collections.abc import Iterable
 
 from lazy_quarry.core.engine.commands import CloseNode, Finish, HoldDoubtful, Schedule
 from lazy_quarry.core.engine.events import Event, Started, Stopping
-from lazy_quarry.core.engine.site_decisions import MOST_REASON
 from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.job.by import MOST_REASON, By
 from lazy_quarry.core.job.job import TASK_SPAN, Phase
 from lazy_quarry.core.ledger.budgets import next_turn_ms
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
@@ -24,7 +24,7 @@ class Dispatcher:
         for closure in site.closures:
             if closure.node not in self._state.closures and not journal.number:
                 present.commit(
-                    present.engine.decide(CloseNode(present.now(), closure.node, closure.reason[:MOST_REASON]))
+                    present.engine.decide(CloseNode(present.now(), closure.node, By(why=closure.reason[:MOST_REASON])))
                 )
         present.halves = [number for number, record in self._state.chains.items() if record.missing]
         present.read_meters()

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from lazy_quarry.core.advice.alike import Cause, Outlier
 from lazy_quarry.core.explain.answers import Explained
+from lazy_quarry.core.job.by import NOBODY, By
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.run.file_kinds import FileFound
@@ -17,6 +18,8 @@ class Record:
 
     at_ms: int
     what: str
+    by: By = NOBODY
+    """Who made it happen."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

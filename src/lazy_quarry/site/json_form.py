@@ -4,11 +4,12 @@ import time
 from typing import Any
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
+from lazy_quarry.core.job.by import NOBODY
 from lazy_quarry.core.units import HOUR_MS, format_instant
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.draft_view import DraftReport
 from lazy_quarry.site.foretold import Foretold
-from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.site.job_detail import JobDetail, Record
 from lazy_quarry.site.job_view import JobView, StartRange
 from lazy_quarry.site.sentences import outcome_reason, verdict
 from lazy_quarry.site.views import RoomView
@@ -211,8 +212,15 @@ def detail_json(detail: JobDetail) -> dict[str, Any]:
         **_groups(detail),
         **({"inputs": _inputs(detail)} if detail.inputs else {}),
         **({"samples": _samples(detail.view)} if detail.view.curve else {}),
-        "events": [{"at": format_instant(record.at_ms), "what": record.what} for record in detail.record],
+        "events": [_event(record) for record in detail.record],
     }
+
+
+def _event(record: Record) -> dict[str, Any]:
+    """A line of a job's record; ``by`` is null for what happened by itself."""
+    by = record.by
+    told = {"user": by.user or None, "where": by.where or None, "why": by.why or None}
+    return {"at": format_instant(record.at_ms), "what": record.what, "by": told if by != NOBODY else None}
 
 
 def why_json(detail: JobDetail) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from lazy_quarry.core.engine.events import Event, Stopping, Submitted
 from lazy_quarry.core.engine.task_numbers import label_of
 from lazy_quarry.core.header.diagnostic import Diagnostic, error
 from lazy_quarry.core.header.submission import Submission
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase, task_id
 from lazy_quarry.core.job.ownership import refuse_others
 from lazy_quarry.core.job.phase import left_undone
@@ -240,7 +241,7 @@ class Operations:
     def _submit(self, caller: Caller, request: Request, origin: Origin) -> Submit:
         present = self.present
         freed, doomed = self.dependencies.tasks_decided(request)
-        return Submit(present.now(), caller.user, request, origin, freed, doomed, present.runner.mark())
+        return Submit(present.now(), caller.by(), request, origin, freed, doomed, present.runner.mark())
 
     def _forecast_ms(self, number: int) -> int | None:
         """When a job that was just submitted has started, or is expected to."""
@@ -265,39 +266,41 @@ class Operations:
 
     # -- jobs --------------------------------------------------------------------------------------
 
-    def hold(self, caller: Caller, jobs: list[int]) -> list[Outcome]:
+    def hold(self, caller: Caller, jobs: list[int], why: str = "") -> list[Outcome]:
         """Put waiting jobs on hold."""
-        return self._each(jobs, lambda number: HoldJob(self.present.now(), number, caller.user), "held")
+        return self._each(jobs, lambda number: HoldJob(self.present.now(), number, caller.by(why)), "held")
 
-    def release(self, caller: Caller, jobs: list[int]) -> list[Outcome]:
+    def release(self, caller: Caller, jobs: list[int], why: str = "") -> list[Outcome]:
         """Release jobs that are on hold."""
-        return self._each(jobs, lambda number: ReleaseJob(self.present.now(), number, caller.user), "released")
+        return self._each(jobs, lambda number: ReleaseJob(self.present.now(), number, caller.by(why)), "released")
 
-    def cancel(self, caller: Caller, jobs: list[int], only: Literal["", "waiting", "running"] = "") -> list[Outcome]:
+    def cancel(
+        self, caller: Caller, jobs: list[int], only: Literal["", "waiting", "running"] = "", why: str = ""
+    ) -> list[Outcome]:
         """Cancel jobs: waiting ones end, running ones are stopped. ``only``: what waits of them, or what runs."""
-        return self._each(jobs, lambda number: self._cancelling(caller, number, only), "cancelled")
+        return self._each(jobs, lambda number: self._cancelling(caller.by(why), number, only), "cancelled")
 
-    def _cancelling(self, caller: Caller, number: int, only: Literal["", "waiting", "running"]) -> Command:
-        now, user = self.present.now(), caller.user
+    def _cancelling(self, by: By, number: int, only: Literal["", "waiting", "running"]) -> Command:
+        now = self.present.now()
         if number < TASK_SPAN or only:
-            return CancelJob(now, number, user, only)
-        return CancelTask(now, number // TASK_SPAN, number % TASK_SPAN - 1, user)
+            return CancelJob(now, number, by, only)
+        return CancelTask(now, number // TASK_SPAN, number % TASK_SPAN - 1, by)
 
-    def change(self, caller: Caller, jobs: list[int], settings: list[str]) -> list[Outcome]:
+    def change(self, caller: Caller, jobs: list[int], settings: list[str], why: str = "") -> list[Outcome]:
         """Change the request of jobs that have not started: header keys, as for ``--set``."""
         with self.present.lock:
-            outcomes = self.changed(caller, jobs, settings)
+            outcomes = self.changed(caller, jobs, settings, why)
             self.dispatcher.step()
             return outcomes
 
-    def changed(self, caller: Caller, jobs: Iterable[int], settings: list[str]) -> list[Outcome]:
+    def changed(self, caller: Caller, jobs: Iterable[int], settings: list[str], why: str = "") -> list[Outcome]:
         """The same as a part of what is decided together."""
         return [
-            self._one(number, lambda number: self._changing(caller, number, settings), "changed")
+            self._one(number, lambda number: self._changing(caller, number, settings, why), "changed")
             for number in dict.fromkeys(jobs)
         ]
 
-    def _changing(self, caller: Caller, number: int, settings: list[str]) -> Command:
+    def _changing(self, caller: Caller, number: int, settings: list[str], why: str) -> Command:
         job = self.present.find(number)
         refuse_others(job.user, caller.user, job.label, "change only your own jobs")
         checked = self.drafts.checked(caller, _submission_of(job, settings))
@@ -309,7 +312,7 @@ class Operations:
         throttled = all(one.startswith("array.at-once=") for one in settings)
         if throttled and request.array and array and self.present.engine.state.begun(job):
             request = replace(request, array=replace(request.array, at_once=array.at_once))
-            return ChangeJob(self.present.now(), number, caller.user, request, tuple(settings))
+            return ChangeJob(self.present.now(), number, caller.by(why), request, tuple(settings))
         request, problem = self.dependencies.resolved(caller.user, checked.request)
         if problem:
             raise Refused(f"{job.label} stays as it is: {problem}")
@@ -318,14 +321,14 @@ class Operations:
         ):  # its tasks may be some of the script's alone
             request = replace(request, array=job.request.array)
         freed, doomed = self.dependencies.tasks_decided(request)
-        return ChangeJob(self.present.now(), number, caller.user, request, tuple(settings), freed, doomed)
+        return ChangeJob(self.present.now(), number, caller.by(why), request, tuple(settings), freed, doomed)
 
     def order(self, caller: Caller, jobs: list[int]) -> Outcome:
         """Order one's own waiting jobs: these come before one's others. Nobody else's job moves."""
         present, first = self.present, jobs[0] if jobs else 0
         with present.lock:
             try:
-                present.commit(present.engine.decide(OrderJobs(present.now(), caller.user, tuple(jobs))))
+                present.commit(present.engine.decide(OrderJobs(present.now(), caller.by(), tuple(jobs))))
             except (Refused, NoSuchJob) as fault:
                 return Outcome(first, False, str(fault), not isinstance(fault, NoSuchJob))
             self.dispatcher.step()

@@ -5,6 +5,7 @@ from typing import Literal
 
 from lazy_quarry.core.explain.answers import Explained, Suggestion, Why
 from lazy_quarry.core.explain.explainer import Explainer
+from lazy_quarry.core.job.by import NOBODY
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.request import Memory, Request
@@ -114,7 +115,11 @@ class Queries:
             view = replace(view, replaced_by=self._replaced_by(job))
             detail = JobDetail(
                 view=view,
-                record=tuple(Record(at, words) for event in events for at, words in record_lines(event, present.zone)),
+                record=tuple(
+                    Record(at, words, getattr(event, "by", NOBODY))
+                    for event in events
+                    for at, words in record_lines(event, present.zone)
+                ),
                 script=script,
                 script_path=job.origin.path,
                 directory=job.paths.folder,

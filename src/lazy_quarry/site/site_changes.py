@@ -39,31 +39,32 @@ class SiteChanges:
         """Close nodes, open them again, or report that they are gone with all that ran on them."""
         with self.present.lock:
             return [
-                self._of_site(self._of_node(name, what, reason), f"node {name} {_NODE_DONE[what]}") for name in names
+                self._of_site(self._of_node(caller, name, what, reason), f"node {name} {_NODE_DONE[what]}")
+                for name in names
             ]
 
-    def _of_node(self, name: str, what: Literal["close", "open", "lost"], reason: str) -> Command:
+    def _of_node(self, caller: Caller, name: str, what: Literal["close", "open", "lost"], reason: str) -> Command:
         now = self.present.now()
         if what == "open":
-            return OpenNode(now, name)
+            return OpenNode(now, name, caller.by(reason))
         if what == "close":
-            return CloseNode(now, name, reason or "closed by hand")
-        return LoseNode(now, name, reason or "it has gone")
+            return CloseNode(now, name, caller.by(reason or "closed by hand"))
+        return LoseNode(now, name, caller.by(reason or "it has gone"))
 
     def reserve(self, caller: Caller, window: Window) -> Outcome:
         """Keep nodes free of jobs for a time, or for some people's alone; one of the same name is replaced."""
         words = f"{window.name}: {plural(len(window.nodes), 'node')} reserved"
-        return self._of_site(Reserve(self.present.now(), window, caller.user), words)
+        return self._of_site(Reserve(self.present.now(), window, caller.by()), words)
 
     def grant(self, caller: Caller, account: str, core_ms: int, why: str) -> Outcome:
         """Give an account core-ms beside its budget, or take some back."""
         words = f"{format_core_hours(abs(core_ms))} core-hours {'given to' if core_ms > 0 else 'taken from'} {account}"
-        return self._of_site(GrantHours(self.present.now(), account, core_ms, caller.user, why), words)
+        return self._of_site(GrantHours(self.present.now(), account, core_ms, caller.by(why)), words)
 
     def move(self, caller: Caller, source: str, account: str, core_ms: int, why: str) -> Outcome:
         """Move core-ms of one account's budget to another's."""
         words = f"{format_core_hours(core_ms)} core-hours given to {account}, from {source}"
-        command = GrantHours(self.present.now(), account, core_ms, caller.user, why, source)
+        command = GrantHours(self.present.now(), account, core_ms, caller.by(why), source)
         return self._of_site(command, words)
 
     def members(self, caller: Caller, account: str, add: list[str], remove: list[str]) -> list[Outcome]:
@@ -71,7 +72,7 @@ class SiteChanges:
         present = self.present
         return [
             self._of_site(
-                ChangeMember(present.now(), account, user, added, caller.user),
+                ChangeMember(present.now(), account, user, added, caller.by()),
                 f"{user} {'may' if added else 'may no longer'} charge {account}",
             )
             for added, users in ((True, add), (False, remove))
@@ -80,7 +81,7 @@ class SiteChanges:
 
     def unreserve(self, caller: Caller, name: str) -> Outcome:
         """Remove a reservation."""
-        command = Unreserve(self.present.now(), name, caller.user)
+        command = Unreserve(self.present.now(), name, caller.by())
         return self._of_site(command, f"{name} was removed")
 
     def _of_site(self, command: Command, done: str) -> Outcome:

@@ -15,6 +15,7 @@ import msgspec
 
 from lazy_quarry.core.engine.events import KINDS, Event, Submitted
 from lazy_quarry.core.job.job import Job, Origin
+from lazy_quarry.store.earlier_events import renewed
 
 _CANONICAL = msgspec.json.Encoder(order="sorted")
 _SIMPLE = frozenset((int, str, float, bool, type(None)))
@@ -69,9 +70,16 @@ def encode(event: Event) -> tuple[str, str]:
     return event.kind, to_json(event)
 
 
-def decode(kind: str, body: str) -> Event:
+def decode(kind: str, body: str | bytes) -> Event:
     """The opposite of :func:`encode`. Raises :class:`KeyError` for a kind that is not known."""
-    event: Event = from_json(KINDS[kind], body)
+    try:
+        event: Event = from_json(KINDS[kind], body)
+    except msgspec.ValidationError as fault:
+        try:
+            found = renewed(kind, msgspec.json.decode(body))
+        except (KeyError, TypeError):
+            raise fault from None
+        event = msgspec.convert(found, KINDS[kind])
     return event
 
 

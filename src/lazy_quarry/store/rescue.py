@@ -113,7 +113,7 @@ def rescue(folder: Path, ran: Mapping[int, int] | None = None) -> Rescue:
     copied = is_copy(there.meta, folder) or there.meta.get("adopted") == "yes"
     doubt = bool(missing or unfit or copied or there.meta.get("adopted"))
     events = in_doubt(written, written.at_ms, copied, ran or {}) if doubt else []
-    held = tuple((label_of(written, event.job), event.by) for event in events if isinstance(event, Held))
+    held = tuple((label_of(written, event.job), event.by.name) for event in events if isinstance(event, Held))
     lost = tuple(label_of(written, event.job) for event in events if isinstance(event, Ended))
     _write(journal, events, written)
     journal.close()

@@ -34,6 +34,7 @@ from lazy_quarry.core.engine.events import (
     Submitted,
     TaskMade,
 )
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase, task_id
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
@@ -151,7 +152,7 @@ class _Again:
         jobs = self.engine.state.jobs
         job = jobs.get(number) or jobs.get(number // TASK_SPAN)
         if job is not None:
-            self._tell((HoldJob if number in self._held else ReleaseJob)(at, number, job.user))
+            self._tell((HoldJob if number in self._held else ReleaseJob)(at, number, By(job.user)))
 
     def _tell(self, command: Command) -> None:
         """Have the engine take a command; what no longer means anything here is left."""
@@ -166,7 +167,7 @@ class _Again:
     def _submit(self, one: PastJob, at: int) -> None:
         request, freed = self._waits(one.request)
         try:
-            events = self.engine.decide(Submit(at, one.user, request, Origin(""), freed))
+            events = self.engine.decide(Submit(at, By(one.user), request, Origin(""), freed))
         except Refused:
             return  # it could never have run so
         # It has its own number, and has waited since it was submitted.

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from lazy_quarry.core.engine.commands import CancelJob, Finish, HoldJob, ReleaseJob, Submit
 from lazy_quarry.core.engine.engine import State
 from lazy_quarry.core.explain.explainer import Explainer
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin, Phase, outlook
 from lazy_quarry.core.job.request import Retries
 from tests.core.engine.test_arrays import NOW, World, request
@@ -18,7 +19,7 @@ ONE = replace(request(1), array=None)
 
 def submit(world, *after, **more):
     number = world.engine.state.next_number
-    world.tell(Submit(world.at, "ada", replace(ONE, after=after, **more), Origin("x")))
+    world.tell(Submit(world.at, By("ada"), replace(ONE, after=after, **more), Origin("x")))
     return number
 
 
@@ -48,7 +49,7 @@ def test_what_waits_for_an_end_starts_or_is_skipped_by_it(condition, end, then):
     world.schedule()
     assert (phase(world, first), phase(world, second)) == (Phase.RUNNING, Phase.BLOCKED)
     if end.get("cause") == "cancelled":
-        world.tell(CancelJob(world.at, first, "ada"))
+        world.tell(CancelJob(world.at, first, By("ada")))
     world.finish(first, end.get("exit_", 0), end.get("cause"))
     world.schedule()
     assert phase(world, second) is then
@@ -61,9 +62,9 @@ def test_a_job_that_was_held_while_its_condition_failed_is_skipped_and_not_start
     first = submit(world)
     second = submit(world, (str(first), "succeeds"))
     world.schedule()
-    world.tell(HoldJob(world.at, second, "ada"))
+    world.tell(HoldJob(world.at, second, By("ada")))
     world.finish(first, 1)
-    world.tell(ReleaseJob(world.at, second, "ada"))
+    world.tell(ReleaseJob(world.at, second, By("ada")))
     world.schedule()
     ended = world.journal.ended_job(second)
     assert (ended.phase, ended.attempt) == (Phase.SKIPPED, 0)
@@ -81,7 +82,7 @@ def test_begins_is_met_by_the_start_and_missed_by_a_cancelling_before_it():
     assert phase(world, second) is Phase.RUNNING
     third = submit(world, not_before_ms=NOW + 600_000)
     fourth = submit(world, (str(third), "begins"))
-    world.tell(CancelJob(world.at, third, "ada"))
+    world.tell(CancelJob(world.at, third, By("ada")))
     world.schedule()
     assert phase(world, fourth) is Phase.SKIPPED
 
@@ -131,7 +132,7 @@ def test_a_skip_is_planned_where_what_it_waited_for_in_vain_is_done_or_skipped_s
     world.schedule()
     for one, end in zip(befores, (first, second), strict=True):
         if end == "cancelled":
-            world.tell(CancelJob(world.at, one, "ada"))
+            world.tell(CancelJob(world.at, one, By("ada")))
         world.finish(one, 0 if end == "cancelled" else end, end if end == "cancelled" else None)
     for _ in range(3):
         world.schedule()
@@ -145,7 +146,7 @@ def test_an_array_of_tasks_skipped_as_planned_is_skipped_so_itself():
     world = World()
     first = submit(world)
     clean = world.engine.state.next_number
-    world.tell(Submit(world.at, "ada", replace(request(3), after=((str(first), "fails"),)), Origin("x")))
+    world.tell(Submit(world.at, By("ada"), replace(request(3), after=((str(first), "fails"),)), Origin("x")))
     world.schedule()
     world.finish(first, 0)
     for _ in range(3):
@@ -159,11 +160,11 @@ def test_a_blocked_job_can_be_held_and_says_what_it_waits_for():
     first = submit(world)
     second = submit(world, (str(first), "succeeds"))
     world.schedule()
-    world.tell(HoldJob(world.at, second, "ada"))
+    world.tell(HoldJob(world.at, second, By("ada")))
     world.finish(first, 0)
     world.schedule()
     assert phase(world, second) is Phase.HELD
-    world.tell(ReleaseJob(world.at, second, "ada"))
+    world.tell(ReleaseJob(world.at, second, By("ada")))
     world.schedule()
     assert phase(world, second) is Phase.RUNNING
     third = submit(world, (str(second), "finishes"))
@@ -174,7 +175,7 @@ def test_a_blocked_job_can_be_held_and_says_what_it_waits_for():
 
 def test_after_an_array_waits_for_all_of_its_tasks():
     world = World()
-    world.tell(Submit(NOW, "ada", request(2), Origin("x")))
+    world.tell(Submit(NOW, By("ada"), request(2), Origin("x")))
     second = submit(world, ("1", "succeeds"))
     world.schedule()
     for number in world.running():

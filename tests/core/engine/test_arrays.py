@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from lazy_quarry.core.engine.commands import CancelJob, CancelTask, Finish, HoldJob, ReleaseJob, Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine, State
 from lazy_quarry.core.engine.events import Ended, Started
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin, Phase, task_id
 from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array, Parameter
@@ -53,7 +54,7 @@ class World:
 def test_tasks_start_as_many_as_fit_and_carry_their_numbers_and_parameters():
     world = World()
     groups = ((Parameter("level", ("a", "b", "c")),),)
-    world.tell(Submit(NOW, "ada", replace(request(3), array=Array(((1, 3, 1),), 2, groups)), Origin("x")))
+    world.tell(Submit(NOW, By("ada"), replace(request(3), array=Array(((1, 3, 1),), 2, groups)), Origin("x")))
     world.schedule()
     assert world.running() == [task_id(1, 0), task_id(1, 1)]
     task = world.engine.state.jobs[task_id(1, 1)]
@@ -74,8 +75,8 @@ def test_tasks_start_as_many_as_fit_and_carry_their_numbers_and_parameters():
 )
 def test_whatever_happens_each_task_ends_once_and_no_more_run_than_may(count, at_once, threads, acts):
     world = World()
-    world.tell(Submit(NOW, "ada", request(count, at_once, threads), Origin("script")))
-    world.tell(Submit(NOW, "bo", replace(request(1), array=None), Origin("x")))
+    world.tell(Submit(NOW, By("ada"), request(count, at_once, threads), Origin("script")))
+    world.tell(Submit(NOW, By("bo"), replace(request(1), array=None), Origin("x")))
     for pick, act in [*acts, *[(0, 0)] * 200]:
         world.at += 1000
         held = world.engine.state.jobs[1].held_tasks if 1 in world.engine.state.jobs else ()
@@ -86,20 +87,20 @@ def test_whatever_happens_each_task_ends_once_and_no_more_run_than_may(count, at
         if not world.engine.state.jobs:
             break
         if act == "cancel" and pick > 45 and 1 in world.engine.state.jobs:
-            for event in world.tell(CancelJob(world.at, 1, "ada")):
+            for event in world.tell(CancelJob(world.at, 1, By("ada"))):
                 assert event.kind in ("tasks-dropped", "stopping", "ended")
         elif act == "hold" and 1 in world.engine.state.jobs:
             job = world.engine.state.jobs[1]
             if job.phase is Phase.HELD:
-                world.tell(ReleaseJob(world.at, 1, "ada"))
+                world.tell(ReleaseJob(world.at, 1, By("ada")))
             elif job.unmade_tasks:
-                world.tell(HoldJob(world.at, 1, "ada"))
+                world.tell(HoldJob(world.at, 1, By("ada")))
         elif act == "task" and 1 in world.engine.state.jobs:
             with suppress(Refused):
-                world.tell(CancelTask(world.at, 1, pick % count, "ada"))
+                world.tell(CancelTask(world.at, 1, pick % count, By("ada")))
         elif act == "one" and 1 in world.engine.state.jobs:
             with suppress(Refused):
-                world.tell((HoldJob if pick % 3 else ReleaseJob)(world.at, task_id(1, pick % count), "ada"))
+                world.tell((HoldJob if pick % 3 else ReleaseJob)(world.at, task_id(1, pick % count), By("ada")))
         elif world.running():
             number = world.running()[pick % len(world.running())]
             stopping = world.engine.state.jobs[number].stopping
@@ -107,7 +108,7 @@ def test_whatever_happens_each_task_ends_once_and_no_more_run_than_may(count, at
             world.finish(number, act if act in (0, 1) else 0, cause)
         elif 1 in world.engine.state.jobs:
             with suppress(Refused):
-                world.tell(ReleaseJob(world.at, 1, "ada"))
+                world.tell(ReleaseJob(world.at, 1, By("ada")))
     assert world.engine.state.jobs == {} and world.engine.state.tasks == {}
     final = [event.job for event in world.events if isinstance(event, Ended) and not event.again]
     dropped = sum(event.count for event in world.events if event.kind == "tasks-dropped")
@@ -129,7 +130,7 @@ def test_whatever_happens_each_task_ends_once_and_no_more_run_than_may(count, at
 def test_an_array_has_ended_as_its_tasks_did():
     for codes, phase in (((0, 0), Phase.DONE), ((0, 1), Phase.FAILED)):
         world = World()
-        world.tell(Submit(NOW, "ada", request(2), Origin("x")))
+        world.tell(Submit(NOW, By("ada"), request(2), Origin("x")))
         world.schedule()
         for number, code in zip(world.running(), codes, strict=True):
             world.finish(number, code)
@@ -139,17 +140,17 @@ def test_an_array_has_ended_as_its_tasks_did():
 
 def test_a_million_tasks_are_one_request_until_they_start():
     world = World()
-    world.tell(Submit(NOW, "ada", request(1_000_000, 3), Origin("x")))
+    world.tell(Submit(NOW, By("ada"), request(1_000_000, 3), Origin("x")))
     world.schedule()
     assert len(world.engine.state.jobs) == 4
     assert world.engine.state.jobs[1].unmade_tasks == 999_997
-    world.tell(CancelJob(NOW, 1, "ada"))
+    world.tell(CancelJob(NOW, 1, By("ada")))
     assert dict(world.engine.state.jobs[1].counts) == {"cancelled": 999_997}
 
 
 def test_a_task_that_fails_runs_again_as_its_array_says():
     world = World()
-    world.tell(Submit(NOW, "ada", request(2, 1, retries=Retries(1, ("failed", "lost"))), Origin("x")))
+    world.tell(Submit(NOW, By("ada"), request(2, 1, retries=Retries(1, ("failed", "lost"))), Origin("x")))
     world.schedule()
     world.finish(task_id(1, 0), 1)
     world.schedule()
@@ -159,15 +160,15 @@ def test_a_task_that_fails_runs_again_as_its_array_says():
 @pytest.mark.parametrize("by", ["bo"])
 def test_only_its_owner_may_cancel_a_task(by):
     world = World()
-    world.tell(Submit(NOW, "ada", request(2), Origin("x")))
+    world.tell(Submit(NOW, By("ada"), request(2), Origin("x")))
     with pytest.raises(Refused):
-        world.tell(CancelTask(NOW, 1, 0, by))
+        world.tell(CancelTask(NOW, 1, 0, By(by)))
 
 
 def test_each_node_gives_every_node_a_task_of_its_own():
     world = World()
     array = Array(((1, 3, 1),), None, (), "any", ("n1", "n2", "n3"))
-    world.tell(Submit(NOW, "ada", replace(request(3), array=array), Origin("x")))
+    world.tell(Submit(NOW, By("ada"), replace(request(3), array=array), Origin("x")))
     world.schedule()
     assert {job.allocations[0].node for job in world.engine.state.running()} == {"n1", "n2", "n3"}
     assert {job.request.task: job.allocations[0].node for job in world.engine.state.running()} == {
@@ -179,10 +180,10 @@ def test_each_node_gives_every_node_a_task_of_its_own():
 
 def test_a_task_for_a_node_that_is_full_waits_for_that_node_alone():
     world = World()
-    world.tell(Submit(NOW, "bo", replace(request(1, threads=8), array=None, on_nodes=("n1",)), Origin("x")))
+    world.tell(Submit(NOW, By("bo"), replace(request(1, threads=8), array=None, on_nodes=("n1",)), Origin("x")))
     world.schedule()
     array = Array(((1, 2, 1),), None, (), "any", ("n1", "n2"))
-    world.tell(Submit(NOW, "ada", replace(request(2), array=array), Origin("x")))
+    world.tell(Submit(NOW, By("ada"), replace(request(2), array=array), Origin("x")))
     world.schedule()
     assert world.running() == [1, task_id(2, 1)]
     world.finish(1)
@@ -191,8 +192,8 @@ def test_a_task_for_a_node_that_is_full_waits_for_that_node_alone():
 
 
 def pair_of_arrays(world, count=3):
-    world.tell(Submit(NOW, "ada", request(count, 1), Origin("x")))
-    world.tell(Submit(NOW, "ada", request(count, after=(("1", "each-succeeds"),)), Origin("y")))
+    world.tell(Submit(NOW, By("ada"), request(count, 1), Origin("x")))
+    world.tell(Submit(NOW, By("ada"), request(count, after=(("1", "each-succeeds"),)), Origin("y")))
     world.schedule()
 
 
@@ -219,7 +220,7 @@ def test_each_succeeds_goes_task_by_task_and_skips_those_whose_task_failed():
 def test_what_waits_task_by_task_for_a_cancelled_array_is_skipped_whole():
     world = World()
     pair_of_arrays(world)
-    world.tell(CancelJob(NOW, 1, "ada"))
+    world.tell(CancelJob(NOW, 1, By("ada")))
     world.tell(Finish(NOW, task_id(1, 0), 1, None, cause="cancelled"))
     for _ in range(4):
         world.schedule()
@@ -242,7 +243,7 @@ def test_however_pairs_end_each_follower_ran_only_after_its_own_succeeded(count,
         number = running[pick % len(running)]
         if act == "task":
             with suppress(Refused):
-                world.tell(CancelTask(world.at, number // 10_000_000, pick % count, "ada"))
+                world.tell(CancelTask(world.at, number // 10_000_000, pick % count, By("ada")))
         elif isinstance(act, str):
             world.finish(number, None, act)
         else:

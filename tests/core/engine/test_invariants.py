@@ -32,6 +32,7 @@ from lazy_quarry.core.engine.events import Ended, Started, Submitted, TaskMade
 from lazy_quarry.core.engine.live_jobs import LiveJobs
 from lazy_quarry.core.engine.meters import lines_of
 from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase, make_task, task_id
 from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array
@@ -249,23 +250,23 @@ class World:
         own = job.user if job else user
         if what == "submit":
             request, freed, doomed = self.whole(request, user)
-            self.tell(Submit(at, user, request, Origin("x"), freed, doomed))
+            self.tell(Submit(at, By(user), request, Origin("x"), freed, doomed))
         elif what in ("finish", "overtime", "overmemory"):
             self.end(self.pick(place, Phase.RUNNING), place, what)
         elif what == "lose":
-            self.tell(LoseNode(at, node, "gone"))
+            self.tell(LoseNode(at, node, By(why="gone")))
         elif what == "close":
-            self.tell(CloseNode(at, node, "sick"))
+            self.tell(CloseNode(at, node, By(why="sick")))
         elif what == "open":
             self.tell(OpenNode(at, node))
         elif what == "reserve":
             window = Window(
                 (node,), at + 60_000 * place, at + 60_000 * (place + 30), "r", USERS[: place % 2], (), f"w{place % 3}"
             )
-            self.tell(Reserve(at, window, "ada"))
+            self.tell(Reserve(at, window, By("ada")))
         elif what == "grant":
             account, source = ACCOUNTS[place % 2], ("", "", "eels", "silt")[place % 4]
-            self.tell(GrantHours(at, account, (place - 10) * 900_000, user, "more", source))
+            self.tell(GrantHours(at, account, (place - 10) * 900_000, By(user, why="more"), source))
         elif what == "look":
             plan = self.engine.plans.plan(max(at, self.engine.state.at_ms))
             if place % 2:  # a slice of it
@@ -279,8 +280,8 @@ class World:
             if arrays:
                 array = self.engine.state.jobs[arrays[place % len(arrays)]]
                 index = place % array.request.array.count
-                command = (HoldJob if place % 3 else ReleaseJob)(at, task_id(array.number, index), array.user)
-                self.tell(command if what == "hold-task" else CancelTask(at, array.number, index, array.user))
+                command = (HoldJob if place % 3 else ReleaseJob)(at, task_id(array.number, index), By(array.user))
+                self.tell(command if what == "hold-task" else CancelTask(at, array.number, index, By(array.user)))
         elif job is not None and job.parent is None:
             own_jobs = [
                 n
@@ -292,11 +293,11 @@ class World:
                 request, freed, doomed = replace(request, after=()), (), ()
             self.tell(
                 {
-                    "hold": HoldJob(at, live, own),
-                    "release": ReleaseJob(at, live, own),
-                    "cancel": CancelJob(at, live, own),
-                    "change": ChangeJob(at, live, own, request, (), freed, doomed),
-                    "order": OrderJobs(at, own, tuple(sorted(own_jobs, reverse=True))),
+                    "hold": HoldJob(at, live, By(own)),
+                    "release": ReleaseJob(at, live, By(own)),
+                    "cancel": CancelJob(at, live, By(own)),
+                    "change": ChangeJob(at, live, By(own), request, (), freed, doomed),
+                    "order": OrderJobs(at, By(own), tuple(sorted(own_jobs, reverse=True))),
                 }[what]
             )
 
@@ -494,7 +495,7 @@ def run_to_the_end(world):
         world.tell(OpenNode(world.at, node))
     for number, job in [*sorted(state.jobs.items()), *sorted(state.jobs.items())]:  # an array, then its tasks
         if state.jobs[number].phase is Phase.HELD or state.jobs[number].held_tasks:
-            world.tell(ReleaseJob(world.at, number, job.user))
+            world.tell(ReleaseJob(world.at, number, By(job.user)))
     for _ in range(400):
         world.tell(Schedule(world.at))
         for job in list(state.running()):

@@ -10,6 +10,7 @@ from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.explain.comparison import compared
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.formats.calendar import read_calendar, write_calendar
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Job, Origin, Phase, task_id
 from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.core.job.sweep import Array
@@ -28,7 +29,7 @@ def asked(ranks, walltime_s=3600, **more):
 def engine_with(*requests, site=None):
     engine = Engine(site or small_site((8, 8)))
     for request in requests:
-        engine.apply(engine.decide(Submit(0, "ada", request, Origin(""))))
+        engine.apply(engine.decide(Submit(0, By("ada"), request, Origin(""))))
         engine.apply(engine.decide(Schedule(0)))
     return engine
 
@@ -68,7 +69,7 @@ def test_a_window_ahead_is_named():
 
 def test_held_and_not_before_are_said():
     engine = engine_with(asked(16, nodes=2), asked(1), asked(1, not_before_ms=9 * HOUR_MS))
-    engine.apply(engine.decide(HoldJob(0, 2, "ada")))
+    engine.apply(engine.decide(HoldJob(0, 2, By("ada"))))
     assert explain(engine, 2)[0].startswith("held by ada")
     assert explain(engine, 3)[0] == "asked not to start before 09:00"
 
@@ -76,7 +77,7 @@ def test_held_and_not_before_are_said():
 def test_nothing_is_suggested_to_an_array_whose_tasks_are_held():
     engine = engine_with(asked(16, nodes=2), asked(8, array=Array(((1, 3, 1),))))
     for index in range(3):
-        engine.apply(engine.decide(HoldJob(0, task_id(2, index), "ada")))
+        engine.apply(engine.decide(HoldJob(0, task_id(2, index), By("ada"))))
     because, instead = explain(engine, 2)
     assert "all tasks that could start are held" in because and not instead
 
@@ -134,7 +135,7 @@ def test_every_change_that_is_advised_does_what_it_says_when_it_is_made(many, po
     site = replace(plain, policy=policy, user_limits=(("", Limits(running_jobs=at_once)),))
     engine = Engine(site)
     for place, (user, request) in enumerate(many):
-        engine.apply(engine.decide(Submit(place * 1000, user, request, Origin(""))))
+        engine.apply(engine.decide(Submit(place * 1000, By(user), request, Origin(""))))
     at = len(many) * 1000
     engine.apply(engine.decide(Schedule(at)))
     explainer = Explainer(engine, at)
@@ -145,7 +146,7 @@ def test_every_change_that_is_advised_does_what_it_says_when_it_is_made(many, po
         for change in told.changes:
             tried = Engine(site, engine.state.copy())
             wanted = changed_by(job.request, change.set)
-            tried.apply(tried.decide(ChangeJob(at, job.number, job.user, wanted)))
+            tried.apply(tried.decide(ChangeJob(at, job.number, By(job.user), wanted)))
             placed = tried.plans.plan(at).placements[job.number]
             assert placed.start_ms == change.start_ms
             tried.apply(tried.decide(Schedule(at)))
@@ -156,7 +157,7 @@ def test_every_change_that_is_advised_does_what_it_says_when_it_is_made(many, po
 def test_the_order_is_that_of_the_standings_and_each_comparison_says_so(many):
     engine = Engine(small_site(budget=None))
     for place, (user, request) in enumerate(many):
-        engine.apply(engine.decide(Submit(place * 60_000, user, request, Origin(""))))
+        engine.apply(engine.decide(Submit(place * 60_000, By(user), request, Origin(""))))
     at = len(many) * 60_000
     usage, order = engine.plans.recent_use(at), engine.plans.in_order(at)
     standings = [standing_of(usage, job, at).total for job in order]
@@ -182,9 +183,9 @@ def test_use_counts_half_after_each_half_life():
 
 def test_ones_own_order_moves_nobody_elses_turn():
     engine = engine_with(asked(16, nodes=2), asked(1), asked(2), asked(3))
-    engine.apply(engine.decide(Submit(0, "bo", asked(4), Origin(""))))
+    engine.apply(engine.decide(Submit(0, By("bo"), asked(4), Origin(""))))
     before = [job.number for job in engine.plans.in_order(0)]
-    engine.apply(engine.decide(OrderJobs(0, "ada", tuple(reversed([n for n in before if n != 5])))))
+    engine.apply(engine.decide(OrderJobs(0, By("ada"), tuple(reversed([n for n in before if n != 5])))))
     after = [job.number for job in engine.plans.in_order(0)]
     assert after.index(5) == before.index(5)
     assert [n for n in after if n != 5] == [n for n in before if n != 5][::-1]
@@ -227,7 +228,7 @@ def test_who_may_use_a_reservation_runs_in_it_and_others_do_not():
     window = Window(("n1", "n2"), 0, HOUR_MS, "a course", ("bo",))
     engine = engine_with(asked(1, 1800), site=small_site((8, 8), (window,)))
     assert engine.plans.plan(0).placements[1].start_ms == HOUR_MS
-    engine.apply(engine.decide(Submit(0, "bo", asked(1, 1800), Origin(""))))
+    engine.apply(engine.decide(Submit(0, By("bo"), asked(1, 1800), Origin(""))))
     engine.apply(engine.decide(Schedule(0)))
     assert engine.state.jobs[2].phase is Phase.RUNNING
 
@@ -236,7 +237,7 @@ def test_jobs_of_a_lost_node_run_again_as_their_header_says():
     engine = engine_with(asked(8, nodes=1), asked(8, nodes=1, retries=Retries(0)))
     node = {job.number: job.allocations[0].node for job in engine.state.running()}
     for place, number in enumerate((1, 2)):
-        engine.apply(engine.decide(LoseNode(1000 + place, node[number], "its power went")))
+        engine.apply(engine.decide(LoseNode(1000 + place, node[number], By(why="its power went"))))
         assert engine.state.jobs[number].stopping == "lost"
         engine.apply(engine.decide(Finish(2000 + place, number, 1, None, None, "lost")))
     assert engine.state.jobs[1].phase is Phase.WAITING

@@ -15,7 +15,7 @@ def submit_chain(now: Situation, command: SubmitChain) -> list[Event]:
             at_ms=now.at_ms,
             chain=now.state.next_chain,
             name=command.name,
-            user=command.user,
+            by=command.by,
             parts=command.parts,
             source=command.source,
             path=command.path,
@@ -27,17 +27,17 @@ def submit_chain(now: Situation, command: SubmitChain) -> list[Event]:
 
 def link_chain(now: Situation, command: LinkChain) -> list[Event]:
     """A job becomes a part of a chain."""
-    chain = _own(now, command.chain, command.by)
+    chain = _own(now, command.chain, command.by.user)
     if chain.place(command.part) is None:
         raise Refused(f"chain {command.chain} has no job {command.part}")
     if command.number not in now.state.jobs:
         raise NoSuchJob.of(command.number)
-    return [ChainLinked(now.at_ms, command.chain, command.part, command.number)]
+    return [ChainLinked(now.at_ms, command.chain, command.part, command.number, command.by)]
 
 
 def change_chain(now: Situation, command: ChangeChain) -> list[Event]:
     """A chain goes on by another file; jobs that it had keep their numbers."""
-    _own(now, command.chain, command.by)
+    _own(now, command.chain, command.by.user)
     return [ChainChanged(now.at_ms, command.chain, command.by, command.parts, command.source, command.settings)]
 
 

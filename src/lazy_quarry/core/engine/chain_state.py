@@ -16,7 +16,7 @@ def take_chain(chains: dict[int, ChainRecord], event: Chained | ChainLinked | Ch
         chains[event.chain] = ChainRecord(
             number=event.chain,
             name=event.name,
-            user=event.user,
+            user=event.by.user,
             at_ms=event.at_ms,
             parts=parts,
             source=event.source,

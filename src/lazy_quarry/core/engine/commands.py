@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from typing import Literal
 
+from lazy_quarry.core.job.by import NOBODY, By
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.host import Host
@@ -17,7 +18,7 @@ class Submit:
     """Submit a job."""
 
     at_ms: int
-    user: str
+    by: By
     request: Request
     origin: Origin
     freed_tasks: tuple[int, ...] = ()
@@ -34,7 +35,7 @@ class HoldJob:
 
     at_ms: int
     job: int
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,7 +44,7 @@ class ReleaseJob:
 
     at_ms: int
     job: int
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +56,7 @@ class CancelJob:
 
     at_ms: int
     job: int
-    by: str
+    by: By
     only: Literal["", "waiting", "running"] = ""
 
 
@@ -65,7 +66,7 @@ class CloseNode:
 
     at_ms: int
     node: str
-    reason: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +75,7 @@ class OpenNode:
 
     at_ms: int
     node: str
+    by: By = NOBODY
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +84,7 @@ class LoseNode:
 
     at_ms: int
     node: str
-    reason: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -91,7 +93,7 @@ class ChangeJob:
 
     at_ms: int
     job: int
-    by: str
+    by: By
     request: Request
     overrides: tuple[str, ...] = ()
     freed_tasks: tuple[int, ...] = ()
@@ -103,7 +105,7 @@ class OrderJobs:
     """The order that a user gives to their own waiting jobs: these come first, in this order."""
 
     at_ms: int
-    by: str
+    by: By
     jobs: tuple[int, ...]
 
 
@@ -113,7 +115,7 @@ class Reserve:
 
     at_ms: int
     window: Window
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -122,7 +124,7 @@ class Unreserve:
 
     at_ms: int
     name: str
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,8 +134,8 @@ class GrantHours:
     at_ms: int
     account: str
     core_ms: int
-    by: str
-    why: str
+    by: By
+    """With the reason, which has to be given."""
     source: str = ""
 
 
@@ -143,7 +145,7 @@ class SubmitChain:
 
     at_ms: int
     name: str
-    user: str
+    by: By
     parts: tuple[tuple[str, tuple[tuple[str, str], ...]], ...]
     source: str
     path: str
@@ -159,7 +161,7 @@ class LinkChain:
     chain: int
     part: str
     number: int
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,7 +170,7 @@ class ChangeChain:
 
     at_ms: int
     chain: int
-    by: str
+    by: By
     parts: tuple[tuple[str, tuple[tuple[str, str], ...]], ...]
     source: str
     settings: tuple[str, ...] = ()
@@ -234,7 +236,7 @@ class CancelTask:
     at_ms: int
     job: int
     index: int
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -254,7 +256,7 @@ class ChangeMember:
     account: str
     user: str
     added: bool
-    by: str
+    by: By
 
 
 Command = (

@@ -41,9 +41,11 @@ from lazy_quarry.core.engine.meters import turned
 from lazy_quarry.core.engine.plans import Plans
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.job.by import MOST_REASON, By
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.ledger.budgets import next_turn_ms
 from lazy_quarry.core.site import Site
+from lazy_quarry.errors import Refused
 
 CLOCK_SLACK_MS = 2_000
 """A clock set back by less than this is held without a word."""
@@ -86,6 +88,8 @@ class Engine:
 
     def decide(self, command: Command) -> list[Event]:
         """The events that a command makes. Raises :class:`Refused` when it is not carried out."""
+        if isinstance(by := getattr(command, "by", None), By) and len(by.why) > MOST_REASON:
+            raise Refused(f"a reason has at most {MOST_REASON:,} characters")
         at = max(command.at_ms, self.state.at_ms)
         situation = Situation(self.site, self.state, self.plans, self.limit_use, at)
         return [*self._clock(command, at), *self._turned(command, at), *_DECISIONS[type(command)](situation, command)]

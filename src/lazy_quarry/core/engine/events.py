@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 from typing import Any, ClassVar, get_args
 
+from lazy_quarry.core.job.by import NOBODY, By
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.host import Host
@@ -19,7 +20,8 @@ class Submitted:
     kind: ClassVar[str] = "submitted"
     at_ms: int
     job: int
-    user: str
+    by: By
+    """Whose job it is."""
     request: Request
     origin: Origin
     freed_tasks: tuple[int, ...] = ()
@@ -35,7 +37,7 @@ class Held:
     kind: ClassVar[str] = "held"
     at_ms: int
     job: int
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,7 +47,7 @@ class Released:
     kind: ClassVar[str] = "released"
     at_ms: int
     job: int
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +70,9 @@ class Stopping:
     at_ms: int
     job: int
     cause: str
-    by: str
+    by: By = NOBODY
+    due_to: str = ""
+    """The job to which it gives way, or the node that was lost."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +100,8 @@ class Ended:
     host: Host | None = None
     printed: tuple[FileMark, ...] = ()
     """Its output and errors as it left them."""
+    by: By = NOBODY
+    """Who ended a job that had not started."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,7 +123,7 @@ class TasksDropped:
     at_ms: int
     job: int
     count: int
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +133,7 @@ class Changed:
     kind: ClassVar[str] = "changed"
     at_ms: int
     job: int
-    by: str
+    by: By
     request: Request
     overrides: tuple[str, ...] = ()
     freed_tasks: tuple[int, ...] = ()
@@ -140,7 +146,7 @@ class Ordered:
 
     kind: ClassVar[str] = "ordered"
     at_ms: int
-    by: str
+    by: By
     jobs: tuple[int, ...]
 
 
@@ -151,7 +157,7 @@ class Reserved:
     kind: ClassVar[str] = "reserved"
     at_ms: int
     window: Window
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -161,7 +167,7 @@ class Unreserved:
     kind: ClassVar[str] = "unreserved"
     at_ms: int
     name: str
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,7 +177,8 @@ class NodeClosed:
     kind: ClassVar[str] = "node-closed"
     at_ms: int
     node: str
-    reason: str
+    by: By
+    """With the reason."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -181,6 +188,7 @@ class NodeOpened:
     kind: ClassVar[str] = "node-opened"
     at_ms: int
     node: str
+    by: By = NOBODY
 
 
 @dataclass(frozen=True, slots=True)
@@ -226,8 +234,8 @@ class Granted:
     at_ms: int
     account: str
     core_ms: int
-    by: str
-    why: str
+    by: By
+    """With the reason."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -263,7 +271,7 @@ class MembersChanged:
     account: str
     user: str
     added: bool
-    by: str
+    by: By
 
 
 @dataclass(frozen=True, slots=True)
@@ -274,7 +282,8 @@ class Chained:
     at_ms: int
     chain: int
     name: str
-    user: str
+    by: By
+    """Whose chain it is."""
     parts: tuple[tuple[str, tuple[tuple[str, str], ...]], ...]
     source: str = ""
     path: str = ""
@@ -291,6 +300,7 @@ class ChainLinked:
     chain: int
     part: str
     number: int
+    by: By = NOBODY
 
 
 @dataclass(frozen=True, slots=True)
@@ -300,7 +310,7 @@ class ChainChanged:
     kind: ClassVar[str] = "chain-changed"
     at_ms: int
     chain: int
-    by: str
+    by: By
     parts: tuple[tuple[str, tuple[tuple[str, str], ...]], ...]
     source: str
     settings: tuple[str, ...] = ()

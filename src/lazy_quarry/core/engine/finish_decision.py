@@ -4,6 +4,7 @@ from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.engine.events import Ended, Event, Held
 from lazy_quarry.core.engine.job_changes import job_after
 from lazy_quarry.core.engine.situation import Situation
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.inside import STUCK
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.rates import charge_of, is_free
@@ -43,7 +44,7 @@ def finish(now: Situation, report: Finish) -> list[Event]:
         printed=report.printed,
     )
     if ended.again and not _gave_way(job, report) and job_after(job, ended).stuck + 1 >= STUCK:
-        return [ended, Held(now.at_ms, job.number, f"this site, for {STUCK} attempts in a row got no further")]
+        return [ended, Held(now.at_ms, job.number, By(why=f"this site, for {STUCK} attempts in a row got no further"))]
     return [ended]
 
 

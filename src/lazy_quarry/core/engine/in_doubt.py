@@ -4,6 +4,7 @@ from collections.abc import Mapping
 
 from lazy_quarry.core.engine.events import Ended, Event, Held
 from lazy_quarry.core.engine.state import State
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Phase
 
 BY_COPY = "the copying of this folder"
@@ -24,5 +25,5 @@ def in_doubt(state: State, at_ms: int, copied: bool, ran: Mapping[int, int]) -> 
         elif job.phase in (Phase.WAITING, Phase.BLOCKED) or (job.phase is Phase.RUNNING and unmade):
             known = ran.get(job.number, 0)
             by = f"{BY_RESCUE}: its attempt {known} was begun" if known > job.attempt else BY_RESCUE
-            events.append(Held(at_ms, job.number, BY_COPY if copied else by))
+            events.append(Held(at_ms, job.number, By(why=BY_COPY if copied else by)))
     return events

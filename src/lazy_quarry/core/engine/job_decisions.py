@@ -17,6 +17,7 @@ from lazy_quarry.core.engine.events import (
 )
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.engine.task_numbers import unstarted
+from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Job, Phase, make_task, task_id
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.errors import Refused
@@ -24,13 +25,13 @@ from lazy_quarry.errors import Refused
 
 def submit(now: Situation, command: Submit) -> list[Event]:
     """Submit a job under the next number."""
-    now.limit_use.accept(command.user, command.request)
+    now.limit_use.accept(command.by.user, command.request)
     _check_after(now, command)
     return [
         Submitted(
             at_ms=now.at_ms,
             job=now.state.next_number,
-            user=command.user,
+            by=command.by,
             request=command.request,
             origin=command.origin,
             freed_tasks=command.freed_tasks,
@@ -46,11 +47,11 @@ def hold(now: Situation, command: HoldJob) -> list[Event]:
     A task that is no job of its own yet is held in its array, whose other tasks go on.
     """
     if (task := unstarted(now.state, command.job)) is not None:
-        array = now.own_job(command.job // TASK_SPAN, command.by, "hold")
+        array = now.own_job(command.job // TASK_SPAN, command.by.user, "hold")
         if array.phase is Phase.HELD or task.index in array.held_tasks:
             raise Refused(f"{task.label} is held already")
         return [Held(now.at_ms, command.job, command.by)]
-    job = now.own_job(command.job, command.by, "hold")
+    job = now.own_job(command.job, command.by.user, "hold")
     if job.phase is Phase.HELD:
         raise Refused(f"{job.label} is held already")
     if job.request.array is not None and not job.unmade_tasks:
@@ -63,12 +64,12 @@ def hold(now: Situation, command: HoldJob) -> list[Event]:
 def release(now: Situation, command: ReleaseJob) -> list[Event]:
     """Release a job that is on hold; of an array that is not, all tasks that are held one by one."""
     if (task := unstarted(now.state, command.job)) is not None:
-        array = now.own_job(command.job // TASK_SPAN, command.by, "release")
+        array = now.own_job(command.job // TASK_SPAN, command.by.user, "release")
         if task.index not in array.held_tasks:
             alone = f"; release {array.number}, its array, which is held" if array.phase is Phase.HELD else ""
             raise Refused(f"{task.label} is not held by itself{alone}")
         return [Released(now.at_ms, command.job, command.by)]
-    job = now.own_job(command.job, command.by, "release")
+    job = now.own_job(command.job, command.by.user, "release")
     made = sorted(
         number for number in now.state.tasks.get(job.number, ()) if now.state.jobs[number].phase is Phase.HELD
     )
@@ -82,7 +83,7 @@ def release(now: Situation, command: ReleaseJob) -> list[Event]:
 
 def cancel(now: Situation, command: CancelJob) -> list[Event]:
     """End a waiting job, stop a running one. A job that is being stopped already stays as it is."""
-    job = now.own_job(command.job, command.by, "cancel")
+    job = now.own_job(command.job, command.by.user, "cancel")
     if job.request.array is not None:
         return _cancel_array(now, job, command.by, command.only)
     if command.only and (job.phase is Phase.RUNNING) != (command.only == "running"):
@@ -90,14 +91,14 @@ def cancel(now: Situation, command: CancelJob) -> list[Event]:
     return _cancel_one(now, job, command.by)
 
 
-def _cancel_one(now: Situation, job: Job, by: str) -> list[Event]:
+def _cancel_one(now: Situation, job: Job, by: By) -> list[Event]:
     if job.phase is not Phase.RUNNING:
         return [_not_running(now, job, by)]
     # One that is being stopped for another cause would run again, which is what nobody wants any more.
     return [Stopping(now.at_ms, job.number, "cancelled", by)] if job.stopping != "cancelled" else []
 
 
-def _cancel_array(now: Situation, job: Job, by: str, only: str) -> list[Event]:
+def _cancel_array(now: Situation, job: Job, by: By, only: str) -> list[Event]:
     """Cancel an array: tasks that have not started end, tasks that run are stopped."""
     dropped: list[Event] = []
     if job.unmade_tasks and only != "running":
@@ -111,7 +112,7 @@ def _cancel_array(now: Situation, job: Job, by: str, only: str) -> list[Event]:
 
 def cancel_task(now: Situation, command: CancelTask) -> list[Event]:
     """Cancel one task of an array, whether it is a job of its own yet or not."""
-    job = now.own_job(command.job, command.by, "cancel")
+    job = now.own_job(command.job, command.by.user, "cancel")
     number = task_id(job.number, command.index)
     task = now.state.jobs.get(number)
     if task is not None:
@@ -123,11 +124,12 @@ def cancel_task(now: Situation, command: CancelTask) -> list[Event]:
     return [made, _not_running(now, make_task(job, command.index), command.by)]
 
 
-def _not_running(now: Situation, job: Job, by: str) -> Ended:
+def _not_running(now: Situation, job: Job, by: By) -> Ended:
     """The end of a job that waits. What its earlier attempts used stays its use."""
     when = f"after attempt {job.attempt}, before it ran again" if job.attempt else "before it started"
-    reason = f"cancelled by {by} {when}"
-    return Ended(now.at_ms, job.number, job.attempt, Phase.CANCELLED, reason=reason, use=job.use)
+    why = f": {by.why}" if by.why else ""
+    reason = f"cancelled by {by.user} {when}{why}"
+    return Ended(now.at_ms, job.number, job.attempt, Phase.CANCELLED, reason=reason, use=job.use, by=by)
 
 
 def change(now: Situation, command: ChangeJob) -> list[Event]:
@@ -135,7 +137,7 @@ def change(now: Situation, command: ChangeJob) -> list[Event]:
 
     Of an array some task of which has started, at-once alone can be changed.
     """
-    job = now.own_job(command.job, command.by, "change")
+    job = now.own_job(command.job, command.by.user, "change")
     if job.phase is Phase.RUNNING:
         raise Refused(f"{job.label} can't be changed any more: it runs")
     if job.parent is not None:
@@ -183,7 +185,7 @@ def _check_after(now: Situation, command: Submit | ChangeJob) -> None:
 
 def order(now: Situation, command: OrderJobs) -> list[Event]:
     """Order a user's own waiting jobs."""
-    jobs = [now.own_job(number, command.by, "order") for number in dict.fromkeys(command.jobs)]
+    jobs = [now.own_job(number, command.by.user, "order") for number in dict.fromkeys(command.jobs)]
     for job in jobs:
         if job.phase is Phase.RUNNING:
             raise Refused(f"{job.label} runs already; only waiting jobs have an order")

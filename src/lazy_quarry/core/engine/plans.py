@@ -90,7 +90,7 @@ class Plans:
             if self.state.jobs[event.job].phase is Phase.BLOCKED:
                 return  # it has no place in the plan
             job = self.state.jobs[event.job]
-            known = plan.serves(self.access(event.user, event.request.account))
+            known = plan.serves(self.access(event.by.user, event.request.account))
             # An array is planned task by task; a job before others changes their places.
             if event.request.array is not None or not known or not self._behind_all(job, plan, event.at_ms):
                 self._kept, self._earlier = None, plan

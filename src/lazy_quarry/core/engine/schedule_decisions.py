@@ -6,6 +6,7 @@ from lazy_quarry.core.engine.commands import Schedule
 from lazy_quarry.core.engine.events import Ended, Event, Started, Stopping, TaskMade, Unreserved
 from lazy_quarry.core.engine.meters import reached
 from lazy_quarry.core.engine.situation import Situation
+from lazy_quarry.core.job.by import NOBODY
 from lazy_quarry.core.job.job import Allocation, Job, Phase, task_id
 from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.plan.placement import Placement
@@ -72,7 +73,9 @@ def _skipped(now: Situation, number: int, attempt: int, reason: str, planned: bo
 
 def _expired_reservations(now: Situation) -> Iterable[Event]:
     return (
-        Unreserved(now.at_ms, name, "") for name, one in sorted(now.state.reserved.items()) if one.ends_ms <= now.at_ms
+        Unreserved(now.at_ms, name, NOBODY)
+        for name, one in sorted(now.state.reserved.items())
+        if one.ends_ms <= now.at_ms
     )
 
 
@@ -179,7 +182,7 @@ def _giving_way(now: Situation) -> list[Event]:
             found = plans.plan_of(at, ahead, giving_way=fewer).placements.get(job.number)
             if found is not None and found.start_ms <= by_ms:
                 chosen = fewer
-        return [Stopping(at, number, "gave-way", str(job.number)) for number in chosen]
+        return [Stopping(at, number, "gave-way", due_to=str(job.number)) for number in chosen]
     return []
 
 

@@ -23,36 +23,35 @@ from lazy_quarry.core.engine.events import (
 )
 from lazy_quarry.core.engine.situation import Situation
 from lazy_quarry.core.instants import LATEST_MS
+from lazy_quarry.core.job.by import MOST_REASON
 from lazy_quarry.core.ledger.budgets import members, needed
 from lazy_quarry.core.units import format_core_hours
 from lazy_quarry.errors import Refused
 
-MOST_NAME, MOST_REASON = 100, 1000
-"""Characters of a reservation's name, and of a reason."""
+MOST_NAME = 100
+"""Characters of a name."""
 MOST_GRANTED_MS = 10**9 * 3_600_000
 """A billion core-hours: more is a slip, and sums of such stay whole numbers everywhere."""
 
 
 def close_node(now: Situation, command: CloseNode) -> list[Event]:
     """A node gets no more jobs; the jobs on it go on."""
-    if len(command.reason) > MOST_REASON:
-        raise Refused(f"a reason has at most {MOST_REASON:,} characters")
-    return [NodeClosed(now.at_ms, now.known_node(command.node), command.reason)]
+    return [NodeClosed(now.at_ms, now.known_node(command.node), command.by)]
 
 
 def open_node(now: Situation, command: OpenNode) -> list[Event]:
     """A closed node takes jobs again."""
     if now.known_node(command.node) not in now.state.closures:
         raise Refused(f"node {command.node} is open already")
-    return [NodeOpened(now.at_ms, command.node)]
+    return [NodeOpened(now.at_ms, command.node, command.by)]
 
 
 def lose_node(now: Situation, command: LoseNode) -> list[Event]:
     """A node has gone: it takes no more jobs, and those on it are lost."""
-    events: list[Event] = [NodeClosed(now.at_ms, now.known_node(command.node), command.reason)]
+    events: list[Event] = [NodeClosed(now.at_ms, now.known_node(command.node), command.by)]
     for job in now.state.running():
         if job.stopping is None and any(one.node == command.node for one in job.allocations):
-            events.append(Stopping(now.at_ms, job.number, "lost", command.node))
+            events.append(Stopping(now.at_ms, job.number, "lost", command.by, command.node))
     return events
 
 
@@ -90,8 +89,8 @@ def unreserve(now: Situation, command: Unreserve) -> list[Event]:
 def grant_hours(now: Situation, command: GrantHours) -> list[Event]:
     """An account gets core-hours, or some that it hasn't used are taken back; they may come from another account."""
     hours = command.core_ms
-    if not command.why.strip() or len(command.why) > MOST_REASON:
-        raise Refused(f"say why, in at most {MOST_REASON:,} characters")
+    if not command.by.why.strip():
+        raise Refused("say why")
     if hours == 0 or abs(hours) > MOST_GRANTED_MS:
         raise Refused("grant core-hours, at most a billion")
     if command.source and hours < 0:
@@ -101,9 +100,9 @@ def grant_hours(now: Situation, command: GrantHours) -> list[Event]:
     for account, more in ((command.account, hours), (command.source, -hours)):
         if account:
             _check_grant(now, account, more)
-    events: list[Event] = [Granted(now.at_ms, command.account, hours, command.by, command.why)]
+    events: list[Event] = [Granted(now.at_ms, command.account, hours, command.by)]
     if command.source:
-        events.insert(0, Granted(now.at_ms, command.source, -hours, command.by, command.why))
+        events.insert(0, Granted(now.at_ms, command.source, -hours, command.by))
     return events
 
 

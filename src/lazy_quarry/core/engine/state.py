@@ -87,13 +87,13 @@ class State:
         self.at_ms = max(self.at_ms, event.at_ms)
         match event:
             case Submitted():
-                job = Job(event.job, event.user, event.request, event.origin, event.at_ms, mark=event.mark)
+                job = Job(event.job, event.by.user, event.request, event.origin, event.at_ms, mark=event.mark)
                 self._set_waits(job, event)
                 self.next_number = max(self.next_number, event.job + 1)
             case Held():
                 if event.job in self.jobs:
                     self.jobs[event.job] = replace(
-                        self.jobs[event.job].in_phase(Phase.HELD, self.at_ms), reason=event.by
+                        self.jobs[event.job].in_phase(Phase.HELD, self.at_ms), reason=event.by.name
                     )
                 else:
                     self._hold_task(event.job, True)
@@ -128,7 +128,7 @@ class State:
             case Changed():
                 self._change(event)
             case Ordered():
-                self.orders[event.by] = event.jobs
+                self.orders[event.by.user] = event.jobs
             case Reserved():
                 self.reserved[event.window.name] = event.window
             case Unreserved():
@@ -140,7 +140,7 @@ class State:
             case TasksDropped():
                 self._drop_tasks(event)
             case NodeClosed():
-                self.closures[event.node] = event.reason
+                self.closures[event.node] = event.by.why
             case NodeOpened():
                 self.closures.pop(event.node, None)
             case BroughtForward():
@@ -152,7 +152,7 @@ class State:
                 take_chain(self.chains, event)
                 self.next_chain = max(self.next_chain, event.chain + 1)
             case Granted():
-                grant = Grant(event.at_ms, event.core_ms, event.by, event.why)
+                grant = Grant(event.at_ms, event.core_ms, event.by.user, event.by.why)
                 self.grants[event.account] = (*self.grants.get(event.account, ()), grant)
                 self.warned.pop(event.account, None)  # of the new budget it is another share
             case MetersRead():
@@ -161,7 +161,7 @@ class State:
             case BudgetReached():
                 self.warned[event.account] = {event.begin_ms: event.percent}
             case MembersChanged():
-                change = MemberChange(event.at_ms, event.user, event.added, event.by)
+                change = MemberChange(event.at_ms, event.user, event.added, event.by.user)
                 self.member_changes[event.account] = (*self.member_changes.get(event.account, ()), change)
             case ClockHeld():
                 self.clock_held_ms = event.at_ms

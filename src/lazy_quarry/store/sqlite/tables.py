@@ -2,7 +2,7 @@
 
 from sqlalchemy import BigInteger, Column, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
-VERSION = 7
+VERSION = 8
 """Of these tables. A folder with a greater one was written by a newer program and is left alone."""
 
 metadata = MetaData()

@@ -9,7 +9,7 @@ from uuid import uuid4
 import msgspec
 from sqlalchemy import Connection, and_, func, inspect, select
 
-from lazy_quarry.core.engine.events import KINDS, Changed, Ended, Started, Submitted
+from lazy_quarry.core.engine.events import Changed, Ended, Started, Submitted
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.phase import FAILING
@@ -18,7 +18,7 @@ from lazy_quarry.core.site import Window
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store.books import Cells, add_up, cells_of
 from lazy_quarry.store.checks import first_chain
-from lazy_quarry.store.codec import from_json
+from lazy_quarry.store.codec import decode, from_json
 from lazy_quarry.store.rows import (
     Texts,
     end_of,
@@ -67,7 +67,7 @@ def upgrade(work: Connection, folder: Path | None) -> None:
         _from_4(work)
     if version < 6:
         from_5(work)
-    # Version 7 has events that version 6 doesn't know, and nothing else is new in it.
+    # Versions 7 and 8 have events that those before don't know; earlier events are read as they are.
     work.execute(meta.update().where(meta.c.key == "version").values(value=str(VERSION)))
 
 
@@ -136,7 +136,7 @@ def _from_2(work: Connection) -> None:
         state, since = State.kept(found.jobs, **given), row.number
     chain, written = first_chain(identity), []
     for number, row in enumerate(sorted(rows["events"], key=lambda one: one.number), 1):
-        event = from_json(KINDS[row.kind], _renewed_text(row.body))
+        event = decode(row.kind, _renewed_text(row.body))
         if row.number > since:
             state.apply(event)
         written.append(event_row(number, event, chain, known, new))
@@ -177,7 +177,7 @@ def _from_4(work: Connection) -> None:
                 continue
             found = work.execute(select(events).where(events.c.job == row.job).order_by(events.c.number)).all()
             kinds = (Submitted.kind, Started.kind, Ended.kind, Changed.kind)
-            happened = [from_json(KINDS[one.kind], one.body) for one in found if one.kind in kinds]
+            happened = [decode(one.kind, one.body) for one in found if one.kind in kinds]
             add_up(cells_of(job, happened) or (sum_cells(job, end_of(job)) if job.phase.final else ()), lost)
     for key, values in lost.items():
         here = and_(*(sums.c[name] == value for name, value in zip(CELL_KEY, key, strict=True)))

@@ -11,13 +11,13 @@ from typing import Any
 import msgspec
 from sqlalchemy import Connection, select
 
-from lazy_quarry.core.engine.events import KINDS, Ended, Held, Released, Started, Submitted
+from lazy_quarry.core.engine.events import Ended, Held, Released, Started, Submitted
 from lazy_quarry.core.engine.job_changes import held_by
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, outlook
 from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.store.checks import row_check
-from lazy_quarry.store.codec import from_json, to_json
+from lazy_quarry.store.codec import decode, to_json
 from lazy_quarry.store.rows import THINNED, Scalars, checked_row, job_of, opened, parts_of, scalars_of, state_of
 from lazy_quarry.store.sqlite.tables import ended, events, live, parts, sums
 from lazy_quarry.store.storage import Cell, EndedRow
@@ -142,7 +142,7 @@ def _events_of(work: Connection, number: int, until: int) -> list[Started | Ende
     query = select(events.c.kind, events.c.body).where(events.c.job == number, events.c.number <= until)
     rows = work.execute(query.order_by(events.c.number))
     kinds = (Started.kind, Ended.kind, Held.kind, Released.kind)
-    return [from_json(KINDS[row.kind], row.body) for row in rows if row.kind in kinds]
+    return [decode(row.kind, row.body) for row in rows if row.kind in kinds]
 
 
 def _rewritten(row: dict[str, Any], job: Job) -> EndedRow:
@@ -185,7 +185,7 @@ def _rewrite_state(work: Connection, known: _Known) -> None:
         last = row.number
         if row.kind == THINNED:
             continue
-        event = from_json(KINDS[row.kind], row.body)
+        event = decode(row.kind, row.body)
         if isinstance(event, Submitted):
             texts_of[event.job] = row.script, row.environment
         if isinstance(event, Ended) and event.job in known.planned:
