@@ -1,6 +1,7 @@
 """Review: tasks as a field, results side by side, what differs, search, mail, and being told of an end."""
 
 import time
+from dataclasses import replace
 
 import pytest
 from textual import events
@@ -9,6 +10,7 @@ from lazy_quarry.app.ring import Ring
 from lazy_quarry.app.widgets.braille import braille
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.app.widgets.frame import NoteBar
+from lazy_quarry.app.widgets.node_lines import NodeLines
 from lazy_quarry.app.widgets.usage_lines import columns_of, spread_over
 from lazy_quarry.core.advice.curves import Point, result_curves
 from lazy_quarry.core.advice.found_value import ValuePattern, number_in
@@ -245,6 +247,19 @@ def test_graphs_show_what_is_there_however_little():
     assert spread_over([(0, 1.0, 5), (10, 3.0, 7)], 0, 20, 4) == [(1.0, 5), (1.0, 5), (3.0, 7), (3.0, 7)]
     rows = braille([[(0, 0), (1, 1)], [(0, 1), (1, 1)]], 4, 2, (0, 1), (0, 1))
     assert all(sign != " " for sign, _ in rows[0]) and rows[1][0][1] == 0 and rows[1][3] == (" ", -1)
+
+
+async def test_a_run_on_several_nodes_says_what_each_of_them_did(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        place, _ = await review(app, pilot, "surge-south")
+        await wait_for(pilot, lambda: "BY NODE" in text_of(app, "#verdict"))
+        [idle, busy] = text_of(app, "#verdict").split("BY NODE")[1].split("\n")[1:3]
+        assert idle.split()[0] != busy.split()[0] and "of 16" in idle and "GiB" in busy
+        view = place.detail.view
+        many = tuple(replace(view.parts[0], node=f"c{number}") for number in range(20))
+        lines = NodeLines(replace(view, parts=many), 60)
+        assert lines.count == 9 and lines.left_out == 12
+        assert NodeLines(replace(view, parts=()), 60).count == 0
 
 
 async def test_what_is_typed_after_a_key_that_opens_a_line_gets_there_also_on_a_machine_that_stood_still(

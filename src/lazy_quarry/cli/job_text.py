@@ -157,6 +157,10 @@ def _used(view: JobView) -> Iterator[str]:
         asked = f", of {format_size(view.scratch_mib)}" if view.scratch_mib else ""
         yield f"  scratch    {format_size(view.use.scratch_mib)} at its end{asked}"
     yield f"  read       {format_bytes(view.use.read_bytes)}, written {format_bytes(view.use.written_bytes)}"
+    for one in view.parts:
+        cpu, memory = format_cpu(one.use.cpu_ms), format_size(one.use.memory_peak_mib)
+        moved = f"{format_bytes(one.use.read_bytes)} read, {format_bytes(one.use.written_bytes)} written"
+        yield f"  {one.node:<9}  {cpu} of CPU, {memory} at most, {moved}"
 
 
 def _used_by_tasks(told: TasksTold) -> Iterator[str]:

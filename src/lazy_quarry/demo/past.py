@@ -11,7 +11,7 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.site import Site
 from lazy_quarry.demo.people import Arrival
-from lazy_quarry.run.rehearsal import modelled_inside
+from lazy_quarry.run.rehearsal import modelled_inside, modelled_parts
 
 
 @dataclass(slots=True)
@@ -123,5 +123,6 @@ def _ended(site: Site, number: int, arrival: Arrival, start: int, allocations: t
         times=JobTimes.of_one_attempt(arrival.at_ms, start, runtime * 1000, cpu_ms),
     )
     whole = max(runtime, (told.runtime_s or (60, 60))[0])
+    job = replace(job, parts=tuple(replace(one, exit=status, signal=name) for one in modelled_parts(job, job.use)))
     inside = modelled_inside(job, whole * 1000, job.ended_ms or 0, True)
     return replace(job, inside=inside) if inside is not None else job

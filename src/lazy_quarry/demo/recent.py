@@ -109,6 +109,7 @@ def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
                 allocated_core_ms=job.allocated_core_ms,
                 charge_core_ms=job.charge_core_ms,
                 inside=job.inside,
+                parts=job.parts,
                 curve=_curve(job) if job.user == YOU else None,
             ),
         )

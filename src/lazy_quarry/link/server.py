@@ -43,7 +43,7 @@ from lazy_quarry.probe.machine import core_numbers, groups_of, user_name
 from lazy_quarry.probe.others import OthersLoad
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.probe.zone import local_zone
-from lazy_quarry.run.intent import attempt_name
+from lazy_quarry.run.intent import part_names
 from lazy_quarry.run.node.process import boottime, wall_ms
 from lazy_quarry.run.node.sockets import is_at, listen, mark_of
 from lazy_quarry.run.nodes import Nodes
@@ -117,7 +117,7 @@ class Server:
         self.state = self.site.present.engine.state
         self.clock = ClockWatch(self.site.present, lambda: round(boottime() * 1000), self._run_ms)
         # Folders of attempts whose ends are in the journal: the last engine may have ended before it removed them.
-        self.runner.sweep({attempt_name(job) for job in self.state.running()})
+        self.runner.sweep({name for job in self.state.running() for name in part_names(job)})
         self.writers: set[asyncio.StreamWriter] = set()
         self.idle_since = time.monotonic()
         self.told_version = 0

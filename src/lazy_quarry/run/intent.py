@@ -5,26 +5,41 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import lazy_quarry
-from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.job.job import Allocation, Job
 from lazy_quarry.core.paths import fill_in
 from lazy_quarry.run.node.attempt import OWN, Command, Intent, Limits, Paths, Results, Staging
 from lazy_quarry.run.node.staging import inside
 
 
-def attempt_name(job: Job) -> str:
-    """The name of the present attempt: its folder in the spool, and its name in messages."""
-    return named_attempt(job.number, job.attempt, job.mark)
+def attempt_name(job: Job, part: int = 0) -> str:
+    """The name of a part of the present attempt: its folder in the spool, its control group, and its name in messages."""
+    return named_attempt(job.number, job.attempt, job.mark, part)
 
 
-def named_attempt(job: int, attempt: int, mark: str) -> str:
-    """The name of an attempt of a submission; those that an earlier version took in have no mark."""
-    return f"{job}-{attempt}-{mark}" if mark else f"{job}-{attempt}"
+def named_attempt(job: int, attempt: int, mark: str, part: int = 0) -> str:
+    """The name of a part of an attempt of a submission: the first has the attempt's own, the others the index of their node.
+
+    Those that an earlier version took in have no mark.
+    """
+    name = f"{job}-{attempt}-{mark}" if mark else f"{job}-{attempt}"
+    return f"{name}.{part}" if part else name
 
 
-def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: str) -> Intent:
-    """The intent of a job's present attempt. Core k of the plan is the k-th of ``processors``."""
-    request, allocation, paths = job.request, job.allocations[0], job.paths
-    folder = state_folder / "spool" / attempt_name(job)
+def part_names(job: Job) -> list[str]:
+    """The names of all parts of the present attempt, in the order of its allocations."""
+    return [attempt_name(job, part) for part in range(len(job.allocations))]
+
+
+def part_of(name: str) -> tuple[str, int]:
+    """The attempt that a part is of, by its name, and the index of its node."""
+    attempt, _, part = name.partition(".")
+    return attempt, int(part or 0)
+
+
+def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: str, part: int = 0) -> Intent:
+    """The intent of a part of a job's present attempt. Core k of the plan is the k-th of ``processors``."""
+    request, allocation, paths = job.request, job.allocations[part], job.paths
+    folder = state_folder / "spool" / attempt_name(job, part)
     scratch = folder / OWN / "scratch"
     if request.stage.keep:
         scratch = Path(inside(str(state_folder / "scratch"), request.name))
@@ -35,7 +50,7 @@ def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: 
         ranks=[(one.node, one.ranks) for one in job.allocations],
         paths=Paths(paths.folder, paths.output, paths.errors, paths.input),
         command=Command(
-            environment=_environment(job, state_folder, folder, scratch),
+            environment=_environment(job, allocation, state_folder, folder, scratch),
             arguments=[fill_in(word, dict(request.parameters)) for word in request.arguments],
             prepare=list(request.prepare),
             modules=list(request.modules),
@@ -65,7 +80,7 @@ _OF_OTHERS = frozenset(("LQ_PHASE", "LQ_RANK", "LQ_RANK_HERE", "LQ_SPREAD_TASK",
 """Variables of a part of another job, from inside of which this one was submitted."""
 
 
-def _environment(job: Job, state_folder: Path, folder: Path, scratch: Path) -> dict[str, str]:
+def _environment(job: Job, allocation: Allocation, state_folder: Path, folder: Path, scratch: Path) -> dict[str, str]:
     """The variables of a running job: its submitter's, its header's, ours, and its parameters."""
     request = job.request
     base = {key: value for key, value in job.origin.environment if key not in _OF_OTHERS}
@@ -87,7 +102,7 @@ def _environment(job: Job, state_folder: Path, folder: Path, scratch: Path) -> d
         "LQ_THREADS": str(request.threads),
         "OMP_NUM_THREADS": str(request.threads),
         "LQ_CORES": str(job.cores_allocated),
-        "LQ_MEMORY_MIB": str(job.allocations[0].memory_mib),
+        "LQ_MEMORY_MIB": str(allocation.memory_mib),
         "LQ_GPUS": str(sum(len(one.gpus) for one in job.allocations)),
         "LQ_SCRATCH": str(scratch),
         "LQ_SUBMITTED_FROM": job.origin.directory,

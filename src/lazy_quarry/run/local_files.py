@@ -11,6 +11,7 @@ from pathlib import Path
 from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.files import given, ours
 from lazy_quarry.run.file_kinds import FileFound, file_found
@@ -37,10 +38,21 @@ class LocalFiles:
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
         """What the supervisor wrote last: use so far, cores busy."""
-        found = ours.glance_json(self.spool / attempt_name(job) / "live.json")
+        return self.live_of(attempt_name(job))
+
+    def live_of(self, name: str) -> tuple[Use, float] | None:
+        """The same of a part of an attempt by its name."""
+        found = ours.glance_json(self.spool / name / "live.json")
         if found is None:
             return None
         return Use(found["cpu_ms"], found["peak_mib"], found["read"], found["written"]), found["busy"]
+
+    def parts(self, job: Job, now_ms: int) -> tuple[NodeUse, ...]:
+        """What the supervisors of an attempt on several nodes wrote last, as far as they write here."""
+        if len(job.allocations) < 2:
+            return ()
+        known = [(one.node, self.live_of(attempt_name(job, part))) for part, one in enumerate(job.allocations)]
+        return tuple(NodeUse(node, live[0]) for node, live in known if live is not None)
 
     def run_ms(self, job: Job) -> int | None:
         """Time that its supervisor has run, by a clock that nobody can set; None where that is not known."""
@@ -148,10 +160,10 @@ class LocalAttempts(LocalFiles):
         except OSError as fault:
             raise StateFolderError(f"nothing can start: {self.spool} cannot be written ({fault.strerror})") from None
 
-    def lay_out(self, name: str, job: Job) -> None:
-        """Write what an attempt is to run. Raises :class:`OSError` and :class:`IntentTooLong`."""
-        intent = intent_of(job, self.folder, self.processors, self.journal)
-        write_intent(self.spool / name, intent, job.origin.script)
+    def lay_out(self, job: Job, part: int) -> None:
+        """Write what a part of an attempt is to run. Raises :class:`OSError` and :class:`IntentTooLong`."""
+        intent = intent_of(job, self.folder, self.processors, self.journal, part)
+        write_intent(self.spool / attempt_name(job, part), intent, job.origin.script)
 
     def is_laid_out(self, name: str) -> bool:
         """Whether that is written."""

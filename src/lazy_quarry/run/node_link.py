@@ -5,7 +5,7 @@ from typing import Protocol
 
 from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.inside import Inside
-from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.run.node.messages import Ask, FromEngine, Notes, Over, Waits
 from lazy_quarry.run.runner import JobFiles
 
@@ -21,6 +21,10 @@ class AttemptFiles(JobFiles, Protocol):
         """What an attempt that is over, by its name, had told until then."""
         ...
 
+    def live_of(self, name: str) -> tuple[Use, float] | None:
+        """What a part of a running attempt, by its name, has used so far, and the cores that it keeps busy; None when unknown."""
+        ...
+
     def samples_of(self, name: str) -> list[Sample]:
         """What was measured of an attempt, by its name."""
         ...
@@ -29,8 +33,8 @@ class AttemptFiles(JobFiles, Protocol):
         """Make the folders of attempts that are about to be recorded as started. Raises :class:`StateFolderError`."""
         ...
 
-    def lay_out(self, name: str, job: Job) -> None:
-        """Write what an attempt is to run.
+    def lay_out(self, job: Job, part: int) -> None:
+        """Write what a part of an attempt is to run.
 
         Raises :class:`OSError` where that can't be written now, :class:`IntentTooLong` for what can never be started.
         """

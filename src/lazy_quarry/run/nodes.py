@@ -2,24 +2,29 @@
 
 import secrets
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
+from dataclasses import replace
 from functools import partial
 
 from lazy_quarry.core.engine.commands import Finish
-from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, Curve, curve_of
+from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, curve_of
 from lazy_quarry.core.job.file_mark import FileMark
-from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Use
+from lazy_quarry.core.job.node_use import NodeUse, sum_of
 from lazy_quarry.files.kinds import words_of
-from lazy_quarry.run.intent import attempt_name, named_attempt
+from lazy_quarry.run.files_of_nodes import FilesOfNodes
+from lazy_quarry.run.intent import attempt_name, named_attempt, part_names, part_of
 from lazy_quarry.run.node.attempt import Exit, IntentTooLong
 from lazy_quarry.run.node.messages import Ask, Ensure, Notes, Over, Renew, Settle, Stop, Waits
 from lazy_quarry.run.node.process import wall_ms
-from lazy_quarry.run.node_link import AttemptFiles, NodeLink
+from lazy_quarry.run.node_link import NodeLink
+from lazy_quarry.run.runner import Attempt
 from lazy_quarry.run.this_host import this_host
 
 QUIET_S = 1.0
 """Agents are let go when nothing ran or waited for so long."""
+PART_OVER = "part-over"
+"""The cause of a stop of the parts of an attempt that are left when one is over."""
 MOST_OLD = 2_000
 """Folders of settled attempts that may wait for a quiet moment to be removed."""
 
@@ -35,12 +40,17 @@ class Nodes:
     def __init__(self, nodes: Mapping[str, NodeLink], home: str, journal: str, kept_s: int = 0) -> None:
         self.nodes, self.journal, self.kept_s = nodes, journal, kept_s
         self.home = nodes[home]
+        self.files = FilesOfNodes(nodes, self.home)
         self._active: dict[str, Job] = {}
+        """The job of each part of an attempt that runs, by the part's name."""
+        self._over: dict[str, dict[int, Exit]] = {}
+        """The ends of parts, by the attempt's name and the part's index."""
         self._ended: dict[str, Finish] = {}
+        """Attempts of which all parts are over, by the attempt's name."""
         self._delayed: dict[str, str] = {}
-        """Why an attempt could not be started yet, by name."""
+        """Why a part could not be started yet, by name."""
         self._stops: dict[str, str] = {}
-        """Attempts that should stop, by name, and why; and those of which the file that says so could not be written yet."""
+        """Parts that should stop, by name, and why; and those of which the file that says so could not be written yet."""
         self._unwritten_stops: dict[str, str] = {}
         self._noted: dict[str, str] = {}
         """What the agent found about an attempt that runs, by name."""
@@ -50,15 +60,10 @@ class Nodes:
         for node in nodes.values():
             node.greeting(partial(self._greet, node))
 
-    def _of(self, job: Job | None) -> NodeLink:
-        """The node of a job's present attempt."""
-        name = job.allocations[0].node if job is not None and job.allocations else ""
-        return self.nodes.get(name, self.home)
-
-    @property
-    def files(self) -> AttemptFiles:
-        """The files of what it runs."""
-        return self.home.files
+    def _of(self, name: str) -> NodeLink:
+        """The node of a part of an attempt that runs."""
+        job, (_, part) = self._active.get(name), part_of(name)
+        return self.nodes.get(job.allocations[part].node, self.home) if job is not None else self.home
 
     # -- the agents --------------------------------------------------------------------------------
 
@@ -87,7 +92,7 @@ class Nodes:
 
     def _greet(self, node: NodeLink) -> None:
         """Tell an agent, which may be new, everything that should run there and everything that should stop."""
-        here = [name for name, job in self._active.items() if self._of(job) is node]
+        here = [name for name in self._active if self._of(name) is node]
         for name in here:
             node.send(Ensure(node.epoch, name))
         for name in here:
@@ -112,11 +117,62 @@ class Nodes:
         if ended.journal in ("", self.journal):  # else it is of one that is not here any more
             self._delayed.pop(name, None)
             self._noted.pop(name, None)
-            number, attempt, *mark = name.split("-")
-            told = node.files.inside_at_end(name, ended.ended_ms)
-            most = MOST_OF_TASK if int(number) >= TASK_SPAN else MOST_POINTS
-            curve = curve_of(node.files.samples_of(name), most)
-            self._ended[name] = _finish(int(number), int(attempt), "".join(mark), ended, told, curve)
+            attempt, part = part_of(name)
+            over = self._over.setdefault(attempt, {})
+            over[part] = ended
+            missing = [other for other in self._names(attempt) if part_of(other)[1] not in over]
+            for other in missing:
+                if other not in self._stops:  # an attempt is over when a part of it is
+                    self._stop(other, PART_OVER)
+            if not missing:
+                self._ended[attempt] = self._finish(attempt, over)
+
+    def _names(self, attempt: str) -> list[str]:
+        """The names of the parts of an attempt; of one that doesn't run, of those that were told of."""
+        if job := self._active.get(attempt):
+            return part_names(job)
+        number, tried, *mark = attempt.split("-")
+        return [named_attempt(int(number), int(tried), "".join(mark), part) for part in self._over.get(attempt, (0,))]
+
+    def _finish(self, attempt: str, over: Mapping[int, Exit]) -> Finish:
+        """The end of an attempt from those of its parts. The first that ended by itself says how; the use is that of all."""
+        number, tried, *mark = attempt.split("-")
+        own = [one for one in over.items() if one[1].cause != PART_OVER] or list(over.items())
+        decides = min(own, key=lambda one: (one[1].ended_ms, one[0]))[1]
+        files, last = self._of(attempt).files, max(one.ended_ms for one in over.values())
+        inside = files.inside_at_end(attempt, last)
+        most = MOST_OF_TASK if int(number) >= TASK_SPAN else MOST_POINTS
+        # A part of it that had more than was ever seen of all of it at once was too short to be seen.
+        own_peak = max((part.memory_peak_mib for part in inside.parts), default=0) if inside is not None else 0
+        use = sum_of([_use(one) for one in over.values()])
+        first, job = over.get(0, decides), self._active.get(attempt)
+        held = [one.held_ms for one in over.values() if one.held_ms is not None]
+        return Finish(
+            at_ms=last,
+            job=int(number),
+            attempt=int(tried),
+            exit=decides.exit,
+            signal=decides.signal,
+            cause=decides.cause,
+            reason=decides.reason,
+            use=replace(use, memory_peak_mib=max(use.memory_peak_mib, own_peak)),
+            held_ms=max(held) if len(held) == len(over) else None,
+            mark="".join(mark),
+            inside=inside,
+            curve=curve_of(files.samples_of(attempt), most),
+            host=this_host(),
+            printed=tuple(
+                FileMark(which, *first.printed[which])
+                for which in ("output", "errors")
+                if len(first.printed.get(which, ())) == 4
+            ),
+            parts=()
+            if job is None or len(over) < 2
+            else tuple(
+                NodeUse(job.allocations[part].node, _use(one), one.exit, one.signal)
+                for part, one in sorted(over.items())
+            ),
+        )
 
     # -- the protocol ------------------------------------------------------------------------------
 
@@ -124,60 +180,76 @@ class Nodes:
         """A new mark for a submission."""
         return secrets.token_hex(6)
 
-    def prepare(self, attempts: list[tuple[int, int, str]]) -> None:
-        """Make the folders of attempts (job, attempt, mark) that are about to be recorded as started.
+    def prepare(self, attempts: list[Attempt]) -> None:
+        """Make the folders of attempts that are about to be recorded as started.
 
         So a folder that isn't there says that it was removed, not that the attempt never ran. Raises
         :class:`StateFolderError` when that fails, and then nothing may start.
         """
-        self.home.files.prepare([named_attempt(*attempt) for attempt in attempts])
+        names: dict[str, list[str]] = {}
+        for one in attempts:
+            for part, node in enumerate(one.nodes):
+                names.setdefault(node, []).append(named_attempt(one.job, one.number, one.mark, part))
+        for node, some in names.items():
+            self.nodes.get(node, self.home).files.prepare(some)
 
     def start(self, jobs: list[Job]) -> None:
         """Lay the attempts out and tell the agents."""
+        told: dict[NodeLink, list[str]] = {}
         for job in jobs:
-            name, node = attempt_name(job), self._of(job)
+            names = part_names(job)
             try:
-                # The start is in the journal already. An intent that can't be written now is written later; the job
-                # isn't lost.
-                node.files.lay_out(name, job)
-            except (FileNotFoundError, NotADirectoryError):
-                pass  # its folder was removed: the agent knows whether it runs, and else it is lost
-            except OSError as fault:
-                self._delayed[name] = words_of(fault)
+                for part, name in enumerate(names):
+                    self._active[name] = job
+                    self._lay_out(job, part)
+                    told.setdefault(self._of(name), []).append(name)
             except IntentTooLong as fault:
                 ended = Exit(wall_ms(), 0, cause="failed", reason=f"it could not be started: {fault}")
-                self._ended[name] = _finish(job.number, job.attempt, job.mark, ended, None, None)
-                continue
-            self._active[name] = job
-        for node, names in self._by_node(jobs):
+                for name in names:
+                    self._active.pop(name, None)
+                self._ended[names[0]] = self._finish(names[0], {0: ended})
+        for node, some in told.items():
             if not node.connected:
                 node.connect()  # and what should run is said when it answers
             else:
-                for name in names:
-                    node.send(Ensure(node.epoch, name))
+                for name in some:
+                    if name in self._active:
+                        node.send(Ensure(node.epoch, name))
 
-    def _by_node(self, jobs: list[Job]) -> Iterator[tuple[NodeLink, list[str]]]:
-        for node in self.nodes.values():
-            if names := [attempt_name(job) for job in jobs if self._of(job) is node]:
-                yield node, names
+    def _lay_out(self, job: Job, part: int) -> None:
+        """Write what a part is to run. The start is in the journal: what can't be written now is written later.
+
+        Raises :class:`IntentTooLong`.
+        """
+        name = attempt_name(job, part)
+        try:
+            self._of(name).files.lay_out(job, part)
+        except (FileNotFoundError, NotADirectoryError):
+            pass  # its folder was removed: the agent knows whether it runs, and else it is lost
+        except OSError as fault:
+            self._delayed[name] = words_of(fault)
 
     def retry_unwritten(self) -> None:
         """Write again what could not be written before."""
         for name, cause in list(self._unwritten_stops.items()):
-            self._write_stop(self._of(self._active.get(name)), name, cause)
+            self._write_stop(name, cause)
         for name in list(self._delayed):
             job = self._active.get(name)
-            if job is not None and not self._of(job).files.is_laid_out(name):
+            if job is not None and not self._of(name).files.is_laid_out(name):
                 del self._delayed[name]
                 self.start([job])
 
     def stop(self, job: Job, cause: str) -> None:
         """Write the cause where its supervisor finds it, and have it told."""
-        name = attempt_name(job)
-        self._stops[name] = cause
-        self._write_stop(self._of(job), name, cause)
+        for name in part_names(job):
+            self._stop(name, cause)
 
-    def _write_stop(self, node: NodeLink, name: str, cause: str) -> None:
+    def _stop(self, name: str, cause: str) -> None:
+        self._stops[name] = cause
+        self._write_stop(name, cause)
+
+    def _write_stop(self, name: str, cause: str) -> None:
+        node = self._of(name)
         try:
             node.files.write_stop(name, cause)
             self._unwritten_stops.pop(name, None)
@@ -196,12 +268,18 @@ class Nodes:
 
     def settled(self, report: Finish) -> None:
         """Forget an attempt; its folder is removed when there is time for it."""
-        name = named_attempt(report.job, report.attempt, report.mark)
-        node = self._of(self._active.get(name))
-        for table in (self._active, self._ended, self._stops, self._unwritten_stops):
-            table.pop(name, None)
-        node.send(Settle(node.epoch, name))
-        self._old.append((time.monotonic(), node, name))
+        attempt = named_attempt(report.job, report.attempt, report.mark)
+        names = self._names(attempt)
+        for name in names:
+            node = self._of(name)
+            node.send(Settle(node.epoch, name))
+            self._old.append((time.monotonic(), node, name))
+            for table in (self._stops, self._unwritten_stops):
+                table.pop(name, None)
+        for name in names:
+            self._active.pop(name, None)
+        self._over.pop(attempt, None)
+        self._ended.pop(attempt, None)
 
     def sweep(self, running: set[str]) -> None:
         """Remove what is left on nodes of attempts that ended long ago."""
@@ -239,28 +317,6 @@ class Nodes:
         return bool(self._active)
 
 
-def _finish(job: int, attempt: int, mark: str, ended: Exit, inside: Inside | None, curve: Curve | None) -> Finish:
-    # A part of it that had more than was ever seen of all of it at once was too short to be seen.
-    own_peak = max((part.memory_peak_mib for part in inside.parts), default=0) if inside is not None else 0
-    return Finish(
-        at_ms=ended.ended_ms,
-        job=job,
-        attempt=attempt,
-        exit=ended.exit,
-        signal=ended.signal,
-        cause=ended.cause,
-        reason=ended.reason,
-        use=Use(
-            ended.cpu_ms, max(ended.memory_peak_mib, own_peak), ended.read_bytes, ended.written_bytes, ended.scratch_mib
-        ),
-        held_ms=ended.held_ms,
-        mark=mark,
-        inside=inside,
-        curve=curve,
-        host=this_host(),
-        printed=tuple(
-            FileMark(which, *ended.printed[which])
-            for which in ("output", "errors")
-            if len(ended.printed.get(which, ())) == 4
-        ),
-    )
+def _use(ended: Exit) -> Use:
+    """What a part used."""
+    return Use(ended.cpu_ms, ended.memory_peak_mib, ended.read_bytes, ended.written_bytes, ended.scratch_mib)

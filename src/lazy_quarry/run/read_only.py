@@ -5,7 +5,7 @@ from typing import NoReturn
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.errors import Refused
-from lazy_quarry.run.runner import JobFiles
+from lazy_quarry.run.runner import Attempt, JobFiles
 
 
 class OnlyFiles:
@@ -30,7 +30,7 @@ class OnlyFiles:
         """Refused."""
         self.mark()
 
-    def prepare(self, attempts: list[tuple[int, int, str]]) -> NoReturn:
+    def prepare(self, attempts: list[Attempt]) -> NoReturn:
         """Refused."""
         self.mark()
 

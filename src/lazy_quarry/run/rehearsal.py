@@ -7,16 +7,17 @@ the same commands give the same events, however the clock was sped up or paused 
 import math
 import random
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.curve import MOST_OF_TASK, MOST_POINTS, Curve, Sample, curve_of
 from lazy_quarry.core.job.inside import Inside, Part, Spread, thinned
 from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.run.file_kinds import FileFound
 from lazy_quarry.run.made_files import MadeFiles
-from lazy_quarry.run.runner import JobFiles, OutputChunk
+from lazy_quarry.run.runner import Attempt, JobFiles, OutputChunk
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +83,7 @@ class RehearsalRunner:
         """Rehearsed attempts are in one process, so nothing has to tell them apart."""
         return ""
 
-    def prepare(self, attempts: list[tuple[int, int, str]]) -> None:
+    def prepare(self, attempts: list[Attempt]) -> None:
         """Nothing to be done."""
 
     def start(self, jobs: list[Job]) -> None:
@@ -124,9 +125,10 @@ class RehearsalRunner:
         curve = modelled_curve(job, modelled, at)
         if at < (job.started_ms or 0) + modelled.after_ms:
             cause = self._causes.get(number, "cancelled")
-            return Finish(at, number, job.attempt, None, "SIGTERM", cause, "", use, inside=told, curve=curve)
+            modelled = replace(modelled, exit=None, signal="SIGTERM", cause=cause, reason="")
         ended = modelled.exit, modelled.signal, modelled.cause, modelled.reason
-        return Finish(at, number, job.attempt, *ended, use, inside=told, curve=curve)
+        parts = tuple(replace(one, exit=ended[0], signal=ended[1]) for one in modelled_parts(job, use))
+        return Finish(at, number, job.attempt, *ended, use, inside=told, curve=curve, parts=parts)
 
     def settled(self, report: Finish) -> None:
         """Forget an attempt."""
@@ -140,6 +142,11 @@ class RehearsalRunner:
         if known is None:
             return None
         return modelled_use(job, known[1], now_ms), known[1].busy
+
+    def parts(self, job: Job, now_ms: int) -> tuple[NodeUse, ...]:
+        """What the model has used by now on each node."""
+        known = self._running.get(job.number)
+        return () if known is None else modelled_parts(job, modelled_use(job, known[1], now_ms))
 
     def inside(self, job: Job, now_ms: int) -> Inside | None:
         """What the model has done by now of its parts and tasks."""
@@ -193,6 +200,41 @@ def modelled_use(job: Job, modelled: ModelledRun, at: int) -> Use:
     ramp = min(1.0, ran / max(1, modelled.after_ms) * 3)  # memory fills over the first third
     written = round(ran / 1000 * 40_000 * max(1.0, modelled.busy))
     return Use(round(ran * modelled.busy), round(modelled.memory_mib * ramp), written * 2, written)
+
+
+def modelled_parts(job: Job, use: Use) -> tuple[NodeUse, ...]:
+    """The use of a modelled run as its nodes share it; they sum to it. None where it has one node.
+
+    Nodes get what their cores and memory say, give or take an eighth, and the first, which reads and gathers, moves twice as much.
+    """
+    if len(job.allocations) < 2:
+        return ()
+    sway = [
+        0.875 + 0.25 * ((place * 40_503 + job.number) * 2_654_435_761 % 2**32) / 2**32
+        for place in range(len(job.allocations))
+    ]
+    cores = [len(one.cores) * much for one, much in zip(job.allocations, sway, strict=True)]
+    memory = [one.memory_mib * much for one, much in zip(job.allocations, reversed(sway), strict=True)]
+    moved = [2.0, *(much for much in sway[1:])]
+    shares = zip(
+        _shared(use.cpu_ms, cores),
+        _shared(use.memory_peak_mib, memory),
+        _shared(use.read_bytes, moved),
+        _shared(use.written_bytes, moved),
+        strict=True,
+    )
+    return tuple(NodeUse(one.node, Use(*share)) for one, share in zip(job.allocations, shares, strict=True))
+
+
+def _shared(amount: int, weights: list[float]) -> list[int]:
+    """An amount in whole parts of these weights, which sum to it."""
+    whole, gone, before, found = sum(weights), 0.0, 0, list[int]()
+    for weight in weights:
+        gone += weight
+        until = round(amount * gone / whole)
+        found.append(until - before)
+        before = until
+    return found
 
 
 def modelled_samples(job: Job, modelled: ModelledRun, until_ms: int, most: int) -> list[Sample]:

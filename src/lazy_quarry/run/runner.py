@@ -6,6 +6,7 @@ from typing import Protocol
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.run.file_kinds import FileFound
 from lazy_quarry.run.made_files import MadeFiles
 
@@ -23,6 +24,16 @@ class OutputChunk:
     """Whether the file is not as the job left it, so that nothing of it is told as the job's."""
 
 
+@dataclass(frozen=True, slots=True)
+class Attempt:
+    """An attempt that is about to start: of which job and submission, and the node of each of its parts."""
+
+    job: int
+    number: int
+    mark: str
+    nodes: tuple[str, ...]
+
+
 class JobFiles(Protocol):
     """The files of attempts and of jobs where they run: looked at, read and removed by nobody else.
 
@@ -31,6 +42,10 @@ class JobFiles(Protocol):
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
         """What a running attempt has used so far, and the cores it keeps busy now; None when unknown."""
+        ...
+
+    def parts(self, job: Job, now_ms: int) -> tuple[NodeUse, ...]:
+        """What a running attempt on several nodes has used on each so far, as far as that is known; none where it has one."""
         ...
 
     def inside(self, job: Job, now_ms: int) -> Inside | None:
@@ -74,8 +89,8 @@ class Runner(Protocol):
         """A mark for a submission, unlike any other; empty where attempts can't be confused."""
         ...
 
-    def prepare(self, attempts: list[tuple[int, int, str]]) -> None:
-        """Make ready for attempts (job, attempt, mark), before their start is recorded.
+    def prepare(self, attempts: list[Attempt]) -> None:
+        """Make ready for attempts, before their start is recorded.
 
         Raises :class:`StateFolderError` when they can't be started.
         """

@@ -10,6 +10,7 @@ from lazy_quarry.core.job.job import TASK_SPAN, Phase
 from lazy_quarry.core.ledger.budgets import next_turn_ms
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.errors import StateFolderError
+from lazy_quarry.run.runner import Attempt
 from lazy_quarry.site.fast_search import FastSearch
 from lazy_quarry.site.present import Present
 
@@ -74,11 +75,12 @@ class Dispatcher:
 
     def _prepare(self, events: Iterable[Event]) -> None:
         """Let the runner make ready for what is about to start."""
-        jobs, attempts = self._state.jobs, list[tuple[int, int, str]]()
+        jobs, attempts = self._state.jobs, list[Attempt]()
         for event in events:
             if isinstance(event, Started):
                 known = jobs.get(event.job) or jobs[event.job // TASK_SPAN]  # a task may be made by the same events
-                attempts.append((event.job, event.attempt, known.mark))
+                nodes = tuple(one.node for one in event.allocations)
+                attempts.append(Attempt(event.job, event.attempt, known.mark, nodes))
         try:
             self.present.runner.prepare(attempts)
         except StateFolderError as fault:

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.inside import Inside
+from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.job.phase import Phase, Use
 
 
@@ -112,6 +113,15 @@ class JobView:
     """What it used over its time, for one that has ended."""
     warning: str = ""
     """A warning about a running job, or empty."""
+    parts: tuple[NodeUse, ...] = ()
+    """Of one that has or had several nodes: what the present or last attempt used on each, as far as that is known."""
+
+    @property
+    def by_node(self) -> tuple[NodeUse, ...]:
+        """The same also of one that has a single node."""
+        if self.parts or len(self.nodes) != 1 or self.rows:
+            return self.parts
+        return (NodeUse(self.nodes[0], self.use, self.exit, self.signal),)
 
     def waited_ms(self, now_ms: int) -> int:
         """Time in the state *waiting* by an instant."""

@@ -11,6 +11,7 @@ from lazy_quarry.core.explain.reasons import stated
 from lazy_quarry.core.job.chain_record import ChainRecord
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
+from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.rates import charge_so_far
 from lazy_quarry.core.plan.placement import PlanRequest
@@ -46,6 +47,8 @@ class Seen:
     inside: Inside | None = None
     warning: str = ""
     attempt: int = 0
+    parts: tuple[NodeUse, ...] = ()
+    """Its use by node, where it has several."""
 
 
 def seen_by(caller: Caller, view: JobView) -> JobView:
@@ -115,7 +118,8 @@ class JobViews:
         if job.phase is not Phase.RUNNING or job.request.array is not None:
             return Seen()
         files, now = self.present.runner.files, self.present.now()
-        return Seen(files.live(job, now), files.inside(job, now), self._running_warning(job), job.attempt)
+        parts = files.parts(job, now) if len(job.allocations) > 1 else ()
+        return Seen(files.live(job, now), files.inside(job, now), self._running_warning(job), job.attempt, parts)
 
     def shown(
         self, job: Job, expected: Expected | None, unplaced: Unplaced | None, why: str, seen: Seen | None = None
@@ -158,9 +162,9 @@ class JobViews:
         array = request.array is not None
         self._follow_chains()
         chain, chain_name = self._chained.get(job.number, (0, ""))
-        live, told, charged = None, job.inside, job.charge_core_ms
+        live, told, charged, parts = None, job.inside, job.charge_core_ms, job.parts
         if job.phase is Phase.RUNNING and not array:
-            live, told = (seen.live, seen.inside) if seen is not None else (None, None)
+            live, told, parts = (seen.live, seen.inside, seen.parts) if seen is not None else (None, None, ())
             charged += charge_so_far(present.site, job, now)
         planner, need = present.engine.plans.planner, None
         if not job.allocations:
@@ -226,6 +230,7 @@ class JobViews:
             curve=job.curve,
             warning=warning,
             stuck=stuck,
+            parts=parts,
         )
 
     # -- arrays ------------------------------------------------------------------------------------

@@ -5,6 +5,7 @@ from typing import Any
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.job.by import NOBODY
+from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.units import HOUR_MS, format_instant
 from lazy_quarry.site.board import Board
 from lazy_quarry.site.draft_view import DraftReport
@@ -101,10 +102,23 @@ def job_json(view: JobView) -> dict[str, Any]:
         "output": view.output,
         "errors": view.errors,
         "cores_by_node": {node: list(cores) for node, cores in view.cores_by_node.items()},
+        "by_node": [_by_node(one) for one in view.by_node],
         **({"parameters": dict(view.parameters)} if view.parameters else {}),
         "arguments": list(view.arguments),
         **({"counts": dict(view.counts)} if view.rows else {}),
         **inside_json(view),
+    }
+
+
+def _by_node(one: NodeUse) -> dict[str, Any]:
+    return {
+        "node": one.node,
+        "cpu_s": round(one.use.cpu_ms / 1000, 3),
+        "memory_peak_mib": one.use.memory_peak_mib,
+        "read_bytes": one.use.read_bytes,
+        "written_bytes": one.use.written_bytes,
+        "exit": one.exit,
+        "signal": one.signal,
     }
 
 

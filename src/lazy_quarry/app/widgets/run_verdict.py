@@ -7,6 +7,7 @@ from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.inside_lines import InsideLines
 from lazy_quarry.app.widgets.next_lines import NextLines
+from lazy_quarry.app.widgets.node_lines import NodeLines
 from lazy_quarry.app.widgets.usage_lines import UsageLines
 from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.job import Phase
@@ -99,6 +100,12 @@ class VerdictLines(Lines):
                 usage.draw(row, pen)
             return
         row -= usage.count + bool(usage.count)
+        nodes = NodeLines(view, width)
+        if row < nodes.count:
+            if row >= 0:
+                nodes.draw(row, pen)
+            return
+        row -= nodes.count + bool(nodes.count)
         inside = InsideLines(
             view.inside, view.started_ms or 0, view.ended_ms or self.now_ms, width, 99, view.phase.final
         )

@@ -9,6 +9,7 @@ from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Origin, Use
+from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Window
 
@@ -225,6 +226,8 @@ class Finish:
     held_ms: int | None = None
     printed: tuple[FileMark, ...] = ()
     """Its output and errors as it left them."""
+    parts: tuple[NodeUse, ...] = ()
+    """Of an attempt on several nodes: what each came to, in the order of its allocations."""
     mark: str = ""
     """The mark of the submission whose attempt it is; a report with another one is about no job of this journal."""
 

@@ -9,6 +9,7 @@ from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Allocation, Origin, Phase, Use
+from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Window
 
@@ -100,6 +101,8 @@ class Ended:
     host: Host | None = None
     printed: tuple[FileMark, ...] = ()
     """Its output and errors as it left them."""
+    parts: tuple[NodeUse, ...] = ()
+    """Of an attempt on several nodes: what each came to, in the order of its allocations. Of one, all is its own."""
     by: By = NOBODY
     """Who ended a job that had not started."""
 

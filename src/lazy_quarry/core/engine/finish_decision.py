@@ -42,6 +42,7 @@ def finish(now: Situation, report: Finish) -> list[Event]:
         curve=report.curve,
         host=report.host,
         printed=report.printed,
+        parts=report.parts,
     )
     if ended.again and not _gave_way(job, report) and job_after(job, ended).stuck + 1 >= STUCK:
         return [ended, Held(now.at_ms, job.number, By(why=f"this site, for {STUCK} attempts in a row got no further"))]

@@ -55,6 +55,7 @@ def job_after(job: Job, event: Ended) -> Job:
         curve=event.curve,
         host=event.host,
         printed=event.printed,
+        parts=event.parts,
         planned=event.planned,
         allocated_core_ms=job.allocated_core_ms + event.allocated_core_ms,
         charge_core_ms=job.charge_core_ms + event.charge_core_ms,

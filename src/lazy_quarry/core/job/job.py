@@ -6,6 +6,7 @@ from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
+from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.job.phase import FAILING, Phase, Use
 from lazy_quarry.core.job.request import Request, task_request
 from lazy_quarry.core.job.times import JobTimes
@@ -109,6 +110,8 @@ class Job:
     """The machine that the last attempt ran on."""
     printed: tuple[FileMark, ...] = ()
     """Output and errors as the last attempt left them."""
+    parts: tuple[NodeUse, ...] = ()
+    """What the last attempt that has ended came to on each node, where it had several."""
     reached: str = ""
     """How far the last attempt got that came back, as far as it told."""
     stuck: int = 0

@@ -17,8 +17,11 @@ from lazy_quarry.run.node.attempt import Exit
 
 OLDEST, NEWEST = 1, 1
 """Versions of the protocol that this program speaks."""
-NAME = re.compile(r"\d+-\d+(-[0-9a-f]{1,32})?")
-"""The name of an attempt: job, attempt, and the mark of its submission. Nothing else that somebody sends becomes a path."""
+NAME = re.compile(r"\d+-\d+(-[0-9a-f]{1,32})?(\.[1-9]\d{0,5})?")
+"""The name of a part of an attempt: job, attempt, mark of the submission, and of all parts but the first the index of the node.
+
+Nothing else that somebody sends becomes a path.
+"""
 
 
 @dataclass(frozen=True)

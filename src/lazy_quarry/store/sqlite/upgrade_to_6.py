@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 from sqlalchemy import Connection, select
 
-from lazy_quarry.core.engine.events import Ended, Held, Released, Started, Submitted
+from lazy_quarry.core.engine.events import Ended, Event, Held, Released, Started, Submitted
 from lazy_quarry.core.engine.job_changes import held_by
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, outlook
 from lazy_quarry.core.job.times import JobTimes
@@ -138,7 +138,7 @@ def _times_of(work: Connection, job: Job, until: int = 2**62) -> JobTimes:
     return times
 
 
-def _events_of(work: Connection, number: int, until: int) -> list[Started | Ended | Held | Released]:
+def _events_of(work: Connection, number: int, until: int) -> list[Event]:
     query = select(events.c.kind, events.c.body).where(events.c.job == number, events.c.number <= until)
     rows = work.execute(query.order_by(events.c.number))
     kinds = (Started.kind, Ended.kind, Held.kind, Released.kind)

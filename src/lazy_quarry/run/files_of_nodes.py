@@ -1,0 +1,75 @@
+"""The files of jobs on several nodes: each job's are asked of the node that its first part is on."""
+
+from collections.abc import Mapping
+
+from lazy_quarry.core.job.inside import Inside
+from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.core.job.node_use import NodeUse, sum_of
+from lazy_quarry.run.file_kinds import FileFound
+from lazy_quarry.run.intent import attempt_name
+from lazy_quarry.run.made_files import MadeFiles
+from lazy_quarry.run.node_link import AttemptFiles, NodeLink
+from lazy_quarry.run.runner import OutputChunk
+
+
+class FilesOfNodes:
+    """The files of a runner's nodes; see :class:`~lazy_quarry.run.runner.JobFiles`.
+
+    Paths that are no attempt's are those of ``home``, the node that the engine runs on.
+    """
+
+    def __init__(self, nodes: Mapping[str, NodeLink], home: NodeLink) -> None:
+        self._nodes, self._home = nodes, home.files
+
+    def of(self, job: Job, part: int = 0) -> AttemptFiles:
+        """The files of the node that a part of a job's present or last attempt is on."""
+        node = self._nodes.get(job.allocations[part].node) if job.allocations else None
+        return self._home if node is None else node.files
+
+    def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
+        """What all of its parts have used so far, and the cores that they keep busy."""
+        each = range(max(1, len(job.allocations)))
+        found = [one for place in each if (one := self.of(job, place).live_of(attempt_name(job, place)))]
+        return (sum_of([use for use, _ in found]), sum(busy for _, busy in found)) if found else None
+
+    def parts(self, job: Job, now_ms: int) -> tuple[NodeUse, ...]:
+        """What each part has used so far."""
+        if len(job.allocations) < 2:
+            return ()
+        known = [
+            (one.node, self.of(job, place).live_of(attempt_name(job, place)))
+            for place, one in enumerate(job.allocations)
+        ]
+        return tuple(NodeUse(node, live[0]) for node, live in known if live is not None)
+
+    def run_ms(self, job: Job) -> int | None:
+        """Time that its supervisor has run, by a clock that nobody can set; None where that is not known."""
+        return self.of(job).run_ms(job)
+
+    def inside(self, job: Job, now_ms: int) -> Inside | None:
+        """What it has told of itself."""
+        return self.of(job).inside(job, now_ms)
+
+    def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
+        """What was measured of its first part."""
+        return self.of(job).samples(job, now_ms)
+
+    def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
+        """A piece of what it printed."""
+        return self.of(job).output(job, path, from_byte, now_ms)
+
+    def look_at(self, paths: list[str]) -> list[FileFound]:
+        """What these files are."""
+        return self._home.look_at(paths)
+
+    def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
+        """What was made below a folder."""
+        return self._home.made(folder, since_ms, until_ms)
+
+    def remove(self, folder: str, paths: list[str], since_ms: int) -> tuple[int, list[str]]:
+        """Remove some of that."""
+        return self._home.remove(folder, paths, since_ms)
+
+    def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
+        """Why a job could not start in its folder, write its files or read its input."""
+        return self._home.unusable(folder, written, input_path)
