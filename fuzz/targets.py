@@ -25,7 +25,7 @@ from lazy_quarry.core.units import parse_duration, parse_names, parse_size
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.files import given, ours
 from lazy_quarry.link.answered import answer
-from lazy_quarry.run.file_kinds import file_found
+from lazy_quarry.run.node.file_kinds import file_found
 from lazy_quarry.run.node.messages import message_of, of_before
 from lazy_quarry.run.node.staging import copy_tree
 from lazy_quarry.run.rehearsal import RehearsalRunner

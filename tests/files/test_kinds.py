@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from lazy_quarry.files import given, ours, system
 from lazy_quarry.files.kinds import NotAFile
 from lazy_quarry.files.logs import MOST_BYTES, keep_short, opened_log
-from lazy_quarry.run.file_kinds import file_found
+from lazy_quarry.run.node.file_kinds import file_found
 
 KINDS = ("file", "empty", "folder", "pipe", "socket", "link", "dangling", "loop", "device", "closed", "absent", "below")
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from lazy_quarry.run.file_kinds import file_found
+from lazy_quarry.run.node.file_kinds import file_found
 
 
 @pytest.mark.parametrize(

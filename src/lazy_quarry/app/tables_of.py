@@ -15,7 +15,7 @@ from lazy_quarry.run.writable import write_pieces
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.accounts import AccountLine
     from lazy_quarry.core.ledger.report import Report, Sums, Waste
-    from lazy_quarry.run.made_files import MadeFiles
+    from lazy_quarry.run.node.made_files import MadeFiles
     from lazy_quarry.site.board import NodeView
     from lazy_quarry.site.chain_views import ChainView
     from lazy_quarry.site.compared import Difference, ResultRow

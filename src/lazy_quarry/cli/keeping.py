@@ -12,7 +12,7 @@ import click
 from lazy_quarry.cli.options import Usage, own_zone, print_json, print_lines, say
 from lazy_quarry.core.units import clock_time, format_bytes, format_instant, plural
 from lazy_quarry.link.site_client import SiteClient
-from lazy_quarry.run.made_files import MadeFile, MadeFiles
+from lazy_quarry.run.node.made_files import MadeFile, MadeFiles
 
 
 def pack(client: SiteClient, numbers: Sequence[int], path: str) -> None:

@@ -42,7 +42,7 @@ _HOMES = {
     "Suggestion": "lazy_quarry.core.explain.answers",
     "Window": "lazy_quarry.core.site",
     "Letter": "lazy_quarry.site.mail_folder",
-    "MadeFiles": "lazy_quarry.run.made_files",
+    "MadeFiles": "lazy_quarry.run.node.made_files",
     "OutputChunk": "lazy_quarry.run.runner",
     "Advised": "lazy_quarry.site.advice_view",
     "Board": "lazy_quarry.site.board",

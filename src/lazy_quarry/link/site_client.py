@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.core.site import Window
-    from lazy_quarry.run.made_files import MadeFiles
+    from lazy_quarry.run.node.made_files import MadeFiles
     from lazy_quarry.run.runner import OutputChunk
     from lazy_quarry.site.advice_view import Advised
     from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames

@@ -25,7 +25,7 @@ from lazy_quarry.core.paths import JOINED, start_folder, within
 from lazy_quarry.errors import BadValue
 from lazy_quarry.files import given
 from lazy_quarry.probe.language import findings
-from lazy_quarry.run.writable import unusable
+from lazy_quarry.run.node.usable import unusable
 
 MOST_TEXT = 16 * 2**20
 MOST_MATCHES = 100_000

@@ -5,9 +5,9 @@ from collections.abc import Mapping
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.job.node_use import NodeUse, sum_of
-from lazy_quarry.run.file_kinds import FileFound
 from lazy_quarry.run.intent import attempt_name
-from lazy_quarry.run.made_files import MadeFiles
+from lazy_quarry.run.node.file_kinds import FileFound
+from lazy_quarry.run.node.made_files import MadeFiles
 from lazy_quarry.run.node_link import AttemptFiles, NodeLink
 from lazy_quarry.run.runner import OutputChunk
 

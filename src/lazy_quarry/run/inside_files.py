@@ -1,64 +1,59 @@
-"""What a job told of itself, read from its attempt's folder while it runs and at its end.
+"""What a job told of itself, from what its helpers wrote into its attempt's folder, while it runs and at its end.
 
 ``inside/parts.jsonl`` has a line where a part begins and one where it is over (JSON Lines), ``inside/field-ID`` a byte for each
 task of a spread. The job may have written anything there, so whatever can't be read is passed over.
 """
 
 import json
-import os
 import time
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from contextlib import suppress
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 from lazy_quarry.core.job.inside import MOST_PARTS, Inside, Part, Spread, thinned
-from lazy_quarry.files import given
+from lazy_quarry.run.node.file_service import InsideRaw, Mark
 
-MOST_BYTES = 4 << 20
-"""More of a record is not read; the helpers stop well before."""
-MOST_TASKS = 10_000_000
+Asked = Callable[[Mark | None, list[str]], InsideRaw | None]
+"""Asks for what is there, given the mark of what is known and the names of the spreads in it."""
+_Parts = dict[str, dict[str, Any]]
 _SIGNS = b".rdfs"
 
 
 class InsideFiles:
-    """Reads the folders of attempts; what has not changed is not read again."""
+    """Reads what attempts told; what has not changed is not read again."""
 
     def __init__(self) -> None:
-        self._known: dict[str, tuple[tuple[int, int], dict[str, dict[str, Any]]]] = {}
+        self._known: dict[str, tuple[Mark, _Parts]] = {}
 
-    def read(self, folder: Path, over: bool = False) -> Inside | None:
-        """What is there; None for nothing. ``over``: the attempt has ended, so nothing of it goes on."""
-        path = folder / "inside" / "parts.jsonl"
-        try:
-            found = path.stat()
-        except OSError:
+    def read(self, name: str, ask: Asked, over: bool = False) -> Inside | None:
+        """What is there of an attempt; None for nothing. ``over``: it has ended, so nothing of it goes on."""
+        mark, parts = self._known.get(name, (None, {}))
+        raw = ask(mark, [each for each, entry in parts.items() if entry.get("kind") == "spread"])
+        if raw is None:
             return None
-        key, mark = str(folder), (found.st_mtime_ns, found.st_size)
-        known = self._known.get(key)
-        if known is None or known[0] != mark:
-            known = self._known[key] = mark, _lines(path)
+        if raw.lines is not None or mark != raw.mark:
+            parts = _parts(raw.lines or b"")
+            self._known[name] = raw.mark, parts
         if over:
-            self._known.pop(key, None)
-        return _inside(folder / "inside", known[1], over)
+            self._known.pop(name, None)
+        return _inside(raw.fields, parts, over)
 
 
-def _lines(path: Path) -> dict[str, dict[str, Any]]:
+def _parts(lines: bytes) -> _Parts:
     """The parts by what names them, what was said of each together."""
-    parts: dict[str, dict[str, Any]] = {}
-    with suppress(OSError):
-        for line in given.read(path, MOST_BYTES).splitlines():
-            with suppress(ValueError, KeyError, TypeError, AttributeError):
-                entry = json.loads(line)
-                if "name" in entry:
-                    parts.setdefault(str(entry["id"]), entry)
-                elif str(entry["id"]) in parts:
-                    parts[str(entry["id"])] |= entry
+    parts: _Parts = {}
+    for line in lines.splitlines():
+        with suppress(ValueError, KeyError, TypeError, AttributeError, RecursionError):
+            entry = json.loads(line)
+            if "name" in entry:
+                parts.setdefault(str(entry["id"]), entry)
+            elif str(entry["id"]) in parts:
+                parts[str(entry["id"])] |= entry
     return parts
 
 
-def _inside(folder: Path, parts: dict[str, dict[str, Any]], over: bool) -> Inside | None:
+def _inside(fields: dict[str, bytes], parts: _Parts, over: bool) -> Inside | None:
     now = int(time.time() * 1000)
     plain = {name: entry for name, entry in parts.items() if entry.get("kind") != "spread"}
     chosen = list(plain)
@@ -67,9 +62,9 @@ def _inside(folder: Path, parts: dict[str, dict[str, Any]], over: bool) -> Insid
         chosen = [name for name in chosen if name in longest]
     places = {name: place for place, name in enumerate(chosen)}
     told = tuple(_part(plain[name], places, now) for name in chosen)
-    spreads = [_field(folder, name) for name, entry in parts.items() if entry.get("kind") == "spread"]
-    fields = [field for field in spreads if field]
-    spread = _spread(fields, over) if fields else None
+    spreads = [fields.get(name, b"") for name, entry in parts.items() if entry.get("kind") == "spread"]
+    known = [field for field in spreads if field and not field.translate(None, _SIGNS)]
+    spread = _spread(known, over) if known else None
     return Inside(told, spread) if told or spread else None
 
 
@@ -99,15 +94,6 @@ def _number(value: object, otherwise: float = 0.0) -> float:
 
 def _whole(value: object) -> int:
     return int(_number(value))
-
-
-def _field(folder: Path, name: str) -> bytes:
-    if os.sep in name:
-        return b""
-    with suppress(OSError):
-        raw = given.read(folder / f"field-{name}", MOST_TASKS)
-        return raw if not raw.translate(None, _SIGNS) else b""
-    return b""
 
 
 def _spread(fields: Iterable[bytes], over: bool) -> Spread:

@@ -7,8 +7,8 @@ from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.job.node_use import NodeUse
-from lazy_quarry.run.file_kinds import FileFound
-from lazy_quarry.run.made_files import MadeFiles
+from lazy_quarry.run.node.file_kinds import FileFound
+from lazy_quarry.run.node.made_files import MadeFiles
 
 
 @dataclass(frozen=True, slots=True)

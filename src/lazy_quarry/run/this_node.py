@@ -8,9 +8,10 @@ from pathlib import Path
 import lazy_quarry
 from lazy_quarry.files import ours
 from lazy_quarry.run.agent_link import AgentLink, Epochs, taken_words
-from lazy_quarry.run.local_files import LocalAttempts
+from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node.locks import others_here
 from lazy_quarry.run.node.messages import Ask, FromEngine, Notes, Over, Waits
+from lazy_quarry.run.node_files import AttemptsOfNode, Ground
 
 OTHERS_S = 5.0
 """How often it is looked whether other users' jobs have this machine's cores too."""
@@ -46,7 +47,7 @@ class ThisNode:
         spool = folder / "spool"
         spool.mkdir(mode=0o700, exist_ok=True)
         spool.chmod(0o700)
-        self.files = LocalAttempts(folder, processors, epochs.identity)
+        self.files = AttemptsOfNode(FileService(spool), Ground(folder, processors, epochs.identity))
         self._make_bin()
         self._link = AgentLink(folder, site, epochs, closing)
         self._others_seen: tuple[float, list[str]] = (0.0, [])

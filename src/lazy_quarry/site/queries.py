@@ -12,7 +12,7 @@ from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.room_search import rooms
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import Refused
-from lazy_quarry.run.made_files import MadeFiles
+from lazy_quarry.run.node.made_files import MadeFiles
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.site.blocked import blocked_forecasts
 from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames

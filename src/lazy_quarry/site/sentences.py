@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.job.inside import Spread
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage
-    from lazy_quarry.run.file_kinds import FileFound
+    from lazy_quarry.run.node.file_kinds import FileFound
     from lazy_quarry.site.board import SiteView
     from lazy_quarry.site.job_detail import Evidence, JobDetail
     from lazy_quarry.site.job_view import JobView, StartRange

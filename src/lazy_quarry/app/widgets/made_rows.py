@@ -6,7 +6,7 @@ from lazy_quarry.app.acts import bound
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import clock_time, format_bytes, plural
-from lazy_quarry.run.made_files import MadeFile, MadeFiles
+from lazy_quarry.run.node.made_files import MadeFile, MadeFiles
 
 HEAD = 2
 

@@ -19,7 +19,7 @@ from lazy_quarry.core.units import (
     format_duration,
     format_size,
 )
-from lazy_quarry.run.file_kinds import FileFound
+from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.site.advice_view import Advised
 from lazy_quarry.site.job_detail import JobDetail
 from lazy_quarry.site.sentences import PHRASES, spans_words, state_words

@@ -27,6 +27,7 @@ from lazy_quarry.files.logs import keep_short
 from lazy_quarry.run.node import groups
 from lazy_quarry.run.node.attempt import OWN, Exit, put_back, read_claim, read_exit, read_intent
 from lazy_quarry.run.node.epoch import Epoch
+from lazy_quarry.run.node.file_server import serve_in_child
 from lazy_quarry.run.node.inbox import Told, has_inbox, remove_inbox
 from lazy_quarry.run.node.locks import CoresLock, CoresTaken
 from lazy_quarry.run.node.messages import (
@@ -63,7 +64,7 @@ from lazy_quarry.run.node.process import (
     wall_ms,
 )
 from lazy_quarry.run.node.registry import Claimed, forget, noted_at, registered
-from lazy_quarry.run.node.sockets import AGENT_SOCKET, listen
+from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, listen
 from lazy_quarry.run.node.supervisor import supervise
 
 IDLE_S = 3.0
@@ -71,6 +72,8 @@ IDLE_S = 3.0
 RETRY_S = 2.0
 LOOK_S, DYING_S = 0.5, 0.02
 LONGEST_LINE, MOST_UNREAD = 64 * 1024, 4 * 2**20
+MOST_SERVERS = 16
+"""Connections to this node's files at one time."""
 ASKS = 4
 """A supervisor's lease is asked for so often before it is over."""
 
@@ -84,6 +87,10 @@ class Agent:
         self.selector = selectors.DefaultSelector()
         self.listener = listen(spool, AGENT_SOCKET)
         self.selector.register(self.listener, selectors.EVENT_READ, ("accept", None))
+        self.files = listen(spool, FILES_SOCKET)
+        self.selector.register(self.files, selectors.EVENT_READ, ("files", None))
+        self.servers = set[int]()
+        """The processes that answer what is asked of this node's files, one a connection."""
         self.clients: dict[socket.socket, bytearray] = {}
         self.unsent: dict[socket.socket, bytearray] = {}
         self.epoch = Epoch(spool)
@@ -109,6 +116,8 @@ class Agent:
                 kind, name = key.data
                 if kind == "accept":
                     self._accept()
+                elif kind == "files":
+                    self._serve_files()
                 elif kind == "client":
                     if ready & selectors.EVENT_WRITE:
                         self._send_on(name)
@@ -142,6 +151,20 @@ class Agent:
             client.setblocking(False)
             self.clients[client], self.unsent[client] = bytearray(), bytearray()
             self.selector.register(client, selectors.EVENT_READ, ("client", client))
+
+    def _serve_files(self) -> None:
+        """Fork a process that answers whoever wants to read this node's files, unless as many are there as may."""
+        with suppress(OSError):
+            stream, _ = self.files.accept()
+            with stream:
+                stream.setblocking(True)
+                if len(self.servers) >= MOST_SERVERS or (pid := os.fork()) < 0:
+                    return
+                if pid == 0:
+                    self._shed()
+                    self.lock.leave_cores()
+                    serve_in_child(stream, self.spool)
+                self.servers.add(pid)
 
     def _drop(self, client: socket.socket) -> None:
         self.selector.unregister(client)
@@ -275,6 +298,7 @@ class Agent:
         """In a new supervisor: close the agent's files, but not the lock on the cores."""
         self.selector.close()
         self.listener.close()
+        self.files.close()
         for client in self.clients:
             client.close()
         for pidfd in self.watched.values():
@@ -376,7 +400,7 @@ class Agent:
         folder = self.spool / name
         session = ours.read_json(f"{folder}/session")
         marks = (f"LQ_ATTEMPT_FOLDER={folder}/{OWN}", f"LQ_ATTEMPT_FOLDER={folder}")  # the second of an earlier version
-        fallen = [pid for pid in children(os.getpid()) if pid not in self.own.values()]
+        fallen = [pid for pid in children(os.getpid()) if pid not in self.own.values() and pid not in self.servers]
         below = [each for pid in fallen for each in descendants(pid)]
         of_it = of_attempt(marks, session if isinstance(session, int) else None)
         return living(sorted({*groups.members(name), *of_it, *fallen, *below} - {os.getpid()}))
@@ -434,7 +458,8 @@ class Agent:
         """Reap adopted orphans; this process's own supervisors are waited for one by one."""
         for pid in set(children(os.getpid())) - set(self.own.values()):
             with suppress(ChildProcessError):
-                os.waitpid(pid, os.WNOHANG)
+                if os.waitpid(pid, os.WNOHANG)[0]:
+                    self.servers.discard(pid)
 
     def _stop(self, message: Stop) -> None:
         """Tell the supervisor of an attempt to stop it. One that nobody has claimed ends here, and is never started.

@@ -192,20 +192,30 @@ class IntentTooLong(ValueError):
 
 
 def write_intent(folder: Path, intent: Intent, script: str) -> None:
+    """Fill an attempt's folder. Raises :class:`IntentTooLong` for what can never be started, else as :func:`lay_out` does."""
+    lay_out(folder, intent_text(intent), script)
+
+
+def intent_text(intent: Intent) -> str:
+    """An intent as it is written. Raises :class:`IntentTooLong`."""
+    text = json.dumps(intent, default=vars)
+    if len(text) > MOST_INTENT:
+        raise IntentTooLong(f"what it would be started with has {len(text):,} bytes, and {MOST_INTENT:,} are the most")
+    return text
+
+
+def lay_out(folder: Path, intent: str, script: str) -> None:
     """Fill an attempt's folder; the intent comes last, so that all the rest is there when it is.
 
     Until a supervisor has claimed the attempt, this may be done again: after a power cut nothing of it need be there. The
     folder itself was made before the start was recorded. Raises :class:`FileNotFoundError` or :class:`NotADirectoryError` when
-    it is gone: then nobody knows whether the attempt has run. Raises :class:`IntentTooLong` for what can never be started.
+    it is gone: then nobody knows whether the attempt has run.
     """
     if os.path.exists(f"{folder}/claim.json"):
         return
-    text = json.dumps(intent, default=vars)
-    if len(text) > MOST_INTENT:
-        raise IntentTooLong(f"what it would be started with has {len(text):,} bytes, and {MOST_INTENT:,} are the most")
     with suppress(FileExistsError):
         os.mkdir(f"{folder}/{OWN}", 0o700)
     ours.write(f"{folder}/script", script, 0o700)
-    hosts = "".join(f"{node}\n" * ranks for node, ranks in intent.ranks)
+    hosts = "".join(f"{node}\n" * ranks for node, ranks in json.loads(intent)["ranks"])
     ours.write(f"{folder}/nodes", hosts, 0o644)
-    ours.write_whole(f"{folder}/intent.json", text, durable=False)
+    ours.write_whole(f"{folder}/intent.json", intent, durable=False)

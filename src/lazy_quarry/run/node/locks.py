@@ -148,6 +148,11 @@ class CoresLock:
         for fd in self._single:
             os.close(fd)
 
+    def leave_cores(self) -> None:
+        """In a process that runs no job: close that too."""
+        for fd in self._cores:
+            os.close(fd)
+
     def keep_fresh(self, claims: Iterable[str]) -> None:
         """Touch the folder, what is in it, and these claims now and then, so that nobody takes them for left over."""
         if time.monotonic() - self._fresh_at < FRESH_EVERY_S:

@@ -21,6 +21,7 @@ TICKS = os.sysconf("SC_CLK_TCK")
 _LIBC = ctypes.CDLL(None, use_errno=True)
 _SET_CHILD_SUBREAPER = 36
 _SET_NAME = 15
+_SET_PDEATHSIG = 1
 _GONE = (FileNotFoundError, ProcessLookupError)
 
 
@@ -188,6 +189,11 @@ def become_subreaper() -> None:
     """Orphans below this process become its children, not init's (prctl(2))."""
     if _LIBC.prctl(_SET_CHILD_SUBREAPER, 1, 0, 0, 0):
         raise OSError(ctypes.get_errno(), "prctl")
+
+
+def end_with_parent() -> None:
+    """Have this process killed when the one that forked it ends (prctl(2))."""
+    _LIBC.prctl(_SET_PDEATHSIG, signal.SIGKILL, 0, 0, 0)
 
 
 def call_itself(name: str, instead: str = "", given: str = "") -> None:

@@ -11,6 +11,8 @@ from pathlib import Path
 
 AGENT_SOCKET, FORMER_SOCKET = "node.sock", "agent.sock"
 """Where an agent listens in its spool, and where those did that know no greeting."""
+FILES_SOCKET = "files.sock"
+"""Where an agent listens for those who want to read and write its node's files."""
 DIAL_S, TURN_S = 2.0, 0.01
 
 

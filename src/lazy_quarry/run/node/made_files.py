@@ -3,6 +3,8 @@
 It tells when a file was created, where the file system keeps that (statx(2)); Python before 3.12 can't.
 """
 
+from __future__ import annotations
+
 import os
 import stat
 import subprocess
@@ -11,7 +13,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 
-from lazy_quarry.run.file_kinds import file_found
+from lazy_quarry.run.node.file_kinds import file_found
 
 MOST_FOUND, MOST_KNOWN = 5_000, 100
 """So many files are told of; of so many of the newest it is looked what they are."""
@@ -20,7 +22,7 @@ AFTER_MS = 2_000
 """What was written so shortly after the end was written by the job: clocks of file systems are coarse."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class MadeFile:
     """A file that a job made: its path from the folder, size, when it was written, what it is, what is wrong with it.
 
@@ -35,7 +37,7 @@ class MadeFile:
     problem: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class MadeFiles:
     """What was made below a folder, newest first. ``more``: there may be other files; ``problem``: why nothing can be said."""
 

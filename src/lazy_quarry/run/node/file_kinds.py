@@ -4,6 +4,8 @@ PDF (ISO 32000), PNG (ISO 15948), gzip (RFC 1952), HDF5 (file format specificati
 bytes), JSON (RFC 8259), CSV (RFC 4180).
 """
 
+from __future__ import annotations
+
 import os
 from dataclasses import dataclass
 from io import BufferedReader, TextIOWrapper
@@ -18,7 +20,7 @@ MOST_UNPACKED = 512 << 20
 _ROWS = 10_000
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class FileFound:
     """A file: its size, when it was written, what it is by its content, and what is wrong with it, if anything."""
 

