@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import socket
-import struct
 import sys
 import threading
 import time
@@ -22,7 +21,7 @@ from lazy_quarry.files.logs import opened_log
 from lazy_quarry.link.call_marks import Call
 from lazy_quarry.link.protocol import Reply, read_reply, result_of, types_of, write_request
 from lazy_quarry.link.site_client import CALLS, SiteClient
-from lazy_quarry.run.node.sockets import dial
+from lazy_quarry.run.node.sockets import dial, peer_of
 from lazy_quarry.store.folder import FolderLock, holder_of
 
 if TYPE_CHECKING:
@@ -217,11 +216,9 @@ def _started(folder: Path, log: Path) -> tuple[subprocess.Popen[bytes], int]:
 
 
 def _peer(link: socket.socket) -> int:
-    """The process at the other end (SO_PEERCRED, socket(7)); 0 where that isn't known."""
+    """The process at the other end; 0 where that isn't known."""
     with suppress(OSError):
-        return int(
-            struct.unpack("3i", link.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))[0]
-        )
+        return peer_of(link).pid
     return 0
 
 

@@ -12,7 +12,6 @@ import os
 import select
 import signal
 import socket
-import struct
 import sys
 import threading
 import time
@@ -45,7 +44,7 @@ from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.run.intent import part_names
 from lazy_quarry.run.node.process import boottime, wall_ms
-from lazy_quarry.run.node.sockets import is_at, listen, mark_of
+from lazy_quarry.run.node.sockets import is_at, listen, mark_of, peer_of
 from lazy_quarry.run.nodes import Nodes
 from lazy_quarry.run.this_node import ThisNode
 from lazy_quarry.site.caller import Caller
@@ -361,7 +360,7 @@ class Server:
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         peer: socket.socket = writer.get_extra_info("socket")
-        _, uid, gid = struct.unpack("3i", peer.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12))
+        _, uid, gid = peer_of(peer)
         # The socket's mode keeps others out. This holds also where a file system ignores modes.
         if uid != os.getuid():
             writer.close()

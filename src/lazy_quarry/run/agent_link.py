@@ -4,7 +4,6 @@ import os
 import select
 import signal
 import socket
-import struct
 import subprocess
 import sys
 import time
@@ -31,7 +30,7 @@ from lazy_quarry.run.node.messages import (
     line_of,
     message_of,
 )
-from lazy_quarry.run.node.sockets import AGENT_SOCKET, FORMER_SOCKET, dial
+from lazy_quarry.run.node.sockets import AGENT_SOCKET, FORMER_SOCKET, dial, peer_of
 
 CONNECT_S = 2.0
 """A new agent is waited for so long; after that it is looked for again now and then, as long as its process lives."""
@@ -144,7 +143,7 @@ class AgentLink:
         """End an agent of an earlier version, which knows no greeting. Its jobs go on, and the next agent finds them."""
         link = dial(self.spool, FORMER_SOCKET)
         if link is not None:
-            _end(_listener(link))
+            _end(peer_of(link).pid)
             link.close()
 
     def _started(self) -> subprocess.Popen[bytes]:
@@ -228,12 +227,6 @@ class AgentLink:
                 self.drop()  # and it is tried again with the next link
                 raise
             self._introduce()
-
-
-def _listener(link: socket.socket) -> int:
-    """The process that listens at the other end."""
-    pid: int = struct.unpack("3i", link.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i")))[0]
-    return pid
 
 
 def _end(pid: int) -> None:

@@ -64,7 +64,7 @@ from lazy_quarry.run.node.process import (
     wall_ms,
 )
 from lazy_quarry.run.node.registry import Claimed, forget, noted_at, registered
-from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, listen
+from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, accepted, listen
 from lazy_quarry.run.node.supervisor import supervise
 
 IDLE_S = 3.0
@@ -147,7 +147,9 @@ class Agent:
 
     def _accept(self) -> None:
         with suppress(OSError):
-            client, _ = self.listener.accept()
+            client = accepted(self.listener)
+            if client is None:
+                return
             client.setblocking(False)
             self.clients[client], self.unsent[client] = bytearray(), bytearray()
             self.selector.register(client, selectors.EVENT_READ, ("client", client))
@@ -155,7 +157,9 @@ class Agent:
     def _serve_files(self) -> None:
         """Fork a process that answers whoever wants to read this node's files, unless as many are there as may."""
         with suppress(OSError):
-            stream, _ = self.files.accept()
+            stream = accepted(self.files)
+            if stream is None:
+                return
             with stream:
                 stream.setblocking(True)
                 if len(self.servers) >= MOST_SERVERS or (pid := os.fork()) < 0:

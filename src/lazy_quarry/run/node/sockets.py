@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import os
 import socket
+import struct
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import NamedTuple
 
 AGENT_SOCKET, FORMER_SOCKET = "node.sock", "agent.sock"
 """Where an agent listens in its spool, and where those did that know no greeting."""
 FILES_SOCKET = "files.sock"
 """Where an agent listens for those who want to read and write its node's files."""
+_CREDENTIALS = struct.Struct("3i")
 DIAL_S, TURN_S = 2.0, 0.01
 
 
@@ -41,6 +44,31 @@ def listen(folder: Path, name: str) -> socket.socket:
             os.umask(old)
         listener.listen(64)
         return listener
+
+
+class Peer(NamedTuple):
+    """The process at the other end of a Unix socket, as it was when that was made; of a listener's, whoever listens."""
+
+    pid: int
+    uid: int
+    gid: int
+
+
+def peer_of(link: socket.socket) -> Peer:
+    """Who is at the other end (SO_PEERCRED, socket(7)). Raises :class:`OSError`."""
+    return Peer(*_CREDENTIALS.unpack(link.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, _CREDENTIALS.size)))
+
+
+def accepted(listener: socket.socket) -> socket.socket | None:
+    """A new connection of this process's own user; None for anybody else's, also where a file system ignores modes.
+
+    Raises :class:`OSError`.
+    """
+    link, _ = listener.accept()
+    if peer_of(link).uid == os.getuid():
+        return link
+    link.close()
+    return None
 
 
 def mark_of(folder: Path, name: str) -> tuple[int, int] | None:
