@@ -16,7 +16,7 @@ from lazy_quarry.core.header.edit import set_key
 from lazy_quarry.demo.session import Rehearsed
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.draft_view import DraftReport, DraftTraits, TraitRung
+from lazy_quarry.views.draft_view import DraftReport, DraftTraits, TraitRung
 
 
 @cache

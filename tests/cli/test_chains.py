@@ -9,7 +9,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.errors import NoSuchJob, Refused
-from lazy_quarry.site.chain_views import ChainSource
+from lazy_quarry.views.chain_views import ChainSource
 from tests.conftest import script, until
 
 SEASON = """name = "season"

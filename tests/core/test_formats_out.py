@@ -20,8 +20,8 @@ from lazy_quarry.core.formats.workload_trace import workload_trace
 from lazy_quarry.core.ledger.job_record import JobRecord
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.metrics import metrics_text
 from lazy_quarry.study.swf import read_trace
+from lazy_quarry.wording.metrics import metrics_text
 from tests.conftest import SiteUnderTest, script, small_site
 
 NOW = 1_800_000_000_000

@@ -160,7 +160,7 @@ def test_an_attempt_placed_but_never_claimed_is_started_after_all(machine):
     from lazy_quarry.core.engine.commands import Schedule, Submit
     from lazy_quarry.core.engine.engine import Engine
     from lazy_quarry.probe.machine import user_name
-    from lazy_quarry.site.site_file import local_site
+    from lazy_quarry.site.site_file.site_file import local_site
 
     ended = journal.ended_job(job)
     engine = Engine(local_site(), state)

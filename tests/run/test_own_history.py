@@ -10,7 +10,7 @@ from lazy_quarry.demo.own_site import own_rehearsal, rehearsal_site
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.demo.session import DemoClient
 from lazy_quarry.errors import BadValue, QuarryError
-from lazy_quarry.site.site_file import SiteFileError, site_of
+from lazy_quarry.site.site_file.site_file import SiteFileError, site_of
 from lazy_quarry.study.swf import read_history
 from tests.conftest import small_site, until
 

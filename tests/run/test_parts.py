@@ -22,8 +22,8 @@ from lazy_quarry.run.node_files import AttemptsOfNode, Ground
 from lazy_quarry.run.nodes import PART_OVER, Nodes
 from lazy_quarry.run.rehearsal import modelled_parts
 from lazy_quarry.run.runner import Attempt
-from lazy_quarry.site.json_form import job_json
 from lazy_quarry.store.codec import decode, encode
+from lazy_quarry.wording.json_form import job_json
 from tests.conftest import small_site
 
 

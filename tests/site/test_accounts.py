@@ -15,11 +15,11 @@ from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.link.answered import method_of_part
 from lazy_quarry.link.protocol import types_of
 from lazy_quarry.link.site_client import CALLS, SiteClient
-from lazy_quarry.site.book_words import end_words, ends_word, term_words
-from lazy_quarry.site.letters import budget_lines
-from lazy_quarry.site.roles import caller_of, refusal
+from lazy_quarry.site.mail.letters import budget_lines
+from lazy_quarry.site.site_file.roles import caller_of, refusal
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.sqlite.tables import events as events_table
+from lazy_quarry.wording.book_words import end_words, ends_word, term_words
 from tests.conftest import SiteUnderTest, rows_of, script, small_site
 from tests.site.test_mail import Posted
 

@@ -7,8 +7,8 @@ from hypothesis import strategies as st
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS
-from lazy_quarry.site.chain_views import ChainSource
-from lazy_quarry.site.foretold import Foretold, ForetoldJob, foretold_words
+from lazy_quarry.views.chain_views import ChainSource
+from lazy_quarry.views.foretold import Foretold, ForetoldJob, foretold_words
 from tests.conftest import SiteUnderTest, script, small_site
 
 HEADER = 'walltime = "10m"\nmemory = "64 MiB/core"\n\n[rehearsal]\nruntime = "1m"'

@@ -16,13 +16,13 @@ from lazy_quarry.link.protocol import glance_at, write_request
 from lazy_quarry.link.server import Server
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.site import fast_search
-from lazy_quarry.site.board import BoardMark
 from lazy_quarry.site.board_keeper import BoardKeeper
-from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.fast_search import FastSearch
 from lazy_quarry.site.job_views import JobViews
-from lazy_quarry.site.roles import caller_of
+from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.stamped import MOST_GONE, Stamped
+from lazy_quarry.views.board import BoardMark
+from lazy_quarry.views.board_mirror import BoardMirror
 from tests.conftest import SiteUnderTest, script, small_site, until
 
 

@@ -8,10 +8,10 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.ownership import refuse_others
 from lazy_quarry.core.site import Account, Limits, Tier
 from lazy_quarry.errors import Refused
-from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.rights import LEADS, OPERATORS
-from lazy_quarry.site.roles import caller_of, refusal
+from lazy_quarry.site.site_file.roles import caller_of, refusal
+from lazy_quarry.views.board_mirror import BoardMirror
+from lazy_quarry.views.rights import LEADS, OPERATORS
 from tests.conftest import SiteUnderTest, script, small_site
 
 HEAD = 'walltime = "1h"\nmemory = "64 MiB/core"\n'

@@ -8,9 +8,9 @@ from lazy_quarry.cli.job_text import why_lines
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.site.foresight import FILE, Foresight
-from lazy_quarry.site.json_form import job_json, report_json, why_json
-from lazy_quarry.site.sentences import range_words, state_words
 from lazy_quarry.store.journal import Journal
+from lazy_quarry.wording.json_form import job_json, report_json, why_json
+from lazy_quarry.wording.sentences import range_words, state_words
 from tests.conftest import SiteUnderTest, script, small_site
 
 MINUTE = 60_000

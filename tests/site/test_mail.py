@@ -18,9 +18,9 @@ from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
 from lazy_quarry.run.relay import Never, NotNow, Relay, send
-from lazy_quarry.site.chain_views import ChainSource
-from lazy_quarry.site.mail_folder import Letter, MailFolder
+from lazy_quarry.site.mail.mail_folder import Letter, MailFolder
 from lazy_quarry.store.journal import Journal
+from lazy_quarry.views.chain_views import ChainSource
 from tests.conftest import SiteUnderTest, script, small_site, until
 
 TO = 'notify = { to = "ada@a.example", on = ["started", "done", "failed", "overtime", "again", "50%", "10m left"] }'
@@ -170,7 +170,7 @@ def test_mail_is_written_by_the_next_engine_when_one_ended_before_it_could(tmp_p
 
 
 def test_an_engine_that_starts_looks_at_few_events_for_mail(tmp_path, monkeypatch):
-    monkeypatch.setattr("lazy_quarry.site.mail.MARK_EVERY", 10)
+    monkeypatch.setattr("lazy_quarry.site.mail.mailer.MARK_EVERY", 10)
     posted = Posted(tmp_path)
     for number in range(6):
         posted.submit(f'name = "quiet{number}"\nwalltime = "1h"\nmemory = "64 MiB/core"', runtime='"5m"')

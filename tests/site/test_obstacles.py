@@ -7,8 +7,8 @@ import pytest
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS, core_hours_apart
-from lazy_quarry.site.book_words import cost_words
-from lazy_quarry.site.sentences import state_words
+from lazy_quarry.wording.book_words import cost_words
+from lazy_quarry.wording.sentences import state_words
 from tests.conftest import SiteUnderTest, script, small_site, until
 
 NOW = 1_800_000_000_000

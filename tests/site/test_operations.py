@@ -9,9 +9,9 @@ from lazy_quarry.core.engine.events import ClockHeld, Ended
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase, task_id
 from lazy_quarry.errors import Refused, StateFolderError
-from lazy_quarry.site.sentences import spans_words, state_words, verdict
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.sqlite.tables import events as events_table
+from lazy_quarry.wording.sentences import spans_words, state_words, verdict
 from tests.conftest import SiteUnderTest, rows_of, script, small_site
 
 HEADER = 'walltime = "10m"\nmemory = "64 MiB/core"\n\n[rehearsal]\nruntime = "1m"'

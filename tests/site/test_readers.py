@@ -14,9 +14,9 @@ from lazy_quarry.link.reader import Ask, Begin, Reader
 from lazy_quarry.link.readers import MOST, NoReader, Readers
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.chain_views import ChainSource
-from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.store.journal import Journal
+from lazy_quarry.views.chain_views import ChainSource
+from lazy_quarry.views.job_view import StartRange
 from tests.conftest import SiteUnderTest, script, small_site
 
 HEAD = 'walltime = "10m"\nmemory = "64 MiB/core"\n'

@@ -2,7 +2,7 @@
 
 import pytest
 
-from lazy_quarry.site.site_file import SiteFileError, SiteFileWatch, schema, with_site_file
+from lazy_quarry.site.site_file.site_file import SiteFileError, SiteFileWatch, schema, with_site_file
 from tests.conftest import small_site
 
 ACCOUNT = '[[accounts]]\nname = "silt"\n'

@@ -9,9 +9,9 @@ from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
 from lazy_quarry.errors import Refused, StateFolderError
-from lazy_quarry.site.chain_views import ChainSource
 from lazy_quarry.site.clock_watch import ClockWatch
 from lazy_quarry.store.journal import Journal
+from lazy_quarry.views.chain_views import ChainSource
 from tests.conftest import SiteUnderTest, script, small_site
 
 HEAD = 'walltime = "1h"\nmemory = "64 MiB/core"'

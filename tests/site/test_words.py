@@ -11,10 +11,10 @@ from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.period import parse_period
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, MINUTE_MS
-from lazy_quarry.site.book_words import cost_words, end_day, end_words, waits_words
-from lazy_quarry.site.draft_view import DraftCost, DraftReport, DraftShape
-from lazy_quarry.site.job_view import StartRange
-from lazy_quarry.site.sentences import range_now, range_words, start_in_short
+from lazy_quarry.views.draft_view import DraftCost, DraftReport, DraftShape
+from lazy_quarry.views.job_view import StartRange
+from lazy_quarry.wording.book_words import cost_words, end_day, end_words, waits_words
+from lazy_quarry.wording.sentences import range_now, range_words, start_in_short
 
 LINE = AccountLine("silt", 0, 0, 0, 0)
 NOW = 20_000 * DAY_MS + 9 * HOUR_MS

@@ -16,13 +16,13 @@ from lazy_quarry.core.site import Account, Limits, Node, Queue, Tier, Window
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.of_study import study_figure
 from lazy_quarry.errors import BadValue, QuarryError, Refused
-from lazy_quarry.site.study_view import StudyView
-from lazy_quarry.site.study_words import study_lines
 from lazy_quarry.study.own_past import _Again, as_it_was, free_of, study
 from lazy_quarry.study.past import Past, PastJob, PastRun, past_of
 from lazy_quarry.study.replay import replay
 from lazy_quarry.study.swf import Trace, TraceJob
 from lazy_quarry.study.what_if import what_if
+from lazy_quarry.views.study_view import StudyView
+from lazy_quarry.wording.study_words import study_lines
 from tests.conftest import small_site, until
 
 ON = lambda done, count: True  # noqa: E731

@@ -44,14 +44,14 @@ from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files.kinds import words_of
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.board_mirror import BoardMirror
-from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.board_mirror import BoardMirror
+from lazy_quarry.views.draft_view import DraftReport
 
 if TYPE_CHECKING:
     from lazy_quarry.app.tables_of import Table
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.expanded import Expanded
+    from lazy_quarry.views.expanded import Expanded
 
 REFRESH_S, IDLE_S = 1.0, 10.0
 """Between two looks, while something runs of which the use changes, and while there is only the clock."""

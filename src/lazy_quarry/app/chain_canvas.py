@@ -9,7 +9,7 @@ from lazy_quarry.app.theme import PHASE_ROLES
 from lazy_quarry.core.chain.graph import layers, twins
 from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import clock_time, plural
-from lazy_quarry.site.chain_views import ChainView, PartView
+from lazy_quarry.views.chain_views import ChainView, PartView
 
 SIZES = ((20, 8), (16, 7), (12, 6))
 """Cells of a slab, and of the gutter behind it: the widest with which all fits is taken."""

@@ -10,7 +10,7 @@ from lazy_quarry.app.draft_shelf import Draft, DraftShelf, save
 from lazy_quarry.core.chain.chain_file import read_chain
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.site.chain_source import read_source
-from lazy_quarry.site.chain_views import ChainSource
+from lazy_quarry.views.chain_views import ChainSource
 
 _LOOPS = ("chain-cycle", "chain-never")
 MOST_BACK = 200

@@ -16,11 +16,11 @@ if TYPE_CHECKING:
     from lazy_quarry.core.ledger.report import OverTime
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.board import Board
-    from lazy_quarry.site.chain_views import ChainView
-    from lazy_quarry.site.draft_view import DraftReport
-    from lazy_quarry.site.job_detail import JobDetail
-    from lazy_quarry.site.job_view import JobView
+    from lazy_quarry.views.board import Board
+    from lazy_quarry.views.chain_views import ChainView
+    from lazy_quarry.views.draft_view import DraftReport
+    from lazy_quarry.views.job_detail import JobDetail
+    from lazy_quarry.views.job_view import JobView
 
 Offer = tuple[str, "Callable[[], Figure]"]
 """A figure in words, and what makes it; it may raise :class:`QuarryError`. Nothing is imported before it is made."""

@@ -9,7 +9,7 @@ from lazy_quarry.app.keys_in_order import KeysInOrder
 from lazy_quarry.app.messages import OpenChain, OpenJob, Say, SearchRuns
 from lazy_quarry.app.places.place import Place
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.views import RoomView
+from lazy_quarry.views.outcomes import RoomView
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient

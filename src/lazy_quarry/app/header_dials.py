@@ -20,9 +20,9 @@ from lazy_quarry.core.units import (
     plural,
 )
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.board import Board, NodeView
-from lazy_quarry.site.book_words import amounts_of
-from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.views.board import Board, NodeView
+from lazy_quarry.views.draft_view import DraftReport
+from lazy_quarry.wording.book_words import amounts_of
 
 MINUTE, HOUR, DAY = 60, 3600, 86400
 WALLTIMES = (

@@ -4,7 +4,7 @@ import json
 from contextlib import suppress
 
 from lazy_quarry.app.kept_files import KeptFiles
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_view import JobView
 
 MOST = 5_000
 """Numbers that are kept; older ones count as looked at."""

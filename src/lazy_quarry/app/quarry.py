@@ -10,10 +10,10 @@ from typing import TYPE_CHECKING, Any, Protocol, TypeVar
 if TYPE_CHECKING:
     from lazy_quarry.app.draft_shelf import DraftShelf
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.board import Board
-    from lazy_quarry.site.draft_view import DraftReport
-    from lazy_quarry.site.expanded import Expanded
-    from lazy_quarry.site.views import RoomView
+    from lazy_quarry.views.board import Board
+    from lazy_quarry.views.draft_view import DraftReport
+    from lazy_quarry.views.expanded import Expanded
+    from lazy_quarry.views.outcomes import RoomView
 
 
 T = TypeVar("T")

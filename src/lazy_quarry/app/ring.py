@@ -6,8 +6,8 @@ from contextlib import suppress
 
 from lazy_quarry.app.kept_files import KeptFiles
 from lazy_quarry.core.plain_text import plain
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import outcome_words
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import outcome_words
 
 FILE = "notices.json"
 WAYS = {

@@ -7,7 +7,7 @@ from pathlib import Path
 from textual.app import App, SuspendNotSupported
 
 from lazy_quarry.link.site_client import SiteClient
-from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.views.draft_view import DraftReport
 
 
 def open_shell(app: App[None], client: SiteClient | None, scripts: Path, report: DraftReport | None) -> str:

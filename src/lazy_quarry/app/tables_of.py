@@ -16,13 +16,13 @@ if TYPE_CHECKING:
     from lazy_quarry.core.ledger.accounts import AccountLine
     from lazy_quarry.core.ledger.report import Report, Sums, Waste
     from lazy_quarry.run.node.made_files import MadeFiles
-    from lazy_quarry.site.board import NodeView
-    from lazy_quarry.site.chain_views import ChainView
     from lazy_quarry.site.compared import Difference, ResultRow
-    from lazy_quarry.site.draft_view import DraftReport
-    from lazy_quarry.site.job_view import JobView
-    from lazy_quarry.site.mail_folder import Letter
-    from lazy_quarry.site.views import RoomView
+    from lazy_quarry.site.mail.mail_folder import Letter
+    from lazy_quarry.views.board import NodeView
+    from lazy_quarry.views.chain_views import ChainView
+    from lazy_quarry.views.draft_view import DraftReport
+    from lazy_quarry.views.job_view import JobView
+    from lazy_quarry.views.outcomes import RoomView
 
 Record = dict[str, Any]
 
@@ -75,7 +75,7 @@ def _at(at_ms: int | None) -> str | None:
 
 def jobs_table(name: str, views: Sequence[JobView]) -> Table:
     """Jobs, with all that ``lq jobs --format json`` says of each."""
-    from lazy_quarry.site.json_form import job_json
+    from lazy_quarry.wording.json_form import job_json
 
     return Table(name, lambda: [job_json(view) for view in views])
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from lazy_quarry.core.units import exact_size
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.views import RoomView
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.outcomes import RoomView
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,9 +12,9 @@ from typing import Any, overload
 
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import plural
-from lazy_quarry.site.board import Board, NodeView
-from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.node_use import holders
+from lazy_quarry.views.board import Board, NodeView
+from lazy_quarry.views.job_view import JobView
 
 SCOPES = (("mine", "mine"), ("accounts", "my accounts"), ("everyone", "everyone"))
 _ORDER = {Phase.RUNNING: 0, Phase.WAITING: 1, Phase.BLOCKED: 1, Phase.HELD: 2}

@@ -101,7 +101,7 @@ def _write_ends(path: str, site: str, lines: "list[AccountLine]", ends: "Mapping
     from lazy_quarry.core.ledger.budgets import FOR_EVER
     from lazy_quarry.core.units import DAY_MS
     from lazy_quarry.run.writable import write_pieces
-    from lazy_quarry.site.book_words import end_words, outlasts
+    from lazy_quarry.wording.book_words import end_words, outlasts
 
     found = list[BudgetDay]()
     for line in lines:
@@ -133,7 +133,7 @@ def _granted(client: "SiteClient", words: tuple[str, ...], why: str) -> Any:
 def list_lines(lines: "list[AccountLine]", ends: "Mapping[str, BudgetEnd]", now_ms: int) -> Iterator[str]:
     """A line for each account under headings, those under another one indented beneath it."""
     from lazy_quarry.core.units import format_core_hours
-    from lazy_quarry.site.book_words import as_tree, ends_word, term_words
+    from lazy_quarry.wording.book_words import as_tree, ends_word, term_words
 
     tree = as_tree(lines)
     width = max([len("account"), *(2 * depth + len(line.account) for depth, line in tree)])
@@ -158,7 +158,7 @@ def list_lines(lines: "list[AccountLine]", ends: "Mapping[str, BudgetEnd]", now_
 def show_lines(line: "AccountLine", end: "BudgetEnd | None", now_ms: int, zone: tzinfo) -> Iterator[str]:
     """An account's books, who may charge it and answers for it, and what it was granted."""
     from lazy_quarry.core.units import clock_time, format_core_hours, plural
-    from lazy_quarry.site.book_words import at_end_words, end_words, term_words
+    from lazy_quarry.wording.book_words import at_end_words, end_words, term_words
 
     told = line.told
     under = f", under {told.parent}" if told and told.parent else ""

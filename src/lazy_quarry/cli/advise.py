@@ -7,7 +7,7 @@ import click
 
 from lazy_quarry.cli.options import client_of, format_option, is_json, print_json, print_lines, state_option
 from lazy_quarry.core.units import exact_duration, exact_size, format_duration
-from lazy_quarry.site.advice_view import Advised
+from lazy_quarry.views.advice_view import Advised
 
 
 @click.command("advise")

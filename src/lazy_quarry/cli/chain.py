@@ -28,7 +28,7 @@ from lazy_quarry.core.units import core_hours
 if TYPE_CHECKING:
     from lazy_quarry.core.header.diagnostic import Diagnostic
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.chain_views import ChainReceipt, ChainSource, ChainView
+    from lazy_quarry.views.chain_views import ChainReceipt, ChainSource, ChainView
 
 _SIGNS = {"error": "✕", "warning": "·", "hint": " "}
 
@@ -223,7 +223,7 @@ def _list(views: "list[ChainView]", zone: tzinfo) -> Iterator[str]:
 def chain_lines(view: "ChainView", zone: tzinfo) -> Iterator[str]:
     """A chain for people: a line for all, a line for each job."""
     from lazy_quarry.core.units import clock_time, format_core_hours, format_duration, plural
-    from lazy_quarry.site.sentences import range_words
+    from lazy_quarry.wording.sentences import range_words
 
     head = f"chain {view.number} {view.name}: {view.state}" if view.number else f"{view.name}, as the queue is now"
     ends = (
@@ -266,7 +266,7 @@ def chain_json(view: "ChainView") -> dict[str, Any]:
 def rehearsal_json(view: "ChainView") -> dict[str, Any]:
     """When a chain is done, what it costs at most, and its jobs."""
     from lazy_quarry.core.units import format_instant
-    from lazy_quarry.site.json_form import range_json
+    from lazy_quarry.wording.json_form import range_json
 
     def instant(at_ms: int | None) -> str | None:
         return None if at_ms is None else format_instant(at_ms)

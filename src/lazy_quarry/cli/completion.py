@@ -17,7 +17,7 @@ from lazy_quarry.cli.options import Usage
 
 if TYPE_CHECKING:
     from lazy_quarry.link.client import SocketClient
-    from lazy_quarry.site.board import SiteNames
+    from lazy_quarry.views.board import SiteNames
 
 Candidate = tuple[str, str]
 """A word, and what it stands for."""

@@ -7,14 +7,14 @@ from datetime import tzinfo
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, plural
-from lazy_quarry.site.book_words import amounts_of, cost_words
-from lazy_quarry.site.sentences import range_words
+from lazy_quarry.wording.book_words import amounts_of, cost_words
+from lazy_quarry.wording.sentences import range_words
 
 if TYPE_CHECKING:
     from lazy_quarry.core.advice.from_trials import Asked
     from lazy_quarry.core.header.diagnostic import Diagnostic
-    from lazy_quarry.site.draft_view import DraftReport
-    from lazy_quarry.site.job_view import JobView
+    from lazy_quarry.views.draft_view import DraftReport
+    from lazy_quarry.views.job_view import JobView
 
 
 def check_lines(file: str, diagnostics: Iterable[Diagnostic]) -> Iterator[str]:
@@ -67,7 +67,7 @@ def trial_lines(views: Sequence[JobView], asked: Asked) -> Iterator[str]:
     """What trials used of their request, and what to request next."""
     from lazy_quarry.core.advice.from_trials import advise
     from lazy_quarry.site.past_run import tried
-    from lazy_quarry.site.sentences import verdict
+    from lazy_quarry.wording.sentences import verdict
 
     for view in views:
         size = f" ({asked.parameter}={dict(view.parameters).get(asked.parameter, '')})" if asked.parameter else ""

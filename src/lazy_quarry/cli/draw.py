@@ -12,7 +12,7 @@ from lazy_quarry.core.header.nearest import nearest
 if TYPE_CHECKING:
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.draft_view import DraftReport
+    from lazy_quarry.views.draft_view import DraftReport
 
 FIGURES = {
     "nodes": "all nodes, by who has them",

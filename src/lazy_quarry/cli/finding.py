@@ -6,8 +6,8 @@ from lazy_quarry.core.formats.csv_rows import csv_text
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.site_client import SiteClient
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.json_form import job_json
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.json_form import job_json
 
 PAGE = 1_000
 CSV_COLUMNS = (

@@ -11,7 +11,7 @@ from lazy_quarry.errors import EngineAway
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.run.runner import OutputChunk
-    from lazy_quarry.site.job_view import JobView
+    from lazy_quarry.views.job_view import JobView
 
 
 def follow_output(

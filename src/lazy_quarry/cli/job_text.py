@@ -21,7 +21,7 @@ from lazy_quarry.core.units import (
     plural,
 )
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.sentences import (
+from lazy_quarry.wording.sentences import (
     now_words,
     ordinal,
     outlier_words,
@@ -37,8 +37,8 @@ from lazy_quarry.site.sentences import (
 )
 
 if TYPE_CHECKING:
-    from lazy_quarry.site.job_detail import JobDetail, TasksTold
-    from lazy_quarry.site.job_view import JobView
+    from lazy_quarry.views.job_detail import JobDetail, TasksTold
+    from lazy_quarry.views.job_view import JobView
 
 COLUMNS = {
     "job": lambda view, zone: view.label,

@@ -27,7 +27,7 @@ from lazy_quarry.core.plain_text import displayed
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.job_view import JobView
+    from lazy_quarry.views.job_view import JobView
 
 WATCH_S = 5.0
 job_argument = click.argument("job", metavar="JOB")
@@ -87,7 +87,7 @@ def jobs_command(
     for notice in client.notices():
         say(f"lazy-quarry: {notice}", err=True)
     if json_too:
-        from lazy_quarry.site.json_form import job_json
+        from lazy_quarry.wording.json_form import job_json
 
         print_json([job_json(view) for view in found()])
     elif csv_too:
@@ -174,7 +174,7 @@ def show_command(
         return
     details = [client.detail(number) for number in numbers_of(client, jobs)]
     if json_too:
-        from lazy_quarry.site.json_form import detail_json
+        from lazy_quarry.wording.json_form import detail_json
 
         found = [detail_json(detail) for detail in details]
         print_json(found[0] if len(found) == 1 else found)
@@ -227,7 +227,7 @@ def why_command(job: str, than: str, state: str, form: str) -> None:
         return
     detail = client.detail(numbers_of(client, [job])[0])
     if json_too:
-        from lazy_quarry.site.json_form import why_json
+        from lazy_quarry.wording.json_form import why_json
 
         print_json(why_json(detail))
     elif detail.why:
@@ -243,7 +243,7 @@ def why_command(job: str, than: str, state: str, form: str) -> None:
 @state_option
 def wait_command(jobs: tuple[str, ...], state: str) -> None:
     from lazy_quarry.cli.following import wait_for
-    from lazy_quarry.site.sentences import verdict
+    from lazy_quarry.wording.sentences import verdict
 
     good = True
     client = client_of(state)

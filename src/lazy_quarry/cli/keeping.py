@@ -26,7 +26,7 @@ def pack(client: SiteClient, numbers: Sequence[int], path: str) -> None:
 
 def tell_methods(client: SiteClient, numbers: Sequence[int]) -> None:
     """Print the methods of each."""
-    from lazy_quarry.site.methods import methods
+    from lazy_quarry.wording.methods import methods
 
     site = client.board().site
     for place, number in enumerate(numbers):

@@ -16,7 +16,7 @@ from lazy_quarry.cli.options import (
     state_option,
 )
 from lazy_quarry.core.units import clock_time, format_instant
-from lazy_quarry.site.mail_folder import MOST_KEPT
+from lazy_quarry.site.mail.mail_folder import MOST_KEPT
 
 
 @click.command("mail")

@@ -14,7 +14,7 @@ LOOPBACK = "127.0.0.1"
 @state_option
 def metrics_command(serve: int | None, state: str) -> None:
     """Print how the site is doing as metrics in the OpenMetrics text format, or answer with them under /metrics."""
-    from lazy_quarry.site.metrics import metrics_text, registry_of
+    from lazy_quarry.wording.metrics import metrics_text, registry_of
 
     client = client_of(state)
     if serve is None:

@@ -29,7 +29,7 @@ def survey_command(state: str, form: str) -> None:
     board = client.board()
     rooms = [room for queue in board.site.queues for room in client.room(queue.name)]
     if json_too:
-        from lazy_quarry.site.json_form import survey_json
+        from lazy_quarry.wording.json_form import survey_json
 
         print_json(survey_json(board, rooms))
     else:

@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.link.client import SocketClient
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.foretold import Foretold
-    from lazy_quarry.site.views import Outcome
+    from lazy_quarry.views.foretold import Foretold
+    from lazy_quarry.views.outcomes import Outcome
 
 _MOVING = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
 
@@ -237,8 +237,8 @@ def _rows_words(rows: Sequence[tuple[int, int, int]]) -> str:
 
 def print_foretold(found: Foretold, json_too: bool) -> None:
     """Print what an act would come to; exit 1 when it would be refused."""
-    from lazy_quarry.site.foretold import foretold_words
-    from lazy_quarry.site.json_form import foretold_json
+    from lazy_quarry.views.foretold import foretold_words
+    from lazy_quarry.wording.json_form import foretold_json
 
     if json_too:
         print_json(foretold_json(found))

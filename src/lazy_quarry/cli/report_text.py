@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from lazy_quarry.core.formats.csv_rows import csv_text
 from lazy_quarry.core.units import core_hours
-from lazy_quarry.site.book_words import advised_words
+from lazy_quarry.wording.book_words import advised_words
 
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.period import Period
@@ -75,7 +75,7 @@ def report_csv(found: Report) -> str:
 def report_lines(found: Report) -> Iterator[str]:
     """A report as a table."""
     from lazy_quarry.core.units import plural
-    from lazy_quarry.site.book_words import change_words
+    from lazy_quarry.wording.book_words import change_words
 
     span = found.period
     chosen = ", ".join(f"{name} {' or '.join(values)}" for name, values in found.where.items())
@@ -161,7 +161,7 @@ def waste_json(found: Waste) -> dict[str, Any]:
 def sizes_lines(found: BySize) -> Iterator[str]:
     """How long jobs waited, by their size."""
     from lazy_quarry.core.units import format_duration
-    from lazy_quarry.site.book_words import size_words
+    from lazy_quarry.wording.book_words import size_words
 
     yield f"{found.period.name}: how long jobs waited, by the cores that they held"
     yield f"{'cores':<12}{'jobs':>9}{'half at most':>15}{'95 % at most':>15}"

@@ -26,7 +26,7 @@ from lazy_quarry.core.advice.scaling import PowerLaw, Scaling, power_law, scalin
 from lazy_quarry.core.units import exact_duration, format_duration, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.compared import runs_of
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_view import JobView
 
 MOST = 1000
 

@@ -128,7 +128,7 @@ def check_command(scripts: tuple[str, ...], settings: tuple[str, ...], codes: bo
     json_too = is_json(form)
     found = _checked(scripts, settings)
     if json_too:
-        from lazy_quarry.site.json_form import diagnostic_json
+        from lazy_quarry.wording.json_form import diagnostic_json
 
         print_json([diagnostic_json(file, one) for file, diagnostics in found for one in diagnostics])
     else:
@@ -147,7 +147,7 @@ def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[st
     from lazy_quarry.probe.machine import user_name
     from lazy_quarry.probe.script import looked_up
     from lazy_quarry.run.agent_link import taken_words
-    from lazy_quarry.site.site_file import watched_site
+    from lazy_quarry.site.site_file.site_file import watched_site
     from lazy_quarry.store.folder import state_folder
 
     folder = state_folder("machine", None)
@@ -183,7 +183,7 @@ def forecast_command(script: str, settings: tuple[str, ...], state: str, form: s
     sending = _Sending(script, (), [], settings)
     report = client_of(state).check(sending.submission())
     if json_too:
-        from lazy_quarry.site.json_form import report_json
+        from lazy_quarry.wording.json_form import report_json
 
         print_json(report_json(script, report))
     else:
@@ -294,7 +294,7 @@ def submit_command(
     receipt = client.submit(sending.submission())
     if receipt.job is None:
         if json_too:
-            from lazy_quarry.site.json_form import diagnostic_json
+            from lazy_quarry.wording.json_form import diagnostic_json
 
             print_json([diagnostic_json(sending.path or "-", one) for one in receipt.diagnostics])
         _print_checks(sending.label, receipt.diagnostics, err=True)

@@ -22,8 +22,8 @@ from lazy_quarry.link.site_client import SiteClient
 from lazy_quarry.run.interactive import SOCKET, frame
 from lazy_quarry.run.node.attempt import own_folder
 from lazy_quarry.run.node.sockets import dial
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import verdict
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import verdict
 
 
 def shell_submission(cores: int, walltime: str, memory: str, warn: str, overrides: tuple[str, ...]) -> Submission:

@@ -14,7 +14,7 @@ def site_command(what: str, file: str, form: str) -> None:
     from pathlib import Path
 
     from lazy_quarry.probe.machine import this_machine
-    from lazy_quarry.site.site_file import SiteFileError, read_text, schema, site_file, site_of
+    from lazy_quarry.site.site_file.site_file import SiteFileError, read_text, schema, site_file, site_of
 
     if what == "schema":
         print_json(schema())

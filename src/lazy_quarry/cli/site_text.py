@@ -7,11 +7,11 @@ from datetime import tzinfo
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, format_size, plural
-from lazy_quarry.site.sentences import LEAST_BUSY, others_words, site_words, storage_words
+from lazy_quarry.wording.sentences import LEAST_BUSY, others_words, site_words, storage_words
 
 if TYPE_CHECKING:
-    from lazy_quarry.site.board import Board
-    from lazy_quarry.site.views import RoomView
+    from lazy_quarry.views.board import Board
+    from lazy_quarry.views.outcomes import RoomView
 
 
 def survey_lines(board: Board, rooms: list[RoomView], zone: tzinfo) -> Iterator[str]:

@@ -19,12 +19,12 @@ from lazy_quarry.cli.options import (
     print_lines,
     state_option,
 )
-from lazy_quarry.site.study_words import study_lines
+from lazy_quarry.wording.study_words import study_lines
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.study_view import StudyView
     from lazy_quarry.study.studied import Studied
+    from lazy_quarry.views.study_view import StudyView
 
 LOOK_S = 0.2
 

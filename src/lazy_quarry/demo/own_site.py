@@ -12,7 +12,7 @@ from lazy_quarry.demo.history import FromHistory, history_site
 from lazy_quarry.demo.virtual_clock import OnVirtualClock
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.files import given
-from lazy_quarry.site.site_file import SiteFileError, read_text, site_of
+from lazy_quarry.site.site_file.site_file import SiteFileError, read_text, site_of
 from lazy_quarry.study.swf import read_history
 
 MOST_BYTES = 2**30

@@ -6,7 +6,7 @@ import time
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.demo.virtual_clock import NEVER_MS, OnVirtualClock
 from lazy_quarry.link.in_process import InProcessClient
-from lazy_quarry.site.board import BoardChange, BoardMark, ClockView
+from lazy_quarry.views.board import BoardChange, BoardMark, ClockView
 
 PAST_DAYS = 90
 SPEEDS = (1, 10, 60, 300, 900, 3600)

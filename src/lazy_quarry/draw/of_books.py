@@ -12,7 +12,7 @@ from lazy_quarry.draw.of_runs import number_scale
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Curve, Figure, Plot, Plots, Scale
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.book_words import end_words
+from lazy_quarry.wording.book_words import end_words
 
 ROLES = ("mine", "expected", "accounts", "blocked", "others")
 """The colours of the keys that were charged most; the rest is together in the last."""

@@ -7,7 +7,7 @@ from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import MINUTE_MS, clock_time, format_duration, plural
 from lazy_quarry.draw.time_scale import source_words, time_scale
 from lazy_quarry.draw.values import Bar, Edge, Figure, Graph, Lane, Lanes, Slab
-from lazy_quarry.site.chain_views import ChainView, PartView
+from lazy_quarry.views.chain_views import ChainView, PartView
 
 LINES = {"succeeds": "solid", "fails": "broken", "finishes": "double", "begins": "dotted", "each-succeeds": "ribbon"}
 _WIDE, _HIGH, _GAP, _BELOW = 1.7, 0.62, 0.8, 0.28

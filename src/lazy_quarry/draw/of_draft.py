@@ -7,7 +7,7 @@ from lazy_quarry.core.units import HOUR_MS, clock_time, format_duration, plural
 from lazy_quarry.draw.time_scale import source_words, time_scale
 from lazy_quarry.draw.values import Bar, Cell, Field, Figure, Lane, Lanes
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.draft_view import DraftReport, PlacedNode, Rung
+from lazy_quarry.views.draft_view import DraftReport, PlacedNode, Rung
 
 
 def placement_figure(report: DraftReport, site: str, zone: tzinfo = UTC) -> Figure:

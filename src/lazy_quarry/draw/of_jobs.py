@@ -8,9 +8,9 @@ from lazy_quarry.core.units import HOUR_MS, format_duration, plural
 from lazy_quarry.draw.paint import MOST_ROWS
 from lazy_quarry.draw.time_scale import source_words, time_scale
 from lazy_quarry.draw.values import Bar, Figure, Lane, Lanes
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import range_now
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import range_now
 
 
 def lanes_figure(

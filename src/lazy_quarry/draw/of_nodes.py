@@ -8,8 +8,8 @@ from lazy_quarry.core.units import HOUR_MS, fold_names, format_duration, plural
 from lazy_quarry.draw.time_scale import source_words, time_scale
 from lazy_quarry.draw.values import Bar, Figure, Lane, Lanes, Scale
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.board import Board, NodeView, PersonView
 from lazy_quarry.site.node_use import alike, holders
+from lazy_quarry.views.board import Board, NodeView, PersonView
 
 WHOSE = (("mine", "mine"), ("accounts", "my accounts'"), ("others", "others'"))
 _WEEK_H = 7 * 24

@@ -15,7 +15,7 @@ from lazy_quarry.draw.of_reports import rhythm_figure, waits_figure, waste_figur
 from lazy_quarry.draw.printed import Block, Drawn, Heading, Paragraph, Printed, Table
 from lazy_quarry.draw.values import Figure
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.book_words import (
+from lazy_quarry.wording.book_words import (
     at_end_words,
     change_words,
     end_words,

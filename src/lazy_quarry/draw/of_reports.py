@@ -10,7 +10,7 @@ from lazy_quarry.draw.of_runs import duration_scale, number_scale
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Cell, Curve, Field, Figure, Plot, Plots, Scale
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.book_words import share_words, size_words
+from lazy_quarry.wording.book_words import share_words, size_words
 
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 SHOWN_DAYS = 42

@@ -10,8 +10,8 @@ from lazy_quarry.core.units import clock_time, format_duration, format_size, plu
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Curve, Figure, Plot, Plots, Scale
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.sentences import state_words
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.wording.sentences import state_words
 
 ROLES = ("mine", "expected", "accounts", "blocked", "waited")
 _SIGNS, _DASHES = "os^Dvp*h", ("solid", "dashed", "dotted", "dashdot")

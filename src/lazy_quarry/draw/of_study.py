@@ -7,8 +7,8 @@ from lazy_quarry.draw.of_runs import duration_scale
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Curve, Figure, Plot, Plots, Scale
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.book_words import study_words
-from lazy_quarry.site.study_view import StudyView
+from lazy_quarry.views.study_view import StudyView
+from lazy_quarry.wording.book_words import study_words
 
 
 def study_figure(view: StudyView, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:

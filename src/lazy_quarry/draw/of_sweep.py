@@ -12,7 +12,7 @@ from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import plural
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Cell, Field, Figure
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_view import JobView
 
 MOST_ROWS, MOST_COLUMNS = 60, 60
 STATES = (

@@ -16,7 +16,7 @@ from lazy_quarry.files import ours
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.views import Outcome
+    from lazy_quarry.views.outcomes import Outcome
 
 
 def mail_report(

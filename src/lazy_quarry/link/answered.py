@@ -24,8 +24,8 @@ from lazy_quarry.link.protocol import (
 )
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.roles import refusal
-from lazy_quarry.site.views import Outcome
+from lazy_quarry.site.site_file.roles import refusal
+from lazy_quarry.views.outcomes import Outcome
 
 if TYPE_CHECKING:
     from lazy_quarry.site.site_in_use import SiteRead

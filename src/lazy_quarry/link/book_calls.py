@@ -8,14 +8,14 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from lazy_quarry.link.call_marks import Asking, call
-from lazy_quarry.site.rights import ALL
+from lazy_quarry.views.rights import ALL
 
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.burn import BudgetEnd
     from lazy_quarry.core.ledger.job_record import JobRecord
     from lazy_quarry.core.ledger.report import BySize, OverTime, Report, Rhythm, ShareLine, Waste
-    from lazy_quarry.site.study_view import StudyView
-    from lazy_quarry.site.views import Outcome
+    from lazy_quarry.views.outcomes import Outcome
+    from lazy_quarry.views.study_view import StudyView
 
 
 class BookCalls(Asking):

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from functools import wraps
 from typing import Any, Literal, TypeVar, cast
 
-from lazy_quarry.site.rights import Rights
+from lazy_quarry.views.rights import Rights
 
 Part = Literal[
     "operations",

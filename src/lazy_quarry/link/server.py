@@ -51,8 +51,8 @@ from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.checked_apart import LONG, checked_apart
 from lazy_quarry.site.clock_watch import ClockWatch
 from lazy_quarry.site.present import Present
-from lazy_quarry.site.roles import caller_of
-from lazy_quarry.site.site_file import SiteFileError, watched_site
+from lazy_quarry.site.site_file.roles import caller_of
+from lazy_quarry.site.site_file.site_file import SiteFileError, watched_site
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.folder import FolderLock
 from lazy_quarry.store.journal import Journal

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Literal
 
 from lazy_quarry.link.book_calls import BookCalls
 from lazy_quarry.link.call_marks import Call, call
-from lazy_quarry.site.rights import ALL, LEADS, OPERATORS, OWN_JOBS
+from lazy_quarry.views.rights import ALL, LEADS, OPERATORS, OWN_JOBS
 
 if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
@@ -21,16 +21,16 @@ if TYPE_CHECKING:
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.node.made_files import MadeFiles
     from lazy_quarry.run.runner import OutputChunk
-    from lazy_quarry.site.advice_view import Advised
-    from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
-    from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView
-    from lazy_quarry.site.draft_view import DraftReport
-    from lazy_quarry.site.expanded import Expanded
-    from lazy_quarry.site.foretold import Foretold
-    from lazy_quarry.site.job_detail import JobDetail
-    from lazy_quarry.site.job_view import JobView
-    from lazy_quarry.site.mail_folder import Letter
-    from lazy_quarry.site.views import Found, Outcome, Receipt, RoomView
+    from lazy_quarry.site.mail.mail_folder import Letter
+    from lazy_quarry.views.advice_view import Advised
+    from lazy_quarry.views.board import Board, BoardChange, BoardMark, SiteNames
+    from lazy_quarry.views.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView
+    from lazy_quarry.views.draft_view import DraftReport
+    from lazy_quarry.views.expanded import Expanded
+    from lazy_quarry.views.foretold import Foretold
+    from lazy_quarry.views.job_detail import JobDetail
+    from lazy_quarry.views.job_view import JobView
+    from lazy_quarry.views.outcomes import Found, Outcome, Receipt, RoomView
 
 
 class SiteClient(BookCalls):

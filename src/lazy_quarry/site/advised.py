@@ -8,12 +8,12 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.units import exact_duration, exact_size, format_duration, format_size, plural
 from lazy_quarry.errors import NoSuchJob, Refused
-from lazy_quarry.site.advice_view import FEW, Advised
 from lazy_quarry.site.alike_runs import past_run
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import EndedFilter
+from lazy_quarry.views.advice_view import FEW, Advised
 
 MOST_AHEAD = 10_000
 """Tasks of an array that the advice is for."""

@@ -13,11 +13,11 @@ from lazy_quarry.core.job.rates import greatest_charge
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.chain_changes import ChainChanges
-from lazy_quarry.site.chain_views import ChainSource
-from lazy_quarry.site.foretold import Foretold, ForetoldJob
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
-from lazy_quarry.site.views import Outcome, Receipt
+from lazy_quarry.views.chain_views import ChainSource
+from lazy_quarry.views.foretold import Foretold, ForetoldJob
+from lazy_quarry.views.outcomes import Outcome, Receipt
 
 MOST_TOLD = 8
 """Jobs of which the start is worked out; a sentence names no more."""

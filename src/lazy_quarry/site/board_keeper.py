@@ -19,7 +19,11 @@ from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.site.blocked import BlockedInSight
-from lazy_quarry.site.board import (
+from lazy_quarry.site.caller import Caller
+from lazy_quarry.site.job_views import Expected, JobViews, Seen, seen_by
+from lazy_quarry.site.present import RECENT_MS, Present
+from lazy_quarry.site.stamped import Stamped
+from lazy_quarry.views.board import (
     BoardChange,
     BoardMark,
     LimitView,
@@ -29,11 +33,7 @@ from lazy_quarry.site.board import (
     ShareView,
     SiteView,
 )
-from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.job_views import Expected, JobViews, Seen, seen_by
-from lazy_quarry.site.present import RECENT_MS, Present
-from lazy_quarry.site.stamped import Stamped
+from lazy_quarry.views.job_view import JobView
 
 RENEW_MS, MOST_RENEWED = 30_000, 40
 """What a running job uses is read again after so long, of so many jobs at a look; of jobs in sight always."""

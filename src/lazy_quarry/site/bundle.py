@@ -13,11 +13,11 @@ from typing import Any
 
 from lazy_quarry.core.units import clock_time, format_instant
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.board import SiteView
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.json_form import detail_json
-from lazy_quarry.site.methods import methods
 from lazy_quarry.site.run_reader import RunReader
+from lazy_quarry.views.board import SiteView
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.wording.json_form import detail_json
+from lazy_quarry.wording.methods import methods
 
 END = -64 * 1024
 """So much of the end of each output is packed."""

@@ -8,7 +8,7 @@ from lazy_quarry.core.job.by import By
 
 @dataclass(frozen=True, slots=True)
 class Caller:
-    """A person who makes a call, as the site knows them; :func:`lazy_quarry.site.roles.caller_of` makes one."""
+    """A person who makes a call, as the site knows them; :func:`lazy_quarry.site.site_file.roles.caller_of` makes one."""
 
     user: str
     groups: tuple[str, ...] = ()

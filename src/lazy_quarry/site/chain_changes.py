@@ -14,11 +14,11 @@ from lazy_quarry.core.job.ownership import refuse_others
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.errors import Refused
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.chain_views import ChainReceipt, ChainSource
 from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.present import Present
-from lazy_quarry.site.views import Outcome
+from lazy_quarry.views.chain_views import ChainReceipt, ChainSource
+from lazy_quarry.views.outcomes import Outcome
 
 _AGAIN = (*FAILING, Phase.CANCELLED)
 """What is run again when a chain is continued; what was skipped for their sake follows them."""

@@ -7,7 +7,7 @@ from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.core.paths import name_of_script
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.files import given
-from lazy_quarry.site.chain_views import ChainSource
+from lazy_quarry.views.chain_views import ChainSource
 
 
 def read_source(path: str, settings: tuple[str, ...] = (), folder: str = "", text: str = "") -> ChainSource:

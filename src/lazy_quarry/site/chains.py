@@ -17,12 +17,12 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.paths import within
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.chain_views import ChainReport, ChainSource, ChainView, PartView
 from lazy_quarry.site.drafts import Drafts
-from lazy_quarry.site.expanded import Expanded, expanded
 from lazy_quarry.site.job_views import seen_by
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
+from lazy_quarry.views.chain_views import ChainReport, ChainSource, ChainView, PartView
+from lazy_quarry.views.expanded import Expanded, expanded
 
 MOST_LISTED = 200
 """Chains that are listed."""

@@ -11,10 +11,10 @@ from lazy_quarry.core.advice.error_lines import error_lines
 from lazy_quarry.core.advice.found_value import ValuePattern, number_in
 from lazy_quarry.core.advice.scaling import Scaling, scaling
 from lazy_quarry.core.units import clock_time, fold_names, format_bytes, format_duration, format_size, plural
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.run_reader import RunReader
-from lazy_quarry.site.sentences import outcome_words
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import outcome_words
 
 PIECE, MOST_BYTES = 192 * 1024, 16 * 2**20
 """Output is read in such pieces from its end, so much of it at most."""

@@ -24,7 +24,8 @@ from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import Impossible
 from lazy_quarry.site.alike_runs import AlikeRuns, past_run
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.draft_view import (
+from lazy_quarry.site.present import Present
+from lazy_quarry.views.draft_view import (
     DraftCost,
     DraftPlace,
     DraftReport,
@@ -36,9 +37,8 @@ from lazy_quarry.site.draft_view import (
     Rung,
     TraitRung,
 )
-from lazy_quarry.site.expanded import Expanded, expanded
-from lazy_quarry.site.job_view import StartRange
-from lazy_quarry.site.present import Present
+from lazy_quarry.views.expanded import Expanded, expanded
+from lazy_quarry.views.job_view import StartRange
 
 DRAWN_NODES = 64
 """Nodes of a placement that are told one by one."""

@@ -3,7 +3,7 @@
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in, within
 from lazy_quarry.run.runner import JobFiles
-from lazy_quarry.site.job_detail import Evidence
+from lazy_quarry.views.job_detail import Evidence
 
 TAIL = -48 * 1024
 """So much of the end of what was printed is looked through."""

@@ -35,9 +35,9 @@ from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import ours
-from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.journal import EndedFilter
+from lazy_quarry.views.job_view import StartRange
 
 FILE = "forecasts.json"
 DRAWS = 20

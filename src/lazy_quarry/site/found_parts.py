@@ -5,7 +5,7 @@ from typing import Protocol
 
 from lazy_quarry.core.search.query import parts_of
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.views import Found
+from lazy_quarry.views.outcomes import Found
 
 MOST_PARTS, MOST_COUNTED = 6, 1000
 

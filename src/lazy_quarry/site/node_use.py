@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable
 
-from lazy_quarry.site.board import Board, NodeView
+from lazy_quarry.views.board import Board, NodeView
 
 
 def alike(nodes: Iterable[NodeView]) -> list[tuple[NodeView, ...]]:

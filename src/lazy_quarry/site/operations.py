@@ -36,8 +36,8 @@ from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.past_run import unused_in
 from lazy_quarry.site.present import Present
 from lazy_quarry.site.runs_again import RunsAgain
-from lazy_quarry.site.views import Outcome, Receipt
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
+from lazy_quarry.views.outcomes import Outcome, Receipt
 
 _OF_SUBMITTING = ("output-overwrites", "results-overwritten")
 """Checks that say nothing of a job that was submitted already."""

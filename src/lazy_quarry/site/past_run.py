@@ -7,7 +7,7 @@ from lazy_quarry.core.advice.found_value import number_in
 from lazy_quarry.core.advice.from_trials import Asked, Tried, advise
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_view import JobView
 
 MOST_SIZES = 5
 

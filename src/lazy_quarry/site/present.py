@@ -25,9 +25,9 @@ from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import NoSuchJob, StateFolderError
 from lazy_quarry.run.runner import Runner
-from lazy_quarry.site.board import ClockView
-from lazy_quarry.site.job_view import StartRange
 from lazy_quarry.store.journal import EndedFilter, Journal
+from lazy_quarry.views.board import ClockView
+from lazy_quarry.views.job_view import StartRange
 
 RECENT_MS = 12 * HOUR_MS
 """Jobs that ended within this time stay on the board."""

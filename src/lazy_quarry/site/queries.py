@@ -15,24 +15,24 @@ from lazy_quarry.errors import Refused
 from lazy_quarry.run.node.made_files import MadeFiles
 from lazy_quarry.run.runner import OutputChunk
 from lazy_quarry.site.blocked import blocked_forecasts
-from lazy_quarry.site.board import Board, BoardChange, BoardMark, SiteNames
 from lazy_quarry.site.board_keeper import BoardKeeper
-from lazy_quarry.site.board_mirror import BoardMirror
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.evidence import evidence_of
-from lazy_quarry.site.expanded import Expanded, expanded
-from lazy_quarry.site.job_detail import JobDetail, Record
-from lazy_quarry.site.job_view import JobView, OtherRun
 from lazy_quarry.site.job_views import JobViews, seen_by
 from lazy_quarry.site.present import Present
-from lazy_quarry.site.record import record_lines
-from lazy_quarry.site.room_view import room_view
 from lazy_quarry.site.runs_again import RunsAgain
 from lazy_quarry.site.searches import Searches
-from lazy_quarry.site.sentences import verdict
 from lazy_quarry.site.tasks_told import tasks_told
-from lazy_quarry.site.views import Found, RoomView
 from lazy_quarry.store.journal import EndedFilter
+from lazy_quarry.views.board import Board, BoardChange, BoardMark, SiteNames
+from lazy_quarry.views.board_mirror import BoardMirror
+from lazy_quarry.views.expanded import Expanded, expanded
+from lazy_quarry.views.job_detail import JobDetail, Record
+from lazy_quarry.views.job_view import JobView, OtherRun
+from lazy_quarry.views.outcomes import Found, RoomView
+from lazy_quarry.views.room_view import room_view
+from lazy_quarry.wording.record import record_lines
+from lazy_quarry.wording.sentences import verdict
 
 MOST_READ = 40
 """Of so many failed tasks of an array the output is looked through."""

@@ -3,7 +3,7 @@
 from typing import Literal, Protocol
 
 from lazy_quarry.run.runner import OutputChunk
-from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.views.job_detail import JobDetail
 
 
 class RunReader(Protocol):

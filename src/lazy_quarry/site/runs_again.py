@@ -4,9 +4,9 @@ from collections.abc import Iterable
 
 from lazy_quarry.core.engine.task_numbers import unstarted
 from lazy_quarry.core.job.job import Job, task_id
-from lazy_quarry.site.job_view import OtherRun
 from lazy_quarry.site.present import Present
 from lazy_quarry.store.storage import EndedFilter
+from lazy_quarry.views.job_view import OtherRun
 
 MOST_LATER = 2_000
 """Jobs, and tasks of arrays, among which is looked for the one that wrote over an output."""

@@ -18,7 +18,7 @@ from lazy_quarry.errors import Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.present import Present
-from lazy_quarry.site.views import Outcome
+from lazy_quarry.views.outcomes import Outcome
 
 _NODE_DONE = {
     "close": "takes no more jobs; what runs there goes on",

@@ -12,11 +12,11 @@ from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.errors import BadValue, QuarryError, Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.present import Present
-from lazy_quarry.site.study_view import StudyView
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.study.own_past import as_it_was, study
 from lazy_quarry.study.past import BOUNDS, past_of
 from lazy_quarry.study.what_if import what_if
+from lazy_quarry.views.study_view import StudyView
 
 Told = Callable[[StudyView], bool]
 """Is told how far a study is; says whether to go on."""

@@ -6,9 +6,9 @@ from types import MappingProxyType
 from lazy_quarry.core.advice.task_groups import TaskFacts, causes, distribution, outliers
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.plain_text import values_words
-from lazy_quarry.site.job_detail import TasksTold
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import Figure, how_words
+from lazy_quarry.views.job_detail import TasksTold
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import Figure, how_words
 
 MOST_FAILED = 5
 

@@ -13,7 +13,7 @@ if TYPE_CHECKING:
 
     from lazy_quarry.core.ledger.accounts import AccountLine
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.views import Outcome
+    from lazy_quarry.views.outcomes import Outcome
 
 HOW = '"grant 500 the winter storms", "move 200 to silt for the survey", "add noor" or "remove noor"'
 

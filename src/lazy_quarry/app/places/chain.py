@@ -28,10 +28,10 @@ from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.core.paths import name_of_script
 from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.board import Board
 from lazy_quarry.site.chain_source import read_source
-from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView, played
-from lazy_quarry.site.foretold import foretold_words
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView, played
+from lazy_quarry.views.foretold import foretold_words
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient

@@ -19,7 +19,7 @@ from lazy_quarry.core.chain.chain_file import read_chain
 from lazy_quarry.core.header.keys import CONDITIONS
 from lazy_quarry.core.paths import within
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.chain_views import ChainSource
+from lazy_quarry.views.chain_views import ChainSource
 
 
 class ChainEditing(ChainSeeing):

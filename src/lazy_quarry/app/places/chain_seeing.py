@@ -10,8 +10,8 @@ from lazy_quarry.app.widgets.chain_graph import ChainGraph
 from lazy_quarry.app.widgets.chain_rows import ChainList, PartRows
 from lazy_quarry.app.widgets.chain_tasks import ChainTasks
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.chain_views import ChainSource, PartView
-from lazy_quarry.site.expanded import Expanded
+from lazy_quarry.views.chain_views import ChainSource, PartView
+from lazy_quarry.views.expanded import Expanded
 
 FRAME_S = 0.1
 PLAYED_S = 12.0

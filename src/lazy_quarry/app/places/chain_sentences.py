@@ -5,8 +5,8 @@ from datetime import tzinfo
 from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.places.place import Hint
 from lazy_quarry.core.units import clock_time, format_core_hours, format_duration, plural
-from lazy_quarry.site.chain_views import ChainReceipt, ChainReport, ChainView, PartView
-from lazy_quarry.site.sentences import range_words
+from lazy_quarry.views.chain_views import ChainReceipt, ChainReport, ChainView, PartView
+from lazy_quarry.wording.sentences import range_words
 
 _CONDITION = {
     "succeeds": "once {} is done",

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import format_core_hours, plural
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.views import Outcome
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.views.outcomes import Outcome
 
 MOST_NAMED = 4
 """Jobs that a sentence names."""

@@ -33,11 +33,11 @@ from lazy_quarry.app.widgets.overrides import Overrides, OverridesEdit
 from lazy_quarry.app.widgets.starting_points import Begin, BeginPreview, BeginRows
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.book_words import cost_words
-from lazy_quarry.site.draft_view import DraftReport
 from lazy_quarry.site.past_run import has_sizes
-from lazy_quarry.site.views import RoomView
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.draft_view import DraftReport
+from lazy_quarry.views.outcomes import RoomView
+from lazy_quarry.wording.book_words import cost_words
 
 PAUSE_S = 0.03
 """After the last key, before the draft is checked."""

@@ -12,7 +12,7 @@ from lazy_quarry.app.widgets.starting_points import Begin, BeginPreview, BeginRo
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.errors import BadValue
 from lazy_quarry.files import given
-from lazy_quarry.site.board import Board
+from lazy_quarry.views.board import Board
 
 SHELL_COMMANDS = "shell-commands.json"
 

@@ -15,7 +15,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.probe.language import findings
 from lazy_quarry.probe.script import with_surroundings
-from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.views.draft_view import DraftReport
 
 AGAIN_S = 10.0
 """So long an answer stays when neither draft nor site has changed: what is free may follow from the clock alone."""

@@ -15,7 +15,7 @@ from lazy_quarry.app.widgets.starting_points import Begin
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.files import given
-from lazy_quarry.site.board import Board
+from lazy_quarry.views.board import Board
 
 Keeper = Callable[[str], str]
 """Saves a script in place of a file, and says what went wrong, if anything."""

@@ -11,7 +11,7 @@ from lazy_quarry.app.places.place import Place
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.probe.script import looked_up
-from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.views.draft_view import DraftReport
 
 
 class DraftReading(Place):

@@ -6,7 +6,7 @@ from lazy_quarry.app.key_notes import KEY_NOTES
 from lazy_quarry.app.places.place import Hint
 from lazy_quarry.app.widgets.draft_report import Line
 from lazy_quarry.core.header.diagnostic import Diagnostic
-from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.views.draft_view import DraftReport
 
 BEGIN = "A script says at its top what it requests, in comments. Begin from a shape, or from something you have."
 BEGIN_ACTS: list[Hint] = [

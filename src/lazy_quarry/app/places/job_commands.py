@@ -11,8 +11,8 @@ from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.site_client import SiteClient
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.views import Outcome
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.views.outcomes import Outcome
 
 
 class ShowLadder(Protocol):

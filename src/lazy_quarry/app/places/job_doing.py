@@ -13,8 +13,8 @@ from lazy_quarry.app.places.place import Place
 from lazy_quarry.app.widgets.run_again import RunAgain
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.views import Outcome
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.views.outcomes import Outcome
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient

@@ -7,8 +7,8 @@ from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.site_client import SiteClient
 from lazy_quarry.run.runner import OutputChunk
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.views.job_view import JobView
 
 TAIL_BYTES = 32 * 1024
 

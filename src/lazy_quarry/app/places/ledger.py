@@ -29,8 +29,8 @@ from lazy_quarry.core.ledger.report import OverTime, Report, ReportRow, ShareLin
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.book_words import change_words
+from lazy_quarry.views.board import Board
+from lazy_quarry.wording.book_words import change_words
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
@@ -325,7 +325,7 @@ class LedgerPlace(LedgerPeriod):
 
     def _given_address(self, to: str) -> None:
         """Ask once more, then send."""
-        from lazy_quarry.site.mail import ADDRESS
+        from lazy_quarry.site.mail.mailer import ADDRESS
 
         if not ADDRESS.fullmatch(to):
             self._say(f"{shortened(to)} is no address for mail.", bad=True)

@@ -6,8 +6,8 @@ from lazy_quarry.app.widgets.account_rows import AccountRow
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.report import ReportRow, ShareLine, Sums, WasteRow
 from lazy_quarry.core.units import format_core_hours, plural
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.book_words import advised_words, end_day, end_words, outlasts, share_words
+from lazy_quarry.views.board import Board
+from lazy_quarry.wording.book_words import advised_words, end_day, end_words, outlasts, share_words
 
 FAR_DAYS = 730
 """What ends later than that is said to last."""

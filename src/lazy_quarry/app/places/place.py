@@ -13,8 +13,8 @@ from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.messages import Say
 from lazy_quarry.app.quarry import Quarry
 from lazy_quarry.app.tables_of import Table
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.job_view import JobView
 
 WIDE = 130
 """Columns from which two sides stand beside each other."""

@@ -30,11 +30,11 @@ from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.run.runner import OutputChunk
-from lazy_quarry.site.advice_view import Advised
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import state_words, verdict
+from lazy_quarry.views.advice_view import Advised
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import state_words, verdict
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient

@@ -21,7 +21,7 @@ from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.core.advice.error_lines import is_wrong
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.run.runner import OutputChunk
-from lazy_quarry.site.job_detail import JobDetail
+from lazy_quarry.views.job_detail import JobDetail
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient

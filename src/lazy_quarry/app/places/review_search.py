@@ -16,8 +16,8 @@ from lazy_quarry.app.widgets.run_rows import RunHead, RunRows
 from lazy_quarry.core.search.fields import FIELDS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.found_parts import parts_words
-from lazy_quarry.site.job_view import JobView
 from lazy_quarry.site.saved_searches import SavedSearches
+from lazy_quarry.views.job_view import JobView
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient

@@ -25,9 +25,9 @@ from lazy_quarry.core.units import plural
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.run.node.made_files import MadeFiles
 from lazy_quarry.site.compared import Difference, ResultRow, differences, result_rows, scaling_of
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.mail_folder import Letter
+from lazy_quarry.site.mail.mail_folder import Letter
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.views.job_view import JobView
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient

@@ -21,8 +21,8 @@ from lazy_quarry.app.widgets.software_rows import SoftwareRows
 from lazy_quarry.app.widgets.trait_rows import TraitRows
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.views import RoomView
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.outcomes import RoomView
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient

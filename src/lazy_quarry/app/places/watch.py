@@ -32,9 +32,9 @@ from lazy_quarry.app.widgets.panes.typed_line import FindLine
 from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import sooner_words
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import sooner_words
 
 
 class WatchPlace(WatchDoing):

@@ -14,9 +14,9 @@ from lazy_quarry.app.widgets.panes.change_pane import ChangePane, ChangeTold, Ch
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.foretold import foretold_words
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.views import Outcome
+from lazy_quarry.views.foretold import foretold_words
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.views.outcomes import Outcome
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient

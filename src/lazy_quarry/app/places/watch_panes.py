@@ -15,8 +15,8 @@ from lazy_quarry.app.widgets.panes.column_list import ColumnList
 from lazy_quarry.app.widgets.panes.pane_title import PaneTitle
 from lazy_quarry.app.widgets.panes.prose import Prose, why_prose
 from lazy_quarry.run.runner import OutputChunk
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.views.job_view import JobView
 
 PANES = ("context", "why", "output", "change", "columns")
 

@@ -8,9 +8,9 @@ from lazy_quarry.app.places.place import Hint
 from lazy_quarry.app.watch_list import Choice, Row
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import counts_words, start_words, verdict
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import counts_words, start_words, verdict
 
 CHANGE_KEYS: list[KeyHint] = [
     ("enter", "make the change", ""),

@@ -8,7 +8,7 @@ from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.opening_rows import OpeningRows
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.units import core_hours_cell
-from lazy_quarry.site.book_words import as_tree
+from lazy_quarry.wording.book_words import as_tree
 
 SCARCE = 20
 """An account with less than one part in so many of its budget is nearly at its end."""

@@ -9,7 +9,7 @@ from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.left import left_over_time, range_then
 from lazy_quarry.core.ledger.report import OverTime
 from lazy_quarry.core.units import DAY_MS, format_core_hours
-from lazy_quarry.site.book_words import end_day
+from lazy_quarry.wording.book_words import end_day
 
 LONGEST_DAYS = 730
 

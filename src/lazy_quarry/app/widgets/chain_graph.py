@@ -7,7 +7,7 @@ from textual.message import Message
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.chain_canvas import Canvas, Cell, canvas
 from lazy_quarry.app.widgets.drawing import Rows
-from lazy_quarry.site.chain_views import ChainView
+from lazy_quarry.views.chain_views import ChainView
 
 
 class SlabChosen(Message):

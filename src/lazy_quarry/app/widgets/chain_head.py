@@ -4,7 +4,7 @@ from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.units import clock_time, format_core_hours, plural
-from lazy_quarry.site.chain_views import ChainReport, ChainView
+from lazy_quarry.views.chain_views import ChainReport, ChainView
 
 
 class ChainHead(Lines):

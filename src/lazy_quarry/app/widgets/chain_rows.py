@@ -5,7 +5,7 @@ from lazy_quarry.app.chain_canvas import role
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.core.units import HOUR_MS, clock_time, format_duration
-from lazy_quarry.site.chain_views import ChainView, PartView
+from lazy_quarry.views.chain_views import ChainView, PartView
 
 _STATES = {"done": "moss", "failed": "rust", "running": "ochre", "waiting": "river", "draft": "heather"}
 

@@ -4,7 +4,7 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.job.expansion import Expansion
 from lazy_quarry.core.units import plural
-from lazy_quarry.site.expanded import Expanded
+from lazy_quarry.views.expanded import Expanded
 
 EACH = 2
 """Lines of a task."""

@@ -14,8 +14,8 @@ from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.check import overridden_keys, override_values
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.draft_view import DraftReport
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.draft_view import DraftReport
 
 NAME_WIDTH, VALUE_WIDTH, NARROW_VALUE = 16, 20, 17
 

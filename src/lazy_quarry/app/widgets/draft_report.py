@@ -20,9 +20,9 @@ from lazy_quarry.core.units import (
     plural,
 )
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.book_words import amounts_of, cost_words
-from lazy_quarry.site.draft_view import DraftReport, FinishRung, PlacedNode, Rung
-from lazy_quarry.site.sentences import range_words
+from lazy_quarry.views.draft_view import DraftReport, FinishRung, PlacedNode, Rung
+from lazy_quarry.wording.book_words import amounts_of, cost_words
+from lazy_quarry.wording.sentences import range_words
 
 RANKS = "0123456789abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
 SHOWN_NODES = 8

@@ -4,9 +4,9 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.units import clock_time
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import state_words
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import state_words
 
 FEW_NODES = 3
 """Nodes up to which a site's places show its hours and ends beside them."""

@@ -23,7 +23,7 @@ from lazy_quarry.core.units import plural
 if TYPE_CHECKING:
     from lazy_quarry.core.job.expansion import Clash
     from lazy_quarry.draw.values import Figure
-    from lazy_quarry.site.expanded import Expanded
+    from lazy_quarry.views.expanded import Expanded
 
 MOST_WIDE = 26
 

@@ -4,7 +4,7 @@ from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.key_hint import KeyHint
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.units import clock_time, plural
-from lazy_quarry.site.board import Board
+from lazy_quarry.views.board import Board
 
 PLACES = ("survey", "draft", "chain", "watch", "review", "ledger")
 

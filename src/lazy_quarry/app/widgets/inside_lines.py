@@ -3,7 +3,7 @@
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.core.job.inside import Inside, Part, Spread, thinned
 from lazy_quarry.core.units import format_size
-from lazy_quarry.site.sentences import spread_told, took_words
+from lazy_quarry.wording.sentences import spread_told, took_words
 
 MOST_LANES, FIELD_ROWS = 8, 3
 WIDE_FROM = 80

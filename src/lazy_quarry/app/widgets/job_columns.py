@@ -7,7 +7,7 @@ from datetime import tzinfo
 
 from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import clock_time, core_hours_cell, fold_names, format_duration, format_size
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_view import JobView
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,9 +9,9 @@ from lazy_quarry.app.widgets.ended_lines import FEW_NODES, draw_ended, ended_las
 from lazy_quarry.app.widgets.inside_lines import InsideLines
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, format_bytes, format_cpu, format_duration, format_size, plural
-from lazy_quarry.site.board import Board, NodeView
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import counts_words, failed_words, spans_words, verdict
+from lazy_quarry.views.board import Board, NodeView
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import counts_words, failed_words, spans_words, verdict
 
 LEVELS = " ▁▂▃▄▅▆▇█"
 Samples = list[tuple[int, float, int]]

@@ -14,9 +14,9 @@ from lazy_quarry.app.widgets.job_columns import NUMBER_CELLS, STATE_CELLS, Colum
 from lazy_quarry.app.widgets.lane import draw_lane, draw_lanes, draw_node_lane
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import plural
-from lazy_quarry.site.board import Board, NodeView, PersonView
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import chain_state, state_words
+from lazy_quarry.views.board import Board, NodeView, PersonView
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import chain_state, state_words
 
 
 def fold_sign(opened: bool) -> str:

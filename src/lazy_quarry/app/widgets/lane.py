@@ -5,8 +5,8 @@ from collections.abc import Sequence
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.axis import Axis
 from lazy_quarry.core.job.phase import Phase
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import range_now
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import range_now
 
 LEVELS = "▁▂▃▄▅▆▇█"
 

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from lazy_quarry.app.cells import Pen, wrap
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import clock_time
-from lazy_quarry.site.mail_folder import Letter
+from lazy_quarry.site.mail.mail_folder import Letter
 
 HEAD = 2
 _TONES = {"kept": "moss", "sent": "moss", "waits": "river", "refused": "rust", "given up": "rust"}

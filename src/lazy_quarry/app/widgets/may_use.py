@@ -3,8 +3,8 @@
 from lazy_quarry.app.cells import Pen, bar, wrap
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.sentences import site_words
+from lazy_quarry.views.board import Board
+from lazy_quarry.wording.sentences import site_words
 
 Piece = tuple[str, str, bool]
 

@@ -3,7 +3,7 @@
 from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen, wrap
 from lazy_quarry.core.units import exact_duration, exact_size, format_duration
-from lazy_quarry.site.advice_view import Advised
+from lazy_quarry.views.advice_view import Advised
 
 MOST_REASON = 6
 

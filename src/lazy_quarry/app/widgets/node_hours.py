@@ -6,8 +6,8 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.theme import OWNERS
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import clock_time, format_duration, plural
-from lazy_quarry.site.board import Board, NodeView
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.board import Board, NodeView
+from lazy_quarry.views.job_view import JobView
 
 LABEL = 44
 HOUR_MS = 3_600_000

@@ -2,7 +2,7 @@
 
 from lazy_quarry.app.cells import Pen, bar
 from lazy_quarry.core.units import format_bytes, format_size, plural
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_view import JobView
 
 MOST = 8
 """Nodes with a line of their own; of more the idlest and the busiest have one."""

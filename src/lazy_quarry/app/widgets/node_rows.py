@@ -10,9 +10,9 @@ from lazy_quarry.app.theme import OWNERS
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.site import Queue
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
-from lazy_quarry.site.board import Board, NodeView
 from lazy_quarry.site.node_use import alike
-from lazy_quarry.site.sentences import LEAST_BUSY
+from lazy_quarry.views.board import Board, NodeView
+from lazy_quarry.wording.sentences import LEAST_BUSY
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,7 @@ from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.plan.room import KINDS, WALLTIMES_S
 from lazy_quarry.core.units import format_duration, plural
-from lazy_quarry.site.views import RoomView
+from lazy_quarry.views.outcomes import RoomView
 
 CELL, FIRST = 7, 22
 

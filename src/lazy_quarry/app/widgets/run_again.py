@@ -15,11 +15,11 @@ from lazy_quarry.app.widgets.dialog import Dialog
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.app.widgets.panes.typed_line import Typed
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.foretold import foretold_words
+from lazy_quarry.views.foretold import foretold_words
 
 if TYPE_CHECKING:
     from lazy_quarry.app.quarry import Quarry
-    from lazy_quarry.site.foretold import Foretold
+    from lazy_quarry.views.foretold import Foretold
 
 Look = Callable[[list[str]], "Foretold"]
 """What an act would come to with settings, each as ``KEY=VALUE``."""

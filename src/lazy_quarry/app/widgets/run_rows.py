@@ -8,8 +8,8 @@ from lazy_quarry.app.looked_at import LookedAt
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.app.widgets.job_columns import COLUMNS, Column
 from lazy_quarry.core.units import clock_time
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import outcome_words, state_words
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import outcome_words, state_words
 
 USUAL = {"name": 20, "user": 7, "account": 11, "cores": 6, "took": 9, "peak": 9, "charged": 9, "ended": 12}
 """The columns of the wide list, before anybody chose others."""

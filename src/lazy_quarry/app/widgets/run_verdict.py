@@ -20,9 +20,9 @@ from lazy_quarry.core.units import (
     format_size,
 )
 from lazy_quarry.run.node.file_kinds import FileFound
-from lazy_quarry.site.advice_view import Advised
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.sentences import PHRASES, spans_words, state_words
+from lazy_quarry.views.advice_view import Advised
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.wording.sentences import PHRASES, spans_words, state_words
 
 Piece = tuple[str, str, bool]
 

@@ -10,9 +10,9 @@ from lazy_quarry.app.templates import Template, offered
 from lazy_quarry.app.things_there import ScriptsThere, ThingsThere
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.core.units import clock_time
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import state_words
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import state_words
 
 EARLIER = 8
 

@@ -13,12 +13,12 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.widgets.dialog import Dialog
 from lazy_quarry.app.widgets.drawing import Lines, Rows
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.study_words import study_lines
+from lazy_quarry.wording.study_words import study_lines
 
 if TYPE_CHECKING:
     from lazy_quarry.app.quarry import Quarry
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.site.study_view import StudyView
+    from lazy_quarry.views.study_view import StudyView
 
 POLICIES = ["first-come", "easy", "planned"]
 LOOK_S = 0.3

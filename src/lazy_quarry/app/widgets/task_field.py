@@ -12,9 +12,9 @@ from lazy_quarry.app.widgets.usage_lines import columns_of
 from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import format_duration, format_size
-from lazy_quarry.site.job_detail import JobDetail, TasksTold
-from lazy_quarry.site.job_view import JobView
-from lazy_quarry.site.sentences import counts_words, now_words, outlier_words, state_words
+from lazy_quarry.views.job_detail import JobDetail, TasksTold
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import counts_words, now_words, outlier_words, state_words
 
 MEASURES = {
     "outcome": lambda view: 0.0,

@@ -7,7 +7,7 @@ from lazy_quarry.app.cells import Pen
 from lazy_quarry.app.messages import CursorMoved
 from lazy_quarry.app.widgets.drawing import Rows
 from lazy_quarry.core.units import fold_names, plural
-from lazy_quarry.site.board import Board
+from lazy_quarry.views.board import Board
 
 
 class TraitRows(Rows):

@@ -6,7 +6,7 @@ from datetime import tzinfo
 from lazy_quarry.app.cells import Pen
 from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.units import clock_time, format_size
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_view import JobView
 
 LEVELS = " ▁▂▃▄▅▆▇█"
 HIGH = 2

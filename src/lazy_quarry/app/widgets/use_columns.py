@@ -9,7 +9,7 @@ from lazy_quarry.app.widgets.amount_scale import AmountScale
 from lazy_quarry.app.widgets.drawing import Lines
 from lazy_quarry.core.ledger.report import OverTime, Report
 from lazy_quarry.core.units import core_hours_cell, format_core_hours, plural
-from lazy_quarry.site.book_words import waits_words
+from lazy_quarry.wording.book_words import waits_words
 
 TONES = (("█", "ochre"), ("▒", "river"), ("▓", "moss"), ("▚", "ink"), ("░", "stone"))
 """The keys that were charged most, each by a sign and a colour of its own; the rest is together in the last."""

@@ -6,8 +6,8 @@ from datetime import tzinfo
 from lazy_quarry.app.acts import key_of
 from lazy_quarry.app.cells import Pen, wrap
 from lazy_quarry.app.widgets.drawing import Rows
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.sentences import ordinal, sooner_words, standing_words, start_words
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.wording.sentences import ordinal, sooner_words, standing_words, start_words
 
 
 class Prose(Rows):

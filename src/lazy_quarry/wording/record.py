@@ -34,7 +34,7 @@ from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.ledger.budgets import day_of
 from lazy_quarry.core.units import fold_names, format_core_hours, format_cpu, format_duration, format_size, plural
-from lazy_quarry.site.sentences import spread_told, took_words
+from lazy_quarry.wording.sentences import spread_told, took_words
 
 MOST_PARTS = 40
 """Parts of an attempt that have lines of their own in the record."""

@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.job.phase import FAILING, Phase
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_view import JobView
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

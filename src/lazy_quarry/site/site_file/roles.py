@@ -8,7 +8,7 @@ from typing import Literal
 
 from lazy_quarry.core.site import Site
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.rights import Rights
+from lazy_quarry.views.rights import Rights
 
 
 def leads(site: Site, user: str, account: str) -> bool:

@@ -2,7 +2,7 @@
 
 from lazy_quarry.core.plan.room import Room
 from lazy_quarry.core.units import exact_duration, exact_size
-from lazy_quarry.site.views import RoomView
+from lazy_quarry.views.outcomes import RoomView
 
 
 def room_view(room: Room) -> RoomView:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
-from lazy_quarry.site.job_view import StartRange
+from lazy_quarry.views.job_view import StartRange
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,7 +6,7 @@ from typing import Literal
 
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.site import Node, Queue, Software, Storage, Tier, Window
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_view import JobView
 
 Owner = Literal["mine", "accounts", "others"]
 """Whose a job is: the person's own, of an account that they may charge, or somebody else's."""

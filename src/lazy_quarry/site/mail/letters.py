@@ -7,10 +7,10 @@ from datetime import UTC, datetime, tzinfo
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import clock_time, format_bytes, format_core_hours, format_duration, format_size, plural
-from lazy_quarry.site.book_words import at_end_words, term_words
-from lazy_quarry.site.chain_views import ChainView
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.sentences import outcome_words, outlier_words, spread_words, state_words, verdict
+from lazy_quarry.views.chain_views import ChainView
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.wording.book_words import at_end_words, term_words
+from lazy_quarry.wording.sentences import outcome_words, outlier_words, spread_words, state_words, verdict
 
 if TYPE_CHECKING:
     from email.message import EmailMessage

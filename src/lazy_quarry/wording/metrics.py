@@ -10,7 +10,7 @@ from prometheus_client.openmetrics.exposition import generate_latest
 from prometheus_client.registry import Collector
 
 from lazy_quarry.core.units import HOUR_MS
-from lazy_quarry.site.board import Board
+from lazy_quarry.views.board import Board
 
 PREFIX = "lazy_quarry"
 

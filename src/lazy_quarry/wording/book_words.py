@@ -13,8 +13,8 @@ if TYPE_CHECKING:
     from lazy_quarry.core.ledger.accounts import AccountLine
     from lazy_quarry.core.ledger.burn import BudgetEnd
     from lazy_quarry.core.ledger.report import Report, ShareLine, SizeRow, WasteRow
-    from lazy_quarry.site.draft_view import DraftReport
-    from lazy_quarry.site.study_view import StudyView
+    from lazy_quarry.views.draft_view import DraftReport
+    from lazy_quarry.views.study_view import StudyView
 
 
 def end_day(days: float | None, now_ms: int) -> str:

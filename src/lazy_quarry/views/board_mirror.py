@@ -3,8 +3,8 @@
 from bisect import bisect_left, insort
 from typing import Any
 
-from lazy_quarry.site.board import Board, BoardChange, BoardMark, NodeView, PersonView, SiteView, Strata, strata_of
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.board import Board, BoardChange, BoardMark, NodeView, PersonView, SiteView, Strata, strata_of
+from lazy_quarry.views.job_view import JobView
 
 
 class BoardMirror:

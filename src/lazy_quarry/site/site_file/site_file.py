@@ -21,8 +21,8 @@ from lazy_quarry.core.site import Account, Queue, Site, Standing, Tier, Window
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import given, ours
 from lazy_quarry.probe.machine import this_machine
-from lazy_quarry.site.site_file_faults import Fault, faults_of, located, toml_of
-from lazy_quarry.site.site_file_tables import FileTable, LimitsTable
+from lazy_quarry.site.site_file.faults import Fault, faults_of, located, toml_of
+from lazy_quarry.site.site_file.tables import FileTable, LimitsTable
 
 
 class SiteFileError(QuarryError):

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, tzinfo
 
 from lazy_quarry.core.units import fold_names, format_bytes, format_duration, format_size, plural
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.sentences import spread_words
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.wording.sentences import spread_words
 
 
 def methods(detail: JobDetail, site: str, version: str, zone: tzinfo = UTC) -> Iterator[str]:

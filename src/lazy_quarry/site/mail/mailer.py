@@ -25,13 +25,13 @@ from lazy_quarry.core.units import format_bytes, format_duration
 from lazy_quarry.errors import NoSuchJob, QuarryError, StateFolderError
 from lazy_quarry.run.relay import Later, Never, NotNow, Relay, send
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.chain_views import ChainView
-from lazy_quarry.site.job_detail import JobDetail
-from lazy_quarry.site.letters import budget_lines, chain_lines, job_lines, message, subject_of
-from lazy_quarry.site.mail_folder import Letter, MailFolder
+from lazy_quarry.site.mail.letters import budget_lines, chain_lines, job_lines, message, subject_of
+from lazy_quarry.site.mail.mail_folder import Letter, MailFolder
 from lazy_quarry.site.present import Present
-from lazy_quarry.site.roles import caller_of
-from lazy_quarry.site.views import Outcome
+from lazy_quarry.site.site_file.roles import caller_of
+from lazy_quarry.views.chain_views import ChainView
+from lazy_quarry.views.job_detail import JobDetail
+from lazy_quarry.views.outcomes import Outcome
 
 if TYPE_CHECKING:
     from email.message import EmailMessage

@@ -7,13 +7,13 @@ from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.job.by import NOBODY
 from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.units import HOUR_MS, format_instant
-from lazy_quarry.site.board import Board
-from lazy_quarry.site.draft_view import DraftReport
-from lazy_quarry.site.foretold import Foretold
-from lazy_quarry.site.job_detail import JobDetail, Record
-from lazy_quarry.site.job_view import JobView, StartRange
-from lazy_quarry.site.sentences import outcome_reason, verdict
-from lazy_quarry.site.views import RoomView
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.draft_view import DraftReport
+from lazy_quarry.views.foretold import Foretold
+from lazy_quarry.views.job_detail import JobDetail, Record
+from lazy_quarry.views.job_view import JobView, StartRange
+from lazy_quarry.views.outcomes import RoomView
+from lazy_quarry.wording.sentences import outcome_reason, verdict
 
 
 def _instant(at_ms: int | None) -> str | None:

@@ -3,9 +3,9 @@
 from collections.abc import Iterator
 
 from lazy_quarry.core.units import format_duration
-from lazy_quarry.site.book_words import study_words
-from lazy_quarry.site.study_view import StudyView
 from lazy_quarry.study.studied import Studied
+from lazy_quarry.views.study_view import StudyView
+from lazy_quarry.wording.book_words import study_words
 
 BY_ACCOUNT = "by account: wait, share"
 

@@ -19,9 +19,9 @@ if TYPE_CHECKING:
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import Storage
     from lazy_quarry.run.node.file_kinds import FileFound
-    from lazy_quarry.site.board import SiteView
-    from lazy_quarry.site.job_detail import Evidence, JobDetail
-    from lazy_quarry.site.job_view import JobView, StartRange
+    from lazy_quarry.views.board import SiteView
+    from lazy_quarry.views.job_detail import Evidence, JobDetail
+    from lazy_quarry.views.job_view import JobView, StartRange
 
 SHOWN_FAILED = 3
 Figure = TypeVar("Figure", int, float)

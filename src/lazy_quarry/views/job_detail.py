@@ -9,7 +9,7 @@ from lazy_quarry.core.job.by import NOBODY, By
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.run.node.file_kinds import FileFound
-from lazy_quarry.site.job_view import JobView
+from lazy_quarry.views.job_view import JobView
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,1 @@
+"""What clients of a site see: frozen values, the same from every kind of site."""
