@@ -2,7 +2,7 @@
 
 import pytest
 
-from lazy_quarry.app.places.account_change import AccountChange, parse_change
+from lazy_quarry.app.ledger.account_change import AccountChange, parse_change
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import BadValue
 

@@ -5,10 +5,10 @@ from datetime import UTC
 
 from textual import events
 
-from lazy_quarry.app.chain_canvas import LINES, canvas
-from lazy_quarry.app.draft_shelf import DraftShelf
-from lazy_quarry.app.widgets.figure_pane import FigurePane
-from lazy_quarry.app.widgets.frame import NoteBar
+from lazy_quarry.app.chain.canvas import LINES, canvas
+from lazy_quarry.app.shared.draft_shelf import DraftShelf
+from lazy_quarry.app.shared.figure_pane import FigurePane
+from lazy_quarry.app.shared.frame import NoteBar
 from lazy_quarry.core.plain_text import in_plain_signs
 from lazy_quarry.demo.rehearsed import Rehearsed
 from tests.app.support import demo, press, settled, text_of, wait_for
@@ -317,7 +317,7 @@ async def test_after_a_submission_another_chain_is_begun_by_keys(tmp_path):
 
 
 def test_what_is_changed_while_its_file_is_read_again_is_not_lost(tmp_path, monkeypatch):
-    from lazy_quarry.app import chain_desk
+    from lazy_quarry.app.chain import desk as chain_desk
 
     path = tmp_path / "season.toml"
     path.write_text('[jobs.a]\ncommands = ["true"]\n')

@@ -6,13 +6,13 @@ import time
 
 import pytest
 
-from lazy_quarry.app.places.review_output import ReviewOutput
-from lazy_quarry.app.widgets.dialog import Dialog
-from lazy_quarry.app.widgets.figure_pane import FigurePane
-from lazy_quarry.app.widgets.finder import Finder
-from lazy_quarry.app.widgets.key_help import Help
-from lazy_quarry.app.widgets.question import Question
-from lazy_quarry.app.widgets.run_again import RunAgain
+from lazy_quarry.app.review.output import ReviewOutput
+from lazy_quarry.app.shared.dialog import Dialog
+from lazy_quarry.app.shared.figure_pane import FigurePane
+from lazy_quarry.app.shared.finder import Finder
+from lazy_quarry.app.shared.key_help import Help
+from lazy_quarry.app.shared.question import Question
+from lazy_quarry.app.shared.run_again import RunAgain
 from tests.app.support import demo, press, settled, wait_for
 
 KEYS = [

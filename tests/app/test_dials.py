@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lazy_quarry.app.header_dials import dials, follows, wanted_traits
+from lazy_quarry.app.draft.header_dials import dials, follows, wanted_traits
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.header.check import CheckContext, check_script
 from lazy_quarry.core.header.edit import set_key

@@ -2,8 +2,8 @@
 
 import json
 
-from lazy_quarry.app.places import draft_checks
-from lazy_quarry.app.widgets.frame import NoteBar
+from lazy_quarry.app.draft import checks as draft_checks
+from lazy_quarry.app.shared.frame import NoteBar
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.plain_text import MOVING
 from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
@@ -311,7 +311,7 @@ async def test_every_room_of_every_queue_starts_at_once_when_it_is_submitted(tmp
             for room in app.client.room(queue):
                 if not room.cores:
                     continue
-                from lazy_quarry.app.templates import from_room
+                from lazy_quarry.app.draft.templates import from_room
                 from lazy_quarry.core.header.submission import Submission
                 from lazy_quarry.probe.script import looked_up
 

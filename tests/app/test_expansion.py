@@ -2,8 +2,8 @@
 
 import csv
 
-from lazy_quarry.app.widgets.expansion_screen import ExpansionScreen
-from lazy_quarry.app.widgets.figure_pane import FigurePane
+from lazy_quarry.app.shared.expansion_screen import ExpansionScreen
+from lazy_quarry.app.shared.figure_pane import FigurePane
 from tests.app.support import demo, press, settled, text_of, to_draft, wait_for
 
 SWEEP = """#!/bin/bash

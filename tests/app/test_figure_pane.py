@@ -2,8 +2,8 @@
 
 import xml.etree.ElementTree as ET
 
-from lazy_quarry.app.widgets.figure_pane import FigurePane, FigurePath, FigureRows
-from lazy_quarry.app.widgets.frame import NoteBar
+from lazy_quarry.app.shared.figure_pane import FigurePane, FigurePath, FigureRows
+from lazy_quarry.app.shared.frame import NoteBar
 from tests.app.support import demo, press, text_of, wait_for
 
 

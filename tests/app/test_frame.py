@@ -7,12 +7,12 @@ from rich.segment import Segment
 from rich.style import Style
 from textual.color import Color
 
-from lazy_quarry.app.cells import FILLS, Pen
-from lazy_quarry.app.no_colour import NoColour, rgb_of
-from lazy_quarry.app.theme import CHALK, DUSK, SIXTEEN
-from lazy_quarry.app.widgets.amount_scale import AmountScale
-from lazy_quarry.app.widgets.frame import PLACES, NoteBar
-from lazy_quarry.app.widgets.panes.prose import Prose
+from lazy_quarry.app.ledger.amount_scale import AmountScale
+from lazy_quarry.app.shared.cells import FILLS, Pen
+from lazy_quarry.app.shared.frame import PLACES, NoteBar
+from lazy_quarry.app.shared.theme import CHALK, DUSK, SIXTEEN
+from lazy_quarry.app.textual_fixes.no_colour import NoColour, rgb_of
+from lazy_quarry.app.watch.prose import Prose
 from lazy_quarry.core.units import HOUR_MS
 from tests.app.support import demo, drawn, press, settled, to_draft, wait_for
 

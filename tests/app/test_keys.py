@@ -8,26 +8,24 @@ from pathlib import Path
 
 import pytest
 
-import lazy_quarry.app.places
-import lazy_quarry.app.widgets
-from lazy_quarry.app.acts import ACTS, Bound, key_of
+import lazy_quarry.app
 from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.found_by_words import found_by_words
 from lazy_quarry.app.key_table import acts_by_place
-from lazy_quarry.app.widgets.finder import FoundRows
-from lazy_quarry.app.widgets.frame import PLACES, NoteBar
+from lazy_quarry.app.shared.acts import ACTS, Bound, key_of
+from lazy_quarry.app.shared.finder import FoundRows
+from lazy_quarry.app.shared.frame import PLACES, NoteBar
 from tests.app.support import demo, drawn, press, settled, text_of, to_draft, wait_for
 from tools.keys_page import PAGE, page
 
 
 def every_binding():
     """All that is bound in places, lists and dialogs, with the class that has it."""
-    for package in (lazy_quarry.app.places, lazy_quarry.app.widgets):
-        for found in pkgutil.walk_packages(package.__path__, f"{package.__name__}."):
-            for one in vars(importlib.import_module(found.name)).values():
-                if isinstance(one, type) and one.__module__ == found.name:
-                    for binding in vars(one).get("BINDINGS", ()):
-                        yield one, binding
+    for found in pkgutil.walk_packages(lazy_quarry.app.__path__, f"{lazy_quarry.app.__name__}."):
+        for one in vars(importlib.import_module(found.name)).values():
+            if isinstance(one, type) and one.__module__ == found.name and one is not QuarryApp:
+                for binding in vars(one).get("BINDINGS", ()):
+                    yield one, binding
 
 
 def test_a_key_has_one_meaning_and_an_act_one_key():

@@ -5,7 +5,7 @@ from dataclasses import replace
 import pytest
 
 from lazy_quarry.app.app import QuarryApp
-from lazy_quarry.app.draft_shelf import DraftShelf
+from lazy_quarry.app.shared.draft_shelf import DraftShelf
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier

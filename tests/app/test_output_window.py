@@ -3,8 +3,8 @@
 from hypothesis import given
 from hypothesis import strategies as st
 
-from lazy_quarry.app import output_window
-from lazy_quarry.app.output_window import OutputWindow, find
+from lazy_quarry.app.review import output_window
+from lazy_quarry.app.review.output_window import OutputWindow, find
 from lazy_quarry.run.runner import OutputChunk
 
 texts = st.lists(st.text("abc ", max_size=12), max_size=60).map("\n".join)

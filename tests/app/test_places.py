@@ -8,10 +8,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from lazy_quarry.app.app import QuarryApp
-from lazy_quarry.app.draft_shelf import Draft, DraftShelf, save
-from lazy_quarry.app.theme import CHALK, DUSK, PHASE_ROLES
-from lazy_quarry.app.widgets.frame import NoteBar, StrataLines, Trail
-from lazy_quarry.app.widgets.use_columns import TONES, WentLines, fitted
+from lazy_quarry.app.ledger.use_columns import TONES, WentLines, fitted
+from lazy_quarry.app.shared.draft_shelf import Draft, DraftShelf, save
+from lazy_quarry.app.shared.frame import NoteBar, StrataLines, Trail
+from lazy_quarry.app.shared.theme import CHALK, DUSK, PHASE_ROLES
 from lazy_quarry.core.header.block import find_block
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.job.rates import charge_so_far
@@ -596,7 +596,7 @@ def test_a_damaged_shelf_is_an_empty_one(tmp_path):
 
 
 def test_every_template_is_a_right_request():
-    from lazy_quarry.app.templates import TEMPLATES, fill
+    from lazy_quarry.app.draft.templates import TEMPLATES, fill
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.demo.session import Rehearsed
 

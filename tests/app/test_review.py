@@ -6,12 +6,12 @@ from dataclasses import replace
 import pytest
 from textual import events
 
-from lazy_quarry.app.ring import Ring
-from lazy_quarry.app.widgets.braille import braille
-from lazy_quarry.app.widgets.drawing import Rows
-from lazy_quarry.app.widgets.frame import NoteBar
-from lazy_quarry.app.widgets.node_lines import NodeLines
-from lazy_quarry.app.widgets.usage_lines import columns_of, spread_over
+from lazy_quarry.app.job_notices import Ring
+from lazy_quarry.app.review.node_lines import NodeLines
+from lazy_quarry.app.review.usage_lines import columns_of, spread_over
+from lazy_quarry.app.shared.braille import braille
+from lazy_quarry.app.shared.drawing import Rows
+from lazy_quarry.app.shared.frame import NoteBar
 from lazy_quarry.core.advice.curves import Point, result_curves
 from lazy_quarry.core.advice.found_value import ValuePattern, number_in
 from lazy_quarry.core.advice.task_groups import TaskFacts, causes, distribution, outliers

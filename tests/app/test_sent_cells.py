@@ -12,7 +12,7 @@ from textual._compositor import ChopsUpdate, LayoutUpdate
 from textual.geometry import Region
 from textual.strip import Strip
 
-from lazy_quarry.app.sent_cells import SentCells
+from lazy_quarry.app.textual_fixes.sent_cells import SentCells
 
 WIDTH, HEIGHT = 12, 4
 STYLES = [

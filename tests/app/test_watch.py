@@ -3,10 +3,10 @@
 from dataclasses import replace
 from pathlib import Path
 
-from lazy_quarry.app.watch_list import Arranger, Choice
-from lazy_quarry.app.widgets.frame import NoteBar
-from lazy_quarry.app.widgets.job_rows import JobRows
-from lazy_quarry.app.widgets.panes.change_pane import Changes
+from lazy_quarry.app.shared.frame import NoteBar
+from lazy_quarry.app.watch.change_pane import Changes
+from lazy_quarry.app.watch.job_rows import JobRows
+from lazy_quarry.app.watch.watch_list import Arranger, Choice
 from lazy_quarry.core.job.job import Phase
 from lazy_quarry.site.chain_source import read_source
 from tests.app.support import demo, drawn, press, settled, text_of, wait_for

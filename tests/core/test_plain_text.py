@@ -8,8 +8,8 @@ from rich.cells import cell_len
 from rich.segment import Segment
 from textual.color import Color
 
-from lazy_quarry.app.plain_line import PlainLine
-from lazy_quarry.app.theme import SIXTEEN
+from lazy_quarry.app.shared.theme import SIXTEEN
+from lazy_quarry.app.textual_fixes.plain_line import PlainLine
 from lazy_quarry.core.job.phase import SIGNS
 from lazy_quarry.core.plain_text import MOVING, displayed, in_plain_signs, plain, shortened
 

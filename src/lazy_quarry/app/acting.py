@@ -5,11 +5,11 @@ from typing import Any
 
 from textual.dom import DOMNode
 
-from lazy_quarry.app.acts import ACTS, Bound, act_of_key, key_of, shown
-from lazy_quarry.app.going import Going
 from lazy_quarry.app.key_table import acts_by_place
-from lazy_quarry.app.messages import Say
-from lazy_quarry.app.places.place import Place
+from lazy_quarry.app.place_navigation import Going
+from lazy_quarry.app.shared.acts import ACTS, Bound, act_of_key, key_of, shown
+from lazy_quarry.app.shared.messages import Say
+from lazy_quarry.app.shared.place import Place
 
 
 class Acting(Going):

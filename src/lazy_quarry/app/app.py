@@ -20,26 +20,26 @@ from textual.filter import LineFilter
 from textual.widgets import Input, TextArea
 
 from lazy_quarry.app.acting import Acting
-from lazy_quarry.app.acts import Bound, bound, key_of, shown
-from lazy_quarry.app.alt_numbers import ASK_FOR_ESCAPE, EIGHT_BIT, PUT_BACK, teach_alt_numbers
-from lazy_quarry.app.draft_shelf import DraftShelf
 from lazy_quarry.app.found_by_words import found_by_words
-from lazy_quarry.app.key_hint import KeyHint
-from lazy_quarry.app.keys_in_order import SCROLLING
-from lazy_quarry.app.messages import CursorMoved, Say
-from lazy_quarry.app.no_colour import NoColour, rgb_of
-from lazy_quarry.app.places.place import Place
-from lazy_quarry.app.plain_line import PlainLine
-from lazy_quarry.app.quarry import T
-from lazy_quarry.app.ring import Ring
-from lazy_quarry.app.sent_cells import SendingApp
+from lazy_quarry.app.job_notices import Ring
+from lazy_quarry.app.shared.acts import Bound, bound, key_of, shown
+from lazy_quarry.app.shared.dialog import Dialog
+from lazy_quarry.app.shared.draft_shelf import DraftShelf
+from lazy_quarry.app.shared.finder import Finder
+from lazy_quarry.app.shared.frame import PLACES, NoteBar, StrataLines, Trail
+from lazy_quarry.app.shared.key_help import Help
+from lazy_quarry.app.shared.key_hint import KeyHint
+from lazy_quarry.app.shared.messages import CursorMoved, Say
+from lazy_quarry.app.shared.place import Place
+from lazy_quarry.app.shared.quarry import T
+from lazy_quarry.app.shared.question import Question
+from lazy_quarry.app.shared.theme import CHALK, DUSK, PALETTES, SIXTEEN
 from lazy_quarry.app.shell import open_shell
-from lazy_quarry.app.theme import CHALK, DUSK, PALETTES, SIXTEEN
-from lazy_quarry.app.widgets.dialog import Dialog
-from lazy_quarry.app.widgets.finder import Finder
-from lazy_quarry.app.widgets.frame import PLACES, NoteBar, StrataLines, Trail
-from lazy_quarry.app.widgets.key_help import Help
-from lazy_quarry.app.widgets.question import Question
+from lazy_quarry.app.textual_fixes.alt_numbers import ASK_FOR_ESCAPE, EIGHT_BIT, PUT_BACK, teach_alt_numbers
+from lazy_quarry.app.textual_fixes.keys_in_order import SCROLLING
+from lazy_quarry.app.textual_fixes.no_colour import NoColour, rgb_of
+from lazy_quarry.app.textual_fixes.plain_line import PlainLine
+from lazy_quarry.app.textual_fixes.sent_cells import SendingApp
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import QuarryError
@@ -49,7 +49,7 @@ from lazy_quarry.views.board_mirror import BoardMirror
 from lazy_quarry.views.draft_view import DraftReport
 
 if TYPE_CHECKING:
-    from lazy_quarry.app.tables_of import Table
+    from lazy_quarry.app.shared.table_catalogue import Table
     from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.views.expanded import Expanded
 
@@ -325,7 +325,7 @@ class QuarryApp(Acting, SendingApp):
 
     def _make(self, name: str) -> Place:
         """A place, imported when it is first gone to."""
-        module = import_module(f"lazy_quarry.app.places.{name}")
+        module = import_module(f"lazy_quarry.app.{name}.{name}")
         place: Place = getattr(module, f"{name.capitalize()}Place")(id=f"place-{name}")
         return place
 
@@ -409,7 +409,7 @@ class QuarryApp(Acting, SendingApp):
 
     def action_figure(self) -> None:
         """Draw what is seen, for taking along."""
-        from lazy_quarry.app.widgets.figure_pane import FigurePane
+        from lazy_quarry.app.shared.figure_pane import FigurePane
 
         place: Any = self.screen if hasattr(self.screen, "figures") else self._present()
         offers = place.figures() if place else []
@@ -433,7 +433,7 @@ class QuarryApp(Acting, SendingApp):
 
     @work(thread=True, exclusive=True, group="table")
     def _save_table(self, place: Any, table: "Table", form: str) -> None:
-        from lazy_quarry.app.tables_of import save
+        from lazy_quarry.app.shared.table_catalogue import save
 
         try:
             path, rows = save(table, self.folder, form)
@@ -446,7 +446,7 @@ class QuarryApp(Acting, SendingApp):
 
     def show_expansion(self, expanded: "Expanded") -> None:
         """Show the tasks of an array."""
-        from lazy_quarry.app.widgets.expansion_screen import ExpansionScreen
+        from lazy_quarry.app.shared.expansion_screen import ExpansionScreen
 
         self.push_screen(ExpansionScreen(expanded, self.folder))
 

@@ -6,11 +6,11 @@ from collections.abc import Iterator
 from functools import partial
 from typing import TYPE_CHECKING
 
-from lazy_quarry.app.acts import ACTS, Bound, key_of, shown
 from lazy_quarry.app.key_table import acts_by_place
-from lazy_quarry.app.places.place import Place
-from lazy_quarry.app.widgets.finder import Entry
-from lazy_quarry.app.widgets.frame import PLACES
+from lazy_quarry.app.shared.acts import ACTS, Bound, key_of, shown
+from lazy_quarry.app.shared.finder import Entry
+from lazy_quarry.app.shared.frame import PLACES
+from lazy_quarry.app.shared.place import Place
 
 if TYPE_CHECKING:
     from lazy_quarry.app.app import QuarryApp

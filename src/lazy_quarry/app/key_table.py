@@ -4,8 +4,8 @@ from collections.abc import Iterator
 from functools import cache
 from importlib import import_module
 
-from lazy_quarry.app.acts import ACTS, Bound, shown
-from lazy_quarry.app.widgets.frame import PLACES
+from lazy_quarry.app.shared.acts import ACTS, Bound, shown
+from lazy_quarry.app.shared.frame import PLACES
 
 
 @cache
@@ -13,7 +13,7 @@ def acts_by_place() -> dict[str, dict[str, Bound]]:
     """The acts of each place, by its name. All places are imported for it."""
     found = dict[str, dict[str, Bound]]()
     for name in PLACES:
-        place = getattr(import_module(f"lazy_quarry.app.places.{name}"), f"{name.capitalize()}Place")
+        place = getattr(import_module(f"lazy_quarry.app.{name}.{name}"), f"{name.capitalize()}Place")
         found[name] = place.bound_acts()
     return found
 

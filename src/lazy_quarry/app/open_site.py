@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lazy_quarry.app.app import QuarryApp
-from lazy_quarry.app.draft_shelf import DraftShelf
+from lazy_quarry.app.shared.draft_shelf import DraftShelf
 from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.store.folder import state_folder
 

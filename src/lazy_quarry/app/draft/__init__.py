@@ -1,0 +1,1 @@
+"""Draft: the script and its request, checked while they are written."""

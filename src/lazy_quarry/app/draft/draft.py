@@ -1,0 +1,447 @@
+"""Draft: write the script and its request; see at once if it is right, where it fits, when it would start."""
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+
+from textual import on
+from textual.containers import Container, Horizontal, Vertical
+from textual.widgets import Input, TextArea
+
+from lazy_quarry.app.draft import sentences as draft_sentences
+from lazy_quarry.app.draft.beginning import DraftBeginning
+from lazy_quarry.app.draft.checks import DraftChecks
+from lazy_quarry.app.draft.dial_rows import DialRows, DialTurned
+from lazy_quarry.app.draft.document import DraftDocument
+from lazy_quarry.app.draft.editor import Editor, Margin
+from lazy_quarry.app.draft.header_dials import HeaderEdit
+from lazy_quarry.app.draft.line import DraftLine
+from lazy_quarry.app.draft.opening import DraftOpening
+from lazy_quarry.app.draft.overrides import Overrides, OverridesEdit
+from lazy_quarry.app.draft.reading import DraftReading
+from lazy_quarry.app.draft.report import CheckChosen, ReportRows, RungChosen
+from lazy_quarry.app.draft.sending import DraftSending
+from lazy_quarry.app.draft.starting_points import Begin, BeginPreview, BeginRows
+from lazy_quarry.app.draft.templates import from_line, from_room, script
+from lazy_quarry.app.draft.title import DraftTitle
+from lazy_quarry.app.draft.trial_report import Trial, lines
+from lazy_quarry.app.shared.acts import bound, key_of
+from lazy_quarry.app.shared.draft_shelf import THERE, save
+from lazy_quarry.app.shared.messages import CursorMoved
+from lazy_quarry.app.shared.place import Hint
+from lazy_quarry.app.shared.table_catalogue import Table, draft_table
+from lazy_quarry.app.textual_fixes.delayed_call import soon
+from lazy_quarry.core.header.diagnostic import Diagnostic
+from lazy_quarry.errors import BadValue
+from lazy_quarry.site.past_run import has_sizes
+from lazy_quarry.views.board import Board
+from lazy_quarry.views.draft_view import DraftReport
+from lazy_quarry.views.outcomes import RoomView
+from lazy_quarry.wording.book_words import cost_words
+
+PAUSE_S = 0.03
+"""After the last key, before the draft is checked."""
+
+
+class DraftPlace(DraftReading):
+    """The script on the left; its request as dials on the right, and what the site says of it."""
+
+    DEFAULT_CSS = """
+    DraftPlace { padding-top: 1; }  DraftPlace #left { width: 1fr; height: 1fr; }
+    DraftPlace #right { width: 78; height: 1fr; border-left: solid $faint; }
+    DraftPlace #path { display: none; border: none; height: 1; background: $raised; padding: 0 1; }
+    DraftPlace #page { height: 1fr; }
+    DraftPlace.-narrow { padding-top: 0; }  DraftPlace.-narrow #sides { layout: vertical; }
+    DraftPlace.-narrow #right { width: 1fr; height: 9; layout: horizontal; border-left: none; border-top: solid $faint; }
+    DraftPlace.-narrow #right:focus-within { height: 14; }
+    DraftPlace.-narrow DialRows { max-height: 15; }  DraftPlace.-narrow ReportRows { padding-top: 0; }
+    """
+    WHY_NOT = draft_sentences.WHY_NOT
+    BINDINGS = [
+        bound("open", "choose", "take what the cursor is on: a beginning, another start, a check's line"),
+        bound("submit", "submit", "submit the script as it stands", priority=True),
+        bound("save", "save", "save the script to its file, or ask for one", priority=True),
+        bound("open_file", "ask_path('open')", "open a script by its path", priority=True),
+        bound("begin", "begin", "what a script can begin from: shapes, earlier runs, a command, files", priority=True),
+        bound(
+            "shell", "shell", "a shell on cores of this machine; what works there can become a script", priority=True
+        ),
+        bound(
+            "try_one", "try_one", "run one task of it for a few minutes, after saying what that costs", priority=True
+        ),
+        bound("pane", "side", "from the script to the dials, to what the site says of it, and back", priority=True),
+        bound("this_time", "overrides", "settings for this submission alone, beside the file", priority=True),
+        bound("next_check", "next_check", "to the next line that has something to check", priority=True),
+        bound("fix", "fix", "make the fix of the check under the cursor", priority=True),
+        bound("undo", "undo", "take the last change back"),
+        bound("redo", "redo", "make it again"),
+        bound(
+            "back",
+            "back",
+            "from the script to what the site says of it, where numbers go to places; else back to the script",
+        ),
+    ]
+
+    keeps_focus = False
+
+    def compose(self):  # type: ignore[no-untyped-def]
+        """Title, editor with its margin, overrides; dials and report."""
+        with Horizontal(id="sides"):
+            with Vertical(id="left"):
+                yield DraftTitle()
+                yield Input(id="path")
+                with Horizontal(id="page"):
+                    yield Margin()
+                    yield Editor()
+                yield BeginRows()
+                yield Overrides()
+            with Container(id="right"):
+                yield DialRows()
+                yield ReportRows()
+                yield BeginPreview()
+
+    def on_mount(self) -> None:
+        """Take up the draft as it was left, or show what one can begin from."""
+        editor, side = self.query_one(Editor), (self.query_one(DialRows), self.query_one(ReportRows))
+        self.document = DraftDocument(self.quarry, editor, self.query_one(DraftTitle), self.query_one(Overrides))
+        self.checks = DraftChecks(self.quarry, self, self.document, self._show_report)
+        self.opening = DraftOpening(self.quarry, self, self.document, self.put_text)
+        self.line = DraftLine(self.query_one("#path", Input), self.quarry.folder)
+        self.sending = DraftSending(self.quarry, self, self.document.once_is_over)
+        page, preview = self.query_one("#page"), self.query_one(BeginPreview)
+        self.beginning = DraftBeginning(self.quarry, self.query_one(BeginRows), preview, page, side)
+        self.watch(editor, "scroll_y", self._scrolled, init=False)
+        draft = self.quarry.shelf.take()
+        if draft is not None and draft.text.strip():
+            self.put_text(draft.text, draft.path, draft.edited, tuple(draft.overrides.splitlines()))
+        else:
+            self.action_begin()
+
+    @property
+    def editor(self) -> Editor:
+        """Where the script is written."""
+        return self.document.editor
+
+    @property
+    def trial(self) -> Trial | None:
+        """The last trial of the draft."""
+        return self.sending.trial
+
+    def leave(self) -> None:
+        """Keep what was typed since the last pause."""
+        if not self.document.empty:
+            self.document.keep()
+
+    def _scrolled(self) -> None:
+        self.query_one(Margin).scroll_with(int(self.editor.scroll_offset.y))
+
+    def arrive(self) -> None:
+        """Keys go to the script."""
+        (self.beginning.rows if self.beginning.shown else self.editor).focus()
+
+    def show(self, board: Board) -> None:
+        """The site has changed, and perhaps the forecast with it."""
+        first = self.board is None
+        super().show(board)
+        self._tell_trial()
+        if first and self.beginning.shown:
+            self.action_begin()  # now it is known what the site has
+        if self.display:
+            self._show_dials()
+            self.checks.follow(board.version)
+
+    # -- the script --------------------------------------------------------------------------------
+
+    def put_text(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), origin: str = "") -> None:
+        """Edit this script."""
+        self.document.put(text, path, edited, overrides, origin)
+        self.editor.move_cursor((0, 0))
+        self.query_one(DialRows).move(1)
+        self.query_one(ReportRows).begin()
+        self.leave_begin()
+        self.call_after_refresh(self.checks.check)
+
+    def put_room(self, room: RoomView) -> None:
+        """Begin a draft that asks for just what there is room for now."""
+        self.opening.take_new(from_room(room, self.board))
+
+    def add_module(self, module: str) -> None:
+        """Have the draft load a module; an empty one is begun for it."""
+        if self.document.empty or self.beginning.shown:
+            self.opening.take_new(script(self.board, "new", (f'modules  = ["{module}"]',), "true"))
+            return
+        loaded = self.document.modules()
+        if module not in loaded:
+            self._edit_header((("modules", [*loaded, module]),))
+        self.leave_begin()
+
+    @on(TextArea.Changed)
+    def _changed(self) -> None:
+        self.checks.revision += 1
+        self.document.changed()
+        self.query_one(ReportRows).grow_stale()
+        self.query_one(DialRows).grow_stale()
+        self._show_dials()
+        soon(self, PAUSE_S, partial(self._settle, self.checks.revision))
+
+    def _settle(self, revision: int) -> None:
+        """Check and keep the draft, unless another key has come meanwhile."""
+        if self.checks.revision == revision:
+            self.checks.check()
+            if problem := self.document.keep():
+                self._say(problem, bad=True)
+
+    @on(TextArea.SelectionChanged)
+    def _moved(self) -> None:
+        self.post_message(CursorMoved())
+
+    def action_undo(self) -> None:
+        """Take the last change back, from a dial or the keyboard."""
+        before = self.editor.text
+        self.editor.undo()
+        if self.editor.text == before:
+            self._say("There is nothing to take back.")
+
+    def action_redo(self) -> None:
+        """Make it again."""
+        before = self.editor.text
+        self.editor.redo()
+        if self.editor.text == before:
+            self._say("There is nothing to make again.")
+
+    # -- beginning, opening, saving ----------------------------------------------------------------
+
+    def action_begin(self) -> None:
+        """Show what a draft can begin from."""
+        self.beginning.show(self.board)
+        self.post_message(CursorMoved())
+
+    def leave_begin(self) -> None:
+        """Back to the script."""
+        self.beginning.leave()
+        self.line.hide()
+        if self.display:
+            self.editor.focus()
+
+    def on_cursor_moved(self, message: CursorMoved) -> None:
+        """Show what would be taken."""
+        if self.beginning.shown:
+            self.beginning.show_preview(self.board)
+
+    def on_begin(self, message: Begin) -> None:
+        """Begin, after a question when something not saved would be lost."""
+        if message.ask:
+            self.action_ask_path(message.ask)
+        else:
+            self.opening.begin(message, self.board)
+
+    def action_ask_path(self, what: str) -> None:
+        """Ask for a path, a command or a task in a line above the script."""
+        self.line.ask(what, self.document.path)
+
+    @on(Input.Submitted, "#path")
+    def _line_given(self, event: Input.Submitted) -> None:
+        text, path = event.value.strip(), self.line.path()
+        match self.line.asked:
+            case "open":
+                self.on_begin(Begin(path=path))
+            case "line" if text:
+                self.opening.take_new(from_line(text, self.board))
+            case "commands":
+                self.opening.take_commands(path, self.board)
+            case "task":
+                self.line.hide()
+                self.editor.focus()
+                self._try_task(text)
+            case "save":
+                self._save(path, str(path) == self.document.path)
+
+    def action_save(self) -> None:
+        """Save to its file, or ask for one."""
+        if self.document.path:
+            self._save(Path(self.document.path))
+        elif self.document.keeper is not None:
+            self._save_with(self.document.keeper)
+        else:
+            self.action_ask_path("save")
+
+    def _save(self, path: Path, replace: bool = True) -> None:
+        text = self.document.text
+        self.quarry.aside(lambda: save(path, text, replace=replace), partial(self._was_saved, path, text))
+
+    def _was_saved(self, path: Path, text: str, problem: str) -> None:
+        if problem == THERE:
+            question = f"{path} is there already. Replace it?"
+            self.quarry.ask(question, lambda: self._save(path), yes="Replace", no="Keep it")
+        elif problem:
+            self._say(problem, bad=True)
+        else:
+            self.document.saved_as(path, text)
+            self.leave_begin()
+            self._say(f"Saved to {path}.")
+
+    def _save_with(self, keeper: Callable[[str], str]) -> None:
+        """Have it saved where it comes from."""
+        text = self.document.text
+
+        def saved(problem: str) -> None:
+            self._say(problem or f"Saved as {self.document.kept_as(text)}.", bad=bool(problem))
+
+        self.quarry.aside(lambda: keeper(text), saved)
+
+    # -- dials and checks --------------------------------------------------------------------------
+
+    def _show_dials(self) -> None:
+        """The dials as the header stands, at once; what follows from them comes with the report."""
+        if self.board is not None:
+            overrides = self.document.overrides.values
+            self.query_one(DialRows).show_script(self.document.text, self.board, overrides)
+
+    def on_dial_turned(self, message: DialTurned) -> None:
+        """Write it into the header."""
+        self._edit_header(message.change)
+
+    def on_rung_chosen(self, message: RungChosen) -> None:
+        """Ask for what the ladder shows."""
+        self._edit_header(message.change)
+
+    def _edit_header(self, edit: HeaderEdit) -> None:
+        try:
+            self.document.edit_header(edit)
+        except BadValue as fault:
+            self._say(f"The header cannot be changed: {fault}", bad=True)
+
+    def _show_report(self, report: DraftReport) -> None:
+        self.query_one(ReportRows).show(report)
+        self.query_one(DialRows).show_report(report)
+        self.query_one(Margin).show(report.diagnostics)
+        self.post_message(CursorMoved())
+
+    def on_check_chosen(self, message: CheckChosen) -> None:
+        """Go to the line of a check."""
+        self._go_to(message.diagnostic)
+
+    def _go_to(self, one: Diagnostic) -> None:
+        self.editor.move_cursor((max(0, one.line - 1), max(0, one.column - 1)), center=True)
+        self.editor.focus()
+
+    def action_next_check(self) -> None:
+        """To the next line that has a check."""
+        if one := self.checks.next_after(self.document.cursor_line):
+            self._go_to(one)
+        else:
+            self._say("There is nothing to check: the site has no objection.")
+
+    def action_fix(self) -> None:
+        """Make the fix of the check under the cursor, else of the first that has one."""
+        rows = self.query_one(ReportRows)
+        fix = self.checks.fix_for(self.document.cursor_line, rows.check_under_cursor() if self.goes_to(rows) else None)
+        if fix is None:
+            self._say("No check has a fix that is certain; change it by hand.")
+        else:
+            self.editor.put(fix.apply(self.document.text))
+            self._say(f"Done: {fix.label}. {key_of('undo')} takes it back.")
+
+    # -- panes -------------------------------------------------------------------------------------
+
+    def action_back(self) -> None:
+        """Back to the script; from the script to the report, where a number goes to a place and isn't typed."""
+        if self.goes_to(self.editor):
+            self.query_one(ReportRows).rest()
+        elif self.goes_to(self.query_one(OverridesEdit)) and not self.document.overrides.values:
+            self.action_overrides()
+        else:
+            self.leave_begin()
+        self.post_message(CursorMoved())
+
+    def action_choose(self) -> None:
+        """Do what the line under the cursor stands for."""
+        rows, report = self.beginning.rows, self.query_one(ReportRows)
+        if self.goes_to(rows) or self.goes_to(report):
+            (rows if self.goes_to(rows) else report).choose()
+        else:
+            self._say("There is nothing to take here.")
+
+    def action_side(self) -> None:
+        """Keys to the dials, to the report, to the script."""
+        dials, report = self.query_one(DialRows), self.query_one(ReportRows)
+        order = (dials, report, self.editor)
+        present = next((place for place, widget in enumerate(order) if self.goes_to(widget)), 2)
+        order[(present + 1) % 3].focus()
+
+    def action_overrides(self) -> None:
+        """Show or put away what is said at submission beside the file."""
+        pane = self.document.overrides
+        if self.document.empty or self.beginning.shown:
+            self._say(f"There is no script yet; {key_of('begin')} shows what one can begin from.")
+        elif pane.display:
+            self.document.once_is_over()
+        else:
+            pane.display = True
+            pane.show(self.document.text)
+            self.query_one(OverridesEdit).focus()
+
+    # -- submitting, trying one, the shell ---------------------------------------------------------
+
+    def action_submit(self) -> None:
+        """Submit what is in the editor, as it stands."""
+        if self.document.empty:
+            self._say(
+                f"There is nothing to submit yet; {key_of('begin')} shows what a script can begin from.", bad=True
+            )
+        else:
+            self.sending.submit(self.document.submission())
+
+    def action_try_one(self) -> None:
+        """Run one task in the trial tier; of an array, ask which."""
+        if self.document.empty or self.quarry.client is None:
+            self._say(f"There is nothing to try yet; {key_of('begin')} shows what a script can begin from.", bad=True)
+        elif (self.report is not None and self.report.shape.tasks) or has_sizes(self.document.text):
+            self.action_ask_path("task")
+        else:
+            self._try_task("")
+
+    def _try_task(self, words: str) -> None:
+        """Try one task, by its number or values; nothing means the first. First say what that would be, and ask."""
+        self.sending.ask_try(words, self.document.submission(), self.report)
+
+    def _tell_trial(self) -> None:
+        """What has become of the job that tries the draft."""
+        if self.trial is not None and self.board is not None:
+            self.query_one(ReportRows).show_trial(*lines(self.trial, self.board, self.quarry.zone))
+
+    def action_shell(self) -> None:
+        """A shell on cores of this machine; what works in it can become a script."""
+        self.quarry.open_shell(self.report)
+
+    # -- words -------------------------------------------------------------------------------------
+
+    def note(self) -> str:
+        """What the key in the cursor's line means, or what is wrong there."""
+        if self.beginning.shown:
+            return draft_sentences.BEGIN
+        dials, report, line = self.query_one(DialRows), self.query_one(ReportRows), self.document.cursor_line
+        told = draft_sentences.dial_words(dials.under_cursor()) if self.goes_to(dials) else ""
+        told = told or (draft_sentences.line_words(report.under_cursor()) if self.goes_to(report) else "")
+        told = told or draft_sentences.check_words(self.checks.at(line))
+        key_line = self.editor.line_of_header(line - 1)
+        return told or draft_sentences.key_words(key_line) or draft_sentences.script_words(self.report)
+
+    def acts(self) -> list[Hint]:
+        """What can be done here."""
+        return draft_sentences.BEGIN_ACTS if self.beginning.shown else draft_sentences.script_acts(self.report)
+
+    def why_not(self, act: str) -> str:
+        """When an act works that doesn't now; what begins a script needs none."""
+        return "" if act in ("submit", "save", "try_one", "this_time", "tasks") else super().why_not(act)
+
+    def costs(self, act: str) -> str:
+        """What submitting the script comes to, as the site said of it last."""
+        report = self.report
+        if act != "submit" or self.document.empty or report is None or report.refused:
+            return ""
+        return f"Submit {report.name}? {cost_words(report)}"
+
+    def tables(self) -> list[Table]:
+        """When it would start otherwise."""
+        return [draft_table(self.report)] if self.report is not None and self.report.starts.ladder else []

@@ -1,0 +1,109 @@
+"""Taking another script into Draft: from a template, a file, commands, or a job. What is not saved is asked about."""
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import Protocol
+
+from textual.widget import Widget
+
+from lazy_quarry.app.draft.beginning import DraftBeginning, script_of_commands
+from lazy_quarry.app.draft.document import DraftDocument
+from lazy_quarry.app.draft.starting_points import Begin
+from lazy_quarry.app.shared.messages import Say
+from lazy_quarry.app.shared.quarry import Quarry
+from lazy_quarry.core.header.script_file import decode_script
+from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.files import given
+from lazy_quarry.views.board import Board
+
+Keeper = Callable[[str], str]
+"""Saves a script in place of a file, and says what went wrong, if anything."""
+
+
+class PutText(Protocol):
+    """A function that opens a script, as :meth:`DraftDocument.put` does."""
+
+    def __call__(self, text: str, path: str, edited: bool, overrides: tuple[str, ...] = (), origin: str = "") -> None:
+        """Text, path, whether edited, overrides, and where it comes from."""
+        ...
+
+
+class DraftOpening:
+    """Reads what a draft begins from; ``put`` takes it up. Jobs are asked for in a worker of ``owner``."""
+
+    def __init__(self, quarry: Quarry, owner: Widget, document: DraftDocument, put: PutText) -> None:
+        self.quarry, self.owner, self.document, self._put = quarry, owner, document, put
+
+    def _say(self, words: str, bad: bool = False) -> None:
+        self.owner.post_message(Say(words, bad=bad))
+
+    def unless_lost(self, then: Callable[[], None]) -> None:
+        """Do something that replaces the script, after a question when something not saved would be lost."""
+        if self.document.would_be_lost:
+            what = self.document.path or "this script"
+            self.quarry.ask(f"Discard unsaved changes to {what}?", then, yes="Discard", no="Keep editing")
+        else:
+            then()
+
+    def take_new(self, text: str) -> None:
+        """Begin from a text."""
+        self.unless_lost(lambda: self._put(text, "", True))
+
+    def take_script(self, text: str, name: str, path: str, overrides: tuple[str, ...], keeper: Keeper | None) -> None:
+        """Begin from a script that was submitted once, or from one that ``keeper`` saves; with a path, from that file."""
+        self.unless_lost(lambda: self._take_script(text, name, path, overrides, keeper))
+
+    def _take_script(self, text: str, name: str, path: str, overrides: tuple[str, ...], keeper: Keeper | None) -> None:
+        kept = bool(path) or keeper is not None
+        self._put(text, path, not kept, overrides, name if kept else f"from {name}")
+        if keeper is not None:
+            self.document.belongs_to(keeper)
+
+    def begin(self, begin: Begin, board: Board | None) -> None:
+        """Begin from a starting point."""
+        self.unless_lost(lambda: self._begin(begin, board))
+
+    def _begin(self, begin: Begin, board: Board | None) -> None:
+        text = DraftBeginning.script_of(begin, board)
+        if text is not None:
+            self._put(text, "", True)
+        elif begin.path is not None:
+            self.open_file(begin.path)
+        elif begin.job is not None:
+            take = partial(self._take_job, begin.job)
+            self.owner.run_worker(take, thread=True, exclusive=True, group="begin")
+
+    def _take_job(self, job: int) -> None:
+        client = self.quarry.client
+        if client is None:
+            return
+        try:
+            detail = client.detail(job)
+        except QuarryError as fault:
+            self._say(str(fault), bad=True)
+            return
+        origin = f"from {job} {detail.view.name}"
+        self.quarry.hand_over(self._put, detail.script, "", True, detail.overrides, origin)
+
+    def take_commands(self, path: Path, board: Board | None) -> None:
+        """Begin from a file of commands."""
+        self.quarry.aside(lambda: script_of_commands(path, board), self.take_new)
+
+    def open_file(self, path: Path) -> None:
+        """Open a script."""
+
+        def read() -> str:
+            try:
+                return decode_script(given.read_whole(path))
+            except BadValue as fault:
+                raise BadValue(f"{path}: {fault}") from None
+            except OSError as fault:
+                raise BadValue(f"{path} cannot be opened: {fault.strerror}") from None
+
+        self.quarry.aside(read, partial(self._opened, path))
+
+    def _opened(self, path: Path, text: str) -> None:
+        self._put(text, str(path), False)
+        self.document.keep()
+        self._say(f"Opened {path}.")

@@ -1,0 +1,1 @@
+"""Survey: what the site has, what is free, and how much could start now."""

@@ -1,0 +1,1 @@
+"""Watch: what runs, what waits and why, and what is done to jobs."""

@@ -1,1 +1,0 @@
-"""What the lower part of Watch may show: one file a pane."""
