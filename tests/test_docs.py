@@ -11,7 +11,7 @@ from pathlib import Path
 import click
 import pytest
 
-from lazy_quarry.cli.commands import COMMANDS
+from lazy_quarry.cli.command_table import COMMANDS
 from lazy_quarry.cli.main import Commands
 from lazy_quarry.demo.own_site import rehearsal_site
 from tests.conftest import PATIENCE_S

@@ -32,7 +32,7 @@ def _helps():
     import click
     from click.testing import CliRunner
 
-    from lazy_quarry.cli.commands import COMMANDS
+    from lazy_quarry.cli.command_table import COMMANDS
     from lazy_quarry.cli.main import Commands
 
     group, parts = Commands("lq"), ["# The helps of the commands\n"]

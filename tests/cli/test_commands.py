@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from lazy_quarry.cli.job_text import jobs_table
+from lazy_quarry.cli.output.job_text import jobs_table
 from lazy_quarry.core.header.interpreter import interpreter
 from lazy_quarry.probe.language import findings
 from tests.conftest import script, until

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from lazy_quarry.cli.completion import SHELLS
+from lazy_quarry.cli.commands.completion import SHELLS
 from tests.conftest import script
 
 BIN = Path(sys.executable).parent
@@ -79,7 +79,7 @@ def test_a_tab_in_an_interactive_bash_completes(machine):
 def test_the_manual_page_has_every_command_and_is_as_the_program_prints_it():
     from click.testing import CliRunner
 
-    from lazy_quarry.cli.commands import COMMANDS
+    from lazy_quarry.cli.command_table import COMMANDS
     from lazy_quarry.cli.main import start
 
     told = CliRunner().invoke(start, ["manual"])

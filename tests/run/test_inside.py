@@ -254,7 +254,7 @@ def test_helpers_are_light_and_the_command_line_lists_their_options(tmp_path):
         text=True,
     )
     assert run.stdout == "0 []\n", run
-    from lazy_quarry.cli.inside import phase_command, ranks_command, spread_command
+    from lazy_quarry.cli.commands.inside import phase_command, ranks_command, spread_command
     from lazy_quarry.inside.main import HELPERS, OPTIONS
 
     for name, command in zip(HELPERS, (phase_command, ranks_command, spread_command), strict=True):

@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 
 import pytest
 
-from lazy_quarry.cli.accounts import account_json, list_lines, show_lines
+from lazy_quarry.cli.commands.accounts import account_json, list_lines, show_lines
 from lazy_quarry.core.engine.events import BudgetReached, MetersRead
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.ledger.budgets import FOR_EVER, Term, term_of

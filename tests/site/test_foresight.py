@@ -4,7 +4,7 @@ import json
 
 import pytest
 
-from lazy_quarry.cli.job_text import why_lines
+from lazy_quarry.cli.output.job_text import why_lines
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.site.foresight import FILE, Foresight

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from sqlalchemy import text
 
-from lazy_quarry.cli.report_text import report_csv, report_json, report_lines, waste_json, waste_lines
+from lazy_quarry.cli.output.report_text import report_csv, report_json, report_lines, waste_json, waste_lines
 from lazy_quarry.core.engine.events import Ended, Started
 from lazy_quarry.core.ledger.report import KEYS
 from lazy_quarry.core.units import DAY_MS, HOUR_MS

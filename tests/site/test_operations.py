@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import pytest
 
-from lazy_quarry.cli.job_text import show_lines
+from lazy_quarry.cli.output.job_text import show_lines
 from lazy_quarry.core.engine.events import ClockHeld, Ended
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Phase, task_id

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from lazy_quarry.cli.study import study_json
+from lazy_quarry.cli.commands.study import study_json
 from lazy_quarry.core.engine.events import Held, NodeClosed, NodeOpened, Ordered, Released, Reserved, Unreserved
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Job, Origin, Phase, task_id

@@ -12,7 +12,7 @@ from typing import Any, NoReturn
 import click
 
 from lazy_quarry import __version__
-from lazy_quarry.cli.commands import COMMANDS
+from lazy_quarry.cli.command_table import COMMANDS
 from lazy_quarry.cli.options import check_site, state_option
 from lazy_quarry.cli.streams import drop_output, hold_streams
 from lazy_quarry.errors import QuarryError
@@ -35,7 +35,7 @@ class Commands(click.Group):
         """A command by its name, or None for none."""
         if cmd_name not in COMMANDS:
             return None
-        module = import_module(f"lazy_quarry.cli.{COMMANDS[cmd_name][0]}")
+        module = import_module(f"lazy_quarry.cli.commands.{COMMANDS[cmd_name][0]}")
         command: click.Command = module.__dict__[f"{cmd_name}_command"]
         command.help = command.help or COMMANDS[cmd_name][1]
         return command
@@ -101,7 +101,7 @@ def console() -> None:
 def main(arguments: list[str] | None = None) -> None:
     """Run the command line; leaves by :class:`SystemExit`."""
     if COMPLETE in os.environ:
-        from lazy_quarry.cli.completion import answer_shell
+        from lazy_quarry.cli.commands.completion import answer_shell
 
         answer_shell(start, os.environ[COMPLETE])
         return

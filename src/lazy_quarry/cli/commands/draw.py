@@ -175,7 +175,7 @@ def _ladder(client: "SiteClient", asked: Asked) -> "Figure":
 
 
 def _tasks(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.cli.expand import expansion
+    from lazy_quarry.cli.commands.expand import expansion
     from lazy_quarry.draw.of_sweep import expansion_figure, states_of
 
     found, board = expansion(client, asked.what, ()), client.board()
@@ -184,14 +184,14 @@ def _tasks(client: "SiteClient", asked: Asked) -> "Figure":
 
 
 def _chain(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.cli.chain import view_of
+    from lazy_quarry.cli.commands.chain import view_of
     from lazy_quarry.draw.of_chain import chain_figure
 
     return chain_figure(view_of(client, asked.what), client.board().site.name, own_zone())
 
 
 def _chain_lanes(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.cli.chain import view_of
+    from lazy_quarry.cli.commands.chain import view_of
     from lazy_quarry.draw.of_chain import chain_lanes_figure
 
     return chain_lanes_figure(view_of(client, asked.what), client.board().site.name, own_zone())

@@ -61,11 +61,11 @@ def jobs_command(
     from_ms = _since_ms(since) if since else None
     where = _search_of(searched["where"], searched["saved"], searched["save"])
     client = client_of(state)
-    from lazy_quarry.cli.job_text import jobs_table
+    from lazy_quarry.cli.output.job_text import jobs_table
 
     def found() -> list[JobView]:
         if where or searched["sort"]:
-            from lazy_quarry.cli.finding import found_by
+            from lazy_quarry.cli.output.finding import found_by
 
             words = f'{where} since:"{since}"' if since else where
             ended_too = ended or bool(since)
@@ -91,7 +91,7 @@ def jobs_command(
 
         print_json([job_json(view) for view in found()])
     elif csv_too:
-        from lazy_quarry.cli.finding import jobs_csv
+        from lazy_quarry.cli.output.finding import jobs_csv
 
         sys.stdout.write(jobs_csv(found(), columns))
     else:
@@ -162,7 +162,7 @@ def show_command(
     json_too = is_json(form)
     client = client_of(state)
     if files or methods or bundle or remove:
-        from lazy_quarry.cli import keeping
+        from lazy_quarry.cli.commands import job_artifacts as keeping
 
         numbers = numbers_of(client, jobs)
         if bundle:
@@ -179,7 +179,7 @@ def show_command(
         found = [detail_json(detail) for detail in details]
         print_json(found[0] if len(found) == 1 else found)
     else:
-        from lazy_quarry.cli.job_text import show_lines
+        from lazy_quarry.cli.output.job_text import show_lines
 
         for place, detail in enumerate(details):
             print_lines([""] * bool(place))
@@ -193,7 +193,7 @@ def show_command(
 @click.option("--raw", is_flag=True, help="also on a terminal just as it was printed, with all that moves the cursor")
 @state_option
 def output_command(jobs: tuple[str, ...], errors: bool, follow: bool, raw: bool, state: str) -> None:
-    from lazy_quarry.cli.following import follow_output
+    from lazy_quarry.cli.output.following import follow_output
 
     client = client_of(state)
     numbers = numbers_of(client, jobs)
@@ -231,7 +231,7 @@ def why_command(job: str, than: str, state: str, form: str) -> None:
 
         print_json(why_json(detail))
     elif detail.why:
-        from lazy_quarry.cli.job_text import why_lines
+        from lazy_quarry.cli.output.job_text import why_lines
 
         print_lines(why_lines(detail, own_zone()))
     else:
@@ -242,7 +242,7 @@ def why_command(job: str, than: str, state: str, form: str) -> None:
 @jobs_argument
 @state_option
 def wait_command(jobs: tuple[str, ...], state: str) -> None:
-    from lazy_quarry.cli.following import wait_for
+    from lazy_quarry.cli.output.following import wait_for
     from lazy_quarry.wording.sentences import verdict
 
     good = True

@@ -33,7 +33,7 @@ def survey_command(state: str, form: str) -> None:
 
         print_json(survey_json(board, rooms))
     else:
-        from lazy_quarry.cli.site_text import survey_lines
+        from lazy_quarry.cli.output.site_text import survey_lines
 
         print_lines(survey_lines(board, rooms, own_zone()))
 

@@ -44,7 +44,7 @@ arguments_argument = click.argument("arguments", metavar="[ARGUMENT...]", nargs=
 
 
 def _print_checks(file: str, diagnostics: Iterable[Diagnostic], err: bool = False) -> None:
-    from lazy_quarry.cli.draft_text import check_lines
+    from lazy_quarry.cli.output.draft_text import check_lines
 
     print_lines(check_lines(file, diagnostics), err=err)
 
@@ -187,7 +187,7 @@ def forecast_command(script: str, settings: tuple[str, ...], state: str, form: s
 
         print_json(report_json(script, report))
     else:
-        from lazy_quarry.cli.draft_text import forecast_lines
+        from lazy_quarry.cli.output.draft_text import forecast_lines
 
         print_lines(forecast_lines(report, own_zone()))
     if report.refused:
@@ -230,9 +230,9 @@ def try_command(
 ) -> None:
     if is_json(form) and not rehearse:
         raise Usage("--format json: lq show has the runs in that form; text is the report")
-    from lazy_quarry.cli.draft_text import trial_lines
     from lazy_quarry.cli.files import write_text
-    from lazy_quarry.cli.following import wait_for
+    from lazy_quarry.cli.output.draft_text import trial_lines
+    from lazy_quarry.cli.output.following import wait_for
     from lazy_quarry.core.header.edit import set_key
     from lazy_quarry.core.units import plural
     from lazy_quarry.site.past_run import advised_of, asked_of, sizes_in

@@ -33,7 +33,7 @@ def replay_command(
     load: float,
     form: str,
 ) -> None:
-    from lazy_quarry.cli import replay_text
+    from lazy_quarry.cli.output import replay_text
 
     json_too = is_json(form)
     if nodes < 1 or cores < 1 or make < 0 or load <= 0:

@@ -20,7 +20,7 @@ def site_command(what: str, file: str, form: str) -> None:
         print_json(schema())
         return
     if what == "roles":
-        from lazy_quarry.cli.call_table import calls_json, role_lines
+        from lazy_quarry.cli.output.call_table import calls_json, role_lines
 
         print_json(calls_json()) if is_json(form) else print_lines(role_lines())
         return

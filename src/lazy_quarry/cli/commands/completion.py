@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from lazy_quarry.cli.commands import COMMANDS
+from lazy_quarry.cli.command_table import COMMANDS
 from lazy_quarry.cli.options import Usage
 
 if TYPE_CHECKING:
@@ -127,7 +127,7 @@ _WORDS: dict[str, tuple[str, ...]] = {
 
 def _words_of(name: str) -> Iterable[str]:
     if name == "draw":
-        from lazy_quarry.cli.draw import FIGURES
+        from lazy_quarry.cli.commands.draw import FIGURES
 
         return FIGURES
     return _WORDS.get(name, ())

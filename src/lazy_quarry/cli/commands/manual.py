@@ -7,7 +7,7 @@ from collections.abc import Iterator
 import click
 
 from lazy_quarry import __version__
-from lazy_quarry.cli.commands import COMMANDS
+from lazy_quarry.cli.command_table import COMMANDS
 
 _EXITS = (
     ("0", "Done."),

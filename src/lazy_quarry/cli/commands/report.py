@@ -23,7 +23,7 @@ from lazy_quarry.cli.options import (
     say,
     state_option,
 )
-from lazy_quarry.cli.report_text import (
+from lazy_quarry.cli.output.report_text import (
     report_csv,
     report_json,
     report_lines,
@@ -127,7 +127,7 @@ def report_command(
     usual = "last month" if pdf or to else "this month"
     words = period or (f"{since or '2000-01-01'} to {until or 'today'}" if since or until else usual)
     if monthly:
-        from lazy_quarry.cli.report_files import cron_line
+        from lazy_quarry.cli.commands.report_files import cron_line
 
         if not to or period or since or until:
             raise Usage("--monthly goes with --to ADDRESS, and is always of the last month")
@@ -168,7 +168,7 @@ def report_command(
         figure = over_time_figure(columns, board.site.name, board.now_ms, own_zone())
         draw_to(figure, svg, err=form != "table")
     if pdf or to or any(formats.values()):
-        from lazy_quarry.cli.report_files import mail_pdf, write_formats, write_pdf
+        from lazy_quarry.cli.commands.report_files import mail_pdf, write_formats, write_pdf
 
         if to:
             mail_pdf(client, words, where, to, anonymous)

@@ -6,7 +6,6 @@ from typing import Any
 
 import click
 
-from lazy_quarry.cli.finding import found_by
 from lazy_quarry.cli.options import (
     Usage,
     client_of,
@@ -20,6 +19,7 @@ from lazy_quarry.cli.options import (
     say,
     state_option,
 )
+from lazy_quarry.cli.output.finding import found_by
 from lazy_quarry.core.advice.found_value import number_in
 from lazy_quarry.core.advice.next_time import round_time
 from lazy_quarry.core.advice.scaling import PowerLaw, Scaling, power_law, scaling

@@ -1,0 +1,1 @@
+"""What commands print: text, tables, JSON and CSV of what they were answered."""
