@@ -13,7 +13,7 @@ from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.books import prove

@@ -12,7 +12,7 @@ from lazy_quarry.core.plan.plan import make_plan
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
 

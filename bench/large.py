@@ -14,8 +14,8 @@ from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Allocation, Origin
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
+from lazy_quarry.site.session import Present
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.views.board_mirror import BoardMirror
 

@@ -14,7 +14,7 @@ from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.site.site_in_use import SiteInUse
 
 NEWEST, TIMES = 20_000, 50

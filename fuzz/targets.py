@@ -30,7 +30,7 @@ from lazy_quarry.run.node.messages import message_of, of_before
 from lazy_quarry.run.node.staging import copy_tree
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.site.site_file.site_file import SiteFileError, site_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal

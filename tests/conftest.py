@@ -18,7 +18,7 @@ from sqlalchemy import Table, select
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier, Window
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal

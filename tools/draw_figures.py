@@ -10,12 +10,12 @@ from tempfile import TemporaryDirectory
 from lazy_quarry.core.ledger.left import PAST
 from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.demo.rehearsed import Rehearsed
-from lazy_quarry.draw.of_books import burn_down_figure
-from lazy_quarry.draw.of_chain import chain_figure
-from lazy_quarry.draw.of_jobs import lanes_figure
-from lazy_quarry.draw.of_printed import printed_report, read_answers
+from lazy_quarry.draw.figures.books_figures import burn_down_figure
+from lazy_quarry.draw.figures.chain_figures import chain_figure
+from lazy_quarry.draw.figures.jobs_figures import lanes_figure
+from lazy_quarry.draw.pages.period_document import printed_report, read_answers
+from lazy_quarry.draw.pages.printed_pages import write_pages
 from lazy_quarry.draw.paint import draw
-from lazy_quarry.draw.printed_pages import write_pages
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.site.chain_source import read_source
 

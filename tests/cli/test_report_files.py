@@ -13,9 +13,9 @@ from prometheus_client.openmetrics.parser import text_string_to_metric_families
 from pypdf import PdfReader
 
 from lazy_quarry.demo.rehearsed import Rehearsed
-from lazy_quarry.draw.of_printed import METHOD, printed_report, read_answers
-from lazy_quarry.draw.printed import Table
-from lazy_quarry.draw.printed_pages import write_pages
+from lazy_quarry.draw.pages.period_document import METHOD, printed_report, read_answers
+from lazy_quarry.draw.pages.printed import Table
+from lazy_quarry.draw.pages.printed_pages import write_pages
 from lazy_quarry.errors import QuarryError
 from tests.conftest import script, until
 

@@ -9,13 +9,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lazy_quarry.core.advice.forecast_calibration import FEWEST, Hindsight, Waits
 from lazy_quarry.core.advice.from_trials import Asked, Tried, advise, expected
-from lazy_quarry.core.advice.hindsight import FEWEST, Hindsight, Waits
 from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
 from lazy_quarry.core.advice.warnings import LikeIt, chance_full, chance_late
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.past_run import asked_of, sizes_in
+from lazy_quarry.site.trial_values import asked_of, sizes_in
 from lazy_quarry.study.columns import Columns
 from lazy_quarry.study.forecasting import HELD, forecast_trace
 from lazy_quarry.study.workload import make_trace

@@ -18,18 +18,18 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.expansion import Expansion
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.demo.rehearsed import Rehearsed
+from lazy_quarry.draw.figures.chain_figures import chain_figure, chain_lanes_figure
+from lazy_quarry.draw.figures.draft_figures import ladder_figure, placement_figure
+from lazy_quarry.draw.figures.jobs_figures import lanes_figure, span_of
+from lazy_quarry.draw.figures.nodes_figures import hours_figure, node_lanes_figure, nodes_figure
+from lazy_quarry.draw.figures.runs_figures import distribution_figure, results_figure, usage_figure
+from lazy_quarry.draw.figures.sweep_figures import expansion_figure
 from lazy_quarry.draw.grounds import GROUNDS, PRINT, SIZES
-from lazy_quarry.draw.of_chain import chain_figure, chain_lanes_figure
-from lazy_quarry.draw.of_draft import ladder_figure, placement_figure
-from lazy_quarry.draw.of_jobs import lanes_figure, span_of
-from lazy_quarry.draw.of_nodes import hours_figure, node_lanes_figure, nodes_figure
-from lazy_quarry.draw.of_runs import distribution_figure, results_figure, usage_figure
-from lazy_quarry.draw.of_sweep import expansion_figure
 from lazy_quarry.draw.paint import draw, painted
 from lazy_quarry.draw.time_scale import time_scale
 from lazy_quarry.draw.values import Bar, Cell, Curve, Edge, Field, Figure, Graph, Lane, Lanes, Plot, Plots, Scale, Slab
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.compared import points_of, result_rows
+from lazy_quarry.site.run_comparison import points_of, result_rows
 from tests.cli.test_chains import TWELVE, source
 from tests.conftest import script
 

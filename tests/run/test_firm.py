@@ -17,7 +17,7 @@ from lazy_quarry.link.client import SocketClient
 from lazy_quarry.run.agent_link import AgentLink
 from lazy_quarry.run.node.attempt import read_intent
 from lazy_quarry.run.node.sockets import dial
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from tests.conftest import script, until
 
 WAITS = "while [ ! -e go ]; do sleep 0.02; done"

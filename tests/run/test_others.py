@@ -4,7 +4,7 @@ from types import SimpleNamespace
 
 import pytest
 
-from lazy_quarry.probe import others
+from lazy_quarry.probe import foreign_load as others
 
 
 @pytest.fixture

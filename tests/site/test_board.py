@@ -20,7 +20,7 @@ from lazy_quarry.site.board_keeper import BoardKeeper
 from lazy_quarry.site.fast_search import FastSearch
 from lazy_quarry.site.job_views import JobViews
 from lazy_quarry.site.site_file.roles import caller_of
-from lazy_quarry.site.stamped import MOST_GONE, Stamped
+from lazy_quarry.site.versioned_table import MOST_GONE, Stamped
 from lazy_quarry.views.board import BoardMark
 from lazy_quarry.views.board_mirror import BoardMirror
 from tests.conftest import SiteUnderTest, script, small_site, until
@@ -125,8 +125,8 @@ def test_the_fast_search_is_loaded_where_it_pays(monkeypatch):
 def test_the_plan_is_worked_out_a_little_at_a_time(monkeypatch, job):
     rehearsed = Rehearsed(7)
     present = rehearsed.present
-    monkeypatch.setattr("lazy_quarry.site.present.SLICE_S", 0.0)
-    monkeypatch.setattr("lazy_quarry.site.present.SLICE_JOBS", 1)
+    monkeypatch.setattr("lazy_quarry.site.session.SLICE_S", 0.0)
+    monkeypatch.setattr("lazy_quarry.site.session.SLICE_JOBS", 1)
     present.engine.plans._kept = None
     waiting = sum(len(line.places) for line in present.engine.state.jobs.lines.values())
     rounds = 0

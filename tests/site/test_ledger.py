@@ -15,8 +15,8 @@ from lazy_quarry.core.engine.events import Ended, Started
 from lazy_quarry.core.ledger.report import KEYS
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 from lazy_quarry.demo.rehearsed import Rehearsed
-from lazy_quarry.draw.of_books import burn_down_figure, over_time_figure
-from lazy_quarry.draw.of_reports import rhythm_figure, shares_figure, waits_figure, waste_figure
+from lazy_quarry.draw.figures.books_figures import burn_down_figure, over_time_figure
+from lazy_quarry.draw.figures.reports_figures import rhythm_figure, shares_figure, waits_figure, waste_figure
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import EndedFilter

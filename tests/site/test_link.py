@@ -14,7 +14,7 @@ from lazy_quarry.link import client as client_module
 from lazy_quarry.link.answered import answer
 from lazy_quarry.link.client import SocketClient
 from lazy_quarry.link.protocol import LONGEST_LINE, read_reply, result_of, write_request
-from lazy_quarry.site import checked_apart
+from lazy_quarry.site import check_process as checked_apart
 from lazy_quarry.site.caller import Caller
 from tests.conftest import SiteUnderTest, script, small_site, until
 from tests.hostile import HOSTILE

@@ -15,9 +15,9 @@ from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin, Phase
 from lazy_quarry.errors import DamagedJournal, StateFolderError
 from lazy_quarry.store import journal as journal_module
-from lazy_quarry.store.belonging import adopt
 from lazy_quarry.store.folder import file_system, make_folder
 from lazy_quarry.store.journal import EndedFilter, Journal
+from lazy_quarry.store.journal_location import adopt
 from lazy_quarry.store.rescue import rescue, use_rescued
 from lazy_quarry.store.sqlite.sizes import sizes
 from lazy_quarry.store.sqlite.tables import metadata

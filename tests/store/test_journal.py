@@ -13,8 +13,8 @@ from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.store import journal as journal_module
-from lazy_quarry.store.belonging import adopt
 from lazy_quarry.store.journal import EndedFilter, Journal
+from lazy_quarry.store.journal_location import adopt
 from lazy_quarry.store.sqlite.tables import events, sums
 from tests.conftest import rows_of, small_site
 

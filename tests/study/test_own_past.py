@@ -14,7 +14,7 @@ from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Tier, Window
 from lazy_quarry.demo.rehearsed import Rehearsed
-from lazy_quarry.draw.of_study import study_figure
+from lazy_quarry.draw.figures.study_figures import study_figure
 from lazy_quarry.errors import BadValue, QuarryError, Refused
 from lazy_quarry.study.own_past import _Again, as_it_was, free_of, study
 from lazy_quarry.study.past import Past, PastJob, PastRun, past_of

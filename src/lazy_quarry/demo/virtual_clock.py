@@ -7,7 +7,7 @@ from lazy_quarry.core.site import Site
 from lazy_quarry.errors import Refused
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal

@@ -18,8 +18,8 @@ from lazy_quarry.link.reader import SIZE, Ask, Begin, MakeStudy, framed, send
 from lazy_quarry.site.caller import Caller
 
 if TYPE_CHECKING:
-    from lazy_quarry.site.present import Present
-    from lazy_quarry.site.study import Told
+    from lazy_quarry.site.session import Present
+    from lazy_quarry.site.studies import Told
     from lazy_quarry.views.job_view import StartRange
     from lazy_quarry.views.study_view import StudyView
 

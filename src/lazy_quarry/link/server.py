@@ -38,8 +38,8 @@ from lazy_quarry.link.protocol import (
 from lazy_quarry.link.reader import forked_starter
 from lazy_quarry.link.readers import NoReader, Readers
 from lazy_quarry.link.site_client import CALLS
+from lazy_quarry.probe.foreign_load import OthersLoad
 from lazy_quarry.probe.machine import core_numbers, groups_of, user_name
-from lazy_quarry.probe.others import OthersLoad
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.run.intent import part_names
@@ -48,9 +48,9 @@ from lazy_quarry.run.node.sockets import is_at, listen, mark_of, peer_of
 from lazy_quarry.run.nodes import Nodes
 from lazy_quarry.run.this_node import ThisNode
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.checked_apart import LONG, checked_apart
+from lazy_quarry.site.check_process import LONG, checked_apart
 from lazy_quarry.site.clock_watch import ClockWatch
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_file.site_file import SiteFileError, watched_site
 from lazy_quarry.site.site_in_use import SiteInUse

@@ -105,7 +105,7 @@ def _shellcheck() -> str | None:
 
 def _told(lines: list[str], comments: list[dict[str, Any]]) -> list[Diagnostic]:
     """ShellCheck's findings that matter, in our words."""
-    from lazy_quarry.probe.slips import SLIPS  # a hundred lines that are needed only where there is a finding
+    from lazy_quarry.probe.shellcheck import SLIPS  # a hundred lines that are needed only where there is a finding
 
     found = []
     for comment in comments:

@@ -11,7 +11,7 @@ from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.alike_runs import past_run
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.drafts import Drafts
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.views.advice_view import FEW, Advised
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from lazy_quarry.core.advice.next_time import PastRun
 from lazy_quarry.core.job.job import Job, Phase
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.store.codec import text_key
 from lazy_quarry.store.journal import EndedFilter
 

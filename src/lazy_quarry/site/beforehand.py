@@ -14,7 +14,7 @@ from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.chain_changes import ChainChanges
 from lazy_quarry.site.operations import Operations
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.views.chain_views import ChainSource
 from lazy_quarry.views.foretold import Foretold, ForetoldJob
 from lazy_quarry.views.outcomes import Outcome, Receipt

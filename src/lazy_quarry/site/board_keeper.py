@@ -18,11 +18,11 @@ from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.units import MINUTE_MS
-from lazy_quarry.site.blocked import BlockedInSight
 from lazy_quarry.site.caller import Caller
+from lazy_quarry.site.dependent_forecasts import BlockedInSight
 from lazy_quarry.site.job_views import Expected, JobViews, Seen, seen_by
-from lazy_quarry.site.present import RECENT_MS, Present
-from lazy_quarry.site.stamped import Stamped
+from lazy_quarry.site.session import RECENT_MS, Present
+from lazy_quarry.site.versioned_table import Stamped
 from lazy_quarry.views.board import (
     BoardChange,
     BoardMark,

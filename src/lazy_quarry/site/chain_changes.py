@@ -16,7 +16,7 @@ from lazy_quarry.errors import Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.operations import Operations
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.views.chain_views import ChainReceipt, ChainSource
 from lazy_quarry.views.outcomes import Outcome
 

@@ -19,8 +19,8 @@ from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.job_views import seen_by
-from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
+from lazy_quarry.site.session import Present
 from lazy_quarry.views.chain_views import ChainReport, ChainSource, ChainView, PartView
 from lazy_quarry.views.expanded import Expanded, expanded
 

@@ -6,7 +6,7 @@ from contextlib import suppress
 from lazy_quarry.core.engine.commands import StepClock
 from lazy_quarry.core.units import MINUTE_MS, SECOND_MS
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 
 FORWARD_MS, BACK_MS = 2 * SECOND_MS, MINUTE_MS
 """Steps from these on are recorded. While journal time stands still after a step back, there is one each minute."""

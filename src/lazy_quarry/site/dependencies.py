@@ -4,7 +4,7 @@ from dataclasses import replace
 
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Job, Phase, outlook
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 
 MOST_COMPARED = 100_000

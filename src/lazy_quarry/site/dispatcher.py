@@ -12,7 +12,7 @@ from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.run.runner import Attempt
 from lazy_quarry.site.fast_search import FastSearch
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 
 
 class Dispatcher:

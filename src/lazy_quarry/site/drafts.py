@@ -24,7 +24,7 @@ from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import Impossible
 from lazy_quarry.site.alike_runs import AlikeRuns, past_run
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.views.draft_view import (
     DraftCost,
     DraftPlace,

@@ -24,7 +24,7 @@ from lazy_quarry.core.advice.drawn_plans import (
     ranges_of,
     scene_of,
 )
-from lazy_quarry.core.advice.hindsight import Group, Hindsight, Kept, Stage, Waits
+from lazy_quarry.core.advice.forecast_calibration import Group, Hindsight, Kept, Stage, Waits
 from lazy_quarry.core.advice.run_times import RunTimes, shares_of
 from lazy_quarry.core.engine.events import Changed, Ended, Event, Held, Started
 from lazy_quarry.core.job.job import TASK_SPAN, Job
@@ -35,7 +35,7 @@ from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import ours
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.views.job_view import StartRange
 

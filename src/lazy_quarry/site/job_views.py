@@ -19,8 +19,8 @@ from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.site.alike_runs import AlikeRuns
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.present import Present
 from lazy_quarry.site.runs_again import run_before
+from lazy_quarry.site.session import Present
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 from lazy_quarry.views.job_view import JobView
 

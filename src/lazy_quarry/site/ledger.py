@@ -26,7 +26,7 @@ from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.alike_runs import MOST_RUNS, past_run
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.store.storage import CELL_VALUES, PART, Wanted
 

@@ -33,9 +33,9 @@ from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dependencies import Dependencies
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
-from lazy_quarry.site.past_run import unused_in
-from lazy_quarry.site.present import Present
 from lazy_quarry.site.runs_again import RunsAgain
+from lazy_quarry.site.session import Present
+from lazy_quarry.site.trial_values import unused_in
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 from lazy_quarry.views.outcomes import Outcome, Receipt
 

@@ -14,14 +14,14 @@ from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import Refused
 from lazy_quarry.run.node.made_files import MadeFiles
 from lazy_quarry.run.runner import OutputChunk
-from lazy_quarry.site.blocked import blocked_forecasts
 from lazy_quarry.site.board_keeper import BoardKeeper
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.evidence import evidence_of
+from lazy_quarry.site.dependent_forecasts import blocked_forecasts
+from lazy_quarry.site.failure_evidence import evidence_of
 from lazy_quarry.site.job_views import JobViews, seen_by
-from lazy_quarry.site.present import Present
 from lazy_quarry.site.runs_again import RunsAgain
 from lazy_quarry.site.searches import Searches
+from lazy_quarry.site.session import Present
 from lazy_quarry.site.tasks_told import tasks_told
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.views.board import Board, BoardChange, BoardMark, SiteNames

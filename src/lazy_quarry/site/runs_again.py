@@ -4,7 +4,7 @@ from collections.abc import Iterable
 
 from lazy_quarry.core.engine.task_numbers import unstarted
 from lazy_quarry.core.job.job import Job, task_id
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.store.storage import EndedFilter
 from lazy_quarry.views.job_view import OtherRun
 

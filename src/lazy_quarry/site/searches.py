@@ -11,7 +11,7 @@ from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import QuarryError, StateFolderError
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.job_views import JobViews, seen_by
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.store.codec import text_key
 from lazy_quarry.store.search_index import Entry, SearchIndex
 from lazy_quarry.store.sqlite.search_index import SqlSearchIndex

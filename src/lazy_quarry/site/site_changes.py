@@ -17,7 +17,7 @@ from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dispatcher import Dispatcher
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.views.outcomes import Outcome
 
 _NODE_DONE = {

@@ -14,10 +14,10 @@ from lazy_quarry.site.foresight import Foresight
 from lazy_quarry.site.ledger import Ledger
 from lazy_quarry.site.mail.mailer import Mailer
 from lazy_quarry.site.operations import Operations
-from lazy_quarry.site.present import Present
 from lazy_quarry.site.queries import Queries
+from lazy_quarry.site.session import Present
 from lazy_quarry.site.site_changes import SiteChanges
-from lazy_quarry.site.study import Apart, Studies
+from lazy_quarry.site.studies import Apart, Studies
 from lazy_quarry.views.job_view import StartRange
 
 

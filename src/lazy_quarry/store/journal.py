@@ -21,10 +21,10 @@ from lazy_quarry.core.job.job import TASK_SPAN, Job, make_task
 from lazy_quarry.core.ledger.budgets import FOR_EVER
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import DamagedJournal, StateFolderError
-from lazy_quarry.store.belonging import is_copy, place_of
 from lazy_quarry.store.checks import first_chain
 from lazy_quarry.store.folder import make_folder
 from lazy_quarry.store.head import Head
+from lazy_quarry.store.journal_location import is_copy, place_of
 from lazy_quarry.store.rows import (
     THINNED,
     Scalars,

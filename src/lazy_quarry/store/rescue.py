@@ -16,9 +16,9 @@ from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.store.belonging import is_copy, moved_in
 from lazy_quarry.store.head import Head
 from lazy_quarry.store.journal import Journal
+from lazy_quarry.store.journal_location import is_copy, moved_in
 from lazy_quarry.store.rows import THINNED, Texts, event_of, job_of
 from lazy_quarry.store.sqlite.sql_storage import FILE, SqlStorage
 from lazy_quarry.store.sqlite.whole_events import Found, whole_events

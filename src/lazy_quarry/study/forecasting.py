@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from lazy_quarry.core.advice.drawn_plans import range_of
-from lazy_quarry.core.advice.hindsight import Hindsight, Stage, Waits
+from lazy_quarry.core.advice.forecast_calibration import Hindsight, Stage, Waits
 from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
 from lazy_quarry.study.columns import Columns, Progress
 from lazy_quarry.study.planned import Planned, Profile

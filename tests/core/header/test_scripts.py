@@ -12,7 +12,7 @@ from lazy_quarry.core.header.codes import CODES, KNOWN, table
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.probe.script import looked_up
-from lazy_quarry.probe.slips import SLIPS
+from lazy_quarry.probe.shellcheck import SLIPS
 
 SCRIPTS = Path(__file__).parents[2] / "scripts"
 EXPECTED = tomllib.loads((SCRIPTS / "wrong" / "expected.toml").read_text())

@@ -33,7 +33,7 @@ from lazy_quarry.app.shared.table_catalogue import Table, draft_table
 from lazy_quarry.app.textual_fixes.delayed_call import soon
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.past_run import has_sizes
+from lazy_quarry.site.trial_values import has_sizes
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.draft_view import DraftReport
 from lazy_quarry.views.outcomes import RoomView

@@ -15,7 +15,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.units import clock_time, plural
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.probe.script import looked_up
-from lazy_quarry.site.past_run import asked_of
+from lazy_quarry.site.trial_values import asked_of
 from lazy_quarry.views.draft_view import DraftReport
 from lazy_quarry.views.foretold import foretold_words
 from lazy_quarry.views.outcomes import Receipt

@@ -7,7 +7,7 @@ from lazy_quarry.app.draft.header_dials import HeaderEdit
 from lazy_quarry.app.shared.cells import Piece
 from lazy_quarry.core.advice.from_trials import Advice, Asked, advise
 from lazy_quarry.core.units import format_duration, plural
-from lazy_quarry.site.past_run import sizes_in, tried
+from lazy_quarry.site.trial_values import sizes_in, tried
 from lazy_quarry.views.board import Board
 from lazy_quarry.wording.sentences import state_words, verdict
 

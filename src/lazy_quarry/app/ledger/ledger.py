@@ -302,8 +302,8 @@ class LedgerPlace(LedgerPeriod):
 
     @work(thread=True, exclusive=True, group="print")
     def _print(self, client: "SiteClient", words: str, where: dict[str, str], path: Path) -> None:
-        from lazy_quarry.draw.of_printed import printed_report, read_answers
-        from lazy_quarry.draw.printed_pages import write_pages
+        from lazy_quarry.draw.pages.period_document import printed_report, read_answers
+        from lazy_quarry.draw.pages.printed_pages import write_pages
 
         try:
             pages = write_pages(printed_report(read_answers(client, words, where), self.quarry.zone), path)
@@ -340,7 +340,7 @@ class LedgerPlace(LedgerPeriod):
 
     @work(thread=True, exclusive=True, group="print")
     def _send(self, client: "SiteClient", words: str, where: dict[str, str], to: str) -> None:
-        from lazy_quarry.draw.printed_mail import mail_report
+        from lazy_quarry.draw.pages.printed_mail import mail_report
 
         try:
             outcome = mail_report(client, words, where, to, self.quarry.zone)

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from lazy_quarry.app.shared.cells import Pen, wrap
 from lazy_quarry.app.shared.drawing import Rows
-from lazy_quarry.site.compared import Difference
+from lazy_quarry.site.run_comparison import Difference
 
 HEAD, NAME = 6, 19
 

@@ -10,7 +10,7 @@ from lazy_quarry.app.shared.drawing import Rows
 from lazy_quarry.core.advice.curves import Results, result_curves
 from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import format_duration
-from lazy_quarry.site.compared import ResultRow, points_of
+from lazy_quarry.site.run_comparison import ResultRow, points_of
 
 TONES = ("ochre", "river", "heather", "moss", "ink", "stone", "dim")
 HEAD, HIGH, AXIS = 2, 9, 9

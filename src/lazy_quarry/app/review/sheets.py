@@ -24,8 +24,8 @@ from lazy_quarry.core.advice.scaling import Scaling
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.run.node.made_files import MadeFiles
-from lazy_quarry.site.compared import Difference, ResultRow, differences, result_rows, scaling_of
 from lazy_quarry.site.mail.mail_folder import Letter
+from lazy_quarry.site.run_comparison import Difference, ResultRow, differences, result_rows, scaling_of
 from lazy_quarry.views.job_detail import JobDetail
 from lazy_quarry.views.job_view import JobView
 

@@ -180,7 +180,7 @@ class ExpansionScreen(Screen[None]):
 
     def figures(self) -> list[tuple[str, Callable[[], Figure]]]:
         """The tasks as a field."""
-        from lazy_quarry.draw.of_sweep import expansion_figure
+        from lazy_quarry.draw.figures.sweep_figures import expansion_figure
 
         board = self.app.board  # type: ignore[attr-defined]
         zone = self.app.zone  # type: ignore[attr-defined]

@@ -32,12 +32,12 @@ def survey_figures(board: Board | None, node: str, zone: tzinfo) -> list[Offer]:
         return []
 
     def nodes() -> Figure:
-        from lazy_quarry.draw.of_nodes import nodes_figure
+        from lazy_quarry.draw.figures.nodes_figures import nodes_figure
 
         return nodes_figure(board, zone)
 
     def hours() -> Figure:
-        from lazy_quarry.draw.of_nodes import hours_figure
+        from lazy_quarry.draw.figures.nodes_figures import hours_figure
 
         return hours_figure(board, node, zone)
 
@@ -56,7 +56,7 @@ def ledger_figures(
         return []
 
     def over_time() -> Figure:
-        from lazy_quarry.draw.of_books import over_time_figure
+        from lazy_quarry.draw.figures.books_figures import over_time_figure
 
         return over_time_figure(found, board.site.name, board.now_ms, zone)
 
@@ -64,7 +64,7 @@ def ledger_figures(
     line = next((line for line in board.accounts if line.account == name), None)
 
     def burn_down() -> Figure:
-        from lazy_quarry.draw.of_books import burn_down_figure
+        from lazy_quarry.draw.figures.books_figures import burn_down_figure
 
         assert line is not None and past is not None
         return burn_down_figure(line, past, end, board.site.name, board.now_ms, zone)
@@ -86,7 +86,7 @@ def ledger_figures(
 
 def _of_report(name: str, read: Callable[[], object], board: Board, zone: tzinfo) -> Figure:
     """A figure of a report that is read when it is made, which a worker does."""
-    from lazy_quarry.draw import of_reports
+    from lazy_quarry.draw.figures import reports_figures as of_reports
 
     made: Figure = getattr(of_reports, f"{name}_figure")(read(), board.site.name, board.now_ms, zone)
     return made
@@ -98,12 +98,12 @@ def draft_figures(report: DraftReport | None, board: Board | None, zone: tzinfo)
         return []
 
     def placement() -> Figure:
-        from lazy_quarry.draw.of_draft import placement_figure
+        from lazy_quarry.draw.figures.draft_figures import placement_figure
 
         return placement_figure(report, board.site.name, zone)
 
     def ladder() -> Figure:
-        from lazy_quarry.draw.of_draft import ladder_figure
+        from lazy_quarry.draw.figures.draft_figures import ladder_figure
 
         return ladder_figure(report, board.site.name, zone)
 
@@ -119,7 +119,7 @@ def lane_figures(board: Board | None, axis: Axis, views: Sequence[JobView], seen
 
     def lanes(which: Sequence[JobView], whole: bool = False) -> Callable[[], Any]:
         def make() -> Figure:
-            from lazy_quarry.draw.of_jobs import lanes_figure, span_of
+            from lazy_quarry.draw.figures.jobs_figures import lanes_figure, span_of
 
             return lanes_figure(board, which, *(span_of(which, board.now_ms) if whole else (begin, end)), zone)
 
@@ -138,7 +138,7 @@ def node_lane_figures(board: Board | None, axis: Axis, names: Sequence[str], see
 
     def lanes(which: Sequence[str]) -> Callable[[], Any]:
         def make() -> Figure:
-            from lazy_quarry.draw.of_nodes import node_lanes_figure
+            from lazy_quarry.draw.figures.nodes_figures import node_lanes_figure
 
             return node_lanes_figure(board, which, axis.begin_ms, axis.begin_ms + axis.span_ms, zone)
 
@@ -154,12 +154,12 @@ def chain_figures(view: ChainView | None, board: Board | None, zone: tzinfo) -> 
         return []
 
     def graph() -> Figure:
-        from lazy_quarry.draw.of_chain import chain_figure
+        from lazy_quarry.draw.figures.chain_figures import chain_figure
 
         return chain_figure(view, board.site.name, zone)
 
     def lanes() -> Figure:
-        from lazy_quarry.draw.of_chain import chain_lanes_figure
+        from lazy_quarry.draw.figures.chain_figures import chain_lanes_figure
 
         return chain_lanes_figure(view, board.site.name, zone)
 
@@ -178,17 +178,17 @@ def run_figures(
         return []
 
     def usage() -> Figure:
-        from lazy_quarry.draw.of_runs import usage_figure
+        from lazy_quarry.draw.figures.runs_figures import usage_figure
 
         return usage_figure(detail, samples, board.site.name, board.now_ms, zone)
 
     def spread() -> Figure:
-        from lazy_quarry.draw.of_runs import distribution_figure
+        from lazy_quarry.draw.figures.runs_figures import distribution_figure
 
         return distribution_figure(detail, board.site.name, board.now_ms, zone)
 
     def side_by_side() -> Figure:
-        from lazy_quarry.draw.of_runs import results_figure
+        from lazy_quarry.draw.figures.runs_figures import results_figure
 
         found, pattern = results or (None, "")
         return results_figure(found, pattern, board.site.name, board.now_ms, zone)
@@ -205,7 +205,7 @@ def scaling_offer(found: Scaling, name: str, board: Board, zone: tzinfo) -> Offe
     """How the runs that are compared scale."""
 
     def make() -> Figure:
-        from lazy_quarry.draw.of_runs import scaling_figure
+        from lazy_quarry.draw.figures.runs_figures import scaling_figure
 
         return scaling_figure(found, name, board.site.name, board.now_ms, zone)
 

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
     from lazy_quarry.core.ledger.accounts import AccountLine
     from lazy_quarry.core.ledger.report import Report, Sums, Waste
     from lazy_quarry.run.node.made_files import MadeFiles
-    from lazy_quarry.site.compared import Difference, ResultRow
     from lazy_quarry.site.mail.mail_folder import Letter
+    from lazy_quarry.site.run_comparison import Difference, ResultRow
     from lazy_quarry.views.board import NodeView
     from lazy_quarry.views.chain_views import ChainView
     from lazy_quarry.views.draft_view import DraftReport

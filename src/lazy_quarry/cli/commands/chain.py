@@ -76,7 +76,7 @@ def chain_command(what: str, state: str, form: str, **given: Any) -> None:
         return
     client = client_of(state)
     if what and (given["svg"] or given["pdf"]):
-        from lazy_quarry.draw.of_chain import chain_figure
+        from lazy_quarry.draw.figures.chain_figures import chain_figure
 
         figure = chain_figure(view_of(client, what, given["settings"]), client.board().site.name, own_zone())
         draw_to(figure, given["svg"], given["pdf"])

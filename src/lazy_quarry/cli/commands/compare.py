@@ -24,7 +24,7 @@ from lazy_quarry.core.advice.found_value import ValuePattern
 from lazy_quarry.core.formats.csv_rows import csv_text
 from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import format_duration, format_size
-from lazy_quarry.site.compared import Difference, ResultRow, differences, points_of, result_rows, runs_of
+from lazy_quarry.site.run_comparison import Difference, ResultRow, differences, points_of, result_rows, runs_of
 
 MOST_DIFFERENT = 8
 """So many runs are looked at for what differed between them."""
@@ -81,7 +81,7 @@ def compare_command(
 
         write_text(Path(csv_file), rows_csv(rows))
     if svg or pdf:
-        from lazy_quarry.draw.of_runs import results_figure
+        from lazy_quarry.draw.figures.runs_figures import results_figure
 
         now_ms, site = int(time.time() * 1000), client.board().site.name
         figure = results_figure(result_curves(points_of(rows)), find, site, now_ms, own_zone())

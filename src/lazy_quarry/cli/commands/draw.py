@@ -91,7 +91,7 @@ def draw_command(
 
 
 def _use(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.draw.of_books import over_time_figure
+    from lazy_quarry.draw.figures.books_figures import over_time_figure
 
     board = client.board()
     return over_time_figure(
@@ -100,7 +100,7 @@ def _use(client: "SiteClient", asked: Asked) -> "Figure":
 
 
 def _of_period(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.draw import of_reports
+    from lazy_quarry.draw.figures import reports_figures as of_reports
 
     board, period = client.board(), asked.what or "last 30 days"
     found = client.shares() if asked.figure == "shares" else getattr(client, asked.figure)(period)
@@ -110,7 +110,7 @@ def _of_period(client: "SiteClient", asked: Asked) -> "Figure":
 
 def _burn_down(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.core.ledger.left import PAST
-    from lazy_quarry.draw.of_books import burn_down_figure
+    from lazy_quarry.draw.figures.books_figures import burn_down_figure
 
     board = client.board()
     line = next((line for line in board.accounts if line.account == asked.what), None)
@@ -124,19 +124,19 @@ def _burn_down(client: "SiteClient", asked: Asked) -> "Figure":
 
 
 def _nodes(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.draw.of_nodes import nodes_figure
+    from lazy_quarry.draw.figures.nodes_figures import nodes_figure
 
     return nodes_figure(client.board(), own_zone())
 
 
 def _hours(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.draw.of_nodes import hours_figure
+    from lazy_quarry.draw.figures.nodes_figures import hours_figure
 
     return hours_figure(client.board(), asked.what, own_zone())
 
 
 def _lanes(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.draw.of_jobs import lanes_figure, span_of
+    from lazy_quarry.draw.figures.jobs_figures import lanes_figure, span_of
 
     board = client.board()
     if asked.job:
@@ -150,7 +150,7 @@ def _lanes(client: "SiteClient", asked: Asked) -> "Figure":
 
 def _node_lanes(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.core.units import HOUR_MS, parse_names
-    from lazy_quarry.draw.of_nodes import node_lanes_figure
+    from lazy_quarry.draw.figures.nodes_figures import node_lanes_figure
 
     board = client.board()
     known = [node.name for node in board.nodes]
@@ -163,20 +163,20 @@ def _node_lanes(client: "SiteClient", asked: Asked) -> "Figure":
 
 
 def _placement(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.draw.of_draft import placement_figure
+    from lazy_quarry.draw.figures.draft_figures import placement_figure
 
     return placement_figure(_report(client, asked.what), client.board().site.name, own_zone())
 
 
 def _ladder(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.draw.of_draft import ladder_figure
+    from lazy_quarry.draw.figures.draft_figures import ladder_figure
 
     return ladder_figure(_report(client, asked.what), client.board().site.name, own_zone())
 
 
 def _tasks(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.cli.commands.expand import expansion
-    from lazy_quarry.draw.of_sweep import expansion_figure, states_of
+    from lazy_quarry.draw.figures.sweep_figures import expansion_figure, states_of
 
     found, board = expansion(client, asked.what, ()), client.board()
     states = states_of(client.detail(found.job).tasks) if found.job else None
@@ -185,20 +185,20 @@ def _tasks(client: "SiteClient", asked: Asked) -> "Figure":
 
 def _chain(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.cli.commands.chain import view_of
-    from lazy_quarry.draw.of_chain import chain_figure
+    from lazy_quarry.draw.figures.chain_figures import chain_figure
 
     return chain_figure(view_of(client, asked.what), client.board().site.name, own_zone())
 
 
 def _chain_lanes(client: "SiteClient", asked: Asked) -> "Figure":
     from lazy_quarry.cli.commands.chain import view_of
-    from lazy_quarry.draw.of_chain import chain_lanes_figure
+    from lazy_quarry.draw.figures.chain_figures import chain_lanes_figure
 
     return chain_lanes_figure(view_of(client, asked.what), client.board().site.name, own_zone())
 
 
 def _usage(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.draw.of_runs import usage_figure
+    from lazy_quarry.draw.figures.runs_figures import usage_figure
 
     detail, board = client.detail(numbers_of(client, [asked.what])[0]), client.board()
     samples = detail.view.curve.samples if detail.view.curve else client.samples(detail.view.job)
@@ -206,7 +206,7 @@ def _usage(client: "SiteClient", asked: Asked) -> "Figure":
 
 
 def _distribution(client: "SiteClient", asked: Asked) -> "Figure":
-    from lazy_quarry.draw.of_runs import distribution_figure
+    from lazy_quarry.draw.figures.runs_figures import distribution_figure
 
     board = client.board()
     detail = client.detail(numbers_of(client, [asked.what])[0])

@@ -8,8 +8,8 @@ from lazy_quarry.cli.options import say, state_option
 @click.command("adopt")
 @state_option
 def adopt_command(state: str) -> None:
-    from lazy_quarry.store.belonging import adopt
     from lazy_quarry.store.folder import state_folder
+    from lazy_quarry.store.journal_location import adopt
 
     folder = state_folder("machine", state or None)
     adopt(folder)

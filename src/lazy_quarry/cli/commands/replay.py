@@ -51,7 +51,7 @@ def replay_command(
     if svg:
         from pathlib import Path
 
-        from lazy_quarry.draw.study import draw_replays
+        from lazy_quarry.draw.figures.replay_picture import draw_replays
 
         name = "standard input" if trace == "-" else Path(trace).name
         draw_replays(

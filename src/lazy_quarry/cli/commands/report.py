@@ -160,7 +160,7 @@ def report_command(
 
         write_text(csv_file, report_csv(found))
     if svg:
-        from lazy_quarry.draw.of_books import over_time_figure
+        from lazy_quarry.draw.figures.books_figures import over_time_figure
 
         split = next((key for key in keys if key != "month"), "account")
         columns = client.over_time(words, split, where)
@@ -218,7 +218,7 @@ def _say_other(
 
 
 def _drawn(name: str, found: object, site: str, now_ms: int, zone: tzinfo) -> Figure:
-    from lazy_quarry.draw import of_reports
+    from lazy_quarry.draw.figures import reports_figures as of_reports
 
     made: Figure = getattr(of_reports, name)(found, site, now_ms, zone)
     return made

@@ -22,8 +22,8 @@ if TYPE_CHECKING:
 
 def write_pdf(client: SiteClient, words: str, where: dict[str, str], path: str, anonymous: bool, err: bool) -> None:
     """Write the document of a period."""
-    from lazy_quarry.draw.of_printed import printed_report, read_answers
-    from lazy_quarry.draw.printed_pages import write_pages
+    from lazy_quarry.draw.pages.period_document import printed_report, read_answers
+    from lazy_quarry.draw.pages.printed_pages import write_pages
 
     if Path(path).suffix.lower() != ".pdf":
         raise Usage(f"{path}: the document is PDF, so its name ends in .pdf")
@@ -35,7 +35,7 @@ def write_pdf(client: SiteClient, words: str, where: dict[str, str], path: str, 
 def mail_pdf(client: SiteClient, words: str, where: dict[str, str], to: str, anonymous: bool) -> None:
     """Mail the document of a period."""
     from lazy_quarry.cli.options import print_outcomes
-    from lazy_quarry.draw.printed_mail import mail_report
+    from lazy_quarry.draw.pages.printed_mail import mail_report
 
     print_outcomes([mail_report(client, words, where, to, own_zone(), anonymous)])
 

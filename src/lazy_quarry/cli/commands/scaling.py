@@ -25,7 +25,7 @@ from lazy_quarry.core.advice.next_time import round_time
 from lazy_quarry.core.advice.scaling import PowerLaw, Scaling, power_law, scaling
 from lazy_quarry.core.units import exact_duration, format_duration, plural
 from lazy_quarry.errors import QuarryError
-from lazy_quarry.site.compared import runs_of
+from lazy_quarry.site.run_comparison import runs_of
 from lazy_quarry.views.job_view import JobView
 
 MOST = 1000
@@ -81,7 +81,7 @@ def scaling_command(
     else:
         print_lines(scaling_lines(found))
     if svg or pdf:
-        from lazy_quarry.draw.of_runs import scaling_figure
+        from lazy_quarry.draw.figures.runs_figures import scaling_figure
 
         now_ms, site = int(time.time() * 1000), client.board().site.name
         draw_to(scaling_figure(found, name or done[0].name, site, now_ms, own_zone()), svg, pdf, err=json_too)

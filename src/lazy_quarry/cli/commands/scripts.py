@@ -119,7 +119,7 @@ def _command_script(command: list[str]) -> str:
 def check_command(scripts: tuple[str, ...], settings: tuple[str, ...], codes: bool, form: str) -> None:
     if codes:
         from lazy_quarry.core.header.codes import table
-        from lazy_quarry.probe.slips import SLIPS
+        from lazy_quarry.probe.shellcheck import SLIPS
 
         sys.stdout.write(table({number: (severity.value, words) for number, (severity, words) in SLIPS.items()}))
         return
@@ -235,7 +235,7 @@ def try_command(
     from lazy_quarry.cli.output.following import wait_for
     from lazy_quarry.core.header.edit import set_key
     from lazy_quarry.core.units import plural
-    from lazy_quarry.site.past_run import advised_of, asked_of, sizes_in
+    from lazy_quarry.site.trial_values import advised_of, asked_of, sizes_in
 
     try:
         parameter, trials = sizes_in(values)

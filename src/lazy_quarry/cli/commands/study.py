@@ -71,7 +71,7 @@ def study_command(
     else:
         print_lines(study_lines(view))
     if svg:
-        from lazy_quarry.draw.of_study import study_figure
+        from lazy_quarry.draw.figures.study_figures import study_figure
 
         board = client.board()
         draw_to(study_figure(view, board.site.name, board.now_ms, own_zone()), svg, err=json_too)

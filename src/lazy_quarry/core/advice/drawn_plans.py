@@ -10,7 +10,7 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from lazy_quarry.core.advice.hindsight import OUTSIDE, Waits
+from lazy_quarry.core.advice.forecast_calibration import OUTSIDE, Waits
 from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.plans import owner_of

@@ -15,7 +15,7 @@ from lazy_quarry.core.job.rates import charge_of
 from lazy_quarry.core.job.request import Request, task_request
 from lazy_quarry.core.ledger.budgets import FOR_EVER, day_of, next_turn_ms
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, RecentUse, use_updated_at
-from lazy_quarry.core.plan.earlier import Earlier
+from lazy_quarry.core.plan.kept_places import Earlier
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import Owner, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.plan import Plan, expected_end, make_plan

@@ -4,13 +4,13 @@ from collections.abc import Iterator
 from dataclasses import replace
 from heapq import heapify, heappop, heappush
 
-from lazy_quarry.core.plan.earlier import Earlier
+from lazy_quarry.core.plan.kept_places import Earlier
 from lazy_quarry.core.plan.limits import LimitRows
-from lazy_quarry.core.plan.open_kinds import Kind, OpenKinds
 from lazy_quarry.core.plan.placement import FAR, Placement, PlanRequest
 from lazy_quarry.core.plan.planner import Planner, user_of
 from lazy_quarry.core.plan.policies import POLICIES
 from lazy_quarry.core.plan.queue import Queue
+from lazy_quarry.core.plan.startable_kinds import Kind, OpenKinds
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Window

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import replace
 
-from lazy_quarry.core.plan.earlier import Earlier
+from lazy_quarry.core.plan.kept_places import Earlier
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import FAR, Placement, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.placing import Placing

@@ -27,7 +27,7 @@ from lazy_quarry.run.relay import Later, Never, NotNow, Relay, send
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.mail.letters import budget_lines, chain_lines, job_lines, message, subject_of
 from lazy_quarry.site.mail.mail_folder import Letter, MailFolder
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.views.chain_views import ChainView
 from lazy_quarry.views.job_detail import JobDetail

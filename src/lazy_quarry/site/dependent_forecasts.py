@@ -7,7 +7,7 @@ from lazy_quarry.core.chain.rehearsal import Rehearsed, Rehearsing, live_times
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.site.job_views import Expected
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 
 MOST_BEFORE = 200
 """So many jobs before one are followed; beyond that there is no forecast."""

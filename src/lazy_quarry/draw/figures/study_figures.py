@@ -3,7 +3,7 @@
 from datetime import UTC, tzinfo
 
 from lazy_quarry.core.units import plural
-from lazy_quarry.draw.of_runs import duration_scale
+from lazy_quarry.draw.figures.runs_figures import duration_scale
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Curve, Figure, Plot, Plots, Scale
 from lazy_quarry.errors import QuarryError

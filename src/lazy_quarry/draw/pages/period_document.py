@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING
 from lazy_quarry.core.ledger.left import PAST
 from lazy_quarry.core.ledger.report import ReportRow
 from lazy_quarry.core.units import format_core_hours, format_duration, plural
-from lazy_quarry.draw.of_books import burn_down_figure, over_time_figure
-from lazy_quarry.draw.of_reports import rhythm_figure, waits_figure, waste_figure
-from lazy_quarry.draw.printed import Block, Drawn, Heading, Paragraph, Printed, Table
+from lazy_quarry.draw.figures.books_figures import burn_down_figure, over_time_figure
+from lazy_quarry.draw.figures.reports_figures import rhythm_figure, waits_figure, waste_figure
+from lazy_quarry.draw.pages.printed import Block, Drawn, Heading, Paragraph, Printed, Table
 from lazy_quarry.draw.values import Figure
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.wording.book_words import (

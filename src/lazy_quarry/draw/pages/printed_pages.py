@@ -8,8 +8,8 @@ from typing import Any
 
 from lazy_quarry.draw.figure import manner
 from lazy_quarry.draw.grounds import PRINT
+from lazy_quarry.draw.pages.printed import Block, Drawn, Heading, Paragraph, Printed, Table
 from lazy_quarry.draw.paint import Page
-from lazy_quarry.draw.printed import Block, Drawn, Heading, Paragraph, Printed, Table
 from lazy_quarry.draw.values import Figure, Plots, Scale
 from lazy_quarry.errors import QuarryError
 

@@ -8,7 +8,7 @@ from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.left import PAST_DAYS, left_over_time, left_then
 from lazy_quarry.core.ledger.report import OverTime
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, format_core_hours, plural
-from lazy_quarry.draw.of_runs import number_scale
+from lazy_quarry.draw.figures.runs_figures import number_scale
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Curve, Figure, Plot, Plots, Scale
 from lazy_quarry.errors import QuarryError

@@ -11,7 +11,7 @@ from lazy_quarry.core.plan.policies import POLICIES
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.errors import BadValue, QuarryError, Refused
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.present import Present
+from lazy_quarry.site.session import Present
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.study.own_past import as_it_was, study
 from lazy_quarry.study.past import BOUNDS, past_of

@@ -5,8 +5,8 @@ from datetime import UTC, datetime, tzinfo
 
 from lazy_quarry.core.ledger.report import BySize, Rhythm, ShareLine, Waste, WasteRow
 from lazy_quarry.core.units import DAY_MS, HOUR_MS, format_core_hours, plural
-from lazy_quarry.draw.of_books import ROLES, hours_words
-from lazy_quarry.draw.of_runs import duration_scale, number_scale
+from lazy_quarry.draw.figures.books_figures import ROLES, hours_words
+from lazy_quarry.draw.figures.runs_figures import duration_scale, number_scale
 from lazy_quarry.draw.time_scale import source_words
 from lazy_quarry.draw.values import Cell, Curve, Field, Figure, Plot, Plots, Scale
 from lazy_quarry.errors import QuarryError

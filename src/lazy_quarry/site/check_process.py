@@ -51,7 +51,7 @@ async def checked_apart(site: Site, context: CheckContext) -> Checked:
 
 
 def main() -> None:
-    """``python -m lazy_quarry.site.checked_apart``: a site and a context come in, what was found goes out."""
+    """``python -m lazy_quarry.site.check_process``: a site and a context come in, what was found goes out."""
     site, context = pickle.load(sys.stdin.buffer)
     used = resource.getrusage(resource.RUSAGE_SELF)
     spent = int(used.ru_utime + used.ru_stime) + 1

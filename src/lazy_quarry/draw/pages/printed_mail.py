@@ -9,9 +9,9 @@ from pathlib import Path
 from textwrap import wrap
 from typing import TYPE_CHECKING
 
-from lazy_quarry.draw.of_printed import printed_report, read_answers
-from lazy_quarry.draw.printed import Paragraph
-from lazy_quarry.draw.printed_pages import write_pages
+from lazy_quarry.draw.pages.period_document import printed_report, read_answers
+from lazy_quarry.draw.pages.printed import Paragraph
+from lazy_quarry.draw.pages.printed_pages import write_pages
 from lazy_quarry.files import ours
 
 if TYPE_CHECKING:

@@ -1,0 +1,1 @@
+"""Figures as values, by what they show; nothing here draws."""
