@@ -5,11 +5,8 @@ them are. Each is the best of a few, which is what the code costs when nothing e
 careless change breaks first, each against twice its bound, in two minutes.
 """
 
-import gc
 import os
 import sys
-import time
-from collections.abc import Callable
 from dataclasses import dataclass
 
 from bench import (
@@ -37,6 +34,7 @@ from bench import (
     warning,
     watching,
 )
+from bench.timing import best
 
 
 @dataclass(frozen=True)
@@ -56,17 +54,6 @@ class Figure:
         return (
             f"{self.name} {self.value:.4g} {self.unit} {self.reference:.4g} {self.ratio:.2f} {self.bound:g} {verdict}"
         )
-
-
-def best(of: int, work: Callable[[], object]) -> float:
-    """Seconds of the quickest of several runs."""
-    quickest = float("inf")
-    for _ in range(of):
-        gc.collect()
-        began = time.perf_counter()
-        work()
-        quickest = min(quickest, time.perf_counter() - began)
-    return quickest
 
 
 QUICK: dict[str, set[str]] = {

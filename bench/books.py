@@ -16,8 +16,8 @@ from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.session import Present
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
-from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import Journal
+from lazy_quarry.store.proof import prove
 
 MANY, FEW, AT_ONCE = 1_000_000, 1_000, 20_000
 NOW_MS = BEGINS_MS + 365 * DAY_MS
@@ -87,7 +87,7 @@ def figures(best):
 
 
 if __name__ == "__main__":
-    from bench.__main__ import best as best_of
+    from bench.timing import best as best_of
 
     for figure in figures(best_of):
         print(*figure)

@@ -18,8 +18,8 @@ from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.figures.books_figures import burn_down_figure, over_time_figure
 from lazy_quarry.draw.figures.reports_figures import rhythm_figure, shares_figure, waits_figure, waste_figure
 from lazy_quarry.errors import BadValue, QuarryError
-from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import EndedFilter
+from lazy_quarry.store.proof import prove
 from lazy_quarry.store.storage import CELL_KEY, Wanted
 from lazy_quarry.wording.book_words import end_words
 from tests.conftest import script

@@ -10,8 +10,8 @@ from lazy_quarry.core.instants import parse_instant
 from lazy_quarry.core.job.by import NOBODY, By
 from lazy_quarry.core.job.job import Phase, task_id
 from lazy_quarry.core.site import Account, Node, Queue
-from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import EndedFilter, Journal
+from lazy_quarry.store.proof import prove
 from lazy_quarry.store.sqlite.tables import VERSION, sums
 from tests.conftest import SiteUnderTest, rows_of, small_site
 

@@ -6,8 +6,8 @@ from lazy_quarry.core.engine.commands import CancelJob, HoldJob, Submit
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Origin
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.store.books import prove
 from lazy_quarry.store.journal import Journal
+from lazy_quarry.store.proof import prove
 from lazy_quarry.store.storage import Wanted
 from tests.store.test_damage import lived_in, put
 from tests.store.test_journal import request

@@ -1,7 +1,7 @@
 """What keys and clicks do: an act of the present place, or of the whole; and what is said where one does nothing."""
 
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from textual.dom import DOMNode
 
@@ -11,11 +11,15 @@ from lazy_quarry.app.shared.acts import ACTS, Bound, act_of_key, key_of, shown
 from lazy_quarry.app.shared.messages import Say
 from lazy_quarry.app.shared.place import Place
 
+if TYPE_CHECKING:
+    from lazy_quarry.views.board import Board
+
 
 class Acting(Going):
     """An application whose keys are acts: none is silent, and a click asks where it would cost."""
 
     place: str
+    board: "Board | None"
 
     def _present(self) -> Place | None:
         """The place in sight; the application knows it."""
@@ -35,6 +39,10 @@ class Acting(Going):
             sign = character if character and character.isprintable() and character.strip() else key.replace("_", " ")
             words = f"{sign} does nothing here; {all_keys} lists all keys, ctrl+p finds what can be done."
         self.post_message(Say(words))
+
+    def action_turn_ring(self) -> None:
+        """Change by what the end of a job is told; the application does it."""
+        raise NotImplementedError
 
     async def run_action(
         self,

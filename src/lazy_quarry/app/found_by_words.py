@@ -4,16 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from functools import partial
-from typing import TYPE_CHECKING
 
+from lazy_quarry.app.acting import Acting
 from lazy_quarry.app.key_table import acts_by_place
 from lazy_quarry.app.shared.acts import ACTS, Bound, key_of, shown
 from lazy_quarry.app.shared.finder import Entry
 from lazy_quarry.app.shared.frame import PLACES
 from lazy_quarry.app.shared.place import Place
-
-if TYPE_CHECKING:
-    from lazy_quarry.app.app import QuarryApp
 
 _PLACES = {
     "survey": "nodes cluster free room software traits storage limits accounts available",
@@ -26,7 +23,7 @@ _PLACES = {
 """Words by which people look for a place."""
 
 
-def found_by_words(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
+def found_by_words(app: Acting, place: Place | None) -> Iterator[Entry]:
     """Every act that can be found. Those of the place that don't apply now have a reason in place of what they do."""
     if place is not None:
         for name, one in place.bound_acts().items():
@@ -50,7 +47,7 @@ def _also(act: str) -> str:
     return f"{ACTS[act].words} {ACTS[act].also}"
 
 
-def _of_the_whole(app: QuarryApp, place: Place | None) -> Iterator[Entry]:
+def _of_the_whole(app: Acting, place: Place | None) -> Iterator[Entry]:
     """The acts of every place, and what has no key."""
     rehearsed = app.board is not None and app.board.clock.kind == "rehearsal"
     drawn = place is not None and bool(place.figures())

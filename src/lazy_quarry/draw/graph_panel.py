@@ -5,10 +5,10 @@ from typing import TYPE_CHECKING
 from lazy_quarry.draw.values import Graph
 
 if TYPE_CHECKING:
-    from lazy_quarry.draw.paint import Page
+    from lazy_quarry.draw.sheet import Sheet
 
 
-def graph_on(page: "Page", panel: Graph, top: float, bottom: float) -> None:
+def graph_on(page: "Sheet", panel: Graph, top: float, bottom: float) -> None:
     """Paint slabs and edges between these heights of a page."""
     from matplotlib.patches import FancyBboxPatch, Rectangle
 

@@ -5,10 +5,10 @@ from typing import TYPE_CHECKING, Any
 from lazy_quarry.draw.values import Curve, Plot, Plots, Scale
 
 if TYPE_CHECKING:
-    from lazy_quarry.draw.paint import Page
+    from lazy_quarry.draw.sheet import Sheet
 
 
-def plots_on(page: "Page", panel: Plots, top: float, bottom: float) -> None:
+def plots_on(page: "Sheet", panel: Plots, top: float, bottom: float) -> None:
     """Paint plots between these heights of a page; only the lowest has the words of the scale."""
     most = (page.right - page.left) * 0.25
     labels = [page.fitted(words, most, 0.9) for plot in panel.plots for _, words in plot.y.ticks]
@@ -38,7 +38,7 @@ def plots_on(page: "Page", panel: Plots, top: float, bottom: float) -> None:
         _mark(page, axes, plot)
 
 
-def curve_mark(page: "Page", axes: Any, role: str) -> None:
+def curve_mark(page: "Sheet", axes: Any, role: str) -> None:
     """The line of a legend for a curve, named as ``curve-ROLE-SIGN-DASHES``."""
     _, tone, sign, dashes = role.split("-", 3)
     points = ((0.0, 0.0), (0.5, 0.0), (1.0, 0.0))
@@ -47,7 +47,7 @@ def curve_mark(page: "Page", axes: Any, role: str) -> None:
     axes.plot([0.5], [0.0], color=colour, linestyle="none", marker=sign, markersize=4)
 
 
-def _curve(page: "Page", axes: Any, curve: Curve) -> None:
+def _curve(page: "Sheet", axes: Any, curve: Curve) -> None:
     xs, ys = [x for x, _ in curve.points], [y for _, y in curve.points]
     colour = page.ground.tone(curve.role).colour
     if curve.drawn == "bars":
@@ -61,7 +61,7 @@ def _curve(page: "Page", axes: Any, curve: Curve) -> None:
         axes.plot(xs, ys, color=colour, linestyle="none", marker=curve.sign or "o", markersize=4, zorder=3)
 
 
-def _mark(page: "Page", axes: Any, plot: Plot) -> None:
+def _mark(page: "Sheet", axes: Any, plot: Plot) -> None:
     """What was asked for, as a line across."""
     if plot.mark is None or not plot.y.low <= plot.mark <= plot.y.high:
         return

@@ -43,9 +43,9 @@ from lazy_quarry.core.plan.plan import expected_end
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Rates, Site, Tier, Window
 from lazy_quarry.errors import Refused
-from lazy_quarry.store.books import prove
 from lazy_quarry.store.codec import encode
 from lazy_quarry.store.journal import Journal
+from lazy_quarry.store.proof import prove
 from lazy_quarry.store.rows import Scalars, Texts, job_of, live_row, opened, parts_of, scalars_of, state_of
 from tests.core.charged import charged_for
 

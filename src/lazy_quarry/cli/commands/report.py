@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.ledger.report import Report
     from lazy_quarry.draw.values import Figure
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.store.books import Proof
+    from lazy_quarry.store.proof import Proof
 
 
 @click.command("report")
@@ -234,9 +234,9 @@ def ledger_command(context: click.Context, verify: bool, state: str, form: str) 
     if not verify:
         raise Usage("ledger --verify proves the books; lq report reads them, lq account says what is left")
     from lazy_quarry.errors import StateFolderError
-    from lazy_quarry.store.books import prove
     from lazy_quarry.store.folder import state_folder
     from lazy_quarry.store.journal import Journal
+    from lazy_quarry.store.proof import prove
 
     folder = state_folder("machine", state or None)
     if not (folder / "journal.db").exists():
