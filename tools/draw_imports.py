@@ -1,7 +1,9 @@
 """Draw which package imports which, from the code itself: ``python tools/draw_imports.py docs/imports.svg``."""
 
+import re
 import sys
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path
 
 import grimp
@@ -14,6 +16,8 @@ from matplotlib import pyplot  # noqa: E402
 
 INK, QUIET, BOX = "#2b2a27", "#b8742a", "#f3efe6"
 ROOT = "lazy_quarry"
+ABREAST = 5
+"""Boxes side by side."""
 BY_ALL = ("errors", "units")
 """Nearly everything imports these; their lines would hide the others."""
 
@@ -25,8 +29,16 @@ def contracts() -> dict[str, list[list[str]]]:
     for one in settings:
         if one["type"] == "layers":
             container = one.get("containers", [ROOT])[0]
-            found[container] = [[f.strip().removeprefix(f"{ROOT}.") for f in row.split(":")] for row in one["layers"]]
+            rows = [[f.strip().removeprefix(f"{ROOT}.") for f in re.split("[:|]", row)] for row in one["layers"]]
+            found[container] = [part for row in rows for part in parted(row)]
     return found
+
+
+def parted(row: list[str]) -> Iterator[list[str]]:
+    """A layer in rows that are no wider than the page."""
+    count = -(-len(row) // ABREAST)
+    for first in range(count):
+        yield row[first::count]
 
 
 def draw_panel(axes, title: str, container: str, rows: list[list[str]], graph: grimp.ImportGraph) -> None:
