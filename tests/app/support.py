@@ -17,9 +17,9 @@ PATIENCE_S = 30.0
 @asynccontextmanager
 async def demo(folder, size=(160, 47)):
     """The application on the demo, its past made and its clock standing, with the pilot."""
-    os.environ["LQ_STATE"] = str(folder)
-    app = demo_app(1, True, 7, past_days=3)
     with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("LQ_STATE", str(folder))
+        app = demo_app(1, True, 7, past_days=3)
         touched = touched_by_loop(app, patch)
         async with app.run_test(size=size) as pilot:
             await wait_for(pilot, lambda: app.board is not None and app.query("Place"))
@@ -27,7 +27,6 @@ async def demo(folder, size=(160, 47)):
             await settled(pilot)
             yield app, pilot
             assert not touched, f"the application's own loop waited for a disk: {touched[0]}"
-    os.environ.pop("LQ_STATE", None)
 
 
 def touched_by_loop(app, patch):

@@ -177,11 +177,11 @@ def _used_by_tasks(told: TasksTold) -> Iterator[str]:
         yield f"  unlike     {outlier_words(one)}"
 
 
-def why_lines(detail: JobDetail, zone: tzinfo = UTC) -> Iterator[str]:
-    """What a job waits for, its standing, who is ahead, and what would help."""
+def why_lines(detail: JobDetail, zone: tzinfo = UTC, now_ms: int | None = None) -> Iterator[str]:
+    """What a job waits for, its standing, who is ahead, and what would help; as of this instant, or of now."""
     view, told = detail.view, detail.explained
     yield f"{view.label} {view.name}: {detail.why}"
-    now_ms = int(time.time() * 1000)
+    now_ms = int(time.time() * 1000) if now_ms is None else now_ms
     if start := start_words(view, now_ms, zone):
         yield f"likely it starts {start}"
     if told is None:
