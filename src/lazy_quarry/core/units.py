@@ -181,6 +181,12 @@ def core_hours(core_ms: int) -> float:
     return round(core_ms / HOUR_MS, 6)
 
 
+def day_words(at_ms: int, zone: tzinfo = UTC, form: str = "%b %Y") -> str:
+    """The day of an instant as people write it, as ``5 Mar 2026``; ``form`` is what stands behind its number (strftime(3))."""
+    day = datetime.fromtimestamp(at_ms / 1000, zone)
+    return f"{day.day} {day:{form}}"
+
+
 def format_instant(at_ms: int, zone: tzinfo = UTC) -> str:
     """RFC 3339 with milliseconds, as JSON output gives it."""
     at = (_EPOCH + timedelta(milliseconds=at_ms)).astimezone(zone)  # exact, as a division would not be

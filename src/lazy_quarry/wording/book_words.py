@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.ledger.budgets import FOR_EVER
-from lazy_quarry.core.units import DAY_MS, core_hours_apart, format_core_hours, format_duration, plural
+from lazy_quarry.core.units import DAY_MS, core_hours_apart, day_words, format_core_hours, format_duration, plural
 
 if TYPE_CHECKING:
     from lazy_quarry.core.ledger.accounts import AccountLine
@@ -48,14 +48,17 @@ def term_words(line: AccountLine) -> str:
     if line.budget is None or line.told is None:
         return ""
     term, told = line.budget.term, line.told
-    last = _day(term.end_ms - DAY_MS) if term.end_ms < FOR_EVER else ""
+    last = day_words(term.end_ms - DAY_MS) if term.end_ms < FOR_EVER else ""
     if not term.periods:
-        return f"from {_day(term.end_ms)} on" if last else f"until {_day(term.begin_ms - DAY_MS)}, which is over"
+        return (
+            f"from {day_words(term.end_ms)} on" if last else f"until {day_words(term.begin_ms - DAY_MS)}, which is over"
+        )
     if told.budget_each and told.carries_over:
-        return f"{plural(term.periods, told.budget_each)} since {_day(term.begin_ms)}, what is left carried over; anew after {last}"
+        since = f"{plural(term.periods, told.budget_each)} since {day_words(term.begin_ms)}"
+        return f"{since}, what is left carried over; anew after {last}"
     if told.budget_each:
         return f"each {told.budget_each}, now until {last}"
-    begin = f"from {_day(term.begin_ms)} " if term.begin_ms else ""
+    begin = f"from {day_words(term.begin_ms)} " if term.begin_ms else ""
     return f"{begin}until {last}" if last else begin.rstrip()
 
 
@@ -64,11 +67,6 @@ def at_end_words(line: AccountLine) -> str:
     if line.told is not None and line.told.at_end == "give-way":
         return "after that only tiers that give way may charge it"
     return "after that no job that is charged to it starts"
-
-
-def _day(at_ms: int) -> str:
-    day = datetime.fromtimestamp(at_ms / 1000, UTC)
-    return f"{day.day} {day:%b %Y}"
 
 
 def cost_words(report: DraftReport) -> str:
@@ -104,7 +102,7 @@ def amounts_of(report: DraftReport) -> tuple[str, str]:
 def study_words(view: StudyView) -> str:
     """What a study is of: ``4,108 jobs since 30 Jan 2027, with walltime=2x``."""
     otherwise = f", with {', '.join(view.settings)}" if view.settings else ""
-    return f"{plural(view.jobs, 'job')} since {_day(view.since_ms)}{otherwise}"
+    return f"{plural(view.jobs, 'job')} since {day_words(view.since_ms)}{otherwise}"
 
 
 def size_words(row: SizeRow) -> str:
@@ -161,7 +159,7 @@ def end_words(end: BudgetEnd, line: AccountLine, now_ms: int) -> str:
     if outlasts(end, line, now_ms) and line.budget is not None:
         last = line.budget.term.end_ms - DAY_MS
         risk = end.early_days is not None and now_ms + end.early_days * DAY_MS < last
-        return f"{rate}, it lasts until its term ends on {_day(last)}" + (
+        return f"{rate}, it lasts until its term ends on {day_words(last)}" + (
             f"; 1 time in 10 it ends before {early}" if risk else ""
         )
     range_ = f"8 times in 10 between {early} and {end_day(end.late_days, now_ms)}"

@@ -1,10 +1,10 @@
 """Figures of what went on in a period: waits by size, use over the week, shares, and what was asked for and not used."""
 
 from collections.abc import Sequence
-from datetime import UTC, datetime, tzinfo
+from datetime import UTC, tzinfo
 
 from lazy_quarry.core.ledger.report import BySize, Rhythm, ShareLine, Waste, WasteRow
-from lazy_quarry.core.units import DAY_MS, HOUR_MS, format_core_hours, plural
+from lazy_quarry.core.units import DAY_MS, HOUR_MS, day_words, format_core_hours, plural
 from lazy_quarry.draw.figures.books_figures import ROLES, hours_words
 from lazy_quarry.draw.figures.runs_figures import duration_scale, number_scale
 from lazy_quarry.draw.time_scale import source_words
@@ -84,7 +84,7 @@ def shares_figure(found: Sequence[ShareLine], site: str, now_ms: int, zone: tzin
     if not any(below):
         raise QuarryError("nobody has used anything of late")
     every = max(1, -(-len(days) // 9))
-    ticks = tuple((float(place), _day(day)) for place, day in enumerate(days) if place % every == 0)
+    ticks = tuple((float(place), day_words(day, form="%b")) for place, day in enumerate(days) if place % every == 0)
     y = number_scale(0.0, max(below) / HOUR_MS, hours_words, "core-hours that still count")
     told = {line.account: share_words(line) for line in lines}
     return Figure(
@@ -132,8 +132,3 @@ def waste_figure(found: Waste, site: str, now_ms: int, zone: tzinfo = UTC) -> Fi
 
 def _beyond(row: WasteRow) -> int:
     return max(row.advised_core_ms, row.sums.asked_core_ms - row.sums.held_core_ms)
-
-
-def _day(at_ms: int) -> str:
-    day = datetime.fromtimestamp(at_ms / 1000, UTC)
-    return f"{day.day} {day:%b}"

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime, tzinfo
+from datetime import UTC, tzinfo
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.ledger.left import PAST
 from lazy_quarry.core.ledger.report import ReportRow
-from lazy_quarry.core.units import format_core_hours, format_duration, plural
+from lazy_quarry.core.units import day_words, format_core_hours, format_duration, plural
 from lazy_quarry.draw.figures.books_figures import burn_down_figure, over_time_figure
 from lazy_quarry.draw.figures.reports_figures import rhythm_figure, waits_figure, waste_figure
 from lazy_quarry.draw.pages.printed import Block, Drawn, Heading, Paragraph, Printed, Table
@@ -105,7 +105,7 @@ def printed_report(found: Answers, zone: tzinfo = UTC, anonymous: bool = False) 
     span, names = found.whole.period, _Names(found, anonymous)
     about = " and ".join(value for key, value in found.where.items() if key in ("account", "user", "queue", "name"))
     title = f"{names.told(about) if about else found.site}, {span.name}"
-    made = _day(found.now_ms, zone)
+    made = day_words(found.now_ms, zone, form="%B %Y")
     blocks: list[Block] = [Paragraph(words) for words in _summary(found, names)]
     blocks += _drawn(lambda: over_time_figure(names.over(found.over), "", found.now_ms, zone))
     if found.line is not None and found.past is not None:
@@ -256,8 +256,3 @@ def _drawn(make: Callable[[], Figure]) -> list[Block]:
 
 def _capital(words: str) -> str:
     return words[:1].upper() + words[1:]
-
-
-def _day(at_ms: int, zone: tzinfo) -> str:
-    day = datetime.fromtimestamp(at_ms / 1000, zone)
-    return f"{day.day} {day:%B %Y}"
