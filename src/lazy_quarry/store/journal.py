@@ -85,7 +85,7 @@ class Journal:
         self.sums = SumsAtHand(self.storage)
         self._texts, self._live_checks = Texts(), dict[int, bytes]()
         self._head = head
-        known = self._settle()
+        known = self._known()
         self.identity = known["identity"]
         """What tells this journal from every other."""
         self.epoch = _epoch_of(known)
@@ -94,40 +94,54 @@ class Journal:
         """``yes`` once a copied folder was made a site of its own, ``rescued`` once events were lost; until that is settled."""
         self.number, self.chain, self._kept_at = 0, first_chain(self.identity), 0
         self._totals, self._parts = Totals(), dict[str, str]()
+        self.checked = False
+        """Whether all of it was read and compared when it was opened."""
+        self._look()
+        if not self.reading:
+            # Nothing is written into a journal that is damaged; an engine before this one may have written until now.
+            self._begin(known)
+            if (last := self.storage.last_event()) is not None and last.number != self.number:
+                self._look()
+        self.storage.proven()
+
+    # -- opening -----------------------------------------------------------------------------------
+
+    def _look(self) -> None:
+        """See how far it goes, and whether it is whole. Raises :class:`DamagedJournal`."""
         last = self.storage.last_event()
         if last is not None:
             self.number, self.chain = last.number, last.chain
         self._compare_head()
         self.checked = not self.reading and (not self.number or self.storage.size() <= CHECKED_BYTES)
-        """Whether all of it was read and compared when it was opened."""
-        if folder is not None and self.number and self.checked:
+        if self.folder is not None and self.number and self.checked:
             for problem in self.problems():
-                raise DamagedJournal(folder, problem)
-        self.storage.proven()
+                raise DamagedJournal(self.folder, problem)
 
-    # -- opening -----------------------------------------------------------------------------------
-
-    def _settle(self) -> dict[str, str]:
+    def _known(self) -> dict[str, str]:
+        """What it says of itself, with an identity where it is new. Raises :class:`StateFolderError` for a copied folder's."""
         known = self.storage.meta()
         if self.reading:
             if "identity" not in known:
                 raise DamagedJournal(self.folder, "it doesn't say which journal it is")
             return known
-        place = place_of(self.folder) if self.folder else {}
         if self.folder and is_copy(known, self.folder):
             raise StateFolderError(
                 f"{self.folder} is a copy of {known['path']}; jobs that it records as running belong to the "
                 f'original. To make it a site of its own: lazy-quarry adopt --state "{self.folder}"'
             )
-        wanted = {"version": str(VERSION), "identity": known.get("identity") or uuid4().hex, **place}
-        wanted["epoch"] = str(_epoch_of(known) + 1)
+        return known if "identity" in known else {**known, "identity": uuid4().hex}
+
+    def _begin(self, known: dict[str, str]) -> None:
+        """Take the next epoch, and note the form and the place of the journal."""
+        place = place_of(self.folder) if self.folder else {}
+        wanted = {"version": str(VERSION), "identity": self.identity, **place, "epoch": str(self.epoch + 1)}
         try:
             self.storage.begin_epoch(wanted)
         except StateFolderError:
             if any(known.get(key) != value for key, value in wanted.items() if key != "epoch"):
                 raise
-            return known  # as on a full disk: it can be looked at, with the number of the engine before
-        return {**known, **wanted}
+            return  # as on a full disk: it can be looked at, with the number of the engine before
+        self.epoch += 1
 
     def lift_epoch(self, above: int) -> None:
         """Take a number above one that was seen elsewhere: the journal was put back to an earlier state.
