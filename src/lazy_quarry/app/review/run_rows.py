@@ -6,9 +6,10 @@ from lazy_quarry.app.review.read_marks import LookedAt
 from lazy_quarry.app.shared.acts import key_of
 from lazy_quarry.app.shared.cells import Pen
 from lazy_quarry.app.shared.drawing import Lines, Rows
-from lazy_quarry.app.shared.job_columns import COLUMNS, Column
+from lazy_quarry.app.shared.job_columns import COLUMNS
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.job_columns import JobColumn
 from lazy_quarry.wording.sentences import outcome_words, state_words
 
 USUAL = {"name": 20, "user": 7, "account": 11, "cores": 6, "took": 9, "peak": 9, "charged": 9, "ended": 12}
@@ -47,7 +48,7 @@ class RunHead(Lines):
                     else ""
                 )
                 colour = "ochre" if way else "dim"
-                pen.cell(f"{column.name}{way}", width, colour, right=column.right, hit=_sorting(column)).write("  ")
+                pen.cell(f"{column.title}{way}", width, colour, right=column.right, hit=_sorting(column)).write("  ")
             pen.write("outcome", "dim")
         elif self.search:
             pen.cell(f"   {self.search}", self.size.width, "ochre")
@@ -59,7 +60,7 @@ class RunHead(Lines):
             pen.write(f"   {words if self.sort else usual}", "dim")
 
 
-def _sorting(column: Column) -> str:
+def _sorting(column: JobColumn) -> str:
     return f"app.place_action('sort_by(\"{column.sorts}\")')" if column.sorts else ""
 
 
@@ -94,7 +95,7 @@ class RunRows(Rows):
         self.widths = dict(widths) or dict(USUAL)
         self.refresh()
 
-    def columns(self) -> list[tuple[Column, int]]:
+    def columns(self) -> list[tuple[JobColumn, int]]:
         """The columns that there is room for beside the outcome."""
         found, used = [], BEFORE + STATE
         for name, width in self.widths.items():
@@ -132,7 +133,7 @@ class RunRows(Rows):
         if self.wide:
             for column, width in self.columns():
                 words = column.says(view, self.now_ms, self.quarry.zone)
-                name = column.name == "name"
+                name = column.title == "name"
                 pen.cell(words, width, "ink" if name else "dim", right=column.right, bold=current and name).write("  ")
             pen.cell(
                 f"{view.phase.sign} {state_words(view, self.now_ms, self.quarry.zone)}",

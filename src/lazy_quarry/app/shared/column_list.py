@@ -42,26 +42,26 @@ class ColumnList(Rows):
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
         """Its mark, name and width."""
         column = list(COLUMNS.values())[row]
-        shown = column.name in self.widths
+        shown = column.title in self.widths
         pen.write(" ▸ " if current else "   ", "ochre").write("▪ " if shown else "· ", "ochre" if shown else "faint")
-        pen.cell(column.name, 12, "ink" if shown else "dim", bold=current)
+        pen.cell(column.title, 12, "ink" if shown else "dim", bold=current)
         if shown:
-            pen.write("─" * self.widths[column.name], "faint").write(f" {self.widths[column.name]}", "dim")
+            pen.write("─" * self.widths[column.title], "faint").write(f" {self.widths[column.title]}", "dim")
 
     def action_take(self) -> None:
         """Show it or not."""
         column = list(COLUMNS.values())[self.cursor]
-        if column.name in self.widths:
-            self.widths = {name: width for name, width in self.widths.items() if name != column.name}
+        if column.title in self.widths:
+            self.widths = {name: width for name, width in self.widths.items() if name != column.title}
         else:
-            self.widths = {**self.widths, column.name: column.width}
+            self.widths = {**self.widths, column.title: column.cells}
         self._taken()
 
     def action_widen(self, by: int) -> None:
         """A cell more or less."""
         column = list(COLUMNS.values())[self.cursor]
-        if column.name in self.widths:
-            self.widths = {**self.widths, column.name: max(4, min(60, self.widths[column.name] + by))}
+        if column.title in self.widths:
+            self.widths = {**self.widths, column.title: max(4, min(60, self.widths[column.title] + by))}
             self._taken()
 
     def _taken(self) -> None:

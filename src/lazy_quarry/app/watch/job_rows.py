@@ -7,7 +7,7 @@ from textual.geometry import Size
 from lazy_quarry.app.shared.axis import Axis
 from lazy_quarry.app.shared.cells import Pen, bar
 from lazy_quarry.app.shared.drawing import Rows
-from lazy_quarry.app.shared.job_columns import NUMBER_CELLS, STATE_CELLS, Column, shown_columns
+from lazy_quarry.app.shared.job_columns import NUMBER_CELLS, STATE_CELLS, shown_columns
 from lazy_quarry.app.shared.messages import OpenJob
 from lazy_quarry.app.shared.theme import OWNERS
 from lazy_quarry.app.watch.lane import draw_lane, draw_lanes, draw_node_lane
@@ -16,6 +16,7 @@ from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import plural
 from lazy_quarry.views.board import Board, NodeView, PersonView
 from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.job_columns import JobColumn
 from lazy_quarry.wording.sentences import chain_state, state_words
 
 
@@ -56,7 +57,7 @@ class JobRows(Rows):
         return NUMBER_CELLS + 3 + STATE_CELLS + sum(cells + 2 for _, cells in self.columns)
 
     @property
-    def columns(self) -> list[tuple[Column, int]]:
+    def columns(self) -> list[tuple[JobColumn, int]]:
         """The columns in sight."""
         return shown_columns(self.widths, self.room or self.size.width, self.scope)
 
@@ -67,7 +68,7 @@ class JobRows(Rows):
             return [("", 3, False), ("node", 10, False), ("cores", 14, False), ("free now", 12, False)]
         found = [("job", NUMBER_CELLS, True), ("", 2, False)]
         for column, cells in self.columns:
-            found += [(column.name, cells, column.right), ("", 2, False)]
+            found += [(column.title, cells, column.right), ("", 2, False)]
         return [*found, ("state", STATE_CELLS, False)]
 
     def show_columns(self, widths: dict[str, int]) -> None:
@@ -145,7 +146,7 @@ class JobRows(Rows):
             )
             columns = []
         for column, cells in columns:
-            name = column.name == "name"
+            name = column.title == "name"
             words = column.says(view, self.axis.now_ms, self.quarry.zone)
             pen.cell(
                 words, cells, ("dim" if past else "ink") if name else "dim", right=column.right, bold=current and name

@@ -36,7 +36,8 @@ def jobs_csv(views: list[JobView], columns: str) -> str:
     """Jobs as CSV; the columns are the names of the JSON form, in its units."""
     rows = [job_json(view) for view in views]
     chosen = [name.strip() for name in (columns or CSV_COLUMNS).split(",")]
-    known = [*CSV_COLUMNS.split(","), "why", "nodes", "verdict", "reason", "attempt", "forecast", "errors"]
+    more = rows[0] if rows else ("why", "nodes", "verdict", "reason", "attempt", "forecast", "errors")
+    known = dict.fromkeys((*CSV_COLUMNS.split(","), *more))
     for name in chosen:
         if name not in known:
             raise QuarryError(f'there is no column "{name}" in CSV{nearest(name, known)}')

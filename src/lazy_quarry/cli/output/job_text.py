@@ -9,7 +9,6 @@ from datetime import UTC, tzinfo
 from itertools import islice
 from typing import TYPE_CHECKING
 
-from lazy_quarry.core.plain_text import values_words
 from lazy_quarry.core.units import (
     clock_time,
     fold_names,
@@ -21,6 +20,7 @@ from lazy_quarry.core.units import (
     plural,
 )
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.wording.job_columns import JOB_COLUMNS
 from lazy_quarry.wording.sentences import (
     now_words,
     ordinal,
@@ -33,46 +33,13 @@ from lazy_quarry.wording.sentences import (
     start_words,
     state_words,
     took_words,
-    verdict,
 )
 
 if TYPE_CHECKING:
     from lazy_quarry.views.job_detail import JobDetail, TasksTold
     from lazy_quarry.views.job_view import JobView
 
-COLUMNS = {
-    "job": lambda view, zone: view.label,
-    "name": lambda view, zone: view.name,
-    "state": lambda view, zone: f"{view.phase.sign} {view.phase}",
-    "words": lambda view, zone: state_words(view, int(time.time() * 1000), zone),
-    "user": lambda view, zone: view.user,
-    "account": lambda view, zone: view.account,
-    "queue": lambda view, zone: view.queue,
-    "tier": lambda view, zone: view.tier,
-    "cores": lambda view, zone: str(view.cores),
-    "nodes": lambda view, zone: fold_names(view.nodes),
-    "memory": lambda view, zone: format_size(view.memory_mib),
-    "walltime": lambda view, zone: format_duration(view.walltime_s),
-    "elapsed": lambda view, zone: format_duration(view.elapsed_s),
-    "waited": lambda view, zone: format_duration(view.waited_ms(int(time.time() * 1000)) / 1000),
-    "peak": lambda view, zone: format_size(view.memory_peak_mib),
-    "cpu": lambda view, zone: format_duration(view.cpu_ms / 1000),
-    "parameters": lambda view, zone: values_words(view.parameters),
-    "arguments": lambda view, zone: shlex.join(view.arguments),
-    "submitted": lambda view, zone: _when(view.submitted_ms, zone),
-    "started": lambda view, zone: _when(view.started_ms, zone),
-    "ended": lambda view, zone: _when(view.ended_ms, zone),
-    "charge": lambda view, zone: format_core_hours(view.charge_core_ms),
-    "exit": lambda view, zone: "" if view.exit is None else str(view.exit),
-    "why": lambda view, zone: view.why,
-    "verdict": lambda view, zone: verdict(view) if view.phase.final else "",
-    "output": lambda view, zone: view.output,
-}
-_RIGHT = {"job", "cores", "charge", "exit"}
-
-
-def _when(at_ms: int | None, zone: tzinfo) -> str:
-    return "" if at_ms is None else clock_time(at_ms, int(time.time() * 1000), zone)
+COLUMNS = {column.name: column for column in JOB_COLUMNS if column.name}
 
 
 def jobs_table(views: list[JobView], columns: str, zone: tzinfo = UTC) -> list[str]:
@@ -83,12 +50,13 @@ def jobs_table(views: list[JobView], columns: str, zone: tzinfo = UTC) -> list[s
             raise QuarryError(f'there is no column "{name}"; there are {", ".join(COLUMNS)}')
     if not views:
         return ["no jobs"]
-    rows = [[COLUMNS[name](view, zone) for name in chosen] for view in views]
+    now_ms, columns_of = int(time.time() * 1000), [COLUMNS[name] for name in chosen]
+    rows = [[(one.lists or one.says)(view, now_ms, zone) for one in columns_of] for view in views]
     widths = [max(len(name), *(len(row[at]) for row in rows)) for at, name in enumerate(chosen)]
     lines = []
     for row in [chosen, *rows]:
         cells = zip(chosen, row, widths, strict=True)
-        padded = [cell.rjust(width) if name in _RIGHT else cell.ljust(width) for name, cell, width in cells]
+        padded = [cell.rjust(width) if COLUMNS[name].figure else cell.ljust(width) for name, cell, width in cells]
         lines.append("  ".join(padded).rstrip())
     return lines
 

@@ -1,0 +1,136 @@
+"""The columns that jobs may have, each one entry: in Watch and Review, in ``lq jobs``, and the field by which it is sorted."""
+
+import shlex
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import tzinfo
+
+from lazy_quarry.core.plain_text import values_words
+from lazy_quarry.core.units import (
+    clock_time,
+    core_hours_cell,
+    fold_names,
+    format_core_hours,
+    format_duration,
+    format_size,
+)
+from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import state_words, verdict
+
+Says = Callable[[JobView, int, tzinfo], str]
+"""What a column says of a job, at an instant (ms) in a zone."""
+
+
+@dataclass(frozen=True, slots=True)
+class JobColumn:
+    """A column, with its name in ``lq jobs`` (empty where it isn't there) and its place in Watch and Review."""
+
+    name: str
+    says: Says
+    heading: str = ""
+    """Its name in Watch and Review, where that is another."""
+    cells: int = 0
+    """Its width there; 0: it isn't there."""
+    right: bool = False
+    """Whether it stands right-aligned there."""
+    sorts: str = ""
+    """The field of a search by which it can be sorted."""
+    figure: bool = False
+    """Whether it stands right-aligned in ``lq jobs``."""
+    lists: Says | None = None
+    """What it says in ``lq jobs``, where that is something else."""
+
+    @property
+    def title(self) -> str:
+        """What stands above it in Watch and Review."""
+        return self.heading or self.name
+
+
+def _time(at_ms: int | None, now_ms: int, zone: tzinfo) -> str:
+    return "" if at_ms is None else clock_time(at_ms, now_ms, zone)
+
+
+def _waited(view: JobView, now_ms: int) -> str:
+    return format_duration(view.waited_ms(now_ms) / 1000)
+
+
+def _peak(view: JobView) -> str:
+    return format_size(view.memory_peak_mib) if view.memory_peak_mib else ""
+
+
+JOB_COLUMNS = (
+    JobColumn("job", lambda view, now, zone: view.label, figure=True),
+    JobColumn("name", lambda view, now, zone: view.name, "", 18, False, "name"),
+    JobColumn("state", lambda view, now, zone: f"{view.phase.sign} {view.phase}"),
+    JobColumn("words", state_words),
+    JobColumn("user", lambda view, now, zone: view.user, "", 7, False, "user"),
+    JobColumn("account", lambda view, now, zone: view.account, "", 11, False, "account"),
+    JobColumn("queue", lambda view, now, zone: view.queue, "", 8, False, "queue"),
+    JobColumn("tier", lambda view, now, zone: view.tier, "", 7, False, "tier"),
+    JobColumn(
+        "cores",
+        lambda view, now, zone: f"{view.cores:,}",
+        "",
+        6,
+        True,
+        "cores",
+        figure=True,
+        lists=lambda view, now, zone: str(view.cores),
+    ),
+    JobColumn("memory", lambda view, now, zone: format_size(view.memory_mib), "", 9, True, "requested-memory"),
+    JobColumn("walltime", lambda view, now, zone: format_duration(view.walltime_s), "", 8, True, "walltime"),
+    JobColumn(
+        "nodes",
+        lambda view, now, zone: fold_names(view.nodes or view.forecast_nodes),
+        "",
+        12,
+        lists=lambda view, now, zone: fold_names(view.nodes),
+    ),
+    JobColumn("submitted", lambda view, now, zone: _time(view.submitted_ms, now, zone), "", 12, False, "submitted"),
+    JobColumn("started", lambda view, now, zone: _time(view.started_ms, now, zone), "", 12, False, "started"),
+    JobColumn("ended", lambda view, now, zone: _time(view.ended_ms, now, zone), "", 12, False, "ended"),
+    JobColumn("waited", lambda view, now, zone: _waited(view, now), "", 8, True, "waited"),
+    JobColumn("elapsed", lambda view, now, zone: format_duration(view.elapsed_s), "took", 9, True, "took"),
+    JobColumn(
+        "peak",
+        lambda view, now, zone: _peak(view),
+        "",
+        9,
+        True,
+        "memory",
+        lists=lambda view, now, zone: format_size(view.memory_peak_mib),
+    ),
+    JobColumn(
+        "cpu",
+        lambda view, now, zone: format_duration(view.use.cpu_ms / 1000),
+        "CPU",
+        9,
+        True,
+        "cpu",
+        lists=lambda view, now, zone: format_duration(view.cpu_ms / 1000),
+    ),
+    JobColumn(
+        "exit",
+        lambda view, now, zone: "" if view.exit is None else str(view.exit),
+        "",
+        5,
+        True,
+        "exit",
+        figure=True,
+    ),
+    JobColumn("parameters", lambda view, now, zone: values_words(view.parameters), "", 20),
+    JobColumn("arguments", lambda view, now, zone: shlex.join(view.arguments), "", 20),
+    JobColumn(
+        "charge",
+        lambda view, now, zone: core_hours_cell(view.charge_core_ms),
+        "charged",
+        9,
+        True,
+        "charge",
+        figure=True,
+        lists=lambda view, now, zone: format_core_hours(view.charge_core_ms),
+    ),
+    JobColumn("why", lambda view, now, zone: view.why),
+    JobColumn("verdict", lambda view, now, zone: verdict(view) if view.phase.final else ""),
+    JobColumn("output", lambda view, now, zone: view.output),
+)
