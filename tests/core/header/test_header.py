@@ -1,4 +1,5 @@
 import tomllib
+from dataclasses import fields
 
 import pytest
 from hypothesis import given
@@ -11,7 +12,7 @@ from lazy_quarry.core.header.keys import KEYS
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.notice import Notify
-from lazy_quarry.core.job.request import Memory, Retries
+from lazy_quarry.core.job.request import Memory, Request, Retries
 from lazy_quarry.errors import BadValue
 from tests.conftest import script, small_site
 
@@ -151,6 +152,10 @@ def test_mail_that_is_asked_for_is_in_the_request():
 
 def test_every_key_of_the_design_is_known():
     assert len(KEYS) == 37
+    decided = [field for one in KEYS.values() for field in one.fields]
+    made_of_tasks = ["task", "parameters"]
+    assert sorted((*decided, *made_of_tasks)) == sorted(one.name for one in fields(Request))  # each by one key
+    assert all(len(one.fields) == 1 for one in KEYS.values() if one.plain)
 
 
 @pytest.mark.parametrize(

@@ -1,11 +1,11 @@
 """Sentences of Draft: about the check, the dial or the header key under the cursor; and which keys work."""
 
 from lazy_quarry.app.draft.header_dials import Dial, HeaderEdit
-from lazy_quarry.app.draft.key_notes import KEY_NOTES
 from lazy_quarry.app.draft.report import Line
 from lazy_quarry.app.shared.acts import key_of
 from lazy_quarry.app.shared.place import Hint
 from lazy_quarry.core.header.diagnostic import Diagnostic
+from lazy_quarry.core.header.keys import note_of
 from lazy_quarry.views.draft_view import DraftReport
 
 BEGIN = "A script says at its top what it requests, in comments. Begin from a shape, or from something you have."
@@ -38,7 +38,7 @@ def dial_words(dial: Dial | None) -> str:
         return ""
     if dial.trait:
         return f"{dial.name}: → requires it, → again excludes its nodes. The figures beside it count the nodes that would match."
-    return f"{dial.name}: {KEY_NOTES.get(dial.key, '')}"
+    return f"{dial.name}: {note_of(dial.key)}"
 
 
 def edit_words(edit: HeaderEdit) -> str:
@@ -57,7 +57,7 @@ def line_words(line: Line | None) -> str:
 def key_words(line: str) -> str:
     """What the header key in a line means; empty for none."""
     key = line.removeprefix("#").partition("=")[0].strip()
-    return f"{key}: {KEY_NOTES[key]}" if key in KEY_NOTES else ""
+    return f"{key}: {note}" if (note := note_of(key)) else ""
 
 
 def script_words(report: DraftReport | None) -> str:

@@ -230,47 +230,124 @@ IN_TABLES = {
 
 @dataclass(frozen=True, slots=True)
 class HeaderKey:
-    """A key of the header: how its value is read."""
+    """A key of the header: all that is to be said of it."""
 
     read: Reader
+    """Reads its value."""
+    fields: tuple[str, ...]
+    """The fields of a request that it decides."""
+    note: str = ""
+    """What it means, in a sentence for whoever writes it."""
+    plan: bool = False
+    """Whether the plan goes by it."""
+    sizes: bool = False
+    """Whether a request can't be compared with limits where it can't be read."""
+    plain: bool = False
+    """Whether its one field takes the value as it was read; the request's own default, where it isn't there."""
+
+
+def _plain(read: Reader, field: str, note: str = "", *, plan: bool = False, sizes: bool = False) -> HeaderKey:
+    return HeaderKey(read, (field,), note, plan, sizes, plain=True)
 
 
 KEYS: dict[str, HeaderKey] = {
-    "name": HeaderKey(job_name),
-    "account": HeaderKey(text),
-    "queue": HeaderKey(text_or_texts),
-    "tier": HeaderKey(text),
-    "walltime": HeaderKey(duration),
-    "warn": HeaderKey(duration),
-    "grace": HeaderKey(duration_or_none),
-    "nodes": HeaderKey(nodes),
-    "ranks": HeaderKey(count(1)),
-    "ranks-per-node": HeaderKey(count(1)),
-    "threads": HeaderKey(count(1, MOST_NODES)),
-    "whole-nodes": HeaderKey(flag),
-    "memory": HeaderKey(memory),
-    "gpus": HeaderKey(count(0, 1000)),
-    "gpu-memory": HeaderKey(size),
-    "scratch": HeaderKey(size),
-    "traits": HeaderKey(traits),
-    "on-nodes": HeaderKey(names),
-    "arguments": HeaderKey(texts),
-    "prepare": HeaderKey(texts),
-    "directory": HeaderKey(text),
-    "output": HeaderKey(template),
-    "errors": HeaderKey(lambda value: value if value == "joined" else template(value)),
-    "input": HeaderKey(text),
-    "environment": HeaderKey(environment),
-    "modules": HeaderKey(texts),
-    "stage": HeaderKey(stage),
-    "summary": HeaderKey(flag),
-    "expect": HeaderKey(texts),
-    "readable-by": HeaderKey(text),
-    "notify": HeaderKey(notify),
-    "after": HeaderKey(after),
-    "not-before": HeaderKey(instant),
-    "retries": HeaderKey(retries),
-    "at-overtime": HeaderKey(one_of("stop", "again")),
-    "array": HeaderKey(array),
-    "rehearsal": HeaderKey(rehearsal),
+    "name": HeaderKey(job_name, ("name",), "What it is called: letters, digits and . _ - only."),
+    "account": HeaderKey(text, ("account",), "What is charged for it."),
+    "queue": HeaderKey(
+        text_or_texts,
+        ("queues",),
+        "Which nodes, under which limits; a list means any of them will do.",
+        plan=True,
+        sizes=True,
+    ),
+    "tier": HeaderKey(text, ("tier",), "The level of service: priority, limits, charge.", plan=True, sizes=True),
+    "walltime": HeaderKey(
+        duration,
+        ("walltime_s",),
+        "The longest it may run; it is stopped at the limit. The less you ask for, the sooner a gap fits it.",
+        plan=True,
+        sizes=True,
+    ),
+    "warn": _plain(duration, "warn_s", "So long before its end the script gets SIGUSR1, to save its work."),
+    "grace": _plain(duration_or_none, "grace_s", "Between SIGTERM at the end of the walltime and SIGKILL.", plan=True),
+    "nodes": HeaderKey(
+        nodes,
+        ("nodes", "most_nodes", "anywhere"),
+        "The number of nodes for the ranks; without it, as few as possible.",
+        plan=True,
+        sizes=True,
+    ),
+    "ranks": HeaderKey(
+        count(1),
+        ("ranks",),
+        "The total of processes, spread over the nodes as evenly as possible.",
+        plan=True,
+        sizes=True,
+    ),
+    "ranks-per-node": HeaderKey(count(1), ("ranks_per_node",), "Processes on each node.", plan=True, sizes=True),
+    "threads": _plain(count(1, MOST_NODES), "threads", "Cores for each rank.", plan=True, sizes=True),
+    "whole-nodes": _plain(
+        flag, "whole_nodes", "No other job runs on its nodes; all their cores are charged.", plan=True, sizes=True
+    ),
+    "memory": HeaderKey(
+        memory,
+        ("memory",),
+        "What it may use, for each core, rank, node or the whole job. A job that uses more is stopped.",
+        plan=True,
+        sizes=True,
+    ),
+    "gpus": _plain(count(0, 1000), "gpus", "GPUs for each node.", plan=True, sizes=True),
+    "gpu-memory": _plain(size, "gpu_memory_mib", "Memory that each GPU must have.", plan=True),
+    "scratch": _plain(size, "scratch_mib", "Local disk for each node, in $LQ_SCRATCH.", plan=True),
+    "traits": _plain(
+        traits, "traits", "Properties its nodes must have, with and, or, not and ( ).", plan=True, sizes=True
+    ),
+    "on-nodes": _plain(names, "on_nodes", "It runs only on these nodes, as in c01..c08, m02.", plan=True),
+    "arguments": HeaderKey(texts, ("arguments",), "Words given to the script as $1, $2 …"),
+    "prepare": _plain(texts, "prepare", "Commands run before the script's own, in its shell."),
+    "directory": _plain(text, "directory", "Where it starts; without it, where it was submitted."),
+    "output": HeaderKey(
+        template, ("output",), "Where it prints; {name} {job} {user} {date} are filled in. Folders are made."
+    ),
+    "errors": _plain(
+        lambda value: value if value == "joined" else template(value),
+        "errors",
+        "Where its standard error goes; joined puts it into the output.",
+    ),
+    "input": _plain(text, "input", "A file for its standard input."),
+    "environment": HeaderKey(environment, ("environment", "inherit"), "Variables it gets; inherit = true adds yours."),
+    "modules": _plain(texts, "modules", "What is loaded before it starts, after everything else is unloaded."),
+    "stage": HeaderKey(
+        stage,
+        ("stage",),
+        "in is copied to $LQ_SCRATCH before, out back after, however it ends; keep leaves the folder for later jobs.",
+    ),
+    "summary": _plain(flag, "summary", "The output ends with a few lines: what was asked, what was used."),
+    "expect": _plain(
+        texts, "expect", "Files that must be there and not empty when it is done, or it counts as failed."
+    ),
+    "readable-by": _plain(text, "readable_by", "A group that may read what it writes; otherwise nobody else may."),
+    "notify": HeaderKey(notify, ("notify",)),
+    "after": HeaderKey(after, ("after",)),
+    "not-before": HeaderKey(instant, ("not_before_ms",), "It does not start before this date and time.", plan=True),
+    "retries": _plain(
+        retries, "retries", "How often it runs again after a failure or a lost node; or { times = 2, on = [...] }."
+    ),
+    "at-overtime": HeaderKey(
+        one_of("stop", "again"), ("again_at_overtime",), "stop, or again: back to the queue, for scripts that resume."
+    ),
+    "array": HeaderKey(array, ("array",)),
+    "rehearsal": _plain(rehearsal, "rehearsal"),
 }
+NOTES_IN_TABLES = {
+    "tasks": "Which tasks there are: 1..40, 0..90 by 10, or 1, 4, 9..12.",
+    "at-once": "At most so many tasks run at a time.",
+}
+"""What keys mean that lie in a table of the header."""
+PLANNED = tuple(field for one in KEYS.values() if one.plan for field in one.fields)
+"""The fields of a request by which the plan goes."""
+
+
+def note_of(key: str) -> str:
+    """What a key means, also one that lies in a table; empty for none."""
+    return KEYS[key].note if key in KEYS else NOTES_IN_TABLES.get(key, "")

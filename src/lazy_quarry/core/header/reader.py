@@ -11,7 +11,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.instants import instant_of, zone_called
 from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.job.queue_fit import admitted, walltime_limit_s
-from lazy_quarry.core.job.request import Memory, Rehearsal, Request, Retries, Stage
+from lazy_quarry.core.job.request import Memory, Request, Stage
 from lazy_quarry.core.job.sweep import Array, make_array
 from lazy_quarry.core.paths import name_of_script
 from lazy_quarry.core.plain_text import shortened
@@ -24,21 +24,7 @@ MOST_UNKNOWN = 50
 """So many unknown keys are told one by one: for each the nearest known one is looked for."""
 
 
-_SIZES = frozenset(
-    (
-        "queue",
-        "tier",
-        "walltime",
-        "nodes",
-        "ranks",
-        "ranks-per-node",
-        "threads",
-        "whole-nodes",
-        "memory",
-        "gpus",
-        "traits",
-    )
-)
+_SIZES = frozenset(key for key, one in KEYS.items() if one.sizes)
 """Keys without which a request can't be compared with limits."""
 
 
@@ -143,35 +129,17 @@ class HeaderReader:
             anywhere=anywhere,
             ranks=ranks,
             ranks_per_node=ranks_per_node,
-            threads=read.get("threads", 1),
-            whole_nodes=read.get("whole-nodes", False),
-            gpus=read.get("gpus", 0),
-            gpu_memory_mib=read.get("gpu-memory", 0),
-            scratch_mib=read.get("scratch", 0),
-            traits=read.get("traits", ""),
-            on_nodes=read.get("on-nodes", ()),
-            warn_s=read.get("warn"),
-            grace_s=read.get("grace", 30),
             not_before_ms=not_before_ms,
-            retries=read.get("retries", Retries()),
             arguments=self.submission.arguments or read.get("arguments", ()),
-            prepare=read.get("prepare", ()),
-            directory=read.get("directory", ""),
             output=read.get("output", "{name}-{job}-{task}.out" if "array" in read else "{name}-{job}.out"),
-            errors=read.get("errors", "joined"),
-            input=read.get("input", ""),
             environment=tuple((name, str(value)) for name, value in variables.items()),
             inherit=inherit,
-            modules=read.get("modules", ()),
-            expect=read.get("expect", ()),
-            summary=read.get("summary", False),
             stage=Stage(stage.get("in", ()), stage.get("out", ()), stage.get("keep", False)),
-            readable_by=read.get("readable-by", ""),
             notify=Notify(read["notify"]["to"], read["notify"]["on"]) if "notify" in read else None,
             again_at_overtime=read.get("at-overtime") == "again",
             after=tuple((str(job), str(condition)) for job, condition in read.get("after", {}).items()),
             array=array,
-            rehearsal=read.get("rehearsal", Rehearsal()),
+            **{one.fields[0]: read[key] for key, one in KEYS.items() if one.plain and key in read},
         )
 
     def _name(self) -> str:

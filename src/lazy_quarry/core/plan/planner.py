@@ -3,13 +3,16 @@
 A request further back may start sooner where that delays nobody in front, so backfill needs no rule of its own.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
+from operator import attrgetter
 from types import ModuleType
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from lazy_quarry.core.header.keys import PLANNED
 from lazy_quarry.core.job.needs import Need, Part
 from lazy_quarry.core.job.queue_fit import queue_fit
 from lazy_quarry.core.job.rates import charge, counted, most_counted
@@ -307,24 +310,5 @@ def user_of(wanted: PlanRequest) -> str | None:
     return wanted.owner.user if wanted.owner else None
 
 
-def request_key(request: Request) -> tuple:
-    """Equal for requests that the planner treats alike."""
-    return (
-        request.queues,
-        request.tier,
-        request.walltime_s + request.grace_s,
-        request.memory,
-        request.nodes,
-        request.most_nodes,
-        request.anywhere,
-        request.ranks,
-        request.ranks_per_node,
-        request.threads,
-        request.whole_nodes,
-        request.gpus,
-        request.gpu_memory_mib,
-        request.scratch_mib,
-        request.traits,
-        request.on_nodes,
-        request.not_before_ms,
-    )
+request_key: Callable[[Request], tuple[Any, ...]] = attrgetter(*PLANNED)
+"""Equal for requests that the planner treats alike."""
