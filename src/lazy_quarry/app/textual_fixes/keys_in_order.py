@@ -34,10 +34,12 @@ class KeysInOrder(App[None]):
     def __init__(self) -> None:
         super().__init__()
         self._under_way: events.Key | None = None
-        self._returned = False
+        self._returned = self._looking = False
+        self._stops = 0
+        """At how many looks the key under way had been stopped by what it went to."""
         self._kept_back: deque[events.Key] = deque()
         self._looks = 0
-        """How often it was looked since the last key was handed on, with others waiting."""
+        """How often it was looked since the last key was handed on."""
         self._reading = 0
 
     def begins_reading(self) -> None:
@@ -57,31 +59,34 @@ class KeysInOrder(App[None]):
             if event is self._under_way:
                 self._returned = True
         elif self._kept_back or not self._is_over():
-            if not self._kept_back:
-                self._looks = 0
-                soon(self, LOOK_S, self._go_on)
             self._kept_back.append(event)
         else:
             await self._hand_on(event)
 
     async def _hand_on(self, event: events.Key) -> None:
-        self._under_way, self._returned = event, False
+        self._under_way, self._returned, self._stops, self._looks = event, False, 0, 0
         self.moving = event.key in MOVING
         await super().on_event(event)
+        if not self._looking:
+            self._looking = True
+            soon(self, LOOK_S, self._go_on)
 
     def _is_over(self) -> bool:
         one = self._under_way
-        handled = one is None or self._returned or not one.is_forwarded or one._stop_propagation
-        return handled and not self._reading
+        return (one is None or self._returned or not one.is_forwarded or self._stops > 1) and not self._reading
 
     def _is_late(self) -> bool:
         return self._looks > (MOST_READING if self._reading else MOST_LOOKS)
 
     async def _go_on(self) -> None:
-        """Hand on what was kept back, as soon as it may be."""
+        """Hand on what was kept back, as soon as it may be; look again while a key is under way."""
         self._looks += 1
         while self._kept_back and (self._is_over() or self._is_late()):
-            self._looks = 0
             await self._hand_on(self._kept_back.popleft())
-        if self._kept_back:
+        # A widget that has done with a key stops it. But so does the screen, which hands it to the application all the same:
+        # it then lies in the queue, behind keys that were typed meanwhile perhaps, and before the next look.
+        if self._under_way is not None and self._under_way._stop_propagation:
+            self._stops += 1
+        self._looking = bool(self._kept_back) or not (self._is_over() or self._is_late())
+        if self._looking:
             soon(self, LOOK_S, self._go_on)
