@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 
 def method_of_part(site: SiteRead, call: Call) -> Any:
-    """What answers a call."""
+    """The object that answers a call."""
     return getattr(getattr(site, call.part), call.name)
 
 

@@ -19,13 +19,13 @@ if TYPE_CHECKING:
 
 
 class BookCalls(Asking):
-    """What a site answers about its books."""
+    """The calls about a site's books."""
 
     @call("ledger", ALL, long="yes")
     def report(
         self, period: str, by: list[str] | None = None, where: dict[str, str] | None = None, waits: bool = True
     ) -> Report:
-        """What was charged in a period in plain words and where it went; by account, user, queue, tier, name, month, two at most.
+        """Report charges of a period in plain words, and where they went; by account, user, queue, tier, name, month, two at most.
 
         ``where`` chooses: account, user, queue, tier or name, several by commas. Without ``waits`` nothing is told of these.
         Raises :class:`BadValue` for a period, key or choice that there isn't.
@@ -34,12 +34,12 @@ class BookCalls(Asking):
 
     @call("ledger", ALL, long="yes")
     def over_time(self, period: str, split: str, where: dict[str, str] | None = None) -> OverTime:
-        """What was charged over a period, by days, weeks or months as these suit it, split by one key."""
+        """Report charges over a period, by days, weeks or months as these suit it, split by one key."""
         ...
 
     @call("ledger", ALL, long="yes")
     def waits(self, period: str, where: dict[str, str] | None = None) -> BySize:
-        """How long the jobs that ended in a period waited, by how many cores they held."""
+        """Report the waits of jobs that ended in a period, by the number of cores they held."""
         ...
 
     @call("ledger", ALL, long="yes")
@@ -49,17 +49,17 @@ class BookCalls(Asking):
 
     @call("ledger", ALL)
     def shares(self) -> tuple[ShareLine, ...]:
-        """What each account should have of the cluster, what it had of late by days, and what its jobs stand ahead for it."""
+        """Report each account's share of the cluster, its use of late by days, and how far its jobs stand ahead for it."""
         ...
 
     @call("ledger", ALL, long="yes")
     def waste(self, period: str, where: dict[str, str] | None = None) -> Waste:
-        """What was asked for and not used in a period, the names with most of it, and what advice would have saved of it."""
+        """Report requests that were not used in a period, the names with most of them, and what advice would have saved."""
         ...
 
     @call("ledger", ALL, long="yes")
     def budget_ends(self) -> dict[str, BudgetEnd]:
-        """Of each account with a budget that was used in the last 30 days, when it ends if it goes on so."""
+        """Report when each account's budget ends at the present rate, for those that were used in the last 30 days."""
         ...
 
     @call("ledger", ALL, long="yes")
@@ -89,7 +89,7 @@ class BookCalls(Asking):
 
     @call("studies", ALL)
     def studied(self) -> StudyView:
-        """How far the last study is, and what it has found."""
+        """Report progress and findings of the last study."""
         ...
 
     @call("studies", ALL)

@@ -1,4 +1,4 @@
-"""How a call of a site is written down: once, over its method, with who answers it, who may make it and what it needs."""
+"""The marks of a site's calls: each is written once, over its method, with who answers it, who may make it and what it needs."""
 
 from __future__ import annotations
 
@@ -48,16 +48,16 @@ class Call:
     plan: bool = False
     about: str = ""
     several: bool = False
-    """Whether its answer is a list."""
+    """True when its answer is a list."""
 
     @property
     def by_reader(self) -> bool:
-        """Whether a process that only reads the journal can answer it."""
+        """True when a process that only reads the journal can answer it."""
         return self.long != "no" and self.part in READING
 
     @property
     def changes(self) -> bool:
-        """Whether it changes the site: it is never made twice by itself."""
+        """True when it changes the site: it is never repeated automatically."""
         return self.part in CHANGING
 
 

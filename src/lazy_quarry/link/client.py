@@ -32,7 +32,7 @@ SILENT_S = 1.5
 """An engine that has the folder listens within this time."""
 SOCKET = "engine.sock"
 LOOK_S, LONGEST_S = 2.0, 900.0
-"""How often it is looked whether an engine that doesn't answer is stopped; so long nobody waits for any call."""
+"""Seconds between looks whether a silent engine is stopped; and seconds after which any call is given up."""
 
 
 class SocketClient(SiteClient):
@@ -223,7 +223,7 @@ def _peer(link: socket.socket) -> int:
 
 
 def is_stopped(pid: int) -> bool:
-    """Whether a process is stopped by a signal or a debugger (the state T or t of proc(5))."""
+    """True when a process is stopped by a signal or a debugger (the state T or t of proc(5))."""
     try:
         return system.read_text(f"/proc/{pid}/stat").rpartition(")")[2].split()[0] in ("T", "t")
     except (OSError, IndexError):

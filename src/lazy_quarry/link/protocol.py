@@ -1,4 +1,4 @@
-"""How calls are written: JSON-RPC 2.0, one message on a line, with the types of :class:`SiteClient`.
+"""The form of calls: JSON-RPC 2.0, one message on a line, with the types of :class:`SiteClient`.
 
 Values are frozen dataclasses, read and written as they are. A value that doesn't fit its type is an error that names the place.
 """
@@ -143,7 +143,7 @@ def write_notification(method: str, **params: Any) -> bytes:
 
 
 class Glance(msgspec.Struct):
-    """What is seen of a call before it is answered."""
+    """The parts of a call that are looked at before it is answered."""
 
     method: str = ""
     id: int | str | None = None
@@ -161,7 +161,7 @@ _GLANCES = msgspec.json.Decoder(Glance)
 
 
 def glance_at(line: bytes) -> Glance:
-    """What a line calls; an empty method for what isn't a call."""
+    """Read the call in a line; an empty method for what isn't a call."""
     try:
         return _GLANCES.decode(line)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
@@ -178,7 +178,7 @@ def read_reply(line: bytes) -> Reply:
 
 
 def result_of(method: str, reply: Reply) -> Any:
-    """What an answer holds: the value, or the error raised as it was on the other side."""
+    """Return the value in an answer, or raise its error as it was on the other side."""
     if reply.error is not None:
         kind = next((kind for kind, code in ERRORS.items() if code == reply.error.code), QuarryError)
         raise kind(reply.error.message)
@@ -229,7 +229,7 @@ def arguments_of(request: Request) -> dict[str, Any]:
 
 
 def _exact(value: Any) -> bool:
-    """Whether every number within is one that every reader of JSON has exactly."""
+    """True when every number within is one that every reader of JSON has exactly."""
     rest = [value]
     while rest:
         one = rest.pop()

@@ -43,7 +43,7 @@ MOST_CPU_S = 300
 MOST_MEMORY = 8 * 2**30
 """Bytes of addresses that the process may have."""
 TELL_S = 0.2
-"""How often a study tells how far it is."""
+"""Seconds between two reports of a study's progress."""
 SIZE = 8
 """Bytes that say how long the next message is."""
 

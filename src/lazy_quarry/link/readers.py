@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 MOST = 2
 """Readers at once."""
 STOP_S = 0.25
-"""How often it is looked whether a study is to stop."""
+"""Seconds between looks whether a study is to stop."""
 IDLE_S = 60.0
 """One that had nothing to do for so long is let go."""
 
@@ -57,7 +57,7 @@ class Readers:
         self.folder, self.present, self._starter = folder, present, starter
         self._free: list[_Reader] = []
         self._busy: dict[_Reader, str] = {}
-        """Those that work, and for whom."""
+        """The readers at work, and for whom."""
         self._promised = 0
         """Places that are taken by calls which have no reader yet."""
         self._waiting: dict[str, deque[asyncio.Future[None]]] = {}

@@ -65,9 +65,9 @@ TICK_S = 0.5
 CHECK_AFTER_S = 10.0
 """A large journal is read whole so long after the start, when the first calls are answered."""
 AGE_EVERY_S = 3600.0
-"""How often it is looked for what need not be kept any longer."""
+"""Seconds between looks for what need not be kept any longer."""
 MOST_SLICES = 200
-"""So many slices of the plan are worked out for one call, before it is answered all the same."""
+"""Slices of the plan that are worked out for one call at most, before it is answered."""
 MOST_CONNECTING = 128
 """Clients that may wait to be connected."""
 UNREAD_S = 60.0
@@ -81,7 +81,7 @@ _LEAVE, _LEFT = b'{"jsonrpc":"2.0","id":0,"method":"leave"}\n', b'{"jsonrpc":"2.
 
 
 def linger_s() -> float:
-    """How long it stays with nothing to do; ``LQ_LINGER`` shortens it for tests."""
+    """Seconds that it stays with nothing to do; ``LQ_LINGER`` shortens it for tests."""
     return float(os.environ.get("LQ_LINGER", "60"))
 
 
@@ -319,7 +319,7 @@ class Server:
             return answer(self.site, caller, line)
 
     def _is_long(self, call: Glance) -> bool:
-        """Whether a call may take long, as it is made."""
+        """True when a call may take long with these arguments."""
         known = CALLS.get(call.method)
         if known is None or known.long == "no":
             return False
@@ -400,7 +400,7 @@ class Server:
 
 
 def _is_gone(peer: socket.socket) -> bool:
-    """Whether the other end of a link is closed, not only shut for writing."""
+    """True when the other end of a link is closed, not only shut for writing."""
     poll = select.poll()
     try:
         poll.register(peer.fileno(), 0)

@@ -157,7 +157,7 @@ class SiteClient(BookCalls):
 
     @call("queries", ALL)
     def samples(self, number: int) -> list[tuple[int, float, int]]:
-        """What was measured of a running job: (instant in ms, cores busy, memory in MiB)."""
+        """Read the measurements of a running job: (instant in ms, cores busy, memory in MiB)."""
         ...
 
     @call("queries", ALL)
@@ -172,12 +172,12 @@ class SiteClient(BookCalls):
 
     @call("queries", ALL)
     def compare(self, first: int, second: int) -> str:
-        """Which of two waiting jobs stands ahead, and why."""
+        """Say which of two waiting jobs stands ahead, and why."""
         ...
 
     @call("queries", ALL)
     def look(self, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
-        """What has changed of the board since a mark, or all of it: see :class:`BoardChange`."""
+        """Read the changes of the board since a mark, or all of it: see :class:`BoardChange`."""
         ...
 
     @call("queries", ALL, plan=True)
@@ -187,7 +187,7 @@ class SiteClient(BookCalls):
 
     @call("queries", ALL)
     def notices(self) -> tuple[str, ...]:
-        """What stands in the way of the site or of certain jobs now, in sentences."""
+        """Obstacles of the site or of certain jobs now, in sentences."""
         ...
 
     @call("queries", ALL)
@@ -209,24 +209,24 @@ class SiteClient(BookCalls):
 
     @call("beforehand", OWN_JOBS, plan=True)
     def would_run_again(self, jobs: list[int], settings: list[str], failed: bool = False) -> Foretold:
-        """What running jobs again would come to; nothing is changed."""
+        """Rehearse running jobs again: jobs, charge and starts; nothing is changed."""
         ...
 
     @call("beforehand", OWN_JOBS, plan=True)
     def would_change(self, jobs: list[int], settings: list[str]) -> Foretold:
-        """What jobs that have not started would be with these settings; nothing is changed."""
+        """Rehearse a change of jobs that have not started; nothing is changed."""
         ...
 
     @call("beforehand", ALL, plan=True)
     def would_try(
         self, submission: Submission, task: int | None = None, values: dict[str, str] | None = None
     ) -> Foretold:
-        """What a trial of a draft would come to; nothing is changed."""
+        """Rehearse a trial of a draft; nothing is changed."""
         ...
 
     @call("beforehand", OWN_JOBS, long="yes", plan=True)
     def would_continue(self, number: int, source: ChainSource, first: str = "") -> Foretold:
-        """Which jobs of a chain would run again; nothing is changed."""
+        """Rehearse the continuation of a chain: the jobs that would run again; nothing is changed."""
         ...
 
     # -- what is said of a draft
@@ -297,7 +297,7 @@ class SiteClient(BookCalls):
 
     @call("advice", ALL, plan=True)
     def advise(self, name: str) -> Advised:
-        """What to ask for next time: for a name, or for the job of a number."""
+        """Advise the next request of a name, or of the job of a number."""
         ...
 
     @call("advice", ALL, long="yes")

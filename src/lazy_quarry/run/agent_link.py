@@ -47,13 +47,13 @@ def _in_use(spool: str) -> str:
 
 
 def taken_words(spool: Path) -> str:
-    """Which other state folder's jobs have this machine's cores, in a sentence; empty when none has."""
+    """Name the other state folder whose jobs have this machine's cores, in a sentence; empty for none."""
     holder = cores_holder()
     return "" if holder in (None, str(spool)) else _in_use(str(holder))
 
 
 class Epochs(Protocol):
-    """What an engine's journal says of it: which journal that is, and the number of this start in it."""
+    """An engine's journal: its identity, and the number of this start of an engine in it."""
 
     identity: str
     epoch: int

@@ -27,13 +27,13 @@ class FilesOfNodes:
         return self._home if node is None else node.files
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
-        """What all of its parts have used so far, and the cores that they keep busy."""
+        """Use of all of its parts so far, and the cores that they keep busy."""
         each = range(max(1, len(job.allocations)))
         found = [one for place in each if (one := self.of(job, place).live_of(attempt_name(job, place)))]
         return (sum_of([use for use, _ in found]), sum(busy for _, busy in found)) if found else None
 
     def parts(self, job: Job, now_ms: int) -> tuple[NodeUse, ...]:
-        """What each part has used so far."""
+        """Use of each part so far."""
         if len(job.allocations) < 2:
             return ()
         known = [
@@ -47,11 +47,11 @@ class FilesOfNodes:
         return self.of(job).run_ms(job)
 
     def inside(self, job: Job, now_ms: int) -> Inside | None:
-        """What it has told of itself."""
+        """Read the parts and tasks that it told of."""
         return self.of(job).inside(job, now_ms)
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
-        """What was measured of its first part."""
+        """Measurements of its first part."""
         return self.of(job).samples(job, now_ms)
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
@@ -59,11 +59,11 @@ class FilesOfNodes:
         return self.of(job).output(job, path, from_byte, now_ms)
 
     def look_at(self, paths: list[str]) -> list[FileFound]:
-        """What these files are."""
+        """Look at files by their content."""
         return self._home.look_at(paths)
 
     def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
-        """What was made below a folder."""
+        """List the files that were made below a folder."""
         return self._home.made(folder, since_ms, until_ms)
 
     def remove(self, folder: str, paths: list[str], since_ms: int) -> tuple[int, list[str]]:

@@ -1,4 +1,4 @@
-"""What a job told of itself, from what its helpers wrote into its attempt's folder, while it runs and at its end.
+"""Parts and tasks that a job told of, as its helpers wrote them into its attempt's folder, while it runs and at its end.
 
 ``inside/parts.jsonl`` has a line where a part begins and one where it is over (JSON Lines), ``inside/field-ID`` a byte for each
 task of a spread. The job may have written anything there, so whatever can't be read is passed over.
@@ -27,7 +27,7 @@ class InsideFiles:
         self._known: dict[str, tuple[Mark, _Parts]] = {}
 
     def read(self, name: str, ask: Asked, over: bool = False) -> Inside | None:
-        """What is there of an attempt; None for nothing. ``over``: it has ended, so nothing of it goes on."""
+        """Read what an attempt told of; None for nothing. ``over``: it has ended, so nothing of it goes on."""
         mark, parts = self._known.get(name, (None, {}))
         raw = ask(mark, [each for each, entry in parts.items() if entry.get("kind") == "spread"])
         if raw is None:

@@ -27,7 +27,7 @@ from lazy_quarry.run.node.sockets import listen
 SOCKET = "shell.sock"
 WORKED = "shell-commands.json"
 _PATIENCE_S = 120.0
-"""How long it waits for the person's terminal."""
+"""Seconds that it waits for the person's terminal."""
 _RC = """[ -f ~/.bashrc ] && . ~/.bashrc
 __lq_first=
 __lq_note() {

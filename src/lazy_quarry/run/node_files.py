@@ -29,7 +29,7 @@ class NodeFiles:
         self._inside = InsideFiles()
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
-        """What the supervisor wrote last: use so far, cores busy."""
+        """Use so far and cores busy, as the supervisor wrote last."""
         return self.live_of(attempt_name(job))
 
     def live_of(self, name: str) -> tuple[Use, float] | None:
@@ -46,7 +46,7 @@ class NodeFiles:
         return {}
 
     def parts(self, job: Job, now_ms: int) -> tuple[NodeUse, ...]:
-        """What the supervisors of an attempt on several nodes wrote last, as far as they write here."""
+        """Use by node, as the supervisors of an attempt on several nodes wrote last, as far as they write here."""
         if len(job.allocations) < 2:
             return ()
         known = [(one.node, self.live_of(attempt_name(job, part))) for part, one in enumerate(job.allocations)]
@@ -59,11 +59,11 @@ class NodeFiles:
         return None
 
     def inside(self, job: Job, now_ms: int) -> Inside | None:
-        """What it has told of its parts and tasks."""
+        """Read the parts and tasks that it told of."""
         return self._told(attempt_name(job), over=False)
 
     def inside_at_end(self, name: str, ended_ms: int) -> Inside | None:
-        """What an attempt that is over, by its name, had told until then."""
+        """Read what an attempt that is over, by its name, had told of until then."""
         return at_its_end(self._told(name, over=True), ended_ms)
 
     def _told(self, name: str, over: bool) -> Inside | None:
@@ -72,7 +72,7 @@ class NodeFiles:
         return None
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
-        """What its supervisor measured; for a long run, fewer samples."""
+        """Measurements of its supervisor; for a long run, fewer."""
         return self.samples_of(attempt_name(job))
 
     def samples_of(self, name: str) -> list[Sample]:
@@ -124,7 +124,7 @@ class NodeFiles:
 
 
 def _as_left(job: Job, path: str, piece: Piece) -> bool:
-    """Whether one of the files that a job printed into is as it left it, as far as that is known."""
+    """True when a file that a job printed into is as it left it, as far as that is known."""
     which = "output" if path == job.paths.output else "errors"
     mark = next((one for one in job.printed if one.which == which), None)
     return not job.phase.final or mark is None or mark.same(piece.inode, piece.size, piece.mtime_ns)
@@ -161,7 +161,7 @@ class AttemptsOfNode(NodeFiles):
         self.service.lay_out(attempt_name(job, part), intent_text(intent), job.origin.script)
 
     def is_laid_out(self, name: str) -> bool:
-        """Whether that is written."""
+        """True when that is written."""
         return self.service.is_laid_out(name)
 
     def write_stop(self, name: str, cause: str) -> None:

@@ -1,4 +1,4 @@
-"""What a runner needs from a node, however it is reached."""
+"""A runner's view of a node, however that is reached."""
 
 from collections.abc import Callable
 from typing import Protocol
@@ -18,15 +18,15 @@ class AttemptFiles(JobFiles, Protocol):
         ...
 
     def inside_at_end(self, name: str, ended_ms: int) -> Inside | None:
-        """What an attempt that is over, by its name, had told until then."""
+        """Read what an attempt that is over, by its name, had told of until then."""
         ...
 
     def live_of(self, name: str) -> tuple[Use, float] | None:
-        """What a part of a running attempt, by its name, has used so far, and the cores that it keeps busy; None when unknown."""
+        """Use so far of a part of a running attempt, by its name, and the cores that it keeps busy; None when unknown."""
         ...
 
     def samples_of(self, name: str) -> list[Sample]:
-        """What was measured of an attempt, by its name."""
+        """Measurements of an attempt, by its name."""
         ...
 
     def prepare(self, names: list[str]) -> None:
@@ -41,7 +41,7 @@ class AttemptFiles(JobFiles, Protocol):
         ...
 
     def is_laid_out(self, name: str) -> bool:
-        """Whether that is written."""
+        """True when that is written."""
         ...
 
     def write_stop(self, name: str, cause: str) -> None:
@@ -72,7 +72,7 @@ class NodeLink(Protocol):
 
     @property
     def connected(self) -> bool:
-        """Whether there is a link."""
+        """True while there is a link."""
         ...
 
     @property
@@ -82,7 +82,7 @@ class NodeLink(Protocol):
 
     @property
     def superseded(self) -> bool:
-        """Whether another engine of this site has taken this one's place."""
+        """True when another engine of this site has taken this one's place."""
         ...
 
     def fileno(self) -> int | None:
@@ -114,13 +114,13 @@ class NodeLink(Protocol):
         ...
 
     def heard(self) -> list[Ask | Over | Waits | Notes]:
-        """What has come since the last time."""
+        """Messages that have come since the last time."""
         ...
 
     def obstacle(self) -> str:
-        """What is in the way of starts there, as far as that is seen without trying."""
+        """The obstacle to starts there, as far as that is seen without trying; empty for none."""
         ...
 
     def notices(self) -> list[str]:
-        """What a person should know of it."""
+        """Sentences about it that a person should know."""
         ...

@@ -53,7 +53,7 @@ class Nodes:
         """Parts that should stop, by name, and why; and those of which the file that says so could not be written yet."""
         self._unwritten_stops: dict[str, str] = {}
         self._noted: dict[str, str] = {}
-        """What the agent found about an attempt that runs, by name."""
+        """Notes of agents about attempts that run, by name."""
         self._old: list[tuple[float, NodeLink, str]] = []
         """Settled attempts, and since when they are, the oldest first."""
         self._busy_at = time.monotonic()
@@ -309,7 +309,7 @@ class Nodes:
 
     @property
     def superseded(self) -> bool:
-        """Whether another engine of this site has taken this one's place."""
+        """True when another engine of this site has taken this one's place."""
         return any(node.superseded for node in self.nodes.values())
 
     def busy(self) -> bool:
@@ -318,5 +318,5 @@ class Nodes:
 
 
 def _use(ended: Exit) -> Use:
-    """What a part used."""
+    """The use of a part."""
     return Use(ended.cpu_ms, ended.memory_peak_mib, ended.read_bytes, ended.written_bytes, ended.scratch_mib)

@@ -1,4 +1,4 @@
-"""What stands for a runner in a process that only reads: it has the files of jobs, and runs nothing."""
+"""The runner of a process that only reads: it has the files of jobs, and runs nothing."""
 
 from typing import NoReturn
 
@@ -15,7 +15,7 @@ class OnlyFiles:
         self.files, self.words = files, ""
 
     def obstacle(self) -> str:
-        """What the engine said last."""
+        """The obstacle that the engine named last."""
         return self.words
 
     def notices(self) -> list[str]:

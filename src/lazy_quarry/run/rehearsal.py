@@ -22,7 +22,7 @@ from lazy_quarry.run.runner import Attempt, JobFiles, OutputChunk
 
 @dataclass(frozen=True, slots=True)
 class ModelledRun:
-    """How one attempt goes: its time in ms, how it ends, and what it has used."""
+    """The course of one attempt: its time in ms, its end, and its use."""
 
     after_ms: int
     exit: int | None
@@ -32,7 +32,7 @@ class ModelledRun:
     busy: float
     reason: str = ""
     whole_ms: int = 0
-    """How long it would have taken, had nothing ended it earlier."""
+    """Time in ms that it would have taken, had nothing ended it earlier."""
 
 
 def model(seed: int, job: Job) -> ModelledRun:
@@ -137,31 +137,31 @@ class RehearsalRunner:
         self._causes.pop(report.job, None)
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
-        """What the model has used by now."""
+        """Use of the model by now."""
         known = self._running.get(job.number)
         if known is None:
             return None
         return modelled_use(job, known[1], now_ms), known[1].busy
 
     def parts(self, job: Job, now_ms: int) -> tuple[NodeUse, ...]:
-        """What the model has used by now on each node."""
+        """Use of the model by now on each node."""
         known = self._running.get(job.number)
         return () if known is None else modelled_parts(job, modelled_use(job, known[1], now_ms))
 
     def inside(self, job: Job, now_ms: int) -> Inside | None:
-        """What the model has done by now of its parts and tasks."""
+        """Parts and tasks of the model by now."""
         known = self._running.get(job.number)
         return None if known is None else modelled_inside(job, known[1].whole_ms or known[1].after_ms, now_ms, False)
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
-        """What would have been measured of the model; the same at every call."""
+        """Measurements of the model; the same at every call."""
         known, began = self._running.get(job.number), job.started_ms
         if known is None or began is None:
             return []
         return modelled_samples(job, known[1], now_ms, SAMPLES)
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
-        """What the rehearsed job would have printed by now."""
+        """A piece of the output that the rehearsed job would have printed by now."""
         raw = self._printed(job, now_ms).encode()
         return OutputChunk(path, raw[from_byte:].decode(), len(raw), len(raw))
 
@@ -195,7 +195,7 @@ class RehearsalRunner:
 
 
 def modelled_use(job: Job, modelled: ModelledRun, at: int) -> Use:
-    """What a modelled run has used by an instant."""
+    """Use of a modelled run by an instant."""
     ran = max(0, at - (job.started_ms or 0))
     ramp = min(1.0, ran / max(1, modelled.after_ms) * 3)  # memory fills over the first third
     written = round(ran / 1000 * 40_000 * max(1.0, modelled.busy))
@@ -238,7 +238,7 @@ def _shared(amount: int, weights: list[float]) -> list[int]:
 
 
 def modelled_samples(job: Job, modelled: ModelledRun, until_ms: int, most: int) -> list[Sample]:
-    """What would have been measured of a modelled run."""
+    """Measurements of a modelled run."""
     began, found = job.started_ms or 0, list[Sample]()
     for at in range(began, until_ms, max(15_000, (until_ms - began) // most // 15_000 * 15_000)):
         sway = 0.92 + 0.12 * ((at // 1000 + job.number * 40_503 + job.attempt) * 2_654_435_761 % 2**32) / 2**32

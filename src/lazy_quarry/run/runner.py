@@ -1,4 +1,4 @@
-"""What an engine needs from a runner of jobs."""
+"""An engine's view of a runner of jobs."""
 
 from dataclasses import dataclass
 from typing import Protocol
@@ -21,7 +21,7 @@ class OutputChunk:
     size: int
     problem: str = ""
     changed: bool = False
-    """Whether the file is not as the job left it, so that nothing of it is told as the job's."""
+    """True when the file is not as the job left it, so that nothing of it is told as the job's."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,19 +41,19 @@ class JobFiles(Protocol):
     """
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
-        """What a running attempt has used so far, and the cores it keeps busy now; None when unknown."""
+        """Use of a running attempt so far, and the cores it keeps busy now; None when unknown."""
         ...
 
     def parts(self, job: Job, now_ms: int) -> tuple[NodeUse, ...]:
-        """What a running attempt on several nodes has used on each so far, as far as that is known; none where it has one."""
+        """Use so far on each node of a running attempt on several, as far as that is known; none where it has one."""
         ...
 
     def inside(self, job: Job, now_ms: int) -> Inside | None:
-        """What a running attempt has told of its parts and tasks so far; None for nothing."""
+        """Parts and tasks that a running attempt has told of so far; None for nothing."""
         ...
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
-        """What was measured of a running attempt: (instant in ms, cores busy, memory in MiB), oldest first."""
+        """Measurements of a running attempt: (instant in ms, cores busy, memory in MiB), oldest first."""
         ...
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
@@ -61,7 +61,7 @@ class JobFiles(Protocol):
         ...
 
     def look_at(self, paths: list[str]) -> list[FileFound]:
-        """What each of these files is by its content, and what is wrong with it; none where there are no files."""
+        """Look at files by their content: the kind of each, and what is wrong with it; none where there are no files."""
         ...
 
     def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
@@ -113,7 +113,7 @@ class Runner(Protocol):
         ...
 
     def notices(self) -> list[str]:
-        """What stands in the way of certain jobs, in sentences."""
+        """Obstacles of certain jobs, in sentences."""
         ...
 
     def closed(self) -> str:

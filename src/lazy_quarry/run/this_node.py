@@ -14,9 +14,9 @@ from lazy_quarry.run.node.messages import Ask, FromEngine, Notes, Over, Waits
 from lazy_quarry.run.node_files import AttemptsOfNode, Ground
 
 OTHERS_S = 5.0
-"""How often it is looked whether other users' jobs have this machine's cores too."""
+"""Seconds between looks whether other users' jobs have this machine's cores too."""
 HOLDER_S = 1.0
-"""How often it is looked whether another state folder has the cores."""
+"""Seconds between looks whether another state folder has the cores."""
 _LQ = """#!/bin/sh
 case "$1" in
 phase|ranks|spread)
@@ -25,7 +25,7 @@ phase|ranks|spread)
 esac
 exec "{python}" -m lazy_quarry "$@"
 """
-"""What a job calls: its helpers without all that Python looks for at its start."""
+"""The command that jobs call: its helpers begin without all that Python looks for at its start."""
 
 
 class ThisNode:
@@ -75,7 +75,7 @@ class ThisNode:
 
     @property
     def connected(self) -> bool:
-        """Whether there is a link to an agent."""
+        """True while there is a link to an agent."""
         return self._link.connected
 
     @property
@@ -85,7 +85,7 @@ class ThisNode:
 
     @property
     def superseded(self) -> bool:
-        """Whether another engine of this site has taken this one's place."""
+        """True when another engine of this site has taken this one's place."""
         return self._link.superseded
 
     def fileno(self) -> int | None:
@@ -118,7 +118,7 @@ class ThisNode:
         self._link.send(message)
 
     def heard(self) -> list[Ask | Over | Waits | Notes]:
-        """What has come since the last time."""
+        """Messages that have come since the last time."""
         return list(self._link.heard())
 
     # -- what is in the way ------------------------------------------------------------------------

@@ -15,7 +15,7 @@ Cells = dict[tuple[Any, ...], list[int]]
 
 
 def cells_of(job: Job, happened: Sequence[Event]) -> list[Cell] | None:
-    """What all attempts of a job add to the sums, from its events, or from its record where it had one attempt.
+    """Amounts that all attempts of a job add to the sums, from its events, or from its record where it had one attempt.
 
     None where its earlier attempts are no longer known. An array adds nothing: its tasks do.
     """

@@ -1,4 +1,4 @@
-"""What was written last, noted outside of the journal: without it, nobody could tell that its end is missing."""
+"""The number of the newest event, noted outside of the journal: without it, nobody could tell that its end is missing."""
 
 import os
 from pathlib import Path

@@ -87,7 +87,7 @@ class Journal:
         self._head = head
         known = self._known()
         self.identity = known["identity"]
-        """What tells this journal from every other."""
+        """The mark of this journal, which no other has."""
         self.epoch = _epoch_of(known)
         """The number of this start of an engine; nothing is taken from one of a lower number any more."""
         self.adopted = known.get("adopted", "")
@@ -95,7 +95,7 @@ class Journal:
         self.number, self.chain, self._kept_at = 0, first_chain(self.identity), 0
         self._totals, self._parts = Totals(), dict[str, str]()
         self.checked = False
-        """Whether all of it was read and compared when it was opened."""
+        """True when all of it was read and compared at opening."""
         self._look()
         if not self.reading:
             # Nothing is written into a journal that is damaged; an engine before this one may have written until now.
@@ -118,7 +118,7 @@ class Journal:
                 raise DamagedJournal(self.folder, problem)
 
     def _known(self) -> dict[str, str]:
-        """What it says of itself, with an identity where it is new. Raises :class:`StateFolderError` for a copied folder's."""
+        """Read its own description, with an identity where it is new. Raises :class:`StateFolderError` for a copied folder's."""
         known = self.storage.meta()
         if self.reading:
             if "identity" not in known:
@@ -334,7 +334,7 @@ class Journal:
     # -- reading -----------------------------------------------------------------------------------
 
     def one_view(self) -> AbstractContextManager[None]:
-        """What this thread reads meanwhile is as it was at one instant, though the engine may go on writing."""
+        """Have this thread read all as it was at one instant, though the engine may go on writing."""
         return self.storage.one_view()
 
     def follow(self, state: State, hear: Callable[[int, list[Event]], None]) -> None:
@@ -462,12 +462,12 @@ def _ended_jobs(ends: Sequence[Ended], state: State) -> Iterator[tuple[Job, Ende
 
 
 def _cells_of_ends(ends: Sequence[Ended], state: State) -> list[Cell]:
-    """What these ends add to the sums."""
+    """Amounts that these ends add to the sums."""
     return [cell for job, end in _ended_jobs(ends, state) if job.request.array is None for cell in sum_cells(job, end)]
 
 
 def _changes(table: Any) -> set[Any]:
-    """What has changed of a table of the state; of one that doesn't track it, all of it."""
+    """Changed entries of a table of the state; of one that doesn't track changes, all."""
     changed: set[Any] | None = getattr(table, "changed", None)
     return set(table) if changed is None else changed
 

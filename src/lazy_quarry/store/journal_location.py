@@ -11,7 +11,7 @@ from lazy_quarry.store.sqlite.sql_storage import FILE, SqlStorage
 
 
 def place_of(folder: Path) -> dict[str, str]:
-    """What a journal keeps of the folder that it belongs to."""
+    """The marks of a folder that a journal keeps: its path and number."""
     return {"path": str(folder.resolve()), "inode": str(os.stat(folder).st_ino)}
 
 

@@ -13,7 +13,7 @@ from lazy_quarry.store.storage import CELL_KEY, CELL_VALUES
 
 @dataclass(frozen=True, slots=True)
 class Proof:
-    """What was compared: ended jobs and tasks, sums, all core-ms charged; what does not agree, and what can't be known."""
+    """The result of a comparison: ended jobs and tasks, sums, all core-ms charged; what does not agree, and what can't be known."""
 
     jobs: int
     sums: int

@@ -32,7 +32,7 @@ _BESIDE = (f"{FILE}-wal", f"{FILE}-shm", f"{FILE}-wal.saved", "journal.head")
 
 @dataclass(frozen=True, slots=True)
 class Rescue:
-    """What was saved, and exactly what was not. Numbers are those of events in the old journal."""
+    """The outcome of a rescue: what was saved, and what was not. Numbers are those of events in the old journal."""
 
     whole: int
     missing: tuple[tuple[int, int], ...]
@@ -48,7 +48,7 @@ class Rescue:
 
     @property
     def words(self) -> str:
-        """What was saved and what was not, in a sentence each."""
+        """Say what was saved and what was not, in a sentence each."""
         said = [f"{plural(self.whole, 'event')} were whole"]
         if self.missing:
             said.append(f"missing are {', '.join(_range(*one) for one in self.missing)}")

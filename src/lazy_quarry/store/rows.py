@@ -59,7 +59,7 @@ class Texts:
             self._known.pop(key, None)
 
     def missing(self, keys: Iterable[int]) -> set[int]:
-        """Which of these are not at hand."""
+        """Texts of these that are not at hand."""
         return {key for key in keys if key not in self._known}
 
     def add(self, found: Mapping[int, str]) -> None:
@@ -90,7 +90,7 @@ def event_check(number: int, at_ms: int, kind: str, job: int | None, body: str, 
 
 
 def is_whole(row: EventRow) -> bool:
-    """Whether an event's row is as it was written."""
+    """True when an event's row is as it was written."""
     return row.kind == THINNED or event_check(*row[:7]) == row.own_check
 
 
@@ -146,7 +146,7 @@ def checked_row(row: EndedRow) -> EndedRow:
 
 
 def ended_is_whole(row: EndedRow) -> bool:
-    """Whether the row of an ended job is as it was written."""
+    """True when the row of an ended job is as it was written."""
     return row_check(*row[:-1]) == row.own_check
 
 
@@ -157,7 +157,7 @@ def job_of(body: str, script: str, environment: str) -> Job:
 
 
 def sum_cells(job: Job, end: Ended) -> list[Cell]:
-    """What one end adds to the sums, by UTC day; the job itself counts on its last day."""
+    """Amounts that one end adds to the sums, by UTC day; the job itself counts on its last day."""
     begin = job.started_ms if job.started_ms is not None else end.at_ms
     held = by_day(begin, end.at_ms, end.allocated_core_ms)
     charged = by_day(begin, end.at_ms, end.charge_core_ms)

@@ -1,4 +1,4 @@
-"""What searching needs from whatever keeps the index of ended jobs.
+"""A search's view of the index of ended jobs, whatever keeps it.
 
 It follows from the journal: it may be removed at any time and is made anew. Only the kept ends of what jobs printed are nowhere
 else.
@@ -26,14 +26,14 @@ class SearchIndex(Protocol):
     """Finds jobs that have ended. It may be behind the journal; ``mark`` says how far it has come."""
 
     made_anew: int
-    """How often it had to be made anew: all is to be put in again."""
+    """Number of times it was made anew: all is to be put in again."""
 
     def mark(self) -> int:
         """The instant in ms up to which ended jobs are in it."""
         ...
 
     def missing(self, jobs: Sequence[int]) -> set[int]:
-        """Which of these are not in it."""
+        """Jobs of these that are not in it."""
         ...
 
     def add(self, entries: Iterable[Entry], mark: int) -> None:

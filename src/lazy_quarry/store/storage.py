@@ -1,4 +1,4 @@
-"""What the journal needs from whatever keeps it: rows that are written together or not at all, and read again."""
+"""A journal's view of whatever keeps it: rows that are written together or not at all, and read again."""
 
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import AbstractContextManager
@@ -71,7 +71,7 @@ PART, DAY = "part", "day_ms"
 
 @dataclass(frozen=True, slots=True)
 class EndedFilter:
-    """Which ended jobs to read; None means any. Newest first, ``limit`` at most."""
+    """A choice of ended jobs; None means any. Newest first, ``limit`` at most."""
 
     user: str | None = None
     accounts: tuple[str, ...] | None = None
@@ -90,7 +90,7 @@ class EndedFilter:
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """Which sums: of days from ``begin_ms`` on and before ``end_ms``, by these keys, of these alone.
+    """A choice of sums: of days from ``begin_ms`` on and before ``end_ms``, by these keys, of these alone.
 
     ``parts`` are the first instants of the parts of the period, rising, for :data:`PART`.
     """
@@ -128,7 +128,7 @@ class LiveRow(NamedTuple):
 
 @dataclass(slots=True)
 class Batch:
-    """What is written in one transaction."""
+    """The rows of one transaction."""
 
     events: list[EventRow] = field(default_factory=list)
     texts: dict[int, str] = field(default_factory=dict)
@@ -200,7 +200,7 @@ class Storage(Protocol):
         """Waits of a period: keys, then all in ms, then all cores in thousandths, as texts with commas."""
 
     def spans(self, wanted: Wanted) -> list[tuple[int, int, int]]:
-        """What ran in a period: beginning, end, core-ms."""
+        """Runs of a period: beginning, end, core-ms."""
 
     def first_day(self) -> int | None:
         """The first instant of the first day of which there are sums."""
@@ -227,10 +227,10 @@ class Storage(Protocol):
         """Bytes of its files."""
 
     def one_view(self) -> AbstractContextManager[None]:
-        """What is read meanwhile is as it was at one instant, though the engine may go on writing."""
+        """Have all be read as it was at one instant, though the engine may go on writing."""
 
     def structure_problem(self) -> str:
-        """What the storage itself finds wrong with its files; empty for nothing."""
+        """The fault that the storage itself finds in its files; empty for none."""
 
     def close(self) -> None:
         """Close the files."""

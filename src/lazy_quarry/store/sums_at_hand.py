@@ -39,7 +39,7 @@ class SumsAtHand:
         self._since, self._new = None, []
 
     def take(self, cells: Iterable[Cell]) -> None:
-        """What ends have just added."""
+        """Take in amounts that ends have just added."""
         if self._since is not None:
             self._new += [cell for cell in cells if cell.day_ms >= self._since]
 

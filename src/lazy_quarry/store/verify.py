@@ -11,7 +11,7 @@ from lazy_quarry.store.storage import Cell, EndedRow, EventRow, Storage
 
 
 class Totals(msgspec.Struct):
-    """What the tables that follow from the events must add up to."""
+    """The totals that the tables which follow from the events must add up to."""
 
     ended: int = 0
     ended_sum: int = 0

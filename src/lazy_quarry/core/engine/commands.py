@@ -27,7 +27,7 @@ class Submit:
     doomed_tasks: tuple[int, ...] = ()
     """And those that can't start any more."""
     mark: str = ""
-    """What tells this submission from every other, also of other journals that have the same numbers."""
+    """The mark of this submission, which no other has, also in other journals that have the same numbers."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -218,16 +218,16 @@ class Finish:
     reason: str = ""
     use: Use = Use()
     inside: Inside | None = None
-    """What it told of itself."""
+    """Parts and tasks that it told of."""
     curve: Curve | None = None
-    """What it used over its time."""
+    """Its use over its time."""
     host: Host | None = None
     """The machine that it ran on; None for one that never ran."""
     held_ms: int | None = None
     printed: tuple[FileMark, ...] = ()
     """Its output and errors as it left them."""
     parts: tuple[NodeUse, ...] = ()
-    """Of an attempt on several nodes: what each came to, in the order of its allocations."""
+    """Use and end on each node of an attempt on several, in the order of its allocations."""
     mark: str = ""
     """The mark of the submission whose attempt it is; a report with another one is about no job of this journal."""
 

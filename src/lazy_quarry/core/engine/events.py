@@ -1,4 +1,4 @@
-"""What the engine records. The state of a site is a fold over its events."""
+"""The events that the engine records. The state of a site is a fold over them."""
 
 from dataclasses import dataclass
 from typing import Any, ClassVar, get_args
@@ -28,7 +28,7 @@ class Submitted:
     freed_tasks: tuple[int, ...] = ()
     doomed_tasks: tuple[int, ...] = ()
     mark: str = ""
-    """What tells this submission from every other, also of other journals that have the same numbers."""
+    """The mark of this submission, which no other has, also in other journals that have the same numbers."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,7 +87,7 @@ class Ended:
     phase: Phase
     again: bool = False
     planned: bool = False
-    """Of a job that was skipped: see :func:`~lazy_quarry.core.job.phase.left_undone`."""
+    """True for a job that was skipped as planned: see :func:`~lazy_quarry.core.job.phase.left_undone`."""
     exit: int | None = None
     signal: str | None = None
     reason: str = ""
@@ -95,14 +95,14 @@ class Ended:
     allocated_core_ms: int = 0
     charge_core_ms: int = 0
     held_ms: int = 0
-    """How long the attempt held its nodes, by its supervisor's clock; 0 also in journals that did not keep it."""
+    """Time in ms that the attempt held its nodes, by its supervisor's clock; 0 also in journals that did not keep it."""
     inside: Inside | None = None
     curve: Curve | None = None
     host: Host | None = None
     printed: tuple[FileMark, ...] = ()
     """Its output and errors as it left them."""
     parts: tuple[NodeUse, ...] = ()
-    """Of an attempt on several nodes: what each came to, in the order of its allocations. Of one, all is its own."""
+    """Use and end on each node of an attempt on several, in the order of its allocations; empty for one."""
     by: By = NOBODY
     """Who ended a job that had not started."""
 
@@ -214,7 +214,7 @@ class ClockStepped:
 
 @dataclass(frozen=True, slots=True)
 class BroughtForward:
-    """What an account was charged before this journal began."""
+    """Charges of an account from before this journal began."""
 
     kind: ClassVar[str] = "brought-forward"
     at_ms: int
@@ -243,7 +243,7 @@ class Granted:
 
 @dataclass(frozen=True, slots=True)
 class MetersRead:
-    """What each account had been charged when a term of budgets began; readings of other terms than ``needed`` are dropped."""
+    """The charges of each account when a term of budgets began; readings of other terms than ``needed`` are dropped."""
 
     kind: ClassVar[str] = "meters-read"
     at_ms: int
@@ -254,7 +254,7 @@ class MetersRead:
 
 @dataclass(frozen=True, slots=True)
 class BudgetReached:
-    """So many hundredths of an account's budget are used, of the term that began then."""
+    """A share of an account's budget, in hundredths, is used, in the term that began then."""
 
     kind: ClassVar[str] = "budget-reached"
     at_ms: int

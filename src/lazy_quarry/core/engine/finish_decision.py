@@ -68,7 +68,7 @@ def _gave_way(job: Job, report: Finish) -> bool:
 
 
 def _runs_again(job: Job, phase: Phase, report: Finish) -> bool:
-    """Whether the job waits for another attempt."""
+    """True when the job waits for another attempt."""
     request = job.request
     if _gave_way(job, report):
         return True

@@ -1,4 +1,4 @@
-"""How a job looks after an end, and what it waits for then."""
+"""A job after an end, and its waiting then."""
 
 from dataclasses import replace
 
@@ -32,12 +32,12 @@ WANTED = {
 
 
 def ended_words(phase: Phase | None) -> str:
-    """How a job is called after an end, or that it has begun."""
+    """Word a job's end, or that it has begun."""
     return "has begun" if phase is None else f"ended {phase}"
 
 
 def held_by(job: Job, end: Ended) -> int:
-    """How long in ms the attempt that ends so has held the nodes of a job."""
+    """Time in ms that the attempt that ends so has held the nodes of a job."""
     if not end.held_ms and end.allocated_core_ms and job.cores_allocated:
         return end.allocated_core_ms // job.cores_allocated  # written by a version that kept only the product
     return end.held_ms

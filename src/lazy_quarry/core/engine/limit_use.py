@@ -1,4 +1,4 @@
-"""How much of each limit is in use, and whether one more request may wait."""
+"""The use of each limit, and whether one more request may wait."""
 
 from collections.abc import Iterable
 
@@ -66,7 +66,7 @@ class LimitUse:
             yield from (("queue", name) for name in self.planner.queues(PlanRequest(-1, request, owner=owner)))
 
     def _waiting(self, except_job: int) -> dict[tuple[Kind, str], int]:
-        """How many jobs wait, for each owner; one that several queues may run waits in each of them."""
+        """Count the waiting jobs of each owner; one that several queues may run waits in each of them."""
         counts: dict[tuple[Kind, str], int] = {}
         for line in self.state.jobs.lines.values():
             if line.unstarted:

@@ -18,9 +18,9 @@ class Line:
         self.by_task: bool = key[-1]
         """Arrays whose tasks are placed one by one, each where it alone may run."""
         self.places: list[tuple[int, int]] = []
-        """Those that may start, in their order: when each was submitted, and its number."""
+        """Jobs that may start, in their order: when each was submitted, and its number."""
         self.unstarted = 0
-        """How many count as waiting in limits: all that don't run, but not tasks of arrays."""
+        """Jobs that count as waiting in limits: all that don't run, but not tasks of arrays."""
 
     def copy(self) -> "Line":
         """One that changes apart from this one."""
@@ -43,7 +43,7 @@ class LiveJobs(Tracked[int, Job]):
         self.dated: set[int] = set()
         """Jobs that may not start before some instant."""
         self.touched: set[int] = set()
-        """Those that were changed or removed since somebody last took this."""
+        """Jobs that were changed or removed since somebody last took this."""
         self._line_of: dict[int, Line] = {}
         for job in self.values():
             self._add(job)
@@ -130,5 +130,5 @@ class LiveJobs(Tracked[int, Job]):
 
 
 def may_start(job: Job) -> bool:
-    """Whether a job, or some task of an array, may start as far as only room is missing."""
+    """True when a job, or some task of an array, lacks nothing but room to start."""
     return job.phase is Phase.WAITING and (job.request.array is None or job.startable > 0)

@@ -1,4 +1,4 @@
-"""What accounts had been charged when the terms of their budgets began, and how the budgets stand."""
+"""Readings of accounts' charges when the terms of their budgets began, and the budgets' balances."""
 
 from collections.abc import Iterator, Mapping
 
@@ -27,7 +27,7 @@ def meters_at(site: Site, state: State, at_ms: int) -> Meters:
 
 
 def budgets_at(site: Site, state: State, charged: Mapping[str, int], at_ms: int) -> dict[str, Budget]:
-    """How all budgets stand if accounts have been charged so much."""
+    """Work out all budgets' balances from the charges of accounts."""
     return budgets(site, state.grants, meters_at(site, state, at_ms), charged, at_ms)
 
 

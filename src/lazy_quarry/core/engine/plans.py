@@ -131,7 +131,7 @@ class Plans:
             self._kept = None
 
     def _behind_all(self, job: Job, plan: Plan, at_ms: int) -> bool:
-        """Whether a job that has just been submitted stands behind all that the plan has tried."""
+        """True when a job that has just been submitted stands behind all that the plan has tried."""
         if self.state.orders:
             # Who has an order of their own moves with every new job: it may give its turn to another one.
             return job.user not in self.state.orders and self.in_order(at_ms)[-1] is job
@@ -149,7 +149,7 @@ class Plans:
         return placed is not None and placed.start_ms == event.at_ms
 
     def _costs_less_here(self, plan: Plan, event: Started) -> bool:
-        """Whether its budget has more left now than while it waited, when it counted as what it may cost anywhere."""
+        """True when its budget has more left now than while it waited, when it counted as what it may cost anywhere."""
         job, placed = self.state.jobs[event.job], plan.placed_so_far(event.job)
         if placed is None or not any(name in plan.limits.left for name in self.site.lineage(job.request.account)):
             return False
@@ -291,13 +291,13 @@ class Plans:
         return exchanged(sorted(self._startable(), key=self.turns(at_ms).of), self.state.orders)
 
     def ahead_of(self, job: Job, at_ms: int) -> list[Job]:
-        """Those that stand before a job, which may be one that nobody has submitted, or one changed."""
+        """Jobs that stand before a job, which may be one that nobody has submitted, or one changed."""
         others = [other for other in self._startable() if other.number != job.number]
         order = exchanged(sorted([*others, job], key=self.turns(at_ms).of), self.state.orders)
         return order[: next(place for place, other in enumerate(order) if other is job)]
 
     def _is_last(self, job: Job, at_ms: int) -> bool:
-        """Whether a job that nobody has submitted yet would stand behind all others."""
+        """True when a job that nobody has submitted yet would stand behind all others."""
         if job.number in self.state.jobs or job.user in self.state.orders:
             return False
         turns = self.turns(at_ms)

@@ -12,7 +12,7 @@ from lazy_quarry.core.job.phase import left_undone
 from lazy_quarry.core.plan.placement import Placement
 
 MOST_GIVEN_WAY = 3
-"""So many of the first waiting jobs are tried when others may have to give way."""
+"""Number of the first waiting jobs that are tried when others may have to give way."""
 
 
 def schedule(now: Situation, command: Schedule) -> list[Event]:
@@ -106,14 +106,14 @@ def _starts(now: Situation) -> Iterable[Event]:
 
 
 class _FreeNumbers:
-    """Which cores and GPUs of each node are free: the plan counts them, a start needs to know which."""
+    """The free cores and GPUs of each node by number: the plan counts them, a start needs to know which."""
 
     def __init__(self, now: Situation, placements: Iterable[Placement]) -> None:
         self.site = now.site
         nodes = {one.node for placement in placements for one in placement.allocations}
         self.cores: dict[str, set[int]] = {node: set() for node in nodes}
         self.gpus: dict[str, set[int]] = {node: set() for node in nodes}
-        """Those in use, by node."""
+        """GPUs in use, by node."""
         for job in now.state.jobs.running.values() if nodes else ():
             for one in job.allocations:
                 if one.node in nodes:

@@ -1,4 +1,4 @@
-"""What every decision needs: state, plan and instant."""
+"""The grounds of every decision: state, plan and instant."""
 
 from dataclasses import dataclass
 

@@ -71,9 +71,9 @@ class State:
     """The chains that were submitted last, by their own numbers."""
     next_chain: int = 1
     grants: dict[str, tuple[Grant, ...]] = field(default_factory=dict)
-    """What each account was given beside its budget, oldest first."""
+    """Grants to each account beside its budget, oldest first."""
     meters: dict[int, dict[str, int]] = field(default_factory=dict)
-    """What each account had been charged when the present terms of budgets began."""
+    """Charges of each account when the present terms of budgets began."""
     warned: dict[str, dict[int, int]] = field(default_factory=dict)
     """The share of each budget, in hundredths, of which people were warned last, by its term's beginning."""
     member_changes: dict[str, tuple[MemberChange, ...]] = field(default_factory=dict)
@@ -180,7 +180,7 @@ class State:
         self._set_waits(replace(job, request=event.request, origin=origin, skip_reason="", planned=False), event)
 
     def begun(self, job: Job) -> bool:
-        """Whether some task of an array has started or ended."""
+        """True when some task of an array has started or ended."""
         return bool(self.tasks.get(job.number) or job.next_index or job.handled_tasks)
 
     def _follow_no_more(self, job: Job) -> None:

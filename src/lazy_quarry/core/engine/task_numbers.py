@@ -18,7 +18,7 @@ def label_of(state: State, number: int) -> str:
 
 
 def has_task(state: State, number: int) -> bool:
-    """Whether a live array has, or had, this task."""
+    """True when a live array has, or had, this task."""
     parent = state.jobs.get(number // TASK_SPAN)
     array = parent.request.array if parent is not None else None
     return array is not None and 0 < number % TASK_SPAN <= array.count

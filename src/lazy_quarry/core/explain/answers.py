@@ -53,5 +53,5 @@ class Explained:
 
     @property
     def instead(self) -> str:
-        """What would start sooner, in a sentence or two; empty for nothing."""
+        """Changes that would start it sooner, in a sentence or two; empty for none."""
         return " ".join(change.words for change in self.changes[:2])

@@ -25,7 +25,7 @@ class Explainer:
         self.suggestions = Suggestions(engine, self.plan, zone)
 
     def why(self, job: Job, held_by: str = "") -> Why:
-        """What a job that has not started waits for."""
+        """Say what a job that has not started waits for."""
         return self.reasons.why(job, held_by)
 
     def ladder(self, job: Job) -> Iterator[Suggestion]:
@@ -51,7 +51,7 @@ class Explainer:
         return Explained(why, len(ahead) + 1, parts, tuple(nearest), changes)
 
     def compare(self, first: Job, second: Job) -> str:
-        """Which of two waiting jobs stands ahead, and why."""
+        """Say which of two waiting jobs stands ahead, and why."""
         usage = self.engine.plans.recent_use(self.now_ms)
         wanted = (first.number, second.number)
         order = [one for one in self.engine.plans.in_order(self.now_ms) if one.number in wanted]

@@ -35,7 +35,7 @@ def need_words(need: Need) -> str:
 
 
 def stated(job: Job, held_by: str = "") -> Why:
-    """What a job that is held or blocked waits for; no plan is needed for that."""
+    """Say what a job that is held or blocked waits for; no plan is needed for that."""
     if job.phase is Phase.HELD:
         return Why(f"held by {held_by or job.user}; it waits until it is released", "hold")
     if job.all_held:
@@ -57,7 +57,7 @@ class WaitReasons:
         self._planned_ends: dict[int, list[Placement]] | None = None
 
     def why(self, job: Job, held_by: str = "") -> Why:
-        """What a job that has not started waits for."""
+        """Say what a job that has not started waits for."""
         if job.phase in (Phase.HELD, Phase.BLOCKED) or job.all_held:
             return stated(job, held_by)
         placement = self.plan.place_of(job.number)

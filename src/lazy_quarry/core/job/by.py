@@ -12,7 +12,7 @@ class By:
 
     user: str = ""
     where: str = ""
-    """How the call came in: ``socket``, or ``process`` for one from the engine's own; empty where that was not recorded."""
+    """The way the call came in: ``socket``, or ``process`` for one from the engine's own; empty where not recorded."""
     why: str = ""
 
     @property

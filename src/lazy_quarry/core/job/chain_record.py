@@ -60,5 +60,5 @@ class ChainRecord:
 
     @property
     def waits(self) -> dict[str, tuple[tuple[str, str], ...]]:
-        """What each of its jobs waits for within it."""
+        """The conditions of each of its jobs on others within it."""
         return {one.name: tuple(each for each in one.after if not each[0].isdecimal()) for one in self.parts}

@@ -1,4 +1,4 @@
-"""What a task makes of a script's words, and whether two would write one file: decided by the name's parts, not task by task."""
+"""File names of tasks, and whether two tasks would write one file: decided by the parts of the name, not task by task."""
 
 import re
 from collections.abc import Mapping, Sequence
@@ -8,7 +8,7 @@ from lazy_quarry.core.job.sweep import Array, Parameter
 from lazy_quarry.core.paths import filled_path
 
 MOST_WRITTEN_OUT = 10_000
-"""So many tasks are compared one by one where the parts of a name alone don't decide."""
+"""Number of tasks that are compared one by one where the parts of a name alone don't decide."""
 _PARTS = re.compile(r"\{([^{}]+)\}")
 _USE = re.compile(r"\$(?:\{(\w+)\}|(\w+))")
 _NAMED = {"LQ_TASK": "task", "LQ_NAME": "name"}
@@ -80,7 +80,7 @@ def _alike(group: Sequence[Parameter], size: int) -> tuple[int, int] | None:
 
 
 def _apart(template: str, array: Array) -> bool:
-    """Whether what stands between the placeholders tells where each value ends: then different values make different names."""
+    """True when the text between the placeholders tells where each value ends: then different values make different names."""
     pieces = _PARTS.split(template)
     values = {one.name: one.values for group in array.groups for one in group}
     varying = [at for at in range(1, len(pieces), 2) if pieces[at] in values]

@@ -1,4 +1,4 @@
-"""What an attempt used over its time, as it is kept after the end: a few points, however long it ran."""
+"""Use of an attempt over its time, as it is kept after the end: a few points, however long it ran."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass

@@ -136,7 +136,7 @@ class Expansion:
         self._order = kept
 
     def _at(self, name: str, places: np.ndarray) -> np.ndarray:
-        """Which of its values a parameter has at these places."""
+        """The places among its values that a parameter has for these tasks."""
         after = 1
         for group in reversed(self.array.groups):
             size = len(group[0].values)

@@ -1,4 +1,4 @@
-"""What tells a file as it was at one instant from what it is later."""
+"""The marks of a file at one instant, which tell it from what is there later."""
 
 from dataclasses import dataclass
 from typing import Literal
@@ -19,5 +19,5 @@ class FileMark:
     written_ns: int
 
     def same(self, inode: int, size: int, written_ns: int) -> bool:
-        """Whether a file with these values is the one that was left."""
+        """True when a file with these values is the one that was left."""
         return (inode, size, written_ns) == (self.inode, self.size, self.written_ns)

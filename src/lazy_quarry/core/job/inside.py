@@ -1,4 +1,4 @@
-"""What a job told of itself while it ran: its named parts, its ranks, and the tasks that it spread."""
+"""The named parts, ranks and spread tasks that a job told of while it ran."""
 
 from dataclasses import dataclass
 from itertools import pairwise
@@ -50,7 +50,7 @@ class Spread:
 
     @property
     def waiting(self) -> int:
-        """How many have not begun."""
+        """Number of tasks that have not begun."""
         return self.tasks - self.done - self.failed - self.stopped - self.running
 
 
@@ -63,7 +63,7 @@ class Inside:
 
     @property
     def reached(self) -> str:
-        """How far it got: the part that it was in last, and how many tasks are done. Empty where it told nothing."""
+        """Its progress: the part that it was in last, and the number of tasks done. Empty where it told nothing."""
         phases = [part.name for part in self.parts if part.kind == "phase"]
         if not phases and self.spread is None:
             return ""

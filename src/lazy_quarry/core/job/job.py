@@ -16,7 +16,7 @@ from lazy_quarry.core.units import SECOND_MS, format_instant
 
 @dataclass(frozen=True, slots=True)
 class Allocation:
-    """What a job has on one node: which cores and GPUs, and how much memory and scratch."""
+    """A job's allocation on one node: cores and GPUs by number, memory and scratch."""
 
     node: str
     ranks: int
@@ -33,7 +33,7 @@ class Allocation:
 
 @dataclass(frozen=True, slots=True)
 class Origin:
-    """What was submitted, from where: the script's text as it was, its path if it had one."""
+    """The origin of a job: the script's text as it was, its path if it had one, the folder, the environment."""
 
     script: str
     path: str = ""
@@ -47,7 +47,7 @@ class Origin:
 
 
 def outlook(condition: str, phase: Phase | None) -> bool | None:
-    """Whether a condition on a job is met by what it is now (None: it has begun): None while that is open.
+    """Say whether a condition on a job is met by its state now (None: it has begun); None while that is open.
 
     ``fails`` covers failed, overtime, overmemory and lost; not cancelled, which was somebody's wish.
     """
@@ -90,7 +90,7 @@ class Job:
     phase: Phase = Phase.WAITING
     attempt: int = 0
     retried: int = 0
-    """How often it was put back to wait after an end that ``retries`` covers."""
+    """Number of times it was put back to wait after an end that ``retries`` covers."""
     queue: str = ""
     started_ms: int | None = None
     ended_ms: int | None = None
@@ -103,19 +103,19 @@ class Job:
     reason: str = ""
     use: Use = Use()
     inside: Inside | None = None
-    """What the last attempt told of itself."""
+    """Parts and tasks that the last attempt told of."""
     curve: Curve | None = None
-    """What the last attempt used over its time."""
+    """Use of the last attempt over its time."""
     host: Host | None = None
     """The machine that the last attempt ran on."""
     printed: tuple[FileMark, ...] = ()
     """Output and errors as the last attempt left them."""
     parts: tuple[NodeUse, ...] = ()
-    """What the last attempt that has ended came to on each node, where it had several."""
+    """Use and end on each node of the last attempt that has ended, where it had several."""
     reached: str = ""
-    """How far the last attempt got that came back, as far as it told."""
+    """Progress of the last attempt that came back, as far as it told."""
     stuck: int = 0
-    """How many attempts in a row after it got no further."""
+    """Number of attempts in a row that got no further than it."""
     allocated_core_ms: int = 0
     charge_core_ms: int = 0
     unmet: tuple[tuple[int, str], ...] = ()
@@ -123,7 +123,7 @@ class Job:
     skip_reason: str = ""
     """Why what it waits for can no longer happen."""
     planned: bool = False
-    """Whether it is, or will be, skipped as planned; see :func:`~lazy_quarry.core.job.phase.left_undone`."""
+    """True when it is, or will be, skipped as planned; see :func:`~lazy_quarry.core.job.phase.left_undone`."""
     next_index: int = 0
     """For an array: the first task that is no job of its own yet."""
     handled_tasks: tuple[int, ...] = ()
@@ -137,13 +137,13 @@ class Job:
     doomed_tasks: tuple[int, ...] = ()
     """And those that can't any more, and have not been ended yet."""
     planned_tasks: tuple[int, ...] = ()
-    """Those among the latter that are skipped as planned."""
+    """Doomed tasks that are skipped as planned."""
     planned_count: int = 0
     """For an array: how many of its tasks were skipped as planned."""
     task_cores: int = 0
     """For an array: cores of the task that ended last."""
     mark: str = ""
-    """What tells its submission from every other, also of other journals."""
+    """The mark of its submission, which no other has, also in other journals."""
     times: JobTimes = JobTimes()
     task_delays: tuple[tuple[int, int], ...] = ()
     """For an array: tasks that were held or freed one by one, each with how much of the array's wait was not its own, in ms."""
@@ -225,7 +225,7 @@ class Job:
 
     @property
     def came_back(self) -> bool:
-        """Whether it waited again after an attempt, so that its record alone does not tell what that one came to."""
+        """True when it waited again after an attempt, so that its record alone does not tell how that one ended."""
         return self.attempt > 1 or self.retried > 0 or (self.attempt > 0 and self.started_ms is None)
 
     @property
@@ -252,7 +252,7 @@ class Job:
 
     @property
     def claim(self) -> tuple[int, int, int]:
-        """What it counts in limits while it runs: one job, its cores, its GPUs."""
+        """Its amounts in limits while it runs: one job, its cores, its GPUs."""
         return 1, self.cores_allocated, sum(len(one.gpus) for one in self.allocations)
 
     @property

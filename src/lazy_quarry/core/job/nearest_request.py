@@ -9,7 +9,7 @@ from lazy_quarry.core.site import Site
 from lazy_quarry.core.units import exact_duration, exact_size
 
 _ROUNDS = 8
-"""So many keys may be reduced, one after another."""
+"""Number of keys that may be reduced, one after another."""
 MOST_NODES = 200
 """On larger sites it is only tried what the misfit itself says is the most: each try looks at all nodes."""
 

@@ -1,4 +1,4 @@
-"""What a request needs from nodes: how its ranks are spread, and what each node must have free.
+"""The needs of a request from nodes: the spread of its ranks, and the free amounts on each node.
 
 A shape is nodes × ranks × threads. Ranks go onto a given number of nodes as evenly as possible, so counts
 differ by one at most and the fuller nodes come first.
@@ -94,7 +94,7 @@ def ranks_on(request: Request, nodes: int) -> int:
 
 
 def parts_on(request: Request, nodes: int) -> tuple[Part, ...]:
-    """What each node gives when the ranks are spread over ``nodes`` of them."""
+    """Amounts that each node gives when the ranks are spread over ``nodes`` of them."""
     ranks = ranks_on(request, nodes)
     return tuple(
         Part(count, each, each * request.threads, memory_on_node(request.memory, each, ranks, request.threads))
@@ -136,7 +136,7 @@ class _Nodes:
         self._counts = Counter(self._shapes)
 
     def fit(self, parts: Sequence[Part], request: Request) -> bool:
-        """Whether there are enough nodes for each part."""
+        """True when there are enough nodes for each part."""
         needed = 0
         for part in parts:  # fuller first, so each later part may also use what is left of the earlier one's hosts
             needed += part.nodes
@@ -152,7 +152,7 @@ class _Nodes:
 
 
 def needs(request: Request, queue: Queue, site: Site) -> Need:
-    """What the request asks of a queue's nodes; of a range of nodes, its fewest.
+    """Work out the needs of a request from a queue's nodes; of a range of nodes, from its fewest.
 
     Raises :class:`Impossible` with the reason and the nearest possible request when even an idle queue
     could never serve it.

@@ -1,4 +1,4 @@
-"""What an attempt came to on each of its nodes."""
+"""Use and end of an attempt on each of its nodes."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass

@@ -38,7 +38,7 @@ FAILING = (Phase.FAILED, Phase.OVERTIME, Phase.OVERMEMORY, Phase.LOST)
 
 
 def left_undone(phase: Phase, planned: bool) -> bool:
-    """Whether an end means work that was wanted and not done: a failure, or a skip that was not ``planned``.
+    """True for an end that leaves wanted work undone: a failure, or a skip that was not ``planned``.
 
     A skip is planned where all that kept the job from starting hung on jobs that are done, or were skipped so themselves:
     a clean-up job that waits for a failure, after a success.
@@ -48,11 +48,11 @@ def left_undone(phase: Phase, planned: bool) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Use:
-    """What an attempt used, as measured or modelled. ``memory_peak_mib`` is the greatest sum at one time."""
+    """The use of an attempt, as measured or modelled. ``memory_peak_mib`` is the greatest sum at one time."""
 
     cpu_ms: int = 0
     memory_peak_mib: int = 0
     read_bytes: int = 0
     written_bytes: int = 0
     scratch_mib: int = 0
-    """What its scratch folder held at its end."""
+    """MiB in its scratch folder at its end."""

@@ -1,4 +1,4 @@
-"""Whether a request may run in a queue: one rule, which the reader, the planner, the limits and the explanations share.
+"""The fit of a request in a queue: one rule, which the reader, the planner, the limits and the explanations share.
 
 A list of queues means that any of them will do. It opens none to a request that this queue alone would refuse.
 """
@@ -25,19 +25,19 @@ class Misfit:
     walltime_limit_s: int | None = None
     """The walltime that would do."""
     part: tuple[int, int] | None = None
-    """What of it there is at the most, as (most, asked), in whatever unit."""
+    """The most that there is of it and what was asked, in whatever unit."""
 
 
 @dataclass(frozen=True, slots=True)
 class QueueFit:
-    """What a request needs from a queue: one need for each number of nodes that may do. Without any, why not."""
+    """The needs of a request from a queue: one for each number of nodes that may do. Without any, why not."""
 
     needs: tuple[Need, ...]
     misfits: tuple[Misfit, ...]
 
 
 def queue_fit(request: Request, queue: Queue, site: Site, user: str | None = None) -> QueueFit:
-    """Whether a queue may run a request of this user, however long it has to wait; None is anybody.
+    """Say whether a queue may run a request of this user, however long it has to wait; None is anybody.
 
     What one job may have by the limits of its queue, tier, account and user is part of it; what they may have together
     is not, since that is a matter of time.
@@ -125,7 +125,7 @@ def _over_size(need: Need, request: Request, queue: Queue, site: Site, user: str
 
 
 def _over_one_job(limits: Limits, whose: str, request: Request, need: Need, site: Site) -> Iterator[Misfit]:
-    """What these limits never let one job have."""
+    """Amounts that these limits never let one job have."""
     may = f"{whose} may have"
     cores, gpus = least_cores(need, site), need.node_count * need.gpus
     if limits.cores is not None and cores > limits.cores:

@@ -1,4 +1,4 @@
-"""What a site charges for what a job holds.
+"""The charges of a site for what a job holds.
 
 On each of its nodes a job holds a share: the larger of its shares of the node's cores, memory and GPUs; of a whole node all of
 it. The share times the node's size, times the factors of its traits and of the queue, is what the node counts for, in
@@ -22,7 +22,7 @@ ONE = 1000
 
 
 class Held(Protocol):
-    """What is held on one node: the allocation of a job, or of a place in the plan."""
+    """Amounts held on one node: the allocation of a job, or of a place in the plan."""
 
     @property
     def node(self) -> str:
@@ -31,7 +31,7 @@ class Held(Protocol):
 
     @property
     def amount(self) -> Amount:
-        """How much of it."""
+        """The amount of it."""
         ...
 
 
@@ -61,7 +61,7 @@ def charge_so_far(site: Site, job: Job, now_ms: int) -> int:
 
 
 def is_free(site: Site, phase: Phase, again: bool, gave_way: bool) -> bool:
-    """Whether an attempt that ended so is charged nothing. ``again``: it did not do, and another attempt follows."""
+    """True when an attempt that ended so is charged nothing. ``again``: it did not do, and another attempt follows."""
     words = {"gave-way"} if gave_way else {phase.value, *(["retried"] if again else [])}
     return not words.isdisjoint(site.rates.free)
 

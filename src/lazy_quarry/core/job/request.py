@@ -17,7 +17,7 @@ class Memory:
 
 @dataclass(frozen=True, slots=True)
 class Rehearsal:
-    """How a job behaves on the in-memory cluster; None leaves it to the model. Runtime in seconds, from and to."""
+    """The behaviour of a job on the in-memory cluster; None leaves it to the model. Runtime in seconds, from and to."""
 
     runtime_s: tuple[int, int] | None = None
     memory_mib: int | None = None
@@ -26,7 +26,7 @@ class Rehearsal:
     phases: tuple[tuple[str, float], ...] = ()
     """Its parts with how long each takes beside the others."""
     spread: int = 0
-    """So many tasks are spread, in its longest part."""
+    """Number of tasks that are spread, in its longest part."""
     prints: str = ""
     """A line that it prints near its end."""
 
@@ -37,7 +37,7 @@ RETRIED = ("failed", "lost", "overmemory", "overtime")
 
 @dataclass(frozen=True, slots=True)
 class Retries:
-    """How often a job runs again in all, and after which ends (words of ``RETRIED``)."""
+    """The number of times that a job runs again in all, and the ends after which it does (words of ``RETRIED``)."""
 
     times: int = 1
     on: tuple[str, ...] = ("lost",)
@@ -45,7 +45,7 @@ class Retries:
 
 @dataclass(frozen=True, slots=True)
 class Stage:
-    """What is copied into the job's scratch folder before, and back after; paths from where it starts."""
+    """Files copied into the job's scratch folder before, and back after; paths from where it starts."""
 
     into: tuple[str, ...] = ()
     out: tuple[str, ...] = ()

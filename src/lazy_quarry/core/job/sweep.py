@@ -21,7 +21,7 @@ MOST_VALUES = 1_000_000
 MOST_BESIDE = 200
 MOST_VALUE = 120_000
 """Letters of a value: it becomes a variable, and execve(2) takes 128 KiB for one with its name."""
-"""So many ranges of tasks may go through one another, as ``0..90 by 10`` and ``5..95 by 10`` do."""
+"""Number of ranges of tasks that may go through one another, as ``0..90 by 10`` and ``5..95 by 10`` do."""
 _RANGE = re.compile(r"(\d{1,9})(?:\s*\.\.\s*(\d{1,9}))?(?:\s+by\s+(\d{1,9}))?")
 _NUMBER = r"\d{1,15}(?:\.\d{1,15})?"
 _DECIMALS = re.compile(rf"(-?{_NUMBER})\s*\.\.\s*(-?{_NUMBER})(?:\s+by\s+({_NUMBER}))?")
@@ -51,7 +51,7 @@ class Array:
 
     @property
     def count(self) -> int:
-        """How many tasks there are."""
+        """Number of tasks."""
         return sum((last - first) // step + 1 for first, last, step in self.rows)
 
     @property
@@ -164,7 +164,7 @@ def parse_values(text: str) -> tuple[str, ...]:
 
 
 def files_of(table: Mapping[str, Any]) -> list[tuple[str, str]]:
-    """What the parameters of an ``[array.sweep]`` need from outside: ("file", path) and ("pattern", text)."""
+    """The files that the parameters of an ``[array.sweep]`` need: ("file", path) and ("pattern", text)."""
     wanted: list[tuple[str, str]] = []
     for value in table.values():
         if isinstance(value, Mapping):

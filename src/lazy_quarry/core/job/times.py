@@ -1,4 +1,4 @@
-"""How long a job has waited and run, over all of its attempts."""
+"""Waiting and running times of a job, over all of its attempts."""
 
 from dataclasses import dataclass, replace
 

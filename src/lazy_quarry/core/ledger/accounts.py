@@ -20,19 +20,19 @@ class AccountLine:
     jobs: int
     failed: int
     grants: tuple[Grant, ...] = ()
-    """What is in the budget beside the site file's, oldest first."""
+    """Grants in the budget beside the site file's amount, oldest first."""
     adding_up: bool = False
     """True while earlier jobs are being added: what was charged and what is left isn't known yet."""
     budget: Budget | None = None
-    """How its budget stands in its present term; None without one."""
+    """The balance of its budget in its present term; None without one."""
     running_under_core_ms: int = 0
-    """Of jobs that run, with those of all accounts under it."""
+    """Core-ms that running jobs may still be charged, with those of all accounts under it."""
     told: Account | None = None
-    """What the site says of it; None where it no longer has it."""
+    """Its entry in the site; None where it no longer has one."""
     members: tuple[str, ...] = ()
     """Who may charge it; empty for everyone."""
     member_changes: tuple[MemberChange, ...] = ()
-    """How that came about, beside the site file; oldest first."""
+    """Changes of its members beside the site file; oldest first."""
 
     @property
     def budget_core_ms(self) -> int | None:
@@ -41,7 +41,7 @@ class AccountLine:
 
     @property
     def left_core_ms(self) -> int | None:
-        """What may still be charged; None without a budget, or while that isn't known."""
+        """Core-ms that may still be charged; None without a budget, or while that isn't known."""
         return None if self.budget is None or self.adding_up else self.budget.left_core_ms
 
 
@@ -97,7 +97,7 @@ def account_lines(
 
 
 class Books(Protocol):
-    """What of a site's state the books are made of."""
+    """The parts of a site's state that the books are made of."""
 
     tallies: dict[str, Tally]
     grants: dict[str, tuple[Grant, ...]]

@@ -21,7 +21,7 @@ FOR_EVER = 2**61
 
 @dataclass(frozen=True, slots=True)
 class Grant:
-    """So many core-ms more for an account from an instant on, or fewer when they are negative; by whom, and why."""
+    """Core-ms given to an account from an instant on, or taken from it when they are negative; by whom, and why."""
 
     at_ms: int
     core_ms: int
@@ -50,7 +50,7 @@ class Term:
 
 @dataclass(frozen=True, slots=True)
 class Budget:
-    """How an account's budget stands in its term: what it has, and what was charged to it and all accounts under it."""
+    """The balance of an account's budget in its term: its amount, and the charges to it and all accounts under it."""
 
     term: Term
     core_ms: int
@@ -64,12 +64,12 @@ class Budget:
 
     @property
     def left_core_ms(self) -> int:
-        """What may still be charged; less than nothing where tiers that give way went on after its end."""
+        """Core-ms that may still be charged; less than nothing where tiers that give way went on after its end."""
         return self.whole_core_ms - self.used_core_ms
 
     @property
     def permille(self) -> int:
-        """How much of it is used, in thousandths."""
+        """Its used share, in thousandths."""
         return 1000 if self.whole_core_ms <= 0 else self.used_core_ms * 1000 // self.whole_core_ms
 
 
@@ -99,7 +99,7 @@ def _term(each: str, begins_ms: int | None, ends_ms: int | None, carries_over: b
 def budgets(
     site: Site, grants: Mapping[str, Iterable[Grant]], meters: Meters, charged: Mapping[str, int], now_ms: int
 ) -> dict[str, Budget]:
-    """How the budget of every account that has one stands. ``charged`` is all that each account was ever charged."""
+    """Work out the balance of every budget. ``charged`` is all that each account was ever charged."""
     found = {}
     for one in site.accounts:
         if one.budget_core_hours is None:

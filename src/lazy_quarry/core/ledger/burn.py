@@ -1,4 +1,4 @@
-"""How long a budget lasts if it goes on being used as it was, with the range in which that lies 8 times in 10."""
+"""The end of a budget at its present rate of use, with the range in which that lies 8 times in 10."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass

@@ -1,4 +1,4 @@
-"""What an attempt held, or was charged, by day.
+"""Held and charged core-ms of an attempt, by day.
 
 Charges (see :mod:`lazy_quarry.core.job.rates`) are rounded down to a core-millisecond once for each attempt. So sums over
 any grouping agree to the second.

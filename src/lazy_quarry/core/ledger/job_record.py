@@ -7,7 +7,7 @@ from lazy_quarry.core.job.job import TASK_SPAN, Job
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class JobRecord:
-    """What was asked for and used. Instants in ms since the epoch, memory in MiB of the whole job, core-ms held and charged.
+    """The request and the use of a job. Instants in ms since the epoch, memory in MiB of the whole job, core-ms held and charged.
 
     ``task`` is its number in its array. Of several attempts the instants and the memory are the last one's.
     """

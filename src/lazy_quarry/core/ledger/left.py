@@ -1,4 +1,4 @@
-"""What was left of a budget over time, and what will be if it goes on being used as it was."""
+"""The rest of a budget over time, as it was and as it will be at the present rate of use."""
 
 from collections.abc import Sequence
 
@@ -9,7 +9,7 @@ from lazy_quarry.core.units import DAY_MS
 
 PAST_DAYS = 60
 PAST = f"last {PAST_DAYS} days"
-"""What of the past is shown before what is left of a budget."""
+"""The part of the past that is shown before the rest of a budget."""
 
 
 def left_over_time(line: AccountLine, found: OverTime, now_ms: int) -> list[tuple[int, int]]:
@@ -32,12 +32,12 @@ def left_over_time(line: AccountLine, found: OverTime, now_ms: int) -> list[tupl
 
 
 def left_then(left_core_ms: int, days: float | None, after_days: float) -> float:
-    """What is left after so many days of a budget that would be used up after ``days``; None for never."""
+    """Rest of a budget after so many days, where it would be used up after ``days``; None for never."""
     return float(left_core_ms) if days is None else max(0.0, left_core_ms * (1 - after_days / days)) if days else 0.0
 
 
 def range_then(left_core_ms: int, end: BudgetEnd, after_ms: int) -> tuple[float, float, float]:
-    """What is left so much later: at the least and the most of 8 times in 10, and between them most likely."""
+    """Rest so much later: the least and the most of 8 times in 10, and between them the most likely."""
     after = after_ms / DAY_MS
     early, likely, late = (
         left_then(left_core_ms, days, after) for days in (end.early_days, end.likely_days, end.late_days)

@@ -38,7 +38,7 @@ class Period:
 
     @property
     def days(self) -> int:
-        """How many days it has."""
+        """Number of its days."""
         return (self.end_ms - self.begin_ms) // DAY_MS
 
     @property

@@ -27,7 +27,7 @@ def lightness(target: float, used: float) -> float:
 
 
 def weight_at(at_ms: int, day_ms: int, half_life_ms: float) -> float:
-    """What the use of a day still counts for."""
+    """Weight that the use of a day still has."""
     return float(0.5 ** (max(0, at_ms - day_ms - DAY_MS // 2) / half_life_ms))
 
 

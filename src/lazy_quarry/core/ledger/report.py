@@ -12,7 +12,7 @@ from lazy_quarry.core.ledger.period import Period, period_between
 from lazy_quarry.core.units import DAY_MS
 
 KEYS = ("account", "user", "queue", "tier", "name", "month")
-"""What a report can be divided by."""
+"""The keys by which a report can be divided."""
 MOST_BY = 2
 
 
@@ -28,7 +28,7 @@ class Sums:
     lost_core_ms: int = 0
     lost_cpu_ms: int = 0
     asked_core_ms: int = 0
-    """What these asked for: their cores for all of their walltime."""
+    """Core-ms requested: their cores for all of their walltime."""
 
     def __add__(self, other: "Sums") -> "Sums":
         return Sums(*(getattr(self, name) + getattr(other, name) for name in Sums.__slots__))
@@ -93,7 +93,7 @@ def parts_of(period: Period) -> tuple[Period, ...]:
 
 @dataclass(frozen=True, slots=True)
 class SizeRow:
-    """How jobs waited that were allocated so many cores at the least and at the most, arrays for one task."""
+    """Waits of jobs with so many cores at the least and at the most; arrays count for one task."""
 
     least: int
     most: int | None
@@ -104,7 +104,7 @@ class SizeRow:
 
 @dataclass(frozen=True, slots=True)
 class BySize:
-    """How long jobs of a period waited, by their size, the smallest first."""
+    """Waits of a period's jobs by their size, the smallest first."""
 
     period: Period
     rows: tuple[SizeRow, ...]
@@ -121,7 +121,7 @@ class Rhythm:
 
 @dataclass(frozen=True, slots=True)
 class ShareLine:
-    """What an account should get of the cluster, what it had of all recent use, and what its jobs stand ahead for it.
+    """An account's share of the cluster, its part of all recent use, and how far its jobs stand ahead for it.
 
     ``days`` are the last days on which it held something: the day's first instant, core-ms held, and core-ms that it still
     counts for, since use loses half of its weight in each half-life.
@@ -137,18 +137,18 @@ class ShareLine:
 
 @dataclass(frozen=True, slots=True)
 class WasteRow:
-    """What the jobs of a name and user asked for, used, held idle and lost; and what they would not have asked for as advised."""
+    """Core-ms that jobs of a name and user requested, used, held idle and lost; and that advice would have saved."""
 
     name: str
     user: str
     sums: Sums
     advised_core_ms: int
-    """Of what was asked for and not used, about; 0 where there is no better advice."""
+    """Core-ms not used that advice would have saved, about; 0 where there is no better advice."""
 
 
 @dataclass(frozen=True, slots=True)
 class Waste:
-    """What was asked for and not used in a period, and where most is to be won, that first."""
+    """Requests of a period that were not used, those with most to win first."""
 
     period: Period
     total: Sums

@@ -21,7 +21,7 @@ SIZES = (1, 2, 5, 17, 65, 257)
 
 
 class Jobs:
-    """What the jobs of a period waited, in seconds, and how many cores they held; each by its key.
+    """Waits in seconds and cores of a period's jobs; each by its key.
 
     ``rows`` are keys, then waits in ms and allocated cores of the jobs of that key, each a text of numbers with commas.
     """
@@ -66,7 +66,7 @@ def together(sums: Iterable[Sums], jobs: Jobs) -> ReportRow:
 
 
 def by_size(period: Period, jobs: Jobs) -> BySize:
-    """How long jobs waited, by the cores that they held."""
+    """Waits of jobs by the cores that they held."""
     rows = []
     for least, above in zip(SIZES, (*SIZES[1:], None), strict=True):
         inside = (jobs.cores >= least) & (jobs.cores < (above or np.inf))
@@ -77,7 +77,7 @@ def by_size(period: Period, jobs: Jobs) -> BySize:
 
 
 def rhythm_of(period: Period, spans: Sequence[tuple[int, int, int]], until_ms: int, zone: tzinfo) -> Rhythm:
-    """What was held by weekday and hour. ``spans`` are beginnings, ends and core-ms of attempts, each held evenly."""
+    """Core-ms held by weekday and hour. ``spans`` are beginnings, ends and core-ms of attempts, each held evenly."""
     end_ms = max(period.begin_ms, min(period.end_ms, until_ms))
     edges = np.arange(period.begin_ms, end_ms + HOUR_MS, HOUR_MS, dtype=float)
     edges[-1] = end_ms

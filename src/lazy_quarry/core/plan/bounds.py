@@ -1,4 +1,4 @@
-"""What searches of a plan have found out about each kind of need, so that the next search begins there."""
+"""Findings of a plan's searches about each kind of need, so that the next search begins there."""
 
 from types import ModuleType
 from typing import Any, Protocol
@@ -10,7 +10,7 @@ from lazy_quarry.core.plan.node_table import NodeTable
 from lazy_quarry.core.plan.placement import Slot
 
 MOST_DONORS = 12
-"""Of so many other kinds the bounds are taken over: those that last longest say most."""
+"""Number of other kinds whose bounds are taken over: those that last longest say most."""
 _FIRST_ROWS = 64
 
 

@@ -1,4 +1,4 @@
-"""What an earlier plan found, for a new one in which the first jobs stand as they did before."""
+"""Places of an earlier plan, for a new one in which the first jobs stand as they did before."""
 
 from collections.abc import Iterable, Mapping
 

@@ -40,7 +40,7 @@ class ReachedLimit:
 
 
 class _Row:
-    """What one limit has free over time: ``free[k]`` from ``times[k]`` to the next, the last one for ever."""
+    """Free amount of one limit over time: ``free[k]`` from ``times[k]`` to the next, the last one for ever."""
 
     def __init__(self, now_ms: int, most: tuple[int | None, ...]) -> None:
         self.most = tuple(FAR if one is None else one for one in most)
@@ -82,7 +82,7 @@ class _Row:
             start = self.times[place]
 
     def in_use_now(self) -> list[int]:
-        """What is in use at this instant."""
+        """Amounts in use at this instant."""
         return [most - left for most, left in zip(self.most, self.free[0], strict=True)]
 
 
@@ -137,7 +137,7 @@ class LimitRows:
             start = later
 
     def node_measures(self, owner: Owner, queue: str) -> list[int | None]:
-        """Which amounts of a node are limited for a job: of GPUs, of cores; [None] for neither."""
+        """The amounts of a node that are limited for a job: of GPUs, of cores; [None] for neither."""
         most = [row.most for _, _, row in self._rows_of(owner, queue)]
         found = [(GPUS, any(gpus < FAR for _, _, gpus in most)), (CORES, any(cores < FAR for _, cores, _ in most))]
         return [amount for amount, limited in found if limited] or [None]
@@ -165,7 +165,7 @@ class LimitRows:
         return None
 
     def pays(self, owner: Owner, charge: int) -> bool:
-        """Whether what is left of the budgets covers a job, all that runs being counted in full."""
+        """True when the rest of the budgets covers a job, all that runs being counted in full."""
         return all(charge <= left for _, left in self._bounds(owner))
 
     def left_for(self, owner: Owner) -> int:

@@ -1,4 +1,4 @@
-"""What goes into the plan and what comes out, as values."""
+"""The plan's input and output, as values."""
 
 from dataclasses import dataclass
 
@@ -11,7 +11,7 @@ CORES, MEMORY, GPUS, SCRATCH = range(4)
 Amount = tuple[int, int, int, int]
 """Cores, memory in MiB, GPUs, scratch in MiB."""
 Claim = tuple[int, int, int]
-"""What counts for limits: jobs, cores, GPUs."""
+"""Amounts that count for limits: jobs, cores, GPUs."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,9 +30,9 @@ class PlanRequest:
     job: int
     request: Request
     count: int = 1
-    """How many tasks of an array wait; ``request`` is that of one task."""
+    """Number of waiting tasks of an array; ``request`` is that of one task."""
     at_once: int | None = None
-    """How many more tasks of an array may run now."""
+    """Number of further tasks of an array that may run now."""
     busy_until: tuple[int, ...] = ()
     """With ``at_once``: when each task of it that runs must have ended, which lets another one start."""
     owner: Owner | None = None
@@ -42,12 +42,12 @@ class PlanRequest:
     each: tuple[tuple[int, Request], ...] = ()
     """Where the tasks of an array differ, or wait each for another: (place in the array, request) of those that may start."""
     takes_ms: int | None = None
-    """How long it is supposed to take; None for all of its walltime and grace."""
+    """Time in ms that it is supposed to take; None for all of its walltime and grace."""
 
 
 @dataclass(frozen=True, slots=True)
 class PlannedAllocation:
-    """What a job has or will have on one node, as amounts, until its walltime and grace have passed."""
+    """Amounts that a job has or will have on one node, until its walltime and grace have passed."""
 
     node: str
     until_ms: int
@@ -75,9 +75,9 @@ class Placement:
     counts: int = 0
     """For how many thousandths of a core it is charged at most; see :mod:`lazy_quarry.core.job.rates`."""
     index: int | None = None
-    """Which task of an array it is, from 0, where that matters."""
+    """Index of the task in its array, from 0, where that matters."""
 
     @property
     def claim(self) -> Claim:
-        """What it counts for in limits: a job, its cores, its GPUs."""
+        """Its amounts in limits: a job, its cores, its GPUs."""
         return 1, sum(one.amount[CORES] for one in self.allocations), sum(one.amount[GPUS] for one in self.allocations)

@@ -16,7 +16,7 @@ from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Window
 
 ARRAY_ROUNDS, ROUNDS_AT_ONCE = 8, 2
-"""So often as many tasks of an array are placed as fit, or as at-once allows; what is left then has no place yet."""
+"""Number of rounds in which tasks of an array are placed, as many as fit or as at-once allows; later tasks have no place yet."""
 _NO_NODE = Unplaced("nodes", "no node that could take it is open")
 _AT_ONCE = Unplaced("at-once", "as many of its tasks run as at-once allows")
 
@@ -45,7 +45,7 @@ class Placing:
         """The jobs that were tried so far, in the order of their turns."""
         self.placed: dict[int, Placement] = {}
         self.starting: dict[int, None] = {}
-        """Those of them that start now, in the order in which that was found."""
+        """Jobs of them that start now, in the order in which that was found."""
         self.unplaced: dict[int, Unplaced] = {}
         self.more_tasks: list[Placement] = []
         """All places of arrays at *now* but each array's first, which is among ``placed``."""
@@ -58,10 +58,10 @@ class Placing:
         """For each kind of request, the last start that was found. Equal requests further back never start earlier."""
         self._queue, self._earlier = queue, earlier
         self._rest: Iterator[PlanRequest] | None = None
-        """What was not tried yet; None where it must be asked for again."""
+        """Jobs that were not tried yet; None where they must be asked for again."""
         self._all_tried = False
         self._kinds, self._taken = OpenKinds(), 0
-        """What may still start now, and how many places were taken."""
+        """Kinds that may still start now, and the number of places taken."""
         for wanted, count in queue.samples():
             self._count(wanted, count)
 
@@ -100,7 +100,7 @@ class Placing:
         self._kinds.add(kind, wanted, count, self._no_sooner.get(kind, 0) > self.now_ms)
 
     def _something_may_start(self) -> bool:
-        """Whether a kind is left of which one could start now, as far as can be seen without placing all that stand before it."""
+        """True when a kind is left of which one could start now, as far as can be seen without placing all that stand before it."""
         if self._first_waiting and self._policy.strict:
             return False
         return self._kinds.any(self._taken, self._could_start)
@@ -229,7 +229,7 @@ class Placing:
         return kind in self._held_kinds or len(self._held_kinds) < self.planner.depth
 
     def _holds_place(self, wanted: PlanRequest, kind: Kind) -> bool:
-        """Whether a job that can't start now gets a place later on, by the policy and the depth of the plan."""
+        """True when a job that can't start now gets a place later on, by the policy and the depth of the plan."""
         if self._policy.all_hold_places:
             return self._within_depth(kind)
         if self._first_waiting in (0, wanted.job):

@@ -154,7 +154,7 @@ class Plan:
         return self._placing.placed.get(job)
 
     def as_earlier(self, waits: Callable[[int], bool]) -> Earlier:
-        """What it found so far, for a plan with more jobs; ``waits`` tells whether a job still waits."""
+        """Its findings so far, for a plan with more jobs; ``waits`` tells whether a job still waits."""
         return Earlier((job for job in self.tried if waits(job)), self._placing.placed)
 
     def placed_so_far(self, job: int) -> Placement | None:
@@ -165,7 +165,7 @@ class Plan:
 
     @property
     def timeline(self) -> Timeline:
-        """What is free to everybody, as far as the plan was worked out."""
+        """Room that is free to everybody, as far as the plan was worked out."""
         return self._placing.timelines[frozenset()]
 
     def obstacle(self, wanted: PlanRequest, placement: Placement | None) -> Unplaced | None:
@@ -175,11 +175,11 @@ class Plan:
         return self.limits.obstacle(wanted.owner, self._placing.planner.greatest_charge(wanted.request.tier, placement))
 
     def timeline_of(self, wanted: PlanRequest) -> Timeline:
-        """What is free to this job, which may use some reservations."""
+        """Room that is free to this job, which may use some reservations."""
         return self._placing.timelines.get(wanted.access, self.timeline)
 
     def serves(self, access: frozenset[Window]) -> bool:
-        """Whether it knows what is free to those who may use these reservations."""
+        """True when it knows what is free to those who may use these reservations."""
         return access in self._placing.timelines
 
     def whole(self) -> Timeline:

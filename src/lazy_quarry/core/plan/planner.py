@@ -36,7 +36,7 @@ from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.site import Limits, Site
 
 MOST_PREPARED, MOST_JOBS = 5_000, 200_000
-"""Of so many different requests, and jobs, it is kept what is known of them; a site that runs for months sees more."""
+"""Number of different requests, and of jobs, of which findings are kept; a site that runs for months sees more."""
 
 
 @dataclass(slots=True, eq=False)
@@ -54,7 +54,7 @@ class _PreparedNeed:
 
     @property
     def claim_varies(self) -> bool:
-        """Whether what it counts for depends on the nodes that it gets."""
+        """True when its amounts in limits depend on the nodes that it gets."""
         return self.need.whole or bool(self.need.anywhere and self.need.gpus)
 
 
@@ -68,7 +68,7 @@ class Planner:
         self.table = NodeTable(site)
         owners = [*(limits for _, limits in site.user_limits), *(account.limits for account in site.accounts)]
         self._by_owner = any(queue.users for queue in site.queues) or any(limits != Limits() for limits in owners)
-        """Whether it depends on whose a job is which queues may run it."""
+        """True when the queues that may run a job depend on its owner."""
         self.kernels: ModuleType | None = None
         """:mod:`lazy_quarry.core.plan.compiled`, where somebody has loaded it: the same places, found faster."""
         self._prepared: dict[int, list[_PreparedNeed]] = {}
@@ -242,7 +242,7 @@ class Planner:
         return [prepared.need for prepared in self._prepare(wanted)]
 
     def needs(self, request: Request, user: str | None = None) -> list[Need]:
-        """What the request of a user needs in each of its queues that may run it; empty for none.
+        """Needs of a user's request in each of its queues that may run it; empty for none.
 
         In a range of nodes the largest number comes first, so that it is chosen where it starts as soon as a smaller one.
         """

@@ -197,7 +197,7 @@ def count_at(
     duration_ms: int,
     start_ms: int,
 ) -> list[tuple[int, int]]:
-    """How many jobs of this amount on one node fit at an instant, and on which nodes, up to ``most``."""
+    """Count the jobs of this amount on one node that fit at an instant, and on which nodes, up to ``most``."""
     width = int(timeline.used.max(initial=1))
     wanted = np.flatnonzero(amount)
     free = timeline.free[:, nodes, :width][wanted]

@@ -60,7 +60,7 @@ class Turns:
         self._known: dict[tuple[str, str, str, int], tuple[bool, float]] = {}
 
     def standing(self, user: str, request: Request) -> tuple[bool, float]:
-        """Whether a job gives way, and all of its standing but the waiting, which grows alike for all."""
+        """Work out whether a job gives way, and all of its standing but the waiting, which grows alike for all."""
         key = (user, request.account, request.tier, cores_requested(request, self.usage.site))
         known = self._known.get(key)
         if known is None:

@@ -1,4 +1,4 @@
-"""What a standing is made of."""
+"""The parts of a standing."""
 
 from dataclasses import dataclass
 

@@ -1,4 +1,4 @@
-"""Which kinds of request may still start now: what decides how far a plan must be worked out before jobs can start."""
+"""The kinds of request that may still start now: they decide how far a plan must be worked out before jobs can start."""
 
 from collections.abc import Callable
 
@@ -18,14 +18,14 @@ class OpenKinds:
 
     def __init__(self) -> None:
         self._left: dict[Kind, int] = {}
-        """How many of each kind were not tried yet."""
+        """Number of each kind that were not tried yet."""
         self._open: dict[Kind, PlanRequest] = {}
         """One of each of those kinds, but for the closed ones."""
         self._sure_at: int | None = None
-        """How many places had been taken when it was last seen that some kind can start."""
+        """Number of places taken when it was last seen that some kind can start."""
 
     def add(self, kind: Kind, wanted: PlanRequest, count: int, closed: bool) -> None:
-        """So many more jobs of a kind are to be tried; ``closed``: none of them can start now."""
+        """Take in further jobs of a kind to be tried; ``closed``: none of them can start now."""
         self._left[kind] = self._left.get(kind, 0) + count
         if not closed:
             self._open.setdefault(kind, wanted)
@@ -38,7 +38,7 @@ class OpenKinds:
             self._sure_at = None
 
     def any(self, taken: int, could_start: Callable[[Kind, PlanRequest], bool]) -> bool:
-        """Whether some kind may start now; ``taken`` counts the places that were taken so far."""
+        """True when some kind may start now; ``taken`` counts the places that were taken so far."""
         if self._open and self._sure_at is not None and taken < self._sure_at + SURE_FOR:
             return True
         for kind, wanted in list(self._open.items()):

@@ -1,4 +1,4 @@
-"""What every node has free, from now on.
+"""The free amounts of every node, from now on.
 
 Each node has a row of breakpoints; between two of them its free cores, memory, GPUs and scratch are
 constant. Rows are padded to one width, so a question is asked of all nodes at once with NumPy. Instants
@@ -61,7 +61,7 @@ class Timeline:
     def _use(self, kernels: ModuleType | None) -> None:
         self._kernels = kernels
         self.bounds = None if kernels is None else Bounds(self.table, kernels)
-        """What searches have found out so far, where these are compiled."""
+        """Findings of searches so far, where these are compiled."""
         self._idle: NDArray[np.int32] | None = None
         """The cores of each node that are free now; None until somebody asks."""
 

@@ -1,4 +1,4 @@
-"""What a job waits for, as a kind and in words."""
+"""Reasons to wait, as a kind and in words."""
 
 from dataclasses import dataclass
 from typing import Literal
@@ -6,7 +6,7 @@ from typing import Literal
 WaitKind = Literal[
     "nothing", "nodes", "limit", "budget", "dependency", "hold", "not-before", "window", "turn", "at-once", "cores"
 ]
-"""What a job waits for."""
+"""Kinds of reasons to wait."""
 
 
 @dataclass(frozen=True, slots=True)

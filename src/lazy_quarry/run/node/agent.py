@@ -227,7 +227,7 @@ class Agent:
         self._say(client, line_of(Refused(OLDEST, NEWEST, self.epoch.highest)))
 
     def _listens_to(self, client: socket.socket) -> bool:
-        """Whether this is the engine of the highest epoch."""
+        """True for the engine of the highest epoch."""
         return self.greeted.get(client) == (self.epoch.journal, self.epoch.highest)
 
     def _tell(self, message: FromAgent) -> None:
@@ -400,7 +400,7 @@ class Agent:
         self._tell(Over(name, ended, lost=True))
 
     def _left_of(self, name: str) -> list[int]:
-        """What lives of an attempt: in its group or session, with its folder in the environment, or fallen to this process."""
+        """Living processes of an attempt: in its group or session, with its folder in the environment, or fallen to this one."""
         folder = self.spool / name
         session = ours.read_json(f"{folder}/session")
         marks = (f"LQ_ATTEMPT_FOLDER={folder}/{OWN}", f"LQ_ATTEMPT_FOLDER={folder}")  # the second of an earlier version
@@ -483,7 +483,7 @@ class Agent:
 
 
 def _last_seen_ms(folder: Path) -> int | None:
-    """How long an attempt had run when its supervisor wrote last; None when its folder is gone."""
+    """Time (ms) that an attempt had run when its supervisor wrote last; None when its folder is gone."""
     if not folder.is_dir():
         return None
     found = (ours.read_json(f"{folder}/live.json") or {}).get("held_ms", 0)

@@ -30,7 +30,7 @@ class Paths:
 
 @dataclass(frozen=True)
 class Command:
-    """How the script is started: after these commands, with these modules, words and variables."""
+    """The start of the script: commands before it, modules, words and variables."""
 
     environment: dict[str, str]
     arguments: list[str]
@@ -51,7 +51,7 @@ class Limits:
 
 @dataclass(frozen=True)
 class Staging:
-    """What is copied to the scratch folder before, and back after."""
+    """Files that are copied to the scratch folder before, and back after."""
 
     into: list[str]
     out: list[str]
@@ -63,7 +63,7 @@ class Staging:
 
 @dataclass(frozen=True)
 class Results:
-    """What must exist at the end, whether a summary is printed, and the group that may read what was written."""
+    """Files that must exist at the end, the summary, and the group that may read what was written."""
 
     expect: list[str]
     summary: bool
@@ -92,7 +92,7 @@ class Intent:
 
 @dataclass(frozen=True)
 class Exit:
-    """How an attempt ended and what it used.
+    """The end of an attempt, and its use.
 
     ``held_ms`` is how long it had its cores, by a clock that nobody can set; of one that was lost, until it was last seen. None
     when that is not known any more.
@@ -111,7 +111,7 @@ class Exit:
     journal: str = ""
     mark: str = ""
     scratch_mib: int = 0
-    """What its scratch folder held at the end."""
+    """MiB in its scratch folder at the end."""
     printed: dict[str, list[int]] = field(default_factory=dict)
     """Its output and errors as it left them: device, inode, size, when written last in ns."""
 
@@ -144,7 +144,7 @@ def exit_file(folder: Path, supervisor: int) -> str:
 
 
 def read_exit(folder: Path, claim: Identity | None) -> Exit | None:
-    """How the attempt ended that a supervisor claimed, or None when that is not recorded."""
+    """Read the end of the attempt that a supervisor claimed; None when that is not recorded."""
     found = ours.read_json(exit_file(folder, claim.pid)) if claim else None
     try:
         return None if found is None else Exit(**found)
@@ -159,7 +159,7 @@ def put_back(folder: Path, supervisor: Identity, ended: Exit) -> None:
 
 
 def read_intent(folder: Path) -> Intent | None:
-    """What is to run; None when the engine never finished writing it, or an earlier version wrote it.
+    """Read what is to run; None when the engine never finished writing it, or an earlier version wrote it.
 
     In both cases the engine writes it again: nothing of it was claimed yet.
     """

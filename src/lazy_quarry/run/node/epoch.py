@@ -10,7 +10,7 @@ from lazy_quarry.files import ours
 
 
 class Epoch:
-    """Which journal's engine an agent listens to, and the number of that engine's start in it."""
+    """The engine that an agent listens to: its journal, and the number of its start in it."""
 
     def __init__(self, spool: Path) -> None:
         self.path = spool / "epoch.json"

@@ -1,4 +1,4 @@
-"""What kind of file something is by its content, and whether it is whole: what was promised may be there, and empty or cut short.
+"""The kind of a file by its content, and whether it is whole: a promised file may be there, and empty or cut short.
 
 PDF (ISO 32000), PNG (ISO 15948), gzip (RFC 1952), HDF5 (file format specification, superblock), NetCDF classic (its first
 bytes), JSON (RFC 8259), CSV (RFC 4180).

@@ -44,7 +44,7 @@ class Piece(NamedTuple):
 
 
 class InsideRaw(NamedTuple):
-    """What an attempt wrote of itself. ``lines`` is None where it is as it was at the mark that was given."""
+    """The records that an attempt's helpers wrote. ``lines`` is None where it is as it was at the mark that was given."""
 
     mark: Mark
     lines: bytes | None
@@ -64,7 +64,7 @@ class FileService:
     # -- what an attempt does ----------------------------------------------------------------------
 
     def live(self, name: str) -> Any:
-        """What its supervisor wrote last: use so far, cores busy, samples; None where that is unknown."""
+        """Read its supervisor's last note: use so far, cores busy, samples; None where that is unknown."""
         return ours.glance_json(self.spool / name / "live.json")
 
     def ran_ms(self, name: str) -> int | None:
@@ -77,7 +77,7 @@ class FileService:
         return round(1000 * (boottime() - claim.ticks / TICKS)) if claim is not None and lives else None
 
     def inside(self, name: str, known: Mark | None, spreads: Sequence[str]) -> InsideRaw | None:
-        """What it told of itself; None for nothing. ``known`` is the mark of what was read before, with these spreads in it."""
+        """Read what its helpers wrote; None for nothing. ``known`` is the mark of what was read before, with its spreads."""
         folder = own_folder(self.spool / name) / "inside"
         path = folder / "parts.jsonl"
         try:
@@ -103,7 +103,7 @@ class FileService:
         return given.in_time(lambda: _piece(path, begin), path)
 
     def look_at(self, paths: Sequence[str]) -> list[FileFound]:
-        """What each of these files is by its content, and what is wrong with it."""
+        """Look at files by their content: the kind of each, and what is wrong with it."""
         try:
             return given.in_time(lambda: [file_found(path) for path in paths], paths[0] if paths else "")
         except TimeoutError as fault:
@@ -142,7 +142,7 @@ class FileService:
         lay_out(self.spool / name, intent, script)
 
     def is_laid_out(self, name: str) -> bool:
-        """Whether that is written."""
+        """True when that is written."""
         return (self.spool / name / "intent.json").exists()
 
     def write_stop(self, name: str, cause: str) -> None:

@@ -23,7 +23,7 @@ _CONTAINING = ("pids", "freezer", _UNIFIED)
 """Where both are, one of version 1: to enter a group of version 2 takes milliseconds, though only that can end all at once."""
 _LIMITING = ("memory", "cpuset")
 _RESERVE_MIB = 32
-"""So much more than was asked for is the kernel's limit: for what it keeps itself for the processes, and for the supervisor."""
+"""MiB by which the kernel's limit is above the request: for its own tables of the processes, and for the supervisor."""
 _JOBS_FIRST = 500
 """Added to the score by which the kernel picks what to end when memory is short, so that a job goes before its supervisor."""
 
@@ -69,7 +69,7 @@ def _read(path: str) -> str:
 
 
 _constant = cache(_read)
-"""What a file of the kernel's says that doesn't change while an agent lives. Supervisors have it from their agent."""
+"""Text of a file of the kernel's that doesn't change while an agent lives. Supervisors have it from their agent."""
 
 
 def _write(path: str, text: str) -> bool:
@@ -163,7 +163,7 @@ def limits(name: str, memory_mib: int, cores: Collection[int]) -> Iterator[None]
 
 
 def overfilled(name: str) -> bool:
-    """Whether the kernel has ended a process of an attempt because its group was at its limit of memory."""
+    """True when the kernel has ended a process of an attempt because its group was at its limit of memory."""
     counts = [(_folder("memory", name), "memory.oom_control"), (_unified(name), "memory.events")]
     for folder, file in counts:
         for line in _read(f"{folder}/{file}").splitlines() if folder else ():

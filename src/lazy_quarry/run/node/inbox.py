@@ -41,7 +41,7 @@ def remove_inbox(folder: Path, supervisor: int) -> None:
 
 
 def has_inbox(folder: Path, supervisor: int) -> bool:
-    """Whether a supervisor can be told anything: those of an earlier version have none."""
+    """True when a supervisor can be sent messages: those of an earlier version have no inbox."""
     return any(os.path.lexists(base / name) for base, name in _places(folder, supervisor))
 
 
@@ -62,7 +62,7 @@ class Inbox:
             each.close()
 
     def messages(self) -> list[Message]:
-        """What has come since the last time."""
+        """Messages that have come since the last time."""
         with suppress(OSError):  # nobody more connects, or there is no descriptor for who does: it stays connected
             while len(self._links) < MOST_LINKS:
                 link, _ = self._listener.accept()

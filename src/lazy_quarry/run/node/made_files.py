@@ -16,10 +16,10 @@ from dataclasses import dataclass
 from lazy_quarry.run.node.file_kinds import file_found
 
 MOST_FOUND, MOST_KNOWN = 5_000, 100
-"""So many files are told of; of so many of the newest it is looked what they are."""
+"""Files that are listed at most; and the newest of them, whose kinds are looked at."""
 LONGEST_S = 4.0
 AFTER_MS = 2_000
-"""What was written so shortly after the end was written by the job: clocks of file systems are coarse."""
+"""Time (ms) after the end in which a write still counts as the job's: clocks of file systems are coarse."""
 
 
 @dataclass(frozen=True)
@@ -39,7 +39,7 @@ class MadeFile:
 
 @dataclass(frozen=True)
 class MadeFiles:
-    """What was made below a folder, newest first. ``more``: there may be other files; ``problem``: why nothing can be said."""
+    """The files made below a folder, newest first. ``more``: there may be other files; ``problem``: why nothing can be said."""
 
     folder: str
     files: tuple[MadeFile, ...] = ()

@@ -1,4 +1,4 @@
-"""What an attempt uses, measured from /proc by its supervisor."""
+"""Use of an attempt, measured from /proc by its supervisor."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Measure:
         """When CPU time was last measured, and how much it was."""
 
     def memory_mib(self, processes: list[int]) -> int:
-        """What they have in memory now. Shared pages are counted once where that decides about the limit."""
+        """Memory of processes now. Shared pages are counted once where that decides about the limit."""
         memory = resident_mib(processes)
         # The exact sum makes the kernel walk every page table, so it is taken only where the answer decides.
         if memory > self.memory_limit_mib:
@@ -104,7 +104,7 @@ class Measure:
 
 
 def folder_mib(folder: str) -> int:
-    """What the files below a folder take on disk, rounded up to MiB; of very many files only the first are counted."""
+    """Space (MiB) of the files below a folder, rounded up to MiB; of very many files only the first are counted."""
     total, left, folders = 0, _MOST_FILES, [folder]
     while folders and left > 0:
         with suppress(OSError), os.scandir(folders.pop()) as entries:

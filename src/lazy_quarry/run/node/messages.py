@@ -172,7 +172,7 @@ def message_of(line: bytes) -> Message | None:
 
 
 def _fits(kind: Any, value: object) -> bool:
-    """Whether a field has a value of its type, given by its name."""
+    """True when a field has a value of its type, given by its name."""
     if kind == "float":
         return isinstance(value, (int, float)) and not isinstance(value, bool) and math.isfinite(value)
     return bool(type(value).__name__ == kind)

@@ -1,4 +1,4 @@
-"""What /proc says about processes. A process is identified by boot, number, and start in raw clock ticks.
+"""Processes as /proc shows them. A process is identified by boot, number, and start in raw clock ticks.
 
 Whether a process lives decides about jobs: what tells it raises :class:`OSError` when that can't be known, as without a free file
 descriptor. What only measures passes over what it can't read.
@@ -62,7 +62,7 @@ def start_ticks(pid: int) -> int | None:
 
 
 def is_stopped(pid: int) -> bool:
-    """Whether a signal or a debugger has stopped a process."""
+    """True when a signal or a debugger has stopped a process."""
     fields = _stat(pid)
     return fields is not None and fields[0] in "Tt"
 
@@ -93,7 +93,7 @@ def descendants(pid: int) -> list[int]:
 
 
 def living(pids: list[int]) -> list[int]:
-    """Those that are no zombies."""
+    """Processes of these that are no zombies."""
     return [pid for pid in pids if start_ticks(pid) is not None]
 
 

@@ -1,4 +1,4 @@
-"""Which attempts were claimed on this node, kept apart from their folders: a job may remove its own folder.
+"""The attempts that were claimed on this node, kept apart from their folders: a job may remove its own folder.
 
 One small file for each claimed attempt, in the folder of the locks; it goes when its end was reported.
 """

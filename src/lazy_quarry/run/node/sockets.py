@@ -106,7 +106,7 @@ def dial(folder: Path, name: str, wait_s: float = DIAL_S) -> socket.socket | Non
 
 
 def _connected(link: socket.socket, address: str) -> bool:
-    """Whether it is connected now; False where as many wait as may. Raises :class:`OSError` where nobody listens."""
+    """True when it is connected now; False where as many wait as may. Raises :class:`OSError` where nobody listens."""
     try:
         link.connect(address)
     except BlockingIOError:

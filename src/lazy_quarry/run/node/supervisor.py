@@ -30,7 +30,7 @@ from lazy_quarry.run.node.staging import Missing, Outside, Stopped, copy_in, cop
 from lazy_quarry.run.node.start import Start, Unstartable, give_to_group
 
 PATIENCE_S = 60.0
-"""So long after walltime and grace an attempt is ended by the agent, if its own supervisor has not done it."""
+"""Seconds after walltime and grace at which an attempt is ended by the agent, if its own supervisor has not done it."""
 _WAKE = {signal.SIGCHLD, signal.SIGIO, signal.SIGTERM, signal.SIGINT, signal.SIGHUP}
 
 
@@ -278,7 +278,7 @@ class Supervisor:
         self.measure.write_live(below, memory, now)
 
     def _overfilled(self) -> bool:
-        """Whether the kernel has ended one of its processes for its memory, before that could be seen here."""
+        """True when the kernel has ended one of its processes for its memory, before that could be seen here."""
         if not groups.overfilled(self.folder.name):
             return False
         self.measure.peak_mib = max(self.measure.peak_mib, self.intent.limits.memory_mib)

@@ -1,4 +1,4 @@
-"""Whether a job could use its folder and its files on this node."""
+"""Checks of whether a job could use its folder and its files on this node."""
 
 from __future__ import annotations
 

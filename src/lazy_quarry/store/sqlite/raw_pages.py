@@ -82,7 +82,7 @@ class RawPages:
                     yield row, values
 
     def _payloads(self, page: bytes, at: int, size: int) -> Iterator[bytes]:
-        """What a cell holds; with overflow pages, as the newest pages have it and as the file has it."""
+        """The contents of a cell; with overflow pages, as the newest pages have it and as the file has it."""
         if size <= _LOCAL_MOST:
             yield page[at : at + size]
             return

@@ -172,7 +172,7 @@ class SqlSearchIndex:
         return int(found or 0)
 
     def missing(self, jobs: Sequence[int]) -> set[int]:
-        """Which of these are not in it."""
+        """Jobs of these that are not in it."""
         found = self._done(
             lambda work: work.execute(select(_facts.c.job).where(_facts.c.job.in_(jobs))).scalars().all()
         )

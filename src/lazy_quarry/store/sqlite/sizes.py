@@ -1,4 +1,4 @@
-"""What takes how much room in a state folder."""
+"""The sizes of what a state folder holds."""
 
 import os
 import sqlite3

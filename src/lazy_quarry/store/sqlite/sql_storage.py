@@ -118,7 +118,7 @@ class SqlStorage:
         return ""
 
     def structure_problem(self) -> str:
-        """What SQLite finds wrong with the file; empty for nothing."""
+        """The fault that SQLite finds in the file; empty for none."""
         with self._reading() as work:
             found = str(work.exec_driver_sql("PRAGMA integrity_check(1)").scalar())
         return "" if found == "ok" else found.replace("\n", " ")
@@ -209,7 +209,7 @@ class SqlStorage:
 
     @contextmanager
     def one_view(self) -> Iterator[None]:
-        """What this thread reads meanwhile is as it was at one instant, though the engine may go on writing."""
+        """Have this thread read all as it was at one instant, though the engine may go on writing."""
         with self._told(), self.sql.connect() as work:
             work.exec_driver_sql("BEGIN")
             self._views.own = work
@@ -333,7 +333,7 @@ class SqlStorage:
         return self._as_driven(waits_query(wanted))
 
     def spans(self, wanted: Wanted) -> list[tuple[int, int, int]]:
-        """What ran in a period: beginning, end, core-ms."""
+        """Runs of a period: beginning, end, core-ms."""
         return self._as_driven(spans_query(wanted))
 
     def _as_driven(self, query: Select[Any]) -> list[tuple[Any, ...]]:
@@ -383,7 +383,7 @@ def _stat(path: Path) -> tuple[int, int, int] | None:
 
 
 def _private(folder: Path) -> None:
-    """What is written there can be read by its owner alone, also in a folder and in files that existed before."""
+    """Let its owner alone read what is written there, also in a folder and in files that existed before."""
     os.close(ours.opened(folder / FILE, os.O_RDWR | os.O_CREAT))
     for name in (FILE, f"{FILE}-wal", f"{FILE}-shm"):
         if (folder / name).exists():
@@ -427,7 +427,7 @@ def connect(folder: Path | None, reading: bool = False) -> Engine:
 
 
 def explained(fault: Exception, folder: Path | None) -> StateFolderError:
-    """What a database's or the system's error means for the person."""
+    """Word a database's or the system's error for people."""
     words = str(getattr(fault, "orig", fault))
     if isinstance(fault, OSError) and fault.strerror:
         words = fault.strerror

@@ -3,7 +3,7 @@
 from sqlalchemy import BigInteger, Column, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
 VERSION = 8
-"""Of these tables. A folder with a greater one was written by a newer program and is left alone."""
+"""Version of these tables. A folder with a greater one was written by a newer program and is left alone."""
 
 metadata = MetaData()
 _KEY = BigInteger().with_variant(Integer, "sqlite")
@@ -98,7 +98,7 @@ sums = Table(
     Column("asked_core_ms", BigInteger, nullable=False, server_default="0"),
     sqlite_with_rowid=False,
 )
-"""What attempts held, were charged and used on a UTC day, by all that jobs differ in; lost is what those that failed had of it.
+"""Amounts that attempts held, were charged and used on a UTC day, by all that jobs differ in; *lost*: of those that failed.
 
 What was asked for is their cores for all of their walltime.
 """

@@ -30,7 +30,7 @@ _NEW = ("first_start_ms", "waited_ms", "cores", "again_of")
 
 @dataclass
 class _Tasks:
-    """What the tasks of an array that have ended come to."""
+    """Sums of the tasks of an array that have ended."""
 
     first_start_ms: int | None = None
     cores: int = 0
@@ -39,7 +39,7 @@ class _Tasks:
 
 @dataclass
 class _Known:
-    """What was found out of jobs that ended, in the order of their ends."""
+    """Findings about jobs that ended, in the order of their ends."""
 
     outcomes: dict[int, tuple[Phase, bool]] = field(default_factory=dict)
     """The state of each job that is no task, and whether it was skipped as planned."""
@@ -61,7 +61,7 @@ class _Known:
         of.planned += job.planned
 
     def skipped_as_planned(self, job: Job) -> bool:
-        """Whether all that kept a skipped job from starting hung on jobs that are done, or were skipped so themselves."""
+        """True when all that kept a skipped job from starting hung on jobs that are done, or were skipped so themselves."""
         of = self.tasks.get(job.number)
         if job.request.array is not None and job.counts and of is not None:
             return of.planned == dict(job.counts).get("skipped", 0)

@@ -14,7 +14,7 @@ _META = ("identity", "adopted", "path", "inode")
 
 @dataclass(slots=True)
 class Found:
-    """What is whole: events by number, rows of ended jobs by job, texts; and what the journal says of itself."""
+    """The whole parts of a journal: events by number, rows of ended jobs by job, texts; and its own description."""
 
     events: dict[int, EventRow]
     ended: dict[int, EndedRow]
