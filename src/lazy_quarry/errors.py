@@ -50,7 +50,7 @@ class StateFolderError(QuarryError):
 
 
 class DamagedJournal(StateFolderError):
-    """What the journal holds is not what was written. ``what`` says where; ``rescued`` what can still be read."""
+    """A journal that is not as it was written. ``what`` says where; ``rescued`` what can still be read."""
 
     def __init__(self, folder: object, what: str, rescued: str = "") -> None:
         save = f"; save what is whole with: lazy-quarry journal rescue --state {folder}"

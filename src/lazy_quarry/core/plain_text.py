@@ -28,12 +28,12 @@ def shortened(text: str, most: int = 60) -> str:
 
 
 def values_words(values: Iterable[tuple[str, str]]) -> str:
-    """What tells a task from the others, in a message: ``level=2, grid=fine``."""
+    """Word a task's values for a message: ``level=2, grid=fine``."""
     return ", ".join(f"{name}={shortened(value, 20)}" for name, value in values)
 
 
 def displayed(text: str) -> str:
-    """What a program printed: its lines and tabs stay, colours are left out, all other controls shown as escapes."""
+    """Make a program's output fit to show: its lines and tabs stay, colours are left out, all other controls shown as escapes."""
     if text.isascii() and text.isprintable():
         return text
     lines = _COLOUR.sub("", text).replace("\r\n", "\n").replace("\r", "\n")

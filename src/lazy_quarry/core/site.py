@@ -1,4 +1,4 @@
-"""What a cluster is: its nodes, queues, accounts, tiers, windows and software. A value, never changed."""
+"""A cluster: its nodes, queues, accounts, tiers, windows and software. A value, never changed."""
 
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -7,7 +7,7 @@ from typing import Literal
 
 @dataclass(frozen=True)
 class Limits:
-    """What all jobs of a user, account, queue or tier may have together, and one job of them alone; None is no limit."""
+    """Limits of all jobs of a user, account, queue or tier together, and of one job of them alone; None is no limit."""
 
     running_jobs: int | None = None
     waiting_jobs: int | None = None
@@ -37,10 +37,10 @@ class Standing:
 
 @dataclass(frozen=True)
 class Kept:
-    """How long, in seconds, is kept what nobody needs for ever; None keeps it."""
+    """Seconds for which things are kept that nobody needs for ever; None keeps them."""
 
     events_s: int | None = None
-    """What happened to a job, after its end. Its record and all sums stay."""
+    """Events of a job, after its end. Its record and all sums stay."""
     attempts_s: int = 0
     """The folder of an attempt (its script, samples, claim), after its end."""
 
@@ -51,7 +51,7 @@ Factor = tuple[tuple[str, int], ...]
 
 @dataclass(frozen=True)
 class Rates:
-    """How what a job holds is charged: see :mod:`lazy_quarry.core.job.rates`."""
+    """The rates of charging: see :mod:`lazy_quarry.core.job.rates`."""
 
     by: Literal["largest-share", "cores"] = "largest-share"
     """The larger of the shares of a node's cores, memory and GPUs; or that of its cores alone."""
@@ -61,7 +61,7 @@ class Rates:
     """Factors of the nodes that have a trait."""
     queues: Factor = ()
     free: tuple[str, ...] = ("lost",)
-    """How an attempt ended that is charged nothing: a state, ``gave-way``, or ``retried`` where another attempt followed."""
+    """Ends of attempts that are charged nothing: a state, ``gave-way``, or ``retried`` where another attempt followed."""
 
     def factor_of(self, queue: str) -> int:
         """The factor of a queue, in thousandths."""
@@ -105,7 +105,7 @@ class Queue:
 
 @dataclass(frozen=True)
 class Account:
-    """What jobs are charged to. ``budget_core_hours`` None is unlimited; ``users`` empty means everyone.
+    """An account that jobs are charged to. ``budget_core_hours`` None is unlimited; ``users`` empty means everyone.
 
     What is charged to it counts for the budgets and limits of all accounts above it too.
     """
@@ -114,7 +114,7 @@ class Account:
     budget_core_hours: float | None = None
     users: tuple[str, ...] = ()
     target: int = 1
-    """What it should get of the cluster, against the targets of the others."""
+    """Its share of the cluster, against the targets of the others."""
     limits: Limits = Limits()
     parent: str = ""
     """The account that it is under, or empty."""
@@ -127,7 +127,7 @@ class Account:
     budget_begins_ms: int | None = None
     budget_ends_ms: int | None = None
     carries_over: bool = False
-    """What is left at the end of a period may be charged in the next ones; this needs ``budget_begins_ms``."""
+    """True when the rest of a period may be charged in the next ones; this needs ``budget_begins_ms``."""
     warn_at: tuple[int, ...] = (80, 95)
     """At so many hundredths of the budget people are warned."""
     at_end: Literal["refuse", "give-way"] = "refuse"
@@ -173,7 +173,7 @@ class Window:
         return bool(self.users or self.accounts)
 
     def admits(self, user: str, account: str) -> bool:
-        """Whether a job of this user and account may run in it."""
+        """True when a job of this user and account may run in it."""
         return user in self.users or account in self.accounts
 
 
@@ -207,7 +207,7 @@ class Software:
 
 @dataclass(frozen=True)
 class MailWay:
-    """How mail leaves the site: the relay (none: it is kept here alone), and the address that it comes from.
+    """The way of mail out of the site: the relay (none: it is kept here alone), and the address that it comes from.
 
     ``tls``: from the start, by STARTTLS, by STARTTLS where it is offered, or never.
     """
@@ -347,7 +347,7 @@ class Site:
         return tuple(account.name for account in self.accounts if not account.users or user in account.users)
 
     def may_charge(self, user: str, account: str) -> bool:
-        """Whether this user may charge an account."""
+        """True when this user may charge an account."""
         known = self.account.get(account)
         return known is not None and (not known.users or user in known.users)
 

@@ -13,7 +13,7 @@ _TOKEN = re.compile(r"\s*(\(|\)|[A-Za-z0-9][A-Za-z0-9._-]*)")
 
 
 MOST_LEVELS = 100
-"""So deep may ``not`` and parentheses be nested."""
+"""Levels that ``not`` and parentheses may be nested."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -33,7 +33,7 @@ _BYTES |= {"kB": 10**3, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12, "PB
 
 
 MOST_NUMBER = 100
-"""So many characters may a duration, a size or an instant have; longer ones are none."""
+"""Characters that a duration, a size or an instant may have; longer ones are none."""
 
 
 def parse_duration(text: str) -> int:
@@ -113,7 +113,7 @@ def parse_size(text: str) -> int:
 
 
 def nearest_size(text: str) -> str:
-    """What was probably meant by ``4G``, ``4 gb`` or ``512mib``, in the header's own form; empty where that isn't certain."""
+    """Guess what was meant by ``4G``, ``4 gb`` or ``512mib``, in the header's own form; empty where that isn't certain."""
     match = _NEARLY.fullmatch(text.strip()) if len(text) <= MOST_NUMBER else None
     return f"{match[1]} {match[2].upper()}iB" if match else ""
 

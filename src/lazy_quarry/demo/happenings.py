@@ -1,4 +1,4 @@
-"""What happens to the site itself after the demo begins: nodes fail and come back, hours are granted, work is announced."""
+"""Happenings at the site itself after the demo begins: nodes fail and come back, hours are granted, work is announced."""
 
 import heapq
 import random
@@ -31,7 +31,7 @@ QUARTER_CORE_HOURS = {
     "commons": (5_000, 5_000, 5_000, 5_000),
     "estuary": (1_120_000, 960_000, 900_000, 1_160_000),
 }
-"""What the institute's committee grants for the three months from January, April, July and October."""
+"""Grants of the institute's committee for the three months from January, April, July and October."""
 _WORK = ("new firmware for the fabric switches", "the file servers are updated", "power is measured rack by rack")
 
 
@@ -41,7 +41,7 @@ def happenings(seed: int, site: Site) -> Iterator[Command]:
 
 
 def _back(site: Site) -> Iterator[Command]:
-    """What is closed on the first day opens on that week's Thursday."""
+    """Open on that week's Thursday what is closed on the first day."""
     thursday = BEGINS_MS - BEGINS_MS % DAY_MS + 3 * DAY_MS
     yield from (OpenNode(thursday + 11 * HOUR_MS, closure.node) for closure in site.closures)
 

@@ -29,7 +29,7 @@ from lazy_quarry.store.journal import Journal
 from lazy_quarry.study.swf import History, TraceRecord
 
 AGAIN_MS = 12 * HOUR_MS
-"""So much of the trace's end comes again as the present."""
+"""Time (ms) of the trace's end that comes again as the present."""
 MOST_NODES, CORES_EACH, MIB_A_CORE = 1_000, 32, 4096
 BEGINS_MS = round(datetime(2027, 1, 4, tzinfo=UTC).timestamp() * 1000)
 """Where a trace doesn't say when it was."""
@@ -75,7 +75,7 @@ def _own_site(history: History, name: str) -> Site:
 
 @dataclass(frozen=True, slots=True)
 class _Names:
-    """What numbers of a trace are called: as its header says, or by their numbers."""
+    """The names of a trace's numbers: as its header says, or the numbers themselves."""
 
     queues: dict[int, str]
     users: dict[int, str]
@@ -197,7 +197,7 @@ class FromHistory(OnVirtualClock):
 
 
 class _Ground:
-    """How many cores of each node are free, and when others will be."""
+    """Free cores of each node, and when others will be."""
 
     def __init__(self, nodes: Sequence[Node]) -> None:
         self.nodes = {node.name: node for node in nodes if node.runs_jobs}

@@ -1,4 +1,4 @@
-"""What the people of the Oxbow Institute run, and when: a seeded stream of submissions."""
+"""The jobs of the people of the Oxbow Institute over time: a seeded stream of submissions."""
 
 import json
 import math
@@ -36,9 +36,9 @@ class Kind:
     grows: float = 1.0
     """Its run time grows with this power of its size; the walltime that is asked for grows with the size itself."""
     leap: float = 1.0
-    """What is slower than usual takes so many times as long: above 1 its run times have two humps."""
+    """Factor by which a slower run takes longer: above 1 its run times have two humps."""
     months: tuple[float, ...] = (1.0,) * 12
-    """How much of it there is from January to December; 1 in March."""
+    """Its amount from January to December, against March."""
 
 
 _WINTER = (1.4, 1.2, 1, 0.8, 0.7, 0.6, 0.6, 0.6, 0.9, 1.2, 1.4, 1.4)
@@ -107,7 +107,7 @@ SPARE = (
     Kind("kelp-sweep", "bram", "kelp-fit", "tidal", 1, 16, 1, 1500, 8, 0.6, 3, tier="spare"),
     Kind("silt-replay", "ilse", "silt", "tidal", 1, 32, 1, 2000, 12, 0.5, 2, tier="spare"),
 )
-"""What fills the gaps, and gives way when others need the place."""
+"""Jobs that fill the gaps, and give way when others need the place."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,7 +153,7 @@ def request_of(kind: Kind, chance: random.Random) -> Request:
 
 
 def _commands_of(request: Request) -> Iterator[str]:
-    """What the script does: its parts where it has any, and in the longest of them what it spreads."""
+    """The commands of the script: its parts where it has any, and in the longest of them what it spreads."""
     program = request.name.partition("-")[0]
     run = f'mpirun --hostfile "$LQ_NODES" {program} --case "{request.name}"'
     parts, spread = request.rehearsal.phases or (("", 1.0),), request.rehearsal.spread
@@ -205,7 +205,7 @@ def _array_of(request: Request) -> Iterator[str]:
 
 
 def busyness(at_ms: int) -> float:
-    """How much is submitted at this time, as a part of the busiest time: most on weekdays, in the morning and the afternoon."""
+    """Submissions at this time, as a part of those of the busiest time: most on weekdays, in the morning and the afternoon."""
     day, hour = at_ms // DAY_MS % 7, at_ms % DAY_MS / HOUR_MS
     weekday = 0.35 if day in (2, 3) else 1.0  # the epoch was a Thursday: Saturday and Sunday
     return weekday * (0.25 + 0.75 * math.exp(-(((hour - 13.5) / 4.2) ** 2)))

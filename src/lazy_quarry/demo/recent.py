@@ -20,7 +20,7 @@ from lazy_quarry.run.rehearsal import ModelledRun, modelled_curve
 RECENT_FROM_MS = BEGINS_MS - 30 * HOUR_MS
 RECENT_A_DAY = 250
 MORNING = "recent91"
-"""Of a few dozen streams, one that begins with a full cluster and jobs that wait in most queues."""
+"""A stream, of a few dozen, that begins with a full cluster and jobs that wait in most queues."""
 FIRST_RECENT = 14_200
 """Numbers of jobs before it belong to the past that is made later."""
 
@@ -69,7 +69,7 @@ def _numbered(jobs: Iterable[Job]) -> Iterator[Job]:
 
 
 def _array_history(number: int, tasks: list[Job]) -> Iterator[tuple[int, int, Event]]:
-    """What had happened to an array that is over when the demo begins."""
+    """Events of an array that is over when the demo begins."""
     first, over = tasks[0], max(task.ended_ms or 0 for task in tasks)
     yield (
         first.submitted_ms,
@@ -89,7 +89,7 @@ def _array_history(number: int, tasks: list[Job]) -> Iterator[tuple[int, int, Ev
 
 
 def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
-    """What had happened to a job when the demo begins."""
+    """Events of a job until the demo begins."""
     number, started, ended = job.number, job.started_ms or 0, job.ended_ms or 0
     yield job.submitted_ms, number, Submitted(job.submitted_ms, number, By(job.user), job.request, job.origin)
     if started <= BEGINS_MS:
@@ -116,7 +116,7 @@ def _history(job: Job) -> Iterator[tuple[int, int, Event]]:
 
 
 def _curve(job: Job) -> Curve | None:
-    """What it would have used over its time, in a rehearsal."""
+    """Its use over its time, in a rehearsal."""
     took = (job.ended_ms or 0) - (job.started_ms or 0)
     modelled = ModelledRun(took, job.exit, job.signal, None, job.use.memory_peak_mib, job.use.cpu_ms / max(1, took))
     return modelled_curve(job, modelled, job.ended_ms or 0)

@@ -56,7 +56,7 @@ def _submission(arrival: Arrival) -> Submit:
 
 
 def brought_forward(jobs: Iterable[Job], at_ms: int) -> Iterator[BroughtForward]:
-    """What these jobs add to the books of their accounts."""
+    """Amounts that these jobs add to the books of their accounts."""
     tallies: dict[str, Tally] = {}
     by_user: dict[str, dict[tuple[str, int], int]] = {}
     for job in jobs:

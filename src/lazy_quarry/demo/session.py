@@ -53,7 +53,7 @@ class DemoClient(InProcessClient):
             self.site.queries.searches.keep_up()
 
     def look(self, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
-        """What has changed of the board since a mark, or all of it."""
+        """Read the changes of the board since a mark, or all of it."""
         try:
             return super().look(since, sight)
         finally:

@@ -44,7 +44,7 @@ def _arrival(minutes_ago: float, request: Request) -> Arrival:
 
 
 def yours() -> Iterator[Arrival]:
-    """What you submitted since yesterday evening, oldest first."""
+    """Your submissions since yesterday evening, oldest first."""
     tide, eel = "tide-surge", "eel-tracks"
     yield _arrival(
         700, _ask("surge-west", tide, 2, 32, 1, 1, rehearsal=_ran(75, 30.1, phases=_SURGE))
@@ -102,7 +102,7 @@ def _fitted() -> Iterator[Arrival]:
 
 
 def yours_waiting() -> Iterator[Arrival]:
-    """What you submitted this morning, which has not started."""
+    """Your submissions of this morning, which have not started."""
     tide, eel = "tide-surge", "eel-tracks"
     yield _arrival(41, _ask("sediment-big", tide, 8, 256, 1, 10, rehearsal=_ran(400, 240)))
     yield _arrival(33, _ask("eel-season", eel, 2, 64, 1, 3, rehearsal=_ran(95, 60)))

@@ -1,1 +1,1 @@
-"""What runs inside a job: named parts of it, a command on every rank, many small tasks. Standard library only."""
+"""Helpers inside a job: named parts of it, a command on every rank, many small tasks. Standard library only."""

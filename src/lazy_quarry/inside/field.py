@@ -1,4 +1,4 @@
-"""How the tasks of a spread stand, a byte a task, in a file that others read while it runs."""
+"""The states of a spread's tasks, a byte a task, in a file that others read while it runs."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What phase, ranks and spread have in common: the record, a job's cores, words on standard error, how a child ended."""
+"""The common parts of phase, ranks and spread: the record, a job's cores, words on standard error, how a child ended."""
 
 from __future__ import annotations
 
@@ -58,5 +58,5 @@ def supervisor() -> int:
 
 
 def passed_on(told: signal.struct_siginfo) -> bool:
-    """Whether a signal has to be passed on: one from the supervisor has reached everybody already."""
+    """True when a signal has to be passed on: one from the supervisor has reached everybody already."""
     return supervisor() == 0 or told.si_pid != supervisor()

@@ -27,7 +27,7 @@ class Cores:
 
 @dataclass(frozen=True)
 class Over:
-    """How a process ended, and what it and those that it waited for used. ``memory_peak_mib`` is that of the largest one."""
+    """The end of a process, and the use of it and of those that it waited for. ``memory_peak_mib`` is that of the largest one."""
 
     handle: int
     exit: int | None
@@ -58,7 +58,7 @@ class Launcher(Protocol):
         ...
 
     def ended(self, patience_s: float) -> tuple[list[Over], list[signal.struct_siginfo]]:
-        """Those that have ended, and the signals that came meanwhile; waits for one of both, but no longer than this."""
+        """Take the processes that have ended, and signals that came meanwhile; waits for one of both, no longer than this."""
         ...
 
     def send(self, handle: int, number: int, group: bool = False) -> None:

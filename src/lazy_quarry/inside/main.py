@@ -30,7 +30,7 @@ OPTIONS = {
         "--stop-at-failure": "flag",
     },
 }
-"""What each takes before the dashes: a value, several, a number, or nothing."""
+"""The options that each takes before the dashes: a value, several, a number, or nothing."""
 
 
 def main(words: list[str]) -> int:

@@ -23,7 +23,7 @@ _STOPS = (signal.SIGTERM, signal.SIGINT, signal.SIGHUP)
 
 @dataclass
 class Counts:
-    """How many tasks stand how; those done include what earlier attempts did."""
+    """Numbers of tasks by state; those done include what earlier attempts did."""
 
     done: int = 0
     failed: int = 0

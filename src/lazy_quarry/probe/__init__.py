@@ -1,1 +1,1 @@
-"""What checks need to know about files, programs, modules and this machine, as values."""
+"""Facts that checks need about files, programs, modules and this machine, as values."""

@@ -1,4 +1,4 @@
-"""What on this machine isn't ours: cores that processes of others keep busy."""
+"""The load of others on this machine: cores that their processes keep busy."""
 
 import os
 import time

@@ -46,5 +46,5 @@ def needed(environment: Mapping[str, str]) -> dict[str, str]:
 
 
 def of_this_machine() -> tuple[Software, ...]:
-    """What this process's own environment offers."""
+    """The modules that this process's own environment offers."""
     return catalogue(os.environ)

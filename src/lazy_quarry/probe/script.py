@@ -46,7 +46,7 @@ def with_surroundings(submission: Submission) -> Submission:
 
 
 def surroundings_of(submission: Submission) -> Surroundings:
-    """What is here of the files and programs that a script names; nothing where its folder isn't here."""
+    """Look for the files and programs that a script names; nothing where its folder isn't here."""
     block, problems = find_block(submission.script)
     if any(one.code in UNFIT for one in problems):
         return Surroundings()

@@ -8,7 +8,7 @@ import numpy as np
 from lazy_quarry.study.columns import Columns, Progress
 
 FEW = 24
-"""So many waiting jobs are looked at one by one; more of them together, with NumPy."""
+"""Number of waiting jobs that are looked at one by one; more are looked at together, with NumPy."""
 
 
 class _Queue:

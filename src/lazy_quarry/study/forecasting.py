@@ -15,12 +15,12 @@ from lazy_quarry.study.planned import Planned, Profile
 
 DRAWS = 20
 HELD = (0.8, 0.2, 0.4, 0.6, 0.9)
-"""How often ranges are to hold: what is told to people, and others that show whether the method is right."""
+"""Shares of starts that ranges are to hold: the one told to people, and others that show whether the method is right."""
 
 
 @dataclass(frozen=True, slots=True)
 class Told:
-    """What was said of a job's wait in seconds, from an instant on, and how long it was; ``held``: how often it should hold."""
+    """A forecast of a job's wait in seconds, from an instant on, and how long it was; ``held``: the share that it should hold."""
 
     stage: Stage
     held: float

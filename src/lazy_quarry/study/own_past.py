@@ -68,12 +68,12 @@ def free_of(site: Site, policy: str, until_ms: int) -> Site:
 
 
 def as_it_was(past: Past, cores: int) -> Studied:
-    """How it really went."""
+    """The past as it really went."""
     return _studied("as it was", past, {number: run.started_ms for number, run in past.runs.items()}, cores)
 
 
 def study(site: Site, past: Past, policy: str, told: Told, kernels: ModuleType | None = None) -> Studied | None:
-    """How it would have gone under a policy; None when it was stopped. ``kernels`` are the compiled search, if it is there."""
+    """Run the past under a policy; None when it was stopped. ``kernels`` are the compiled search, if it is there."""
     again = _Again(free_of(site, policy, past.end_ms), past)
     again.engine.plans.planner.kernels = kernels
     return _studied(policy, past, again.starts, site.cores) if again.whole(told) else None
@@ -231,7 +231,7 @@ class _Again:
 
 
 def _of_site(site: Site, bound: Event) -> Event | None:
-    """What it binds of the nodes that the site has now; None for nothing."""
+    """The part of a bound that is about nodes that the site has now; None for nothing."""
     if isinstance(bound, Reserved):
         nodes = tuple(name for name in bound.window.nodes if name in site.node)
         return replace(bound, window=replace(bound.window, nodes=nodes)) if nodes else None
@@ -269,7 +269,7 @@ def _studied(policy: str, past: Past, starts: Mapping[int, int], cores: int) -> 
 
 
 def _held(past: Past, starts: Mapping[int, int]) -> tuple[dict[str, int], int]:
-    """What each account held while jobs came, in core-ms, and how long that was in ms."""
+    """Core-ms that each account held while jobs came, and how long that was in ms."""
     came = [max(past.begin_ms, one.submitted_ms) for one in past.jobs]
     first, last = min(came), max(came)
     held = dict[str, int]()

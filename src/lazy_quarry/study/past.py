@@ -1,4 +1,4 @@
-"""What a site's own past was: its jobs, how long each ran, and what bound them meanwhile."""
+"""A site's own past: its jobs, how long each ran, and what bound them meanwhile."""
 
 from __future__ import annotations
 
@@ -54,11 +54,11 @@ class Past:
     before: tuple[PastJob, ...] = ()
     bounds: tuple[Event, ...] = ()
     runs: Mapping[int, PastRun] = field(default_factory=dict)
-    """Of all of them, by number."""
+    """Runs of all of them, by number."""
 
     @property
     def count(self) -> int:
-        """How many jobs and tasks came and ran in it."""
+        """Number of jobs and tasks that came and ran in it."""
         return sum(len(one.runs) for one in self.jobs)
 
     @property

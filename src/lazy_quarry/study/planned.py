@@ -87,7 +87,7 @@ class Planned:
         self.free = cores
         self.profile: Profile | None = None
         self.placed = 0
-        """How many of the first waiting jobs have a place in the present plan."""
+        """Number of the first waiting jobs that have a place in the present plan."""
         self.due: list[tuple[float, int]] = []
         """(start, job) of these, the earliest first."""
         self.no_sooner: dict[tuple[int, float], float] = {}

@@ -44,7 +44,7 @@ class Replayed:
 
     @property
     def waits_s(self) -> np.ndarray:
-        """How long each job waited."""
+        """Wait of each job in seconds."""
         return np.array([start - job.submit_s for start, job in zip(self.starts, self.trace.jobs, strict=True)])
 
     @property

@@ -1,11 +1,11 @@
-"""What a study of a site's own past has found."""
+"""The findings of a study of a site's own past."""
 
 from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
 class Studied:
-    """How it went under one policy: seconds waited by half and 19 in 20, bounded slowdown, cores in use while jobs came."""
+    """The outcome under one policy: seconds waited by half and 19 in 20, bounded slowdown, cores in use while jobs came."""
 
     policy: str
     jobs: int

@@ -1,4 +1,4 @@
-"""What might have been otherwise in a site's past: limits, nodes, and what people asked for; read from KEY=VALUE."""
+"""Suppositions about a site's past: limits, nodes, and what people asked for; read from KEY=VALUE."""
 
 import re
 from collections.abc import Iterable, Mapping

@@ -1,1 +1,1 @@
-"""What clients of a site see: frozen values, the same from every kind of site."""
+"""The values that clients of a site see: frozen values, the same from every kind of site."""

@@ -31,12 +31,12 @@ class Advised:
 
     @property
     def few(self) -> bool:
-        """Whether there are too few runs for the promise to hold."""
+        """True when there are too few runs for the promise to hold."""
         return self.runs < FEW
 
     @property
     def sooner_s(self) -> int | None:
-        """How much sooner it would start; None where the plan says nothing."""
+        """Seconds by which it would start sooner; None where the plan says nothing."""
         if self.starts_ms is None or self.starts_then_ms is None:
             return None
         return max(0, self.starts_ms - self.starts_then_ms) // 1000

@@ -35,7 +35,7 @@ class Strata:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Occupant:
-    """What one job has of one node."""
+    """A job's part of one node."""
 
     job: int
     label: str
@@ -108,12 +108,12 @@ class LimitView:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SiteView:
-    """What the site is: queues, tiers, software, storage, and whom to ask."""
+    """The site: queues, tiers, software, storage, and whom to ask."""
 
     name: str
     host: str
     version: str
-    """Of the program that runs it."""
+    """Version of the program that runs it."""
     since_ms: int
     """Since when it runs."""
     head: str
@@ -141,7 +141,7 @@ class SiteView:
 
 @dataclass(frozen=True, slots=True)
 class ShareView:
-    """What part of the cluster an account should get, and its part of what all have used lately, from 0 to 1."""
+    """The share of the cluster that an account should get, and its part of what all have used lately, from 0 to 1."""
 
     account: str
     due: float
@@ -158,7 +158,7 @@ class PersonView:
     limits: tuple[LimitView, ...]
     shares: tuple[ShareView, ...] = ()
     operator: bool = True
-    """Whether they run the site, and so may grant core-hours."""
+    """True for those who run the site, and so may grant core-hours."""
     answers_for: tuple[str, ...] = ()
     """The accounts that they lead, or under one that they lead."""
 
@@ -184,14 +184,14 @@ class Board:
     """Live jobs by number, then those that ended lately, newest first."""
     accounts: tuple[AccountLine, ...]
     notices: tuple[str, ...]
-    """What stands in the way of jobs, in sentences."""
+    """Obstacles of jobs, in sentences."""
     others_busy: float = 0.0
     """Cores of this machine that are kept busy by what isn't the site's."""
 
 
 @dataclass(frozen=True, slots=True)
 class BoardMark:
-    """How far a reader has followed the board of one engine."""
+    """The point up to which a reader has followed the board of one engine."""
 
     epoch: str
     stamp: int
@@ -199,7 +199,7 @@ class BoardMark:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class BoardChange:
-    """What has changed of the board since a mark. ``whole``: it is all there is, and what was known before is void."""
+    """The changes of the board since a mark. ``whole``: it is all there is, and what was known before is void."""
 
     mark: BoardMark
     whole: bool

@@ -57,7 +57,7 @@ class ChainView:
     ends_ms: int | None = None
     most_core_ms: int = 0
     likely_core_ms: int | None = None
-    """What it probably costs, by earlier runs of its names; None where some name has none."""
+    """Core-ms that it probably costs, by earlier runs of its names; None where some name has none."""
 
     @property
     def state(self) -> str:
@@ -78,7 +78,7 @@ class ChainView:
 
     @property
     def left(self) -> int:
-        """How many of its jobs have not ended."""
+        """Number of its jobs that have not ended."""
         return sum(one.phase is None or not one.phase.final for one in self.parts)
 
 
@@ -97,7 +97,7 @@ def played(view: ChainView, at_ms: int) -> ChainView:
 
 @dataclass(frozen=True, slots=True)
 class ChainReport:
-    """What a chain file came to: findings as (file, finding), and the chain rehearsed where nothing must change.
+    """The report on a chain file: findings as (file, finding), and the chain rehearsed where nothing must change.
 
     ``sketch``: where something must change, its jobs with what they wait for, as far as they could be read.
     """

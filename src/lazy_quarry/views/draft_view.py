@@ -59,7 +59,7 @@ class TraitRung:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class DraftShape:
-    """What the request comes to where it would be placed; one task, where it is an array."""
+    """The shape of the request where it would be placed; of one task, where it is an array."""
 
     nodes: int = 0
     ranks: int = 0
@@ -71,7 +71,7 @@ class DraftShape:
     grace_s: int = 0
     whole_nodes: bool = False
     tasks: int = 0
-    """How many tasks, or 0 for a single job."""
+    """Number of tasks, or 0 for a single job."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -97,7 +97,7 @@ class DraftStarts:
 
 @dataclass(frozen=True, slots=True)
 class DraftCost:
-    """What it charges at most, and what the account has left; None without a budget."""
+    """The most that it is charged, and the rest of the account's budget; None without one."""
 
     account: str = ""
     most_core_ms: int = 0
@@ -125,7 +125,7 @@ class DraftReport:
     now_ms: int
     name: str = ""
     instead: tuple[str, ...] = ()
-    """What else would have to be asked for, where the request can never run; all below is said of that."""
+    """The request that could run, where this one never can; all below is said of that."""
     shape: DraftShape = DraftShape()
     place: DraftPlace = DraftPlace()
     starts: DraftStarts = DraftStarts()
@@ -134,7 +134,7 @@ class DraftReport:
     range: StartRange | None = None
     """When it starts 8 times in 10; None where that isn't known, or it starts now."""
     earlier: tuple[int, int, int] = (0, 0, 0)
-    """How many runs of this name were done, and the seconds of the shortest and the longest."""
+    """Number of runs of this name that were done, and the seconds of the shortest and the longest."""
     trial: str = ""
     """The tier in which it can be tried, or empty."""
 

@@ -1,4 +1,4 @@
-"""What a sweep comes to, as a value: sent once, and read task by task where it is shown."""
+"""An expanded sweep as a value: sent once, and read task by task where it is shown."""
 
 from dataclasses import dataclass
 

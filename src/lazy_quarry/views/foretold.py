@@ -1,4 +1,4 @@
-"""What an act would come to, as a value, and in words."""
+"""The outcome of an act before it is done, as a value, and in words."""
 
 from dataclasses import dataclass
 from datetime import UTC, tzinfo
@@ -25,7 +25,7 @@ class ForetoldJob:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Foretold:
-    """What an act would come to; or ``refused``, why it can't be done.
+    """The outcome of an act before it is done; or ``refused``, why it can't be done.
 
     ``left_core_ms`` is what the account of the first job has left now; None where it has no limit.
     """
@@ -37,12 +37,12 @@ class Foretold:
 
     @property
     def most_core_ms(self) -> int:
-        """What all of it is charged at most."""
+        """Core-ms that all of it is charged at most."""
         return sum(one.most_core_ms for one in self.jobs)
 
 
 def foretold_words(found: Foretold, zone: tzinfo = UTC) -> str:
-    """What there would be, what it is charged at most, when the first of it starts: one sentence, without its stop."""
+    """Word the jobs that there would be, the most that they are charged, when the first starts: one sentence, without its stop."""
     if found.refused:
         return found.refused
     told = [_job_words(one) for one in found.jobs[:MOST_NAMED]]

@@ -24,7 +24,7 @@ class Record:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class TasksTold:
-    """What the tasks of an array used, each of what one asked for. Spreads are (least, median, most) of those that ran."""
+    """The use of an array's tasks, each of what one asked for. Spreads are (least, median, most) of those that ran."""
 
     ran: int
     took_s: tuple[int, int, int]
@@ -41,11 +41,11 @@ class TasksTold:
     failed: tuple[str, ...]
     """The first tasks that did not succeed, each with its values and how it ended."""
     causes: tuple[Cause, ...] = ()
-    """Those that did not succeed, by how they failed."""
+    """Tasks that did not succeed, by how they failed."""
     outliers: tuple[Outlier, ...] = ()
-    """Those that took far longer, or more memory, than the others."""
+    """Tasks that took far longer, or more memory, than the others."""
     took_bars: tuple[int, ...] = ()
-    """How many tasks lie in each equal part between the shortest and the longest, and the same of their memory."""
+    """Numbers of tasks in each equal part between the shortest and the longest, and the same of their memory."""
     memory_bars: tuple[int, ...] = ()
 
 
@@ -58,12 +58,12 @@ class Evidence:
 
     @property
     def wrong_files(self) -> tuple[FileFound, ...]:
-        """Those that are not there, empty, or not whole."""
+        """Files that are not there, empty, or not whole."""
         return tuple(one for one in self.files if one.problem)
 
     @property
     def casts_doubt(self) -> bool:
-        """Whether something of it says that all is not well."""
+        """True when something of it says that all is not well."""
         return bool(self.errors or self.wrong_files)
 
 
@@ -90,9 +90,9 @@ class JobDetail:
     again: tuple[JobView, ...] = ()
     """The newest run of each task that ran again, in another array, or is to."""
     evidence: Evidence | None = None
-    """Of a job that has ended: what it printed last that sounds wrong, and its promised files."""
+    """Evidence about a job that has ended: last lines that sound wrong, and its promised files."""
     told: TasksTold | None = None
-    """Of an array some task of which has run: what its tasks used."""
+    """Use of the tasks of an array, when one has run."""
     explained: Explained | None = None
     """For a job that has not started: what it waits for, who is ahead, what would help."""
 
@@ -104,7 +104,7 @@ class JobDetail:
 
     @property
     def counts_now(self) -> tuple[tuple[str, int], ...]:
-        """How many tasks of an array are in each state by their newest runs; as in ``view.counts`` where none ran again."""
+        """Numbers of an array's tasks in each state by their newest runs; as in ``view.counts`` where none ran again."""
         if not self.again:
             return self.view.counts
         before = {view.task: view.phase.value for view in self.tasks}
@@ -116,15 +116,15 @@ class JobDetail:
 
     @property
     def silent(self) -> bool:
-        """Whether it ended as if all were well, and something says that it is not."""
+        """True when it ended as if all were well, and something says that it is not."""
         return self.view.phase is Phase.DONE and self.evidence is not None and self.evidence.casts_doubt
 
     @property
     def why(self) -> str:
-        """What it waits for, or the tasks of an array that have not started; empty for nothing."""
+        """The reason why it waits, or the tasks of an array that have not started; empty for none."""
         return self.view.why or (self.explained.why.because if self.explained else "")
 
     @property
     def instead(self) -> str:
-        """What would start sooner, in a sentence or two; empty for nothing."""
+        """Changes that would start it sooner, in a sentence or two; empty for none."""
         return self.explained.instead if self.explained else ""

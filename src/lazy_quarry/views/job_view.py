@@ -80,7 +80,7 @@ class JobView:
     replaces: OtherRun | None
     """The task that it runs again."""
     planned: bool
-    """Of one that was skipped: nothing went wrong, it was not needed."""
+    """True for one that was skipped because it was not needed: nothing went wrong."""
     stopping: str | None
     attempt: int
     charge_core_ms: int
@@ -95,7 +95,7 @@ class JobView:
     rows: tuple[tuple[int, int, int], ...] = ()
     """The task numbers of an array, as (first, last, step)."""
     counts: tuple[tuple[str, int], ...] = ()
-    """How many tasks of an array are in each state."""
+    """Numbers of an array's tasks in each state."""
     failed_tasks: tuple[int, ...] = ()
     """The numbers of the first tasks that did not succeed, for an array that has ended."""
     chain: int = 0
@@ -108,13 +108,13 @@ class JobView:
     range: StartRange | None = None
     """When it starts, of one that waits; None while that isn't known."""
     inside: Inside | None = None
-    """What it told of its parts and of tasks that it spread."""
+    """Parts and spread tasks that it told of."""
     curve: Curve | None = None
-    """What it used over its time, for one that has ended."""
+    """Its use over its time, for one that has ended."""
     warning: str = ""
     """A warning about a running job, or empty."""
     parts: tuple[NodeUse, ...] = ()
-    """Of one that has or had several nodes: what the present or last attempt used on each, as far as that is known."""
+    """Use of the present or last attempt on each of several nodes, as far as that is known."""
 
     @property
     def by_node(self) -> tuple[NodeUse, ...]:

@@ -1,4 +1,4 @@
-"""What calls to a site answer, beside jobs, the board and drafts: frozen values, the same from every kind of site."""
+"""Answers of calls to a site, beside jobs, the board and drafts: frozen values, the same from every kind of site."""
 
 from dataclasses import dataclass
 
@@ -42,7 +42,7 @@ class Outcome:
 
 @dataclass(frozen=True, slots=True)
 class Found:
-    """What a search found: some jobs of it, whether there are more, and how many ended jobs were not looked at yet."""
+    """The findings of a search: some jobs of it, whether there are more, and how many ended jobs were not looked at yet."""
 
     jobs: tuple[JobView, ...]
     more: bool

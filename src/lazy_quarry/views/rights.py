@@ -1,4 +1,4 @@
-"""What each role may do with a call, as a value."""
+"""The rights of each role in a call, as a value."""
 
 from typing import Literal, NamedTuple
 
@@ -7,7 +7,7 @@ Right = Literal["yes", "own", "no"]
 
 
 class Rights(NamedTuple):
-    """What each role may do with a call."""
+    """The rights of each role in a call."""
 
     user: Right
     lead: Right

@@ -7,7 +7,7 @@ from lazy_quarry.study.studied import Studied
 
 @dataclass(frozen=True, slots=True)
 class StudyView:
-    """How far a study is. ``rows`` are how it was, then each policy that is done; ``settings`` what was otherwise."""
+    """The progress of a study. ``rows`` are how it was, then each policy that is done; ``settings`` what was otherwise."""
 
     number: int
     policies: tuple[str, ...]

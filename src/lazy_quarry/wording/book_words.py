@@ -63,7 +63,7 @@ def term_words(line: AccountLine) -> str:
 
 
 def at_end_words(line: AccountLine) -> str:
-    """What happens when an account's budget is used up."""
+    """Say what happens when an account's budget is used up."""
     if line.told is not None and line.told.at_end == "give-way":
         return "after that only tiers that give way may charge it"
     return "after that no job that is charged to it starts"
@@ -83,7 +83,7 @@ def cost_words(report: DraftReport) -> str:
 
 
 def waits_words(median_s: float, p95_s: float) -> str:
-    """How long jobs waited: ``half at most 4m, 19 in 20 at most 2h``, ``nobody waited``."""
+    """Word the waits of jobs: ``half at most 4m, 19 in 20 at most 2h``, ``nobody waited``."""
     if p95_s < 0.5:
         return "nobody waited"
     first = f"half at most {format_duration(median_s, 1)}" if median_s >= 0.5 else "half not at all"
@@ -100,7 +100,7 @@ def amounts_of(report: DraftReport) -> tuple[str, str]:
 
 
 def study_words(view: StudyView) -> str:
-    """What a study is of: ``4,108 jobs since 30 Jan 2027, with walltime=2x``."""
+    """Word the subject of a study: ``4,108 jobs since 30 Jan 2027, with walltime=2x``."""
     otherwise = f", with {', '.join(view.settings)}" if view.settings else ""
     return f"{plural(view.jobs, 'job')} since {day_words(view.since_ms)}{otherwise}"
 
@@ -120,7 +120,7 @@ def share_words(line: ShareLine) -> str:
 
 
 def advised_words(row: WasteRow, user: str) -> str:
-    """What the advice would have saved of it, and for this user's own how to read that; empty where it would change nothing."""
+    """Say what the advice would have saved of it, and for this user's own how to read that; empty where it would change nothing."""
     if row.advised_core_ms <= 0:
         return ""
     how = f" (lq advise {row.name})" if row.user == user else ""
@@ -128,7 +128,7 @@ def advised_words(row: WasteRow, user: str) -> str:
 
 
 def change_words(found: Report) -> str:
-    """How much more or less was charged than in the period before: ``8% less``; empty where nothing was charged then."""
+    """Word the change of charges from the period before: ``8% less``; empty where nothing was charged then."""
     before = found.before.sums.charged_core_ms if found.before is not None else 0
     now = found.total.sums.charged_core_ms
     if not before:
@@ -137,7 +137,7 @@ def change_words(found: Report) -> str:
 
 
 def outlasts(end: BudgetEnd, line: AccountLine, now_ms: int) -> bool:
-    """Whether a budget lasts to the end of its term, most likely."""
+    """True when a budget most likely lasts to the end of its term."""
     if line.budget is None or line.budget.term.end_ms >= FOR_EVER:
         return False
     return end.likely_days is None or now_ms + end.likely_days * DAY_MS >= line.budget.term.end_ms

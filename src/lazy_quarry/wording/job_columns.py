@@ -18,7 +18,7 @@ from lazy_quarry.views.job_view import JobView
 from lazy_quarry.wording.sentences import state_words, verdict
 
 Says = Callable[[JobView, int, tzinfo], str]
-"""What a column says of a job, at an instant (ms) in a zone."""
+"""The words of a column for a job, at an instant (ms) in a zone."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,17 +32,17 @@ class JobColumn:
     cells: int = 0
     """Its width there; 0: it isn't there."""
     right: bool = False
-    """Whether it stands right-aligned there."""
+    """True when it stands right-aligned there."""
     sorts: str = ""
     """The field of a search by which it can be sorted."""
     figure: bool = False
-    """Whether it stands right-aligned in ``lq jobs``."""
+    """True when it stands right-aligned in ``lq jobs``."""
     lists: Says | None = None
-    """What it says in ``lq jobs``, where that is something else."""
+    """Its words in ``lq jobs``, where these are others."""
 
     @property
     def title(self) -> str:
-        """What stands above it in Watch and Review."""
+        """The heading above it in Watch and Review."""
         return self.heading or self.name
 
 

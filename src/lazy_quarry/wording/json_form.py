@@ -26,7 +26,7 @@ def _number(label: str) -> int | str:
 
 
 def foretold_json(found: Foretold) -> dict[str, Any]:
-    """What an act would come to; core-hours, instants as RFC 3339 or null."""
+    """The outcome of an act before it is done; core-hours, instants as RFC 3339 or null."""
     return {
         "refused": found.refused or None,
         "most_core_hours": round(found.most_core_ms / HOUR_MS, 6),
@@ -141,7 +141,7 @@ def _evidence(detail: JobDetail) -> dict[str, Any]:
 
 
 def _groups(detail: JobDetail) -> dict[str, Any]:
-    """Of an array: why tasks failed, those that failed alike together, and which tasks are unlike the rest."""
+    """Groups of an array's tasks: those that failed alike, with why, and those that are unlike the rest."""
     if detail.told is None:
         return {}
     return {
@@ -174,7 +174,7 @@ def _inputs(detail: JobDetail) -> list[dict[str, Any]]:
 
 
 def _samples(view: JobView) -> list[dict[str, Any]]:
-    """What it used over its time: each point is the mean of the cores and the most memory of the time around it."""
+    """Its use over its time: each point is the mean of the cores and the most memory of the time around it."""
     samples = view.curve.samples if view.curve else []
     return [{"at": _instant(at), "cores": cores, "memory_mib": memory} for at, cores, memory in samples]
 
@@ -238,7 +238,7 @@ def _event(record: Record) -> dict[str, Any]:
 
 
 def why_json(detail: JobDetail) -> dict[str, Any]:
-    """What a job waits for, when and after which ends it should start, its standing in hours, who is ahead, what would help."""
+    """The reason why a job waits, its start and the ends before it, its standing in hours, who is ahead, what would help."""
     view, told = detail.view, detail.explained
     plain: dict[str, Any] = {"job": view.parent or view.job, "task": view.task, "why": detail.why or None}
     plain |= {"forecast": _instant(view.forecast_ms), **range_json(view.range), "instead": detail.instead or None}
@@ -274,7 +274,7 @@ def diagnostic_json(file: str, one: Diagnostic) -> dict[str, Any]:
 
 
 def report_json(file: str, report: DraftReport) -> dict[str, Any]:
-    """What a site says of a draft; instants RFC 3339 or null, ``placement`` its first 64 nodes."""
+    """The report on a draft; instants RFC 3339 or null, ``placement`` its first 64 nodes."""
     return {
         "checks": [diagnostic_json(file, one) for one in report.diagnostics],
         "queue": report.place.queue,
@@ -310,7 +310,7 @@ def report_json(file: str, report: DraftReport) -> dict[str, Any]:
 
 
 def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
-    """What there is of a site."""
+    """The parts of a site."""
     share_of = {
         one.account: {"part_due": round(one.due, 4), "part_used": round(one.used, 4)} for one in board.person.shares
     }

@@ -1,4 +1,4 @@
-"""What is kept of a run, as a paragraph and a table for a paper."""
+"""The record of a run, as a paragraph and a table for a paper."""
 
 import hashlib
 import shlex

@@ -1,4 +1,4 @@
-"""How a site is doing as metrics in the OpenMetrics text format (draft-ietf-opsawg-openmetrics), for whatever collects such."""
+"""The state of a site as metrics in the OpenMetrics text format (draft-ietf-opsawg-openmetrics), for whatever collects such."""
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping

@@ -76,7 +76,7 @@ def start_in_short(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
 
 
 def range_now(known: StartRange | None, now_ms: int) -> StartRange | None:
-    """What is left of a range: nothing of it lies before the present. None when all of it is over."""
+    """The rest of a range: nothing of it lies before the present. None when all of it is over."""
     if known is None or known.late_ms <= now_ms:
         return None
     return replace(known, early_ms=max(now_ms, known.early_ms), likely_ms=max(now_ms, known.likely_ms))
@@ -94,7 +94,7 @@ PHRASES = {
     Phase.LOST: "its node was lost",
     Phase.SKIPPED: "what it waited for did not come",
 }
-"""What each state but *running* means, in plain words."""
+"""Meanings of all states but *running*, in plain words."""
 
 
 def start_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
@@ -150,7 +150,7 @@ def range_words(known: StartRange | None, by_plan_ms: int | None, now_ms: int, z
 
 
 def took_words(ms: int) -> str:
-    """How long a part took: with a decimal where it was short."""
+    """Word the time of a part: with a decimal where it was short."""
     return f"{ms / 1000:.1f}s" if ms < 60_000 else format_duration(ms / 1000)
 
 
@@ -238,14 +238,14 @@ def _why_lost(view: JobView) -> str:
 
 
 def how_words(view: JobView) -> str:
-    """How a task that did not succeed ended: ``exit 3``, ``overtime``, ``over its memory``."""
+    """Word the end of a task that did not succeed: ``exit 3``, ``overtime``, ``over its memory``."""
     return {Phase.FAILED: _how(view), Phase.OVERMEMORY: "over its memory", Phase.LOST: _why_lost(view)}.get(
         view.phase, view.phase.value
     )
 
 
 def spans_words(view: JobView) -> str:
-    """How long a job waited, ran, and took in all if that is another figure; empty before it has started."""
+    """Word the times that a job waited, ran, and took in all if that is another figure; empty before it has started."""
     if view.started_ms is None:
         return ""
     attempts = f" in {plural(view.attempt, 'attempt')}" if view.attempt > 1 and not view.rows else ""
@@ -283,7 +283,7 @@ _MEANS = {
 
 
 def exit_means(status: int | None) -> str:
-    """What an exit status commonly means; empty where it is the program's own."""
+    """Say what an exit status commonly means; empty where it is the program's own."""
     if status in _MEANS:
         return _MEANS[status]
     if status is not None and 128 < status < 128 + 65:
@@ -339,7 +339,7 @@ def verdict(view: JobView, evidence: Evidence | None = None) -> str:
 
 
 def _wrong_words(one: FileFound) -> str:
-    """What is wrong with a promised file: ``levels.csv is empty``, ``levels.csv: row 2 has 1 cell``."""
+    """Word the fault of a promised file: ``levels.csv is empty``, ``levels.csv: row 2 has 1 cell``."""
     what = one.problem
     between = ": " if what.startswith(("row ", "no ", "its ", "by its")) else " is "
     return f"{one.path.rpartition('/')[2]}{between}{what}"
@@ -413,7 +413,7 @@ LEAST_BUSY = 0.5
 
 
 def others_words(busy: float) -> str:
-    """What others keep busy of this machine."""
+    """Say how many cores of this machine others keep busy."""
     return f"about {busy:.1f} cores are busy with what isn't this site's"
 
 

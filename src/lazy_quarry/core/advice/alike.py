@@ -1,4 +1,4 @@
-"""What the tasks of an array have in common, as values: why some failed, and which are unlike the rest."""
+"""Tasks of an array that are alike, as values: those that failed for one cause, and those unlike the rest."""
 
 from dataclasses import dataclass
 

@@ -50,7 +50,7 @@ class Waiting:
     kind: RunKind
     after: tuple[tuple[int, str], ...] = ()
     begun: bool = False
-    """Whether it is an array of which some task has started."""
+    """True for an array of which some task has started."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -95,7 +95,7 @@ def scene_of(engine: Engine, at_ms: int, most: int) -> Scene:
 
 
 def kind_of(planner: Planner, job: Job) -> RunKind:
-    """What the run of a job, or of a task of an array, is known by."""
+    """The kind by which the run of a job, or of a task of an array, is known."""
     if job.cores_allocated:
         return kind_of_run(job)
     request = job.request if job.request.array is None else replace(job.request, array=None)
@@ -105,7 +105,7 @@ def kind_of(planner: Planner, job: Job) -> RunKind:
 
 
 def kind_of_run(job: Job) -> RunKind:
-    """What a run is known by that has begun."""
+    """The kind by which a run is known that has begun."""
     return RunKind(job.user, job.request.name, job.cores_allocated, job.request.walltime_s)
 
 
@@ -145,14 +145,14 @@ def _blocked(engine: Engine, state: State, at_ms: int) -> Iterator[Waiting]:
 
 
 class Times(Protocol):
-    """How long jobs are supposed to take in each draw."""
+    """The supposed run times of jobs in each draw."""
 
     def end_ms(self, one: Running, draw: int) -> int:
         """When a running job ends."""
         ...
 
     def takes_ms(self, one: Waiting, draw: int) -> int:
-        """How long a waiting job takes."""
+        """Time in ms that a waiting job takes."""
         ...
 
 
@@ -225,7 +225,7 @@ class Drawn:
                     self.starts[wanted.job], ends[wanted.job] = placed.start_ms, placed.end_ms
 
     def behind(self, ahead: Collection[int], wanted: PlanRequest, planner: Planner) -> tuple[Timeline, LimitRows]:
-        """What is free, and what limits leave, behind these jobs alone, to one that stands there."""
+        """Room, and what limits leave, behind these jobs alone, for one that stands there."""
         limits = self._limits()
         timeline = self._made(planner, [wanted], limits).timeline_of(wanted)
         owners = {one.wanted.job: one.wanted.owner for one in self.scene.waiting}
@@ -264,7 +264,7 @@ class DrawnTimes:
         return int(self._ends[one.job][draw])
 
     def takes_ms(self, one: Waiting, draw: int) -> int:
-        """How long a waiting job takes in a draw."""
+        """Time in ms that a waiting job takes in a draw."""
         return int(self._takes[one.wanted.job][draw])
 
 
@@ -276,7 +276,7 @@ def range_of(starts: Sequence[int], now_ms: int, outside: float = OUTSIDE) -> Wa
 
 
 def ranges_of(draws: Sequence[Drawn], jobs: Collection[int]) -> dict[int, Waits]:
-    """Of each job that has a place in at least half of the draws, its range."""
+    """Work out the range of each job that has a place in at least half of the draws."""
     found = dict[int, Waits]()
     for job in jobs:
         starts = [draw.starts[job] for draw in draws if job in draw.starts]

@@ -1,4 +1,4 @@
-"""Which lines of what a job printed say that something went wrong: words of programs of many kinds, without what only sounds so."""
+"""Lines of a job's output that say that something went wrong: words of programs of many kinds, without what only sounds so."""
 
 import re
 from collections.abc import Iterable
@@ -25,7 +25,7 @@ _EXCEPTION = re.compile(r"^(?:\w+\.)*\w*(?:Error|Exception|Interrupt|Exit)\b(?::
 
 
 def is_wrong(line: str) -> bool:
-    """Whether a line says that something went wrong."""
+    """True when a line says that something went wrong."""
     line = line[:MOST_LONG]
     if _EXCEPTION.search(line):
         return True

@@ -22,16 +22,16 @@ OUTSIDE = 0.2
 NEWEST, FEWEST = 300, 30
 """A range is corrected by so many of the newest, and by none as long as there are fewer."""
 STEP = 0.01
-"""How much one miss changes what is allowed on its side."""
+"""Change of the allowance on a side by one miss there."""
 DEBT = -0.2
-"""How far what is allowed may fall below nothing: after many misses the widest range stays until they are made up for."""
+"""Lowest allowance, below nothing: after many misses the widest range stays until they are made up for."""
 _SCALE_S = 600.0
 """Waits count by their logarithm from about here on, and by their length below."""
 _SLACK_S = 0.5
 
 Logs = NDArray[np.float64]
 Stage = Literal["new", "later"]
-"""Whether it is the first forecast of a job, or one of a job that has waited for some time, which says something of it."""
+"""The first forecast of a job, or one after it has waited for some time, which says something of it."""
 Group = tuple[Stage, str]
 """Forecasts that are corrected together: of one stage and tier, as jobs of some are overtaken more often; "" for all tiers."""
 
@@ -58,7 +58,7 @@ class Look:
 
 @dataclass(slots=True)
 class Kept:
-    """What is kept of a group: its newest looks, and which share of misses is allowed early and late at present."""
+    """The record of a group: its newest looks, and the shares of misses that are allowed early and late at present."""
 
     looks: list[Look]
     early: float = OUTSIDE / 2
@@ -137,7 +137,7 @@ class Hindsight:
             record.looks = deque((one for one in record.looks if one is not look), maxlen=NEWEST)
 
     def settle(self, now_ms: int) -> None:
-        """What should have started by now and has not is a miss, however long it will be."""
+        """Count each job that should have started by now and has not as a miss, however long it will be."""
         for group, record in self._groups.items():
             while record.overdue and record.overdue[0][0] + _SLACK_S * 1000 < now_ms:
                 _, job = heappop(record.overdue)

@@ -14,7 +14,7 @@ from lazy_quarry.errors import BadValue
 
 LONGEST_LINE = 4_000
 LONGEST_S = 2.0
-"""So long may a pattern take for one line, on a busy machine too; one that tries too many ways is told of."""
+"""Seconds that a pattern may take for one line, on a busy machine too; one that tries too many ways is told of."""
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?|[-+]?(?:nan|inf(?:inity)?)\b", re.IGNORECASE)
 
 

@@ -1,4 +1,4 @@
-"""What to ask for, from trials: of one its use with a margin, of several sizes what the whole will need, by how it grows.
+"""A request from trials: from one, its use with a margin; from several sizes, the need of the whole by its growth.
 
 Seconds and memory are taken to grow as a power of the size. With two or three sizes there is next to nothing to tell how much
 runs differ, so that is shared with what runs usually do: their logarithms differ by about :data:`USUAL`, and that counts as
@@ -24,7 +24,7 @@ SHORT_S = 5
 
 @dataclass(frozen=True, slots=True)
 class Tried:
-    """What one trial used. Times in seconds, memory in MiB of the whole job; ``size`` is what it was tried with, if known."""
+    """The use of one trial. Times in seconds, memory in MiB of the whole job; ``size`` is what it was tried with, if known."""
 
     phase: Phase
     took_s: float
@@ -37,7 +37,7 @@ class Tried:
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """What the whole asks for now: seconds, MiB for each core; and its size, by the parameter that was tried."""
+    """The present request of the whole: seconds, MiB for each core; and its size, by the parameter that was tried."""
 
     walltime_s: int
     parameter: str = ""
@@ -58,7 +58,7 @@ class Advice:
 
 @dataclass(frozen=True, slots=True)
 class Expected:
-    """What the whole should come to: the middle, between which two 8 times in 10, and what it stays below but for one in fifty."""
+    """The expected use of the whole: the middle, the range of 8 times in 10, and the bound that one in fifty passes."""
 
     low: float
     middle: float
@@ -68,7 +68,7 @@ class Expected:
 
 
 def expected(points: Sequence[tuple[float, float]], whole: float) -> Expected | None:
-    """What a measure comes to at size ``whole``, from (size, value); None for fewer than two sizes."""
+    """Expect a measure at size ``whole``, from (size, value); None for fewer than two sizes."""
     from scipy.special import stdtrit
 
     known = sorted((log(size), log(value)) for size, value in points if size > 0 and value > 0)

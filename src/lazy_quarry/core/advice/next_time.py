@@ -1,4 +1,4 @@
-"""What to ask for next time, from all comparable runs: bounds that a further run stays below, but for one in fifty.
+"""The next request, from all comparable runs: bounds that a further run stays below, but for one in fifty.
 
 A bound for a further run is a *prediction bound*: with n earlier runs whose logarithms have mean m and deviation s it is
 exp(m + t·s·√(1 + 1/n)), where t is Student's quantile with n − 1 degrees of freedom (Hahn & Meeker, *Statistical Intervals*,
@@ -14,7 +14,7 @@ from lazy_quarry.core.advice.found_value import number_in
 from lazy_quarry.core.advice.straight_line import line_through
 
 MISS = 0.02
-"""How often a further run may pass the bound."""
+"""Share of further runs that may pass the bound."""
 FEW, MANY = 10, 60
 """From so many runs on the promise holds; from so many the greatest of them says enough."""
 LEAST_MARGIN, FAILED_MARGIN = 1.1, 1.3
@@ -52,7 +52,7 @@ class Growth:
 
 @dataclass(frozen=True, slots=True)
 class Bound:
-    """What a further run stays below, from how many runs, their least and greatest, and what it grows with."""
+    """A bound for a further run: from how many runs, their least and greatest, and the size that it grows with."""
 
     value: float
     runs: int
@@ -150,7 +150,7 @@ def round_memory(mib: float) -> int:
 
 @dataclass(frozen=True, slots=True)
 class NextTime:
-    """What to ask for: the walltime in seconds, the memory in MiB for each core, cores; None where it stays as it is."""
+    """The request to make: the walltime in seconds, the memory in MiB for each core, cores; None where it stays as it is."""
 
     runs: int
     walltime: Bound | None
@@ -160,7 +160,7 @@ class NextTime:
     busy: float
     """The most cores' worth of CPU that any of them kept busy."""
     saved_core_hours: float
-    """Of what these runs asked for and did not use, how much would not have been asked for."""
+    """Core-hours that these runs requested and did not use, and that would not have been requested."""
 
 
 def next_time(runs: Sequence[PastRun], ahead: Sequence[tuple[tuple[str, str], ...]] = ()) -> NextTime | None:

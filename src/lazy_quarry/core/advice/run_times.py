@@ -1,4 +1,4 @@
-"""How long jobs take, from those before: runs of the same name and size first, and broader classes where these are too few."""
+"""Run times of jobs, from those before: runs of the same name and size first, and broader classes where these are too few."""
 
 import math
 from collections import deque
@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 NEWEST = 200
-"""So many of the newest runs of a class are kept."""
+"""Number of the newest runs of a class that are kept."""
 FEWEST = 8
 """A class says something with so many runs that took longer than this one has run already; a name with half of them."""
 MOST_CLASSES = 20_000
@@ -18,7 +18,7 @@ Seconds = NDArray[np.float64]
 
 @dataclass(frozen=True, slots=True)
 class RunKind:
-    """What a run is known by beforehand."""
+    """The properties by which a run is known beforehand."""
 
     user: str
     name: str

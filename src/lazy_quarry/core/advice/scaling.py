@@ -1,4 +1,4 @@
-"""How a computation scales: speed-up and efficiency by cores, and how its time grows with its input.
+"""Scaling of a computation: speed-up and efficiency by cores, and growth of its time with its input.
 
 By cores the law is Amdahl's (1967): a part s of the work is serial, the rest is divided, so that on n cores it takes
 t₁·(s + (1 − s)/n). By input size it is a power law. Both are fitted by least squares of the logarithms of the times (SciPy).
@@ -149,7 +149,7 @@ def _advice(counts: Sequence[int], fit: AmdahlFit | None, half: int | None, few:
 
 
 def power_law(runs: Sequence[tuple[float, float]]) -> PowerLaw | None:
-    """How seconds grow with size, from runs as (size, seconds); None for fewer than three, or of fewer than two sizes."""
+    """Fit the growth of seconds with size, from runs as (size, seconds); None for fewer than three, or of fewer than two sizes."""
     line = line_through([(log(size), log(seconds)) for size, seconds in runs if size > 0 and seconds > 0])
     if line is None or line.count < 3:
         return None

@@ -31,7 +31,7 @@ class StraightLine:
 
     @property
     def alike(self) -> float:
-        """How closely its points lie to it, as their correlation: from -1 to 1, and 0 where they are all of one height."""
+        """Correlation of its points: from -1 to 1, and 0 where they are all of one height."""
         up = self.rest + self.slope**2 * self.across
         return self.slope * sqrt(self.across / up) if up > 0 else 0.0
 

@@ -1,4 +1,4 @@
-"""What the tasks of an array have in common: why some failed, and which of them are unlike the rest."""
+"""Groups of an array's tasks: those that failed for one cause, and those that are unlike the rest."""
 
 import re
 from collections import Counter
@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from lazy_quarry.core.advice.alike import Cause, Outlier, Parameters
 
 LEAST, FAR, LEAST_RATIO = 8, 3.5, 1.5
-"""Of fewer tasks none is called unlike the rest. Further than this in modified z-scores is (Iglewicz & Hoaglin, 1993), if it is
+"""Tasks below which none is unlike the rest. Further than this in modified z-scores is (Iglewicz & Hoaglin, 1993), if it is
 also so many times the median."""
 MOST_OUTLIERS, MOST_VALUES = 3, 3
 BARS = 24
@@ -95,7 +95,7 @@ def median(values: Iterable[float]) -> float:
 
 
 def distribution(values: Sequence[float]) -> tuple[int, ...]:
-    """How many values lie in each equal part between the least and the greatest; fewer parts for few values, one for equal ones."""
+    """Count the values in each equal part between the least and the greatest; fewer parts for few values, one for equal ones."""
     if not values:
         return ()
     bars = max(4, min(BARS, round(2 * len(values) ** 0.5)))

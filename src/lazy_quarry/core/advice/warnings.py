@@ -22,7 +22,7 @@ EARLY = 0.2
 SURE, SURE_OF_MEMORY = 0.6, 0.8
 """A warning of what lies ahead is given from this chance on."""
 FEWEST = 3
-"""So many runs like it, or samples of its memory, say something."""
+"""Number of runs like it, or samples of its memory, from which on they say something."""
 LATE_WORK = 1.25
 """A run that was stopped at its walltime is taken to have had so much of the work that it did."""
 MOST_SAMPLES, LEAST_SAMPLES = 30, 6
@@ -67,7 +67,7 @@ def _tenths(chance: float) -> str:
 
 
 def chance_late(elapsed_s: float, cpu_s: float, walltime_s: float, earlier: Sequence[LikeIt]) -> tuple[float, float]:
-    """How many of the runs like it would be late at this rate, as a share, and the seconds that they would need in the middle.
+    """Share of the runs like it that would be late at this rate, and the seconds that they would need in the middle.
 
     Its rate is the CPU time so far over the time so far; the work is what earlier runs came to, those left out that have less than
     it has done already.

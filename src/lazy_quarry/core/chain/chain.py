@@ -30,7 +30,7 @@ class ChainJob:
 
     @property
     def inside(self) -> tuple[tuple[str, str], ...]:
-        """What it waits for within the chain."""
+        """The jobs within the chain that it waits for."""
         return tuple(one for one in self.after if not one[0].isdecimal())
 
 

@@ -16,14 +16,14 @@ _ADVICE = ("program-absent", "no-command", "header-missing", "walltime-absent", 
 
 @dataclass(frozen=True, slots=True)
 class ChainChecked:
-    """What checking came to. ``findings`` are (file, finding): a script by its path, the chain file as empty."""
+    """The result of a check. ``findings`` are (file, finding): a script by its path, the chain file as empty."""
 
     chain: Chain | None
     findings: tuple[tuple[str, Diagnostic], ...]
     requests: Mapping[str, Request] = field(default_factory=dict)
     submissions: Mapping[str, Submission] = field(default_factory=dict)
     waits: Mapping[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
-    """What its jobs wait for, as far as it could be read."""
+    """The conditions of its jobs, as far as they could be read."""
 
     @property
     def refused(self) -> bool:

@@ -31,7 +31,7 @@ WITHOUT_FILE, SAFE_LINE = ("#!/usr/bin/env bash", "# /// job", "# ///"), "set -e
 
 @dataclass(slots=True)
 class ChainRead:
-    """What reading came to: the chain where it could be made out, and the findings, worst first.
+    """The result of reading: the chain where it could be made out, and the findings, worst first.
 
     ``places`` say where the keys of the file stand; ``waits`` are its jobs with what each waits for, also where something
     must change, unless they wait for one another.

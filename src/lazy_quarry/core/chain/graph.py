@@ -1,4 +1,4 @@
-"""What follows from what a chain's jobs wait for: order, cycles, conditions that can't both hold, layers, slack."""
+"""Consequences of a chain's conditions: order, cycles, conditions that can't both hold, layers, slack."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING
@@ -104,7 +104,7 @@ def _median(places: list[int], otherwise: int) -> float:
 
 
 def crossings(waits: Waits, found: Sequence[Sequence[str]]) -> int:
-    """How many pairs of lines between neighbouring layers cross."""
+    """Count the pairs of lines between neighbouring layers that cross."""
     place = {job: (level, at) for level, layer in enumerate(found) for at, job in enumerate(layer)}
     total = 0
     for level in range(1, len(found)):

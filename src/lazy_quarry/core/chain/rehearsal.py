@@ -28,13 +28,13 @@ class Rehearsed:
 
     @property
     def critical(self) -> bool:
-        """Whether all would be done later if it were."""
+        """True when all would be done later if it were."""
         return self.ends_ms is not None and self.slack_ms == 0
 
 
 @dataclass(frozen=True, slots=True)
 class Supposed:
-    """What is supposed of a rehearsal: jobs that fail, and jobs that take so many times as long as asked."""
+    """Suppositions of a rehearsal: jobs that fail, and jobs that take so many times as long as asked."""
 
     fails: frozenset[str] = frozenset()
     slower: tuple[tuple[str, float], ...] = ()

@@ -17,7 +17,7 @@ from lazy_quarry.core.plain_text import plain
 
 NAMESPACE = "http://schema.ogf.org/urf/2013/04/urf"
 STATUS = {"done": "completed", "cancelled": "aborted", "skipped": "aborted"}
-"""Of the words that the document has for how a job ended; all other states are ``failed``."""
+"""The document's words for a job's end; all other states are ``failed``."""
 _MIB = 1024 * 1024
 _NONE = AttributesImpl({})
 Fields = list[tuple[str, str]]

@@ -1,4 +1,4 @@
-"""What a site ran, as a workload trace in the Standard Workload Format, version 2.2 (Chapin and others, JSSPP 1999).
+"""The past of a site as a workload trace in the Standard Workload Format, version 2.2 (Chapin and others, JSSPP 1999).
 
 Names become numbers, which the header of the trace has; so a trace can be given to others. Times count in seconds from
 the first submission; memory is in KiB for each processor.

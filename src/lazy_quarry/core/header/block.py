@@ -16,7 +16,7 @@ from lazy_quarry.core.plain_text import shortened
 MOST_SCRIPT, MOST_HEADER = 2**20, 64 * 2**10
 """Bytes of a script, and of a header."""
 MOST_FAULTS = 20
-"""So many faults of a header's TOML are told."""
+"""Number of faults of a header's TOML that are told."""
 UNFIT = ("script-too-long", "not-text")
 """Codes of findings beside which a script isn't looked at any further."""
 _OPENING = re.compile(r"^# /// (?P<type>[a-zA-Z0-9-]+)$")
@@ -136,7 +136,7 @@ def find_block(text: str) -> tuple[Block | None, list[Diagnostic]]:
 
 
 def _form(script: _Lines, opening: int, closing: int | None, first_command: int | None) -> list[Diagnostic]:
-    """What is wrong with where the header opens and closes."""
+    """Faults in the opening and closing of the header."""
     found = []
     if first_command is not None:
         said = f"the header comes after the first command (line {first_command + 1}); move it up, below the interpreter line"

@@ -42,12 +42,12 @@ _TRIED = (
 """Findings whose fix is tried before it is offered: what it makes of the header can be wrong in another way."""
 MOST_TRIED = 10
 MOST_FINDINGS = 200
-"""So many findings about a script's commands are told."""
+"""Number of findings about a script's commands that are told."""
 
 
 @dataclass(frozen=True, slots=True)
 class CheckContext:
-    """What a check needs to know beside the script and the site.
+    """The facts that a check needs beside the script and the site.
 
     ``submission`` says where the script comes from and what was found out about it; its text is not looked at.
     ``left_core_ms`` is what accounts have left; None is without a limit.
@@ -95,7 +95,7 @@ def check_script(text: str, site: Site, context: CheckContext) -> Checked:
 
 
 def _told(checked: Checked) -> dict[tuple[str, str], Severity]:
-    """What was found, wherever in the file."""
+    """Findings, wherever in the file."""
     return {(one.code, _unnumbered(one.message)): one.severity for one in checked.diagnostics}
 
 

@@ -47,7 +47,7 @@ class CheckedScript:
         return Fix(label, place.line, place.line, (before + value.replace(old, new, 1),)) if old in value else None
 
     def from_modules(self, program: str, more: Iterable[str] = ()) -> bool:
-        """Whether a module that is loaded gives a program, or may give it; ``more`` are loaded by commands."""
+        """True when a module that is loaded gives a program, or may give it; ``more`` are loaded by commands."""
         names = [*self.request.modules, *more]
         loaded = [
             one

@@ -1,4 +1,4 @@
-"""What a check found: where, how bad, and what to do about it."""
+"""A finding of a check: where, how bad, and what to do about it."""
 
 from dataclasses import dataclass
 from enum import StrEnum
@@ -51,7 +51,7 @@ class Diagnostic:
     column: int = 1
     fix: Fix | None = None
     key: tuple[str, ...] = ()
-    """Of a value given outside the file: the header key, and the way into its table."""
+    """The header key of a value given outside the file, and the way into its table."""
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "message", shortened(self.message, MOST_MESSAGE))

@@ -11,7 +11,7 @@ from lazy_quarry.core.units import format_duration, format_size, plural
 
 @dataclass(frozen=True, slots=True)
 class EarlierRuns:
-    """What earlier runs of the same name used, counting those that were done."""
+    """Use of earlier runs of the same name, counting those that were done."""
 
     runs: int
     longest_s: int

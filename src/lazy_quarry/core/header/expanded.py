@@ -1,4 +1,4 @@
-"""What its text shows of the commands and files of each task."""
+"""Commands and files of each task, as far as the script's text shows them."""
 
 from lazy_quarry.core.header.script_body import read_body
 from lazy_quarry.core.job.clashes import filled

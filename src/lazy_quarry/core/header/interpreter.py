@@ -1,4 +1,4 @@
-"""What runs a script: its first line; where that doesn't say, the name of its file and its text."""
+"""The interpreter of a script: its first line; where that doesn't say, the name of its file and its text."""
 
 import re
 

@@ -134,7 +134,7 @@ def array(value: Any) -> dict[str, Any]:
 
 
 def retries(value: Any) -> Retries:
-    """How often to run again, and after what: a number, or a table."""
+    """Read how often to run again, and after what: a number, or a table."""
     often = count(0, 100)
     if not isinstance(value, dict):
         return Retries(often(value), ("failed", "lost"))
@@ -168,7 +168,7 @@ def _busy(value: Any) -> float:
 
 
 def rehearsal(value: Any) -> Rehearsal:
-    """How the job behaves on the in-memory cluster."""
+    """Read the job's behaviour on the in-memory cluster."""
     readers = {"runtime": _runtime, "memory": size, "busy": _busy, "exit": count(0, 255)}
     table = _known(value, {**readers, "phases": _phases, "spread": count(1, 100_000), "prints": text})
     return Rehearsal(
@@ -237,13 +237,13 @@ class HeaderKey:
     fields: tuple[str, ...]
     """The fields of a request that it decides."""
     note: str = ""
-    """What it means, in a sentence for whoever writes it."""
+    """Its meaning, in a sentence for whoever writes it."""
     plan: bool = False
-    """Whether the plan goes by it."""
+    """True when the plan goes by it."""
     sizes: bool = False
-    """Whether a request can't be compared with limits where it can't be read."""
+    """True when a request can't be compared with limits where it can't be read."""
     plain: bool = False
-    """Whether its one field takes the value as it was read; the request's own default, where it isn't there."""
+    """True when its one field takes the value as it was read; the request's own default, where it isn't there."""
 
 
 def _plain(read: Reader, field: str, note: str = "", *, plan: bool = False, sizes: bool = False) -> HeaderKey:
@@ -343,11 +343,11 @@ NOTES_IN_TABLES = {
     "tasks": "Which tasks there are: 1..40, 0..90 by 10, or 1, 4, 9..12.",
     "at-once": "At most so many tasks run at a time.",
 }
-"""What keys mean that lie in a table of the header."""
+"""Meanings of keys that lie in a table of the header."""
 PLANNED = tuple(field for one in KEYS.values() if one.plan for field in one.fields)
 """The fields of a request by which the plan goes."""
 
 
 def note_of(key: str) -> str:
-    """What a key means, also one that lies in a table; empty for none."""
+    """Explain a key, also one that lies in a table; empty for none."""
     return KEYS[key].note if key in KEYS else NOTES_IN_TABLES.get(key, "")

@@ -21,7 +21,7 @@ from lazy_quarry.core.units import exact_size, format_duration, format_size
 from lazy_quarry.errors import BadValue
 
 MOST_UNKNOWN = 50
-"""So many unknown keys are told one by one: for each the nearest known one is looked for."""
+"""Number of unknown keys that are told one by one: for each the nearest known one is looked for."""
 
 
 _SIZES = frozenset(key for key, one in KEYS.items() if one.sizes)
@@ -48,7 +48,7 @@ class HeaderReader:
             said = f"{len(left_out):,} more keys are unknown, from this one on"
             notes.note("key-unknown", unknown[MOST_UNKNOWN], said, at_value=False)
         self.sized = False
-        """Whether queue, account, tier and shape could all be read."""
+        """True when queue, account, tier and shape could all be read."""
         self.found = self._request()
         self.usable = self.sized and notes.usable
 

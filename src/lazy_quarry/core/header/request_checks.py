@@ -136,7 +136,7 @@ def _interpreter(script: CheckedScript) -> Iterator[Diagnostic]:
 
 
 def _named_in_header(script: CheckedScript) -> Iterator[Diagnostic]:
-    """What the header itself names: inputs to be staged, results that earlier runs left."""
+    """Paths that the header itself names: inputs to be staged, results that earlier runs left."""
     files = script.surroundings.files
     if not script.surroundings.looked:
         return

@@ -1,4 +1,4 @@
-"""What a shell script does, as far as its text shows: its commands, the files they name, its variables."""
+"""The actions of a shell script, as far as its text shows: its commands, the files they name, its variables."""
 
 import re
 from collections.abc import Iterator
@@ -55,7 +55,7 @@ class VariableUse:
 
 @dataclass(frozen=True, slots=True)
 class Body:
-    """What a script does. ``open_ended``: it reads other scripts."""
+    """The actions of a script. ``open_ended``: it reads other scripts."""
 
     commands: tuple[ShellCommand, ...] = ()
     assigned: frozenset[str] = frozenset()
@@ -77,7 +77,7 @@ def _parser() -> tree_sitter.Parser:
 
 @lru_cache(maxsize=64)
 def read_body(script: str) -> Body | None:
-    """What the script does; None for languages that are not read. One without an interpreter line may look like a shell's."""
+    """Read the actions of a script; None for languages that are not read. Without an interpreter line it may look like a shell's."""
     runs = interpreter(script) if script.startswith("#!") else likely_interpreter(script)
     if runs not in SHELLS:
         return None
@@ -221,7 +221,7 @@ def _text(node: tree_sitter.Node) -> str:
 
 
 def _value(node: tree_sitter.Node) -> str | None:
-    """What a word stands for where its text alone says so."""
+    """The value of a word where its text alone says it."""
     text = _text(node)
     match node.type:
         case "word" | "number" | "command_name":

@@ -16,7 +16,7 @@ GIVEN = (
     "LQ_JOB", "LQ_TASK", "LQ_NAME", "LQ_ACCOUNT", "LQ_NODES", "LQ_NODE_COUNT", "LQ_RANKS", "LQ_THREADS", "LQ_CORES",
     "LQ_MEMORY_MIB", "LQ_GPUS", "LQ_SCRATCH", "LQ_SUBMITTED_FROM", "LQ_DEADLINE", "LQ_ATTEMPT", "LQ_RANK", "LQ_STATE",
 )  # fmt: skip
-"""What a running job is given."""
+"""Variables that a running job is given."""
 
 
 def _words(text: str) -> list[str]:
@@ -288,7 +288,7 @@ def _files(script: CheckedScript, body: Body) -> Iterator[Diagnostic]:
 
 
 def _below(path: str, made: set[str]) -> bool:
-    """Whether a path is one that the script makes, or lies in such a folder."""
+    """True for a path that the script makes, or that lies in such a folder."""
     return any(path == one or path.startswith(f"{one}/") or one.startswith(f"{path}/") for one in made)
 
 

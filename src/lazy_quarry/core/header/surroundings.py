@@ -1,4 +1,4 @@
-"""What is known of the world outside a script, given as values by the code that could look."""
+"""Facts of the world outside a script, given as values by the code that could look."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 @dataclass(frozen=True, slots=True)
 class Surroundings:
-    """What was looked up for the names in a script. Without ``looked`` nothing is said of files and programs.
+    """Facts about the names in a script. Without ``looked`` nothing is said of files and programs.
 
     ``files`` tells of each path, as the script writes it: ``file``, ``folder``, ``absent``, or ``closed``
     (there, but it may not be executed). ``programs`` tells of names: ``there``, ``absent``, ``closed``.
@@ -25,4 +25,4 @@ class Surroundings:
     now_ms: int = 0
     unusable: Mapping[str, str] = field(default_factory=dict)
     inputs: Mapping[str, tuple[int, int]] = field(default_factory=dict)
-    """Of files that it reads: size in bytes, and when they were written, in ms."""
+    """Files that it reads: size in bytes, and instant of writing in ms."""

@@ -5,9 +5,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 MOST_LEVELS = 100
-"""So deep may values be nested, and so many parts may a dotted key have."""
+"""Levels that values may be nested, and parts that a dotted key may have."""
 LONG_NUMBER = "a number of more than 4,000 digits is none that a key takes"
-"""What is said of a number that Python doesn't read."""
+"""The words for a number that Python doesn't read."""
 _TOKEN = re.compile(
     r'''"""(?:\\.|[^\\])*?(?:"""|\Z)|\'\'\'.*?(?:\'\'\'|\Z)|"(?:\\.|[^"\\\n])*"?|'[^'\n]*'?|#[^\n]*'''
     r"""|\n|[\[\]{}=,]|[^\S\n]+|[^\s\[\]{}=,"'#]+""",
@@ -39,7 +39,7 @@ class _Level:
 
 @dataclass(slots=True)
 class Scan:
-    """What one pass found. ``deep_line`` is the first line that is nested too deep, or 0."""
+    """The findings of one pass. ``deep_line`` is the first line that is nested too deep, or 0."""
 
     places: dict[tuple[str, ...], Place] = field(default_factory=dict)
     statements: list[tuple[int, int]] = field(default_factory=list)

@@ -20,7 +20,7 @@ _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,63}")
 
 
 MOST_TEXT = 4096
-"""So many characters may one text in a header have."""
+"""Characters that one text in a header may have."""
 
 
 def shown(value: Any) -> str:

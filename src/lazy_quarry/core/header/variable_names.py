@@ -1,4 +1,4 @@
-"""Which names a variable of a job may have, and which ones a job is given anyway."""
+"""The names that a variable of a job may have, and those that a job is given anyway."""
 
 import re
 

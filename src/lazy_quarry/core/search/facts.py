@@ -1,4 +1,4 @@
-"""What is known of a job for searching: a row of plain values."""
+"""The facts of a job for searching: a row of plain values."""
 
 from dataclasses import dataclass
 
@@ -47,7 +47,7 @@ class Facts:
 
 
 def facts_of(job: Job, now_ms: int) -> Facts:
-    """What is known of a job, as far as it has come at an instant."""
+    """The facts of a job, as far as it has come at an instant."""
     request, use = job.request, job.use
     return Facts(
         job=job.number,

@@ -1,4 +1,4 @@
-"""What a search may ask of a job: each field with its kind."""
+"""The fields of a job that a search may ask for, each with its kind."""
 
 from collections.abc import Callable
 from dataclasses import dataclass

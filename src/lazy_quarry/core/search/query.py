@@ -190,7 +190,7 @@ def words_of(text: str) -> tuple[str, ...]:
 
 
 def meets(query: Query, facts: Facts, *texts: str) -> bool:
-    """Whether a job is found by a search; ``texts`` are its script and what it printed, each by itself."""
+    """True when a job is found by a search; ``texts`` are its script and what it printed, each by itself."""
     return all(_met(term, facts, texts) is not term.opposite for term in query.terms)
 
 
@@ -223,7 +223,7 @@ def expression_of(pattern: str) -> re.Pattern[str]:
 
 
 def holds(name: str, phrase: Phrase) -> bool:
-    """Whether a name has the words of a phrase in it, also in the midst of a word."""
+    """True when a name has the words of a phrase in it, also in the midst of a word."""
     return " ".join(phrase.words) in " ".join(words_of(name))
 
 

@@ -17,7 +17,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 MOST_BYTES = 1 << 20
-"""So long the record of one attempt may get; what comes later is not recorded."""
+"""Bytes of the record of one attempt; what comes later is not recorded."""
 MOST_NAME = 64
 _count = 0
 _open: "list[dict[str, int]]" = []
