@@ -1,4 +1,4 @@
-"""What keys and clicks do: an act of the present place, or of the whole; and what is said where one does nothing."""
+"""The effect of keys and clicks: an act of the present place, or of the whole; and what is said where one does nothing."""
 
 from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any

@@ -136,7 +136,7 @@ class QuarryApp(Acting, SendingApp):
         return super().check_action(action, parameters)
 
     def get_line_filters(self) -> Sequence[LineFilter]:
-        """What every line goes through before it is drawn."""
+        """The filters that every line goes through before it is drawn."""
         if self._no_colour is not None:
             return [self._plain_line, self._no_colour]
         return [*super().get_line_filters(), self._plain_line]
@@ -204,7 +204,7 @@ class QuarryApp(Acting, SendingApp):
 
     @staticmethod
     def _patience_s(board: Board) -> float:
-        """How long nothing is asked for while nothing is told."""
+        """Seconds without a look at the site while nothing is told."""
         return REFRESH_S if any(view.phase is Phase.RUNNING for view in board.jobs) else IDLE_S
 
     def hand_over(self, then: Callable[..., object], *arguments: Any) -> None:

@@ -1,4 +1,4 @@
-"""What ctrl+p finds: every act of the present place and of the whole, and what the other places do, by words that people say."""
+"""The entries of ctrl+p: all acts of the present place, of the whole, and of the other places, by words that people say."""
 
 from __future__ import annotations
 

@@ -31,7 +31,7 @@ def table_lines() -> Iterator[str]:
 
 
 def sentence_lines() -> Iterator[str]:
-    """What each key does in each place, in Markdown."""
+    """The effect of each key in each place, in Markdown."""
     for place, acts in acts_by_place().items():
         yield f"**{place.capitalize()}**"
         yield ""

@@ -67,7 +67,7 @@ def _fail(message: str, code: int) -> NoReturn:
 
 
 def _missing(fault: click.MissingParameter) -> str:
-    """What is missing, as it would be written, and where it can be found."""
+    """Name what is missing, as it would be written, and where it can be found."""
     command = fault.ctx.command_path.removeprefix("lazy-quarry ") if fault.ctx else ""
     what = fault.param.make_metavar(fault.ctx) if fault.param and fault.ctx else "something"
     where = (

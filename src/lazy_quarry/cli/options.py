@@ -1,4 +1,4 @@
-"""What the commands share: their common options, the client, job numbers, and how they print."""
+"""The common parts of the commands: their common options, the client, job numbers, and how they print."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _MOVING = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud8
 
 
 def behind_dashes() -> tuple[str, ...]:
-    """What stood behind ``--`` of the command that runs, split off before anything is parsed."""
+    """Words behind ``--`` of the command that runs, split off before anything is parsed."""
     return tuple(click.get_current_context().find_root().obj or ())
 
 
@@ -75,14 +75,14 @@ def client_of(state: str) -> SocketClient:
 
 
 def is_json(form: str) -> bool:
-    """Whether the output is for programs. Raises :class:`Usage` for an unknown format."""
+    """True when the output is for programs. Raises :class:`Usage` for an unknown format."""
     if form not in ("text", "json", ""):
         raise Usage(f'--format {form}: there are "text" and "json"')
     return form == "json"
 
 
 def unknown_option(option: str, behind: Sequence[str] = ()) -> str:
-    """What to say of an option that there isn't; one that names a key of the header belongs behind ``--set``."""
+    """Word the refusal of an unknown option; one that names a key of the header belongs behind ``--set``."""
     from lazy_quarry.core.header.keys import IN_TABLES, KEYS
     from lazy_quarry.core.header.nearest import closest
 

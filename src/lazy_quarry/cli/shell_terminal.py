@@ -124,7 +124,7 @@ def _ended(client: SiteClient, number: int) -> JobView:
 
 
 def _relay(link: socket.socket) -> None:
-    """What is typed to the shell, what it prints to the terminal, until it ends."""
+    """Pass what is typed to the shell, and what it prints to the terminal, until it ends."""
     terminal = sys.stdin.fileno()
     before = termios.tcgetattr(terminal)
 
@@ -157,5 +157,5 @@ def _relay(link: socket.socket) -> None:
 
 
 def warning_before(seconds: int) -> str:
-    """How long before its end a shell is warned: two minutes, or a fifth of a short one."""
+    """Seconds before its end at which a shell is warned: two minutes, or a fifth of a short one."""
     return format_duration(min(120, seconds // 5)) if seconds >= 10 else ""

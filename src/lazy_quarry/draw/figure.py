@@ -1,4 +1,4 @@
-"""What all drawings share: size, colours, type, and how they are written."""
+"""The common parts of all drawings: size, colours, type, and how they are written."""
 
 import re
 import warnings
@@ -13,7 +13,7 @@ ENDINGS = (".svg", ".pdf")
 
 
 def manner() -> None:
-    """What all drawings have in common: type that stays text and is embedded, the same bytes each time."""
+    """Set what all drawings have in common: type that stays text and is embedded, the same bytes each time."""
     import matplotlib
 
     matplotlib.use("Agg")

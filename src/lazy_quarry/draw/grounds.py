@@ -1,4 +1,4 @@
-"""What figures are drawn on: the two grounds of the screen, and white paper. By role the colour and the hatching.
+"""The grounds of figures: the two grounds of the screen, and white paper. By role the colour and the hatching.
 
 On paper each role is told from every other in grey too, by how dark it is or by its hatching.
 """
@@ -10,7 +10,7 @@ from lazy_quarry.draw.palette import CHALK, DUSK, Colours
 
 @dataclass(frozen=True, slots=True)
 class Tone:
-    """How a role is filled: its colour, its hatching, and whether it is only outlined."""
+    """The fill of a role: its colour, its hatching, and whether it is only outlined."""
 
     colour: str
     hatch: str = ""
@@ -29,7 +29,7 @@ class Ground:
     tones: dict[str, Tone]
 
     def tone(self, role: str) -> Tone:
-        """How a role looks; one that isn't known looks like ink."""
+        """The look of a role; one that isn't known looks like ink."""
         return self.tones.get(role, Tone(self.ink))
 
 

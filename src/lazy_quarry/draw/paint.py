@@ -52,7 +52,7 @@ class Page(Sheet):
         return self.paper
 
     def margins(self) -> tuple[float, float]:
-        """What the words of the figure take above and below its panel."""
+        """Inches of the figure's words above and below its panel."""
         titles = self.wrapped(self.figure.title, self.title_part, bold=True)
         notes = self.wrapped(self.figure.note, 1.0) if self.figure.note else []
         sources = self.wrapped(self.figure.source, 0.85) if self.figure.source else []
@@ -88,7 +88,7 @@ class Page(Sheet):
             y += self.line
 
     def panel_height(self, rest: float) -> float:
-        """How high the panel would best be, beside so much for its words."""
+        """The best height of the panel, beside so much for its words."""
         panel, slide = self.figure.panel, self.width * 9 / 16
         if isinstance(panel, Lanes):
             rows = sum(1.35 if lane.heading else 1.0 for lane in panel.lanes)

@@ -62,7 +62,7 @@ def _curve(page: "Sheet", axes: Any, curve: Curve) -> None:
 
 
 def _mark(page: "Sheet", axes: Any, plot: Plot) -> None:
-    """What was asked for, as a line across."""
+    """Draw what was asked for, as a line across."""
     if plot.mark is None or not plot.y.low <= plot.mark <= plot.y.high:
         return
     axes.axhline(plot.mark, color=page.ground.ink, linewidth=0.8, linestyle=(0, (4, 3)))

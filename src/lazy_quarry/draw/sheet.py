@@ -13,10 +13,10 @@ from lazy_quarry.draw.values import Scale
 POINT = 72.0
 _LINES = {"solid": "solid", "broken": (0, (5, 2.5)), "dotted": (0, (1.2, 2)), "double": "solid", "ribbon": "solid"}
 _NOT_XML = re.compile("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
-"""What XML 1.0 has no place for, and so SVG has none."""
+"""Characters that XML 1.0 has no place for, and so SVG has none."""
 _EDGE_IN = 0.12
 _LACKING = 1.3
-"""How wide a sign that the font lacks is taken to be, in parts of the type's size."""
+"""Supposed width of a sign that the font lacks, in parts of the type's size."""
 _SLIDE_ROWS = 14
 """Rows that a slide holds in its usual type."""
 
@@ -40,7 +40,7 @@ class Sheet:
             self.line = self.points * 1.35 / POINT
 
     def measure(self, words: str, part: float = 1.0, bold: bool = False) -> float:
-        """How wide words are, in inches."""
+        """Width of words in inches."""
         return _width(plain(words), bold) * self.points * part if words.strip() else 0.0
 
     def fitted(self, words: str, room: float, part: float = 1.0, bold: bool = False) -> str:
@@ -83,7 +83,7 @@ class Sheet:
         )
 
     def solid(self, role: str) -> dict[str, Any]:
-        """How a role fills a patch that hides what is behind it."""
+        """A role as the fill of a patch that hides what is behind it."""
         style = fill(self.ground.tone(role))
         return style | ({"facecolor": self.ground.paper} if style["facecolor"] == "none" else {})
 
@@ -144,7 +144,7 @@ class Sheet:
 
 @cache
 def _width(words: str, bold: bool) -> float:
-    """How wide words are, in inches for each point of type."""
+    """Width of words in inches for each point of type."""
     from matplotlib.font_manager import FontProperties, findfont, get_font
     from matplotlib.ft2font import LoadFlags
 
@@ -162,7 +162,7 @@ def plain(words: str) -> str:
 
 
 def fill(tone: Any) -> dict[str, Any]:
-    """How a tone is given to a patch of Matplotlib's."""
+    """A tone as the settings of a Matplotlib patch."""
     if tone.outlined:
         return {"facecolor": "none", "edgecolor": tone.colour, "hatch": tone.hatch, "linewidth": 0.6}
     return {"facecolor": tone.colour, "edgecolor": tone.colour, "hatch": tone.hatch, "linewidth": 0.0}

@@ -39,6 +39,6 @@ def _local(at_ms: int, zone: tzinfo) -> datetime:
 
 
 def source_words(site: str, now_ms: int, zone: tzinfo = UTC) -> str:
-    """What a figure is of, and as of when."""
+    """Word the subject of a figure, and as of when."""
     at = _local(now_ms, zone)
     return f"{site}, as of {at.day} {at:%B %Y, %H:%M} {at.tzname() or 'UTC'}. Drawn by Lazy Quarry."

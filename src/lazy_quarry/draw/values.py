@@ -61,7 +61,7 @@ class Cell:
     role: str
     words: str = ""
     strength: float = 1.0
-    """How much of the role's colour it has; the rest is the paper's."""
+    """Part of the role's colour that it has; the rest is the paper's."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,7 +87,7 @@ class Slab:
     words: tuple[str, ...]
     stack: int = 1
     part: float = 0.0
-    """How much of it is done, drawn along its foot."""
+    """Part of it that is done, drawn along its foot."""
     strong: bool = False
 
 
@@ -145,7 +145,7 @@ class Figure:
     """A drawing with all its words. ``source`` says what it is of and when; ``legend`` is (role, words), in order."""
 
     name: str
-    """What it is called, in a word: part of the file's name."""
+    """Its name in a word: part of the file's name."""
     title: str
     panel: Lanes | Field | Graph | Plots
     source: str

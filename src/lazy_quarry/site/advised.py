@@ -1,4 +1,4 @@
-"""What to ask for next time, for a name: from all comparable runs, with its reason, what it saves and how much sooner it starts."""
+"""Advice on the next request of a name: from all comparable runs, with its reason, what it saves and how much sooner it starts."""
 
 from collections.abc import Callable, Sequence
 from dataclasses import replace

@@ -39,7 +39,7 @@ def past_run(job: Job) -> PastRun | None:
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """What makes a run alike to others: what it does, or what it is called and where that is.
+    """The property in which runs are alike: what they do, or their name and place.
 
     The place is the folder where it starts and, for a part of a chain, the chain's name.
     """
@@ -49,12 +49,12 @@ class Kind:
     places: frozenset[str]
 
     def like(self, other: "Kind") -> bool:
-        """Whether one says something of the other: a name alone does not."""
+        """True when one says something of the other: a name alone does not."""
         same_work = bool(self.commands) and self.commands == other.commands
         return same_work or (self.name == other.name and not self.places.isdisjoint(other.places))
 
     def source(self, others: Iterable["Kind"]) -> str:
-        """Which runs these are, in words: ``solve with the same commands``, ``solve in /work/flow``."""
+        """Word which runs these are: ``solve with the same commands``, ``solve in /work/flow``."""
         others = list(others)
         if all(one.commands == self.commands for one in others):
             same = all(one.name == self.name for one in others)

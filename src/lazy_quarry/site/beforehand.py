@@ -1,4 +1,4 @@
-"""What a costly act would do, before it is done: which jobs there would be, what they are charged at most, when they start.
+"""Rehearsals of costly acts: which jobs there would be, what they are charged at most, when they start.
 
 Nothing is guessed: the act itself is done, on a copy of the state, and the copy is thrown away.
 """
@@ -34,21 +34,21 @@ class Beforehand:
         self.present, self.operations, self.chains = present, operations, chains
 
     def would_run_again(self, caller: Caller, jobs: list[int], settings: list[str], failed: bool = False) -> Foretold:
-        """What :meth:`Operations.again` would submit."""
+        """Rehearse :meth:`Operations.again`."""
         return self._foretold(lambda: _refused(self.operations.run_again(caller, jobs, settings, failed)))
 
     def would_change(self, caller: Caller, jobs: list[int], settings: list[str]) -> Foretold:
-        """What jobs that have not started would be with these settings."""
+        """Rehearse a change of jobs that have not started."""
         return self._foretold(lambda: _refused(self.operations.changed(caller, jobs, settings)), jobs)
 
     def would_try(
         self, caller: Caller, submission: Submission, task: int | None = None, values: dict[str, str] | None = None
     ) -> Foretold:
-        """What a trial of a draft would be."""
+        """Rehearse a trial of a draft."""
         return self._foretold(lambda: _not_taken(self.operations.try_one(caller, submission, task, values)))
 
     def would_continue(self, caller: Caller, number: int, source: ChainSource, first: str = "") -> Foretold:
-        """Which jobs of a chain would run again."""
+        """Rehearse the continuation of a chain."""
         checked = self.chains.chains.checked(caller, source)
         worst = next((one for _, one in checked.findings if one.severity == "error"), None)
         if worst is not None:

@@ -36,11 +36,11 @@ from lazy_quarry.views.board import (
 from lazy_quarry.views.job_view import JobView
 
 RENEW_MS, MOST_RENEWED = 30_000, 40
-"""What a running job uses is read again after so long, of so many jobs at a look; of jobs in sight always."""
+"""Time (ms) after which a running job's use is read again, and jobs read at a look; those in sight always are."""
 SLICE_S = 0.025
 """Time for showing anew what has changed, at each look."""
 BOOKS_S = 1.0
-"""What runs is added up for each account no more often, though it grows all the time."""
+"""Seconds between two sums of what runs for each account, though it grows all the time."""
 
 
 class BoardKeeper:
@@ -52,9 +52,9 @@ class BoardKeeper:
         self._jobs = Stamped[int, JobView]()
         self._nodes = Stamped[str, NodeView]()
         self._past = -1
-        """Which past was read; see :attr:`Present.past`."""
+        """The past that was read; see :attr:`Present.past`."""
         self._ended_lately: dict[int, Job] = {}
-        """Those that ended lately, the newest first."""
+        """Jobs that ended lately, the newest first."""
         self._due: dict[int, None] = {}
         self._due_nodes: dict[str, None] = {}
         """Jobs and nodes that are to be shown anew."""
@@ -74,7 +74,7 @@ class BoardKeeper:
         self._blocked = BlockedInSight(present)
         self._explainer: tuple[tuple[object, ...], Explainer] | None = None
         self._whys: dict[int, tuple[Job, str]] = {}
-        """What jobs in sight wait for, as that explainer says."""
+        """The reasons of jobs in sight, as that explainer says."""
         self._persons: dict[str, tuple[int, PersonView]] = {}
         """By user: the person as they were at a version of the site."""
         self._accounts: tuple[tuple[dict[Any, Any], ...], float, tuple[AccountLine, ...]] | None = None
@@ -92,7 +92,7 @@ class BoardKeeper:
     def change(
         self, caller: Caller, since: BoardMark | None, sight: Sequence[int], *, whole: bool = False
     ) -> BoardChange:
-        """What has changed for a person since a mark, or all. ``sight`` are jobs that are looked at: of these all is up to date.
+        """Tell what has changed for a person since a mark, or all. ``sight`` are jobs that are looked at: these are up to date.
 
         With ``whole`` all forecasts are worked out, however long that takes.
         """
@@ -141,7 +141,7 @@ class BoardKeeper:
         return settled and not self._unread
 
     def notices(self) -> tuple[str, ...]:
-        """What stands in the way of the site or of certain jobs now, in sentences."""
+        """Obstacles of the site or of certain jobs now, in sentences."""
         present = self.present
         closed = present.obstacle()
         told = [present.damage, present.unwritable, present.step_note, present.site_note, present.mail_note]
@@ -365,7 +365,7 @@ class BoardKeeper:
         self._nodes.put(name, view, self._stamp)
 
     def _occupied(self, job: Job) -> Iterable[tuple[str, Occupant]]:
-        """What a running job has of each of its nodes."""
+        """A running job's part of each of its nodes."""
         for allocation in job.allocations:
             yield (
                 allocation.node,
@@ -393,7 +393,7 @@ class BoardKeeper:
         return known[2]
 
     def _others_now(self) -> float:
-        """What others keep busy, looked at now and then: it changes all the time."""
+        """Cores that others keep busy, looked at now and then: it changes all the time."""
         at = time.monotonic()
         if at - self._others[0] > BOOKS_S:
             busy = sum(one.live[1] for one in self._seen.values() if one.live is not None)
@@ -419,7 +419,7 @@ class BoardKeeper:
         return PersonView(user, default, accounts, limits, shares, caller.operator, led)
 
     def _site_at(self, now: int) -> tuple[int, SiteView]:
-        """What the site is, and the stamp since when it is so."""
+        """The site's view, and the stamp since when it is so."""
         windows = tuple(window for window in self.present.engine.plans.windows if window.ends_ms > now)
         if self._site is None or self._site[1].windows != windows:
             site = self.present.site

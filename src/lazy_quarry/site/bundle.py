@@ -20,10 +20,10 @@ from lazy_quarry.wording.json_form import detail_json
 from lazy_quarry.wording.methods import methods
 
 END = -64 * 1024
-"""So much of the end of each output is packed."""
+"""Bytes of the end of each output that are packed."""
 PROFILE = "https://w3id.org/ro/wfrun/process/0.5"
 MOST_TASKS = 5
-"""Of so many failed tasks of an array the outputs are packed."""
+"""Number of failed tasks of an array whose outputs are packed."""
 _KINDS = {".json": "application/json", ".txt": "text/plain", ".md": "text/markdown", ".sh": "text/x-shellscript"}
 
 

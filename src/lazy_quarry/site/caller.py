@@ -18,7 +18,7 @@ class Caller:
     leads: tuple[str, ...] = ()
     """The accounts that they answer for, with all accounts under these."""
     where: Literal["process", "socket"] = "process"
-    """How the call came in: made in the engine's own process, or sent over its socket."""
+    """The way the call came in: made in the engine's own process, or sent over its socket."""
 
     def by(self, why: str = "") -> By:
         """The cause of what the call changes."""

@@ -1,4 +1,4 @@
-"""What people do with chains: each is submitted, held, cancelled and continued as one thing."""
+"""Acts of people on chains: each is submitted, held, cancelled and continued as one thing."""
 
 from collections.abc import Callable, Iterable
 from dataclasses import replace
@@ -21,7 +21,7 @@ from lazy_quarry.views.chain_views import ChainReceipt, ChainSource
 from lazy_quarry.views.outcomes import Outcome
 
 _AGAIN = (*FAILING, Phase.CANCELLED)
-"""What is run again when a chain is continued; what was skipped for their sake follows them."""
+"""States that run again when a chain is continued; what was skipped for their sake follows them."""
 _Act = Callable[[list[int]], list[Outcome]]
 
 

@@ -29,11 +29,11 @@ MOST_LISTED = 200
 EARLIER_RUNS = 10
 """Newest runs of a part of a chain whose charges tell what it will probably cost."""
 MOST_LIKELY = 100
-"""Of so many jobs earlier runs are looked up: each takes a reading of the journal."""
+"""Number of jobs whose earlier runs are looked up: each takes a reading of the journal."""
 
 
 class Chains:
-    """What is said of chains."""
+    """The reports on chains."""
 
     def __init__(self, present: Present, drafts: Drafts, queries: Queries) -> None:
         self.present, self.drafts, self.queries = present, drafts, queries
@@ -160,7 +160,7 @@ class Chains:
     # -- one that was submitted --------------------------------------------------------------------
 
     def record(self, number: int) -> ChainRecord:
-        """What is kept of a chain. Raises :class:`NoSuchJob` for none."""
+        """The record of a chain. Raises :class:`NoSuchJob` for none."""
         record = self.present.engine.state.chains.get(number)
         if record is None:
             raise NoSuchJob.of_chain(number)

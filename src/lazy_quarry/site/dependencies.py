@@ -1,4 +1,4 @@
-"""What a request waits for, compared with the jobs that exist."""
+"""The conditions of a request, compared with the jobs that exist."""
 
 from dataclasses import replace
 

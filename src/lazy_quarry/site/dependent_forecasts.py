@@ -10,7 +10,7 @@ from lazy_quarry.site.job_views import Expected
 from lazy_quarry.site.session import Present
 
 MOST_BEFORE = 200
-"""So many jobs before one are followed; beyond that there is no forecast."""
+"""Number of jobs before one that are followed; beyond that there is no forecast."""
 ANEW_S = 1.0
 """Forecasts of those in sight are worked out no more often."""
 
@@ -61,7 +61,7 @@ class BlockedInSight:
         self._known: tuple[Plan, tuple[int, ...], float, dict[int, Expected]] | None = None
 
     def of(self, jobs: Sequence[Job]) -> dict[int, Expected]:
-        """What is expected of these blocked jobs, where it is known."""
+        """Expect the starts of these blocked jobs, where they are known."""
         plan, numbers, now = self.present.plan(), tuple(job.number for job in jobs), time.monotonic()
         known = self._known
         if known is None or known[1] != numbers or (known[0] is not plan and now - known[2] >= ANEW_S):

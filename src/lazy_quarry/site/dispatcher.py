@@ -41,7 +41,7 @@ class Dispatcher:
         return self.present.engine.state
 
     def _disown(self) -> None:
-        """Of a copied state folder what ran belongs to the original. There, and where events were lost, what waits is held:
+        """Disown what ran in a copied state folder: it belongs to the original. There, and where events were lost, hold what waits:
         it may have run already.
         """
         copied = self.present.journal.adopted == "yes"

@@ -112,14 +112,14 @@ class Drafts:
         return known[1] if known is not None and known[0] == submission else self.present.look_up(submission)
 
     def context(self, caller: Caller, submission: Submission) -> CheckContext:
-        """What the check of a submission needs to know."""
+        """The context for the check of a submission."""
         present = self.present
         left = {line.account: line.left_core_ms for line in present.account_lines()}
         surroundings = replace(submission.surroundings, now_ms=present.now())
         return CheckContext(caller.user, replace(submission, surroundings=surroundings), left)
 
     def _earlier(self, user: str, request: Request, submission: Submission) -> EarlierRuns | None:
-        """What the runs that are alike used: the very same that advice is from."""
+        """Use of the runs that are alike: the very same that advice is from."""
         folder = start_folder(submission.directory, request.directory)
         kind = self.alike.kind(request.name, submission.script, folder)
         found = [job for job, _ in self.alike.of(kind, user, submission.script)]
@@ -215,7 +215,7 @@ class _DraftAnswer:
         return self.closed or self.plan.obstacle(self._plan_request(request), placement)
 
     def _need_at(self, placement: Placement | None) -> Need | None:
-        """What is requested of the queue and number of nodes that the placement has."""
+        """The need in the queue, and with the number of nodes, that the placement has."""
         if placement is None:
             return None
         found = [need for need in self.planner.needs(self.request, self.job.user) if need.queue == placement.queue]

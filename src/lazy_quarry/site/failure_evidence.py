@@ -1,4 +1,4 @@
-"""What is behind a verdict: what a job printed last that sounds wrong, and the files that it was to leave."""
+"""The evidence behind a verdict: last lines that sound wrong, and the files that a job was to leave."""
 
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in, within
@@ -6,7 +6,7 @@ from lazy_quarry.run.runner import JobFiles
 from lazy_quarry.views.job_detail import Evidence
 
 TAIL = -48 * 1024
-"""So much of the end of what was printed is looked through."""
+"""Bytes of the end of an output that are looked through."""
 MOST_FILES = 20
 
 

@@ -42,9 +42,9 @@ from lazy_quarry.views.job_view import StartRange
 FILE = "forecasts.json"
 DRAWS = 20
 MOST_WAITING = 400
-"""Of so many waiting jobs, the first in their turns, there are ranges."""
+"""Maximum number of waiting jobs, in queue order, that get a forecast range."""
 MOST_LEARNED, AT_ONCE = 1000, 200
-"""So many of the newest jobs, and tasks that ended meanwhile, are learned from at the start, so many in one go."""
+"""Number of the newest jobs, with tasks that ended meanwhile, that are learned from at the start; and in one go."""
 RESTS = 24
 """It rests so many times as long as it has worked: four parts of a hundred of one core."""
 LEAST_REST_S = 2.0
@@ -59,7 +59,7 @@ class _Written(msgspec.Struct):
 
     journal: str
     groups: list[tuple[Stage, str, Kept]]
-    """Of each stage and tier."""
+    """The record of each stage and tier."""
 
 
 class Foresight:
@@ -73,16 +73,16 @@ class Foresight:
         self.hindsight = Hindsight(self._read())
         self._planner: Planner | None = None
         self._news = deque[Callable[[], None]]()
-        """What has happened since the last step, to be taken in by the next."""
+        """Happenings since the last step, to be taken in by the next."""
         self._done = (-1, 0)
         """The last event that the ranges know of, and the instant that they are for."""
         self._known = set[int]()
         """Jobs of which there was a range already."""
         self._draws: list[Drawn] = []
         self._drawn = 0
-        """How often they were drawn."""
+        """Number of draws so far."""
         self._fields: tuple[tuple[object, ...], list[tuple[Timeline, LimitRows]]] = ((), [])
-        """What is free behind certain jobs, in each of the last draws."""
+        """Room behind certain jobs, in each of the last draws."""
         self.worked_s = 0.0
         """CPU time that its thread has used."""
         self._left, self._kept_at = threading.Event(), time.monotonic()

@@ -1,4 +1,4 @@
-"""What each condition of a search finds by itself, where all together find nothing."""
+"""The findings of each condition of a search by itself, where all together find nothing."""
 
 from datetime import UTC, tzinfo
 from typing import Protocol

@@ -27,7 +27,7 @@ from lazy_quarry.views.job_view import JobView
 WARN_EVERY_MS = 10_000
 MOST_FAILED = 8
 USUAL_RUNS = 20
-"""So many earlier runs say what is usual; fewer than three say nothing."""
+"""Number of earlier runs that say what is usual; fewer than three say nothing."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,7 +109,7 @@ class JobViews:
                 self._chained |= told
 
     def why(self, job: Job, explainer: Explainer) -> str:
-        """What a waiting job waits for, or what stands in the way of all."""
+        """Say what a waiting job waits for, or what stands in the way of all."""
         closed = self.present.obstacle() if job.phase is Phase.WAITING else None
         return closed.words if closed is not None else explainer.why(job, job.reason).because
 

@@ -64,7 +64,7 @@ class Ledger:
         return Report(span, keys, rows_of(sums, jobs, keys), total, earlier, only)
 
     def over_time(self, caller: Caller, period: str, split: str, where: Mapping[str, str] | None = None) -> OverTime:
-        """What was charged in each part of a period; see :meth:`SiteClient.over_time`."""
+        """Charges in each part of a period; see :meth:`SiteClient.over_time`."""
         if split not in FILTERS:
             raise BadValue(f'"{split}" is nothing to split by; there are {", ".join(FILTERS)}')
         only, span = self._chosen((split,), where), self.period(period)
@@ -80,14 +80,14 @@ class Ledger:
         return OverTime(span, split, parts, tuple(keys), tuple(tuple(found[key]) for key in keys))
 
     def waits(self, caller: Caller, period: str, where: Mapping[str, str] | None = None) -> BySize:
-        """How long jobs waited, by their size; see :meth:`SiteClient.waits`."""
+        """Waits of jobs, by their size; see :meth:`SiteClient.waits`."""
         only, span = self._chosen((), where), self.period(period)
         with self.present.lock:
             jobs = self._jobs(span, (), only)
         return by_size(span, jobs)
 
     def rhythm(self, caller: Caller, period: str, where: Mapping[str, str] | None = None) -> Rhythm:
-        """What was held by weekday and hour; see :meth:`SiteClient.rhythm`."""
+        """Core-ms held by weekday and hour; see :meth:`SiteClient.rhythm`."""
         only, span = self._chosen((), where), self.period(period)
         present = self.present
         with present.lock:
@@ -119,7 +119,7 @@ class Ledger:
         return tuple(found)
 
     def waste(self, caller: Caller, period: str, where: Mapping[str, str] | None = None) -> Waste:
-        """What was asked for and not used, and what would help; see :meth:`SiteClient.waste`."""
+        """Requests that were not used, and what would help; see :meth:`SiteClient.waste`."""
         keys = ("name", "user")
         only, span = self._chosen(keys, where), self.period(period)
         with self.present.lock:
@@ -224,7 +224,7 @@ def _unused(sums: Sums) -> int:
 def _wanted(
     span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]
 ) -> tuple[Wanted, Callable[[Key], Key]]:
-    """What is read of the storage, and how its keys are named."""
+    """The sums to read from the storage, and the names of their keys."""
     months = parse_period(f"{span.first:%Y-%m}", span.begin_ms).through(span.end_ms) if "month" in by else ()
     names = [f"{month.first:%Y-%m}" for month in months]
     columns = tuple(PART if key == "month" else key for key in by)

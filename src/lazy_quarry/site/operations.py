@@ -1,4 +1,4 @@
-"""What changes a site in use. Every command of a person goes through here, and into the journal first."""
+"""The changes of a site in use. Every command of a person goes through here, and into the journal first."""
 
 from collections.abc import Callable, Iterable
 from dataclasses import replace
@@ -46,7 +46,7 @@ _TRIED_ANYWAY = ("over-limit", "budget")
 
 
 class Operations:
-    """What people do with jobs, nodes and reservations."""
+    """Acts of people on jobs, nodes and reservations."""
 
     def __init__(self, present: Present, drafts: Drafts, dispatcher: Dispatcher) -> None:
         self.present, self.drafts, self.dispatcher = present, drafts, dispatcher
@@ -256,7 +256,7 @@ class Operations:
         return placed.start_ms if placed else None
 
     def _path_problems(self, caller: Caller, request: Request, submission: Submission) -> tuple[Diagnostic, ...]:
-        """What is wrong with its paths now that its number is known; what the check saw already is refused before."""
+        """Faults of its paths now that its number is known; what the check saw already is refused before."""
         present, origin = self.present, Origin("", "", submission.directory)
         job = Job(present.engine.state.next_number, caller.user, request, origin, present.now())
         paths = {"output": job.paths.output, "errors": job.paths.errors}
@@ -369,7 +369,7 @@ class Operations:
 
 
 def _of_array(settings: Iterable[str]) -> bool:
-    """Whether settings say which tasks there are."""
+    """True when settings say which tasks there are."""
     return any(one.partition("=")[0].strip().partition(".")[0] == "array" for one in settings)
 
 
@@ -387,7 +387,7 @@ def _submission_of(job: Job, settings: Iterable[str] = ()) -> Submission:
 
 
 def _environment(submission: Submission, request: Request) -> tuple[tuple[str, str], ...]:
-    """What a job gets from its submitter's environment: all of it on request, else the few variables that every job gets."""
+    """A job's part of its submitter's environment: all of it on request, else the few variables that every job gets."""
     if request.inherit:
         return submission.environment
     given = dict(submission.environment)

@@ -1,4 +1,4 @@
-"""What can be read of a site in use: jobs, the board, room now. Nothing here changes the site."""
+"""The reading of a site in use: jobs, the board, room now. Nothing here changes the site."""
 
 from dataclasses import replace
 from typing import Literal
@@ -35,7 +35,7 @@ from lazy_quarry.wording.record import record_lines
 from lazy_quarry.wording.sentences import verdict
 
 MOST_READ = 40
-"""Of so many failed tasks of an array the output is looked through."""
+"""Number of failed tasks of an array whose output is looked through."""
 _WAITS = (Phase.WAITING, Phase.HELD, Phase.BLOCKED)
 
 
@@ -220,7 +220,7 @@ class Queries:
         )  # a disk may be slow: others are answered meanwhile
 
     def samples(self, caller: Caller, number: int) -> list[tuple[int, float, int]]:
-        """What was measured of a running job: (instant in ms, cores busy, memory in MiB), oldest first."""
+        """Measurements of a running job: (instant in ms, cores busy, memory in MiB), oldest first."""
         with self.present.lock:
             job = self.present.engine.state.jobs.get(number)
             running = job is not None and job.phase is Phase.RUNNING
@@ -242,7 +242,7 @@ class Queries:
             return list(self.present.explainer().ladder(job)) if placed else []
 
     def compare(self, caller: Caller, first: int, second: int) -> str:
-        """Which of two waiting jobs stands ahead, and by which part. Raises :class:`Refused` when one doesn't wait."""
+        """Say which of two waiting jobs stands ahead, and by which part. Raises :class:`Refused` when one doesn't wait."""
         with self.present.lock:
             jobs = [self.present.find(number) for number in (first, second)]
             for job in jobs:
@@ -255,7 +255,7 @@ class Queries:
     # -- the site ----------------------------------------------------------------------------------
 
     def look(self, caller: Caller, since: BoardMark | None = None, sight: list[int] | None = None) -> BoardChange:
-        """What has changed of the board since a mark, or all of it; of the jobs in ``sight`` everything is up to date.
+        """Read the changes of the board since a mark, or all of it; of the jobs in ``sight`` everything is up to date.
 
         Forecasts are worked out for a moment at most; where that is too short, it isn't settled, and the next look goes on.
         """
@@ -269,7 +269,7 @@ class Queries:
             return BoardMirror().take(self.keeper.change(caller, None, live, whole=True))
 
     def notices(self, caller: Caller) -> tuple[str, ...]:
-        """What stands in the way of the site or of certain jobs now, in sentences."""
+        """Obstacles of the site or of certain jobs now, in sentences."""
         with self.present.lock:
             return self.keeper.notices()
 

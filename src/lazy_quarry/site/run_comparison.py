@@ -43,7 +43,7 @@ class Difference:
     what: str
     values: tuple[str, ...]
     lines: tuple[str, ...] = ()
-    """Of scripts: the lines that differ, as a unified diff."""
+    """Lines of scripts that differ, as a unified diff."""
 
 
 def runs_of(client: RunReader, numbers: Sequence[int]) -> list[JobView]:
@@ -101,7 +101,7 @@ def points_of(rows: Sequence[ResultRow]) -> list[Point]:
 
 
 def differences(details: Sequence[JobDetail], now_ms: int) -> list[Difference]:
-    """What was not the same in these runs, what went in first, then what came of it."""
+    """Differences between these runs, first in what went in, then in what came of it."""
     first, found = details[0], list[Difference]()
     scripts = [_script_words(first, detail) for detail in details]
     if len(set(scripts)) > 1:
@@ -124,7 +124,7 @@ def differences(details: Sequence[JobDetail], now_ms: int) -> list[Difference]:
 
 
 def scaling_of(details: Sequence[JobDetail]) -> Scaling | None:
-    """How runs that were done scale, where they had different numbers of cores."""
+    """Scaling of runs that were done, where they had different numbers of cores."""
     views = [detail.view for detail in details]
     if len({view.cores for view in views}) < 2 or any(view.phase != "done" or not view.attempt_s for view in views):
         return None

@@ -1,4 +1,4 @@
-"""What reading runs needs of a client of a site."""
+"""The part of a site's client that reading runs needs."""
 
 from typing import Literal, Protocol
 

@@ -15,7 +15,7 @@ MOST_RUNS, MOST_TASKS = 200, 100_000
 
 
 class RunsAgain:
-    """Which run of a task is the newest. A run that does it again stands for the first; the first stays as it was."""
+    """The newest run of each task. A run that does it again stands for the first; the first stays as it was."""
 
     def __init__(self, present: Present) -> None:
         self.present = present

@@ -18,11 +18,11 @@ from lazy_quarry.store.sqlite.search_index import SqlSearchIndex
 from lazy_quarry.views.outcomes import Found
 
 AT_ONCE = 200
-"""So many ended jobs are put into the index together."""
+"""Number of ended jobs that are put into the index together."""
 FRESH_MS = 24 * HOUR_MS
-"""What a job printed is kept if it ended this lately: later, its file may be another run's."""
+"""Time (ms) since its end in which a job's output is kept: later, its file may be another run's."""
 PRINTED = -2048
-"""So much of the end of what a job printed is kept; of a task that was done, nothing."""
+"""Bytes of the end of an output that are kept; of a task that was done, nothing."""
 MOST = 1_000
 
 

@@ -1,4 +1,4 @@
-"""What the parts of a site in use share: its state, the plan, the clock, and the only way to change anything."""
+"""The common ground of a site's parts: its state, the plan, the clock, and the only way to change anything."""
 
 import threading
 import time
@@ -71,7 +71,7 @@ class Present:
         self.step_note = ""
         """Words for what goes wrong in the engine's own steps, or empty."""
         self.site_note = ""
-        """What is wrong with the site file, or has changed in it, or empty."""
+        """Words on what is wrong with the site file, or has changed in it, or empty."""
         self.mail_note = ""
         """Why mail waits or was refused, or empty."""
         self.halves: list[int] = []
@@ -79,7 +79,7 @@ class Present:
         self.heard: list[Callable[[int, list[Event], list[Job]], None]] = []
         """Who is told of events when they are in the journal: the number of the first, all of them, jobs that ended by them."""
         self.damage = ""
-        """What was found when all of a large journal was read and compared, or empty."""
+        """Words on what was found when all of a large journal was read and compared, or empty."""
         self.ends = 0
         """Grows when attempts have ended, or such were added: what was read of them before may be out of date."""
         self.past = 0
@@ -177,14 +177,14 @@ class Present:
         return self._members[1]
 
     def say_of_site(self, note: str) -> None:
-        """What is to be said of the site file has changed; whoever listens is told."""
+        """Change the words on the site file; whoever listens is told."""
         if self.site_note != note:
             with self.lock:
                 self.site_note = note
                 self._tell()
 
     def say_of_mail(self, note: str) -> None:
-        """What is to be said of mail has changed; whoever listens is told."""
+        """Change the words on mail; whoever listens is told."""
         with self.lock:
             self.mail_note = note
             self._tell()

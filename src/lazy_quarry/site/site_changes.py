@@ -1,4 +1,4 @@
-"""What changes a site beside its jobs: nodes, reservations, budgets, who may charge what. Who may is asked where calls come in."""
+"""Changes of a site beside its jobs: nodes, reservations, budgets, members. Who may make them is asked where calls come in."""
 
 from typing import Literal
 
@@ -28,7 +28,7 @@ _NODE_DONE = {
 
 
 class SiteChanges:
-    """What people do with nodes, reservations and accounts."""
+    """Acts of people on nodes, reservations and accounts."""
 
     def __init__(self, present: Present, dispatcher: Dispatcher) -> None:
         self.present, self.dispatcher = present, dispatcher

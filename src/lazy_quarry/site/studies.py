@@ -61,7 +61,7 @@ class Studies:
         return self._view
 
     def studied(self, caller: Caller) -> StudyView:
-        """How far the last study is. Raises :class:`Refused` where there was none."""
+        """The progress of the last study. Raises :class:`Refused` where there was none."""
         view = self._view
         if view is None:
             raise Refused("nothing was studied yet")

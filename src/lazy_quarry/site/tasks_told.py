@@ -1,4 +1,4 @@
-"""What the tasks of an array used, summed up."""
+"""The use of an array's tasks, summed up."""
 
 from collections.abc import Callable, Mapping, Sequence
 from types import MappingProxyType
@@ -14,7 +14,7 @@ MOST_FAILED = 5
 
 
 def tasks_told(tasks: Sequence[JobView], printed: Mapping[int, str] = MappingProxyType({})) -> TasksTold | None:
-    """What these tasks used; None when none of them has run. ``printed`` is the last error line of some that failed."""
+    """Sum up the use of these tasks; None when none of them has run. ``printed`` is the last error line of some that failed."""
     ran = [view for view in tasks if view.started_ms is not None]
     if not ran:
         return None

@@ -13,7 +13,7 @@ MOST_SIZES = 5
 
 
 def tried(view: JobView, parameter: str = "") -> Tried:
-    """What a job's view says of its run; with a parameter, its size by that."""
+    """A job's view as a trial; with a parameter, its size by that."""
     took_s = view.attempt_ms / 1000
     size = number_in(dict(view.parameters).get(parameter)) if parameter else None
     return Tried(view.phase, took_s, view.cores, view.use.cpu_ms / 1000, view.memory_mib, view.memory_peak_mib, size)
@@ -50,7 +50,7 @@ def sizes_in(words: Sequence[str]) -> tuple[str, list[dict[str, str]]]:
 
 
 def has_sizes(script: str) -> bool:
-    """Whether a script has a size with a value of its own, as ``${cells:-200}``, which may be tried with others."""
+    """True when a script has a size with a value of its own, as ``${cells:-200}``, which may be tried with others."""
     return re.search(r"\$\{\w+:[-=]\d", script) is not None
 
 
@@ -65,7 +65,7 @@ def unused_in(script: str, names: Iterable[str]) -> str:
 def asked_of(
     walltime_s: int, parameter: str, script: str, array: Array | None = None, whole: float | None = None
 ) -> Asked:
-    """What the whole asks for: its size is ``whole``, or the largest of a sweep's values, or what ``${name:-200}`` says."""
+    """The request of the whole: its size is ``whole``, or the largest of a sweep's values, or what ``${name:-200}`` says."""
     told = re.findall(rf"\$\{{{re.escape(parameter)}:[-=]([^}}]*)\}}", script) if parameter else []
     if array is not None:
         told = [value for group in array.groups for one in group if one.name == parameter for value in one.values]

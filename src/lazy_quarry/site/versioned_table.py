@@ -14,9 +14,9 @@ class Stamped(Generic[_Key, _Value]):
     def __init__(self) -> None:
         self.values: dict[_Key, _Value] = {}
         self.floor = 0
-        """Of changes up to this stamp it isn't known any more which keys went."""
+        """Stamp up to which it isn't known any more which keys went."""
         self._stamps: dict[_Key, int] = {}
-        """Of all that was ever there, the newest change last."""
+        """Stamps of all keys that were ever there, the newest change last."""
 
     def put(self, key: _Key, value: _Value, stamp: int) -> None:
         """Set a value, unless it is that already."""

@@ -22,7 +22,7 @@ _CORNERS = {
 LINES = {"succeeds": "─", "fails": "┄", "finishes": "═", "begins": "┈", "each-succeeds": "▬"}
 
 _WORST = (*FAILING, Phase.RUNNING, Phase.HELD, Phase.WAITING, Phase.BLOCKED, Phase.CANCELLED, Phase.SKIPPED, Phase.DONE)
-"""Which state stands for jobs that share a slab."""
+"""States by how bad they are: the worst stands for jobs that share a slab."""
 
 
 @dataclass(slots=True)
@@ -192,7 +192,7 @@ def role(one: PartView) -> str:
 
 
 def words(one: PartView, view: ChainView, zone: object, room: int = 16) -> str:
-    """How it stands, in a few words: a bar of its tasks, its state, or when it starts."""
+    """Its state in a few words: a bar of its tasks, its state, or when it starts."""
     if one.tasks and one.phase is not None:
         told = f"{one.done_tasks}/{one.tasks}"
         cells = max(0, min(8, room - len(told) - 1))

@@ -146,7 +146,7 @@ class ChainPlace(ChainEditing):
         self.post_message(CursorMoved())
 
     def _file_words(self) -> str:
-        """Which file is open, and how it stands."""
+        """Name the open file, and how it stands."""
         if not self.desk.open:
             return ""
         path = Path(self.desk.path)
@@ -182,7 +182,7 @@ class ChainPlace(ChainEditing):
         return str(found[0] if found else self.quarry.folder) + ("" if found else "/")
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
-        """What was typed, for whatever asked."""
+        """Take what was typed, for whatever asked."""
         event.stop()
         self._answered(event.value)
 
@@ -245,7 +245,7 @@ class ChainPlace(ChainEditing):
             self._submit_open()
 
     def costs(self, act: str) -> str:
-        """What submitting the chain comes to."""
+        """Say what submitting the chain comes to."""
         view = self.query_one(ChainList).current()
         if act != "submit" or not self.desk.open or view is None or view.number:
             return ""
@@ -422,7 +422,7 @@ class ChainPlace(ChainEditing):
         return chain_figures(self.query_one(ChainList).current(), self.board, self.quarry.zone)
 
     def note(self) -> str:
-        """What the chain or the job under the cursor is about."""
+        """Describe the chain or the job under the cursor."""
         chains, rows = self.query_one(ChainList), self.query_one(PartRows)
         return (
             chain_sentences.note(
@@ -433,7 +433,7 @@ class ChainPlace(ChainEditing):
         )
 
     def acts(self) -> list[Hint]:
-        """What can be done here."""
+        """The acts that can be done here."""
         rows, part = self.query_one(PartRows), self._part()
         return chain_sentences.acts(
             self.query_one(ChainList).current(),

@@ -30,12 +30,12 @@ class ChainDesk:
 
     @property
     def open(self) -> bool:
-        """Whether there is one."""
+        """True when there is one."""
         return bool(self.text)
 
     @property
     def edited(self) -> bool:
-        """Whether there is something to save."""
+        """True when there is something to save."""
         return self.text != self.saved
 
     @property
@@ -47,7 +47,7 @@ class ChainDesk:
 
     @property
     def worth_keeping(self) -> bool:
-        """Whether something would be lost with it: changes, and not merely a beginning without a job."""
+        """True when something would be lost with it: changes, and not merely a beginning without a job."""
         if not self.edited:
             return False
         with suppress(tomllib.TOMLDecodeError):

@@ -50,7 +50,7 @@ class ChainEditing(ChainSeeing):
 
     @property
     def drafting(self) -> bool:
-        """Whether the chain under the cursor is the one that is open as a file."""
+        """True when the chain under the cursor is the one that is open as a file."""
         view = self.query_one(ChainList).current()
         return self.desk.open and (view is None or not view.number)
 
@@ -335,7 +335,7 @@ class ChainEditing(ChainSeeing):
     # -- saving ------------------------------------------------------------------------------------
 
     def _fixed(self) -> bool:
-        """Whether the file is one of the site's examples, which stay as they are."""
+        """True for one of the site's examples, which stay as they are."""
         examples = self.board.site.examples if self.board else ""
         return bool(examples) and Path(self.desk.path).is_relative_to(examples)
 

@@ -49,7 +49,7 @@ class ChainGraph(Rows):
         self.fold = True
         self._pressed = ""
         self.supposed: dict[str, str] = {}
-        """What is supposed of jobs, in words."""
+        """Suppositions about jobs, in words."""
 
     def show(self, view: ChainView | None) -> None:
         """Another chain, or the same at another time."""

@@ -142,7 +142,7 @@ class PartRows(Rows):
             self.move(names.index(name))
 
     def supposed(self) -> dict[str, str]:
-        """What is supposed of jobs, in words."""
+        """Suppositions about jobs, in words."""
         return {**dict.fromkeys(self.slower, "if twice as long"), **dict.fromkeys(self.fails, "if it fails")}
 
     def row_count(self) -> int:

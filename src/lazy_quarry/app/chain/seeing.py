@@ -34,9 +34,9 @@ class ChainSeeing(Place):
     _speed = 1.0
     _clock: Timer | None = None
     _expanded: tuple[object, Expanded | None, str] = (None, None, "")
-    """Which array, its tasks once they are there, and why there are none."""
+    """The array, its tasks once they are there, and why there are none."""
     _opening = False
-    """Whether they are to be opened when they are there."""
+    """True when they are to be opened once they are there."""
 
     def _follow(self) -> None:
         """Show what is under the cursor; the place does it."""

@@ -74,7 +74,7 @@ def chain_words(view: ChainView, zone: tzinfo) -> str:
 
 
 def drawing_words(kind: str, first: str, condition: str) -> str:
-    """What is being drawn, or cut."""
+    """Say what is being drawn, or cut."""
     if kind == "link":
         ends, other = key_of("link"), key_of("change")
         return f"A line from {first}: go to the job that waits for it, {ends} there ends it: {condition}; {other} changes that."
@@ -114,7 +114,7 @@ def first_words(receipt: ChainReceipt) -> str:
 def acts(
     view: ChainView | None, part: PartView | None, opened: bool, playing: bool = False, drawing: str = ""
 ) -> list[Hint]:
-    """What can be done to a chain, and to the job of it under the cursor."""
+    """The acts on a chain, and on its job under the cursor."""
     if drawing:
         ends: Hint = ("link", "ends the line") if drawing == "link" else ("unlink", "cuts it")
         return [ends, *([("change", "another condition")] if drawing == "link" else []), ("back", "leave it")]

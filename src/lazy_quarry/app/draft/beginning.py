@@ -1,4 +1,4 @@
-"""What a draft can begin from, shown in the script's place."""
+"""The beginnings of a draft, shown in the script's place."""
 
 from functools import partial
 from pathlib import Path
@@ -25,7 +25,7 @@ class DraftBeginning:
     ) -> None:
         self.quarry, self.rows, self.preview, self.page, self.sides = quarry, rows, preview, page, sides
         self._there: ThingsThere | None = None
-        """What was there the last time."""
+        """The things that were there the last time."""
 
     @property
     def shown(self) -> bool:

@@ -18,7 +18,7 @@ from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.views.draft_view import DraftReport
 
 AGAIN_S = 10.0
-"""So long an answer stays when neither draft nor site has changed: what is free may follow from the clock alone."""
+"""Seconds that an answer stays when neither draft nor site has changed: room may follow from the clock alone."""
 
 
 class DraftChecks:
@@ -32,7 +32,7 @@ class DraftChecks:
         self.revision = 0
         """Grows with every change of the text; an answer to an earlier one is dropped."""
         self._findings: tuple[Diagnostic, ...] = ()
-        """What other programs last said of the script."""
+        """Findings of other programs about the script, the last."""
         self._version = 0
         """The version of the site that was last seen."""
         self._asked: tuple[int, int, float] | None = None

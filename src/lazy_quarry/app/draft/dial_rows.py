@@ -40,7 +40,7 @@ class DialRows(Rows):
         self.problem = ""
         self.overridden = frozenset[str]()
         self.typing: str | None = None
-        """What has been typed so far for the dial under the cursor, or None."""
+        """Text typed so far for the dial under the cursor, or None."""
         self.cursor = 1
 
     def show_script(self, text: str, board: Board, overrides: tuple[str, ...] = ()) -> None:
@@ -67,7 +67,7 @@ class DialRows(Rows):
         self.stale = True
 
     def show_report(self, report: DraftReport) -> None:
-        """What follows from the dials, according to the site."""
+        """Show what follows from the dials, according to the site."""
         self.report, self.stale = report, False
         self.refresh()
 

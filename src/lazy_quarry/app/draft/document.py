@@ -50,7 +50,7 @@ class DraftDocument:
         return self.edited and not self.empty
 
     def once_is_over(self) -> None:
-        """What was for one time only has gone with a submission, or is taken back."""
+        """Drop what was for one time only: it has gone with a submission, or is taken back."""
         if self.overrides.display:
             self.overrides.put(())
             self.overrides.display = False

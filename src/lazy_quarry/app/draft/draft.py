@@ -406,7 +406,7 @@ class DraftPlace(DraftReading):
         self.sending.ask_try(words, self.document.submission(), self.report)
 
     def _tell_trial(self) -> None:
-        """What has become of the job that tries the draft."""
+        """Tell what has become of the job that tries the draft."""
         if self.trial is not None and self.board is not None:
             self.query_one(ReportRows).show_trial(*lines(self.trial, self.board, self.quarry.zone))
 
@@ -417,7 +417,7 @@ class DraftPlace(DraftReading):
     # -- words -------------------------------------------------------------------------------------
 
     def note(self) -> str:
-        """What the key in the cursor's line means, or what is wrong there."""
+        """Explain the key in the cursor's line, or what is wrong there."""
         if self.beginning.shown:
             return draft_sentences.BEGIN
         dials, report, line = self.query_one(DialRows), self.query_one(ReportRows), self.document.cursor_line
@@ -428,7 +428,7 @@ class DraftPlace(DraftReading):
         return told or draft_sentences.key_words(key_line) or draft_sentences.script_words(self.report)
 
     def acts(self) -> list[Hint]:
-        """What can be done here."""
+        """The acts that can be done here."""
         return draft_sentences.BEGIN_ACTS if self.beginning.shown else draft_sentences.script_acts(self.report)
 
     def why_not(self, act: str) -> str:
@@ -436,7 +436,7 @@ class DraftPlace(DraftReading):
         return "" if act in ("submit", "save", "try_one", "this_time", "tasks") else super().why_not(act)
 
     def costs(self, act: str) -> str:
-        """What submitting the script comes to, as the site said of it last."""
+        """Say what submitting the script comes to, as the site said last."""
         report = self.report
         if act != "submit" or self.document.empty or report is None or report.refused:
             return ""

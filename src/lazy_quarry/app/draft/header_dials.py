@@ -55,7 +55,7 @@ class Dial:
     trait: bool = False
 
     def turned(self, by: int) -> HeaderEdit:
-        """What to set when it is turned by a step up or down; nothing at its ends."""
+        """The setting for a turn by a step up or down; nothing at its ends."""
         values = list(self.steps)
         if not values:
             return ()
@@ -68,7 +68,7 @@ class Dial:
         return ((self.key, _written(self, values[to])),)
 
     def typed(self, text: str) -> HeaderEdit:
-        """What to set for a text that was typed. Raises :class:`BadValue` saying what to write instead."""
+        """The setting for a text that was typed. Raises :class:`BadValue` saying what to write instead."""
         text = text.strip()
         if not text:
             return ((self.key, None),)
@@ -348,7 +348,7 @@ def _where(dial: Dial, report: DraftReport) -> str:
 
 
 def _took(report: DraftReport) -> str:
-    """How long runs of this name took."""
+    """Times that runs of this name took."""
     runs, shortest, longest = report.earlier
     if not runs:
         return ""
@@ -358,7 +358,7 @@ def _took(report: DraftReport) -> str:
 
 
 def _ranks_on_each(report: DraftReport) -> str:
-    """How many ranks a node gets where it would be placed; where no place is known, as evenly as possible."""
+    """Ranks on each node where it would be placed; where no place is known, as evenly as possible."""
     placed, nodes = [one.ranks for one in report.place.nodes], max(1, report.shape.nodes)
     if not placed or report.place.node_count > len(placed):
         even, rest = divmod(report.shape.ranks, nodes)
@@ -377,7 +377,7 @@ def _memory_on_each(report: DraftReport, by_node: bool) -> str:
 
 
 def follows(dial: Dial, report: DraftReport) -> str:
-    """What follows from a dial's value, according to the site."""
+    """Say what follows from a dial's value, according to the site."""
     if dial.trait:
         trait = next((one for one in report.traits.each if one.name == dial.name), None)
         if trait is None:

@@ -20,7 +20,7 @@ class DraftLine:
     def __init__(self, line: Input, folder: Path) -> None:
         self.line, self.folder = line, folder
         self.asked = ""
-        """What was asked for last."""
+        """The thing asked for last."""
 
     def ask(self, what: str, path: str) -> None:
         """Show the line; ``path`` is the script's own, or empty."""
@@ -37,6 +37,6 @@ class DraftLine:
         self.line.display = False
 
     def path(self) -> Path:
-        """What was typed, as a path."""
+        """The typed text as a path."""
         path = Path(os.path.expanduser(self.line.value.strip()))
         return path if path.is_absolute() else self.folder / path

@@ -99,7 +99,7 @@ class Overrides(Vertical):
         self.query_one(OverridesEdit).load_text("\n".join(overrides))
 
     def told(self, title: str = ONCE[0], words: str = ONCE[1]) -> None:
-        """What they are, over the lines."""
+        """Words over the lines."""
         heading = self.query_one(Heading)
         heading.title, heading.words = title, words
         heading.refresh()
@@ -117,7 +117,7 @@ class Overrides(Vertical):
 
 
 class Heading(Lines):
-    """What this pane is for."""
+    """The heading of this pane, with its use."""
 
     DEFAULT_CSS = "Heading { height: 2; }"
 

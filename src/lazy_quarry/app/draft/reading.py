@@ -1,4 +1,4 @@
-"""What can be read of a draft beside its text: its figures, and the tasks of its sweep."""
+"""Things to read of a draft beside its text: its figures, and the tasks of its sweep."""
 
 from textual import work
 
@@ -25,7 +25,7 @@ class DraftReading(Place):
 
     @property
     def report(self) -> DraftReport | None:
-        """What the site said of the draft last."""
+        """The site's last report on the draft."""
         return self.checks.report
 
     def figures(self) -> list[Offer]:

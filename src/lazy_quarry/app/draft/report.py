@@ -72,9 +72,9 @@ class ReportRows(Rows):
         self.tried_changes: list[HeaderEdit] = []
         self.stale = False
         self.resting = False
-        """Whether the keys came here only to let numbers go to places; a move of the cursor ends it."""
+        """True when the keys came here only to let numbers go to places; a move of the cursor ends it."""
         self.typing: str | None = None
-        """What was typed so far of another value for the row under the cursor."""
+        """Text typed so far of another value for the row under the cursor."""
         self.open = False
         """True while all nodes of a large placement are drawn."""
 
@@ -112,7 +112,7 @@ class ReportRows(Rows):
         self.resting = True
 
     def on_blur(self) -> None:
-        """What was being typed is left."""
+        """Leave what was being typed."""
         self.typing, self.resting = None, False
         self.refresh()
 
@@ -200,7 +200,7 @@ class ReportRows(Rows):
         self.refit()
 
     def show_trial(self, tried: list[tuple[Piece, ...]], changes: list[HeaderEdit]) -> None:
-        """What has become of a trial, and what it advises to ask for."""
+        """Show what has become of a trial, and what it advises to ask for."""
         if tried != self.tried:
             self.tried, self.tried_changes = tried, changes
             self.redraw()
@@ -379,7 +379,7 @@ class ReportRows(Rows):
         self.refresh()
 
     def clicked(self, row: int, column: int) -> None:
-        """What is clicked is done."""
+        """Do what is clicked."""
         if self.lines[row].stands_for_something:
             self.move(row)
             self.choose()

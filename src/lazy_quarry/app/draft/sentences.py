@@ -33,7 +33,7 @@ def check_words(one: Diagnostic | None) -> str:
 
 
 def dial_words(dial: Dial | None) -> str:
-    """What a dial sets."""
+    """Say what a dial sets."""
     if dial is None:
         return ""
     if dial.trait:
@@ -42,33 +42,33 @@ def dial_words(dial: Dial | None) -> str:
 
 
 def edit_words(edit: HeaderEdit) -> str:
-    """What enter would ask for."""
+    """Say what enter would ask for."""
     told = ", ".join(f"{key} = {value}" if value is not None else f"no {key}" for key, value in edit)
     return f"enter asks for this instead: {told}."
 
 
 def line_words(line: Line | None) -> str:
-    """What a line of the report says or offers; empty for nothing."""
+    """Word a line of the report, or its offer; empty for nothing."""
     if line is not None and line.check:
         return check_words(line.check)
     return edit_words(line.change) if line is not None and line.change else ""
 
 
 def key_words(line: str) -> str:
-    """What the header key in a line means; empty for none."""
+    """Explain the header key in a line; empty for none."""
     key = line.removeprefix("#").partition("=")[0].strip()
     return f"{key}: {note}" if (note := note_of(key)) else ""
 
 
 def script_words(report: DraftReport | None) -> str:
-    """What is said when there is nothing special."""
+    """The words where there is nothing special to say."""
     if report and report.refused:
         return "Something must change before it can be submitted; the checks on the right say what."
     return f"The header between the two # /// lines says what the job requests. {key_of('submit')} submits it as it stands."
 
 
 def script_acts(report: DraftReport | None) -> list[Hint]:
-    """What can be done to a script that is being written."""
+    """The acts on a script that is being written."""
     found: list[Hint] = ["submit"]
     if report and report.diagnostics:
         found.append("next_check")

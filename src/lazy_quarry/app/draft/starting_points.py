@@ -1,4 +1,4 @@
-"""What a draft can begin from: shapes as pictures, commands, earlier jobs, the site's examples, one's own scripts."""
+"""The beginnings of a draft: shapes as pictures, commands, earlier jobs, the site's examples, one's own scripts."""
 
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -124,7 +124,7 @@ class BeginRows(Rows):
             self.scroll_to(y=0, animate=False)
 
     def under_cursor(self) -> Begin | None:
-        """What would be begun."""
+        """The beginning under the cursor."""
         return self.entries[self.cursor].begin if self.cursor < len(self.entries) else None
 
     def start(self) -> None:

@@ -1,4 +1,4 @@
-"""What a draft can begin from: a picture of a shape, and the script for it."""
+"""Templates of drafts: a picture of a shape, and the script for it."""
 
 import re
 import shlex

@@ -76,7 +76,7 @@ def _line(one: Advice) -> tuple[Piece, ...]:
 
 
 def receipt_words(jobs: Sequence[int], walltime_s: int) -> str:
-    """What is said when it was sent."""
+    """The words for a trial that was sent."""
     if len(jobs) == 1:
         return f"Trying one as {jobs[0]}, at most {format_duration(walltime_s)}; its verdict comes back here."
     numbers = ", ".join(map(str, jobs))

@@ -1,4 +1,4 @@
-"""What is typed in Ledger to change an account: core-hours granted or moved, members added or removed."""
+"""Changes of an account as they are typed in Ledger: core-hours granted or moved, members added or removed."""
 
 import re
 from dataclasses import dataclass
@@ -62,7 +62,7 @@ def parse_change(text: str, account: str) -> AccountChange:
 
 
 def change_question(change: AccountChange, lines: "Sequence[AccountLine]") -> str:
-    """What a change would come to, as a question: what each account has left then."""
+    """Ask for a change, with its outcome: what each account has left then."""
     left = {line.account: line.left_core_ms for line in lines}
 
     def then(account: str, more: int) -> str:

@@ -22,7 +22,7 @@ class AccountRow:
     member: str = ""
     charged_core_ms: int = 0
     depth: int = 0
-    """How many accounts it is under."""
+    """Number of accounts above it."""
 
 
 class AccountHead(Lines):
@@ -65,7 +65,7 @@ class AccountRows(OpeningRows):
         self.refit()
 
     def current(self) -> AccountRow:
-        """What is under the cursor."""
+        """The account or member under the cursor."""
         return self.rows[self.cursor] if self.cursor < len(self.rows) else AccountRow()
 
     def row_count(self) -> int:

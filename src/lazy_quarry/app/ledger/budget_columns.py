@@ -1,4 +1,4 @@
-"""What is left of a budget, from the last weeks to its end: what was, and between what bounds it will be."""
+"""The rest of a budget, from the last weeks to its end: as it was, and the bounds between which it will be."""
 
 from lazy_quarry.app.ledger.amount_scale import AmountScale
 from lazy_quarry.app.ledger.use_columns import SCALE

@@ -74,15 +74,15 @@ class LedgerPlace(LedgerPeriod):
     split, by = "account", "name"
     account = user = ""
     budget = False
-    """Whether the middle shows the open account's budget."""
+    """True when the middle shows the open account's budget."""
     wasted = False
-    """Whether the right shows what was not used."""
+    """True when the right shows what was not used."""
     ends: Mapping[str, BudgetEnd] = MappingProxyType({})
     past: OverTime | None = None
-    """What the open account was charged lately."""
+    """Late charges of the open account."""
     shares: Mapping[str, ShareLine] = MappingProxyType({})
     _known: tuple[object, ...] = ()
-    """What the figures are of; they are read again when it changes."""
+    """The subject of the figures; they are read again when it changes."""
 
     def compose(self):  # type: ignore[no-untyped-def]
         """The period over three parts."""
@@ -225,7 +225,7 @@ class LedgerPlace(LedgerPeriod):
         self.post_message(CursorMoved())
 
     def action_waste(self) -> None:
-        """What was asked for and not used on the right, or the ranking again."""
+        """Show on the right what was not used, or the ranking again."""
         there = self.goes_to(self._who)
         self.wasted = not self.wasted
         self.set_class(self.wasted, "-wasted")
@@ -383,7 +383,7 @@ class LedgerPlace(LedgerPeriod):
     # -- words -------------------------------------------------------------------------------------
 
     def note(self) -> str:
-        """What is under the cursor in a sentence."""
+        """Describe what is under the cursor in a sentence."""
         row = self._who.current() if self.goes_to(self._who) else None
         if isinstance(row, ReportRow):
             return ranked_note(row)
@@ -394,7 +394,7 @@ class LedgerPlace(LedgerPeriod):
         return account_note(one, self.shares.get(name), self.ends.get(name), now)
 
     def acts(self) -> list[Hint]:
-        """What can be done here."""
+        """The acts that can be done here."""
         jobs = self.goes_to(self._who)
         found: list[Hint] = [("open", "its jobs" if jobs else "open"), ("← →", "period", ""), ("[ ]", "length", "")]
         found += [

@@ -8,7 +8,7 @@ from lazy_quarry.core.units import core_hours_cell
 
 
 def bar_cells(width: int) -> int:
-    """How long the bar of a row may be."""
+    """Cells of a row's bar at most."""
     return max(0, min(8, width - 46))
 
 

@@ -1,4 +1,4 @@
-"""What Ledger says of what is under its cursor."""
+"""The sentences of Ledger about what is under its cursor."""
 
 from collections.abc import Mapping
 
@@ -10,7 +10,7 @@ from lazy_quarry.views.board import Board
 from lazy_quarry.wording.book_words import advised_words, end_day, end_words, outlasts, share_words
 
 FAR_DAYS = 730
-"""What ends later than that is said to last."""
+"""Days after which a budget's end is said to be far: it lasts."""
 
 
 def ends_of(board: Board | None, ends: Mapping[str, BudgetEnd]) -> dict[str, str]:
@@ -27,13 +27,13 @@ def ends_of(board: Board | None, ends: Mapping[str, BudgetEnd]) -> dict[str, str
 
 
 def ranked_note(row: ReportRow) -> str:
-    """Of a ranked row: what it was charged, and where what it held went."""
+    """Describe a ranked row: its charge, and where what it held went."""
     charged = f"{format_core_hours(row.sums.charged_core_ms)} core-hours charged for {plural(row.sums.jobs, 'job')}"
     return f"{' '.join(row.key)}: {charged}; of what they held {_went(row.sums)}. enter shows its jobs in Review."
 
 
 def waste_note(row: WasteRow, mine: str) -> str:
-    """Of a name that did not use what it asked for, and what the advice would have changed. ``mine`` is this user."""
+    """Describe a name that did not use what it asked for, and what the advice would have changed. ``mine`` is this user."""
     asked = (
         f"{plural(row.sums.jobs, 'job')} of {row.user} asked for {format_core_hours(row.sums.asked_core_ms)} core-hours"
     )
@@ -43,7 +43,7 @@ def waste_note(row: WasteRow, mine: str) -> str:
 
 
 def account_note(row: AccountRow, share: ShareLine | None, end: BudgetEnd | None, now_ms: int) -> str:
-    """Of an account: its share, what is left of its budget, and when that ends. Of a member: what they were charged."""
+    """Describe an account: its share, the rest of its budget, and when that ends; or a member: their charge."""
     line = row.line
     if line is None:
         return "All accounts together. enter on one shows it alone, with its members."

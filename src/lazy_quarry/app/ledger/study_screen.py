@@ -25,7 +25,7 @@ LOOK_S = 0.3
 
 
 class StudyHead(Lines):
-    """What it is, its keys, and how far it is."""
+    """The head of a study: its subject, its keys, its progress."""
 
     DEFAULT_CSS = "StudyHead { height: 3; }"
 
@@ -57,7 +57,7 @@ class StudyHead(Lines):
 
 
 class StudyLines(Rows):
-    """What the study has found so far."""
+    """The study's findings so far."""
 
     DEFAULT_CSS = "StudyLines { height: 1fr; }"
     has_cursor = False

@@ -1,4 +1,4 @@
-"""What was charged over a period, as stacked columns, and where it went."""
+"""Charges over a period, as stacked columns, and where they went."""
 
 from math import ceil
 

@@ -1,4 +1,4 @@
-"""What was asked for and not used: the names with most to win, and what the advice would have saved of it."""
+"""Requests that were not used: the names with most to win, and what the advice would have saved of it."""
 
 from lazy_quarry.app.shared.cells import Pen, bar
 from lazy_quarry.app.shared.drawing import Lines

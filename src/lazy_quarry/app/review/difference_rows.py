@@ -1,4 +1,4 @@
-"""What was not the same in some runs: what went in, and what came of it."""
+"""Differences between runs: in what went in, and in what came of it."""
 
 from collections.abc import Sequence
 

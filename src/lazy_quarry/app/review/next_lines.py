@@ -9,7 +9,7 @@ MOST_REASON = 6
 
 
 class NextLines:
-    """What is drawn of advice in so many cells; nothing without any. ``failed``: it is of an array of which tasks failed."""
+    """The lines of advice in so many cells; none without any. ``failed``: it is of an array of which tasks failed."""
 
     def __init__(self, advised: Advised | None, width: int, failed: bool = False) -> None:
         self.advised = advised
@@ -38,7 +38,7 @@ class NextLines:
 
     @property
     def count(self) -> int:
-        """How many lines there are."""
+        """Number of lines."""
         return 1 + len(self.lines) if self.advised is not None else 0
 
     def draw(self, row: int, pen: Pen) -> None:

@@ -11,7 +11,7 @@ BEFORE, AFTER, MOVED = 13, 23, 18
 
 
 class NodeLines:
-    """What is drawn of one run in so many cells; nothing where it had one node, or where nothing is known by node."""
+    """The lines of one run in so many cells; none where it had one node, or where nothing is known by node."""
 
     def __init__(self, view: JobView, width: int) -> None:
         self.view, self.width = view, width
@@ -21,7 +21,7 @@ class NodeLines:
 
     @property
     def count(self) -> int:
-        """How many lines there are."""
+        """Number of lines."""
         return len(self.rows) + 1 if self.rows else 0
 
     def draw(self, row: int, pen: Pen) -> None:

@@ -1,4 +1,4 @@
-"""What a run printed, in Review: found in, gone through to its first error, opened elsewhere, however long it is."""
+"""The output of a run in Review: found in, gone through to its first error, opened elsewhere, however long it is."""
 
 import os
 import re

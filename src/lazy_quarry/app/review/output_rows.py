@@ -1,4 +1,4 @@
-"""What a job printed, by line, wherever in its file one is."""
+"""The output of a job by line, wherever in its file one is."""
 
 from textual import events
 from textual.message import Message
@@ -38,7 +38,7 @@ class OutputRows(Rows):
 
     @property
     def following(self) -> bool:
-        """Whether what comes is to be shown: the cursor is on the last line of the file."""
+        """True when what comes is to be shown: the cursor is on the last line of the file."""
         return self.cursor >= self.row_count() - 2 and self.window.at_end
 
     @property
@@ -64,7 +64,7 @@ class OutputRows(Rows):
             self.scroll_to(y=0, animate=False)  # the heading too
 
     def add_later(self, chunk: OutputChunk) -> None:
-        """What follows."""
+        """Add what follows."""
         gone = self.window.later(chunk)
         self._fill()
         self.cursor = max(HEAD, self.cursor - gone)
@@ -73,7 +73,7 @@ class OutputRows(Rows):
         self.refit()
 
     def add_earlier(self, begin: int, chunk: OutputChunk) -> None:
-        """What stands before; the line under the cursor stays where it was on the screen."""
+        """Add what stands before; the line under the cursor stays where it was on the screen."""
         before, height = len(self.rows), self.cursor - self.scroll_offset.y
         self.window.earlier(begin, chunk)
         self._fill()

@@ -33,7 +33,7 @@ class OutputWindow:
 
     @property
     def at_end(self) -> bool:
-        """Whether it has all that was printed so far, from its first line on."""
+        """True when it has all that was printed so far, from its first line on."""
         return self.end >= self.size
 
     def put(self, begin: int, chunk: OutputChunk) -> None:

@@ -1,4 +1,4 @@
-"""Which runs somebody has looked at since they ended; kept beside the drafts of the site."""
+"""Marks of runs that somebody has looked at since they ended; kept beside the drafts of the site."""
 
 import json
 from contextlib import suppress
@@ -32,7 +32,7 @@ class LookedAt:
             self._keep()
 
     def is_new(self, view: JobView) -> bool:
-        """Whether a run has ended and nobody has looked at it."""
+        """True when a run has ended and nobody has looked at it."""
         ended = view.ended_ms if view.phase.final else None
         return self.since is not None and ended is not None and ended > self.since and view.job not in self._jobs
 

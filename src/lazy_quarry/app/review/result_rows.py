@@ -87,7 +87,7 @@ class ResultRows(Rows):
 
     @staticmethod
     def _values(one: ResultRow, alike: bool) -> str:
-        """What tells a run from the others."""
+        """The values that tell a run from the others."""
         view = one.view
         values = ", ".join(value for _, value in view.parameters) if alike else values_words(view.parameters)
         return values or view.name

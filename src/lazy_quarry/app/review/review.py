@@ -48,9 +48,9 @@ if TYPE_CHECKING:
 
 PATTERN = "a pattern whose value is looked for: residual, or t = (\\d+)"
 MOST_DOUBTED = 50
-"""Of so many runs at a time the output is looked through before anybody comes to them."""
+"""Number of runs at a time whose output is looked through before anybody comes to them."""
 TAIL = -64 * 1024
-"""So much of an output's end is shown; the whole is in its file."""
+"""Bytes of an output's end that are shown; the whole is in its file."""
 
 
 class ReviewPlace(ReviewSearch):
@@ -307,7 +307,7 @@ class ReviewPlace(ReviewSearch):
         return f"{view.label} {view.name}: {told}{advice}"
 
     def acts(self) -> list[Hint]:
-        """What can be done here, most useful first."""
+        """The acts that can be done here, most useful first."""
         rows, view = self.query_one(RunRows), self.detail.view if self.detail else None
         found: list[Hint] = [("↑↓", "run", ""), "side"]
         reading = self.sheet == "output" and self.goes_to(self.query_one(OutputRows))
@@ -388,7 +388,7 @@ class ReviewPlace(ReviewSearch):
         output.move(output.row_count() - 1)
 
     def figures(self) -> list[Offer]:
-        """What is in sight of the run: its use over time, its tasks, its results."""
+        """Figures of what is in sight of the run: its use over time, its tasks, its results."""
         rows = self.query_one(ResultRows)
         samples = self.query_one(VerdictLines).samples
         results = (rows.results, rows.pattern) if self.sheet == "results" and rows.results else None

@@ -19,7 +19,7 @@ BEFORE, STATE = 10, 26
 
 
 class RunHead(Lines):
-    """Which runs are listed, and by what they are sorted; above the wide list the names of its columns."""
+    """The head over the runs: which are listed, and how they are sorted; above the wide list the names of its columns."""
 
     DEFAULT_CSS = "RunHead { height: 2; width: 1fr; }"
 
@@ -29,7 +29,7 @@ class RunHead(Lines):
         self.search, self.sort, self.told = "", "", "reading …"
 
     def say(self, search: str, sort: str, told: str) -> None:
-        """What is listed."""
+        """Show what is listed."""
         self.search, self.sort, self.told = search, sort, told
         self.refresh()
 
@@ -77,7 +77,7 @@ class RunRows(Rows):
         self.marked: dict[int, None] = {}
         """Runs that are to be compared, in the order in which they were marked."""
         self.doubts: dict[int, bool] = {}
-        """Of runs that were done: whether something says that all is not well."""
+        """Runs that were done, each with whether something says that all is not well."""
         self.wide = False
         self.widths: dict[str, int] = dict(USUAL)
 

@@ -1,4 +1,4 @@
-"""Which runs Review lists: all of one's own, or those of everybody that a search finds; saved searches, sorting, columns."""
+"""The choice of runs that Review lists: all of one's own, or all that a search finds; saved searches, sorting, columns."""
 
 import json
 from contextlib import suppress
@@ -46,7 +46,7 @@ class ReviewSearch(ReviewSheets):
     """The search; empty for one's own runs."""
     sort = ""
     been_read = False
-    """Whether the runs were read once; before that it isn't known that there are none."""
+    """True when the runs were read once; before that it isn't known that there are none."""
     _more = False
     _keeping = False
     _saved = -1

@@ -65,7 +65,7 @@ class ReviewSheets(ReviewOutput):
     chosen = ""
     """The sheet that the person chose; empty: what fits the run."""
     scaled: Scaling | None = None
-    """How the runs that were compared last scale, where they had different numbers of cores."""
+    """Scaling of the runs that were compared last, where they had different numbers of cores."""
     _trial: tuple[str, list[str]] = ("", [])
     """Lines that a pattern is tried on as it is typed, and whose they are."""
     _back: int | None = None
@@ -252,7 +252,7 @@ class ReviewSheets(ReviewOutput):
 
     @work(thread=True, exclusive=True, group="trial")
     def _read_trial(self, client: "SiteClient", task: JobView) -> None:
-        """What a task printed, for trying the pattern on."""
+        """Read what a task printed, for trying the pattern on."""
         try:
             chunk = client.output(task.job, self.which, -PIECE)
         except QuarryError:

@@ -22,7 +22,7 @@ MEASURES = {
     "memory": lambda view: float(view.memory_peak_mib),
     "cores busy": lambda view: view.use.cpu_ms / 1000 / max(1, view.attempt_s),
 }
-"""What a cell may say of a task."""
+"""Measures that a cell may show of a task."""
 SHADES = "·░▒▓█"
 LEFT, EACH = 3, 2
 HEAD = 2

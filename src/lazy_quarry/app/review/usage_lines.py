@@ -41,7 +41,7 @@ def columns_of(values: Sequence[float], top: float, high: int) -> list[str]:
 
 
 class UsageLines:
-    """What is drawn of one run in so many cells; nothing where it was measured less than twice."""
+    """The lines of one run in so many cells; none where it was measured less than twice."""
 
     def __init__(self, view: JobView, samples: Sequence[Sample], now_ms: int, width: int, zone: tzinfo) -> None:
         self.view, self.samples, self.width, self.zone, self.now_ms = view, samples, width, zone, now_ms
@@ -54,7 +54,7 @@ class UsageLines:
 
     @property
     def count(self) -> int:
-        """How many lines there are."""
+        """Number of lines."""
         return 2 * HIGH + 2 if self.cells else 0
 
     def draw(self, row: int, pen: Pen) -> None:

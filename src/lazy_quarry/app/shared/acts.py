@@ -20,7 +20,7 @@ class Act:
     also: str = ""
     """Other words by which people look for it."""
     changes: bool = False
-    """Whether it changes something that lasts: jobs, accounts, files."""
+    """True when it changes something that lasts: jobs, accounts, files."""
 
 
 ACTS: dict[str, Act] = {

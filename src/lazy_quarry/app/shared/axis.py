@@ -71,9 +71,9 @@ class AxisLine(Lines):
         self.axis: Axis | None = None
         self.left = 66
         self.headings: list[tuple[str, int, bool]] = []
-        """What stands over the columns: words, cells, whether to the right."""
+        """Headings over the columns: words, cells, whether to the right."""
         self.choice = ""
-        """What rows are sorted and grouped by and searched for, in words."""
+        """The sorting, grouping and search of rows, in words."""
 
     def show(self, scopes: list[tuple[str, str, int]], scope: str, choice: str) -> None:
         """Other scopes, as (name, words, count), or another choice of rows, in words."""

@@ -1,4 +1,4 @@
-"""Which columns the jobs have, and how wide they are."""
+"""The list in which columns of jobs are chosen, and their widths."""
 
 from textual.message import Message
 

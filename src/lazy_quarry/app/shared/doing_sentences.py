@@ -19,7 +19,7 @@ def named(views: Sequence[JobView]) -> str:
 
 
 def again_question(views: Sequence[JobView], failed: bool) -> str:
-    """What would run again."""
+    """Ask before running again: what would run."""
     if failed:
         count = sum(number for view in views for state, number in view.counts if state in _WRONG)
         return f"Run again {plural(count, 'task')} of {named(views)} that did not succeed, each with its number and values?"
@@ -30,7 +30,7 @@ _WRONG = ("failed", "overtime", "overmemory", "lost", "cancelled")
 
 
 def cancel_question(views: Sequence[JobView]) -> str:
-    """What would be lost."""
+    """Ask before cancelling: what would be lost."""
     running = [view for view in views if view.phase is Phase.RUNNING]
     if not running:
         lose = (
@@ -51,7 +51,7 @@ def cancel_question(views: Sequence[JobView]) -> str:
 
 
 def outcome_words(outcomes: list[Outcome], settings: str) -> str:
-    """What became of a command: for each job, or of many the first refusals and all that were done; ``settings`` of a change."""
+    """Word a command's outcome: for each job, or of many the first refusals and all that were done; ``settings`` of a change."""
     done = [one.message for one in outcomes if one.done]
     refused = [one.message for one in outcomes if not one.done]
     verbs = {message.partition(" ")[2] for message in done}

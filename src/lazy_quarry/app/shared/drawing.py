@@ -44,7 +44,7 @@ class Drawing:
         self.hits[row] = pen.hits
 
     def hit_at(self, row: int, column: int) -> str:
-        """What stands at this place of a line, or empty."""
+        """The action at this place of a line, or empty."""
         return next((what for begin, end, what in self.hits.get(row, ()) if begin <= column < end), "")
 
 
@@ -85,7 +85,7 @@ class Rows(Drawing, ScrollView, can_focus=True):
         self.cursor = 0
 
     def row_count(self) -> int:
-        """How many rows there are."""
+        """Number of rows."""
         return 0
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:

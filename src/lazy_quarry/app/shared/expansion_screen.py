@@ -29,7 +29,7 @@ MOST_WIDE = 26
 
 
 class ExpansionHead(Lines):
-    """How many tasks, what clashes, and the headings."""
+    """The head over the tasks: their number, what clashes, and the headings."""
 
     DEFAULT_CSS = "ExpansionHead { height: 5; }"
 

@@ -1,4 +1,4 @@
-"""Which figures each place offers for taking along: words, and what makes the figure."""
+"""The figures that each place offers for taking along: words, and what makes the figure."""
 
 from __future__ import annotations
 
@@ -173,7 +173,7 @@ def run_figures(
     board: Board | None,
     zone: tzinfo,
 ) -> list[Offer]:
-    """What a run used over its time; of an array its tasks; results side by side."""
+    """Offer figures of a run: its use over its time; of an array its tasks; results side by side."""
     if detail is None or board is None:
         return []
 
@@ -202,7 +202,7 @@ def run_figures(
 
 
 def scaling_offer(found: Scaling, name: str, board: Board, zone: tzinfo) -> Offer:
-    """How the runs that are compared scale."""
+    """Offer the scaling of the runs that are compared."""
 
     def make() -> Figure:
         from lazy_quarry.draw.figures.runs_figures import scaling_figure

@@ -75,7 +75,7 @@ class FigureRows(Rows):
         self.chosen = [0, 0, 0, 0]
 
     def value(self, row: int) -> str:
-        """What is chosen in a line."""
+        """The choice in a line."""
         return self.values[row][self.chosen[row]][0]
 
     def row_count(self) -> int:

@@ -25,7 +25,7 @@ class Entry:
     also: str = ""
     """Other words by which it is found."""
     elsewhere: bool = False
-    """Whether it leads to another place."""
+    """True when it leads to another place."""
 
 
 class FoundRows(Rows):
@@ -49,7 +49,7 @@ class FoundRows(Rows):
         self.refit()
 
     def ranked(self, text: str) -> list[Entry]:
-        """Those that have all of these words; first those that say them, then those that are also called so."""
+        """Entries that have all of these words; first those that say them, then those that are also called so."""
         words = text.casefold().split()
         found = [
             one for one in self.every if all(word in f"{one.words} {one.key} {one.also}".casefold() for word in words)
@@ -68,7 +68,7 @@ class FoundRows(Rows):
         return sorted(found, key=rank) if words else found
 
     def current(self) -> Entry | None:
-        """What the cursor is on."""
+        """The entry under the cursor."""
         return self.entries[self.cursor] if self.cursor < len(self.entries) else None
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
@@ -93,7 +93,7 @@ class FoundRows(Rows):
 
 
 class FinderLine(Typed):
-    """What is looked for; up and down go through what was found."""
+    """The line for the words; up and down go through what was found."""
 
     BINDINGS = [
         Binding("up", "through(-1)", show=False),

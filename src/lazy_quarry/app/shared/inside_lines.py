@@ -12,7 +12,7 @@ _CELLS = {"d": ("▪", "moss"), "r": ("▰", "ochre"), "f": ("✕", "rust"), "s"
 
 
 class InsideLines:
-    """What is drawn of one job between two instants, in so many cells, and at ``most`` so many lines.
+    """The lines of one job between two instants, in so many cells, and at ``most`` so many.
 
     ``ended``: the job has, so what was under way was cut short.
     """
@@ -35,7 +35,7 @@ class InsideLines:
 
     @property
     def count(self) -> int:
-        """How many lines there are."""
+        """Number of lines."""
         lanes = len(self.lanes) + bool(self.left_out) + bool(self.lanes)
         return lanes + (1 + self.field_rows if self.spread is not None else 0)
 

@@ -1,4 +1,4 @@
-"""Which columns of jobs there is room for in Watch."""
+"""The columns of jobs that there is room for in Watch."""
 
 from collections.abc import Mapping
 

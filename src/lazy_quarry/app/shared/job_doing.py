@@ -1,4 +1,4 @@
-"""What is done to jobs, in each place that shows them: held, released, cancelled, run again; nothing costly unasked."""
+"""Acts on jobs, in each place that shows them: held, released, cancelled, run again; nothing costly unasked."""
 
 from collections.abc import Sequence
 from functools import partial

@@ -54,7 +54,7 @@ class Aside:
 
 
 class KeptFiles:
-    """What the application keeps from one visit to the next, in a folder: read when this is made, written by a thread.
+    """The application's files from one visit to the next, in a folder: read when this is made, written by a thread.
 
     Of a file that is put several times, what was put last is written.
     """
@@ -72,7 +72,7 @@ class KeptFiles:
         atexit.register(self.aside.finish)
 
     def text(self, name: str) -> str | None:
-        """What a file has, or will have; None for none."""
+        """The text that a file has, or will have; None for none."""
         return self._texts.get(name)
 
     def put(self, name: str, text: str) -> None:

@@ -41,7 +41,7 @@ class Say(Message):
 
 @dataclass
 class Opened(Message):
-    """What is under the cursor is to be opened."""
+    """Open what is under the cursor."""
 
 
 @dataclass

@@ -1,4 +1,4 @@
-"""What every place is."""
+"""The base of every place."""
 
 from collections.abc import Iterable
 from functools import cache
@@ -42,9 +42,9 @@ class Place(Container):
     WHY_NOT: ClassVar[dict[str, str]] = {}
     """Acts that work only at times, each with when: what is said of them while the place doesn't name them among :meth:`acts`."""
     keeps_focus = True
-    """Whether the keys go back to where they were when it was left; else :meth:`arrive` says where to."""
+    """True when the keys go back to where they were when it was left; else :meth:`arrive` says where to."""
     had: Widget | None = None
-    """What had the keys when it was left."""
+    """The widget that had the keys when it was left."""
     board: Board | None = None
     ready = False
     """True once its widgets are there; before that the present is not shown on it."""
@@ -58,7 +58,7 @@ class Place(Container):
         self.post_message(Say(words, bad=bad))
 
     def goes_to(self, widget: Widget) -> bool:
-        """Whether keys go to a widget. Its own ``has_focus`` is true a little later, and quick fingers type before that."""
+        """True when keys go to a widget. Its own ``has_focus`` is true a little later, and quick fingers type before that."""
         return self.screen.focused is widget
 
     def on_resize(self) -> None:
@@ -99,7 +99,7 @@ class Place(Container):
         return {name: found[name] for name in ACTS if name in found}
 
     def acts(self) -> list[Hint]:
-        """What can be done here and now, most useful first."""
+        """The acts that can be done here and now, most useful first."""
         return []
 
     def keys(self) -> list[KeyHint]:
@@ -135,11 +135,11 @@ class Place(Container):
         return [(shown(one.key), one.tooltip) for one in self.bound_acts().values()]
 
     def figures(self) -> list[Offer]:
-        """What can be drawn of what is seen here, for taking along."""
+        """Figures of what is seen here, for taking along."""
         return []
 
     def tables(self) -> list[Table]:
-        """What is listed here, for taking along; the list that has the keys first."""
+        """Tables of what is listed here, for taking along; the list that has the keys first."""
         return []
 
     def leave(self) -> None:

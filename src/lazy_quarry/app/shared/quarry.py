@@ -1,4 +1,4 @@
-"""What places and widgets may ask of the application."""
+"""The services of the application for places and widgets."""
 
 from __future__ import annotations
 

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from lazy_quarry.views.foretold import Foretold
 
 Look = Callable[[list[str]], "Foretold"]
-"""What an act would come to with settings, each as ``KEY=VALUE``."""
+"""Rehearses an act with settings, each as ``KEY=VALUE``."""
 TOLD = 3
 """Lines for what it would come to."""
 
@@ -33,7 +33,7 @@ def settings_in(text: str) -> list[str]:
 
 
 class AgainHead(Lines):
-    """What is asked."""
+    """The question."""
 
     DEFAULT_CSS = "AgainHead { height: 4; background: $raised; }"
 
@@ -55,7 +55,7 @@ class AgainHead(Lines):
 
 
 class AgainFoot(Lines):
-    """What it would come to, and the two answers, the safe one chosen."""
+    """The outcome, and the two answers, the safe one chosen."""
 
     DEFAULT_CSS = f"AgainFoot {{ height: {TOLD + 2}; background: $raised; }}"
 
@@ -109,7 +109,7 @@ class RunAgain(Dialog[list[str] | None]):
             yield AgainFoot()
 
     def on_mount(self) -> None:
-        """What is typed goes into the line."""
+        """Let what is typed go into the line."""
         line = self.query_one(Typed)
         line.cursor_position = len(line.value)
         self.screen.set_focus(line)

@@ -104,7 +104,7 @@ def nodes_table(nodes: Sequence[NodeView]) -> Table:
 
 
 def room_table(rooms: Sequence[RoomView]) -> Table:
-    """What could start now, by queue, walltime and kind."""
+    """The room now, by queue, walltime and kind."""
     return Table(
         "room-now",
         lambda: [
@@ -180,7 +180,7 @@ def results_table(name: str, rows: Sequence[ResultRow]) -> Table:
 
 
 def differences_table(labels: Sequence[str], found: Sequence[Difference]) -> Table:
-    """What was not the same in some runs."""
+    """The differences between runs."""
     return Table(
         "differences", lambda: [{"what": one.what, **dict(zip(labels, one.values, strict=False))} for one in found]
     )
@@ -249,7 +249,7 @@ def ranking_table(found: Report) -> Table:
 
 
 def waste_table(found: Waste) -> Table:
-    """What was asked for and not used."""
+    """The requests that were not used."""
     return Table(
         "not-used",
         lambda: [

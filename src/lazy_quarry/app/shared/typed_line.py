@@ -16,7 +16,7 @@ class Typed(Drawing, Input):
 
 
 class FindLine(Typed):
-    """What rows are searched for. With enter the keys go back to the rows at once, so what is typed ahead gets there."""
+    """The words that rows are searched for. With enter the keys go back to the rows at once, so what is typed ahead gets there."""
 
     BINDINGS = [Binding("enter", "submit", "keep", show=False, priority=True)]  # before later keys are handed on
 

@@ -1,4 +1,4 @@
-"""What the person may charge and ask for, what is ahead, where files may lie."""
+"""The person's accounts and limits, closures ahead, places for files."""
 
 from lazy_quarry.app.shared.cells import Pen, bar, wrap
 from lazy_quarry.app.shared.drawing import Rows
@@ -18,7 +18,7 @@ def _shown(path: str) -> str:
 
 
 class Uses(Rows):
-    """What the person may charge and ask for, what is ahead, where files may lie."""
+    """The person's accounts and limits, closures ahead, places for files."""
 
     has_cursor = False
     DEFAULT_CSS = "Uses { width: 1fr; height: 1fr; }"

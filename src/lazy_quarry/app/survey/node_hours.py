@@ -26,7 +26,7 @@ class NodeHours(Rows):
         """Words, colour, from, until, and what the lane is."""
         self.span_ms = HOUR_MS
         self.beside = False
-        """Whether it stands below the nodes, and not in their place."""
+        """True when it stands below the nodes, and not in their place."""
 
     def show(self, board: Board, node: str) -> None:
         """The hours of a node as the plan has them."""

@@ -72,7 +72,7 @@ class NodeRows(Rows):
         return len(self.rows)
 
     def entry(self) -> Entry | None:
-        """What the cursor is on."""
+        """The entry under the cursor."""
         return self.rows[self.cursor] if self.cursor < len(self.rows) else None
 
     def queue(self) -> str:
@@ -133,7 +133,7 @@ class NodeRows(Rows):
         pen.write(", ".join(words), "dim")
 
     def _waits(self, queue: str) -> str:
-        """How many wait there, and how long one that is placed waits from now."""
+        """Number of jobs that wait there, and the wait from now of one that is placed."""
         assert self.board is not None
         waiting = [job for job in self.board.jobs if job.phase == "waiting" and queue in job.queue.split(", ")]
         if not waiting:

@@ -23,7 +23,7 @@ class RoomChosen(Message):
 
 
 class RoomGrid(Rows):
-    """What could start in each queue, by its shape, for five walltimes."""
+    """The most that could start in each queue, by its shape, for five walltimes."""
 
     DEFAULT_CSS = "RoomGrid { height: auto; max-height: 16; width: 1fr; }"
 
@@ -37,7 +37,7 @@ class RoomGrid(Rows):
         self.cursor = 2
 
     def show(self, rooms: list[RoomView], totals: dict[str, int], with_gpus: frozenset[str]) -> None:
-        """What there is room for in queues of so many cores; GPUs only of queues that have some."""
+        """Show the room in queues of so many cores; GPUs only of queues that have some."""
         self.rooms, self.totals = {(one.queue, one.kind, one.walltime_s): one for one in rooms}, totals
         possible = {(one.queue, one.kind) for one in rooms if one.kind != "GPUs" or one.queue in with_gpus}
         some = {one.queue for one in rooms if one.cores}

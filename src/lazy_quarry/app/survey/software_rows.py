@@ -16,7 +16,7 @@ class SoftwareRows(Rows):
         self.total = 0
 
     def show(self, software: tuple[Software, ...], search: str) -> None:
-        """Those whose name, programs or note have all the words."""
+        """Show modules whose name, programs or note have all the words."""
         words = search.lower().split()
         self.total = len(software)
         self.found = [
@@ -27,11 +27,11 @@ class SoftwareRows(Rows):
         self.refit()
 
     def row_count(self) -> int:
-        """What was found."""
+        """Number of modules found."""
         return max(1, len(self.found))
 
     def chosen(self) -> Software | None:
-        """What the cursor is on."""
+        """The module under the cursor."""
         return self.found[self.cursor] if self.cursor < len(self.found) else None
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:

@@ -225,7 +225,7 @@ class SurveyPlace(Place):
     # -- words -------------------------------------------------------------------------------------
 
     def note(self) -> str:
-        """What is under the cursor, and what follows from it."""
+        """Describe what is under the cursor, and what follows from it."""
         if self.board is None:
             return ""
         if self.goes_to(self.query_one(RoomGrid)):
@@ -248,7 +248,7 @@ class SurveyPlace(Place):
         return f"{where} could start this minute for {how_long}, delaying nobody. enter drafts this request."
 
     def _node_words(self) -> str:
-        """What runs on the node under the cursor, and when it comes free."""
+        """Say what runs on the node under the cursor, and when it comes free."""
         assert self.board is not None
         entry = self.query_one(NodeRows).entry()
         if entry is None:
@@ -284,12 +284,12 @@ class SurveyPlace(Place):
 
     @property
     def _in_hours(self) -> bool:
-        """Whether it is a node's hours that keys go to."""
+        """True when keys go to a node's hours."""
         hours = self.query_one(NodeHours)
         return hours.display and (self.goes_to(hours) or not hours.beside)
 
     def acts(self) -> list[Hint]:
-        """What can be done here."""
+        """The acts that can be done here."""
         if self._in_hours:
             return [("back", "back to the nodes"), "figure", "side"]
         if self.goes_to(self.query_one(TraitRows)):

@@ -29,7 +29,7 @@ class KeysInOrder(App[None]):
     """An application that hands on a key when the one before has been handled."""
 
     moving = False
-    """Whether the last key was one that moves a cursor."""
+    """True when the last key was one that moves a cursor."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -39,7 +39,7 @@ class KeysInOrder(App[None]):
         """At how many looks the key under way had been stopped by what it went to."""
         self._kept_back: deque[events.Key] = deque()
         self._looks = 0
-        """How often it was looked since the last key was handed on."""
+        """Number of looks since the last key was handed on."""
         self._reading = 0
 
     def begins_reading(self) -> None:
@@ -47,7 +47,7 @@ class KeysInOrder(App[None]):
         self._reading += 1
 
     def ends_reading(self) -> None:
-        """What was read is shown."""
+        """The next keys may go: what was read is shown."""
         self._reading -= 1
 
     async def on_event(self, event: events.Event) -> None:

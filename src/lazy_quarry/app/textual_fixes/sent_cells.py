@@ -1,4 +1,4 @@
-"""What the terminal has: only cells that are to look different are sent to it, over a slow line as over a quick one."""
+"""The cells that the terminal has: only cells that are to look different are sent to it, over a slow line as over a quick one."""
 
 from __future__ import annotations
 
@@ -55,13 +55,13 @@ def _step(before: _Look, now: _Look) -> str:
 
 
 def _blank(cell: Cell) -> bool:
-    """Whether nothing of a cell is seen but its ground."""
+    """True when nothing of a cell is seen but its ground."""
     style = cell[1]
     return cell[0] == " " and not (style is not None and (style.underline or style.reverse or style.strike))
 
 
 def _same(one: Cell | None, other: Cell) -> bool:
-    """Whether two cells look alike: the ink of an empty one isn't seen."""
+    """True when two cells look alike: the ink of an empty one isn't seen."""
     if one == other:
         return True
     if one is None or not (_blank(one) and _blank(other)):

@@ -31,7 +31,7 @@ class Changing(Message):
 
 
 class ChangeTold(Lines):
-    """What the settings that are typed, or under the cursor, would come to."""
+    """The outcome of the settings that are typed, or under the cursor."""
 
     DEFAULT_CSS = "ChangeTold { height: 2; }"
 
@@ -72,7 +72,7 @@ class Changes(Rows):
         return len(self.rows)
 
     def draw_row(self, row: int, pen: Pen, current: bool) -> None:
-        """What to set, when it would start, and a bar of the waiting."""
+        """Draw a setting, when it would start, and a bar of the waiting."""
         change, advised = self.rows[row]
         settings = "  ".join(f"{key} = {value}" for key, value in change.set)
         pen.write(" ▸ " if current else "   ", "ochre")
@@ -119,7 +119,7 @@ class ChangePane(Vertical):
         self.query_one(Typed).focus()
 
     def show(self, job: int, advised: list[Suggestion], ladder: list[Suggestion], now_ms: int, asked_s: int) -> None:
-        """What can be chosen."""
+        """Show what can be chosen."""
         if job == self.job:
             ways = [(one, True) for one in advised] + [(one, False) for one in ladder]
             self.query_one(Changes).show(ways, now_ms, asked_s)
@@ -132,7 +132,7 @@ class ChangePane(Vertical):
         self._look()
 
     def settings(self) -> list[str]:
-        """What was typed, else what is under the cursor."""
+        """The settings typed, else those under the cursor."""
         rows = self.query_one(Changes)
         if typed := settings_in(self.query_one(Typed).value):
             return typed
@@ -145,7 +145,7 @@ class ChangePane(Vertical):
             self.post_message(Changing(self.job, settings))
 
     def on_input_changed(self, event: Input.Changed) -> None:
-        """What is typed comes to something else with each letter."""
+        """Rehearse anew: what is typed comes to something else with each letter."""
         event.stop()
         self._look()
 

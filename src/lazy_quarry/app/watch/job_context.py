@@ -43,7 +43,7 @@ class JobContext(Lines):
         self.refresh()
 
     def show_samples(self, job: int, samples: Samples) -> None:
-        """What was measured of a job."""
+        """Show the measurements of a job."""
         self.sampled, self.samples = job, samples
         self.refresh()
 

@@ -63,7 +63,7 @@ class JobRows(Rows):
 
     @property
     def headings(self) -> list[tuple[str, int, bool]]:
-        """What stands over the columns: words, cells, whether to the right."""
+        """Headings over the columns: words, cells, whether to the right."""
         if self.by_node:
             return [("", 3, False), ("node", 10, False), ("cores", 14, False), ("free now", 12, False)]
         found = [("job", NUMBER_CELLS, True), ("", 2, False)]
@@ -81,7 +81,7 @@ class JobRows(Rows):
         return len(self.arranged.rows)
 
     def row(self) -> Row | None:
-        """What is under the cursor."""
+        """The row under the cursor."""
         return self.arranged.rows[self.cursor] if self.cursor < len(self.arranged.rows) else None
 
     def current(self) -> JobView | None:

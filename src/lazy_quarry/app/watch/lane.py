@@ -14,7 +14,7 @@ LEVELS = "▁▂▃▄▅▆▇█"
 def draw_node_lane(
     pen: Pen, held: list[tuple[int, int, int, str]], cores: int, axis: Axis, width: int, *, closed: bool = False
 ) -> None:
-    """How many of a node's cores were, are and will be taken, in the colour of who has most of them.
+    """Draw how many of a node's cores were, are and will be taken, in the colour of who has most of them.
 
     What is free of a closed node from now on is hatched.
     """
@@ -55,7 +55,7 @@ def draw_lane(pen: Pen, view: JobView, axis: Axis, width: int, own: str) -> None
 
 
 _WEAKEST_FIRST = " ┊╌·░▸│▒█"
-"""Of what stands at one place of several lanes the strongest is shown; the sign of an end is stronger than all."""
+"""Signs by strength: of several at one place the strongest is shown; the sign of an end is stronger than all."""
 
 
 def draw_lanes(pen: Pen, views: Sequence[JobView], axis: Axis, width: int, own: str) -> None:

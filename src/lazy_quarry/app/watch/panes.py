@@ -30,7 +30,7 @@ class WatchPanes:
         self.quarry, self.place = quarry, place
         self.shown = PANES[0]
         self.detail: JobDetail | None = None
-        """What was last learnt of the job under the cursor."""
+        """The last detail of the job under the cursor."""
         self._kept = quarry.shelf.kept
 
     def of(self, name: str) -> Vertical:
@@ -55,7 +55,7 @@ class WatchPanes:
             rows.focus()
 
     def show(self, view: JobView | None, found: Learnt) -> None:
-        """What was learnt of a job; ``view`` is what the cursor is on by now."""
+        """Show what was learnt of a job; ``view`` is what the cursor is on by now."""
         self.place.query_one(JobContext).show_samples(found.job, found.samples or [])
         self.detail = found.detail or (self.detail if self.detail and self.detail.view.job == found.job else None)
         if view is None or view.job != found.job:

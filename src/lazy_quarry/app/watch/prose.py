@@ -37,7 +37,7 @@ class Prose(Rows):
         self.refit()
 
     def follow(self, job: int, lines: list[tuple[str, str]]) -> None:
-        """What a job printed: its end is in sight and stays there, unless somebody has scrolled away from it."""
+        """Follow what a job printed: its end is in sight and stays there, unless somebody has scrolled away from it."""
         at_end = job != self._of or self.scroll_offset.y >= len(self.lines) - self.size.height
         self._of = job
         self.put(lines)
@@ -50,7 +50,7 @@ class Prose(Rows):
 
 
 def why_prose(detail: JobDetail, width: int, now_ms: int, zone: tzinfo) -> Iterator[tuple[str, str]]:
-    """What a job waits for, when it likely starts, what would be sooner than that, its standing: lines with their colours."""
+    """Say what a job waits for, when it likely starts, what would be sooner, its standing: lines with their colours."""
     told = detail.explained
     words = detail.why or detail.verdict or "it waits for nothing"
     for line in wrap(f"{words[:1].upper()}{words[1:]}", width - 6, 4):

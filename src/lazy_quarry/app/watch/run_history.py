@@ -1,4 +1,4 @@
-"""What Watch asks the site about the job under the cursor."""
+"""Questions of Watch to the site about the job under the cursor."""
 
 from dataclasses import dataclass
 
@@ -15,7 +15,7 @@ TAIL_BYTES = 32 * 1024
 
 @dataclass(frozen=True, slots=True)
 class Learnt:
-    """What was learnt of a job: only what the pane in sight needs."""
+    """The answers about a job: only what the pane in sight needs."""
 
     job: int
     detail: JobDetail | None = None

@@ -39,7 +39,7 @@ WHY_NOT = {
 
 
 def choice_words(choice: Choice, marked: int) -> str:
-    """What rows are sorted by, grouped by and searched for."""
+    """Word the sorting, grouping and search of rows."""
     told = ["by node"] if choice.by_node else []
     told += [f"sorted by {choice.sort}"] if choice.sort != "turn" and not choice.by_node else []
     told += [f"grouped by {choice.group}"] if choice.group and not choice.by_node else []
@@ -49,7 +49,7 @@ def choice_words(choice: Choice, marked: int) -> str:
 
 
 def empty_words(choice: Choice) -> str:
-    """What to do where there is no row."""
+    """Say what to do where there is no row."""
     if choice.find:
         return f"Nothing here has “{choice.find}”. {key_of('back')} clears it; {key_of('whose')} looks among other people's."
     if choice.by_node:
@@ -85,7 +85,7 @@ def row_words(row: Row, board: Board) -> str:
 
 
 def job_words(view: JobView, board: Board, zone: tzinfo, instead: str) -> str:
-    """What a job does or waits for, what would start sooner, and what somebody should see to."""
+    """Say what a job does or waits for, what would start it sooner, and what somebody should see to."""
     name = f"{view.label} {view.name}"
     if view.rows and not view.phase.final and view.phase is Phase.RUNNING:
         nodes = f" on {fold_names(view.nodes)}" if view.nodes else ""
@@ -119,7 +119,7 @@ def _running(view: JobView, name: str, board: Board, zone: tzinfo) -> str:
 
 
 def acts_of(row: Row | None, user: str, marked: int, pane: str) -> list[Hint]:
-    """What can be done here and now, most useful first."""
+    """The acts that can be done here and now, most useful first."""
     found: list[Hint] = [("back", "close")] if pane != "context" else []
     view = row.view if row else None
     if view is not None:

@@ -218,7 +218,7 @@ class WatchPlace(WatchDoing):
         return [jobs_table(f"jobs-{self.scope}", rows.jobs)] if rows.arranged.rows else []
 
     def note(self) -> str:
-        """What the row under the cursor is, why it is so, and what could be done."""
+        """Describe the row under the cursor, why it is so, and what could be done."""
         row = self.query_one(JobRows).row()
         if self.board is None:
             return ""
@@ -233,7 +233,7 @@ class WatchPlace(WatchDoing):
         return watch_sentences.job_words(row.view, self.board, self.quarry.zone, instead)
 
     def acts(self) -> list[Hint]:
-        """What can be done to what is under the cursor, or to all that is marked."""
+        """The acts on what is under the cursor, or on all that is marked."""
         rows = self.query_one(JobRows)
         row, user = rows.row(), self.board.person.user if self.board else ""
         return watch_sentences.acts_of(row, user, len(rows.marked), self.panes.shown)
@@ -393,5 +393,5 @@ class WatchPlace(WatchDoing):
 
 
 def _went_wrong(view: JobView) -> bool:
-    """Whether a job did not succeed, or tasks of it did not."""
+    """True when a job did not succeed, or tasks of it did not."""
     return left_undone(view.phase, view.planned) or bool(view.failed_tasks)

@@ -1,4 +1,4 @@
-"""Which rows Watch shows, in which order: a value made from the board and the person's choice.
+"""The rows of Watch in their order: a value made from the board and the person's choice.
 
 Made in a worker, and only when the board or the choice has changed; so what is done at a key or a scroll
 costs no more for a hundred thousand jobs than for a hundred.
@@ -44,7 +44,7 @@ SORTS: dict[str, Callable[[JobView], Any]] = {
     ),
     "memory": lambda view: (-view.memory_mib, view.job),
 }
-"""What rows may be sorted by; those waiting count as waiting still, after what has started."""
+"""The ways in which rows may be sorted; those waiting count as waiting still, after what has started."""
 GROUPS: dict[str, Callable[[JobView], str]] = {
     "": lambda view: "",
     "state": lambda view: view.phase.value,
@@ -70,7 +70,7 @@ class Row:
 
 @dataclass(frozen=True, slots=True)
 class Choice:
-    """What a person has chosen to see."""
+    """A person's choice of what to see."""
 
     scope: str = "mine"
     find: str = ""
@@ -138,7 +138,7 @@ class Arranged:
 
 
 def haystack(view: JobView) -> str:
-    """What is searched by the words that a person types."""
+    """The text that is searched for the words that a person types."""
     return f"{view.label} {view.name} {view.user} {view.account} {view.queue} {view.tier} {view.phase}".casefold()
 
 
@@ -152,7 +152,7 @@ class Arranger:
         self._scopes: dict[str, list[JobView]] = {}
         self._texts: dict[tuple[str, str], list[str]] = {}
         self._narrowed: tuple[Board | None, tuple[str, str], str, tuple[list[str], list[JobView]]] | None = None
-        """What was found for the words so far."""
+        """Rows found for the words so far."""
         self._sorted: dict[tuple[str, str], list[JobView]] = {}
 
     def arrange(self, board: Board, choice: Choice) -> Arranged:

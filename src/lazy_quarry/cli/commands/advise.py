@@ -1,4 +1,4 @@
-"""What to ask for next time."""
+"""Advice on the next request."""
 
 from collections.abc import Iterator
 from typing import Any

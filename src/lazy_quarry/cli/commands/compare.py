@@ -27,7 +27,7 @@ from lazy_quarry.core.units import format_duration, format_size
 from lazy_quarry.site.run_comparison import Difference, ResultRow, differences, points_of, result_rows, runs_of
 
 MOST_DIFFERENT = 8
-"""So many runs are looked at for what differed between them."""
+"""Number of runs that are looked at for what differed between them."""
 
 
 @click.command("compare")
@@ -141,7 +141,7 @@ def rows_table(rows: Sequence[ResultRow], find: str) -> Iterator[str]:
 
 
 def difference_lines(found: Sequence[Difference], labels: Sequence[str]) -> Iterator[str]:
-    """What differed, for people."""
+    """Lines about what differed, for people."""
     if not found:
         yield "nothing that is kept of them differs"
         return

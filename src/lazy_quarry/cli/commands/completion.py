@@ -95,7 +95,7 @@ def _split(line: str) -> tuple[list[str], str]:
 
 
 def candidates(commands: click.Group, before: list[str], current: str) -> Iterator[Candidate]:
-    """What may stand at a place, given the words before it behind the program's name."""
+    """Candidates for a place, given the words before it behind the program's name."""
     name = next((word for word in before if word in COMMANDS), "")
     if not name:
         yield from (
@@ -200,4 +200,4 @@ _VALUES: dict[str, Callable[[str], Iterable[Candidate]]] = {
     "--format": lambda current: (("text", "for people"), ("json", "for programs")),
     "--policy": lambda current: ((word, "") for word in ("planned", "easy", "first-come")),
 }
-"""What may stand behind an option."""
+"""The values that may stand behind an option."""

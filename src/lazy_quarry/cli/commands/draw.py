@@ -38,7 +38,7 @@ FIGURES = {
 
 @dataclass(frozen=True, slots=True)
 class Asked:
-    """Which figure is asked for, and of what: a node, a script, a chain; a job; whose jobs; from when to when."""
+    """A figure that is asked for, and its subject: a node, a script, a chain; a job; whose jobs; from when to when."""
 
     figure: str
     what: str
@@ -260,7 +260,7 @@ def _span(asked: Asked, now_ms: int, otherwise: tuple[int, int]) -> tuple[int, i
 
 
 def _report(client: "SiteClient", path: str) -> "DraftReport":
-    """What the site says of a script."""
+    """Ask for the site's report on a script."""
     from lazy_quarry.cli.files import submission_of
     from lazy_quarry.errors import BadValue
 

@@ -70,7 +70,7 @@ def expand_command(
 
 
 def expansion(client: "SiteClient", what: str, settings: tuple[str, ...]) -> "Expansion":
-    """Of a script that is there, else of a job by its number."""
+    """Expand a script that is there, else a job by its number."""
     from lazy_quarry.cli.files import submission_of
     from lazy_quarry.core.job.expansion import Expansion
     from lazy_quarry.errors import BadValue, Refused

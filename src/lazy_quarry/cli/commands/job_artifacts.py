@@ -1,4 +1,4 @@
-"""What is kept of a job beside its record: the files that it made, its methods for a paper, a bundle for who helps."""
+"""The things kept of a job beside its record: the files that it made, its methods for a paper, a bundle for who helps."""
 
 import sys
 import time

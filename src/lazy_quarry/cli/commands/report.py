@@ -179,7 +179,7 @@ def report_command(
 
 
 def _elsewhere(client: SiteClient, found: Report, where: dict[str, str]) -> str:
-    """What to ask for where a period has nothing in it."""
+    """Say what to ask for where a period has nothing in it."""
     rows = [row.key[0] for row in client.report("all", ["month"], where).rows if row.sums.jobs]
     if not rows:
         of = "of these " if where else ""
@@ -250,7 +250,7 @@ def ledger_command(context: click.Context, verify: bool, state: str, form: str) 
 
 
 def proof_json(proof: Proof) -> dict[str, Any]:
-    """What was proved."""
+    """The proof as JSON."""
     return {
         "agree": not proof.wrong,
         "jobs": proof.jobs,

@@ -1,4 +1,4 @@
-"""What a report writes to files: a document to be sent, and the jobs behind it in open formats."""
+"""Files of a report: a document to be sent, and the jobs behind it in open formats."""
 
 from __future__ import annotations
 

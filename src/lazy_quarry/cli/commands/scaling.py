@@ -1,4 +1,4 @@
-"""How runs scale: speed-up and efficiency by cores, time by a parameter."""
+"""Scaling of runs: speed-up and efficiency by cores, time by a parameter."""
 
 import time
 from collections.abc import Iterator, Sequence

@@ -38,7 +38,7 @@ if TYPE_CHECKING:
     from lazy_quarry.probe.language import LanguageCheck
 
 _FOR_SCRIPT = {"ignore_unknown_options": True}
-"""What no option of ours is called goes to the script; and so does all behind ``--``."""
+"""Settings by which unknown options, and all behind ``--``, go to the script."""
 script_argument = click.argument("script", metavar="SCRIPT|-")
 arguments_argument = click.argument("arguments", metavar="[ARGUMENT...]", nargs=-1, type=click.UNPROCESSED)
 
@@ -61,7 +61,7 @@ class _Sending:
 
         self.path = ""
         self.label = script if script and script != "-" else "standard input" if script else f"-- {_shortened(command)}"
-        """What it is called in messages."""
+        """Its name in messages."""
         if script.startswith("--"):
             raise Usage(unknown_option(script, arguments))
         if command:

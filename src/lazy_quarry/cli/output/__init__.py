@@ -1,1 +1,1 @@
-"""What commands print: text, tables, JSON and CSV of what they were answered."""
+"""The output of commands: text, tables, JSON and CSV of what they were answered."""

@@ -64,7 +64,7 @@ def forecast_lines(report: DraftReport, zone: tzinfo) -> Iterator[str]:
 
 
 def trial_lines(views: Sequence[JobView], asked: Asked) -> Iterator[str]:
-    """What trials used of their request, and what to request next."""
+    """Lines about trials: use against request, and what to request next."""
     from lazy_quarry.core.advice.from_trials import advise
     from lazy_quarry.site.trial_values import tried
     from lazy_quarry.wording.sentences import verdict

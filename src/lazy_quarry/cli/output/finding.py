@@ -1,4 +1,4 @@
-"""What a search finds, page by page, and as CSV."""
+"""The findings of a search, page by page, and as CSV."""
 
 import sys
 

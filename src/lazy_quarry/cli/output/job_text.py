@@ -132,7 +132,7 @@ def _used(view: JobView) -> Iterator[str]:
 
 
 def _used_by_tasks(told: TasksTold) -> Iterator[str]:
-    """What tasks used, each of what one asked for."""
+    """Lines about the use of tasks, each of what one asked for."""
     yield f"  each task  of the {told.ran:,} that ran, against what one asks for:"
     yield f"  walltime   {spread_words(told.took_s, format_duration)}; of {format_duration(told.walltime_s)}"
     yield f"  cores      {spread_words(told.busy, '{:.1f}'.format)} busy; of {told.cores}, on {fold_names(told.nodes)}"
@@ -146,7 +146,7 @@ def _used_by_tasks(told: TasksTold) -> Iterator[str]:
 
 
 def why_lines(detail: JobDetail, zone: tzinfo = UTC, now_ms: int | None = None) -> Iterator[str]:
-    """What a job waits for, its standing, who is ahead, and what would help; as of this instant, or of now."""
+    """Lines about what a job waits for, its standing, who is ahead, and what would help; as of this instant, or of now."""
     view, told = detail.view, detail.explained
     yield f"{view.label} {view.name}: {detail.why}"
     now_ms = int(time.time() * 1000) if now_ms is None else now_ms

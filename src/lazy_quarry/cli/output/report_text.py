@@ -105,7 +105,7 @@ def _cells(row: ReportRow) -> list[str]:
 
 
 def waste_lines(found: Waste, user: str) -> Iterator[str]:
-    """What was asked for and not used, and where most is to be won."""
+    """Lines about requests that were not used, and where most is to be won."""
     from lazy_quarry.core.units import format_core_hours, plural
 
     sums = found.total
@@ -130,7 +130,7 @@ def waste_lines(found: Waste, user: str) -> Iterator[str]:
 
 
 def waste_json(found: Waste) -> dict[str, Any]:
-    """What was asked for and not used."""
+    """Requests that were not used, as JSON."""
 
     def hours(sums: Sums) -> dict[str, Any]:
         told = {
@@ -159,7 +159,7 @@ def waste_json(found: Waste) -> dict[str, Any]:
 
 
 def sizes_lines(found: BySize) -> Iterator[str]:
-    """How long jobs waited, by their size."""
+    """Lines about the waits of jobs, by their size."""
     from lazy_quarry.core.units import format_duration
     from lazy_quarry.wording.book_words import size_words
 
@@ -186,7 +186,7 @@ def sizes_json(found: BySize) -> dict[str, Any]:
 
 
 def shares_lines(found: Sequence[ShareLine]) -> Iterator[str]:
-    """What accounts should have, what they had, and what their jobs stand ahead; and the weeks that it comes from."""
+    """Lines about accounts' shares, their use, and how far their jobs stand ahead; and the weeks that it comes from."""
     from lazy_quarry.core.units import DAY_MS, format_core_hours, format_duration
 
     width = max([7, *(len(line.account) for line in found)])

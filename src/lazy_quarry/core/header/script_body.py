@@ -77,7 +77,7 @@ def _parser() -> tree_sitter.Parser:
 
 @lru_cache(maxsize=64)
 def read_body(script: str) -> Body | None:
-    """Read the actions of a script; None for languages that are not read. Without an interpreter line it may look like a shell's."""
+    """Read the actions of a script; None for languages that are not read. Without interpreter line it may look like a shell's."""
     runs = interpreter(script) if script.startswith("#!") else likely_interpreter(script)
     if runs not in SHELLS:
         return None

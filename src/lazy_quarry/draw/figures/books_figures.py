@@ -61,7 +61,7 @@ def hours_words(hours: float) -> str:
 def burn_down_figure(
     line: AccountLine, found: OverTime, end: BudgetEnd | None, site: str, now_ms: int, zone: tzinfo = UTC
 ) -> Figure:
-    """What was left of an account's budget at the end of each day, and what will be if it goes on so.
+    """Draw the rest of an account's budget at the end of each day, and as it will be at the present rate.
 
     ``found`` is what it was charged by days up to now. Raises :class:`QuarryError` for an account without a budget.
     """

@@ -90,7 +90,7 @@ def hours_figure(board: Board, node: str, zone: tzinfo = UTC) -> Figure:
 
 
 def node_lanes_figure(board: Board, names: Sequence[str], begin_ms: int, end_ms: int, zone: tzinfo = UTC) -> Figure:
-    """How much of each of these nodes is held over time, and by whom."""
+    """Draw how much of each of these nodes is held over time, and by whom."""
     held, lanes = holders(board), []
     by_name = {node.name: node for node in board.nodes}
     for name in names:

@@ -17,7 +17,7 @@ SHOWN_DAYS = 42
 
 
 def waits_figure(found: BySize, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
-    """How long half and 19 in 20 of the jobs waited at most, by size. Raises :class:`QuarryError` where none ended."""
+    """Draw the waits that half and 19 in 20 of the jobs had at most, by size. Raises :class:`QuarryError` where none ended."""
     if not found.rows:
         raise QuarryError(f"no job that ended {found.period.when} has run")
     ticks = tuple((float(place), f"{size_words(row)}") for place, row in enumerate(found.rows))
@@ -63,7 +63,7 @@ def rhythm_figure(found: Rhythm, site: str, now_ms: int, zone: tzinfo = UTC) -> 
 
 
 def shares_figure(found: Sequence[ShareLine], site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
-    """What of the use of each day still counts, by account. Raises :class:`QuarryError` where nobody used anything."""
+    """Draw how much of each day's use still counts, by account. Raises :class:`QuarryError` where nobody used anything."""
     lines = sorted(found, key=lambda line: -line.used)
     today = now_ms // DAY_MS * DAY_MS
     first = max(today - SHOWN_DAYS * DAY_MS, min([day for line in lines for day, _, _ in line.days], default=today))
@@ -101,7 +101,7 @@ def shares_figure(found: Sequence[ShareLine], site: str, now_ms: int, zone: tzin
 
 
 def waste_figure(found: Waste, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
-    """What was asked for by those who may win most, and what became of it. Raises :class:`QuarryError` where there is nothing."""
+    """Draw the requests of those who may win most, and what became of them. Raises :class:`QuarryError` where there is nothing."""
     if not found.rows:
         raise QuarryError(f"all that was asked for {found.period.when} was used")
     layers: list[tuple[str, str, list[int]]] = [

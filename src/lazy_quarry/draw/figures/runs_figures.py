@@ -97,7 +97,7 @@ def usage_figure(
 
 
 def distribution_figure(detail: JobDetail, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
-    """How long the tasks of an array ran. Raises :class:`QuarryError` where there are too few."""
+    """Draw the run times of an array's tasks. Raises :class:`QuarryError` where there are too few."""
     told, view = detail.told, detail.view
     ended = [task for task in detail.tasks if task.phase.final]
     if told is None or len(ended) < 2:

@@ -50,7 +50,7 @@ METHOD = (
 
 @dataclass(frozen=True, slots=True)
 class Answers:
-    """What a site answered about a period."""
+    """The answers of a site about a period."""
 
     site: str
     user: str
@@ -64,7 +64,7 @@ class Answers:
     rhythm: Rhythm
     waste: Waste
     line: AccountLine | None = None
-    """Of one account: its books, what it was charged lately, when it ends, its share."""
+    """One account: its books, its late charges, its end, its share."""
     past: OverTime | None = None
     end: BudgetEnd | None = None
     share: ShareLine | None = None

@@ -1,4 +1,4 @@
-"""What is printed on pages: headings, paragraphs, tables and figures, as plain values."""
+"""The blocks of printed pages: headings, paragraphs, tables and figures, as plain values."""
 
 from dataclasses import dataclass
 

@@ -1,4 +1,4 @@
-"""What mail says of a job or a chain: RFC 5322 messages, marked as written by a program (RFC 3834)."""
+"""The text of mail about a job or a chain: RFC 5322 messages, marked as written by a program (RFC 3834)."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ def message(
 
 
 def subject_of(detail: JobDetail, word: str, site: str) -> str:
-    """What a message is about, in a line."""
+    """The subject of a message."""
     view = detail.view
     said = {"started": "started", "again": "ended, and runs again"}.get(word, "")
     if word.endswith(("%", "left")):

@@ -123,7 +123,7 @@ class MailFolder:
         self._keep()
 
     def settle(self, name: str, state: State, why: str = "") -> None:
-        """What became of a message; one that is sent or refused leaves the outbox."""
+        """Note what became of a message; one that is sent or refused leaves the outbox."""
         letter = self._letters.get(name)
         if letter is not None:
             self._letters[name] = replace(letter, state=state, why=why)

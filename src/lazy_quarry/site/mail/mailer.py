@@ -40,7 +40,7 @@ FIRST_PAUSE_S, LONGEST_PAUSE_S = 5.0, 1800.0
 """Between two attempts to send, each pause twice the one before."""
 TICK_S = 1.0
 MOST_BYTES = 8 * 2**20
-"""Of a document that is mailed."""
+"""Bytes of a document that is mailed, at most."""
 ADDRESS = re.compile(r"[^@\s\x00-\x1f]{1,64}@[^@\s\x00-\x1f]{1,255}")
 MARK_EVERY = 500
 """Events after which it is noted that all mail about them is written."""
@@ -89,7 +89,7 @@ class Mailer:
         self._folder_lock = threading.Lock()
         self._due: deque[Due] = deque()
         self._timed: dict[int, list[tuple[int, str, Notify]]] = {}
-        """Of running jobs the instants at which mail is due."""
+        """Instants at which mail is due, by running job."""
         self._chain_of: dict[int, int] = {}
         self._begun: set[int] = set()
         """Arrays of which the first start is noted."""

@@ -1,4 +1,4 @@
-"""What is wrong in a site file, said for people: the line, the key, and what is allowed there."""
+"""The faults of a site file, worded for people: the line, the key, and what is allowed there."""
 
 import re
 import tomllib

@@ -12,12 +12,12 @@ from lazy_quarry.views.rights import Rights
 
 
 def leads(site: Site, user: str, account: str) -> bool:
-    """Whether a user answers for an account."""
+    """True when a user answers for an account."""
     return any(user in site.account[name].leads for name in site.lineage(account) if name in site.account)
 
 
 def is_operator(site: Site, user: str) -> bool:
-    """Whether a user runs the site."""
+    """True when a user runs the site."""
     return not site.operators or user in site.operators
 
 

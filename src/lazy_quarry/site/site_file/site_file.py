@@ -124,7 +124,7 @@ class SiteFileWatch:
         self._changed = False
 
     def note(self) -> str:
-        """What people should know of the file now; empty for nothing."""
+        """Words that people should read about the file now; empty for none."""
         stamp = self._stamp()
         if stamp != self._seen:
             self._seen = stamp
@@ -253,7 +253,7 @@ def _rehearsal(site: Site, told: FileTable, faults: list[tuple[tuple[str, ...], 
 
 
 def _account_faults(told: FileTable) -> Iterator[tuple[tuple[str, ...], str]]:
-    """What in the accounts of a file doesn't go together, by its place."""
+    """Parts of a file's accounts that don't go together, by their place."""
     parents = {one.name: one.parent for one in told.accounts}
     seen = dict[str, str]()
     for place, one in enumerate(told.accounts):

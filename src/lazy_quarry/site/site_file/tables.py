@@ -182,7 +182,7 @@ class KeepTable(Table):
     attempts: Seconds | None = None
 
     def value(self) -> Kept:
-        """How long."""
+        """Seconds for which each is kept."""
         return Kept(self.events, self.attempts or 0)
 
 
