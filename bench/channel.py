@@ -19,7 +19,7 @@ def figures(best):
         Path(path).write_bytes(os.urandom(1 << 20) * 64)
         (Path(base) / "spool").mkdir()
         taken = best(3, lambda: _over_the_channel(path, Path(base)))
-        yield "channel-read", taken, "s", best(3, lambda: _bare(path)), 3
+        yield "channel-read", taken, "s", best(3, lambda: _bare(path)), 10
 
 
 def _over_the_channel(path: str, base: Path) -> None:
