@@ -8,6 +8,7 @@ from lazy_quarry.core.job.node_use import NodeUse, sum_of
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.made_files import MadeFiles
+from lazy_quarry.run.node_files import parts_of
 from lazy_quarry.run.node_link import AttemptFiles, NodeLink
 from lazy_quarry.run.runner import OutputChunk
 
@@ -34,13 +35,7 @@ class FilesOfNodes:
 
     def parts(self, job: Job, now_ms: int) -> tuple[NodeUse, ...]:
         """Use of each part so far."""
-        if len(job.allocations) < 2:
-            return ()
-        known = [
-            (one.node, self.of(job, place).live_of(attempt_name(job, place)))
-            for place, one in enumerate(job.allocations)
-        ]
-        return tuple(NodeUse(node, live[0]) for node, live in known if live is not None)
+        return parts_of(job, lambda part: self.of(job, part).live_of(attempt_name(job, part)))
 
     def run_ms(self, job: Job) -> int | None:
         """Time that its supervisor has run, by a clock that nobody can set; None where that is not known."""

@@ -1,6 +1,6 @@
 """The files of a node's jobs as the engine and its readers see them: what the node's file service tells, as values of the core."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
@@ -47,10 +47,7 @@ class NodeFiles:
 
     def parts(self, job: Job, now_ms: int) -> tuple[NodeUse, ...]:
         """Use by node, as the supervisors of an attempt on several nodes wrote last, as far as they write here."""
-        if len(job.allocations) < 2:
-            return ()
-        known = [(one.node, self.live_of(attempt_name(job, part))) for part, one in enumerate(job.allocations)]
-        return tuple(NodeUse(node, live[0]) for node, live in known if live is not None)
+        return parts_of(job, lambda part: self.live_of(attempt_name(job, part)))
 
     def run_ms(self, job: Job) -> int | None:
         """Time that its supervisor has run, by a clock that nobody can set; None where that is not known."""
@@ -121,6 +118,14 @@ class NodeFiles:
             return self.service.unusable(folder, written, input_path)
         except OSError as fault:
             return {"directory": f"{folder} cannot be used: {fault.strerror}"}
+
+
+def parts_of(job: Job, live: Callable[[int], tuple[Use, float] | None]) -> tuple[NodeUse, ...]:
+    """Use by node of an attempt on several, as far as it is known of each part; none where it has one."""
+    if len(job.allocations) < 2:
+        return ()
+    known = [(one.node, live(part)) for part, one in enumerate(job.allocations)]
+    return tuple(NodeUse(node, found[0]) for node, found in known if found is not None)
 
 
 def _as_left(job: Job, path: str, piece: Piece) -> bool:

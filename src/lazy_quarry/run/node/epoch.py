@@ -21,9 +21,13 @@ class Epoch:
         self.highest = highest if type(highest) is int else 0
         self._written = True
 
+    def allows(self, journal: str, epoch: int) -> bool:
+        """False for an engine of a lower epoch of the same journal."""
+        return journal != self.journal or epoch >= self.highest
+
     def take(self, journal: str, epoch: int) -> bool:
-        """Take up an engine; False for one of a lower epoch of the same journal."""
-        if journal == self.journal and epoch < self.highest:
+        """Take up an engine; False for one that is not allowed."""
+        if not self.allows(journal, epoch):
             return False
         if (journal, epoch) != (self.journal, self.highest):
             self.journal, self.highest, self._written = journal, epoch, False

@@ -60,7 +60,7 @@ class FileServer:
         known = Epoch(self.spool)
         if not isinstance(hello, dict) or type(hello.get("epoch")) is not int:
             return False
-        welcome = hello.get("journal") != known.journal or hello["epoch"] >= known.highest
+        welcome = known.allows(str(hello.get("journal")), hello["epoch"])
         self.channel.send({"welcome": welcome, "epoch": known.highest})
         return welcome
 
