@@ -25,6 +25,11 @@ if TYPE_CHECKING:
 
 MOST = 2
 """Readers at once."""
+TRIES = 3
+"""Readers that are asked for one answer: one that had ended before, one whose starter was just ending, and one more.
+
+Where several processes are killed together, their links close one after the other, and none of it is known before it is tried.
+"""
 STOP_S = 0.25
 """Seconds between looks whether a study is to stop."""
 IDLE_S = 60.0
@@ -68,19 +73,22 @@ class Readers:
     async def answer(self, caller: Caller, line: bytes, call: Glance) -> bytes:
         """The answer to a call of a person, by a reader. Raises :class:`NoReader` where none can be had.
 
-        What takes too long is given up, and the answer says so. Where the reader ends, another one is asked, once: nothing was
+        What takes too long is given up, and the answer says so. Where the reader ends, another one is asked: nothing was
         changed. Where the task that waits here is cancelled, the reader ends.
         """
         words = ""
-        for _ in range(2):
+        for _ in range(TRIES):
             try:
                 return await self._answered(caller, line)
             except TimeoutError:
                 words = f"{call.method} took longer than {most_s():g} seconds and was given up; ask for less, as of a shorter time"
                 break
             except (OSError, EOFError):
-                words = f"the process that answered {call.method} ended before it had an answer, and so did another; "
+                words = f"the process that answered {call.method} ended before it had an answer, and so did two others; "
                 words += "engine.log may say why"
+                for one in self._free:  # they may have ended with it, and nobody has seen that yet
+                    one.writer.close()
+                self._free.clear()
         return error_line(call.id, INTERNAL, words)
 
     async def _answered(self, caller: Caller, line: bytes) -> bytes:
