@@ -11,7 +11,7 @@ from lazy_quarry.link import readers as readers_module
 from lazy_quarry.link.answered import answer
 from lazy_quarry.link.protocol import glance_at, write_request
 from lazy_quarry.link.reader import Ask, Begin, Reader
-from lazy_quarry.link.readers import MOST, NoReader, Readers
+from lazy_quarry.link.readers import MOST, TRIES, NoReader, Readers
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.store.journal import Journal
@@ -183,11 +183,11 @@ async def test_readers_are_few_and_people_take_turns_however_many_calls_one_make
 async def test_a_call_whose_readers_end_is_told_so_and_the_next_is_answered():
     readers = Idle()
     call = readers.ask("ada", "a0")
-    for _ in range(2):
+    for _ in range(TRIES):
         await settled()
         readers.ends["a0"].set_exception(EOFError())
     told = msgspec.json.decode(await call)
-    assert "ended before it had an answer, and so did another" in told["error"]["message"] and not readers._busy
+    assert "ended before it had an answer, and so did two others" in told["error"]["message"] and not readers._busy
     again = readers.ask("ada", "a1")
     await settled()
     readers.ends["a1"].set_result(b"told")
