@@ -104,7 +104,10 @@ def test_a_chain_of_twelve_runs_for_real_each_after_what_it_waits_for(machine):
     # Check starts once join has: which of the two shells writes first is up to the machine.
     for last in ("join", "check"):
         assert all(log.index(f"ends {part}") < log.index(f"begins {last}") for part in parts)
-    started = {one: json.loads(machine.lq("show", str(sent["jobs"][one]), "--format", "json").stdout)["started"] for one in TWELVE}
+    started = {
+        one: json.loads(machine.lq("show", str(sent["jobs"][one]), "--format", "json").stdout)["started"]
+        for one in TWELVE
+    }
     assert started["join"] <= started["check"] and log[-1] == "ends report" and len(log) == 24
 
 

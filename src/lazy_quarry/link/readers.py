@@ -84,7 +84,9 @@ class Readers:
                 words = f"{call.method} took longer than {most_s():g} seconds and was given up; ask for less, as of a shorter time"
                 break
             except (OSError, EOFError):
-                words = f"the process that answered {call.method} ended before it had an answer, and so did two others; "
+                words = (
+                    f"the process that answered {call.method} ended before it had an answer, and so did two others; "
+                )
                 words += "engine.log may say why"
                 for one in self._free:  # they may have ended with it, and nobody has seen that yet
                     one.writer.close()
