@@ -1,4 +1,4 @@
-"""How often advice would have been too small, and what it would have asked for, by the number of runs; beside a fixed margin.
+"""The share of advice that would have been too small, and its size, by the number of runs; beside a fixed margin.
 
 ``python -m bench.advising docs/advice.md`` writes the table into the page.
 """
@@ -9,7 +9,7 @@ import sys
 from pathlib import Path
 
 from bench.tables import put
-from lazy_quarry.core.advice.next_time import PastRun, next_time, round_time
+from lazy_quarry.core.advice.next_time import RunToLearnFrom, next_time, round_time
 from lazy_quarry.demo.past import ran
 from lazy_quarry.demo.people import arrivals
 from lazy_quarry.demo.site import BEGINS_MS, oxbow
@@ -65,7 +65,7 @@ def tried(histories):
     small = fixed = total = 0
     asked = fixed_asked = taken = 0.0
     for runs, (took, own) in histories:
-        past = [PastRun(value, 0.0, 1, 1.0, 0, 0.0, parameters=parameters) for value, parameters in runs]
+        past = [RunToLearnFrom(value, 0.0, 1, 1.0, 0, 0.0, parameters=parameters) for value, parameters in runs]
         advice = next_time(past, [own] if own else ()).walltime_s
         margin = round_time(MARGIN * max(value for value, _ in runs))
         small, fixed, total = small + (took > advice), fixed + (took > margin), total + 1

@@ -1,4 +1,4 @@
-"""What the books cost with a year of 1,000,000 ended jobs behind them, against one bare SQL sum over the same table."""
+"""The cost of reports with a year of 1,000,000 ended jobs behind them, against one bare SQL sum over the same table."""
 
 import tempfile
 import time
@@ -13,7 +13,7 @@ from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.demo.site import oxbow
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
@@ -33,8 +33,8 @@ def with_books(folder, count):
 
 def opened(journal):
     """A client of the site of a journal."""
-    site = SiteInUse(Present(oxbow(), journal, RehearsalRunner(1), clock=lambda: NOW_MS))
-    return InProcessClient(site, caller_of(site.present.site, "user-1"))
+    site = SiteInUse(Session(oxbow(), journal, RehearsalRunner(1), clock=lambda: NOW_MS))
+    return InProcessClient(site, caller_of(site.session.site, "user-1"))
 
 
 def figures(best):

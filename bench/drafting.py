@@ -1,4 +1,4 @@
-"""What Draft asks at every key, on 1,000 nodes with 5,000 waiting jobs and the plan at hand: checks, place, ladder, cost.
+"""The call that Draft makes at every key, on 1,000 nodes with 5,000 waiting jobs and the plan at hand: checks, place, ladder, cost.
 
 The reference is NumPy's stable sort of a million numbers, about 0.1 s; the bound is the 100 ms that a
 person takes for at once.
@@ -12,7 +12,7 @@ from lazy_quarry.core.plan.plan import make_plan
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
 
@@ -28,8 +28,8 @@ def figures(best):
     numbers = np.random.default_rng(1).random(1_000_000)
     sort = best(5, lambda: np.sort(numbers, kind="stable"))
     site, held, requests = table(1000, 2000, 5000, 500)
-    used = SiteInUse(Present(site, Journal(None), RehearsalRunner(1), clock=lambda: 0))
-    plans = used.present.engine.plans
+    used = SiteInUse(Session(site, Journal(None), RehearsalRunner(1), clock=lambda: 0))
+    plans = used.session.engine.plans
     plans._kept, plans._order_until_ms = make_plan(plans.planner, 0, held, requests), 2**62  # the plan at hand
     plans._kept.whole()
     for name, header in HEADERS.items():

@@ -1,4 +1,4 @@
-"""How often forecast ranges held what happened, on traces with their seeds and loads, and on a year of the demo.
+"""The share of forecast ranges that held what happened, on traces with their seeds and loads, and on a year of the demo.
 
 ``python -m bench.forecasting docs/forecast.md`` writes the table into the page and draws docs/forecast.svg. It takes an hour,
 most of it for the demo's year: ``--days 30`` takes less of it. The second half of each is counted; all that is said rests on
@@ -47,13 +47,13 @@ def of_demo(days):
     """All that is said on the demo, which runs for so many days, by what works the ranges out there."""
     site = Rehearsed(7)
     site.add_past(90)
-    present, foresight = site.present, site.site.foresight
+    session, foresight = site.session, site.site.foresight
     foresight.learn_past()
     said, started = [], {}
-    note, start = foresight.hindsight.note, foresight.hindsight.started
+    note, start = foresight.calibration.note, foresight.calibration.started
 
     def noted(group, job, at_ms, drawn, shown):
-        place = present.engine.plans.plan(present.now()).place_of(job)
+        place = session.engine.plans.plan(session.now()).place_of(job)
         said.append((group, job, at_ms, shown, place.start_ms if place else None))
         note(group, job, at_ms, drawn, shown)
 
@@ -61,7 +61,7 @@ def of_demo(days):
         started.setdefault(job, []).append(at_ms)
         start(job, at_ms)
 
-    foresight.hindsight.note, foresight.hindsight.started = noted, begun
+    foresight.calibration.note, foresight.calibration.started = noted, begun
     first = site.now_ms
     while site.now_ms < first + days * DAY_MS:
         site.advance(site.now_ms + STEP_MS)
@@ -75,18 +75,18 @@ def of_demo(days):
 
 
 def half(told, stage, held=HELD[0]):
-    """What is counted: the second half of one kind."""
+    """The second half of one kind: what is counted."""
     kept = [one for one in told if one.held == held and one.stage == stage]
     return kept[len(kept) // 2 :]
 
 
 def held_share(told):
-    """How often a range held what happened."""
+    """The share of ranges that held what happened."""
     return sum(one.shown.early_s - 0.5 <= one.waited_s <= one.shown.late_s + 0.5 for one in told) / max(1, len(told))
 
 
 def nearer(told):
-    """How many times as near as the plan's own start the middle is to what happened: by the medians, and by the means."""
+    """By how many times the middle is nearer to what happened than the plan's own start: by medians, and by means."""
     off = [abs(one.shown.likely_s - one.waited_s) for one in told]
     by_plan = [abs(one.by_plan_s - one.waited_s) for one in told]
     return median(by_plan) / max(1.0, median(off)), fmean(by_plan) / max(1.0, fmean(off))

@@ -1,4 +1,4 @@
-"""How the costs of a site grow with its size: ``python -m bench.growth docs/growth.svg`` measures and draws them.
+"""The costs of a site by its size: ``python -m bench.growth docs/growth.svg`` measures and draws them.
 
 A site of so many nodes has two running and five waiting jobs for each. Times are parts of a stable sort of a million numbers, so
 that the figure is the same on other machines.

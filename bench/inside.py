@@ -14,7 +14,7 @@ MAIN = "import sys; sys.path.insert(0, {!r}); from lazy_quarry.inside.main impor
 
 
 def bare(width: int) -> None:
-    """So many at a time: start one whenever one has ended."""
+    """Run commands, so many at a time: start one whenever one has ended."""
     left, running = TASKS, 0
     while left or running:
         while left and running < width:

@@ -45,7 +45,7 @@ def figures(best):
 
 
 def _bytes_a_job() -> float:
-    """What a job of a repeated script takes on disk, from its submission to its end."""
+    """The bytes that a job of a repeated script takes on disk, from its submission to its end."""
     nodes = (Node("n", 8, 65_536),)
     site = Site("bench", "rehearsal", nodes, (Queue("q", ("n",)),), (Account("a"),), (Tier("t"),), "q", "t")
     request = Request("surge", "a", ("q",), "t", 600, Memory(100), ranks=2)

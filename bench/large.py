@@ -1,4 +1,4 @@
-"""What a large site costs between plans: what could start now, and a submission, with many waiting."""
+"""Calls on a large site between plans: what could start now, and a submission, with many waiting."""
 
 import random
 import time
@@ -15,7 +15,7 @@ from lazy_quarry.core.job.job import Allocation, Origin
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.queries import Queries
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.views.board_mirror import BoardMirror
 
@@ -84,9 +84,9 @@ def figures(best):
 def board_figures(sort: float):
     """The board of a real engine as a reader follows it: first, unchanged, one job changed; with forty rows in sight."""
     engine, requests = engine_of(1000, 2_000)
-    present = Present(engine.site, Journal(None), RehearsalRunner(1), clock=lambda: engine.state.at_ms + 1)
-    present.engine = engine
-    queries, mirror = Queries(present), BoardMirror()
+    session = Session(engine.site, Journal(None), RehearsalRunner(1), clock=lambda: engine.state.at_ms + 1)
+    session.engine = engine
+    queries, mirror = Queries(session), BoardMirror()
 
     def look(sight=()):
         began = time.perf_counter()
@@ -108,7 +108,7 @@ def board_figures(sort: float):
     for _ in range(10):
         engine.apply(engine.decide(Submit(engine.state.at_ms + 10, By("ada"), requests[3], Origin("#!/bin/sh\n"))))
         engine.apply(engine.decide(Schedule(engine.state.at_ms)))
-        present.version += 1
+        session.version += 1
         changed = min(changed, look(sight)[0])
         while not look(sight)[1]:
             pass

@@ -14,7 +14,7 @@ from lazy_quarry.core.site import Account, Node, Queue, Site, Tier
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_in_use import SiteInUse
 
 NEWEST, TIMES = 20_000, 50
@@ -36,8 +36,8 @@ def figures(best):
         accounts = tuple(Account(f"account-{number}") for number in range(8))
         nodes, queues = (Node("n0", 8, 65_536),), (Queue("all", ("n0",)),)
         site = Site("bench", "rehearsal", nodes, queues, accounts, (Tier("steady"),), "all", "steady")
-        present = Present(site, journal, RehearsalRunner(1), clock=lambda: NOW)
-        searches = SiteInUse(present).queries.searches
+        session = Session(site, journal, RehearsalRunner(1), clock=lambda: NOW)
+        searches = SiteInUse(session).queries.searches
         assert searches.catch_up(3600)
         bare = sqlite3.connect(f"{folder}/search.db")
         _grow(bare)

@@ -1,4 +1,4 @@
-"""What travels to the terminal, by a pty, in bytes at 160×47; and the processor's time that the application takes for it.
+"""Bytes sent to the terminal, by a pty, at 160×47; and the processor's time that the application takes for it.
 
 The reference of bytes is what a person on a slow line would put up with; that of the processor's time is a bare application of the
 same framework with a clock in it.
@@ -35,7 +35,7 @@ class Screen:
         fcntl.ioctl(self.fd, termios.TIOCSWINSZ, struct.pack("HHHH", ROWS, COLUMNS, 0, 0))
 
     def bytes_in(self, seconds: float) -> int:
-        """What comes in some seconds."""
+        """Count the bytes that come within some seconds."""
         end, count = time.monotonic() + seconds, 0
         while (left := end - time.monotonic()) > 0:
             if select.select([self.fd], [], [], left)[0]:
@@ -46,7 +46,7 @@ class Screen:
         return count
 
     def press(self, key: str, seconds: float = KEY_S) -> int:
-        """What a key brings."""
+        """Press a key; returns the bytes that it brings."""
         os.write(self.fd, key.encode())
         return self.bytes_in(seconds)
 

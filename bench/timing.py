@@ -1,4 +1,4 @@
-"""How long something takes when nothing else disturbs it."""
+"""The time that something takes when nothing else disturbs it."""
 
 import gc
 import time

@@ -1,4 +1,4 @@
-"""How often warnings of what lies ahead are false, and how often what comes was not warned of.
+"""Warnings of what lies ahead: the share that is false, and the share of what came that was not warned of.
 
 ``python -m bench.warning docs/advice.md`` writes the table into the page. Runs are those of :mod:`bench.advising`: their
 walltime is what nine in ten earlier ones were done in, and three in ten of them get on more slowly than these did.
@@ -80,7 +80,7 @@ def full(shape):
 
 
 def _end(chance):
-    """What memory comes to, as a part of what was asked for: one in six or so passes it."""
+    """The peak of memory as a part of what was requested: about one in six passes it."""
     return 0.7 * math.exp(chance.gauss(0, 0.35))
 
 

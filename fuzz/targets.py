@@ -1,4 +1,4 @@
-"""What is tried: each target takes bytes, and raises only where a promise is broken."""
+"""Each target takes bytes, and raises only where a promise is broken."""
 
 import json
 import os
@@ -30,7 +30,7 @@ from lazy_quarry.run.node.messages import message_of, of_before
 from lazy_quarry.run.node.staging import copy_tree
 from lazy_quarry.run.rehearsal import RehearsalRunner
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_file.site_file import SiteFileError, site_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
@@ -121,7 +121,7 @@ def calendar(data: bytes) -> None:
 
 @cache
 def _in_use() -> SiteInUse:
-    return SiteInUse(Present(site(), Journal(None), RehearsalRunner(1), clock=lambda: NOW))
+    return SiteInUse(Session(site(), Journal(None), RehearsalRunner(1), clock=lambda: NOW))
 
 
 def rpc(data: bytes) -> None:

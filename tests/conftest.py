@@ -1,4 +1,4 @@
-"""What tests share: a small site, scripts, and a state folder of their own."""
+"""Shared by all tests: a small site, scripts, and a state folder of their own."""
 
 import os
 import shutil
@@ -18,7 +18,7 @@ from sqlalchemy import Table, select
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier, Window
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
@@ -86,13 +86,13 @@ class SiteUnderTest(InProcessClient):
 
     def __init__(self, site: Site, clock: Callable[[], int], journal: Journal | None = None, user: str = "ada") -> None:
         journal = journal or Journal(None)
-        super().__init__(SiteInUse(Present(site, journal, RehearsalRunner(1), clock=clock)), caller_of(site, user))
-        self.present, self.step = self.site.present, self.site.dispatcher.step
-        self.engine, self.journal, self.now = self.present.engine, journal, self.present.now
+        super().__init__(SiteInUse(Session(site, journal, RehearsalRunner(1), clock=clock)), caller_of(site, user))
+        self.session, self.step = self.site.session, self.site.dispatcher.step
+        self.engine, self.journal, self.now = self.session.engine, journal, self.session.now
 
     def of(self, user: str) -> InProcessClient:
         """A client of somebody else, of the same engine."""
-        return InProcessClient(self.site, caller_of(self.present.site, user))
+        return InProcessClient(self.site, caller_of(self.session.site, user))
 
 
 def rows_of(journal: Journal, table: Table) -> list[Any]:

@@ -108,8 +108,9 @@ def block_of(page, kind, number=0):
     return [block for known, block in FENCE.findall((ROOT / page).read_text()) if known == kind][number]
 
 
-def test_what_the_readme_says_to_type_works(typed):
-    lines = block_of("README.md", "bash").splitlines()
+@pytest.mark.parametrize("page", ["README.md", "docs/shell.md"])
+def test_what_a_newcomer_is_told_to_type_works(typed, page):
+    lines = block_of(page, "bash").splitlines()
     done = typed("\n".join(line for line in lines if not line.startswith("lq shell")))  # that one needs a terminal
     assert done.returncode == 0, done.stderr
 

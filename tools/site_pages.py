@@ -1,4 +1,4 @@
-"""Pages of the documentation's site that come from elsewhere: the tour of the README, the helps of the commands, the changes."""
+"""Pages of the documentation's site that come from elsewhere: the README, the helps of the commands, the changes."""
 
 import re
 from pathlib import Path
@@ -6,7 +6,7 @@ from pathlib import Path
 from mkdocs.structure.files import File
 
 ROOT = Path(__file__).parents[1]
-FROM_ROOT = {"tour.md": "README.md", "changes.md": "CHANGELOG.md", "contributing.md": "CONTRIBUTING.md"}
+FROM_ROOT = {"begin.md": "README.md", "changes.md": "CHANGELOG.md", "contributing.md": "CONTRIBUTING.md"}
 
 
 def on_files(files, config):

@@ -1,4 +1,4 @@
-"""What is done to a state folder beside kills: pipes, locks, sockets, clocks, closed streams, chains."""
+"""Acts on a state folder beside kills: pipes, locks, sockets, clocks, closed streams, chains."""
 
 import fcntl
 import json

@@ -72,7 +72,7 @@ async def press(pilot, *keys):
 
 
 def drawn(widget):
-    """What a drawn widget shows, as text."""
+    """The text that a drawn widget shows."""
     lines = []
     for row in range(widget.size.height):
         lines.append("".join(segment.text for segment in widget.render_line(row)).rstrip())

@@ -1,4 +1,4 @@
-"""What is typed in Ledger to change an account."""
+"""Changes of an account, as they are typed in Ledger."""
 
 import pytest
 

@@ -54,7 +54,7 @@ async def test_a_chain_is_submitted_followed_and_cancelled_as_one(tmp_path):
         await opened(app, pilot)
         await press(pilot, "l", "ctrl+g")  # a line that was begun goes with the draft
         await wait_for(pilot, lambda: [view.number for view in app.query_one("#chains").views] == [1])
-        assert app.query_one("ChainPlace").begun == ("", "")
+        assert app.query_one("ChainPlace").chain.begun == ("", "")
         view = app.query_one("#parts").view
         assert view.parts[0].phase == "running" and view.ends_ms is not None
         app.client.rehearsed.advance(app.client.rehearsed.now_ms + 3_600_000)
@@ -152,7 +152,7 @@ async def test_a_chain_is_changed_by_keys_undone_and_saved(tmp_path):
         assert "[jobs.check]" in saved.read_text() and "# A chain: fields are prepared" in saved.read_text()
         await wait_for(pilot, lambda: "not saved" not in text_of(app, "#chain-head"))
         saved.write_text(saved.read_text().replace("[jobs.check]", "[jobs.looked]"))  # by an editor elsewhere
-        app.query_one("ChainPlace")._read()
+        app.query_one("ChainPlace").read()
         await wait_for(pilot, lambda: "looked" in waits(app) and "check" not in waits(app))
 
 
@@ -166,7 +166,7 @@ async def test_keys_typed_ahead_act_in_their_order(tmp_path):
         )
         assert "Not changed" in app.query_one(NoteBar).text  # prepare after clean, as it was typed
         place = app.query_one("ChainPlace")
-        assert place.condition == "fails" and app.query_one("#parts").current().name == "prepare"
+        assert place.chain.condition == "fails" and app.query_one("#parts").current().name == "prepare"
 
 
 async def test_keys_typed_while_a_file_is_looked_for_are_for_what_comes_of_it(tmp_path):
@@ -176,7 +176,7 @@ async def test_keys_typed_while_a_file_is_looked_for_are_for_what_comes_of_it(tm
         app.shelf.kept.aside.do(disk.wait)
         for key in ("ctrl+o", "enter"):
             app.post_message(events.Key(key, None))
-        await wait_for(pilot, lambda: app._kept_back)
+        await wait_for(pilot, lambda: app.kept_back)
         disk.set()
         await wait_for(pilot, lambda: app.query_one("#parts").view is not None)
         assert "season, rehearsed as the queue is now" in text_of(app, "#chain-head")
@@ -216,7 +216,7 @@ async def test_a_job_of_a_chain_goes_to_draft_and_back_and_another_chain_is_begu
         await wait_for(pilot, lambda: draft.document.path == str(tmp_path / "other.sh"))
         await press(pilot, "alt+3")
         (tmp_path / "other.sh").unlink()
-        place._read()
+        place.read()
         await wait_for(pilot, lambda: "cannot be read" in text_of(app, "#chain-head"))
         assert "other" in text_of(app, "#graph") and "must change" in text_of(
             app, "#chain-head"
@@ -230,7 +230,7 @@ async def begun(app, pilot, path):
     place.open_file(path)
     await wait_for(pilot, lambda: app.screen.query("#question"))
     await press(pilot, "y")
-    await wait_for(pilot, lambda: place.desk.open)
+    await wait_for(pilot, lambda: place.chain.desk.open)
     return place
 
 
@@ -262,14 +262,14 @@ async def test_a_chain_is_drawn_by_mouse_played_and_its_tasks_are_read_beside_it
 
         def over():
             states.update((one.name, one.phase) for one in rows.view.parts)
-            return place.played_ms is not None and place.played_ms >= rows.whole.ends_ms
+            return place.playing.played_ms is not None and place.playing.played_ms >= rows.whole.ends_ms
 
         await wait_for(pilot, lambda: rows.view is not rows.whole)
         await press(pilot, "greater_than_sign", "greater_than_sign", "greater_than_sign")
         await wait_for(pilot, over)
         for share in range(21):  # a slow machine shows few instants of it
-            place.played_ms = rows.whole.now_ms + share * (rows.whole.ends_ms - rows.whole.now_ms) / 20
-            place._follow()
+            place.playing.played_ms = rows.whole.now_ms + share * (rows.whole.ends_ms - rows.whole.now_ms) / 20
+            place.follow()
             over()
         assert {("report", "waiting"), ("report", "done"), ("levels", "running")} <= states
         assert "played: it is" in text_of(app, "#chain-head")
@@ -310,10 +310,10 @@ async def test_after_a_submission_another_chain_is_begun_by_keys(tmp_path):
         await wait_for(pilot, lambda: [one.name for one in app.query_one("#parts").view.parts] == ["first"])
         # a beginning without a job is nothing that could be lost
         place = app.query_one("ChainPlace")
-        place.desk.put('name = "empty"\n', "/tmp/empty.toml", "")
+        place.chain.desk.put('name = "empty"\n', "/tmp/empty.toml", "")
         asked = []
-        place.unless_lost(lambda: asked.append(True))
-        assert asked and not place.desk.worth_keeping
+        place.file.unless_lost(lambda: asked.append(True))
+        assert asked and not place.chain.desk.worth_keeping
 
 
 def test_what_is_changed_while_its_file_is_read_again_is_not_lost(tmp_path, monkeypatch):

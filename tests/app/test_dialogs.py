@@ -6,7 +6,7 @@ import time
 
 import pytest
 
-from lazy_quarry.app.review.output import ReviewOutput
+from lazy_quarry.app.review.output import OutputReading
 from lazy_quarry.app.shared.dialog import Dialog
 from lazy_quarry.app.shared.figure_pane import FigurePane
 from lazy_quarry.app.shared.finder import Finder
@@ -134,7 +134,7 @@ async def test_whatever_keys_are_pressed_nothing_is_stuck_raises_or_costs_anythi
         monkeypatch.setattr(
             RunAgain, "finish", lambda self, result=None: asked.append(self) or Dialog.finish(self, None)
         )
-        monkeypatch.setattr(ReviewOutput, "action_outside", lambda self, variable: None)
+        monkeypatch.setattr(OutputReading, "outside", lambda self, variable: None)
         rounds = 0
         while rounds < 1 or time.monotonic() < end:
             rounds += 1

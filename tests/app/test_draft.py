@@ -231,7 +231,7 @@ async def test_of_an_array_one_task_is_tried_by_its_values(tmp_path):
         await wait_for(pilot, lambda: app.screen.query("#question"))
         await press(pilot, "y")
         await wait_for(pilot, lambda: place.trial is not None)
-        job = app.client.site.present.engine.state.jobs[place.trial.jobs[0]]
+        job = app.client.site.session.engine.state.jobs[place.trial.jobs[0]]
         assert job.request.parameters == (("level", "9"),)
 
 

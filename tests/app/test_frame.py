@@ -1,4 +1,4 @@
-"""What holds in every place: words can be read, a question keeps the keys, all keys are a key away, no colour where none is wanted."""
+"""Promises of every place: words can be read, a question keeps the keys, all keys are a key away, no colour where none is wanted."""
 
 from itertools import pairwise
 

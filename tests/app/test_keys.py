@@ -88,11 +88,11 @@ async def test_no_key_is_silent(tmp_path):
                 assert seen(app) != before, (place, key)
                 for _ in range(3):
                     await press(pilot, "escape")
-                app._said_until = 0.0
+                app.said_until = 0.0
 
 
 def seen(app):
-    """What is on the screen, as one text."""
+    """The whole screen as one text."""
     return [strip.text for strip in app.screen._compositor.render_strips()], app.theme, app.place, str(app.focused)
 
 
@@ -174,7 +174,9 @@ async def test_tables_are_saved_by_one_key_in_every_place(tmp_path):
         for place, name in names.items():
             await app.action_go(place)
             await settled(pilot)
-            await wait_for(pilot, lambda: app._present().tables() and list(app._present().tables()[0].rows()))
+            await wait_for(
+                pilot, lambda: app.place_in_sight().tables() and list(app.place_in_sight().tables()[0].rows())
+            )
             await press(pilot, "ctrl+r")
             await wait_for(pilot, lambda name=name: f"{name}.csv was written" in app.query_one(NoteBar).text)
             await press(pilot, "ctrl+r")
@@ -261,7 +263,7 @@ async def test_a_report_is_mailed_after_asking_and_an_empty_chain_is_no_error(tm
         await press(pilot, "ctrl+g")
         await wait_for(pilot, lambda: app.focused.id == "asked-address")
         await press(pilot, *"nobody", "enter")
-        await wait_for(pilot, lambda: "is no address for mail" in app.query_one(NoteBar).text)
+        await wait_for(pilot, lambda: "is not a mail address" in app.query_one(NoteBar).text)
         await press(pilot, "ctrl+g", *"noor@oxbow.example", "enter")
         await wait_for(pilot, lambda: app.screen.query("#question"))
         assert "to noor@oxbow.example?" in drawn(app.screen.query_one("#question"))

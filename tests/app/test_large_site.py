@@ -74,7 +74,7 @@ async def test_a_draining_node_says_until_when(tmp_path):
 
     receipt = client.submit(Submission(SCRIPT.format(nodes=1), "x", str(tmp_path)))
     node = client.job(receipt.job).nodes[0]
-    client.present.commit(client.engine.decide(CloseNode(client.now(), node, By(why="a new disk"))))
+    client.session.commit(client.engine.decide(CloseNode(client.now(), node, By(why="a new disk"))))
     async with app.run_test(size=(160, 47)) as pilot:
         await wait_for(pilot, lambda: app.board is not None and app.query("#nodes") and "ALL" in text_of(app, "#nodes"))
         assert "✕ draining, empty by" in text_of(app, "#nodes")

@@ -91,7 +91,7 @@ async def test_survey_keeps_its_cursor_when_the_world_moves(tmp_path):
         nodes.move(12)
         name = nodes.entry().nodes[0].name
         app.client.rehearsed.advance(app.client.rehearsed.now_ms + 3_600_000)
-        version = app.client.site.present.version
+        version = app.client.site.session.version
         await wait_for(pilot, lambda: app.board.version >= version)
         await settled(pilot)
         assert name in [node.name for node in nodes.entry().nodes]
@@ -318,7 +318,7 @@ async def test_hold_release_and_cancel_from_watch(tmp_path):
         await press(pilot, "escape", "x")
         await wait_for(pilot, lambda: app.screen.query("#question"))
         await press(pilot, "right", "enter")
-        await wait_for(pilot, lambda: app.client.site.present.engine.state.jobs[number].stopping == "cancelled")
+        await wait_for(pilot, lambda: app.client.site.session.engine.state.jobs[number].stopping == "cancelled")
 
 
 async def test_scopes_widen_from_mine_to_everyone(tmp_path):
@@ -374,11 +374,11 @@ async def test_the_ledger_is_true_to_the_second(tmp_path):
         rows = app.query_one("#ledger-rows")
         await wait_for(pilot, lambda: len(rows.lines) == 6 and not any(line.adding_up for line in rows.lines))
         line = next(line for line in rows.lines if line.account == "tide-surge")
-        present = app.client.site.present
-        running = [job for job in present.engine.state.running() if job.request.account == "tide-surge"]
-        assert line.running_core_ms == sum(charge_so_far(present.site, job, present.now()) for job in running)
+        session = app.client.site.session
+        running = [job for job in session.engine.state.running() if job.request.account == "tide-surge"]
+        assert line.running_core_ms == sum(charge_so_far(session.site, job, session.now()) for job in running)
         assert line.left_core_ms == 560_000 * 3_600_000 - line.charged_core_ms - line.running_core_ms
-        charged = sum(row.charge_core_ms for row in rows_of(present.journal, sums) if row.account == "tide-surge")
+        charged = sum(row.charge_core_ms for row in rows_of(session.journal, sums) if row.account == "tide-surge")
         assert charged == line.charged_core_ms
         await press(pilot, "down", "down")
         await wait_for(pilot, lambda: "It was charged" in app.query_one(NoteBar).text)
@@ -391,33 +391,33 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         await press(pilot, "6")
         await wait_for(pilot, lambda: app.query("#ranking") and app.query_one("#ranking").rows)
         place = app.query_one("LedgerPlace")
-        await wait_for(pilot, lambda: place.found.total.sums.jobs > 100)
-        charged, span = place.found.total.sums.charged_core_ms, place.found.period
+        await wait_for(pilot, lambda: place.seen.found.total.sums.jobs > 100)
+        charged, span = place.seen.found.total.sums.charged_core_ms, place.seen.found.period
         await wait_for(pilot, lambda: "ends" in text_of(app, "#ledger-rows"))
         await press(pilot, "left")
-        await wait_for(pilot, lambda: place.found.period.end_ms == span.begin_ms)
+        await wait_for(pilot, lambda: place.seen.found.period.end_ms == span.begin_ms)
         await press(pilot, "0", "down", "down", "enter")
-        await wait_for(pilot, lambda: place.found.where.get("account") == ("tide-surge",))
-        await wait_for(pilot, lambda: "imre" in text_of(app, "#ledger-rows") and place.over.split == "user")
-        assert place.found.total.sums.charged_core_ms < charged
+        await wait_for(pilot, lambda: place.seen.found.where.get("account") == ("tide-surge",))
+        await wait_for(pilot, lambda: "imre" in text_of(app, "#ledger-rows") and place.seen.over.split == "user")
+        assert place.seen.found.total.sums.charged_core_ms < charged
         columns = app.query_one("#use-columns")
-        assert all(name in text_of(app, "#use-columns") for name in place.over.keys[: len(TONES)])
+        assert all(name in text_of(app, "#use-columns") for name in place.seen.over.keys[: len(TONES)])
         wide = columns.size.width
         await press(pilot, "slash")
         await wait_for(pilot, lambda: app.query_one("#asked-period").has_focus and app.query_one("#asked-period").size)
         assert columns.size.width == wide
         await press(pilot, *"2027-02", "enter")
-        await wait_for(pilot, lambda: place.found.period.name == "February 2027")
+        await wait_for(pilot, lambda: place.seen.found.period.name == "February 2027")
         await wait_for(pilot, lambda: "waited    nobody" in text_of(app, "#went"))
-        place.query_one(WentLines).show(place.found, waits=False)  # as after every end of a job
+        place.query_one(WentLines).show(place.seen.found, waits=False)  # as after every end of a job
         assert "waited    nobody" in text_of(app, "#went")
         await press(pilot, "right_square_bracket")
-        await wait_for(pilot, lambda: place.found.period.name == "2027 Q1")
+        await wait_for(pilot, lambda: place.seen.found.period.name == "2027 Q1")
         await press(pilot, "v", "g")
-        await wait_for(pilot, lambda: place.over.split == "queue" and place.found.by == ("user",))
+        await wait_for(pilot, lambda: place.seen.over.split == "queue" and place.seen.found.by == ("user",))
         await press(pilot, "tab", "enter")
         await wait_for(pilot, lambda: app.place == "review" and app.query_one("#runs").runs)
-        assert {view.user for view in app.query_one("#runs").runs} == {place.found.rows[0].key[0]}
+        assert {view.user for view in app.query_one("#runs").runs} == {place.seen.found.rows[0].key[0]}
         await press(pilot, "6", "b")
         await wait_for(pilot, lambda: "core-hours left of tide-surge" in text_of(app, "#budget-columns"))
         assert "8 times in 10" in text_of(app, "#budget-columns")
@@ -435,12 +435,12 @@ async def test_ledger_moves_its_period_opens_accounts_and_goes_to_the_jobs_behin
         )
         assert {words.split(",")[0] for words, _ in place.figures()} >= {
             "waits by size",
-            "what was asked for and not used",
+            "what was requested and not used",
         }
         await press(pilot, "6", "d", "slash", *"soon", "enter")
         await wait_for(pilot, lambda: "no period" in app.query_one(NoteBar).text)
         await press(pilot, "escape")
-        await wait_for(pilot, lambda: place.found.where == {})
+        await wait_for(pilot, lambda: place.seen.found.where == {})
 
 
 @given(st.lists(st.integers(1, 40), max_size=6), st.integers(0, 80))

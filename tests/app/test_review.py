@@ -29,7 +29,7 @@ async def review(app, pilot, name=""):
         await wait_for(pilot, lambda: any(run.name == name for run in runs.runs))
         runs.focus()
         runs.move(next(at for at, run in enumerate(runs.runs) if run.name == name))
-        await wait_for(pilot, lambda: place.detail is not None and place.detail.view.name == name)
+        await wait_for(pilot, lambda: place.seen.detail is not None and place.seen.detail.view.name == name)
     await settled(pilot)
     return place, runs
 
@@ -54,17 +54,17 @@ async def test_the_tasks_of_an_array_are_a_field_whose_failures_are_told_togethe
         await press(pilot, "v")
         assert "by how long it ran" in text_of(app, "#tasks") and "▲" not in text_of(app, "#tasks").split("HOW LONG")[0]
         await press(pilot, "enter")
-        await wait_for(pilot, lambda: place.detail.view.task == 31)
-        assert place.sheet == "output" and "over" in text_of(app, "#verdict")
+        await wait_for(pilot, lambda: place.seen.detail.view.task == 31)
+        assert place.seen.sheet == "output" and "over" in text_of(app, "#verdict")
         await press(pilot, "backspace")
-        await wait_for(pilot, lambda: place.detail.view.task is None and place.sheet == "tasks")
+        await wait_for(pilot, lambda: place.seen.detail.view.task is None and place.seen.sheet == "tasks")
 
 
 async def test_results_side_by_side_are_a_curve_and_a_table_and_can_be_taken_along(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         place, _ = await review(app, pilot, "roughness-fit")
         await press(pilot, "R")
-        await wait_for(pilot, lambda: place._trial[0].startswith("14331/"))
+        await wait_for(pilot, lambda: place.results.tried_on[0].startswith("14331/"))
         app.query_one("#pattern").value = "highest lev"
         await wait_for(pilot, lambda: "in 14331/1 it finds" in text_of(app, "#results"))
         app.query_one("#pattern").value = "(oops"
@@ -75,7 +75,7 @@ async def test_results_side_by_side_are_a_curve_and_a_table_and_can_be_taken_alo
         assert "grid=coarse" in text and "roughness" in text and any("\u2800" < sign < "\u28ff" for sign in text)
         assert place.figures()[0][0] == "the results as a curve" and place.figures()[0][1]().title
         await press(pilot, "enter")
-        await wait_for(pilot, lambda: place.detail.view.task == 1)
+        await wait_for(pilot, lambda: place.seen.detail.view.task == 1)
 
 
 async def test_what_to_ask_for_next_time_stands_beside_what_was_asked_for_and_is_drafted_by_a_key(tmp_path):
@@ -103,14 +103,14 @@ async def test_what_differs_is_told_from_the_run_before_or_between_marked_runs(t
         runs.move(next(at for at, run in enumerate(runs.runs) if run.name == "eel-merge"))
         await press(pilot, "t")
         assert len(runs.marked) == 2 and "»" in text_of(app, "#runs")
-        place.action_sheet("differences")
+        place.sheets.turn_to("differences")
         await wait_for(pilot, lambda: "between the marked runs" in text_of(app, "#differences"))
         text = text_of(app, "#differences")
         assert "memory asked" in text and "outcome" in text and "THE SCRIPTS" in text
         runs.marked.clear()
         for name in ("surge-south", "archive-day"):  # both were done, on 32 cores and on 2
             runs.marked[next(run.job for run in runs.runs if run.name == name)] = None
-        place.action_sheet("differences")
+        place.sheets.turn_to("differences")
         await wait_for(pilot, lambda: "speed-up" in text_of(app, "#differences"))
         assert "of its work is serial" in " ".join(text_of(app, "#differences").split())
         assert place.figures()[0][0] == "speed-up and efficiency" and "scales" in place.figures()[0][1]().title
@@ -130,10 +130,10 @@ async def test_all_that_ever_ran_is_searched_sorted_and_shown_in_columns(tmp_pat
         await typed(app, pilot, "search", "memry:3")
         await wait_for(pilot, lambda: 'did you mean "memory"' in app.query_one(NoteBar).text)
         await press(pilot, "ctrl+o")
-        await wait_for(pilot, lambda: place.words == "state:done user:tove" and runs.runs)
+        await wait_for(pilot, lambda: place.searching.words == "state:done user:tove" and runs.runs)
         await press(pilot, "b")
         await wait_for(pilot, lambda: "account" in text_of(app, "#run-head"))
-        place.action_sort_by("took")
+        place.searching.sort_by("took")
         await wait_for(pilot, lambda: "took ↓" in text_of(app, "#run-head"))
         await settled(pilot)
         took = [run.elapsed_s for run in runs.runs]
@@ -148,7 +148,7 @@ async def test_all_that_ever_ran_is_searched_sorted_and_shown_in_columns(tmp_pat
         await wait_for(pilot, lambda: "user" not in text_of(app, "#run-head").split("\n")[1])
         for _ in range(3):
             await press(pilot, "escape")
-        await wait_for(pilot, lambda: not place.words and len(runs.runs) > 5)
+        await wait_for(pilot, lambda: not place.searching.words and len(runs.runs) > 5)
 
 
 async def test_mail_is_read_and_files_and_graphs_are_shown(tmp_path):
@@ -255,7 +255,7 @@ async def test_a_run_on_several_nodes_says_what_each_of_them_did(tmp_path):
         await wait_for(pilot, lambda: "BY NODE" in text_of(app, "#verdict"))
         [idle, busy] = text_of(app, "#verdict").split("BY NODE")[1].split("\n")[1:3]
         assert idle.split()[0] != busy.split()[0] and "of 16" in idle and "GiB" in busy
-        view = place.detail.view
+        view = place.seen.detail.view
         many = tuple(replace(view.parts[0], node=f"c{number}") for number in range(20))
         lines = NodeLines(replace(view, parts=many), 60)
         assert lines.count == 9 and lines.left_out == 12
@@ -276,5 +276,5 @@ async def test_what_is_typed_after_a_key_that_opens_a_line_gets_there_also_on_a_
             app.post_message(
                 events.Key("equals_sign" if key == "=" else key, None if key in ("slash", "enter") else key)
             )
-        await wait_for(pilot, lambda: place.words)
-        assert place.words == "name=mesh"
+        await wait_for(pilot, lambda: place.searching.words)
+        assert place.searching.words == "name=mesh"

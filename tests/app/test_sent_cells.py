@@ -39,7 +39,7 @@ CONSOLE = Console(color_system="truecolor", force_terminal=True)
 
 
 def look(sign, style):
-    """What is seen of a cell: of an empty one its ground alone."""
+    """The visible part of a cell: of an empty one its ground alone."""
     style = style or Style()
     ground = style.bgcolor.name if style.bgcolor else ""
     if sign == " " and not (style.underline or style.reverse):

@@ -77,7 +77,7 @@ async def test_ten_tasks_of_a_morning_take_few_keys(tmp_path):
         press.taken(9)
 
         # 6. Run these again, with the memory that they needed.
-        await press("backspace", until=lambda: app.query_one("ReviewPlace").sheet == "tasks")
+        await press("backspace", until=lambda: app.query_one("ReviewPlace").seen.sheet == "tasks")
         await press("U", until=lambda: app.screen.query("#again-settings"))
         await wait_for(pilot, lambda: "8 tasks" in text_of(app.screen, "#again-foot"))
         await press("tab", "enter", until=press.note("run again as"))
@@ -117,7 +117,7 @@ async def test_ten_tasks_of_a_morning_take_few_keys(tmp_path):
             "down",
             "down",
             "enter",
-            until=lambda: app.query_one("LedgerPlace").account,
+            until=lambda: app.query_one("LedgerPlace").seen.account,
         )
         await press("ctrl+r", until=press.note("accounts.csv was written"))
         await press("ctrl+s", until=press.note(".pdf was written"))

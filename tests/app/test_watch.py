@@ -100,7 +100,7 @@ async def test_a_change_chosen_from_the_ladder_is_made_and_keeps_the_number(tmp_
         change = rows.rows[0][0]
         await press(pilot, "enter")
         await wait_for(pilot, lambda: app.query_one("#ground").display)
-        job = app.client.site.present.engine.state.jobs[number]
+        job = app.client.site.session.engine.state.jobs[number]
         assert job.request.walltime_s < 3 * 86_400 and dict(change.set)["walltime"]
         await wait_for(
             pilot, lambda: any(view.job == number and view.forecast_ms == change.start_ms for view in jobs.jobs)
@@ -111,12 +111,12 @@ async def test_a_change_typed_by_hand_that_is_wrong_says_why_and_changes_nothing
     async with demo(tmp_path) as (app, pilot):
         jobs = await to_watch(app, pilot)
         put_on(jobs, "sediment-big")
-        before = app.client.site.present.engine.state.jobs[jobs.current().job].request
+        before = app.client.site.session.engine.state.jobs[jobs.current().job].request
         await press(pilot, "e")
         await wait_for(pilot, lambda: app.query_one(Changes).rows)
         await press(pilot, *"nodes=99", "enter")
         await wait_for(pilot, lambda: "stays as it is" in app.query_one(NoteBar).text)
-        assert app.client.site.present.engine.state.jobs[jobs.current().job].request == before
+        assert app.client.site.session.engine.state.jobs[jobs.current().job].request == before
 
 
 async def test_ones_own_jobs_move_among_themselves(tmp_path):
@@ -139,7 +139,7 @@ async def test_what_is_marked_is_held_together_and_cancelled_after_one_question(
         chosen = set(jobs.marked)
         assert len(chosen) == 2 and "2 marked" in text_of(app, "#axis")
         await press(pilot, "h")
-        state = app.client.site.present.engine.state
+        state = app.client.site.session.engine.state
         await wait_for(pilot, lambda: all(state.jobs[number].phase is Phase.HELD for number in chosen))
         assert jobs.marked == chosen  # marks stay, for what is to be done next
         assert all(str(number) in app.query_one(NoteBar).text for number in chosen)

@@ -1,4 +1,4 @@
-"""What to ask for next time, and how runs scale, from real runs on this machine."""
+"""Advice for the next run, and how runs scale, from real runs on this machine."""
 
 import json
 

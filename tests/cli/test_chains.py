@@ -188,13 +188,13 @@ def test_a_chain_is_held_released_and_cancelled_as_one(demo):
 
 
 def test_what_is_refused_submits_nothing(demo):
-    jobs = len(demo.site.present.engine.state.jobs)
+    jobs = len(demo.site.session.engine.state.jobs)
     told = demo.submit_chain(source(a="", b='after = { c = "succeeds" }'))
-    assert told.chain is None and told.findings and len(demo.site.present.engine.state.jobs) == jobs
+    assert told.chain is None and told.findings and len(demo.site.session.engine.state.jobs) == jobs
     many = source(**{f"j{number}": "" for number in range(60)})  # one may have fifty waiting
     told = demo.submit_chain(many)
     assert told.chain is None and "over-limit" in {one.code for _, one in told.findings}
-    live = demo.site.present.engine.state.jobs.values()
+    live = demo.site.session.engine.state.jobs.values()
     assert not [job for job in live if job.request.name.startswith("j") and job.phase is not Phase.RUNNING]
     with pytest.raises(Refused, match='no job "z"'):
         demo.report_chain(source(a=""), ["z"], {})

@@ -23,7 +23,7 @@ printf '%s\\n' "${COMPREPLY[@]}"
 
 
 def completed(machine, line, *words):
-    """What bash would offer at the end of a line; ``words`` are the line as readline parts it."""
+    """The words that bash would offer at the end of a line; ``words`` are the line as readline parts it."""
     environment = machine.environment | {"PATH": f"{BIN}:{os.environ['PATH']}"}
     run = subprocess.run(
         ["bash", "--norc", "-c", ASK, "bash", line, *words], capture_output=True, text=True, env=environment

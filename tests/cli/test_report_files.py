@@ -1,4 +1,4 @@
-"""What a report writes: a document, and the jobs in open formats; read by other programs' readers."""
+"""The files of a report: a document, and the jobs in open formats; read by other programs' readers."""
 
 import json
 from email import message_from_bytes, policy

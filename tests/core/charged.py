@@ -1,4 +1,4 @@
-"""What an attempt is charged, worked out from fractions: the model that the engine's charges are compared with."""
+"""The charge of an attempt, worked out from fractions: the model that the engine's charges are compared with."""
 
 from fractions import Fraction
 from math import floor, prod

@@ -1,4 +1,4 @@
-"""Which lines say that something went wrong, and which only sound like it."""
+"""Lines that say that something went wrong, and lines that only sound like it."""
 
 import pytest
 from hypothesis import given

@@ -1,4 +1,4 @@
-"""What is foreseen: run times drawn from what is known, ranges that hold as often as they say, trials, warnings."""
+"""Foresight: run times drawn from what is known, ranges that hold as often as they say, trials, warnings."""
 
 import math
 import random
@@ -59,40 +59,40 @@ def test_runs_of_the_name_say_more_than_those_of_others():
     )  # a share of its own walltime
 
 
-# -- hindsight ------------------------------------------------------------------------------------
+# -- calibration ----------------------------------------------------------------------------------
 
 
 @pytest.mark.parametrize(("scale", "shift"), [(1.0, 0.0), (5.0, 0.0), (0.2, 30.0)])
 def test_ranges_that_are_off_are_set_right_by_those_before(scale, shift):
-    chance, hindsight, held, at = random.Random(3), Hindsight(), [], 0
+    chance, calibration, held, at = random.Random(3), Hindsight(), [], 0
     for job in range(1500):
         at += 100_000
         middle = math.exp(chance.gauss(7, 1))
         drawn = Waits(0.9 * middle, middle, 1.1 * middle)  # far too narrow, whatever comes
-        shown = hindsight.corrected(("new", ""), at, [drawn])[0]
+        shown = calibration.corrected(("new", ""), at, [drawn])[0]
         assert shown.early_s <= shown.likely_s <= shown.late_s
         waited = scale * middle * math.exp(chance.gauss(0, 0.5)) + shift
-        hindsight.note(("new", ""), job, at, drawn, shown)
-        hindsight.started(job, at + round(waited * 1000))
+        calibration.note(("new", ""), job, at, drawn, shown)
+        calibration.started(job, at + round(waited * 1000))
         if job >= 500:
             held.append(shown.early_s <= waited <= shown.late_s)
     assert 0.75 <= np.mean(held) <= 0.85
 
 
 def test_what_has_not_started_counts_as_late_and_what_was_changed_not_at_all():
-    hindsight, drawn = Hindsight(), Waits(10, 20, 30)
+    calibration, drawn = Hindsight(), Waits(10, 20, 30)
     for job in range(FEWEST):
-        hindsight.note(("new", "spare"), job, 0, drawn, drawn)
+        calibration.note(("new", "spare"), job, 0, drawn, drawn)
     for job in range(5):
-        hindsight.dropped(job)
-    assert hindsight.seen(("new", "spare")) == FEWEST - 5  # too few of its own by now, and of all tiers
+        calibration.dropped(job)
+    assert calibration.seen(("new", "spare")) == FEWEST - 5  # too few of its own by now, and of all tiers
     for job in range(FEWEST):
-        hindsight.note(("new", "spare"), 100 + job, 0, drawn, drawn)
-    hindsight.settle(50_000)
-    kept = hindsight.kept()[("new", "spare")]
+        calibration.note(("new", "spare"), 100 + job, 0, drawn, drawn)
+    calibration.settle(50_000)
+    kept = calibration.kept()[("new", "spare")]
     assert kept.late < 0.1  # all of them are overdue
-    assert hindsight.corrected(("new", "spare"), 500_000, [drawn])[0].late_s >= 400
-    again = Hindsight(hindsight.kept())
+    assert calibration.corrected(("new", "spare"), 500_000, [drawn])[0].late_s >= 400
+    again = Hindsight(calibration.kept())
     again.started(100, 900_000)
     assert again.corrected(("new", "spare"), 900_000, [drawn])[0].late_s >= 400
 

@@ -1,4 +1,4 @@
-"""What is written in open formats is read back by independent readers, and says what the records say."""
+"""Open formats that are written are read back by independent readers, and says what the records say."""
 
 import io
 import itertools

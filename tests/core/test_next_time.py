@@ -1,4 +1,4 @@
-"""What to ask for next time: seldom too small, never below what failed, and what it grows with."""
+"""Advice for the next run: seldom too small, never below what failed, and what it grows with."""
 
 import math
 import random
@@ -9,12 +9,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from scipy.stats import linregress
 
-from lazy_quarry.core.advice.next_time import PastRun, bound_of, next_time, round_memory, round_time
+from lazy_quarry.core.advice.next_time import RunToLearnFrom, bound_of, next_time, round_memory, round_time
 from lazy_quarry.core.advice.scaling import amdahl, power_law, scaling
 from lazy_quarry.core.advice.straight_line import line_through
 
 runs = st.builds(
-    PastRun,
+    RunToLearnFrom,
     st.floats(1, 1e6), st.floats(0, 1e6), st.integers(1, 512), st.floats(0, 600), st.integers(60, 10**6), st.floats(1, 1e6),
     st.booleans(), st.booleans(),
     st.lists(st.tuples(st.sampled_from(["n", "grid"]), st.sampled_from(["1", "2", "10", "1e3", "fine", "nan", "-4"])), max_size=2).map(tuple),
@@ -42,13 +42,13 @@ def test_from_ten_runs_on_at_most_one_in_fifty_needs_more(count):
     chance, small = random.Random(count), 0
     for _ in range(600):
         *known, coming = (math.exp(chance.gauss(7, 0.5)) for _ in range(count + 1))
-        small += coming > next_time([PastRun(value, 0, 1, 1, 0, 0) for value in known]).walltime_s
+        small += coming > next_time([RunToLearnFrom(value, 0, 1, 1, 0, 0) for value in known]).walltime_s
     assert small / 600 <= 0.035  # one in fifty, and what six hundred draws may stray
 
 
 def test_what_grows_with_a_parameter_is_told_and_followed():
     def run(n, factor=1.0):
-        return PastRun(3 * n**1.5 * factor, 10.0, 1, 1, 86_400, 100, parameters=(("n", str(n)), ("kind", "a")))
+        return RunToLearnFrom(3 * n**1.5 * factor, 10.0, 1, 1, 86_400, 100, parameters=(("n", str(n)), ("kind", "a")))
 
     known = [run(n, factor) for n in (10, 20, 40, 80) for factor in (0.95, 1.0, 1.05)]
     found = next_time(known, ((("n", "160"), ("kind", "a")),))

@@ -1,4 +1,4 @@
-"""What is charged: the largest share of a node, its size, and the factors of traits, queue and tier; and what is free."""
+"""Charges: the largest share of a node, its size, and the factors of traits, queue and tier; and what is free."""
 
 from dataclasses import replace
 

@@ -47,7 +47,7 @@ def put(folder, kind):
 
 
 def quick(work):
-    """What work comes to, which may raise an OSError or Timeout; that it ends at once is the promise."""
+    """Do some work, which may raise an OSError or Timeout; that it ends at once is the promise."""
     found = []
 
     def run():

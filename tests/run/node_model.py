@@ -93,7 +93,7 @@ NOTHING = Exit(0, 0)
 
 @dataclass
 class Journal:
-    """What is on the engine's disk."""
+    """The events on the engine's disk."""
 
     epoch: int = 0
     started: dict[str, int] = field(default_factory=dict)
@@ -176,11 +176,11 @@ class World:
         self.engine_starts()
 
     def goes_on(self, chance: int) -> None:
-        """What happens by itself."""
+        """Steps that happen by themselves."""
         self._do(chance, [*self.engine_steps(), *self.messages_come(), *self.node_steps()])
 
     def goes_wrong(self, chance: int) -> None:
-        """What must not happen, and does."""
+        """Faults: steps that happen to it."""
         self._do(chance, [*self.messages_stray(), *self.ends_and_returns()])
 
     def a_tick(self) -> None:
@@ -195,7 +195,7 @@ class World:
             self._look()
 
     def _look(self) -> None:
-        """What must hold. Raises :class:`Broken`."""
+        """Check what must hold. Raises :class:`Broken`."""
         many = [name for name, count in self.begun.items() if count > 1]
         ended = [name for name, count in self.ends.items() if count > 1]
         told = [self.broken, *(f"{name} was begun twice" for name in many), *(f"{name} ended twice" for name in ended)]
@@ -205,7 +205,7 @@ class World:
     # -- the engine -----------------------------------------------------------------------------------
 
     def engine_steps(self) -> Iterator[Callable[[], object]]:
-        """What engines can do."""
+        """Steps that engines can take."""
         if not self.engines:
             yield self.engine_starts
         for engine in self.engines:
@@ -221,7 +221,7 @@ class World:
                 yield partial(self.repeats_itself, engine)
 
     def is_out_of_reach(self, engine: Engine, name: str) -> bool:
-        """Whether an engine takes an attempt to be over because nothing renews its lease any more."""
+        """True when an engine takes an attempt to be over because nothing renews its lease any more."""
         counted = engine.answered if self.kept.waits_for_last_answer else engine.came
         since = counted.get(name, engine.known.started[name])
         if not self.leases:
@@ -247,7 +247,7 @@ class World:
             self.send((Settle if name in engine.known.ended else Ensure)(engine.epoch, name))
 
     def refuses(self, engine: Engine) -> bool:
-        """Whether the journal takes nothing from this engine any more."""
+        """True when the journal takes nothing from this engine any more."""
         return self.kept.journal_refuses_lower_epochs and engine.epoch < self.journal.epoch
 
     def attempt_starts(self, engine: Engine, name: str) -> None:
@@ -345,7 +345,7 @@ class World:
     # -- the node -------------------------------------------------------------------------------------
 
     def node_steps(self) -> Iterator[Callable[[], object]]:
-        """What supervisors, scripts and the agent can do."""
+        """Steps that supervisors, scripts and the agent can take."""
         if not self.agent:
             yield self.agent_starts
         for one in self.running:

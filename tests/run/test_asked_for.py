@@ -1,4 +1,4 @@
-"""What a header asks for beside cores and time, for real on this machine."""
+"""Requests of a header beside cores and time, for real on this machine."""
 
 import grp
 import json

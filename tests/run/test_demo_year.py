@@ -54,12 +54,12 @@ def test_the_first_days_are_busy_with_a_node_mended_and_budgets_that_last():
     used, waited = [], 0
     for day in range(1, 8):
         rehearsed.advance(BEGINS_MS + day * DAY_MS)
-        state = rehearsed.present.engine.state
+        state = rehearsed.session.engine.state
         used.append(sum(job.cores_allocated for job in state.running()))
         waited += any(job.phase is Phase.WAITING for job in state.jobs.values())
     assert sum(used) / len(used) > 600 and waited >= 5
-    assert "c17" not in state.closures and {row.kind for row in rows_of(rehearsed.present.journal, events)} >= {
+    assert "c17" not in state.closures and {row.kind for row in rows_of(rehearsed.session.journal, events)} >= {
         "node-closed",
         "node-opened",
     }
-    assert all(line.left_core_ms > 0 for line in rehearsed.present.account_lines() if line.account != "commons")
+    assert all(line.left_core_ms > 0 for line in rehearsed.session.account_lines() if line.account != "commons")

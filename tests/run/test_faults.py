@@ -383,12 +383,12 @@ def test_a_disk_that_fills_after_the_claim_loses_nothing(tmp_path, monkeypatch):
     start.folder = Full()
     start.folder.name = "1-1-ab"
     limits = type("Limits", (), {"memory_mib": 64, "cores": os.sched_getaffinity(0)})
-    monkeypatch.setattr(groups, "_bases", dict)  # this process itself would go through them
+    monkeypatch.setattr(groups, "group_bases", dict)  # this process itself would go through them
     command = type("Command", (), {"environment": {}, "arguments": []})
     start.intent = type("Intent", (), {"command": command, "limits": limits})
-    start._take_on = lambda: None
-    start._command_file = lambda: "/bin/true"
-    start._source = start._output = start._errors = os.open("/dev/null", os.O_RDWR)
+    start.take_on = lambda: None
+    start.command_file = lambda: "/bin/true"
+    start.source = start.output = start.errors = os.open("/dev/null", os.O_RDWR)
     monkeypatch.chdir(tmp_path)
     pid = start.spawn(60)
     assert os.waitpid(pid, 0)[1] == 0
@@ -442,7 +442,7 @@ def test_a_large_journal_is_read_whole_beside_the_work_and_damage_is_told(machin
         return server.Server(machine.state)
 
     found = asyncio.run(opened())
-    notice = until(lambda: found.site.present.damage, "the notice")
+    notice = until(lambda: found.site.session.damage, "the notice")
     assert "is damaged" in notice and found.site.queries.notices(Caller("ada"))[0] == notice
 
 

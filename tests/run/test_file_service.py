@@ -166,7 +166,7 @@ def test_what_a_disk_holds_up_is_given_up_and_holds_nothing_else_up(remote, monk
 
     def ask():
         with pytest.raises(TimeoutError) as fault:
-            remote._ask("live", "7-1")
+            remote.ask("live", "7-1")
         faults.append(fault.value.errno)
 
     asking = [threading.Thread(target=ask) for _ in range(WORKERS + 2)]
@@ -186,7 +186,7 @@ def test_more_than_may_wait_is_refused(remote, monkeypatch):
 
     def ask():
         try:
-            remote._ask("live", "7-1")
+            remote.ask("live", "7-1")
         except OSError as fault:
             faults.append(fault.errno)
 

@@ -17,7 +17,7 @@ from lazy_quarry.link.client import SocketClient
 from lazy_quarry.run.agent_link import AgentLink
 from lazy_quarry.run.node.attempt import read_intent
 from lazy_quarry.run.node.sockets import dial
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from tests.conftest import script, until
 
 WAITS = "while [ ! -e go ]; do sleep 0.02; done"
@@ -132,7 +132,7 @@ def test_a_fault_in_any_step_is_told_and_the_others_are_done(machine, monkeypatc
 
     async def tried():
         found = server.Server(machine.state)
-        steps = found._steps()
+        steps = found.steps()
         for wrong in range(len(steps)):
             done = []
 
@@ -144,19 +144,19 @@ def test_a_fault_in_any_step_is_told_and_the_others_are_done(machine, monkeypatc
 
                 return step
 
-            monkeypatch.setattr(found, "_steps", lambda made=made: tuple(made(number) for number in range(len(steps))))
-            found._move_on()
+            monkeypatch.setattr(found, "steps", lambda made=made: tuple(made(number) for number in range(len(steps))))
+            found.move_on()
             assert done == [number for number in range(len(steps)) if number != wrong]
-            note = found.site.present.step_note
+            note = found.site.session.step_note
             lack = isinstance(fault, OSError)
             assert (
                 ("tries again" in note and "engine.log" not in note)
                 if lack
                 else "engine.log in the state folder" in note
             )
-            monkeypatch.setattr(found, "_steps", lambda: ())
-            found._move_on()
-            assert found.site.present.step_note == ""
+            monkeypatch.setattr(found, "steps", lambda: ())
+            found.move_on()
+            assert found.site.session.step_note == ""
 
     asyncio.run(tried())
 
@@ -202,7 +202,7 @@ def test_a_link_to_the_agent_is_told_of_while_its_descriptor_is_still_its_own(tm
     seen = []
     link = AgentLink(tmp_path, "", None, lambda descriptor: seen.append((descriptor, os.fstat(descriptor).st_ino)))
     ours, its = socket.socketpair()
-    link._link, known = ours, (ours.fileno(), os.fstat(ours.fileno()).st_ino)
+    link.link, known = ours, (ours.fileno(), os.fstat(ours.fileno()).st_ino)
     its.close()
     assert not list(link.heard()) and seen == [known] and not link.connected
     link.drop()
@@ -242,7 +242,7 @@ def test_nobody_waits_for_an_engine_that_was_stopped_while_they_were_connected(m
     told = machine.lq("jobs")
     assert told.returncode == 2 and f"kill -CONT {engine}" in told.stderr
     os.kill(engine, signal.SIGCONT)
-    assert client.jobs() == [] and answers(machine) and not client._replies
+    assert client.jobs() == [] and answers(machine) and not client.replies
     client.close()
 
 
@@ -326,7 +326,7 @@ def test_what_can_never_be_started_ends_as_failed(machine, monkeypatch):
     machine.state.mkdir(mode=0o700)
     journal = Journal(machine.state)
     site = SiteInUse(
-        Present(
+        Session(
             this_machine(),
             journal,
             Nodes({"here": ThisNode(machine.state, [0], journal)}, "here", journal.identity),
@@ -337,7 +337,7 @@ def test_what_can_never_be_started_ends_as_failed(machine, monkeypatch):
     receipt = site.operations.submit(Caller("root"), Submission(text, "x.sh", str(machine.work)))
     assert receipt.job, receipt.diagnostics
     site.dispatcher.step()
-    job = site.present.find(receipt.job)
+    job = site.session.find(receipt.job)
     assert job.phase == "failed" and "it could not be started" in job.reason
 
 

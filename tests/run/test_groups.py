@@ -12,9 +12,9 @@ VERSION_2 = "0::/user.slice/user@1000.service\n"
 
 @pytest.fixture(autouse=True)
 def fresh():
-    groups._bases.cache_clear()
+    groups.group_bases.cache_clear()
     yield
-    groups._bases.cache_clear()
+    groups.group_bases.cache_clear()
 
 
 def hierarchy(tmp_path, own, folders):
@@ -22,7 +22,7 @@ def hierarchy(tmp_path, own, folders):
     for folder in folders:
         (tmp_path / "root" / folder).mkdir(parents=True)
         (tmp_path / "root" / folder / "cgroup.procs").touch()
-    return groups._bases(str(tmp_path / "root"), str(tmp_path / "own"))
+    return groups.group_bases(str(tmp_path / "root"), str(tmp_path / "own"))
 
 
 @pytest.mark.parametrize(
@@ -57,7 +57,7 @@ def test_controllers_are_let_through_and_cores_filled_in(tmp_path):
                 (tmp_path / f"root/{folder}{below}/{each}").touch()
     (tmp_path / "root/cpuset/cpuset.cpus").write_text("0-3\n")
     (tmp_path / "own").write_text(VERSION_1)
-    groups._bases(str(tmp_path / "root"), str(tmp_path / "own"))
+    groups.group_bases(str(tmp_path / "root"), str(tmp_path / "own"))
     assert (tmp_path / "root/cpuset/lazy-quarry/cpuset.cpus").read_text() == "0-3"
     for below in ("", "/lazy-quarry"):
         assert (tmp_path / f"root/unified{below}/cgroup.subtree_control").read_text().endswith("+cpuset")
@@ -66,7 +66,7 @@ def test_controllers_are_let_through_and_cores_filled_in(tmp_path):
 @pytest.mark.parametrize("hierarchies", [{"": "", "memory": "memory", "cpuset": "cpuset"}, {"": ""}, {"pids": "pids"}])
 def test_an_attempt_is_contained_and_held_to_what_it_asked_for(tmp_path, monkeypatch, hierarchies):
     bases = {each: str(tmp_path / f"{folder}base") for each, folder in hierarchies.items()}
-    monkeypatch.setattr(groups, "_bases", lambda: bases)
+    monkeypatch.setattr(groups, "group_bases", lambda: bases)
     monkeypatch.setattr(groups, "_JOBS_FIRST", 0)
     name, files = (
         "7-1-ab",
@@ -121,7 +121,7 @@ def test_an_attempt_is_contained_and_held_to_what_it_asked_for(tmp_path, monkeyp
 
 
 def test_without_groups_nothing_is_missed(monkeypatch):
-    monkeypatch.setattr(groups, "_bases", dict)
+    monkeypatch.setattr(groups, "group_bases", dict)
     assert not groups.enter("1-1") and groups.members("1-1") == []
     with groups.limits("1-1", 100, [0]):
         pass

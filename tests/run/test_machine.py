@@ -67,7 +67,7 @@ def test_memory_is_kept(machine):
     assert found["memory_peak_mib"] > 64
 
 
-@pytest.mark.skipif("memory" not in groups._bases(), reason="no group of memory can be made here")
+@pytest.mark.skipif("memory" not in groups.group_bases(), reason="no group of memory can be made here")
 def test_memory_is_kept_by_the_kernel_where_it_can_be(machine):
     job = machine.submit('python3 -c "bytearray(6 << 30)"; sleep 60')  # far faster than any watching
     found = machine.ended(job)
@@ -75,7 +75,7 @@ def test_memory_is_kept_by_the_kernel_where_it_can_be(machine):
     assert 64 <= found["memory_peak_mib"] <= 128
 
 
-@pytest.mark.skipif("cpuset" not in groups._bases(), reason="no group of cores can be made here")
+@pytest.mark.skipif("cpuset" not in groups.group_bases(), reason="no group of cores can be made here")
 def test_cores_cannot_be_taken_back(machine):
     take = "import os; os.sched_setaffinity(0, range(os.cpu_count())); print(len(os.sched_getaffinity(0)))"
     job = machine.submit(f"python3 -c '{take}'")

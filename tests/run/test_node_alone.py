@@ -1,4 +1,4 @@
-"""What runs inside a node needs nothing but the standard library of Python 3.9 or newer."""
+"""Code that runs inside a node needs nothing but the standard library of Python 3.9 or newer."""
 
 import json
 import os

@@ -1,4 +1,4 @@
-"""What others keep busy on this machine."""
+"""The cores that others keep busy on this machine."""
 
 from types import SimpleNamespace
 

@@ -47,7 +47,7 @@ budget = 1000
 def test_a_trace_is_the_past_of_a_site_of_its_own_size(tmp_path):
     days = [line(number, number * 3600, 60, 1800, 8, status=(1, 0, 5)[number % 3]) for number in range(1, 101)]
     rehearsed, name = own_rehearsal(str(trace(tmp_path, *days)), "", 7)
-    assert name == "river" and rehearsed.present.site.cores == 64 and len(rehearsed.present.site.nodes) == 4
+    assert name == "river" and rehearsed.session.site.cores == 64 and len(rehearsed.session.site.nodes) == 4
     rehearsed.add_past(1)
     client = rehearsed.client()
     found = client.report("all", ["user"])
@@ -90,22 +90,22 @@ def test_a_rehearsal_site_of_a_site_file_takes_jobs_and_a_trace(tmp_path):
     site = rehearsal_site(path)
     assert (site.name, site.cores, site.queue["short"].walltime_limit_s) == ("weir", 64, 86_400)
     rehearsed, name = own_rehearsal("", str(path), 7)
-    assert name == "weir" and len(rehearsed.present.site.nodes) == 4
+    assert name == "weir" and len(rehearsed.session.site.nodes) == 4
     rehearsed, name = own_rehearsal(
         str(trace(tmp_path, line(1, 0, 0, 100, 20), line(2, 100_000, 0, 100, 99))), str(path), 7
     )
     rehearsed.add_past(1)
-    ended = rehearsed.present.journal.ended_after(-1, 0, 10)
+    ended = rehearsed.session.journal.ended_after(-1, 0, 10)
     assert [(job.phase, job.cores_allocated) for job in ended] == [(Phase.DONE, 20)]
     assert {one.node for one in ended[0].allocations} <= set(site.node)
-    assert rehearsed.present.site.account["g2"].budget_core_hours == 1000
+    assert rehearsed.session.site.account["g2"].budget_core_hours == 1000
 
 
 def test_the_clock_of_a_site_whose_history_is_over_goes_on(tmp_path):
     rehearsed, _ = own_rehearsal(str(trace(tmp_path, line(1, 0, 0, 100, 4))), "", 7)
     client = DemoClient(60, True, past_days=1, rehearsed=rehearsed)
     try:
-        until(lambda: not rehearsed.present.adding_past)
+        until(lambda: not rehearsed.session.adding_past)
         now = rehearsed.now_ms
         for _ in range(4):
             client.step()

@@ -75,7 +75,7 @@ def test_a_reader_ends_with_the_client_that_it_works_for_and_the_others_with_the
     leaves = SocketClient(machine.state)
     stopped(pid)
     Asked(lambda: leaves.report("all"))
-    until(lambda: leaves._number, "the call")
+    until(lambda: leaves.asked, "the call")
     assert not leaves.jobs()  # which comes after it
     leaves.close()
     until(lambda: engine.report("all"), "another reader")
@@ -89,9 +89,9 @@ def test_a_reader_ends_with_the_client_that_it_works_for_and_the_others_with_the
 def test_what_ends_or_hangs_is_told_and_the_next_call_is_answered(machine, engine):
     (pid, *_), (starter,) = readers(machine)
     stopped(pid)
-    made = engine._number
+    made = engine.asked
     slow = Asked(lambda: engine.waits("all"))
-    until(lambda: engine._number > made, "the call")
+    until(lambda: engine.asked > made, "the call")
     assert not engine.jobs()  # which comes after it
     os.kill(pid, signal.SIGKILL)
     until(lambda: slow.told, "what became of it")

@@ -58,7 +58,7 @@ def played(seed, steps):
             number = rehearsed.client().submit(Submission(script(HEADER))).job
         rehearsed.advance(rehearsed.now_ms + step * MINUTE_MS)
     # without the chained checksum, which begins with the random identity of each journal
-    return rehearsed, number, [tuple(row)[:-1] for row in rows_of(rehearsed.present.journal, events)]
+    return rehearsed, number, [tuple(row)[:-1] for row in rows_of(rehearsed.session.journal, events)]
 
 
 @settings(max_examples=6)
@@ -82,7 +82,7 @@ def test_no_node_is_ever_over_in_the_demo(seed):
         rehearsed.advance(rehearsed.now_ms + HOUR_MS)
         held = [
             (allocation.node, core)
-            for one in rehearsed.present.engine.state.running()
+            for one in rehearsed.session.engine.state.running()
             for allocation in one.allocations
             for core in allocation.cores
         ]
@@ -115,7 +115,7 @@ def test_your_jobs_stand_in_many_states_and_the_past_is_in_the_books():
         Phase.OVERTIME,
         Phase.OVERMEMORY,
     }
-    kept = rows_of(rehearsed.present.journal, sums)
+    kept = rows_of(rehearsed.session.journal, sums)
     for line in board.accounts:
         assert line.charged_core_ms == sum(row.charge_core_ms for row in kept if row.account == line.account)
         assert line.jobs == sum(row.jobs for row in kept if row.account == line.account)
@@ -177,9 +177,9 @@ def test_the_demos_clock_runs_stands_and_steps():
         assert client.faster(-1).speed == 900
         assert client.faster(5).speed == 3600
         client.set_clock(paused=True)
-        before = client.site.present.version
+        before = client.site.session.version
         client.step()
-        assert client.site.present.version > before
+        assert client.site.session.version > before
         assert client.changes(before, 1) > before
     finally:
         client.close()

@@ -1,4 +1,4 @@
-"""What a run printed stays its own, tasks that ran again stand in their array, and arguments are a part of the record."""
+"""The output of a run stays its own, tasks that ran again stand in their array, and arguments are a part of the record."""
 
 import json
 

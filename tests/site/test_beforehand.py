@@ -1,4 +1,4 @@
-"""What an act would come to is what it comes to, and looking changes nothing."""
+"""An act comes to what was said before it, and looking changes nothing."""
 
 import pytest
 from hypothesis import given, settings
@@ -50,7 +50,7 @@ def kept(site):
         state.next_number,
         site.journal.number,
         {number: job.phase for number, job in state.jobs.items()},
-        site.present.version,
+        site.session.version,
     )
 
 

@@ -6,6 +6,7 @@ import random
 import pytest
 
 from lazy_quarry.core.engine.commands import CloseNode, HoldJob, OpenNode
+from lazy_quarry.core.engine.plans import Plans
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import Phase
@@ -26,11 +27,11 @@ from lazy_quarry.views.board_mirror import BoardMirror
 from tests.conftest import SiteUnderTest, script, small_site, until
 
 
-def all_of(present, caller):
+def all_of(session, caller):
     """The board as somebody sees it who has just come, with everything in sight."""
-    jobs = present.engine.state.jobs
+    jobs = session.engine.state.jobs
     touched = set(jobs.touched)
-    keeper = BoardKeeper(present, JobViews(present))
+    keeper = BoardKeeper(session, JobViews(session))
     board = BoardMirror().take(keeper.change(caller, None, list(jobs), whole=True))
     jobs.touched |= touched  # they are for the other keeper, too
     return board
@@ -38,26 +39,26 @@ def all_of(present, caller):
 
 def test_whoever_follows_the_board_sees_what_whoever_asks_for_all_of_it_sees():
     chance, rehearsed = random.Random(4), Rehearsed(7)
-    present = rehearsed.present
-    people = [rehearsed.person, caller_of(present.site, "olga"), caller_of(present.site, "tove")]
+    session = rehearsed.session
+    people = [rehearsed.person, caller_of(session.site, "olga"), caller_of(session.site, "tove")]
     readers = [(InProcessClient(rehearsed.site, one), BoardMirror()) for one in people]
-    nodes = [node.name for node in present.site.nodes if node.runs_jobs]
+    nodes = [node.name for node in session.site.nodes if node.runs_jobs]
     for turn in range(60):
-        live = list(present.engine.state.jobs)
+        live = list(session.engine.state.jobs)
         what = chance.choice(["time", "time", "time", "hold", "close", "open", "nothing", "past"])
         if what == "time":
             rehearsed.advance(rehearsed.now_ms + chance.randrange(1, 3_000_000))
         elif what == "hold" and live:
-            job = present.engine.state.jobs[chance.choice(live)]
+            job = session.engine.state.jobs[chance.choice(live)]
             if job.phase is Phase.WAITING:
-                present.commit(present.engine.decide(HoldJob(rehearsed.now_ms, job.number, By(job.user))))
+                session.commit(session.engine.decide(HoldJob(rehearsed.now_ms, job.number, By(job.user))))
         elif what in ("close", "open"):
             command = CloseNode(rehearsed.now_ms, chance.choice(nodes), By(why="sick"))
-            if what == "open" and present.engine.state.closures:
-                command = OpenNode(rehearsed.now_ms, min(present.engine.state.closures))
-            present.commit(present.engine.decide(command))
+            if what == "open" and session.engine.state.closures:
+                command = OpenNode(rehearsed.now_ms, min(session.engine.state.closures))
+            session.commit(session.engine.decide(command))
             rehearsed.site.dispatcher.step()
-        elif what == "past" and turn > 30 and not present.past:
+        elif what == "past" and turn > 30 and not session.past:
             rehearsed.add_past(2)
         client, mirror = chance.choice(readers)
         if chance.random() < 0.3:
@@ -65,9 +66,9 @@ def test_whoever_follows_the_board_sees_what_whoever_asks_for_all_of_it_sees():
             continue
         settled = False
         while not settled:
-            change = client.look(mirror.mark, list(present.engine.state.jobs))
+            change = client.look(mirror.mark, list(session.engine.state.jobs))
             board, settled = mirror.take(change), change.settled
-        fresh = all_of(present, client.caller)
+        fresh = all_of(session, client.caller)
         assert {view.job: view for view in board.jobs} == {view.job: view for view in fresh.jobs}
         assert board.jobs == fresh.jobs
         assert board.nodes == fresh.nodes and board.strata == fresh.strata and board.person.user == client.caller.user
@@ -85,8 +86,8 @@ def test_a_look_says_only_what_has_changed_and_a_stranger_gets_all():
     second = client.look(first.mark)
     assert not second.whole and second.site is None
     assert (second.jobs, second.nodes, second.gone) == ((), (), ())
-    rehearsed.site.dispatcher.present.commit(
-        rehearsed.present.engine.decide(CloseNode(rehearsed.now_ms, second_node(rehearsed), By(why="sick")))
+    rehearsed.site.dispatcher.session.commit(
+        rehearsed.session.engine.decide(CloseNode(rehearsed.now_ms, second_node(rehearsed), By(why="sick")))
     )
     third = client.look(second.mark)
     assert [node.name for node in third.nodes] == [second_node(rehearsed)]
@@ -94,7 +95,7 @@ def test_a_look_says_only_what_has_changed_and_a_stranger_gets_all():
 
 
 def second_node(rehearsed):
-    return [node.name for node in rehearsed.present.site.nodes if node.runs_jobs][1]
+    return [node.name for node in rehearsed.session.site.nodes if node.runs_jobs][1]
 
 
 def test_a_reader_who_was_away_for_very_long_gets_all():
@@ -124,13 +125,13 @@ def test_the_fast_search_is_loaded_where_it_pays(monkeypatch):
 @pytest.mark.parametrize("job", [1, None])
 def test_the_plan_is_worked_out_a_little_at_a_time(monkeypatch, job):
     rehearsed = Rehearsed(7)
-    present = rehearsed.present
+    session = rehearsed.session
     monkeypatch.setattr("lazy_quarry.site.session.SLICE_S", 0.0)
     monkeypatch.setattr("lazy_quarry.site.session.SLICE_JOBS", 1)
-    present.engine.plans._kept = None
-    waiting = sum(len(line.places) for line in present.engine.state.jobs.lines.values())
+    session.engine.plans = Plans(session.engine.plans.site, session.engine.state)  # which knows no plan yet
+    waiting = sum(len(line.places) for line in session.engine.state.jobs.lines.values())
     rounds = 0
-    while not present.work_out():
+    while not session.work_out():
         rounds += 1
     assert rounds >= waiting - 1 > 3
 
@@ -149,9 +150,9 @@ async def test_others_are_answered_while_a_plan_is_worked_out():
             await asyncio.sleep(0)
 
     server = Server.__new__(Server)
-    server.site = type("Site", (), {"present": Slow()})
+    server.site = type("Site", (), {"session": Slow()})
     beside = asyncio.create_task(other())
-    await server._work_out_plan()
+    await server.work_out_plan()
     await beside
     assert said[:6] == ["slice", "answer", "slice", "answer", "slice", "answer"] and said.count("slice") == 4
     assert CALLS["jobs"].plan and not CALLS["submit"].plan
@@ -160,9 +161,9 @@ async def test_others_are_answered_while_a_plan_is_worked_out():
 
 def test_books_that_are_still_being_added_up_show_no_figure_that_is_not_true():
     site = SiteUnderTest(small_site(), lambda: 1_000_000)
-    site.present.adding_past = True
+    site.session.adding_past = True
     assert all(line.adding_up and line.left_core_ms is None for line in site.board().accounts)
     assert site.check(Submission(script('walltime = "1h"'))).cost.left_core_ms is None
-    site.present.past_was_added()
+    site.session.past_was_added()
     silt = next(line for line in site.board().accounts if line.account == "silt")
     assert not silt.adding_up and silt.left_core_ms == 1000 * 3_600_000

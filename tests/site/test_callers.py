@@ -53,7 +53,7 @@ def test_two_people_follow_one_engine_and_each_sees_their_own_board(two):
 
 def test_mine_names_turns_and_limits_are_of_whoever_asks(two):
     ada, bo = two
-    site = replace(ada.present.site, tiers=(Tier("steady", users=("ada",)), Tier("double")), default_tier="double")
+    site = replace(ada.session.site, tiers=(Tier("steady", users=("ada",)), Tier("double")), default_tier="double")
     site = replace(site, user_limits=(("ada", Limits(waiting_jobs=9)), ("bo", Limits(waiting_jobs=2))))
     ada = SiteUnderTest(site, lambda: 1_000_000)
     bo = ada.of("bo")
@@ -92,7 +92,7 @@ def test_nobody_changes_what_somebody_else_submitted(two):
 
 
 def test_roles_are_those_of_the_site_file(two):
-    site = two[0].present.site
+    site = two[0].session.site
     olga, bo, ada = (caller_of(site, name) for name in ("olga", "bo", "ada"))
     assert (olga.operator, bo.operator, bo.leads, ada.leads) == (True, False, ("bay",), ())
     assert not refusal(site, olga, OPERATORS) and "olga" in refusal(site, bo, OPERATORS)

@@ -1,6 +1,7 @@
 """Forecast ranges of a site in use: published beside the plan, checked by what happens, kept in their file."""
 
 import json
+import threading
 
 import pytest
 
@@ -37,7 +38,7 @@ def on(site, clock, ms):
     """Let time pass, with all that happens meanwhile."""
     end = clock.ms + ms
     while clock.ms < end:
-        clock.ms = min(end, site.present.runner.next_report_ms() or end)
+        clock.ms = min(end, site.session.runner.next_report_ms() or end)
         site.step()
 
 
@@ -103,21 +104,21 @@ def test_what_becomes_of_forecasts_is_kept_and_what_cannot_be_read_is_begun_anew
         on(site, clock, 150 * MINUTE)
         foresight.step()
         assert all(site.job(number).phase.final for number in jobs)
-    seen = foresight.hindsight.seen(("new", "steady"))
+    seen = foresight.calibration.seen(("new", "steady"))
     assert seen >= 30
     foresight.close()
-    again = Foresight(site.present)
-    assert again.hindsight.seen(("new", "steady")) == seen
+    again = Foresight(site.session)
+    assert again.calibration.seen(("new", "steady")) == seen
     assert json.loads((tmp_path / FILE).read_text())["journal"] == journal.identity
     for damage in (b"{", b"\xff\x00", b'{"journal": "another", "groups": []}'):
         (tmp_path / FILE).write_bytes(damage)
-        assert Foresight(site.present).hindsight.seen(("new", "steady")) == 0
+        assert Foresight(site.session).calibration.seen(("new", "steady")) == 0
     site.submit(request(120))
     site.submit(request(120))
     site.step()
     again.learn_past()
     again.step()
-    assert all(one.checked == seen for one in site.present.ranges.values() if one.checked)
+    assert all(one.checked == seen for one in site.session.ranges.values() if one.checked)
 
 
 def test_held_changed_and_cancelled_jobs_are_no_misses(site, clock):
@@ -125,13 +126,13 @@ def test_held_changed_and_cancelled_jobs_are_no_misses(site, clock):
     site.step()
     foresight = site.site.foresight
     foresight.step()
-    seen = foresight.hindsight.seen(("new", ""))
+    seen = foresight.calibration.seen(("new", ""))
     site.hold([jobs[2]])
     site.cancel([jobs[3]])
     site.change([jobs[4]], ["walltime=30m"])
     foresight.step()
-    assert foresight.hindsight.seen(("new", "")) == seen - 3 + 1  # the changed one is new
-    assert jobs[2] not in site.present.ranges and jobs[3] not in site.present.ranges
+    assert foresight.calibration.seen(("new", "")) == seen - 3 + 1  # the changed one is new
+    assert jobs[2] not in site.session.ranges and jobs[3] not in site.session.ranges
 
 
 def test_its_thread_publishes_by_itself_and_leaves_when_told(site):
@@ -141,6 +142,6 @@ def test_its_thread_publishes_by_itself_and_leaves_when_told(site):
         site.submit(request(120))
     site.step()
     site.site.foresight.start()
-    until(lambda: site.present.ranges, "ranges")
+    until(lambda: site.session.ranges, "ranges")
     site.site.foresight.close()
-    assert not site.site.foresight._thread.is_alive()
+    assert not [one for one in threading.enumerate() if one.name == "foresight" and one.is_alive()]

@@ -39,7 +39,7 @@ def demo():
 def attempts(demo):
     """Every attempt that has ended since the journal began: (begin, end, cores, job's record)."""
     found, began = [], {}
-    journal, state = demo.present.journal, demo.present.engine.state
+    journal, state = demo.session.journal, demo.session.engine.state
     for _, event in journal.events_after(0):
         if isinstance(event, Started):
             began[event.job] = (event.at_ms, sum(len(one.cores) for one in event.allocations))
@@ -53,7 +53,7 @@ def attempts(demo):
 @given(st.integers(-2, 5), st.integers(1, 8), st.lists(st.sampled_from(KEYS), max_size=2, unique=True))
 @settings(max_examples=40)
 def test_sums_of_any_period_and_split_are_the_integral_of_what_was_held(demo, attempts, first, count, by):
-    begin = (demo.present.began_ms // DAY_MS + first) * DAY_MS
+    begin = (demo.session.began_ms // DAY_MS + first) * DAY_MS
     end = begin + count * DAY_MS
     ledger = demo.client()
     since = min(at for at, *_ in attempts)
@@ -103,11 +103,11 @@ def _value(key, job):
 )  # fmt: skip
 @settings(max_examples=60)
 def test_sums_at_hand_are_those_that_are_kept(demo, first, count, by, where):
-    begin = (demo.present.began_ms // DAY_MS + first) * DAY_MS
+    begin = (demo.session.began_ms // DAY_MS + first) * DAY_MS
     parts = tuple(begin + 7 * DAY_MS * number for number in range(4))
     keys = tuple("part" if key == "month" else key for key in by)
     wanted = Wanted(begin, begin + count * DAY_MS, keys, where, parts if "part" in keys else ())
-    kept, at_hand = demo.present.journal.storage.sums(wanted), demo.present.journal.sums.rows(wanted)
+    kept, at_hand = demo.session.journal.storage.sums(wanted), demo.session.journal.sums.rows(wanted)
     plain = [tuple(one or 0 if place >= len(keys) else one for place, one in enumerate(row)) for row in kept]
     assert sorted(plain) == sorted(
         tuple(one or 0 if place >= len(keys) else one for place, one in enumerate(row)) for row in at_hand
@@ -140,11 +140,11 @@ def test_use_over_time_adds_up_to_the_report(demo):
 
 
 def test_what_was_left_of_a_budget_is_what_is_left_and_what_was_charged_since(demo):
-    ledger, lines = demo.client(), demo.present.account_lines()
+    ledger, lines = demo.client(), demo.session.account_lines()
     ends = ledger.budget_ends()
     for line in lines:
         past = ledger.over_time("last 60 days", "account", {"account": line.account})
-        figure = burn_down_figure(line, past, ends.get(line.account), "oxbow", demo.present.now())
+        figure = burn_down_figure(line, past, ends.get(line.account), "oxbow", demo.session.now())
         points = figure.panel.plots[0].curves[0].points
         left, begin = line.left_core_ms / HOUR_MS, past.parts[0].begin_ms
         granted = sum(grant.core_ms for grant in line.grants if grant.at_ms >= begin)
@@ -188,7 +188,7 @@ def test_reports_in_every_form_say_the_same(demo):
 
 
 def test_the_books_are_proved_and_what_is_wrong_in_them_is_found(demo):
-    journal, live = demo.present.journal, demo.present.engine.state.jobs.values()
+    journal, live = demo.session.journal, demo.session.engine.state.jobs.values()
     proof = prove(journal, live)
     assert not proof.wrong and not proof.unknown and proof.jobs > 11_000
     assert proof.charged_core_ms == demo.client().report("all").total.sums.charged_core_ms
@@ -205,18 +205,18 @@ def test_the_books_are_proved_and_what_is_wrong_in_them_is_found(demo):
 @settings(max_examples=20)
 def test_use_by_hour_is_what_was_held_in_those_hours(demo, first, count, where):
     """Each run counts evenly between its beginning and end; the attempts of a job are spread over all of that time."""
-    begin = (demo.present.began_ms // DAY_MS + first) * DAY_MS
+    begin = (demo.session.began_ms // DAY_MS + first) * DAY_MS
     end = begin + count * DAY_MS
     found = demo.client().rhythm(f"{_day(begin)} to {_day(end - DAY_MS)}", where)
     known = EndedFilter(since_ms=begin, limit=100_000, accounts=("tide-surge",) if "account" in where else None)
-    jobs = [job for job in demo.present.journal.ended(known) if job.request.array is None]
-    arrays = [job for job in demo.present.journal.ended(known) if job.request.array is not None]
-    jobs += [task for job in arrays for task in demo.present.journal.ended(EndedFilter(array=job.number, limit=10_000))]
+    jobs = [job for job in demo.session.journal.ended(known) if job.request.array is None]
+    arrays = [job for job in demo.session.journal.ended(known) if job.request.array is not None]
+    jobs += [task for job in arrays for task in demo.session.journal.ended(EndedFilter(array=job.number, limit=10_000))]
     jobs += [
         task
-        for job in demo.present.engine.state.jobs.values()
+        for job in demo.session.engine.state.jobs.values()
         if job.request.array is not None
-        for task in demo.present.journal.ended(EndedFilter(array=job.number, limit=10_000))
+        for task in demo.session.journal.ended(EndedFilter(array=job.number, limit=10_000))
         if "account" not in where or task.request.account == "tide-surge"
     ]
     users = where.get("user", "").split(",")
@@ -232,7 +232,7 @@ def test_use_by_hour_is_what_was_held_in_those_hours(demo, first, count, where):
 
 
 def test_waits_shares_and_waste_say_what_the_jobs_say(demo):
-    ledger, journal = demo.client(), demo.present.journal
+    ledger, journal = demo.client(), demo.session.journal
     sizes = ledger.waits("last month")
     total = ledger.report("last month", []).total
     assert sum(row.jobs for row in sizes.rows) <= total.sums.jobs and sizes.rows[0].least == 1
@@ -255,7 +255,7 @@ def test_waits_shares_and_waste_say_what_the_jobs_say(demo):
     assert "(lq advise surge-coast)" in words and "most is to be won with" in words
     assert "(lq advise" not in "\n".join(waste_lines(waste, "bram"))
     assert waste_json(waste)["rows"][0]["asked_core_hours"] > 0
-    now = demo.present.now()
+    now = demo.session.now()
     for figure, told in (
         (waits_figure(sizes, "oxbow", now), "19 in 20"),
         (rhythm_figure(ledger.rhythm("last month"), "oxbow", now), "on average"),

@@ -1,4 +1,4 @@
-"""What an engine answers, whatever it is sent and whatever goes wrong inside it."""
+"""Answers of an engine, whatever it is sent and whatever goes wrong inside it."""
 
 import asyncio
 import json

@@ -28,7 +28,7 @@ HEAD = f'walltime = "1h"\nmemory = "64 MiB/core"\n{TO}'
 
 
 class Box:
-    """What an SMTP server was given; ``answer`` is what it says to a message, ``slow`` makes it wait."""
+    """Letters that an SMTP server was given; ``answer`` is what it says to a message, ``slow`` makes it wait."""
 
     def __init__(self):
         self.letters, self.answer, self.slow = [], "250 OK", threading.Event()
@@ -77,10 +77,10 @@ def free_port():
 class Posted:
     """A site whose clock is set by hand, its mail written and sent by ``step``."""
 
-    def __init__(self, folder, relay=None):
+    def __init__(self, folder, relay=None, site=None):
         self.now_ms = 1_800_000_000_000
         self.relay = relay
-        self.site = SiteUnderTest(small_site(), lambda: self.now_ms, Journal(folder))
+        self.site = SiteUnderTest(site or small_site(), lambda: self.now_ms, Journal(folder))
         self.mailer = self.site.site.mailer
         self.mailer.relay = relay
 
@@ -187,11 +187,11 @@ def test_a_relay_that_is_down_or_busy_delays_mail_and_loses_none(tmp_path, serve
     assert any("does not answer" in notice and "nothing of it is lost" in notice for notice in posted.site.notices())
     controller = server(box, port)
     box.answer = "451 come back later"
-    posted.mailer._next_try, posted.mailer._pauses = 0.0, {}
+    posted.mailer.next_try, posted.mailer.pauses = 0.0, {}
     posted.mailer.step()
     assert "451 come back later" in posted.mailer.problem and not box.letters
     box.answer = "250 OK"
-    posted.mailer._next_try, posted.mailer._pauses = 0.0, {}
+    posted.mailer.next_try, posted.mailer.pauses = 0.0, {}
     posted.mailer.step()
     assert [letter["Subject"] for _, letter in box.letters] == ["[brook] 1 good: started", "[brook] 1 good: done"]
     assert {letter.state for letter in posted.site.letters(9)} == {"sent"} and not posted.mailer.problem
@@ -225,10 +225,10 @@ def test_one_address_that_is_not_taken_now_holds_up_no_other_letter(tmp_path, se
     posted.after(20 * MINUTE_MS)
     states = {letter.subject.split()[2][:-1]: letter.state for letter in posted.site.letters(9)}
     assert states == {"late": "waits", "good": "sent"} and "nothing of it is lost" in posted.mailer.problem
-    assert len(posted.mailer._pauses) == 2 and posted.mailer._next_try <= time.monotonic()
+    assert len(posted.mailer.pauses) == 2 and posted.mailer.next_try <= time.monotonic()
     for path in (tmp_path / "mail" / "outbox").glob("*.eml"):
         os.utime(path, (time.time() - 6 * 86_400,) * 2)
-    posted.mailer._pauses = {}
+    posted.mailer.pauses = {}
     posted.mailer.step()
     late = [letter for letter in posted.site.letters(9) if "late" in letter.subject]
     assert {letter.state for letter in late} == {"given up"} and "not taken for 5d" in late[0].why
@@ -244,7 +244,7 @@ def test_of_two_letters_of_one_event_a_kill_after_the_first_loses_none(tmp_path)
     )
     receipt = posted.site.submit_chain(ChainSource(text=text, folder="/tmp", scripts={}))
     assert receipt.chain, receipt.findings
-    written, write = [], posted.mailer._write
+    written, write = [], posted.mailer.write
 
     def killed(due):
         if written:
@@ -252,7 +252,7 @@ def test_of_two_letters_of_one_event_a_kill_after_the_first_loses_none(tmp_path)
         written.append(due)
         write(due)
 
-    posted.mailer._write = killed
+    posted.mailer.write = killed
     with pytest.raises(KeyboardInterrupt):
         posted.after(20 * MINUTE_MS)
     posted.site.journal.close()

@@ -86,7 +86,7 @@ def test_what_follows_an_event_and_fails_undoes_nothing_and_is_told(site, capsys
     def fails(number, happened, ended):
         raise ValueError("no more paper")
 
-    site.present.heard.append(fails)
+    site.session.heard.append(fails)
     receipt = site.submit(Submission(script(HEADER)))
     assert receipt.job and site.job(receipt.job).phase is Phase.RUNNING
     assert any("no more paper; the event itself is kept" in notice for notice in site.board().notices)

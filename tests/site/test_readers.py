@@ -61,9 +61,9 @@ def lived(tmp_path):
 
 
 def reader_of(site):
-    found = Reader(Begin(site.used.journal.folder, site.used.present._site))
-    found.present.clock = lambda: site.now
-    found.runner.files = site.used.present.runner
+    found = Reader(Begin(site.used.journal.folder, site.used.session.site))
+    found.session.clock = lambda: site.now
+    found.runner.files = site.used.session.runner
     return found
 
 
@@ -97,13 +97,13 @@ def test_a_reader_answers_every_long_call_as_the_engine_does_and_follows_it(live
     for turn in range(4):
         asked = questions(lived)
         assert asked.keys() == {name for name, call in CALLS.items() if call.by_reader}
-        lived.used.present.ranges = {1: StartRange(1, 2, 3 + turn, 4)}
+        lived.used.session.ranges = {1: StartRange(1, 2, 3 + turn, 4)}
         well = set()
         for name, ways in asked.items():
             for number, arguments in enumerate(ways):
                 line = write_request(number, name, arguments)
                 for caller in people:
-                    told = msgspec.json.decode(reader.answer(Ask(caller, line, "", dict(lived.used.present.ranges))))
+                    told = msgspec.json.decode(reader.answer(Ask(caller, line, "", dict(lived.used.session.ranges))))
                     assert told == msgspec.json.decode(answer(lived.used.site, caller, line)), name
                     if "result" in told:
                         well.add(name)
@@ -113,19 +113,19 @@ def test_a_reader_answers_every_long_call_as_the_engine_does_and_follows_it(live
         lived.used.submit_chain(lived.chain())
         lived.used.members("eels", [f"new{turn}"], [])
         lived.live(3 + 20 * turn)
-    reader.present.follow()
-    assert reader.present.engine.state == lived.used.present.engine.state
-    assert reader.present.journal.number == lived.used.journal.number
+    reader.session.follow()
+    assert reader.session.engine.state == lived.used.session.engine.state
+    assert reader.session.journal.number == lived.used.journal.number
 
 
 def test_a_reader_changes_nothing_whatever_it_is_asked(lived):
     reader, caller = reader_of(lived), lived.used.caller
     waits = lived.submit("waits", "not-before = 2033-12-01T00:00:00Z\n")
-    before = lived.used.journal.number, lived.used.present.engine.state.copy()
+    before = lived.used.journal.number, lived.used.session.engine.state.copy()
     for name in ("hold", "cancel", "release"):
         told = msgspec.json.decode(reader.answer(Ask(caller, write_request(1, name, {"jobs": [waits]}))))
         assert "error" in told
-    assert (lived.used.journal.number, lived.used.present.engine.state) == before
+    assert (lived.used.journal.number, lived.used.session.engine.state) == before
 
 
 class Idle(Readers):
@@ -135,7 +135,7 @@ class Idle(Readers):
         super().__init__(None, None, None)
         self.begun, self.ends = [], {}
 
-    async def _started(self):
+    async def started(self):
         writer = SimpleNamespace(
             transport=SimpleNamespace(abort=lambda: None), is_closing=lambda: False, close=lambda: None
         )
@@ -170,14 +170,14 @@ async def test_readers_are_few_and_people_take_turns_however_many_calls_one_make
     calls["a4"].cancel()
     calls["a2"].cancel()
     await settled()
-    assert readers.begun[-1] == "a5" and len(readers._busy) == MOST
+    assert readers.begun[-1] == "a5" and len(readers.busy) == MOST
     for word in ("a3", "a5"):
         readers.ends[word].set_result(b"")
     await asyncio.gather(calls["a3"], calls["a5"])
-    assert not readers._busy and not readers._promised and not readers._waiting
+    assert not readers.busy and not readers.promised and not readers.waiting
     monkeypatch.setattr(readers_module, "IDLE_S", -1.0)
     readers.let_go()
-    assert not readers._free
+    assert not readers.free
 
 
 async def test_a_call_whose_readers_end_is_told_so_and_the_next_is_answered():
@@ -187,7 +187,7 @@ async def test_a_call_whose_readers_end_is_told_so_and_the_next_is_answered():
         await settled()
         readers.ends["a0"].set_exception(EOFError())
     told = msgspec.json.decode(await call)
-    assert "ended before it had an answer, and so did two others" in told["error"]["message"] and not readers._busy
+    assert "ended before it had an answer, and so did two others" in told["error"]["message"] and not readers.busy
     again = readers.ask("ada", "a1")
     await settled()
     readers.ends["a1"].set_result(b"told")
@@ -202,11 +202,11 @@ async def test_whoever_waits_is_not_forgotten_where_no_reader_can_be_had_any_mor
     async def none():
         raise NoReader
 
-    readers._started = none
+    readers.started = none
     for word in ("a0", "a1"):
         readers.ends[word].set_exception(EOFError())
     found = await asyncio.gather(*calls.values(), return_exceptions=True)
-    assert all(isinstance(one, NoReader) for one in found) and not readers._promised and not readers._busy
+    assert all(isinstance(one, NoReader) for one in found) and not readers.promised and not readers.busy
 
 
 async def test_a_call_that_is_cancelled_just_as_its_turn_comes_keeps_nobody_waiting():

@@ -1,4 +1,4 @@
-"""What belongs together is taken in whole or not at all; clocks that are set; chains that were taken in by halves."""
+"""Changes that belong together are taken in whole or not at all; clocks that are set; chains that were taken in by halves."""
 
 import pytest
 
@@ -86,7 +86,7 @@ def test_of_a_chain_that_cannot_be_written_nothing_is_there(site):
     site.journal.fails = True
     with pytest.raises(StateFolderError, match="full"):
         site.submit_chain(chain(60))
-    assert whole(site) == before and not site.present.plan().tried.keys() - site.engine.state.jobs.keys()
+    assert whole(site) == before and not site.session.plan().tried.keys() - site.engine.state.jobs.keys()
     site.journal.fails = False
     assert site.submit_chain(chain(60)).chain == 1 and len(site.engine.state.jobs) == 61
 
@@ -114,7 +114,7 @@ def test_a_chain_is_continued_with_its_cancels_or_stays_as_it_is(site, now, monk
     site.cancel([first])
     now.ms += MINUTE_MS
     site.step(now.ms)
-    assert site.present.find(first).phase is Phase.CANCELLED
+    assert site.session.find(first).phase is Phase.CANCELLED
     before = whole(site)
     if how == "disk":
         site.journal.fails = True
@@ -153,23 +153,23 @@ def test_a_state_that_runs_ahead_leaves_the_first_as_it_was(site, now):
     state = site.engine.state
     ahead = state.copy()
     assert ahead == state and dict(ahead.jobs.lines).keys() == dict(state.jobs.lines).keys()
-    with pytest.raises(ZeroDivisionError), site.present.together():
+    with pytest.raises(ZeroDivisionError), site.session.together():
         for number in list(state.jobs):
-            if number in site.present.engine.state.jobs:
-                site.present.commit(site.present.engine.decide(CancelJob(now.ms, number, By("ada"))))
-        assert len(site.present.engine.state.jobs) < len(state.jobs)
+            if number in site.session.engine.state.jobs:
+                site.session.commit(site.session.engine.decide(CancelJob(now.ms, number, By("ada"))))
+        assert len(site.session.engine.state.jobs) < len(state.jobs)
         1 / 0  # noqa: B018
-    assert site.present.engine.state is state and state == ahead
+    assert site.session.engine.state is state and state == ahead
     assert [line.places for line in state.jobs.lines.values()] == [line.places for line in ahead.jobs.lines.values()]
 
 
 def test_a_chain_that_was_taken_in_by_halves_is_told_until_it_is_whole_or_over(site, now):
     parts = (("j0", ()), ("j1", (("j0", "succeeds"),)))
-    site.present.commit(
+    site.session.commit(
         site.engine.decide(SubmitChain(now.ms, "long", By("ada"), parts, chain(2).text, "", "/tmp", ()))
     )
     receipt = site.submit(Submission(script(HEAD), "one.sh", "/tmp"))
-    site.present.commit(site.engine.decide(LinkChain(now.ms, 1, "j0", receipt.job, By("ada"))))
+    site.session.commit(site.engine.decide(LinkChain(now.ms, 1, "j0", receipt.job, By("ada"))))
     assert not site.notices()  # it may just be being made
     again = SiteUnderTest(small_site(), now, Journal(site.journal.folder))
     told = next(notice for notice in again.notices() if "by halves" in notice)
@@ -194,7 +194,7 @@ def running(site, now):
 def test_limits_of_what_runs_go_with_a_clock_that_is_set(site, now, by_ms):
     number = running(site, now)
     steady = [0]
-    watch = ClockWatch(site.present, lambda: steady[0], lambda _: None)
+    watch = ClockWatch(site.session, lambda: steady[0], lambda _: None)
 
     def passes(real_ms, clock_ms):
         steady[0] += real_ms
@@ -215,16 +215,18 @@ def test_limits_of_what_runs_go_with_a_clock_that_is_set(site, now, by_ms):
         and abs(job.end_limit_ms - site.now() - left + 121_000) <= slack
     )
     told = [
-        event for event in map(site.journal._event, site.journal.storage.events(0)) if isinstance(event, ClockStepped)
+        event
+        for event in map(site.journal.read_event, site.journal.storage.events(0))
+        if isinstance(event, ClockStepped)
     ]
     assert told and (len(told) == 1 or by_ms < 0) and len(told) <= 4
-    place = site.present.plan()
+    place = site.session.plan()
     assert place.at(site.now()) and Journal(site.journal.folder).load() == site.engine.state
 
 
 def test_a_clock_that_is_slewed_or_nothing_that_runs_is_no_step(site, now):
     steady = [0]
-    watch = ClockWatch(site.present, lambda: steady[0], lambda _: None)
+    watch = ClockWatch(site.session, lambda: steady[0], lambda _: None)
     before = site.journal.number
     now.ms += 3 * HOUR_MS
     watch.look()  # nothing runs
@@ -241,7 +243,7 @@ def test_a_clock_that_is_slewed_or_nothing_that_runs_is_no_step(site, now):
 def test_a_clock_that_was_set_while_no_engine_ran_is_seen_by_what_runs(site, now):
     number = running(site, now)
     now.ms += 2 * HOUR_MS + MINUTE_MS
-    ClockWatch(site.present, lambda: 0, lambda job: MINUTE_MS if job == number else None)
+    ClockWatch(site.session, lambda: 0, lambda job: MINUTE_MS if job == number else None)
     assert site.engine.state.jobs[number].elapsed_ms(site.now()) == MINUTE_MS
-    ClockWatch(site.present, lambda: 0, lambda job: MINUTE_MS + 500)
+    ClockWatch(site.session, lambda: 0, lambda job: MINUTE_MS + 500)
     assert site.engine.state.jobs[number].elapsed_ms(site.now()) == MINUTE_MS

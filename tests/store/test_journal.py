@@ -68,7 +68,7 @@ def test_what_is_kept_of_the_state_shortens_the_replay_and_changes_nothing(tmp_p
         site.run(1000 * number)
     again = Journal(tmp_path)
     assert again.load() == site.engine.state
-    assert again.number - again._kept_at < 8
+    assert again.number - again.kept_at < 8
 
 
 def test_ended_jobs_and_sums_stand_in_the_same_transaction(tmp_path):

@@ -16,7 +16,7 @@ ALL = Wanted(0, 2**60, ("account", "name"))
 
 
 def files(folder):
-    """What the journal's files hold, without SQLite's index of its log, which every reader may write."""
+    """The bytes of the journal's files, without SQLite's index of its log, which every reader may write."""
     return {
         path.name: data for path in folder.iterdir() if not path.name.endswith("-shm") and (data := path.read_bytes())
     }

@@ -14,7 +14,7 @@ from lazy_quarry.core.search.fields import FIELDS
 from lazy_quarry.core.search.query import Order, meets, parse_order, parse_query, parts_of
 from lazy_quarry.errors import BadValue, StateFolderError
 from lazy_quarry.store.codec import text_key
-from lazy_quarry.store.search_index import Entry
+from lazy_quarry.store.search_index import IndexEntry
 from lazy_quarry.store.sqlite.search_index import FILE, SqlSearchIndex
 
 NOW = 1_800_000_000_000
@@ -33,7 +33,7 @@ counts = st.integers(0, 5) | st.integers(0, 2**40)
 @st.composite
 def entries(draw, number):
     array = draw(st.none() | st.integers(1, 3))
-    return Entry(
+    return IndexEntry(
         replace(
             PLAIN,
             job=number if array is None else array * TASK_SPAN + number,
@@ -153,18 +153,20 @@ def test_whatever_is_typed_is_read_or_refused(text):
     except BadValue:
         return
     index = SqlSearchIndex(None, "it")
-    index.add([Entry(PLAIN, 0, "")], NOW)
+    index.add([IndexEntry(PLAIN, 0, "")], NOW)
     assert index.find(query, None, 5, 0) == ([1] if meets(query, PLAIN, "") and not query.tasks else [])
 
 
 def test_an_array_takes_the_sums_of_its_tasks_and_is_found_by_what_they_printed(tmp_path):
     index = SqlSearchIndex(tmp_path, "it")
     tasks = [
-        Entry(replace(PLAIN, job=7 * TASK_SPAN + at, of=7, task=at, memory_mib=100 * at, cpu_ms=5), 0, "", f"line {at}")
+        IndexEntry(
+            replace(PLAIN, job=7 * TASK_SPAN + at, of=7, task=at, memory_mib=100 * at, cpu_ms=5), 0, "", f"line {at}"
+        )
         for at in (1, 2, 3)
     ]
     index.add(
-        [Entry(replace(PLAIN, job=7, of=7, nodes="", memory_mib=0), 0, ""), *tasks], NOW
+        [IndexEntry(replace(PLAIN, job=7, of=7, nodes="", memory_mib=0), 0, ""), *tasks], NOW
     )  # in the wrong order, too
     assert index.find(parse_query("memory:300MiB cpu:..1s", NOW), None, 9, 0) == [7]
     assert index.find(parse_query('text:"line 2"', NOW), None, 9, 0) == [7]
@@ -179,7 +181,7 @@ def test_an_array_takes_the_sums_of_its_tasks_and_is_found_by_what_they_printed(
 @pytest.mark.parametrize("damage", ["cut", "noise", "other"])
 def test_an_index_that_is_damaged_or_of_another_journal_is_made_anew(tmp_path, damage):
     index = SqlSearchIndex(tmp_path, "it")
-    index.add([Entry(replace(PLAIN, job=at, of=at), 0, "") for at in range(1, 400)], NOW)
+    index.add([IndexEntry(replace(PLAIN, job=at, of=at), 0, "") for at in range(1, 400)], NOW)
     index.close()
     path = tmp_path / FILE
     if damage == "cut":
@@ -192,6 +194,6 @@ def test_an_index_that_is_damaged_or_of_another_journal_is_made_anew(tmp_path, d
     except StateFolderError:
         found = anew.find(parse_query("", NOW), None, 9, 0)
     assert found == [] and anew.mark() == 0
-    anew.add([Entry(PLAIN, 0, "")], NOW)
+    anew.add([IndexEntry(PLAIN, 0, "")], NOW)
     assert anew.find(parse_query("tide", NOW), None, 9, 0) == [1]
     assert path.stat().st_mode & 0o077 == 0

@@ -217,7 +217,7 @@ def test_the_demo_s_past_under_three_policies_with_progress_and_a_way_to_stop():
     client.stop_study()
     view = until(lambda: (found := client.studied()).over and found)
     assert len(view.rows) < 4
-    ended = rehearsed.present.journal.ended_after(-1, 0, 5000)
-    with_them = [event for _, event in rehearsed.present.journal.events_after(0) if event.kind in ("held", "task-made")]
-    assert rehearsed.present.journal.events_of_kinds(["task-made", "held"]) == with_them != []
+    ended = rehearsed.session.journal.ended_after(-1, 0, 5000)
+    with_them = [event for _, event in rehearsed.session.journal.events_after(0) if event.kind in ("held", "task-made")]
+    assert rehearsed.session.journal.events_of_kinds(["task-made", "held"]) == with_them != []
     assert set(past_of(ended, 0).runs) <= {job.number for job in ended}

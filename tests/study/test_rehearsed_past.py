@@ -1,4 +1,4 @@
-"""What the engine did once, it does again: a study of it under its own policy starts every job when it started."""
+"""The engine does again what it did once: a study of it under its own policy starts every job when it started."""
 
 import heapq
 from dataclasses import replace

@@ -26,31 +26,31 @@ class Terminal:
     ) -> None:
         self.name = f"lq-{uuid.uuid4().hex[:8]}"
         exports = " ".join(f"{name}={shlex.quote(value)}" for name, value in environment.items())
-        self._tmux(
+        self.tmux(
             "new-session", "-d", "-s", self.name, "-x", str(size[0]), "-y", str(size[1]), "-c", str(folder),
             f"env -u COLUMNS -u LINES {exports} {command}; echo 'the end' $?; sleep 600",
         )  # fmt: skip
 
-    def _tmux(self, *words: str) -> str:
+    def tmux(self, *words: str) -> str:
         done = subprocess.run(["tmux", "-L", self.name, *words], capture_output=True, text=True, timeout=20)
         return done.stdout
 
     def keys(self, *keys: str) -> None:
         """Type keys, by tmux's names."""
         for key in keys:
-            self._tmux("send-keys", "-t", self.name, key)
+            self.tmux("send-keys", "-t", self.name, key)
 
     def type(self, text: str) -> None:
         """Type text as it is."""
-        self._tmux("send-keys", "-t", self.name, "-l", text)
+        self.tmux("send-keys", "-t", self.name, "-l", text)
 
     def screen(self) -> str:
-        """What stands on the screen."""
-        return self._tmux("capture-pane", "-p", "-t", self.name)
+        """The text on the screen."""
+        return self.tmux("capture-pane", "-p", "-t", self.name)
 
     def resize(self, width: int, height: int) -> None:
         """Another size, as when a window is pulled."""
-        self._tmux("resize-window", "-t", self.name, "-x", str(width), "-y", str(height))
+        self.tmux("resize-window", "-t", self.name, "-x", str(width), "-y", str(height))
 
     def sees(self, *words: str) -> str:
         """Wait until all these words stand on the screen."""
@@ -66,7 +66,7 @@ class Terminal:
 
     def close(self) -> None:
         """End the session."""
-        self._tmux("kill-server")
+        self.tmux("kill-server")
 
 
 @pytest.fixture
@@ -102,7 +102,7 @@ def test_the_whole_path_on_the_demo_site(terminal):
     screen.sees("×3600")
     screen.sees("threads", "◆ done in")
     screen.keys("Enter")
-    screen.sees(f"THREADS {number}", "Done in", "ASKED AND USED", "finished")
+    screen.sees(f"THREADS {number}", "Done in", "REQUESTED AND USED", "finished")
     screen.keys("6")
     screen.sees("ACCOUNTS", "tide-surge", "ends ")
     screen.keys("C-q")
@@ -277,7 +277,7 @@ def test_jobs_go_on_without_the_application_and_stand_there_when_it_opens_again(
 
 def pane_pid(screen: Terminal) -> int:
     """The application's process in a terminal."""
-    shell = int(screen._tmux("list-panes", "-t", screen.name, "-F", "#{pane_pid}").split()[0])
+    shell = int(screen.tmux("list-panes", "-t", screen.name, "-F", "#{pane_pid}").split()[0])
     children = until(lambda: Path(f"/proc/{shell}/task/{shell}/children").read_text().split(), "the application")
     return int(children[0])
 
@@ -302,7 +302,7 @@ def test_without_colour_none_is_sent_and_the_cursor_is_seen_all_the_same(termina
     screen.sees("TIDAL", "MAY USE")
     screen.keys("4", "Down")
     screen.sees("sediment-big")
-    drawn = screen._tmux("capture-pane", "-p", "-e", "-t", screen.name)
+    drawn = screen.tmux("capture-pane", "-p", "-e", "-t", screen.name)
     codes = {code for found in re.findall(r"\x1b\[([\d;]*)m", drawn) for code in found.split(";")}
     assert codes <= {"", "0", "1", "4", "7", "22", "24", "27", "39", "49"} and "7" in codes, codes
 
@@ -420,7 +420,7 @@ def test_the_terminal_has_what_a_drawing_of_all_would_give_it(terminal, seed):
 
 
 def _still(screen: Terminal) -> str:
-    """What stands there once it has not changed for a while, but for a cursor that blinks; else empty."""
+    """The text on the screen once it has not changed for a while, but for a cursor that blinks; else empty."""
     seen = set[str]()
     for _ in range(4):
         seen.add(screen.screen())

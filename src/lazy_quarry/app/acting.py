@@ -21,7 +21,7 @@ class Acting(Going):
     place: str
     board: "Board | None"
 
-    def _present(self) -> Place | None:
+    def place_in_sight(self) -> Place | None:
         """The place in sight; the application knows it."""
         raise NotImplementedError
 
@@ -60,7 +60,7 @@ class Acting(Going):
 
     async def action_act(self, name: str) -> None:
         """Do an act, as its key does."""
-        place = self._present()
+        place = self.place_in_sight()
         if place is not None and (one := place.bound_acts().get(name)):
             await self.run_action(one.action, place)
         elif one := next((one for one in self.BINDINGS if isinstance(one, Bound) and one.act == name), None):
@@ -68,7 +68,7 @@ class Acting(Going):
 
     async def action_click(self, name: str) -> None:
         """Do an act that was clicked on the line of keys; one that submits asks first, for a click is soon made."""
-        place = self._present()
+        place = self.place_in_sight()
         question = place.costs(name) if place is not None and not place.why_not(name) else ""
         if question:
             self.ask(question, lambda: self.call_next(self.action_act, name), yes="Do it", no="Leave it")

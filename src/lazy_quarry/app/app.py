@@ -103,7 +103,7 @@ class QuarryApp(Acting, SendingApp):
         self.looked_at: int | None = None
         """The job that the next visit to Watch begins at."""
         self.ring = Ring(shelf.kept, self._write_out)
-        self._said_until = 0.0
+        self.said_until = 0.0
         self._saved = ""
         """The table that was saved last."""
         self._seen: Place | None = None
@@ -262,7 +262,7 @@ class QuarryApp(Acting, SendingApp):
 
     def _cannot_open(self, words: str) -> None:
         self.query_one(NoteBar).say(f"The site cannot be opened: {words}", bad=True)
-        self._said_until = float("inf")
+        self.said_until = float("inf")
 
     def _show(self, board: Board) -> None:
         if self.board is not None and (board.version, board.now_ms) < (self.board.version, self.board.now_ms):
@@ -272,15 +272,15 @@ class QuarryApp(Acting, SendingApp):
             self.post_message(Say(words))
         self.query_one(Trail).show(board)
         self.query_one(StrataLines).show(board)
-        if place := self._present():
+        if place := self.place_in_sight():
             place.show(board)
         self.tell()
 
     def tell(self) -> None:
         """The note and the keys, for what the cursor is on now."""
         bar = self.query_one(NoteBar)
-        place = self._present()
-        if time.monotonic() >= self._said_until:
+        place = self.place_in_sight()
+        if time.monotonic() >= self.said_until:
             notices = self.board.notices if self.board else ()
             bar.say(notices[0] if notices else place.note() if place else "", bad=bool(notices))
         typing = isinstance(self.screen.focused, (Input, TextArea))
@@ -292,23 +292,23 @@ class QuarryApp(Acting, SendingApp):
     def on_say(self, message: Say) -> None:
         """A sentence that stands for a while; it is of what came of the last key, and goes with the next one that moves."""
         self.moving = False
-        self._said_until = time.monotonic() + SAY_S
+        self.said_until = time.monotonic() + SAY_S
         self.query_one(NoteBar).say(message.text, message.bad)
 
     def on_cursor_moved(self, message: CursorMoved) -> None:
         """The cursor is on something else; once the person moved it there, what was said of the other goes."""
-        if self.moving and self._said_until != float("inf"):
-            self._said_until = 0.0
+        if self.moving and self.said_until != float("inf"):
+            self.said_until = 0.0
         self.tell()
 
     async def on_key(self, event: events.Key) -> None:
         """Do what a key is bound to. One that nothing takes may be alt and a digit; else it is said that it does nothing here."""
         event.prevent_default()  # the framework would look for bindings once more
-        if self._said_until != float("inf"):
-            self._said_until = min(self._said_until, time.monotonic() + 3.0)
+        if self.said_until != float("inf"):
+            self.said_until = min(self.said_until, time.monotonic() + 3.0)
         if await self._check_bindings(event.key):
             return
-        place = self._present()
+        place = self.place_in_sight()
         if (number := EIGHT_BIT.get(event.character or "")) and not isinstance(self.screen, Question):
             await self.action_go(PLACES[number - 1])
         elif place is not None and self.screen is place.screen and event.key not in SCROLLING:
@@ -320,7 +320,8 @@ class QuarryApp(Acting, SendingApp):
 
     # -- places ------------------------------------------------------------------------------------
 
-    def _present(self) -> Place | None:
+    def place_in_sight(self) -> Place | None:
+        """The place that is shown and ready; None before there is one."""
         return next((place for place in self.query(Place) if place.display and place.ready), None)
 
     def _make(self, name: str) -> Place:
@@ -353,14 +354,14 @@ class QuarryApp(Acting, SendingApp):
         place.arrive()
         if place.keeps_focus and place.had is not None and place.had.focusable and not isinstance(place.had, Input):
             self.screen_stack[0].set_focus(place.had)
-        if self._said_until != float("inf"):
-            self._said_until = 0.0
+        if self.said_until != float("inf"):
+            self.said_until = 0.0
         self.tell()
         return place
 
     async def action_place_action(self, action: str) -> None:
         """Do what a key of the present place does, from a click."""
-        place = self._present()
+        place = self.place_in_sight()
         if place is not None:
             await self.run_action(action, place)
 
@@ -389,7 +390,7 @@ class QuarryApp(Acting, SendingApp):
 
     def action_ring(self) -> None:
         """Tell, or no longer, when the job under the cursor ends."""
-        place = self._present()
+        place = self.place_in_sight()
         view = place.job_in_sight() if place is not None else None
         self.post_message(Say(self.ring.mark(view) if view is not None else "There is no job under the cursor."))
 
@@ -403,7 +404,7 @@ class QuarryApp(Acting, SendingApp):
         """All keys of the place."""
         if isinstance(self.screen, Dialog):
             return  # it has its keys in a line of its own
-        place = self._present()
+        place = self.place_in_sight()
         whole = [(shown(one.key), one.tooltip) for one in self.BINDINGS if isinstance(one, Bound)]
         self.push_screen(Help(self.place, place.all_keys() if place else [], whole))
 
@@ -411,7 +412,7 @@ class QuarryApp(Acting, SendingApp):
         """Draw what is seen, for taking along."""
         from lazy_quarry.app.shared.figure_pane import FigurePane
 
-        place: Any = self.screen if hasattr(self.screen, "figures") else self._present()
+        place: Any = self.screen if hasattr(self.screen, "figures") else self.place_in_sight()
         offers = place.figures() if place else []
         if not offers:
             self.post_message(Say("There is nothing to draw here now."))
@@ -420,14 +421,14 @@ class QuarryApp(Acting, SendingApp):
 
     def action_table(self) -> None:
         """Save the table under the cursor as CSV, under a name that is free; at once again, the same as JSON."""
-        place: Any = self.screen if hasattr(self.screen, "tables") else self._present()
+        place: Any = self.screen if hasattr(self.screen, "tables") else self.place_in_sight()
         if isinstance(self.screen, Dialog):
             return  # it has its keys in a line of its own
         found = place.tables() if place else []
         if not found:
             self.post_message(Say("There is no table here now."))
             return
-        again = self._saved == found[0].name and time.monotonic() < self._said_until
+        again = self._saved == found[0].name and time.monotonic() < self.said_until
         self._saved = "" if again else found[0].name
         self._save_table(place, found[0], "json" if again else "csv")
 
@@ -501,4 +502,4 @@ class QuarryApp(Acting, SendingApp):
             if run is not None:
                 run()
 
-        self.push_screen(Finder(found_by_words(self, self._present())), do)
+        self.push_screen(Finder(found_by_words(self, self.place_in_sight())), do)

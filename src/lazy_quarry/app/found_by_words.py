@@ -8,7 +8,7 @@ from functools import partial
 from lazy_quarry.app.acting import Acting
 from lazy_quarry.app.key_table import acts_by_place
 from lazy_quarry.app.shared.acts import ACTS, Bound, key_of, shown
-from lazy_quarry.app.shared.finder import Entry
+from lazy_quarry.app.shared.finder import FinderEntry
 from lazy_quarry.app.shared.frame import PLACES
 from lazy_quarry.app.shared.place import Place
 
@@ -23,15 +23,15 @@ _PLACES = {
 """Words by which people look for a place."""
 
 
-def found_by_words(app: Acting, place: Place | None) -> Iterator[Entry]:
+def found_by_words(app: Acting, place: Place | None) -> Iterator[FinderEntry]:
     """Every act that can be found. Those of the place that don't apply now have a reason in place of what they do."""
     if place is not None:
         for name, one in place.bound_acts().items():
             reason = place.when(name)
             run = None if reason else partial(app.call_next, app.action_act, name)
-            yield Entry(one.tooltip, shown(one.key), run, reason, _also(name))
+            yield FinderEntry(one.tooltip, shown(one.key), run, reason, _also(name))
     for number, name in enumerate(PLACES, 1):
-        yield Entry(
+        yield FinderEntry(
             f"go to {name.capitalize()}", str(number), partial(app.call_next, app.action_go, name), "", _PLACES[name]
         )
     yield from _of_the_whole(app, place)
@@ -40,14 +40,16 @@ def found_by_words(app: Acting, place: Place | None) -> Iterator[Entry]:
         for act, one in acts.items():
             if act not in here and act not in ("open", "side", "back", "out"):
                 go = partial(app.call_next, app.action_go, name)
-                yield Entry(f"{name.capitalize()}: {one.tooltip}", shown(one.key), go, "", f"{_also(act)} {name}", True)
+                yield FinderEntry(
+                    f"{name.capitalize()}: {one.tooltip}", shown(one.key), go, "", f"{_also(act)} {name}", True
+                )
 
 
 def _also(act: str) -> str:
     return f"{ACTS[act].words} {ACTS[act].also}"
 
 
-def _of_the_whole(app: Acting, place: Place | None) -> Iterator[Entry]:
+def _of_the_whole(app: Acting, place: Place | None) -> Iterator[FinderEntry]:
     """The acts of every place, and what has no key."""
     rehearsed = app.board is not None and app.board.clock.kind == "rehearsal"
     drawn = place is not None and bool(place.figures())
@@ -65,7 +67,7 @@ def _of_the_whole(app: Acting, place: Place | None) -> Iterator[Entry]:
         if isinstance(one, Bound) and one.act != "find_act":
             reason = reasons.get(one.act, "")
             run = None if reason else partial(app.call_next, app.action_act, one.act)
-            yield Entry(one.tooltip, key_of(one.act), run, reason, _also(one.act))
-    yield Entry(
+            yield FinderEntry(one.tooltip, key_of(one.act), run, reason, _also(one.act))
+    yield FinderEntry(
         "how I am told when a job ends: nothing, a bell, OSC 9, OSC 777", "", app.action_turn_ring, "", "notify"
     )

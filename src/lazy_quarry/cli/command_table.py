@@ -21,7 +21,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "release": ("changes", "Release jobs that are on hold."),
     "cancel": ("changes", "End waiting jobs, and stop running ones."),
     "again": ("changes", "Submit jobs again, each as it was."),
-    "change": ("changes", "Change the request of waiting jobs; they keep their number and standing."),
+    "change": ("changes", "Change the request of waiting jobs; they keep their number and their turn."),
     "order": ("changes", "Put your waiting jobs in order, these first; it moves nobody else's."),
     "report": ("report", "Say what was charged in a period and where it went: a table, JSON, CSV, a figure."),
     "ledger": ("report", "Prove the books: recompute all sums from the jobs and compare."),

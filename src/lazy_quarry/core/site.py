@@ -186,7 +186,7 @@ class Closure:
 
 
 @dataclass(frozen=True)
-class Storage:
+class StorageArea:
     """A storage area: whether every node sees it, whether it is backed up, whether it suits heavy reading and writing."""
 
     path: str
@@ -235,7 +235,7 @@ class Site:
     windows: tuple[Window, ...] = ()
     closures: tuple[Closure, ...] = ()
     software: tuple[Software, ...] = ()
-    storage: tuple[Storage, ...] = ()
+    storage: tuple[StorageArea, ...] = ()
     zone: str = "UTC"
     """The zone in which times without an offset are, by its name in the IANA database."""
     host: str = ""
@@ -337,7 +337,7 @@ class Site:
         """Names of the modules that may be loaded."""
         return tuple(one.name for one in self.software)
 
-    def storage_of(self, path: str) -> Storage | None:
+    def storage_of(self, path: str) -> StorageArea | None:
         """The storage area that a path lies in: the one with the longest path."""
         areas = [one for one in self.storage if f"{path.rstrip('/')}/".startswith(f"{one.path.rstrip('/')}/")]
         return max(areas, key=lambda one: len(one.path), default=None)

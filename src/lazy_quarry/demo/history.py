@@ -122,11 +122,11 @@ class FromHistory(OnVirtualClock):
         """All of the trace that had ended by then."""
         past = sorted(self._past, key=lambda job: (job.ended_ms or 0, job.number))
         for begin in range(0, len(past), _AT_ONCE):
-            with self.present.lock:
-                self.present.journal.import_past(past[begin : begin + _AT_ONCE])
-        with self.present.lock:
-            self.present.commit(list(brought_forward(past, self.present.now())))
-            self.present.past_was_added()
+            with self.session.lock:
+                self.session.journal.import_past(past[begin : begin + _AT_ONCE])
+        with self.session.lock:
+            self.session.commit(list(brought_forward(past, self.session.now())))
+            self.session.past_was_added()
 
     def _command(self, job: Job, record: TraceRecord, begins: int) -> Submit:
         """It comes again: when it came, or now for the rest of its run."""

@@ -44,11 +44,11 @@ class Rehearsed(OnVirtualClock):
         stream = itertools.takewhile(
             lambda one: one.at_ms < RECENT_FROM_MS, arrivals(f"{self.seed}:past", begin, PAST_A_DAY)
         )
-        jobs = [job for job in ran(self.present.site, stream, 1, frozenset()) if (job.ended_ms or 0) < RECENT_FROM_MS]
-        with self.present.lock:
-            self.present.journal.import_past(jobs[: FIRST_RECENT - 1])
-            self.present.commit(list(brought_forward(jobs, self.present.now())))
-            self.present.past_was_added()
+        jobs = [job for job in ran(self.session.site, stream, 1, frozenset()) if (job.ended_ms or 0) < RECENT_FROM_MS]
+        with self.session.lock:
+            self.session.journal.import_past(jobs[: FIRST_RECENT - 1])
+            self.session.commit(list(brought_forward(jobs, self.session.now())))
+            self.session.past_was_added()
 
 
 def _submission(arrival: Arrival) -> Submit:

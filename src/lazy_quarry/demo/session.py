@@ -29,10 +29,10 @@ class DemoClient(InProcessClient):
         self.rehearsed = rehearsed or Rehearsed(seed)
         super().__init__(self.rehearsed.site, self.rehearsed.person)
         self.past_days = past_days
-        self._present = self.site.present
-        self._present.adding_past = past_days > 0
+        self._session = self.site.session
+        self._session.adding_past = past_days > 0
         self._stop, self._board_was_read = threading.Event(), threading.Event()
-        self._present.clock_view = ClockView("rehearsal", speed, paused)
+        self._session.clock_view = ClockView("rehearsal", speed, paused)
         self.site.mailer.start()
         self.site.foresight.start()
         threading.Thread(target=self._tick, daemon=True, name="demo-clock").start()
@@ -46,7 +46,7 @@ class DemoClient(InProcessClient):
         last = time.monotonic()
         while not self._stop.wait(_TICK_S):
             now = time.monotonic()
-            view = self._present.clock_view
+            view = self._session.clock_view
             if not view.paused:
                 self.rehearsed.advance(self.rehearsed.now_ms + round((now - last) * 1000 * view.speed))
             last = now
@@ -61,27 +61,27 @@ class DemoClient(InProcessClient):
 
     def set_clock(self, speed: int | None = None, paused: bool | None = None) -> ClockView:
         """Change how fast time passes."""
-        with self._present.lock:
-            old = self._present.clock_view
-            self._present.clock_view = ClockView(
+        with self._session.lock:
+            old = self._session.clock_view
+            self._session.clock_view = ClockView(
                 "rehearsal",
                 max(1, min(3600, old.speed if speed is None else speed)),
                 old.paused if paused is None else paused,
             )
-            return self._present.clock_view
+            return self._session.clock_view
 
     def faster(self, steps: int) -> ClockView:
         """The next speed up or down."""
-        with self._present.lock:  # two keys at once are two steps
-            speed = self._present.clock_view.speed
+        with self._session.lock:  # two keys at once are two steps
+            speed = self._session.clock_view.speed
             places = [number for number, each in enumerate(SPEEDS) if each <= speed]
             return self.set_clock(SPEEDS[max(0, min(len(SPEEDS) - 1, (places[-1] if places else 0) + steps))], False)
 
     def step(self) -> None:
         """Let the next thing happen, and no more; instants at which nothing changes are passed over."""
-        with self._present.lock:
-            before = self._present.version
-            while self._present.version == before:
+        with self._session.lock:
+            before = self._session.version
+            while self._session.version == before:
                 following = self.rehearsed.next_instant()
                 if following >= NEVER_MS:
                     return  # nothing more happens by itself

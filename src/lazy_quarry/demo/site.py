@@ -3,7 +3,19 @@
 from datetime import UTC, datetime
 from pathlib import Path
 
-from lazy_quarry.core.site import Account, Closure, Limits, Node, Queue, Rates, Site, Software, Storage, Tier, Window
+from lazy_quarry.core.site import (
+    Account,
+    Closure,
+    Limits,
+    Node,
+    Queue,
+    Rates,
+    Site,
+    Software,
+    StorageArea,
+    Tier,
+    Window,
+)
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
 
 BEGINS_MS = round(datetime(2027, 3, 1, 9, 42, tzinfo=UTC).timestamp() * 1000)
@@ -85,9 +97,9 @@ def oxbow() -> Site:
         closures=(Closure("c17", "memory errors in slot B2; a new module comes on Thursday"),),
         software=SOFTWARE,
         storage=(
-            Storage("/home", "50 GiB for each person", kept=True),
-            Storage("/flow", "results move to /home by hand", heavy=True),
-            Storage("/scratch", "gone when the job ends", shared=False, heavy=True),
+            StorageArea("/home", "50 GiB for each person", kept=True),
+            StorageArea("/flow", "results move to /home by hand", heavy=True),
+            StorageArea("/scratch", "gone when the job ends", shared=False, heavy=True),
         ),
         examples=str(Path(__file__).parent / "examples"),
         trial="trial",

@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import errno
 import os
+import shutil
 import threading
 import time
-from collections.abc import Callable
-from contextlib import suppress
-from io import BufferedReader
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from io import BufferedReader, BufferedWriter
 from typing import TypeVar
 
 from lazy_quarry.files.kinds import NotAFile, is_null, kind_of
@@ -75,6 +76,31 @@ def fresh(path: str | os.PathLike[str], mode: int = 0o600) -> int:
     with suppress(FileNotFoundError):
         os.unlink(path)
     return os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | os.O_NOFOLLOW, mode)
+
+
+@contextmanager
+def replacing(
+    path: str | os.PathLike[str], mode: int = 0o644, like: str = "", durable: bool = False
+) -> Iterator[BufferedWriter]:
+    """Yield a file to write: it takes the place of ``path`` when it is whole; where anything goes wrong it is gone.
+
+    ``mode`` is that of a new file; with ``like`` it gets that file's mode and times. ``durable`` waits for the disk. Raises
+    :class:`OSError`.
+    """
+    short = f"{os.fspath(path)}.{os.getpid()}.part"
+    try:
+        with open(fresh(short, mode), "wb") as file:
+            yield file
+            if durable:  # on disk before the rename: else a power cut could leave the name with nothing in it
+                file.flush()
+                os.fsync(file.fileno())
+        if like:
+            shutil.copystat(like, short)
+        os.replace(short, path)
+    except BaseException:
+        with suppress(OSError):
+            os.unlink(short)
+        raise
 
 
 def read(path: str | os.PathLike[str], most: int, begin: int = 0) -> bytes:

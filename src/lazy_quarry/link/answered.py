@@ -44,7 +44,7 @@ def answered(site: SiteRead, caller: Caller, call: Call, arguments: tuple[Any, .
     method = method_of_part(site, call)
     if call.rights.user == "no":
         given = inspect.signature(method).bind(caller, *arguments, **named).arguments
-        why = refusal(site.present.site, caller, call.rights, given.get(call.about, "") if call.about else "")
+        why = refusal(site.session.site, caller, call.rights, given.get(call.about, "") if call.about else "")
         if why:
             outcome = Outcome(0, False, why)
             return [outcome] if call.several else outcome

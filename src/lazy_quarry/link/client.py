@@ -45,12 +45,12 @@ class SocketClient(SiteClient):
         self.folder = folder
         self._start = start
         self._lock = threading.Lock()
-        self._replies: dict[int, Reply] = {}
+        self.replies: dict[int, Reply] = {}
         self._given_up = set[int | str | None]()
         """Calls that nobody waits for any more."""
         self._news = threading.Condition()
         self._version = 0
-        self._number = 0
+        self.asked = 0
         self._closed = False
         self.engine_version = ""
         self._socket = socket.socket(socket.AF_UNIX)
@@ -84,7 +84,7 @@ class SocketClient(SiteClient):
                     elif message.id in self._given_up:
                         self._given_up.discard(message.id)
                     elif isinstance(message.id, int):
-                        self._replies[message.id] = message
+                        self.replies[message.id] = message
                     self._news.notify_all()
         with self._news:
             if link is self._socket:
@@ -107,8 +107,8 @@ class SocketClient(SiteClient):
             if self._closed:
                 self._closed = False
                 self._connect()
-            self._number += 1
-            number = self._number
+            self.asked += 1
+            number = self.asked
             try:
                 self._socket.sendall(write_request(number, method, arguments))
             except OSError:
@@ -127,7 +127,7 @@ class SocketClient(SiteClient):
         """The answer to a call; None when the engine goes away. Raises :class:`EngineAway` when it isn't worth waiting."""
         until, seen_stopped = time.monotonic() + LONGEST_S, 0
         with self._news:
-            while not self._news.wait_for(lambda: number in self._replies or self._closed, LOOK_S):
+            while not self._news.wait_for(lambda: number in self.replies or self._closed, LOOK_S):
                 pid = _peer(self._socket)
                 seen_stopped = seen_stopped + 1 if is_stopped(pid) else 0
                 stopped, late = seen_stopped > 1, time.monotonic() > until  # once may be a moment in a debugger
@@ -139,7 +139,7 @@ class SocketClient(SiteClient):
                     raise EngineAway(
                         f"the engine of {self.folder}, process {pid}, {why}: {method} has no answer{known}; {then}"
                     )
-            return self._replies.pop(number, None)
+            return self.replies.pop(number, None)
 
     def leave(self) -> None:
         """Stop the engine and wait for its end; its jobs go on."""

@@ -21,7 +21,7 @@ class InProcessClient(SiteClient):
 
     def changes(self, since: int, timeout_s: float) -> int:
         """The site's version as soon as it is past ``since``, or when the time has passed."""
-        return self.site.present.wait_change(since, timeout_s)
+        return self.site.session.wait_change(since, timeout_s)
 
     def close(self) -> None:
         """There is nothing to close."""

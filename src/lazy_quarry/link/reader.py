@@ -31,7 +31,7 @@ from lazy_quarry.run.node_files import NodeFiles
 from lazy_quarry.run.read_only import OnlyFiles
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.fast_search import FastSearch
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_in_use import SiteRead
 from lazy_quarry.site.studies import make_study
 from lazy_quarry.store.journal import Journal
@@ -80,22 +80,22 @@ class Reader:
     def __init__(self, begin: Begin) -> None:
         self.runner = OnlyFiles(NodeFiles(FileService(begin.folder / "spool")))
         journal = Journal(begin.folder, reading=True)
-        self.present = Present(
+        self.session = Session(
             begin.site, journal, self.runner, clock=wall_ms, zone=local_zone(), look_up=with_surroundings
         )
-        self.site = SiteRead(self.present, lambda user, request: None)
-        self.fast_search = FastSearch(self.present.engine.plans.planner)
+        self.site = SiteRead(self.session, lambda user, request: None)
+        self.fast_search = FastSearch(self.session.engine.plans.planner)
 
     def answer(self, ask: Ask) -> bytes:
         """The answer to a call, from the journal as it is at one instant."""
-        present = self.present
+        session = self.session
         self.runner.words = ask.obstacle
         if ask.ranges is not None:
-            present.ranges = ask.ranges
-        with present.journal.one_view():
-            present.follow()
-            present.engine.state.jobs.take_touched()  # nobody here looks at a board
-            self.fast_search.consider(len(present.engine.state.jobs))
+            session.ranges = ask.ranges
+        with session.journal.one_view():
+            session.follow()
+            session.engine.state.jobs.take_touched()  # nobody here looks at a board
+            self.fast_search.consider(len(session.engine.state.jobs))
             return answer(self.site, ask.caller, ask.line)
 
 
@@ -142,8 +142,8 @@ def _study(link: socket.socket, begin: Begin, view: StudyView) -> None:
     except QuarryError as fault:
         told(replace(view, over=True, problem=str(fault)))
         return
-    reader.fast_search.consider(len(reader.present.engine.state.jobs))
-    make_study(reader.present, view, told)
+    reader.fast_search.consider(len(reader.session.engine.state.jobs))
+    make_study(reader.session, view, told)
 
 
 def send(link: socket.socket, body: bytes) -> None:

@@ -18,7 +18,7 @@ from lazy_quarry.link.reader import SIZE, Ask, Begin, MakeStudy, framed, send
 from lazy_quarry.site.caller import Caller
 
 if TYPE_CHECKING:
-    from lazy_quarry.site.session import Present
+    from lazy_quarry.site.session import Session
     from lazy_quarry.site.studies import Told
     from lazy_quarry.views.job_view import StartRange
     from lazy_quarry.views.study_view import StudyView
@@ -58,14 +58,14 @@ class NoReader(Exception):
 class Readers:
     """Readers of one state folder. ``starter`` is the link to the process that starts them, None where there is none."""
 
-    def __init__(self, folder: Path, present: Present, starter: socket.socket | None) -> None:
-        self.folder, self.present, self._starter = folder, present, starter
-        self._free: list[_Reader] = []
-        self._busy: dict[_Reader, str] = {}
+    def __init__(self, folder: Path, session: Session, starter: socket.socket | None) -> None:
+        self.folder, self.session, self._starter = folder, session, starter
+        self.free: list[_Reader] = []
+        self.busy: dict[_Reader, str] = {}
         """The readers at work, and for whom."""
-        self._promised = 0
+        self.promised = 0
         """Places that are taken by calls which have no reader yet."""
-        self._waiting: dict[str, deque[asyncio.Future[None]]] = {}
+        self.waiting: dict[str, deque[asyncio.Future[None]]] = {}
         """Calls that wait for a reader, by person, those whose turn is next first."""
         self._turns: dict[str, int] = {}
         """When each person had a turn last, counted in turns."""
@@ -88,9 +88,9 @@ class Readers:
                     f"the process that answered {call.method} ended before it had an answer, and so did two others; "
                 )
                 words += "engine.log may say why"
-                for one in self._free:  # they may have ended with it, and nobody has seen that yet
+                for one in self.free:  # they may have ended with it, and nobody has seen that yet
                     one.writer.close()
-                self._free.clear()
+                self.free.clear()
         return error_line(call.id, INTERNAL, words)
 
     async def _answered(self, caller: Caller, line: bytes) -> bytes:
@@ -101,18 +101,18 @@ class Readers:
             done = True
             return told
         finally:
-            self._busy.pop(one, None)
+            self.busy.pop(one, None)
             if done:
                 one.idle_since = time.monotonic()
-                self._free.append(one)
+                self.free.append(one)
             else:
                 one.writer.transport.abort()  # it sees that, and ends
             self._wake()
 
     async def _asked(self, one: _Reader, caller: Caller, line: bytes) -> bytes:
-        present = self.present
-        ranges, one.ranges = (None if present.ranges is one.ranges else present.ranges), present.ranges
-        _send(one.writer, Ask(caller, line, present.runner.obstacle(), ranges))
+        session = self.session
+        ranges, one.ranges = (None if session.ranges is one.ranges else session.ranges), session.ranges
+        _send(one.writer, Ask(caller, line, session.runner.obstacle(), ranges))
         await one.writer.drain()
         size = int.from_bytes(await one.reader.readexactly(SIZE), "big")
         return await one.reader.readexactly(size)
@@ -121,54 +121,54 @@ class Readers:
 
     async def _next(self, user: str) -> _Reader:
         """A reader for a person, as soon as it is their turn."""
-        if self._waiting or not self._room():
+        if self.waiting or not self._room():
             turn = asyncio.get_running_loop().create_future()
-            self._waiting.setdefault(user, deque()).append(turn)
+            self.waiting.setdefault(user, deque()).append(turn)
             try:
                 await turn
             except asyncio.CancelledError:
                 if not turn.cancelled():  # it has its turn, and doesn't take it
-                    self._promised -= 1
+                    self.promised -= 1
                 self._wake()
                 raise
-            self._promised -= 1
+            self.promised -= 1
         else:
             self._took_turn(user)
-        while self._free:
-            one = self._free.pop()
+        while self.free:
+            one = self.free.pop()
             if not one.writer.is_closing() and not one.reader.at_eof():
-                self._busy[one] = user
+                self.busy[one] = user
                 return one
             one.writer.close()
-        self._promised += 1
+        self.promised += 1
         try:
-            one = await self._started()
+            one = await self.started()
         except BaseException:
-            self._promised -= 1
+            self.promised -= 1
             self._wake()  # its place is free again
             raise
-        self._promised -= 1
-        self._busy[one] = user
+        self.promised -= 1
+        self.busy[one] = user
         return one
 
     def _room(self) -> bool:
-        return len(self._busy) + self._promised < MOST
+        return len(self.busy) + self.promised < MOST
 
     def _wake(self) -> None:
         """Give a turn to whoever waits: of those with the fewest at work the one whose last turn is longest ago."""
         while self._room():
-            for user, turns in list(self._waiting.items()):
+            for user, turns in list(self.waiting.items()):
                 while turns and turns[0].done():  # its call was given up
                     turns.popleft()
                 if not turns:
-                    del self._waiting[user]
-            if not self._waiting:
+                    del self.waiting[user]
+            if not self.waiting:
                 return
-            at_work = list(self._busy.values())
-            user = min(self._waiting, key=lambda one: (at_work.count(one), self._turns.get(one, 0)))
-            self._waiting[user].popleft().set_result(None)
+            at_work = list(self.busy.values())
+            user = min(self.waiting, key=lambda one: (at_work.count(one), self._turns.get(one, 0)))
+            self.waiting[user].popleft().set_result(None)
             self._took_turn(user)
-            self._promised += 1
+            self.promised += 1
 
     def _took_turn(self, user: str) -> None:
         self._turns[user] = max(self._turns.values(), default=0) + 1
@@ -207,7 +207,7 @@ class Readers:
     # -- the processes -----------------------------------------------------------------------------
 
     def _begin(self) -> Begin:
-        return Begin(self.folder, self.present.engine.plans.planner.site)
+        return Begin(self.folder, self.session.engine.plans.planner.site)
 
     def _link(self) -> socket.socket | None:
         """The link to a new process; None where there can be none."""
@@ -226,7 +226,8 @@ class Readers:
             self._starter = None  # it is gone, and calls are answered by threads from now on
             return None
 
-    async def _started(self) -> _Reader:
+    async def started(self) -> _Reader:
+        """Start a process that reads. Raises :class:`NoReader`."""
         link = self._link()
         if link is None:
             raise NoReader
@@ -237,13 +238,13 @@ class Readers:
     def let_go(self) -> None:
         """Let those go that had nothing to do for long."""
         until = time.monotonic() - IDLE_S
-        for one in [one for one in self._free if one.idle_since < until or one.reader.at_eof()]:
-            self._free.remove(one)
+        for one in [one for one in self.free if one.idle_since < until or one.reader.at_eof()]:
+            self.free.remove(one)
             one.writer.close()
 
     def close(self) -> None:
         """End all of them."""
-        for one in [*self._free, *self._busy]:
+        for one in [*self.free, *self.busy]:
             one.writer.transport.abort()
         if self._starter is not None:
             self._starter.close()

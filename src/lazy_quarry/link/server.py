@@ -50,7 +50,7 @@ from lazy_quarry.run.this_node import ThisNode
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.check_process import LONG, checked_apart
 from lazy_quarry.site.clock_watch import ClockWatch
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_file.site_file import SiteFileError, watched_site
 from lazy_quarry.site.site_in_use import SiteInUse
@@ -100,7 +100,7 @@ class Server:
         here = site.nodes[0].name
         node = ThisNode(folder, core_numbers(), journal, site.name, self._unwatch)
         self.runner = Nodes({here: node}, here, journal.identity, site.kept.attempts_s)
-        present = Present(
+        session = Session(
             site,
             journal,
             self.runner,
@@ -109,12 +109,12 @@ class Server:
             look_up=with_surroundings,
             others_busy=OthersLoad().cores,
         )
-        self.readers = Readers(folder, present, starter)
-        self.site = SiteInUse(present, self.readers.study)
+        self.readers = Readers(folder, session, starter)
+        self.site = SiteInUse(session, self.readers.study)
         self.site.mailer.start()
         self.site.foresight.start()
-        self.state = self.site.present.engine.state
-        self.clock = ClockWatch(self.site.present, lambda: round(boottime() * 1000), self._run_ms)
+        self.state = self.site.session.engine.state
+        self.clock = ClockWatch(self.site.session, lambda: round(boottime() * 1000), self._run_ms)
         # Folders of attempts whose ends are in the journal: the last engine may have ended before it removed them.
         self.runner.sweep({name for job in self.state.running() for name in part_names(job)})
         self.writers: set[asyncio.StreamWriter] = set()
@@ -135,10 +135,10 @@ class Server:
 
     def _check_all(self) -> None:
         """Read and compare all of a journal that was too large for that when it was opened; in a thread of its own."""
-        present = self.site.present
+        session = self.site.session
         with suppress(StateFolderError):
-            for problem in present.journal.problems():
-                present.damage = str(DamagedJournal(self.folder, problem))
+            for problem in session.journal.problems():
+                session.damage = str(DamagedJournal(self.folder, problem))
                 return
 
     async def run(self) -> None:
@@ -149,7 +149,7 @@ class Server:
         await self._begin_to_listen()
         try:
             while not self._leave.is_set():
-                self._move_on()
+                self.move_on()
                 # Ends arrive through the link at once. The tick is for what only the clock brings.
                 with suppress(TimeoutError):
                     async with asyncio.timeout(TICK_S):
@@ -163,18 +163,19 @@ class Server:
             for server in self._servers:
                 server.close()
 
-    def _move_on(self) -> None:
+    def move_on(self) -> None:
+        """Take every step once; what goes wrong in one keeps no other from being taken, and is told."""
         told = ""
-        for step in self._steps():
+        for step in self.steps():
             try:
                 step()
             except Exception as fault:  # a fault of ours must not end what others rely on; each kind is logged once
                 told = self._told_of(fault, getattr(step, "__name__", "a step"))
         if not told:
             self._faults.clear()
-        self.site.present.say_of_steps(told)
+        self.site.session.say_of_steps(told)
 
-    def _steps(self) -> tuple[Callable[[], object], ...]:
+    def steps(self) -> tuple[Callable[[], object], ...]:
         """The steps of each tick. None of them keeps the others from being done."""
         return (
             self.clock.look,
@@ -197,7 +198,7 @@ class Server:
         if isinstance(fault, asyncio.CancelledError):
             return  # it leaves
         if isinstance(fault, Exception):
-            self.site.present.say_of_steps(self._told_of(fault, context["message"]))
+            self.site.session.say_of_steps(self._told_of(fault, context["message"]))
         else:
             loop.default_exception_handler(context)
 
@@ -218,7 +219,7 @@ class Server:
         self.runner.tick(any(line.places for line in self.state.jobs.lines.values()))
 
     def _look_at_site_file(self) -> None:
-        self.site.present.say_of_site(self.site_file.note())
+        self.site.session.say_of_site(self.site_file.note())
 
     def _keep_log_short(self) -> None:
         keep_short(self.folder / "engine.log")
@@ -232,7 +233,7 @@ class Server:
     def _began(self, task: asyncio.Task[None]) -> None:
         self._begins = None
         if not task.cancelled() and (fault := task.exception()) and isinstance(fault, Exception):
-            self.site.present.say_of_steps(self._told_of(fault, "listening again"))
+            self.site.session.say_of_steps(self._told_of(fault, "listening again"))
 
     async def _begin_to_listen(self) -> None:
         listener = listen(self.folder, "engine.sock")
@@ -244,12 +245,12 @@ class Server:
 
     def _age(self) -> None:
         """Thin, a little at a time, what the site file doesn't keep for ever."""
-        kept, present = self.site.present.site.kept, self.site.present
+        kept, session = self.site.session.site.kept, self.site.session
         if kept.events_s is None or time.monotonic() < self._age_at:
             return
-        with present.lock, suppress(StateFolderError):
-            thinned = present.journal.thin(present.now() - kept.events_s * 1000)
-            self.site.queries.searches.forget_printed(present.now() - kept.events_s * 1000)
+        with session.lock, suppress(StateFolderError):
+            thinned = session.journal.thin(session.now() - kept.events_s * 1000)
+            self.site.queries.searches.forget_printed(session.now() - kept.events_s * 1000)
             self._age_at = time.monotonic() + (0 if thinned else AGE_EVERY_S)
 
     def _watch_link(self) -> None:
@@ -273,7 +274,7 @@ class Server:
         self._tell_changes()
 
     def _tell_changes(self) -> None:
-        version = self.site.present.version
+        version = self.site.session.version
         if version == self.told_version:
             return
         self.told_version = version
@@ -288,10 +289,10 @@ class Server:
             self.idle_since = time.monotonic()
         return time.monotonic() - self.idle_since > linger_s()
 
-    async def _work_out_plan(self) -> None:
+    async def work_out_plan(self) -> None:
         """Work the plan out, a slice at a time, between which others are answered."""
         for _ in range(MOST_SLICES):  # what changes meanwhile may begin it anew; somebody must be answered at last
-            if self.site.present.work_out():
+            if self.site.session.work_out():
                 return
             await asyncio.sleep(0)
 
@@ -305,9 +306,9 @@ class Server:
             submission = submission_of(line) if len(line) > LONG else None
             if submission is not None:
                 context = self.site.drafts.context(caller, submission)
-                apart = submission, await checked_apart(self.site.present.site, context)
+                apart = submission, await checked_apart(self.site.session.site, context)
             if method in CALLS and CALLS[method].plan:
-                await self._work_out_plan()
+                await self.work_out_plan()
         except Exception as fault:
             logged(fault, "making ready")
         return apart
@@ -337,7 +338,7 @@ class Server:
             except NoReader:
                 pass
         if known.plan:
-            await self._work_out_plan()
+            await self.work_out_plan()
         return await asyncio.to_thread(answer, self.site, caller, line)
 
     async def _send(self, writer: asyncio.StreamWriter, told: bytes) -> None:
@@ -367,7 +368,7 @@ class Server:
             return
         writer.write(write_notification("hello", version=__version__, pid=os.getpid()))
         self.writers.add(writer)
-        caller = caller_of(self.site.present.site, user_name(uid), groups_of(uid, gid), "socket")
+        caller = caller_of(self.site.session.site, user_name(uid), groups_of(uid, gid), "socket")
         at_work = set[asyncio.Task[None]]()
         try:
             while line := await reader.readline():

@@ -10,7 +10,7 @@ from pathlib import Path
 import platformdirs
 import psutil
 
-from lazy_quarry.core.site import Account, Node, Queue, Site, Storage, Tier
+from lazy_quarry.core.site import Account, Node, Queue, Site, StorageArea, Tier
 from lazy_quarry.core.units import DAY_MS, format_size
 from lazy_quarry.files import system
 from lazy_quarry.probe.modules import of_this_machine
@@ -66,7 +66,7 @@ def examples_folder() -> Path:
     return platformdirs.user_config_path("lazy-quarry") / "examples"
 
 
-def storage() -> tuple[Storage, ...]:
+def storage() -> tuple[StorageArea, ...]:
     """The storage areas of this machine: home, the folder for temporary files, and network mounts."""
     mounts = {one.mountpoint: one.fstype for one in psutil.disk_partitions(all=True)}
     paths = dict.fromkeys((str(Path.home()), tempfile.gettempdir()))
@@ -79,7 +79,7 @@ def storage() -> tuple[Storage, ...]:
             continue
         under = [point for point in mounts if path == point or path.startswith(f"{point.rstrip('/')}/")]
         network = mounts.get(max(under, key=len, default=""), "") in _OVER_NETWORK
-        found.append(Storage(path, f"{format_size(free)} free", shared=network, heavy=not network))
+        found.append(StorageArea(path, f"{format_size(free)} free", shared=network, heavy=not network))
     return tuple(found)
 
 

@@ -77,19 +77,19 @@ class AgentLink:
         self.refused = ""
         """Why there is no agent: another state folder's jobs have this machine's cores, or it does not start."""
         self.greet: Callable[[], None] = lambda: None
-        self._link: socket.socket | None = None
+        self.link: socket.socket | None = None
         self._heard = b""
         self._tried = 0.0
         self._agent: subprocess.Popen[bytes] | None = None
 
     def fileno(self) -> int | None:
         """The link, to wait on; None while there is none."""
-        return self._link.fileno() if self._link else None
+        return self.link.fileno() if self.link else None
 
     @property
     def connected(self) -> bool:
         """True while there is a link."""
-        return self._link is not None
+        return self.link is not None
 
     def reap(self) -> None:
         """Notice an agent that this process started and that has ended."""
@@ -98,7 +98,7 @@ class AgentLink:
 
     def connect_again(self) -> None:
         """Connect, unless that was tried a moment ago."""
-        if self._link is None and time.monotonic() - self._tried > AGAIN_S:
+        if self.link is None and time.monotonic() - self._tried > AGAIN_S:
             self.connect()
 
     def connect(self) -> None:
@@ -165,15 +165,15 @@ class AgentLink:
         if link is None:
             return False
         link.setblocking(False)
-        self._link, self._heard = link, b""
+        self.link, self._heard = link, b""
         return True
 
     def drop(self) -> None:
         """Close the link; the agent leaves when it has nothing to do."""
-        if self._link is not None:
-            self._closing(self._link.fileno())
-            self._link.close()
-        self._link = None
+        if self.link is not None:
+            self._closing(self.link.fileno())
+            self.link.close()
+        self.link = None
 
     def send(self, message: FromEngine) -> None:
         """Send a message, if there is an agent that listens; what was not sent is said again by ``greet``."""
@@ -181,20 +181,20 @@ class AgentLink:
             self._send(message)
 
     def _send(self, message: FromEngine) -> None:
-        if self._link is None:
+        if self.link is None:
             return
         try:
-            self._link.settimeout(SEND_S)
-            self._link.sendall(line_of(message))
-            self._link.setblocking(False)
+            self.link.settimeout(SEND_S)
+            self.link.sendall(line_of(message))
+            self.link.setblocking(False)
         except OSError:
             self.drop()
 
     def heard(self) -> Iterator[Ask | Over | Waits | Notes]:
         """Messages about attempts that have come since the last time."""
-        while self._link is not None:
+        while self.link is not None:
             try:
-                heard = self._link.recv(1 << 20)
+                heard = self.link.recv(1 << 20)
             except BlockingIOError:
                 break
             except OSError:

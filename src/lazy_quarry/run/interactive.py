@@ -68,7 +68,7 @@ def worked(record: bytes) -> list[str]:
     return found
 
 
-class Host:
+class ShellHost:
     """The shell, its terminal, and the link to the person's."""
 
     def __init__(self, folder: Path) -> None:
@@ -186,7 +186,7 @@ class Host:
 
 def main() -> None:
     """``python -m lazy_quarry.run.interactive``, as a job's script runs it."""
-    sys.exit(Host(Path(os.environ["LQ_ATTEMPT_FOLDER"])).run())
+    sys.exit(ShellHost(Path(os.environ["LQ_ATTEMPT_FOLDER"])).run())
 
 
 if __name__ == "__main__":

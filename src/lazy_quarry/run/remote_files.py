@@ -70,7 +70,7 @@ class RemoteFiles(FileService):
         else:
             asked.set_result(unpacked(told["found"], body))
 
-    def _ask(self, method: str, *arguments: Any) -> Any:
+    def ask(self, method: str, *arguments: Any) -> Any:
         """The answer to a request. Raises :class:`OSError`."""
         answer, number = Future[Any](), next(self._numbers)
         with self._lock:
@@ -90,48 +90,48 @@ class RemoteFiles(FileService):
                 self._asked.pop(number, None)
 
     def live(self, name: str) -> Any:
-        return self._ask("live", name)
+        return self.ask("live", name)
 
     def ran_ms(self, name: str) -> int | None:
-        found: int | None = self._ask("ran_ms", name)
+        found: int | None = self.ask("ran_ms", name)
         return found
 
     def inside(self, name: str, known: Mark | None, spreads: Sequence[str]) -> InsideRaw | None:
-        found = self._ask("inside", name, known, list(spreads))
+        found = self.ask("inside", name, known, list(spreads))
         return None if found is None else InsideRaw((found[0][0], found[0][1]), found[1], found[2])
 
     def piece(self, path: str, begin: int) -> Piece:
-        return Piece(*self._ask("piece", path, begin))
+        return Piece(*self.ask("piece", path, begin))
 
     def look_at(self, paths: Sequence[str]) -> list[FileFound]:
-        return [FileFound(*one) for one in self._ask("look_at", list(paths))]
+        return [FileFound(*one) for one in self.ask("look_at", list(paths))]
 
     def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
-        whose, files, more, problem = self._ask("made", folder, since_ms, until_ms)
+        whose, files, more, problem = self.ask("made", folder, since_ms, until_ms)
         return MadeFiles(whose, tuple(MadeFile(*one) for one in files), more, problem)
 
     def remove(self, folder: str, paths: Sequence[str], since_ms: int) -> tuple[int, list[str]]:
-        count, kept = self._ask("remove", folder, list(paths), since_ms)
+        count, kept = self.ask("remove", folder, list(paths), since_ms)
         return count, kept
 
     def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
-        found: dict[str, str] = self._ask("unusable", folder, written, input_path)
+        found: dict[str, str] = self.ask("unusable", folder, written, input_path)
         return found
 
     def prepare(self, names: Sequence[str]) -> None:
-        self._ask("prepare", list(names))
+        self.ask("prepare", list(names))
 
     def lay_out(self, name: str, intent: str, script: str) -> None:
-        self._ask("lay_out", name, intent, script)
+        self.ask("lay_out", name, intent, script)
 
     def is_laid_out(self, name: str) -> bool:
-        return bool(self._ask("is_laid_out", name))
+        return bool(self.ask("is_laid_out", name))
 
     def write_stop(self, name: str, cause: str) -> None:
-        self._ask("write_stop", name, cause)
+        self.ask("write_stop", name, cause)
 
     def forget(self, name: str) -> None:
-        self._ask("forget", name)
+        self.ask("forget", name)
 
     def sweep(self, running: Sequence[str], kept_s: int) -> None:
-        self._ask("sweep", list(running), kept_s)
+        self.ask("sweep", list(running), kept_s)

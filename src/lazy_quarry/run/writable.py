@@ -1,8 +1,6 @@
 """Files written whole or not at all."""
 
-import os
 from collections.abc import Iterable
-from pathlib import Path
 
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import given
@@ -19,11 +17,8 @@ def write_bytes(path: str, raw: bytes) -> None:
 
 
 def _write_whole(path: str, pieces: Iterable[bytes]) -> None:
-    beside = Path(f"{path}.part")
     try:
-        with open(given.fresh(beside, 0o644), "wb") as out:
+        with given.replacing(path) as out:
             out.writelines(pieces)
-        os.replace(beside, path)
     except OSError as fault:
-        beside.unlink(missing_ok=True)
         raise QuarryError(f"{path} cannot be written: {fault.strerror}") from None

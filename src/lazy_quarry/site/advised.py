@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
-from lazy_quarry.core.advice.next_time import MISS, Bound, NextTime, next_time
+from lazy_quarry.core.advice.next_time import MISS, LeastAmount, NextTime, next_time
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.units import exact_duration, exact_size, format_duration, format_size, plural
@@ -11,7 +11,7 @@ from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.alike_runs import past_run
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.drafts import Drafts
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.views.advice_view import FEW, Advised
 
@@ -22,18 +22,18 @@ MOST_AHEAD = 10_000
 class Advice:
     """Gives advice from the runs of a site."""
 
-    def __init__(self, present: Present, drafts: Drafts) -> None:
-        self.present, self.drafts, self.alike = present, drafts, drafts.alike
+    def __init__(self, session: Session, drafts: Drafts) -> None:
+        self.session, self.drafts, self.alike = session, drafts, drafts.alike
 
     def like(self, caller: Caller, number: int) -> list[int]:
         """The ended runs that are alike to a job: of the same commands, or of its name in its folder or chain."""
-        with self.present.lock:
-            return [job.number for job, _ in self.alike.like_job(self.present.find(number))]
+        with self.session.lock:
+            return [job.number for job, _ in self.alike.like_job(self.session.find(number))]
 
     def advise(self, caller: Caller, name: str) -> Advised:
         """Advice for a name, or for the job of a number. Raises :class:`NoSuchJob`, and :class:`Refused` without any run."""
-        present = self.present
-        with present.lock:
+        session = self.session
+        with session.lock:
             job = self._job(caller.user, name)
             alike = self.alike.like_job(job)
             known = [one for one, _ in alike]
@@ -49,15 +49,15 @@ class Advice:
 
     def _job(self, user: str, name: str) -> Job:
         if name.isdecimal():
-            return self.present.find(int(name))
+            return self.session.find(int(name))
         live = [
-            job for job in self.present.engine.state.jobs.values() if job.request.name == name and job.parent is None
+            job for job in self.session.engine.state.jobs.values() if job.request.name == name and job.parent is None
         ]
-        ended = self.present.journal.ended(EndedFilter(user=user, name=name, limit=1))
+        ended = self.session.journal.ended(EndedFilter(user=user, name=name, limit=1))
         found = next((job for job in [*reversed(live), *ended] if job.user == user), None)
         if found is None:
             raise NoSuchJob(f'no job of yours is called "{name}"; lq jobs --ended lists what ran')
-        return found if found.parent is None else self.present.find(found.parent)
+        return found if found.parent is None else self.session.find(found.parent)
 
     def _advised(self, caller: Caller, job: Job, newest: Job, found: NextTime, source: str) -> Advised:
         cores = max(1, newest.cores_allocated)
@@ -127,12 +127,12 @@ def reason_of(name: str, found: NextTime) -> str:
     return f"{words} At most one further run in {round(1 / MISS)} should need more.".strip()
 
 
-def _span(bound: Bound, show: Callable[[float], str]) -> str:
+def _span(bound: LeastAmount, show: Callable[[float], str]) -> str:
     least, most = show(bound.least), show(bound.most)
     return f"{most}" if least == most else f"{least} to {most}"
 
 
-def _grown(bound: Bound) -> str:
+def _grown(bound: LeastAmount) -> str:
     if bound.growth is None:
         return ""
     one = bound.growth

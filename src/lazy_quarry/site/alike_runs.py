@@ -3,9 +3,9 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from lazy_quarry.core.advice.next_time import PastRun
+from lazy_quarry.core.advice.next_time import RunToLearnFrom
 from lazy_quarry.core.job.job import Job, Phase
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.store.codec import text_key
 from lazy_quarry.store.journal import EndedFilter
 
@@ -19,12 +19,12 @@ def commands_of(script: str) -> str:
     return "\n".join(line for line in lines if line and not line.startswith("#"))
 
 
-def past_run(job: Job) -> PastRun | None:
+def past_run(job: Job) -> RunToLearnFrom | None:
     """A run to learn from; None for one that says nothing of what it needs: it failed, was cancelled, lost, or never ran."""
     if job.phase not in (Phase.DONE, Phase.OVERTIME, Phase.OVERMEMORY) or job.started_ms is None or not job.allocations:
         return None
     took, cores = max(1.0, job.attempt_ms(0) / 1000), max(1, job.cores_allocated)
-    return PastRun(
+    return RunToLearnFrom(
         took,
         job.use.memory_peak_mib / cores,
         cores,
@@ -66,8 +66,8 @@ class Kind:
 class AlikeRuns:
     """Finds a user's runs that are alike to a job or a draft, newest first."""
 
-    def __init__(self, present: Present) -> None:
-        self.present = present
+    def __init__(self, session: Session) -> None:
+        self.session = session
         self._known: tuple[int, int, dict[tuple[str, str], list[tuple[Job, Kind]]]] = (-1, -1, {})
         """Candidates by user and name, as long as nothing ends."""
 
@@ -75,7 +75,7 @@ class AlikeRuns:
         """The kind of a job or task."""
         script = job.origin.script
         if job.parent is not None and not script:  # it is kept once, with the array
-            script = self.present.find(job.parent).origin.script
+            script = self.session.find(job.parent).origin.script
         return self.kind(job.request.name, script, job.paths.folder, self._chain_of(job.parent or job.number))
 
     @staticmethod
@@ -88,7 +88,7 @@ class AlikeRuns:
         """Runs that have ended, no arrays, with their kinds; ``script`` also finds those of the very script under other names."""
         found = {job.number: (job, other) for job, other in self._named(user, kind.name) if kind.like(other)}
         if kind.commands and (key := text_key(script)):
-            for job in self.present.journal.ended(EndedFilter(user=user, script=key, limit=MOST_RUNS)):
+            for job in self.session.journal.ended(EndedFilter(user=user, script=key, limit=MOST_RUNS)):
                 if job.request.array is None and job.number not in found:
                     found[job.number] = job, self.kind_of(job)
         newest = sorted(found.values(), key=lambda one: (one[0].ended_ms or 0, one[0].number), reverse=True)
@@ -99,12 +99,12 @@ class AlikeRuns:
         return self.of(self.kind_of(job), job.user, job.origin.script)
 
     def _named(self, user: str, name: str) -> list[tuple[Job, Kind]]:
-        present = self.present
-        if self._known[:2] != (present.ends, present.past):
-            self._known = present.ends, present.past, {}
+        session = self.session
+        if self._known[:2] != (session.ends, session.past):
+            self._known = session.ends, session.past, {}
         known = self._known[2]
         if (user, name) not in known:
-            ended = present.journal.ended(EndedFilter(user=user, name=name, limit=MOST_RUNS))
+            ended = session.journal.ended(EndedFilter(user=user, name=name, limit=MOST_RUNS))
             scripts = dict[int, Kind]()
             found = list[tuple[Job, Kind]]()
             for job in ended:
@@ -118,7 +118,7 @@ class AlikeRuns:
         return known[user, name]
 
     def _chain_of(self, number: int) -> str:
-        for record in self.present.engine.state.chains.values():
+        for record in self.session.engine.state.chains.values():
             if any(part.job == number for part in record.parts):
                 return record.name
         return ""

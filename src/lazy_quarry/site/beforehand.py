@@ -14,7 +14,7 @@ from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.chain_changes import ChainChanges
 from lazy_quarry.site.operations import Operations
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.views.chain_views import ChainSource
 from lazy_quarry.views.foretold import Foretold, ForetoldJob
 from lazy_quarry.views.outcomes import Outcome, Receipt
@@ -30,8 +30,8 @@ class _Looked(Exception):
 class Beforehand:
     """Says what acts would do. Every call leaves the site as it was."""
 
-    def __init__(self, present: Present, operations: Operations, chains: ChainChanges) -> None:
-        self.present, self.operations, self.chains = present, operations, chains
+    def __init__(self, session: Session, operations: Operations, chains: ChainChanges) -> None:
+        self.session, self.operations, self.chains = session, operations, chains
 
     def would_run_again(self, caller: Caller, jobs: list[int], settings: list[str], failed: bool = False) -> Foretold:
         """Rehearse :meth:`Operations.again`."""
@@ -52,7 +52,7 @@ class Beforehand:
         checked = self.chains.chains.checked(caller, source)
         worst = next((one for _, one in checked.findings if one.severity == "error"), None)
         if worst is not None:
-            return Foretold(now_ms=self.present.now(), refused=f"line {worst.line}, {worst.message}")
+            return Foretold(now_ms=self.session.now(), refused=f"line {worst.line}, {worst.message}")
 
         def act() -> str:
             self.chains.continued(caller, number, checked, source, first)
@@ -61,30 +61,30 @@ class Beforehand:
         return self._foretold(act)
 
     def _foretold(self, act: Callable[[], str], changed: Iterable[int] = ()) -> Foretold:
-        present = self.present
-        with present.lock:
-            found, why, before = list[Job](), "", present.engine.state.next_number
+        session = self.session
+        with session.lock:
+            found, why, before = list[Job](), "", session.engine.state.next_number
             try:
-                with suppress(_Looked), present.together():
+                with suppress(_Looked), session.together():
                     why = act()
-                    state = present.engine.state
+                    state = session.engine.state
                     numbers = [*changed] or [one for one in range(before, state.next_number) if one in state.jobs]
                     found = [state.jobs[one] for one in numbers if one in state.jobs]
                     raise _Looked
             except (Refused, NoSuchJob) as fault:
                 why = str(fault)
             if why:
-                return Foretold(now_ms=present.now(), refused=why)
+                return Foretold(now_ms=session.now(), refused=why)
             jobs = tuple(self._job(job, place < MOST_TOLD) for place, job in enumerate(found))
-            return Foretold(now_ms=present.now(), jobs=jobs, left_core_ms=self._left(jobs[0].account) if jobs else None)
+            return Foretold(now_ms=session.now(), jobs=jobs, left_core_ms=self._left(jobs[0].account) if jobs else None)
 
     def _job(self, job: Job, timed: bool) -> ForetoldJob:
-        present, request = self.present, job.request
-        needs = present.engine.plans.planner.needs(request, job.user)
+        session, request = self.session, job.request
+        needs = session.engine.plans.planner.needs(request, job.user)
         tasks = request.array.count if request.array is not None else 0
         start = None
         if timed and job.phase is Phase.WAITING:
-            start = Suggestions(present.engine, present.plan(), present.zone).start_with(job, request)
+            start = Suggestions(session.engine, session.plan(), session.zone).start_with(job, request)
         return ForetoldJob(
             name=request.name,
             tasks=tasks,
@@ -92,13 +92,13 @@ class Beforehand:
             walltime_s=request.walltime_s,
             queue=needs[0].queue if needs else "",
             account=request.account,
-            most_core_ms=greatest_charge(present.site, request, needs[0], tasks or 1) if needs else 0,
+            most_core_ms=greatest_charge(session.site, request, needs[0], tasks or 1) if needs else 0,
             start_ms=start,
         )
 
     def _left(self, account: str) -> int | None:
-        above = self.present.site.lineage(account)
-        left = (one.left_core_ms for one in self.present.account_lines() if one.account in above)
+        above = self.session.site.lineage(account)
+        left = (one.left_core_ms for one in self.session.account_lines() if one.account in above)
         return min((amount for amount in left if amount is not None), default=None)
 
 

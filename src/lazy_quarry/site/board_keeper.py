@@ -21,7 +21,7 @@ from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dependent_forecasts import BlockedInSight
 from lazy_quarry.site.job_views import Expected, JobViews, Seen, seen_by
-from lazy_quarry.site.session import RECENT_MS, Present
+from lazy_quarry.site.session import RECENT_MS, Session
 from lazy_quarry.site.versioned_table import Stamped
 from lazy_quarry.views.board import (
     BoardChange,
@@ -46,13 +46,13 @@ BOOKS_S = 1.0
 class BoardKeeper:
     """The board of one site in use. Called with the site's lock held."""
 
-    def __init__(self, present: Present, views: JobViews) -> None:
-        self.present, self.views = present, views
+    def __init__(self, session: Session, views: JobViews) -> None:
+        self.session, self.views = session, views
         self._epoch, self._stamp = token_hex(4), 0
         self._jobs = Stamped[int, JobView]()
         self._nodes = Stamped[str, NodeView]()
         self._past = -1
-        """The past that was read; see :attr:`Present.past`."""
+        """The past that was read; see :attr:`Session.past`."""
         self._ended_lately: dict[int, Job] = {}
         """Jobs that ended lately, the newest first."""
         self._due: dict[int, None] = {}
@@ -69,9 +69,9 @@ class BoardKeeper:
         self._expected: dict[int, Expected] = {}
         self._forecast_of: tuple[Plan, int] | None = None
         """The plan that the forecasts are from, and how many it had tried."""
-        self._ranges = present.ranges
+        self._ranges = session.ranges
         """The ranges that the views have."""
-        self._blocked = BlockedInSight(present)
+        self._blocked = BlockedInSight(session)
         self._explainer: tuple[tuple[object, ...], Explainer] | None = None
         self._whys: dict[int, tuple[Job, str]] = {}
         """The reasons of jobs in sight, as that explainer says."""
@@ -80,7 +80,7 @@ class BoardKeeper:
         self._accounts: tuple[tuple[dict[Any, Any], ...], float, tuple[AccountLine, ...]] | None = None
         self._others = (-BOOKS_S, 0.0)
         self._site: tuple[int, SiteView] | None = None
-        site = present.site
+        site = session.site
         self._order = {node.name: place for place, node in enumerate(site.nodes)}
         self._queues: dict[str, list[str]] = {}
         for queue in site.queues:
@@ -96,7 +96,7 @@ class BoardKeeper:
 
         With ``whole`` all forecasts are worked out, however long that takes.
         """
-        present, now = self.present, self.present.now()
+        session, now = self.session, self.session.now()
         settled = self._bring_up_to_date(now, sight, whole)
         known = since is not None and since.epoch == self._epoch
         after = since.stamp if since is not None and known else -1
@@ -110,9 +110,9 @@ class BoardKeeper:
             whole=not known,
             settled=settled,
             partial=bool(self._due),
-            version=present.version,
+            version=session.version,
             now_ms=now,
-            clock=present.clock_view,
+            clock=session.clock_view,
             site=site[1] if site[0] > after else None,
             person=self._person_now(caller),
             nodes=tuple(self._nodes.values[name] for name in nodes),
@@ -125,7 +125,7 @@ class BoardKeeper:
 
     def live(self, caller: Caller, numbers: Sequence[int]) -> list[JobView]:
         """Live jobs with everything that a person is told of them."""
-        self._bring_up_to_date(self.present.now(), numbers, whole=True)
+        self._bring_up_to_date(self.session.now(), numbers, whole=True)
         return [seen_by(caller, self._jobs.values[number]) for number in numbers]
 
     def _bring_up_to_date(self, now: int, sight: Sequence[int], whole: bool) -> bool:
@@ -142,21 +142,21 @@ class BoardKeeper:
 
     def notices(self) -> tuple[str, ...]:
         """Obstacles of the site or of certain jobs now, in sentences."""
-        present = self.present
-        closed = present.obstacle()
-        told = [present.damage, present.unwritable, present.step_note, present.site_note, present.mail_note]
-        told += [closed.words if closed is not None else "", *present.half_chains(), *present.runner.notices()]
+        session = self.session
+        closed = session.obstacle()
+        told = [session.damage, session.unwritable, session.step_note, session.site_note, session.mail_note]
+        told += [closed.words if closed is not None else "", *session.half_chains(), *session.runner.notices()]
         return tuple(dict.fromkeys(notice for notice in told if notice))
 
     # -- jobs --------------------------------------------------------------------------------------
 
     def _note_changes(self, now: int) -> None:
         """Note what has changed of the state since the last look, and what must be shown anew for it."""
-        state = self.present.engine.state
+        state = self.session.engine.state
         touched = state.jobs.take_touched() | (self.views.take_chained() & state.jobs.keys())
         if self._past < 0:  # the first look
             touched = set(state.jobs)
-            self._due_nodes |= dict.fromkeys(node.name for node in self.present.site.nodes)
+            self._due_nodes |= dict.fromkeys(node.name for node in self.session.site.nodes)
         touched |= {job.parent for number in touched if (job := state.jobs.get(number)) and job.parent is not None}
         for number in list(touched):
             touched |= state.followers.get(number, set())
@@ -184,7 +184,7 @@ class BoardKeeper:
 
     def _follow(self, number: int) -> None:
         """Bring one job up to date, with the nodes that it has or had."""
-        job = self.present.engine.state.jobs.get(number)
+        job = self.session.engine.state.jobs.get(number)
         self._due_nodes |= dict.fromkeys(self._occupy(number, job))
         if job is not None:
             self._show(job)
@@ -217,16 +217,16 @@ class BoardKeeper:
         if known is None or read:
             known = self._seen[job.number] = self.views.read(job)
             self._unread.pop(job.number, None)
-        self._renewed[job.number] = self.present.now()
+        self._renewed[job.number] = self.session.now()
         return known
 
     def _note_ended(self, now: int) -> None:
         """Note which jobs have ended lately, and which did so too long ago to be shown."""
-        again = self._past != self.present.past
-        self._past = self.present.past
+        again = self._past != self.session.past
+        self._past = self.session.past
         known = {} if again else self._ended_lately
         fresh = dict[int, Job]()
-        for job in self.present.recently_ended():
+        for job in self.session.recently_ended():
             if job.number in known:
                 break
             fresh[job.number] = job
@@ -243,15 +243,15 @@ class BoardKeeper:
 
     def _forecast(self, whole: bool) -> bool:
         """Work the plan out a little further; when all of it is there, take the forecasts from it."""
-        plan = self.present.plan()
+        plan = self.session.plan()
         if whole:
             plan.finish()
-        elif not self.present.work_out():
+        elif not self.session.work_out():
             return False
         same = self._forecast_of is not None and self._forecast_of[0] is plan
         known = self._forecast_of[1] if self._forecast_of is not None and same else 0
         if not same or known != len(plan.tried):
-            live, until = self.present.engine.state.jobs, time.monotonic() + SLICE_S
+            live, until = self.session.engine.state.jobs, time.monotonic() + SLICE_S
             for place, number in enumerate(islice(plan.tried, known, None), known + 1):
                 self._forecast_of = plan, place
                 job = live.get(number)
@@ -264,10 +264,10 @@ class BoardKeeper:
         return True
 
     def _take_in_ranges(self) -> None:
-        before, self._ranges = self._ranges, self.present.ranges
+        before, self._ranges = self._ranges, self.session.ranges
         if before is self._ranges:
             return
-        live = self.present.engine.state.jobs
+        live = self.session.engine.state.jobs
         for number in before.keys() | self._ranges.keys():
             view, job = self._jobs.values.get(number), live.get(number)
             if job is not None and view is not None and view.range != self._ranges.get(number):
@@ -284,7 +284,7 @@ class BoardKeeper:
 
     def _renew(self, sight: Sequence[int], now: int, settled: bool) -> None:
         """Bring up to date what is in sight, and a few of those that weren't for long."""
-        live = self.present.engine.state.jobs
+        live = self.session.engine.state.jobs
         if settled:
             seen = [live[number] for number in sight if number in live]
             self._expected |= self._blocked.of([job for job in seen if job.phase is Phase.BLOCKED])
@@ -307,7 +307,7 @@ class BoardKeeper:
 
     def _read_more(self) -> None:
         """Read what those do of which nothing was read yet, for a moment."""
-        live, until = self.present.engine.state.jobs, time.monotonic() + SLICE_S
+        live, until = self.session.engine.state.jobs, time.monotonic() + SLICE_S
         for number in list(self._unread):
             del self._unread[number]
             if (job := live.get(number)) is not None and job.phase is Phase.RUNNING:
@@ -317,10 +317,10 @@ class BoardKeeper:
 
     def _explained(self, now: int) -> Explainer:
         """Answers from the present plan, made once a minute at the most for the same."""
-        running, notices = len(self.present.engine.state.jobs.running), tuple(self.present.runner.notices())
-        key = (self.present.plan(), running, now // MINUTE_MS, notices)
+        running, notices = len(self.session.engine.state.jobs.running), tuple(self.session.runner.notices())
+        key = (self.session.plan(), running, now // MINUTE_MS, notices)
         if self._explainer is None or self._explainer[0] != key:
-            self._explainer, self._whys = (key, self.present.explainer()), {}
+            self._explainer, self._whys = (key, self.session.explainer()), {}
         return self._explainer[1]
 
     def _why(self, job: Job, now: int) -> str:
@@ -348,7 +348,7 @@ class BoardKeeper:
         return names | set(found)
 
     def _show_node(self, name: str) -> None:
-        node = self.present.site.node.get(name)
+        node = self.session.site.node.get(name)
         if node is None or not node.runs_jobs:
             return
         view = NodeView(
@@ -359,7 +359,7 @@ class BoardKeeper:
             gpus=node.gpus,
             scratch_mib=node.scratch_mib,
             traits=node.traits,
-            closed=self.present.engine.state.closures.get(name, ""),
+            closed=self.session.engine.state.closures.get(name, ""),
             occupants=tuple(one for _, one in sorted(self._occupants.get(name, {}).items())),
         )
         self._nodes.put(name, view, self._stamp)
@@ -385,11 +385,11 @@ class BoardKeeper:
     # -- the rest ----------------------------------------------------------------------------------
 
     def _accounts_now(self) -> tuple[AccountLine, ...]:
-        state, at, known = self.present.engine.state, time.monotonic(), self._accounts
+        state, at, known = self.session.engine.state, time.monotonic(), self._accounts
         books = (state.tallies, state.grants, state.meters, state.member_changes)
         adding = known is not None and any(line.adding_up for line in known[2])
         if known is None or known[0] != books or adding or at - known[1] > BOOKS_S:
-            self._accounts = known = tuple(dict(one) for one in books), at, self.present.account_lines()
+            self._accounts = known = tuple(dict(one) for one in books), at, self.session.account_lines()
         return known[2]
 
     def _others_now(self) -> float:
@@ -397,22 +397,22 @@ class BoardKeeper:
         at = time.monotonic()
         if at - self._others[0] > BOOKS_S:
             busy = sum(one.live[1] for one in self._seen.values() if one.live is not None)
-            self._others = at, self.present.others_busy(busy)
+            self._others = at, self.session.others_busy(busy)
         return self._others[1]
 
     def _person_now(self, caller: Caller) -> PersonView:
-        known, version = self._persons.get(caller.user), self.present.version
+        known, version = self._persons.get(caller.user), self.session.version
         if known is None or known[0] != version:
             self._persons[caller.user] = known = version, self._person_view(caller)
         return known[1]
 
     def _person_view(self, caller: Caller) -> PersonView:
-        site, user = self.present.site, caller.user
+        site, user = self.session.site, caller.user
         accounts = site.accounts_of(user)
         tiers = [tier.name for tier in site.tiers if not tier.users or user in tier.users]
         owners = [("user", user), *(("account", name) for name in accounts), *(("tier", name) for name in tiers)]
-        limits = tuple(LimitView(*one) for one in self.present.engine.limit_use.in_use(owners))
-        use = self.present.engine.plans.recent_use(self.present.now())
+        limits = tuple(LimitView(*one) for one in self.session.engine.limit_use.in_use(owners))
+        use = self.session.engine.plans.recent_use(self.session.now())
         shares = tuple(ShareView(name, *use.of_account(name)) for name in accounts)
         default = site.default_account(user) or ""
         led = () if caller.operator else caller.leads
@@ -420,14 +420,14 @@ class BoardKeeper:
 
     def _site_at(self, now: int) -> tuple[int, SiteView]:
         """The site's view, and the stamp since when it is so."""
-        windows = tuple(window for window in self.present.engine.plans.windows if window.ends_ms > now)
+        windows = tuple(window for window in self.session.engine.plans.windows if window.ends_ms > now)
         if self._site is None or self._site[1].windows != windows:
-            site = self.present.site
+            site = self.session.site
             view = SiteView(
                 name=site.name,
                 host=site.host,
                 version=__version__,
-                since_ms=self.present.began_ms,
+                since_ms=self.session.began_ms,
                 head=site.head,
                 contact=site.contact,
                 queues=site.queues,

@@ -16,7 +16,7 @@ from lazy_quarry.errors import Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.operations import Operations
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.views.chain_views import ChainReceipt, ChainSource
 from lazy_quarry.views.outcomes import Outcome
 
@@ -36,26 +36,26 @@ class Unfit(Refused):
 class ChainChanges:
     """Changes chains, through the operations on their jobs."""
 
-    def __init__(self, present: Present, chains: Chains, operations: Operations) -> None:
-        self.present, self.chains, self.operations = present, chains, operations
+    def __init__(self, session: Session, chains: Chains, operations: Operations) -> None:
+        self.session, self.chains, self.operations = session, chains, operations
 
     def submit_chain(self, caller: Caller, source: ChainSource) -> ChainReceipt:
         """Take in a chain: all of its jobs, or none and what must change first."""
-        present, checked = self.present, self.chains.checked(caller, source)
+        session, checked = self.session, self.chains.checked(caller, source)
         if checked.chain is None or checked.refused:
             return ChainReceipt(None, (), checked.findings)
-        with present.lock:
-            if closed := present.runner.closed():
+        with session.lock:
+            if closed := session.runner.closed():
                 raise Refused(f"not submitted: {closed}")
             chain = checked.chain
             parts = tuple((job.name, job.after) for job in chain.jobs)
             command = SubmitChain(
-                present.now(), chain.name, caller.by(), parts, source.text, source.path, source.folder, source.settings
+                session.now(), chain.name, caller.by(), parts, source.text, source.path, source.folder, source.settings
             )
             try:
-                with present.together():
-                    events = present.engine.decide(command)
-                    present.commit(events)
+                with session.together():
+                    events = session.engine.decide(command)
+                    session.commit(events)
                     number = next(one.chain for one in events if isinstance(one, Chained))
                     numbers = self._submit(caller, number, checked, [job.name for job in chain.jobs], {})
             except Unfit as fault:
@@ -67,7 +67,7 @@ class ChainChanges:
         self, caller: Caller, chain: int, checked: ChainChecked, names: Iterable[str], known: dict[str, int]
     ) -> dict[str, int]:
         """Submit some jobs of a chain in their order; their numbers. Raises :class:`Unfit` at the first that is refused."""
-        present, numbers = self.present, dict[str, int]()
+        session, numbers = self.session, dict[str, int]()
         assert checked.chain is not None
         jobs = {job.name: job for job in checked.chain.jobs}
         for name in names:
@@ -81,10 +81,10 @@ class ChainChanges:
                 raise Unfit(error("after", f"{name}: {problem}", job.line))
             try:
                 submitted = self.operations.taken(caller, submission, request)
-                present.commit(submitted)
+                session.commit(submitted)
                 number = next(one.job for one in submitted if isinstance(one, Submitted))
-                link = LinkChain(present.now(), chain, name, number, caller.by())
-                present.commit(present.engine.decide(link))
+                link = LinkChain(session.now(), chain, name, number, caller.by())
+                session.commit(session.engine.decide(link))
             except Refused as fault:
                 raise Unfit(error("over-limit", f"{name}: {fault}", job.line)) from None
             numbers[name] = number
@@ -113,8 +113,8 @@ class ChainChanges:
         )
 
     def _all(self, caller: Caller, number: int, phases: tuple[Phase, ...], act: _Act) -> list[Outcome]:
-        with self.present.lock:
-            record, state = self._own(caller, number), self.present.engine.state
+        with self.session.lock:
+            record, state = self._own(caller, number), self.session.engine.state
             jobs = [part.job for part in record.parts if part.job in state.jobs]
             chosen = [job for job in jobs if state.jobs[job].phase in phases]
             return (
@@ -123,13 +123,13 @@ class ChainChanges:
 
     def continue_chain(self, caller: Caller, number: int, source: ChainSource, first: str = "") -> ChainReceipt:
         """Run again what failed and all that follows it, or all from one job on, by the file as it is now; what is done stays."""
-        present, checked = self.present, self.chains.checked(caller, source)
-        with present.lock:
+        session, checked = self.session, self.chains.checked(caller, source)
+        with session.lock:
             if checked.chain is None or checked.refused:
                 self._own(caller, number)
                 return ChainReceipt(None, (), checked.findings)
             try:
-                with present.together():
+                with session.together():
                     made = self.continued(caller, number, checked, source, first)
             except Unfit as fault:
                 return ChainReceipt(None, (), (("", fault.problem), *checked.findings))
@@ -140,14 +140,14 @@ class ChainChanges:
         self, caller: Caller, number: int, checked: ChainChecked, source: ChainSource, first: str = ""
     ) -> dict[str, int]:
         """The same as a part of what is decided together: the new jobs. Raises :class:`Refused`, or :class:`Unfit` for one job."""
-        present, record = self.present, self._own(caller, number)
+        session, record = self.session, self._own(caller, number)
         assert checked.chain is not None
         chain = checked.chain
         waits = {job.name: job.inside for job in chain.jobs}
         if first and first not in waits:
             raise Refused(f'chain {number} has no job "{first}"')
         numbers = {part.name: part.job for part in record.parts if part.job and part.name in waits}
-        jobs = {name: present.find(job) for name, job in numbers.items()}
+        jobs = {name: session.find(job) for name, job in numbers.items()}
         wrong = {name for name, job in jobs.items() if job.phase in _AGAIN}
         begins = {first} if first else wrong | (set(waits) - set(numbers))
         if not begins:
@@ -158,19 +158,19 @@ class ChainChanges:
         running = [jobs[name].label for name in again if name in jobs and jobs[name].phase is Phase.RUNNING]
         if running:
             raise Refused(f"{', '.join(running)} still run; wait for them, or cancel them first")
-        if closed := present.runner.closed():
+        if closed := session.runner.closed():
             raise Refused(f"not submitted: {closed}")
         waiting = [numbers[name] for name in again if name in jobs and not jobs[name].phase.final]
         parts = tuple((job.name, job.after) for job in chain.jobs)
-        change = ChangeChain(present.now(), number, caller.by(), parts, source.text, source.settings)
+        change = ChangeChain(session.now(), number, caller.by(), parts, source.text, source.settings)
         known = {name: job for name, job in numbers.items() if name not in again}
         self._cancel(caller, waiting)
-        present.commit(present.engine.decide(change))
+        session.commit(session.engine.decide(change))
         return self._submit(caller, number, checked, again, known)
 
     def _cancel(self, caller: Caller, waiting: Iterable[int]) -> None:
         """Cancel jobs that have not started; those that followed one of them have ended with it."""
-        present = self.present
+        session = self.session
         for number in waiting:
-            if number in present.engine.state.jobs:
-                present.commit(present.engine.decide(CancelJob(present.now(), number, caller.by())))
+            if number in session.engine.state.jobs:
+                session.commit(session.engine.decide(CancelJob(session.now(), number, caller.by())))

@@ -7,7 +7,7 @@ from statistics import median
 from lazy_quarry.core.chain.chain import Chain, ChainJob
 from lazy_quarry.core.chain.chain_check import ChainChecked, check_chain
 from lazy_quarry.core.chain.chain_file import read_chain
-from lazy_quarry.core.chain.rehearsal import Rehearsal, Rehearsing, Supposed, live_times
+from lazy_quarry.core.chain.rehearsal import ChainRehearsal, Rehearsing, Supposed, live_times
 from lazy_quarry.core.header.check import Checked
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.header.submission import Submission
@@ -20,7 +20,7 @@ from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.job_views import seen_by
 from lazy_quarry.site.queries import Queries
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.views.chain_views import ChainReport, ChainSource, ChainView, PartView
 from lazy_quarry.views.expanded import Expanded, expanded
 
@@ -35,8 +35,8 @@ MOST_LIKELY = 100
 class Chains:
     """The reports on chains."""
 
-    def __init__(self, present: Present, drafts: Drafts, queries: Queries) -> None:
-        self.present, self.drafts, self.queries = present, drafts, queries
+    def __init__(self, session: Session, drafts: Drafts, queries: Queries) -> None:
+        self.session, self.drafts, self.queries = session, drafts, queries
         self._over: dict[int, tuple[ChainRecord, ChainView]] = {}
         """Chains of which nothing is left, as they ended: they are worked out once."""
 
@@ -47,10 +47,10 @@ class Chains:
     ) -> ChainReport:
         """Check a chain file and, where nothing must change, rehearse it: supposing that these fail or take longer."""
         checked = self.checked(caller, source)
-        with self.present.lock:
+        with self.session.lock:
             if checked.chain is None or checked.refused:
                 return ChainReport(checked.findings, None, self._sketch(caller, source, checked))
-            chain, now = checked.chain, self.present.now()
+            chain, now = checked.chain, self.session.now()
             waits = {job.name: job.inside for job in chain.jobs}
             for name in (*fails, *slower):
                 if name not in waits:
@@ -58,14 +58,14 @@ class Chains:
                         f'there is no job "{name}" in {chain.name}{nearest(name, [one.name for one in chain.jobs])}'
                     )
             supposed = Supposed(frozenset(fails), tuple(slower.items()))
-            rehearsing = Rehearsing(self.present.engine, now, caller.user, waits, checked.requests, None, supposed)
+            rehearsing = Rehearsing(self.session.engine, now, caller.user, waits, checked.requests, None, supposed)
             return ChainReport(
                 checked.findings, self._rehearsed(caller, chain, checked.requests, rehearsing.rehearse())
             )
 
     def chain_tasks(self, caller: Caller, source: ChainSource, name: str) -> Expanded:
         """The tasks of an array of a chain file, as they will run. Raises :class:`Refused` where there are none."""
-        with self.present.lock:
+        with self.session.lock:
             checked = self.checked(caller, source)
         sent, request = checked.submissions.get(name), checked.requests.get(name)
         if sent is None:
@@ -87,7 +87,7 @@ class Chains:
                 )
             )
         name = checked.chain.name if checked.chain else source.name
-        now, user = self.present.now(), caller.user
+        now, user = self.session.now(), caller.user
         return ChainView(number=0, name=name, user=user, now_ms=now, parts=tuple(parts)) if parts else None
 
     def checked(self, caller: Caller, source: ChainSource) -> ChainChecked:
@@ -102,12 +102,14 @@ class Chains:
         compared = read.chain is not None and len(read.chain.jobs) <= MOST_LIKELY
 
         def check(sent: Submission) -> Checked:
-            with self.present.lock:  # one by one, so that others are answered in between
+            with self.session.lock:  # one by one, so that others are answered in between
                 return self.drafts.checked(caller, sent, compared)
 
         return check_chain(read, submission, check)
 
-    def _rehearsed(self, caller: Caller, chain: Chain, requests: Mapping[str, Request], found: Rehearsal) -> ChainView:
+    def _rehearsed(
+        self, caller: Caller, chain: Chain, requests: Mapping[str, Request], found: ChainRehearsal
+    ) -> ChainView:
         times = {one.name: one for one in found.jobs}
         parts = []
         for job in chain.jobs:
@@ -130,7 +132,7 @@ class Chains:
             number=0,
             name=chain.name,
             user=caller.user,
-            now_ms=self.present.now(),
+            now_ms=self.session.now(),
             parts=tuple(parts),
             ends_ms=found.ends_ms,
             most_core_ms=found.most_core_ms,
@@ -154,32 +156,32 @@ class Chains:
         return total
 
     def _cores(self, user: str, request: Request) -> int:
-        need = next(iter(self.present.engine.plans.planner.needs(request, user)), None)
+        need = next(iter(self.session.engine.plans.planner.needs(request, user)), None)
         return need.cores if need else 0
 
     # -- one that was submitted --------------------------------------------------------------------
 
     def record(self, number: int) -> ChainRecord:
         """The record of a chain. Raises :class:`NoSuchJob` for none."""
-        record = self.present.engine.state.chains.get(number)
+        record = self.session.engine.state.chains.get(number)
         if record is None:
             raise NoSuchJob.of_chain(number)
         return record
 
     def chain(self, caller: Caller, number: int) -> ChainView:
         """A chain as it stands. Raises :class:`NoSuchJob` for none."""
-        with self.present.lock:
+        with self.session.lock:
             return self._view(caller, self.record(number))
 
     def chains(self, caller: Caller) -> list[ChainView]:
         """The newest chains, the last one first."""
-        with self.present.lock:
-            records = self.present.engine.state.chains
+        with self.session.lock:
+            records = self.session.engine.state.chains
             return [self._view(caller, records[number]) for number in sorted(records, reverse=True)[:MOST_LISTED]]
 
     def chain_source(self, caller: Caller, number: int) -> tuple[str, str, str]:
         """The file of a chain as it was submitted, its path and its folder."""
-        with self.present.lock:
+        with self.session.lock:
             record = self.record(number)
             return record.source, record.path, record.folder
 
@@ -191,23 +193,23 @@ class Chains:
     def _viewed(self, record: ChainRecord) -> ChainView:
         known = self._over.get(record.number)
         if known is not None and known[0] is record:
-            return replace(known[1], now_ms=self.present.now())
+            return replace(known[1], now_ms=self.session.now())
         view = self._worked_out(record)
         if not view.left:
             self._over[record.number] = record, view
         return view
 
     def _worked_out(self, record: ChainRecord) -> ChainView:
-        present, now = self.present, self.present.now()
+        session, now = self.session, self.session.now()
         jobs: dict[str, Job] = {}
         for part in record.parts:
             if part.job:
                 try:
-                    jobs[part.name] = present.find(part.job)
+                    jobs[part.name] = session.find(part.job)
                 except NoSuchJob:
                     continue  # it ended so long ago that the site keeps no more of it
         known: dict[str, tuple[int, int]] = {}
-        live = live_times(present.engine, now, [job.number for job in jobs.values() if not job.phase.final])
+        live = live_times(session.engine, now, [job.number for job in jobs.values() if not job.phase.final])
         for name, job in jobs.items():
             if job.phase.final and job.started_ms is not None:
                 known[name] = job.started_ms, job.ended_ms or now
@@ -219,13 +221,13 @@ class Chains:
         waits = {name: after for name, after in record.waits.items() if name in known or name in open_}
         inside = {name: tuple(one for one in after if one[0] in waits) for name, after in waits.items()}
         rehearsal = Rehearsing(
-            present.engine, now, record.user, inside, open_, known, Supposed(fails=frozenset(out)), lost
+            session.engine, now, record.user, inside, open_, known, Supposed(fails=frozenset(out)), lost
         ).rehearse()
         times = {one.name: one for one in rehearsal.jobs}
         parts = []
         for part in record.parts:
             known_job, one = jobs.get(part.name), times.get(part.name)
-            view = self.queries.views.view(known_job, present.explainer()) if known_job else None
+            view = self.queries.views.view(known_job, session.explainer()) if known_job else None
             request = known_job.request if known_job else None
             final = known_job is not None and known_job.phase.final
             parts.append(

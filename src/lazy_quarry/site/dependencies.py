@@ -4,7 +4,7 @@ from dataclasses import replace
 
 from lazy_quarry.core.job.job import EACH, TASK_SPAN, Job, Phase, outlook
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 
 MOST_COMPARED = 100_000
@@ -14,8 +14,8 @@ MOST_COMPARED = 100_000
 class Dependencies:
     """Resolves the names in ``after``, and finds what is decided already."""
 
-    def __init__(self, present: Present) -> None:
-        self.present = present
+    def __init__(self, session: Session) -> None:
+        self.session = session
 
     def resolved(self, user: str, request: Request) -> tuple[Request, str]:
         """The request with job numbers in place of names, which are of this user's jobs, and without met conditions; and why it
@@ -23,8 +23,8 @@ class Dependencies:
         unmet: list[tuple[str, str]] = []
         for word, condition in request.after:
             number = int(word) if word.isdecimal() else self._newest(user, word)
-            live = self.present.engine.state.jobs.get(number or 0)
-            job = live or (self.present.journal.ended_job(number) if number else None)
+            live = self.session.engine.state.jobs.get(number or 0)
+            job = live or (self.session.journal.ended_job(number) if number else None)
             if job is None or number is None or number >= TASK_SPAN:
                 return request, f"after: there is no job {word}" + ("" if word.isdecimal() else " of yours")
             if condition == EACH:
@@ -32,7 +32,7 @@ class Dependencies:
                     return request, f"after: {problem}"
                 unmet.append((str(number), condition))
                 continue
-            begun = job.started_ms is not None or bool(self.present.engine.state.tasks.get(number))
+            begun = job.started_ms is not None or bool(self.session.engine.state.tasks.get(number))
             met = outlook(condition, None if live is not None else job.phase)
             if live is not None and not (begun and condition == "begins"):
                 unmet.append((str(number), condition))
@@ -50,18 +50,18 @@ class Dependencies:
         if array is None or other is None:
             return (), ()
         freed, doomed = set[int](), set[int]()
-        for task in self.present.journal.ended(EndedFilter(array=other, limit=MOST_TASKS)):
+        for task in self.session.journal.ended(EndedFilter(array=other, limit=MOST_TASKS)):
             index = array.index(task.request.task or 0)
             if index is not None:
                 (freed if task.phase is Phase.DONE else doomed).add(index)
-        if other not in self.present.engine.state.jobs:  # it has ended, so no more of its tasks will
+        if other not in self.session.engine.state.jobs:  # it has ended, so no more of its tasks will
             doomed |= set(range(array.count)) - freed
         return tuple(sorted(freed)), tuple(sorted(doomed))
 
     def _newest(self, user: str, name: str) -> int | None:
         """The number of the person's newest job of a name."""
-        jobs = [job for job in self.present.engine.state.jobs.values() if job.user == user and job.request.name == name]
-        jobs += self.present.journal.ended(EndedFilter(user=user, name=name, limit=200))
+        jobs = [job for job in self.session.engine.state.jobs.values() if job.user == user and job.request.name == name]
+        jobs += self.session.journal.ended(EndedFilter(user=user, name=name, limit=200))
         return max((job.number for job in jobs if job.parent is None), default=None)
 
 

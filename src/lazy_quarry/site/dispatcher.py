@@ -12,66 +12,66 @@ from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.run.runner import Attempt
 from lazy_quarry.site.fast_search import FastSearch
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 
 
 class Dispatcher:
     """Stands between the engine, which decides, and the runner, which runs."""
 
-    def __init__(self, present: Present) -> None:
-        self.present = present
-        self.fast_search = FastSearch(present.engine.plans.planner)
-        site, journal = present.site, present.journal
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.fast_search = FastSearch(session.engine.plans.planner)
+        site, journal = session.site, session.journal
         for closure in site.closures:
             if closure.node not in self._state.closures and not journal.number:
-                present.commit(
-                    present.engine.decide(CloseNode(present.now(), closure.node, By(why=closure.reason[:MOST_REASON])))
+                session.commit(
+                    session.engine.decide(CloseNode(session.now(), closure.node, By(why=closure.reason[:MOST_REASON])))
                 )
-        present.halves = [number for number, record in self._state.chains.items() if record.missing]
-        present.read_meters()
+        session.halves = [number for number, record in self._state.chains.items() if record.missing]
+        session.read_meters()
         if journal.adopted:
             self._disown()
-        present.runner.start(list(self._state.running()))
+        session.runner.start(list(self._state.running()))
         for job in list(self._state.running()):
             if job.stopping:
-                present.runner.stop(job, job.stopping)
+                session.runner.stop(job, job.stopping)
 
     @property
     def _state(self) -> State:
-        return self.present.engine.state
+        return self.session.engine.state
 
     def _disown(self) -> None:
         """Disown what ran in a copied state folder: it belongs to the original. There, and where events were lost, hold what waits:
         it may have run already.
         """
-        copied = self.present.journal.adopted == "yes"
-        self.present.commit(self.present.engine.decide(HoldDoubtful(self.present.now(), copied)))
-        self.present.journal.settle_adoption()
+        copied = self.session.journal.adopted == "yes"
+        self.session.commit(self.session.engine.decide(HoldDoubtful(self.session.now(), copied)))
+        self.session.journal.settle_adoption()
 
     def step(self, at_ms: int | None = None) -> bool:
         """Record what has ended and start what the plan places at this instant; True when anything changed.
 
         If the journal cannot be written, a notice says so, and the next step tries again.
         """
-        present, runner = self.present, self.present.runner
-        with present.lock:
-            now = max(present.now(), at_ms or 0)
+        session, runner = self.session, self.session.runner
+        with session.lock:
+            now = max(session.now(), at_ms or 0)
             self.fast_search.consider(len(self._state.jobs))
-            before = present.version
+            before = session.version
             try:
                 self._record(runner.reports(now))
-                events = present.engine.decide(Schedule(at_ms or present.clock()))
+                events = session.engine.decide(Schedule(at_ms or session.clock()))
                 started = [event.job for event in events if isinstance(event, Started)]
                 if started and runner.closed():
-                    return present.version != before
+                    return session.version != before
                 self._prepare(events)
-                present.commit(events)
+                session.commit(events)
                 self.pass_on(events)
                 if started:
                     runner.start([self._state.jobs[number] for number in started])
             except StateFolderError:
-                return present.version != before
-            return present.version != before
+                return session.version != before
+            return session.version != before
 
     def _prepare(self, events: Iterable[Event]) -> None:
         """Let the runner make ready for what is about to start."""
@@ -82,32 +82,32 @@ class Dispatcher:
                 nodes = tuple(one.node for one in event.allocations)
                 attempts.append(Attempt(event.job, event.attempt, known.mark, nodes))
         try:
-            self.present.runner.prepare(attempts)
+            self.session.runner.prepare(attempts)
         except StateFolderError as fault:
-            self.present.say_unwritable(str(fault))
+            self.session.say_unwritable(str(fault))
             raise
 
     def _record(self, reports: Iterable[Finish]) -> None:
         """Record ends in the journal, then let the runner forget them. An end that is reported twice is recorded once."""
         once = {(report.job, report.attempt, report.mark): report for report in reports}
-        self.present.commit([event for report in once.values() for event in self.present.engine.decide(report)])
+        self.session.commit([event for report in once.values() for event in self.session.engine.decide(report)])
         for report in once.values():
-            self.present.runner.settled(report)
+            self.session.runner.settled(report)
 
     def pass_on(self, events: Iterable[Event]) -> None:
         """Have the runner stop the jobs that must stop."""
         for event in events:
             if isinstance(event, Stopping):
-                self.present.runner.stop(self._state.jobs[event.job], event.cause)
+                self.session.runner.stop(self._state.jobs[event.job], event.cause)
 
     def next_instant_ms(self) -> int | None:
         """When something could start although nothing ends: a window is over, a not-before has come."""
-        now, windows = self.present.now(), self.present.engine.plans.windows
+        now, windows = self.session.now(), self.session.engine.plans.windows
         jobs = self._state.jobs
         dated = (jobs[number] for number in jobs.dated)
         instants = [job.request.not_before_ms or 0 for job in dated if job.phase is Phase.WAITING]
         instants += [window.ends_ms for window in windows]
-        instants += [next_turn_ms(self.present.site, now)]
+        instants += [next_turn_ms(self.session.site, now)]
         instants += [window.begins_ms for window in windows if window.reserved]
         if any(line.places for line in jobs.lines.values()):
             instants.append(use_updated_at(now) + USE_UPDATE_MS)

@@ -24,10 +24,10 @@ from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import Impossible
 from lazy_quarry.site.alike_runs import AlikeRuns, past_run
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.views.draft_view import (
     DraftCost,
-    DraftPlace,
+    DraftPlacement,
     DraftReport,
     DraftShape,
     DraftStarts,
@@ -47,9 +47,9 @@ DRAWN_NODES = 64
 class Drafts:
     """Answers for drafts, from the one plan. ``foreseen`` gives the range of when a user's request would start."""
 
-    def __init__(self, present: Present, foreseen: Callable[[str, Request], StartRange | None]) -> None:
-        self.present, self.foreseen = present, foreseen
-        self.alike = AlikeRuns(present)
+    def __init__(self, session: Session, foreseen: Callable[[str, Request], StartRange | None]) -> None:
+        self.session, self.foreseen = session, foreseen
+        self.alike = AlikeRuns(session)
         self._apart: tuple[Submission, Checked] | None = None
         """A submission that was checked in a process of its own a moment ago, with what was found."""
         self._looked: tuple[Submission, Submission] | None = None
@@ -66,14 +66,14 @@ class Drafts:
 
     def check(self, caller: Caller, submission: Submission) -> DraftReport:
         """The report on a draft: problems, place, start, cost."""
-        with self.present.lock:
+        with self.session.lock:
             checked = self.checked(caller, submission)
             request = checked.request
             if request is None:
                 return DraftReport(
-                    diagnostics=checked.diagnostics, now_ms=self.present.now(), trial=self.present.site.trial
+                    diagnostics=checked.diagnostics, now_ms=self.session.now(), trial=self.session.site.trial
                 )
-            report = _DraftAnswer(self.present, caller.user, checked, request).report()
+            report = _DraftAnswer(self.session, caller.user, checked, request).report()
             known = self._earlier(caller.user, request, submission)
             report = replace(
                 report, range=self.foreseen(caller.user, request) if report.place.start_ms is not None else None
@@ -82,7 +82,7 @@ class Drafts:
 
     def expand(self, caller: Caller, submission: Submission) -> Expanded:
         """The tasks of a draft's array. Raises :class:`Refused` where it has none."""
-        with self.present.lock:
+        with self.session.lock:
             checked = self.checked(caller, submission)
             wrong = next((one for one in checked.diagnostics if one.severity == "error"), None)
             return expanded(submission.script, checked.request, f"line {wrong.line}: {wrong.message}" if wrong else "")
@@ -92,9 +92,9 @@ class Drafts:
         if self._apart is not None and self._apart[0] == submission:
             checked = self._apart[1]
         else:
-            looked = submission if submission.surroundings.looked else self.present.look_up(submission)
+            looked = submission if submission.surroundings.looked else self.session.look_up(submission)
             self._looked = submission, looked
-            checked = check_script(looked.script, self.present.site, self.context(caller, looked))
+            checked = check_script(looked.script, self.session.site, self.context(caller, looked))
         if checked.request is None or not checked.needs or not compared:
             return checked
         earlier = self._earlier(caller.user, checked.request, submission)
@@ -109,13 +109,13 @@ class Drafts:
         if submission.surroundings.looked:
             return submission
         known = self._looked
-        return known[1] if known is not None and known[0] == submission else self.present.look_up(submission)
+        return known[1] if known is not None and known[0] == submission else self.session.look_up(submission)
 
     def context(self, caller: Caller, submission: Submission) -> CheckContext:
         """The context for the check of a submission."""
-        present = self.present
-        left = {line.account: line.left_core_ms for line in present.account_lines()}
-        surroundings = replace(submission.surroundings, now_ms=present.now())
+        session = self.session
+        left = {line.account: line.left_core_ms for line in session.account_lines()}
+        surroundings = replace(submission.surroundings, now_ms=session.now())
         return CheckContext(caller.user, replace(submission, surroundings=surroundings), left)
 
     def _earlier(self, user: str, request: Request, submission: Submission) -> EarlierRuns | None:
@@ -140,20 +140,20 @@ class Drafts:
 class _DraftAnswer:
     """The answer for one draft at one instant, asked at the place in the order that the draft would have."""
 
-    def __init__(self, present: Present, user: str, checked: Checked, request: Request) -> None:
-        self.engine, self.site, self.planner = present.engine, present.site, present.engine.plans.planner
-        self.now_ms = present.now()
+    def __init__(self, session: Session, user: str, checked: Checked, request: Request) -> None:
+        self.engine, self.site, self.planner = session.engine, session.site, session.engine.plans.planner
+        self.now_ms = session.now()
         self.checked, self.asked_s = checked, request.walltime_s
         self.instead: tuple[str, ...] = ()
         if not checked.needs and (nearest := nearest_request(request, self.site, user)):
             request, self.instead = nearest
         self.request = request
         self.job = self.engine.plans.hypothetical_job(user, request, self.now_ms)
-        self.closed = present.obstacle()
+        self.closed = session.obstacle()
         self.plan: Plan = self.engine.plans.plan_before(self.job, self.now_ms)
         self.timeline = self.plan.timeline_of(self._plan_request(request))
         above = self.site.lineage(request.account)
-        left = (one.left_core_ms for one in present.account_lines() if one.account in above)
+        left = (one.left_core_ms for one in session.account_lines() if one.account in above)
         self.left_core_ms = min((amount for amount in left if amount is not None), default=None)
 
     def report(self) -> DraftReport:
@@ -237,10 +237,10 @@ class _DraftAnswer:
             tasks=request.array.count if request.array else 0,
         )
 
-    def _draft_place(self, need: Need, placement: Placement | None) -> DraftPlace:
+    def _draft_place(self, need: Need, placement: Placement | None) -> DraftPlacement:
         if placement is None:
-            return DraftPlace(queue=need.queue)
-        return DraftPlace(
+            return DraftPlacement(queue=need.queue)
+        return DraftPlacement(
             queue=placement.queue,
             start_ms=placement.start_ms,
             nodes=tuple(self._placed(placement)),

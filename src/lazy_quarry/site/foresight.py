@@ -35,7 +35,7 @@ from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import ours
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.views.job_view import StartRange
 
@@ -63,14 +63,14 @@ class _Written(msgspec.Struct):
 
 
 class Foresight:
-    """Works ranges out and publishes them in :attr:`Present.ranges`."""
+    """Works ranges out and publishes them in :attr:`Session.ranges`."""
 
-    def __init__(self, present: Present) -> None:
-        self.present = present
+    def __init__(self, session: Session) -> None:
+        self.session = session
         self.times = RunTimes()
-        folder = present.journal.folder
+        folder = session.journal.folder
         self._file = folder / FILE if isinstance(folder, Path) else None
-        self.hindsight = Hindsight(self._read())
+        self.calibration = Hindsight(self._read())
         self._planner: Planner | None = None
         self._news = deque[Callable[[], None]]()
         """Happenings since the last step, to be taken in by the next."""
@@ -87,7 +87,7 @@ class Foresight:
         """CPU time that its thread has used."""
         self._left, self._kept_at = threading.Event(), time.monotonic()
         self._thread: threading.Thread | None = None
-        present.heard.append(self._hear)
+        session.heard.append(self._hear)
 
     # -- what happens ------------------------------------------------------------------------------
 
@@ -95,13 +95,13 @@ class Foresight:
         """Events are in the journal; the site stands still meanwhile, so it only takes notes."""
         for event in events:
             if isinstance(event, Started):
-                self._news.append(partial(self.hindsight.started, _whole(event.job), event.at_ms))
+                self._news.append(partial(self.calibration.started, _whole(event.job), event.at_ms))
             elif isinstance(event, Changed | Held) or (isinstance(event, Ended) and not event.allocated_core_ms):
                 self._news.append(partial(self._drop, event.job))
         self._news.extend(partial(self._learn, job) for job in ended)
 
     def _drop(self, job: int) -> None:
-        self.hindsight.dropped(job)
+        self.calibration.dropped(job)
         self._known.discard(job)
 
     def _learn(self, job: Job) -> None:
@@ -111,13 +111,13 @@ class Foresight:
 
     def learn_past(self, pause: Callable[[float], object] = lambda worked_s: None) -> None:
         """Learn from the newest runs that have ended, a few at a time."""
-        with self.present.lock:
-            newest = self.present.journal.ended(EndedFilter(limit=MOST_LEARNED))
+        with self.session.lock:
+            newest = self.session.journal.ended(EndedFilter(limit=MOST_LEARNED))
         mark, last = ((newest[-1].ended_ms or 0) - 1 if newest else 0), 0
         while True:
             began = time.thread_time()
-            with self.present.lock:
-                jobs = self.present.journal.ended_after(mark, last, AT_ONCE)
+            with self.session.lock:
+                jobs = self.session.journal.ended_after(mark, last, AT_ONCE)
             if not jobs:
                 return
             mark, last = jobs[-1].ended_ms or mark, jobs[-1].number
@@ -132,14 +132,14 @@ class Foresight:
 
         ``pause`` hears after each draw how long it took.
         """
-        present = self.present
-        with present.lock:
-            now, event = present.now(), present.journal.number
+        session = self.session
+        with session.lock:
+            now, event = session.now(), session.journal.number
             while self._news:
                 self._news.popleft()()
             if self._done[0] == event and now - self._done[1] < STALE_MS:
                 return False
-            scene = scene_of(present.engine, now, MOST_WAITING)
+            scene = scene_of(session.engine, now, MOST_WAITING)
         self._done = event, now
         if self._planner is None or self._planner.site is not scene.site:
             self._planner = Planner(scene.site)
@@ -148,9 +148,9 @@ class Foresight:
             began = time.thread_time()
             draws.append(Drawn(self._planner, scene, times, draw))
             pause(time.thread_time() - began)
-        with present.lock:
+        with session.lock:
             self._draws, self._drawn = draws, self._drawn + 1
-            present.say_foreseen(self._corrected(scene, draws))
+            session.say_foreseen(self._corrected(scene, draws))
         return True
 
     def _corrected(self, scene: Scene, draws: list[Drawn]) -> dict[int, StartRange]:
@@ -158,7 +158,7 @@ class Foresight:
         now = scene.now_ms
         told = {one.wanted.job: one for one in (*scene.waiting, *scene.blocked) if not one.begun}
         drawn = ranges_of(draws, told)
-        self.hindsight.settle(now)
+        self.calibration.settle(now)
         groups = dict[Group, list[int]]()
         for job in drawn:
             stage: Stage = "later" if job in self._known else "new"
@@ -166,26 +166,26 @@ class Foresight:
         found, later = dict[int, StartRange](), [job for job in drawn if job in self._known]
         chosen = later[now // 1000 % len(later)] if later else 0
         for group, jobs in groups.items():
-            shown = self.hindsight.corrected(group, now, [drawn[job] for job in jobs])
-            seen = self.hindsight.seen(group)
+            shown = self.calibration.corrected(group, now, [drawn[job] for job in jobs])
+            seen = self.calibration.seen(group)
             for job, waits in zip(jobs, shown, strict=True):
                 found[job] = _range(waits, now, seen)
                 if group[0] == "new" or job == chosen:
-                    self.hindsight.note(group, job, now, drawn[job], waits)
+                    self.calibration.note(group, job, now, drawn[job], waits)
         self._known = set(drawn)
         return found
 
     def of_request(self, user: str, request: Request) -> StartRange | None:
         """The range of a job of a user with this request, which nobody has submitted, from the last draws; None without any."""
-        draws, present = self._draws, self.present
-        if not draws or not present.ranges:
+        draws, session = self._draws, self.session
+        if not draws or not session.ranges:
             return None
-        plans, now = present.engine.plans, draws[0].scene.now_ms
-        job = plans.hypothetical_job(user, request, present.now())
+        plans, now = session.engine.plans, draws[0].scene.now_ms
+        job = plans.hypothetical_job(user, request, session.now())
         planner, wanted = plans.planner, plans.plan_request_of(job)
         if not planner.needs_of(wanted):
             return None
-        ahead = frozenset(one.number for one in plans.ahead_of(job, present.now()))
+        ahead = frozenset(one.number for one in plans.ahead_of(job, session.now()))
         key = (self._drawn, ahead, wanted.owner, wanted.access)
         if self._fields[0] != key:
             self._fields = key, [one.behind(ahead, wanted, planner) for one in draws]
@@ -198,8 +198,8 @@ class Foresight:
         if 2 * len(starts) < len(draws):
             return None
         group: Group = ("new", request.tier)
-        waits = self.hindsight.corrected(group, now, [range_of(starts, now)])[0]
-        return _range(waits, now, self.hindsight.seen(group))
+        waits = self.calibration.corrected(group, now, [range_of(starts, now)])[0]
+        return _range(waits, now, self.calibration.seen(group))
 
     # -- its thread and its file -------------------------------------------------------------------
 
@@ -216,7 +216,7 @@ class Foresight:
         self._keep()
 
     def _work(self) -> None:
-        while self.present.adding_past:
+        while self.session.adding_past:
             if self._left.wait(0.5):
                 return
         with suppress(QuarryError, _Left):
@@ -241,7 +241,7 @@ class Foresight:
             written = msgspec.json.decode(ours.read(self._file), type=_Written)
         except (OSError, msgspec.MsgspecError):
             return None
-        if written.journal != self.present.journal.identity:
+        if written.journal != self.session.journal.identity:
             return None
         return {(stage, tier): kept for stage, tier, kept in written.groups}
 
@@ -249,9 +249,9 @@ class Foresight:
         self._kept_at = time.monotonic()
         if self._file is None:
             return
-        with self.present.lock:
-            kept = [(*group, one) for group, one in self.hindsight.kept().items()]
-        body = msgspec.json.encode(_Written(self.present.journal.identity, kept))
+        with self.session.lock:
+            kept = [(*group, one) for group, one in self.calibration.kept().items()]
+        body = msgspec.json.encode(_Written(self.session.journal.identity, kept))
         with suppress(OSError):  # it is only what was learned; the next time it is tried again
             ours.write_whole(self._file, body)
 

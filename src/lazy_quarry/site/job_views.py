@@ -20,7 +20,7 @@ from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.site.alike_runs import AlikeRuns
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.runs_again import run_before
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 from lazy_quarry.views.job_view import JobView
 
@@ -59,9 +59,9 @@ def seen_by(caller: Caller, view: JobView) -> JobView:
 class JobViews:
     """Views of jobs, as those who submitted them see them. A view of a job that has ended is made once."""
 
-    def __init__(self, present: Present) -> None:
-        self.present = present
-        self.alike = AlikeRuns(present)
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.alike = AlikeRuns(session)
         self._ended: dict[int, tuple[Job, JobView]] = {}
         self._warned: dict[int, tuple[tuple[int, int, int], str]] = {}
         """By job: its attempt, when the warning was worked out and with which past, and the warning."""
@@ -74,13 +74,13 @@ class JobViews:
 
     def view(self, job: Job, explainer: Explainer | None = None) -> JobView:
         """A job as it is shown; why it waits is told where an explainer is given."""
-        if job.parent is not None and unstarted(self.present.engine.state, job.number):
+        if job.parent is not None and unstarted(self.session.engine.state, job.number):
             why = f"it has not started; tasks of {job.parent} start in turn"
-            if job.index in self.present.engine.state.jobs[job.parent].held_tasks:
+            if job.index in self.session.engine.state.jobs[job.parent].held_tasks:
                 why = f"it is held until it is released, while other tasks of {job.parent} start in turn"
             return self._made(job, (), Expected(), why=why, warning="")
         if not job.phase.final:
-            plan, waits = self.present.plan(), job.phase is Phase.WAITING
+            plan, waits = self.session.plan(), job.phase is Phase.WAITING
             expected = self.expected(job, plan) if waits else None
             why = self.why(job, explainer) if waits and explainer else ""
             return self.shown(job, expected, plan.unplaced_so_far(job.number), why)
@@ -98,10 +98,10 @@ class JobViews:
         return new
 
     def _follow_chains(self) -> None:
-        if self._followed == self.present.version:
+        if self._followed == self.session.version:
             return
-        self._followed = self.present.version
-        for number, record in self.present.engine.state.chains.items():
+        self._followed = self.session.version
+        for number, record in self.session.engine.state.chains.items():
             if self._records.get(number) is not record:
                 self._records[number] = record
                 told = {part.job: (number, record.name) for part in record.parts if part.job}
@@ -110,14 +110,14 @@ class JobViews:
 
     def why(self, job: Job, explainer: Explainer) -> str:
         """Say what a waiting job waits for, or what stands in the way of all."""
-        closed = self.present.obstacle() if job.phase is Phase.WAITING else None
+        closed = self.session.obstacle() if job.phase is Phase.WAITING else None
         return closed.words if closed is not None else explainer.why(job, job.reason).because
 
     def read(self, job: Job) -> Seen:
         """Read what a running job does now, where it runs; nothing of any other."""
         if job.phase is not Phase.RUNNING or job.request.array is not None:
             return Seen()
-        files, now = self.present.runner.files, self.present.now()
+        files, now = self.session.runner.files, self.session.now()
         parts = files.parts(job, now) if len(job.allocations) > 1 else ()
         return Seen(files.live(job, now), files.inside(job, now), self._running_warning(job), job.attempt, parts)
 
@@ -129,7 +129,7 @@ class JobViews:
         array, running = job.request.array is not None, job.phase is Phase.RUNNING
         stuck = ""
         if job.phase is Phase.WAITING:
-            closed = self.present.obstacle()
+            closed = self.session.obstacle()
             if closed is not None:
                 expected, unplaced, why = None, closed, closed.words
             stuck = unplaced.short if unplaced is not None else ""
@@ -143,8 +143,8 @@ class JobViews:
 
     def tasks(self, job: Job) -> Iterable[JobView]:
         """The tasks of an array that have been made, in their order."""
-        ended = self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
-        for task in sorted([*ended, *self.present.tasks_of(job.number)], key=lambda one: one.number):
+        ended = self.session.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
+        for task in sorted([*ended, *self.session.tasks_of(job.number)], key=lambda one: one.number):
             yield self.view(task)
 
     def _made(
@@ -158,15 +158,15 @@ class JobViews:
         stuck: str = "",
         seen: Seen | None = None,
     ) -> JobView:
-        present, request, now = self.present, job.request, self.present.now()
+        session, request, now = self.session, job.request, self.session.now()
         array = request.array is not None
         self._follow_chains()
         chain, chain_name = self._chained.get(job.number, (0, ""))
         live, told, charged, parts = None, job.inside, job.charge_core_ms, job.parts
         if job.phase is Phase.RUNNING and not array:
             live, told, parts = (seen.live, seen.inside, seen.parts) if seen is not None else (None, None, ())
-            charged += charge_so_far(present.site, job, now)
-        planner, need = present.engine.plans.planner, None
+            charged += charge_so_far(session.site, job, now)
+        planner, need = session.engine.plans.planner, None
         if not job.allocations:
             need = next(iter(planner.needs_of(PlanRequest(job.number, request, owner=owner_of(job)))), None)
         node_count = need.node_count if need else 0
@@ -209,7 +209,7 @@ class JobViews:
             exit=job.exit,
             signal=job.signal,
             reason=job.reason,
-            replaces=run_before(present, job),
+            replaces=run_before(session, job),
             planned=job.planned and job.phase is Phase.SKIPPED,
             stopping=job.stopping,
             attempt=job.attempt,
@@ -225,7 +225,7 @@ class JobViews:
             failed_tasks=self._failed_tasks(job, dict(counts)) if array and job.phase.final else (),
             chain=chain,
             chain_name=chain_name,
-            range=present.ranges.get(job.number) if job.phase in (Phase.WAITING, Phase.BLOCKED) else None,
+            range=session.ranges.get(job.number) if job.phase in (Phase.WAITING, Phase.BLOCKED) else None,
             inside=told,
             curve=job.curve,
             warning=warning,
@@ -240,7 +240,7 @@ class JobViews:
         for phase in FAILING:
             if counts.get(phase.value):
                 wanted = EndedFilter(array=job.number, phase=phase.value, limit=MOST_FAILED)
-                numbers += [one.request.task or 0 for one in self.present.journal.ended(wanted)]
+                numbers += [one.request.task or 0 for one in self.session.journal.ended(wanted)]
         return tuple(sorted(numbers)[:MOST_FAILED])
 
     def _summed(self, job: Job) -> tuple[Job, tuple[tuple[str, int], ...]]:
@@ -249,7 +249,7 @@ class JobViews:
 
     def _together(self, job: Job) -> tuple[Job, tuple[tuple[str, int], ...]]:
         """An array with the sums of its tasks: what runs, since when, where; and its tasks by state."""
-        live = self.present.tasks_of(job.number)
+        live = self.session.tasks_of(job.number)
         running = [task for task in live if task.phase is Phase.RUNNING]
         counts = dict(job.counts)
         waiting = job.unmade_tasks + len(live) - len(running)
@@ -274,7 +274,7 @@ class JobViews:
                 scratch_mib=known.scratch_mib + one.scratch_mib,
             )
         began = job.times.first_start_ms
-        now, site = self.present.now(), self.present.site
+        now, site = self.session.now(), self.session.site
         charged = sum(charge_so_far(site, task, now) for task in running)
         together = replace(
             job,
@@ -287,8 +287,8 @@ class JobViews:
 
     def _array_expected(self, job: Job, counts: dict[str, int]) -> Expected:
         """For a running array: when the running tasks must have ended, and when all would have ended at this pace."""
-        now = self.present.now()
-        limit = max((task.end_limit_ms or 0 for task in self.present.tasks_of(job.number)), default=now)
+        now = self.session.now()
+        limit = max((task.end_limit_ms or 0 for task in self.session.tasks_of(job.number)), default=now)
         at_a_time = max(1, counts.get("running", 0))
         rounds = -(-counts.get("waiting", 0) // at_a_time)
         return Expected(limit, limit + rounds * (job.request.walltime_s + job.request.grace_s) * 1000)
@@ -313,17 +313,17 @@ class JobViews:
         if kind == "cores" and unplaced is not None:
             return unplaced.words
         for number, _ in job.unmet:
-            other = self.present.engine.state.jobs.get(number)
+            other = self.session.engine.state.jobs.get(number)
             if other is not None and other.phase is Phase.HELD:
                 return f"{other.label}, which it waits for, is held by {other.reason or other.user}"
         return ""
 
     def _running_warning(self, job: Job) -> str:
         """The warning about a running job, as of the last tenth second by the clock: whoever looks in between sees the same."""
-        now, files = self.present.now(), self.present.runner.files
+        now, files = self.session.now(), self.session.runner.files
         at = max(job.started_ms or now, now - now % WARN_EVERY_MS)
         known = self._warned.get(job.number)
-        key = job.attempt, at, self.present.past
+        key = job.attempt, at, self.session.past
         if known is not None and known[0] == key:
             return known[1]
         if len(self._warned) > MOST_TASKS:
@@ -335,7 +335,7 @@ class JobViews:
 
     def _like_it(self, job: Job) -> tuple[LikeIt, ...]:
         """The newest alike runs of this size that had come to their end when this one began."""
-        key = job.number, job.started_ms or 0, self.present.past
+        key = job.number, job.started_ms or 0, self.session.past
         known = self._usual.get(key)
         if known is None:
             if len(self._usual) > MOST_TASKS:

@@ -26,7 +26,7 @@ from lazy_quarry.core.units import HOUR_MS
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.alike_runs import MOST_RUNS, past_run
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.store.storage import CELL_VALUES, PART, Wanted
 
@@ -41,8 +41,8 @@ FILTERS = ("account", "user", "queue", "tier", "name")
 class Ledger:
     """Answers about what was used. Jobs that run are counted up to now, in the books of their accounts, and not here."""
 
-    def __init__(self, present: Present) -> None:
-        self.present = present
+    def __init__(self, session: Session) -> None:
+        self.session = session
 
     def report(
         self,
@@ -53,9 +53,9 @@ class Ledger:
         waits: bool = True,
     ) -> Report:
         """A report; see :meth:`SiteClient.report`. Raises :class:`BadValue` for a period, key or filter that there isn't."""
-        present, keys = self.present, tuple(by or ())
+        session, keys = self.session, tuple(by or ())
         only, span = self._chosen(keys, where), self.period(period)
-        with present.lock:
+        with session.lock:
             sums = self._sums(span, keys, only)
             before = self._sums(span.moved(-1), (), only)
             jobs = self._jobs(span, keys, only) if waits else Jobs()
@@ -70,8 +70,8 @@ class Ledger:
         only, span = self._chosen((split,), where), self.period(period)
         parts = parts_of(span)
         begins = tuple(one.begin_ms for one in parts)
-        with self.present.lock:
-            rows = self.present.journal.sums.rows(Wanted(span.begin_ms, span.end_ms, (PART, split), only, begins))
+        with self.session.lock:
+            rows = self.session.journal.sums.rows(Wanted(span.begin_ms, span.end_ms, (PART, split), only, begins))
         found = defaultdict[str, list[int]](lambda: [0] * len(parts))
         at = 2 + CELL_VALUES.index("charge_core_ms")
         for row in rows:
@@ -82,27 +82,27 @@ class Ledger:
     def waits(self, caller: Caller, period: str, where: Mapping[str, str] | None = None) -> BySize:
         """Waits of jobs, by their size; see :meth:`SiteClient.waits`."""
         only, span = self._chosen((), where), self.period(period)
-        with self.present.lock:
+        with self.session.lock:
             jobs = self._jobs(span, (), only)
         return by_size(span, jobs)
 
     def rhythm(self, caller: Caller, period: str, where: Mapping[str, str] | None = None) -> Rhythm:
         """Core-ms held by weekday and hour; see :meth:`SiteClient.rhythm`."""
         only, span = self._chosen((), where), self.period(period)
-        present = self.present
-        with present.lock:
-            begin = present.journal.first_day()
-            spans = present.journal.spans(Wanted(span.begin_ms, span.end_ms, (), only))
+        session = self.session
+        with session.lock:
+            begin = session.journal.first_day()
+            spans = session.journal.spans(Wanted(span.begin_ms, span.end_ms, (), only))
         if begin is not None and begin > span.begin_ms:  # before the books there is nothing, and no hour either
             span = period_between(min(begin, span.end_ms - 1), span.end_ms)
-        return rhythm_of(span, spans, present.now(), present.zone)
+        return rhythm_of(span, spans, session.now(), session.zone)
 
     def shares(self, caller: Caller) -> tuple[ShareLine, ...]:
         """Who should have and had how much of the cluster of late; see :meth:`SiteClient.shares`."""
-        present = self.present
-        with present.lock:
-            now, site, state = present.now(), present.site, present.engine.state
-            use = present.engine.plans.recent_use(now)
+        session = self.session
+        with session.lock:
+            now, site, state = session.now(), session.site, session.engine.state
+            use = session.engine.plans.recent_use(now)
             half_life, found = site.standing.half_life_h * HOUR_MS, list[ShareLine]()
             for one in site.accounts:
                 target, used = use.of_account(one.name)
@@ -122,7 +122,7 @@ class Ledger:
         """Requests that were not used, and what would help; see :meth:`SiteClient.waste`."""
         keys = ("name", "user")
         only, span = self._chosen(keys, where), self.period(period)
-        with self.present.lock:
+        with self.session.lock:
             sums = self._sums(span, keys, only)
             total = together(sums.values(), Jobs()).sums
             worst = sorted(sums.items(), key=lambda one: (_unused(one[1]), one[0]), reverse=True)[:MOST_WASTED]
@@ -141,8 +141,8 @@ class Ledger:
         at, last = after or (span.begin_ms - 1, 2**62)
         found = list[JobRecord]()
         while not found:
-            with self.present.lock:
-                jobs = self.present.journal.ended_after(at, last, MOST_RECORDS)
+            with self.session.lock:
+                jobs = self.session.journal.ended_after(at, last, MOST_RECORDS)
             for job in jobs:
                 at, last = job.ended_ms or at, job.number
                 if at >= span.end_ms:
@@ -159,7 +159,7 @@ class Ledger:
 
         It is worked out from the newest runs of the period, and taken to be the same part of what all of them asked for.
         """
-        known = self.present.journal.ended(
+        known = self.session.journal.ended(
             EndedFilter(user=user, name=name, since_ms=span.begin_ms, until_ms=span.end_ms, limit=MOST_RUNS)
         )
         runs = [run for job in known if job.request.array is None and (run := past_run(job))]
@@ -170,16 +170,16 @@ class Ledger:
 
     def budget_ends(self, caller: Caller) -> dict[str, BudgetEnd]:
         """When budgets end; see :meth:`SiteClient.budget_ends`."""
-        with self.present.lock:
-            left = {line.account: line.left_core_ms for line in self.present.account_lines()}
-            begin = self.present.journal.first_day()
+        with self.session.lock:
+            left = {line.account: line.left_core_ms for line in self.session.account_lines()}
+            begin = self.session.journal.first_day()
         over = self.over_time(caller, BURN, "account")
         # Today isn't over, and days before the books' beginning tell nothing.
         past = [at for at, part in enumerate(over.parts) if at < len(over.parts) - 1 and part.end_ms > (begin or 0)]
         found = dict[str, BudgetEnd]()
         charged = dict(zip(over.keys, over.charged, strict=True))
         for account, amount in left.items():
-            each = [charged[name] for name in self.present.site.under(account) if name in charged]
+            each = [charged[name] for name in self.session.site.under(account) if name in charged]
             end = budget_end(amount, [sum(days[at] for days in each) for at in past]) if amount is not None else None
             if end is not None:
                 found[account] = end
@@ -195,24 +195,24 @@ class Ledger:
             raise BadValue(f'"{wrong}" is nothing to choose by; there are {", ".join(FILTERS)}')
         if "account" in only:  # with all under them
             only["account"] = tuple(
-                dict.fromkeys(one for name in only["account"] for one in self.present.site.under(name))
+                dict.fromkeys(one for name in only["account"] for one in self.session.site.under(name))
             )
         return only
 
     def period(self, words: str) -> Period:
         """A period in plain words."""
-        with self.present.lock:
-            begin = self.present.journal.first_day() if words.strip().lower() in ("all", "everything") else None
-        return parse_period(words, self.present.now(), begin)
+        with self.session.lock:
+            begin = self.session.journal.first_day() if words.strip().lower() in ("all", "everything") else None
+        return parse_period(words, self.session.now(), begin)
 
     def _sums(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> dict[Key, Sums]:
         wanted, named, count = *_wanted(span, by, only), len(by)
-        rows = ((row[:count], row[count:]) for row in self.present.journal.sums.rows(wanted))
+        rows = ((row[:count], row[count:]) for row in self.session.journal.sums.rows(wanted))
         return {named(key): Sums(*values) for key, values in rows if any(values)}
 
     def _jobs(self, span: Period, by: tuple[str, ...], only: Mapping[str, tuple[str, ...]]) -> Jobs:
         wanted, named = _wanted(span, by, only)
-        found = Jobs(self.present.journal.waits(wanted))
+        found = Jobs(self.session.journal.waits(wanted))
         found.places = {named(key): places for key, places in found.places.items()}
         return found
 

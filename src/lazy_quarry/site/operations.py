@@ -34,7 +34,7 @@ from lazy_quarry.site.dependencies import Dependencies
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.runs_again import RunsAgain
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.trial_values import unused_in
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 from lazy_quarry.views.outcomes import Outcome, Receipt
@@ -48,10 +48,10 @@ _TRIED_ANYWAY = ("over-limit", "budget")
 class Operations:
     """Acts of people on jobs, nodes and reservations."""
 
-    def __init__(self, present: Present, drafts: Drafts, dispatcher: Dispatcher) -> None:
-        self.present, self.drafts, self.dispatcher = present, drafts, dispatcher
-        self.dependencies = Dependencies(present)
-        self.runs_again = RunsAgain(present)
+    def __init__(self, session: Session, drafts: Drafts, dispatcher: Dispatcher) -> None:
+        self.session, self.drafts, self.dispatcher = session, drafts, dispatcher
+        self.dependencies = Dependencies(session)
+        self.runs_again = RunsAgain(session)
 
     # -- submitting --------------------------------------------------------------------------------
 
@@ -61,7 +61,7 @@ class Operations:
 
     def _submitted(self, caller: Caller, submission: Submission, again_of: int) -> Receipt:
         """The same of a job that runs another one again."""
-        with self.present.lock:
+        with self.session.lock:
             checked = self.drafts.checked(caller, submission)
             diagnostics, request = checked.diagnostics, checked.request
             if request is None or checked.refused:
@@ -78,14 +78,14 @@ class Operations:
 
         Raises :class:`Refused` where the site has no such tier, or the draft no such task.
         """
-        with self.present.lock:
+        with self.session.lock:
             checked = self.drafts.checked(caller, submission)
             errors = [one for one in checked.diagnostics if one.severity == "error" and one.code not in _TRIED_ANYWAY]
             if checked.request is None or errors:
                 return self._refusal(checked.diagnostics)
             if checked.request.array is None and (unused := unused_in(submission.script, values or {})):
                 raise Refused(f"the script doesn't use ${{{unused}}}, so there is nothing to try with it")
-            request = trial_of(checked.request, self.present.site, caller.user, task, values)
+            request = trial_of(checked.request, self.session.site, caller.user, task, values)
             return self._take_in(caller, submission, request, checked.diagnostics)
 
     def again(
@@ -95,10 +95,10 @@ class Operations:
 
         Tasks of an array are submitted together, as an array of these alone; with ``failed``, those of an array that failed.
         """
-        with self.present.lock:
+        with self.session.lock:
             if len({one if one < TASK_SPAN else one // TASK_SPAN for one in jobs}) == 1:
                 return self.run_again(caller, jobs, settings or (), failed)
-            with self.present.together():  # all that are taken in are, or none is
+            with self.session.together():  # all that are taken in are, or none is
                 outcomes = self.run_again(caller, jobs, settings or (), failed)
             self.dispatcher.step()
             return outcomes
@@ -115,7 +115,7 @@ class Operations:
 
     def _again(self, caller: Caller, number: int, settings: Iterable[str], places: set[int], failed: bool) -> Outcome:
         try:
-            job = self.present.find(number)
+            job = self.session.find(number)
             refuse_others(job.user, caller.user, job.label, "run only your own jobs again")
             places = self._failed(job) if failed else places
             root = self.runs_again.first(job)
@@ -174,7 +174,7 @@ class Operations:
 
     def _ended(self, job: Job) -> list[Job]:
         """The tasks of an array that have ended."""
-        return self.present.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
+        return self.session.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
 
     def _submit_array(self, caller: Caller, submission: Submission, array: Array, again_of: int) -> Receipt:
         """Submit an array again, with the tasks and parameters that it had, whatever files say now."""
@@ -190,7 +190,7 @@ class Operations:
         return self._take_in(caller, submission, request, checked.diagnostics, again_of)
 
     def _refusal(self, diagnostics: tuple[Diagnostic, ...]) -> Receipt:
-        return Receipt(None, None, self.present.now(), diagnostics)
+        return Receipt(None, None, self.session.now(), diagnostics)
 
     def _take_in(
         self,
@@ -201,8 +201,8 @@ class Operations:
         again_of: int = 0,
     ) -> Receipt:
         """Submit it, unless its folder, output or input cannot be used, or a limit is in the way."""
-        present = self.present
-        if closed := present.runner.closed():
+        session = self.session
+        if closed := session.runner.closed():
             raise Refused(f"not submitted: {closed}")
         if problems := self._path_problems(caller, request, submission):
             return self._refusal((*problems, *diagnostics))
@@ -210,13 +210,13 @@ class Operations:
             events = self._decided(caller, submission, request, again_of)
         except Refused as fault:
             return self._refusal((error("over-limit", str(fault), 1), *diagnostics))
-        present.commit(events)
+        session.commit(events)
         number = next(event.job for event in events if isinstance(event, Submitted))
         tasks = request.array.count if request.array else None
-        if present.gathering:
-            return Receipt(number, None, present.now(), diagnostics, tasks)
+        if session.gathering:
+            return Receipt(number, None, session.now(), diagnostics, tasks)
         self.dispatcher.step()
-        return Receipt(number, self._forecast_ms(number), present.now(), diagnostics, tasks)
+        return Receipt(number, self._forecast_ms(number), session.now(), diagnostics, tasks)
 
     def taken(self, caller: Caller, submission: Submission, request: Request) -> list[Event]:
         """The events of a checked submission. Raises :class:`Refused` when its paths can't be used, or a limit is in the way."""
@@ -236,43 +236,43 @@ class Operations:
         )
         if problem := too_long(request, origin.environment):
             raise Refused(problem)
-        return self.present.engine.decide(self._submit(caller, request, origin))
+        return self.session.engine.decide(self._submit(caller, request, origin))
 
     def _submit(self, caller: Caller, request: Request, origin: Origin) -> Submit:
-        present = self.present
+        session = self.session
         freed, doomed = self.dependencies.tasks_decided(request)
-        return Submit(present.now(), caller.by(), request, origin, freed, doomed, present.runner.mark())
+        return Submit(session.now(), caller.by(), request, origin, freed, doomed, session.runner.mark())
 
     def _forecast_ms(self, number: int) -> int | None:
         """When a job that was just submitted has started, or is expected to."""
-        present = self.present
-        job = present.engine.state.jobs.get(number)
+        session = self.session
+        job = session.engine.state.jobs.get(number)
         if job is not None and job.started_ms is not None:
             return job.started_ms
-        if present.tasks_of(number):
-            return present.now()
-        present.work_out(number)
-        placed = present.plan().placed_so_far(number)
+        if session.tasks_of(number):
+            return session.now()
+        session.work_out(number)
+        placed = session.plan().placed_so_far(number)
         return placed.start_ms if placed else None
 
     def _path_problems(self, caller: Caller, request: Request, submission: Submission) -> tuple[Diagnostic, ...]:
         """Faults of its paths now that its number is known; what the check saw already is refused before."""
-        present, origin = self.present, Origin("", "", submission.directory)
-        job = Job(present.engine.state.next_number, caller.user, request, origin, present.now())
+        session, origin = self.session, Origin("", "", submission.directory)
+        job = Job(session.engine.state.next_number, caller.user, request, origin, session.now())
         paths = {"output": job.paths.output, "errors": job.paths.errors}
         known = {key: path for key, path in paths.items() if "{node}" not in path}
-        found = present.runner.files.unusable(job.paths.folder, known, job.paths.input)
+        found = session.runner.files.unusable(job.paths.folder, known, job.paths.input)
         return tuple(error("path", f"{key} {words}", 1) for key, words in found.items())
 
     # -- jobs --------------------------------------------------------------------------------------
 
     def hold(self, caller: Caller, jobs: list[int], why: str = "") -> list[Outcome]:
         """Put waiting jobs on hold."""
-        return self._each(jobs, lambda number: HoldJob(self.present.now(), number, caller.by(why)), "held")
+        return self._each(jobs, lambda number: HoldJob(self.session.now(), number, caller.by(why)), "held")
 
     def release(self, caller: Caller, jobs: list[int], why: str = "") -> list[Outcome]:
         """Release jobs that are on hold."""
-        return self._each(jobs, lambda number: ReleaseJob(self.present.now(), number, caller.by(why)), "released")
+        return self._each(jobs, lambda number: ReleaseJob(self.session.now(), number, caller.by(why)), "released")
 
     def cancel(
         self, caller: Caller, jobs: list[int], only: Literal["", "waiting", "running"] = "", why: str = ""
@@ -281,14 +281,14 @@ class Operations:
         return self._each(jobs, lambda number: self._cancelling(caller.by(why), number, only), "cancelled")
 
     def _cancelling(self, by: By, number: int, only: Literal["", "waiting", "running"]) -> Command:
-        now = self.present.now()
+        now = self.session.now()
         if number < TASK_SPAN or only:
             return CancelJob(now, number, by, only)
         return CancelTask(now, number // TASK_SPAN, number % TASK_SPAN - 1, by)
 
     def change(self, caller: Caller, jobs: list[int], settings: list[str], why: str = "") -> list[Outcome]:
         """Change the request of jobs that have not started: header keys, as for ``--set``."""
-        with self.present.lock:
+        with self.session.lock:
             outcomes = self.changed(caller, jobs, settings, why)
             self.dispatcher.step()
             return outcomes
@@ -301,7 +301,7 @@ class Operations:
         ]
 
     def _changing(self, caller: Caller, number: int, settings: list[str], why: str) -> Command:
-        job = self.present.find(number)
+        job = self.session.find(number)
         refuse_others(job.user, caller.user, job.label, "change only your own jobs")
         checked = self.drafts.checked(caller, _submission_of(job, settings))
         errors = [one for one in checked.diagnostics if one.severity == "error" and one.code not in _OF_SUBMITTING]
@@ -310,9 +310,9 @@ class Operations:
             raise Refused(f"{job.label} stays as it is: {what}")
         request, array = job.request, checked.request.array
         throttled = all(one.startswith("array.at-once=") for one in settings)
-        if throttled and request.array and array and self.present.engine.state.begun(job):
+        if throttled and request.array and array and self.session.engine.state.begun(job):
             request = replace(request, array=replace(request.array, at_once=array.at_once))
-            return ChangeJob(self.present.now(), number, caller.by(why), request, tuple(settings))
+            return ChangeJob(self.session.now(), number, caller.by(why), request, tuple(settings))
         request, problem = self.dependencies.resolved(caller.user, checked.request)
         if problem:
             raise Refused(f"{job.label} stays as it is: {problem}")
@@ -321,49 +321,49 @@ class Operations:
         ):  # its tasks may be some of the script's alone
             request = replace(request, array=job.request.array)
         freed, doomed = self.dependencies.tasks_decided(request)
-        return ChangeJob(self.present.now(), number, caller.by(why), request, tuple(settings), freed, doomed)
+        return ChangeJob(self.session.now(), number, caller.by(why), request, tuple(settings), freed, doomed)
 
     def order(self, caller: Caller, jobs: list[int]) -> Outcome:
         """Order one's own waiting jobs: these come before one's others. Nobody else's job moves."""
-        present, first = self.present, jobs[0] if jobs else 0
-        with present.lock:
+        session, first = self.session, jobs[0] if jobs else 0
+        with session.lock:
             try:
-                present.commit(present.engine.decide(OrderJobs(present.now(), caller.by(), tuple(jobs))))
+                session.commit(session.engine.decide(OrderJobs(session.now(), caller.by(), tuple(jobs))))
             except (Refused, NoSuchJob) as fault:
                 return Outcome(first, False, str(fault), not isinstance(fault, NoSuchJob))
             self.dispatcher.step()
             return Outcome(first, True, f"your order now begins with {', '.join(map(str, jobs[:5]))}")
 
     def _each(self, jobs: list[int], command: Callable[[int], Command], done: str) -> list[Outcome]:
-        with self.present.lock:
+        with self.session.lock:
             outcomes = [self._one(number, command, done) for number in dict.fromkeys(jobs)]
             self.dispatcher.step()
             return outcomes
 
     def _one(self, number: int, command: Callable[[int], Command], done: str) -> Outcome:
         try:
-            events = self.present.engine.decide(command(number))
-            self.present.commit(events)
+            events = self.session.engine.decide(command(number))
+            self.session.commit(events)
         except (NoSuchJob, Refused) as fault:
             return Outcome(number, False, str(fault), known=not isinstance(fault, NoSuchJob))
         self.dispatcher.pass_on(events)
         stopping = not events or any(isinstance(event, Stopping) for event in events)
         return Outcome(
-            number, True, f"{label_of(self.present.engine.state, number)} {'is being stopped' if stopping else done}"
+            number, True, f"{label_of(self.session.engine.state, number)} {'is being stopped' if stopping else done}"
         )
 
     def remove_made(self, caller: Caller, number: int, paths: list[str]) -> Outcome:
         """Remove files that a job made, by their paths from its folder; one's own jobs' alone."""
-        with self.present.lock:
-            job = self.present.find(number)
-            since = self.present.first_start_ms(job)
+        with self.session.lock:
+            job = self.session.find(number)
+            since = self.session.first_start_ms(job)
         try:
             refuse_others(job.user, caller.user, job.label, "remove only what your own jobs made")
         except Refused as fault:
             return Outcome(number, False, str(fault))
         if since is None:
             return Outcome(number, False, f"{job.label} has not started, so it has made nothing")
-        removed, kept = self.present.runner.files.remove(job.paths.folder, paths, since)
+        removed, kept = self.session.runner.files.remove(job.paths.folder, paths, since)
         words = f"{plural(removed, 'file')} removed" + (f"; {kept[0]}" if kept else "")
         return Outcome(number, not kept, words)
 

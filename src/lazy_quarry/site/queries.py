@@ -21,7 +21,7 @@ from lazy_quarry.site.failure_evidence import evidence_of
 from lazy_quarry.site.job_views import JobViews, seen_by
 from lazy_quarry.site.runs_again import RunsAgain
 from lazy_quarry.site.searches import Searches
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.tasks_told import tasks_told
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.views.board import Board, BoardChange, BoardMark, SiteNames
@@ -42,12 +42,12 @@ _WAITS = (Phase.WAITING, Phase.HELD, Phase.BLOCKED)
 class Queries:
     """Answers about jobs and about the site."""
 
-    def __init__(self, present: Present) -> None:
-        self.present = present
-        self.views = JobViews(present)
-        self.keeper = BoardKeeper(present, self.views)
-        self.searches = Searches(present, self.views)
-        self.runs_again = RunsAgain(present)
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.views = JobViews(session)
+        self.keeper = BoardKeeper(session, self.views)
+        self.searches = Searches(session, self.views)
+        self.runs_again = RunsAgain(session)
 
     # -- jobs --------------------------------------------------------------------------------------
 
@@ -55,13 +55,13 @@ class Queries:
         self, caller: Caller, ended: bool = False, since_ms: int | None = None, everyone: bool = True, limit: int = 500
     ) -> list[JobView]:
         """Live jobs in the order of their numbers, or the newest ended ones."""
-        present = self.present
-        with present.lock:
+        session = self.session
+        with session.lock:
             if ended:
                 user = None if everyone else caller.user
-                found = present.journal.ended(EndedFilter(user=user, since_ms=since_ms, limit=limit))
+                found = session.journal.ended(EndedFilter(user=user, since_ms=since_ms, limit=limit))
                 return [seen_by(caller, self.views.view(job)) for job in found]
-            live = present.engine.state.jobs
+            live = session.engine.state.jobs
             return self.keeper.live(
                 caller,
                 [
@@ -86,31 +86,31 @@ class Queries:
 
     def job(self, caller: Caller, number: int) -> JobView:
         """One job, live or ended. Raises :class:`NoSuchJob`."""
-        with self.present.lock:
-            return seen_by(caller, self._viewed(self.present.find(number), self.present.explainer()))
+        with self.session.lock:
+            return seen_by(caller, self._viewed(self.session.find(number), self.session.explainer()))
 
     def _viewed(self, job: Job, explainer: Explainer) -> JobView:
         """A job by itself; one that waits for others has a forecast too."""
         view = self.views.view(job, explainer)
-        if job.phase is Phase.BLOCKED and (found := blocked_forecasts(self.present, [job]).get(job.number)):
+        if job.phase is Phase.BLOCKED and (found := blocked_forecasts(self.session, [job]).get(job.number)):
             starts = f"{view.why}; if all goes well it should start about {self._clock(found.starts_ms or 0)}"
             return replace(view, forecast_ms=found.starts_ms, forecast_end_ms=found.ends_ms, why=starts)
         return view
 
     def _clock(self, at_ms: int) -> str:
-        return clock_time(at_ms, self.present.now(), self.present.zone)
+        return clock_time(at_ms, self.session.now(), self.session.zone)
 
     def detail(self, caller: Caller, number: int) -> JobDetail:
         """One job with its record, script and verdict."""
-        present = self.present
-        with present.lock:
-            job = present.find(number)
-            explainer = present.explainer()
+        session = self.session
+        with session.lock:
+            job = session.find(number)
+            explainer = session.explainer()
             view = seen_by(caller, self._viewed(job, explainer))
             script = job.origin.script
             if job.parent is not None and not script:  # it is kept once, with the array
-                script = present.find(job.parent).origin.script
-            events = present.journal.events_of(number)
+                script = session.find(job.parent).origin.script
+            events = session.journal.events_of(number)
             tasks, again = self._tasks(caller, job)
             view = replace(view, replaced_by=self._replaced_by(job))
             detail = JobDetail(
@@ -118,7 +118,7 @@ class Queries:
                 record=tuple(
                     Record(at, words, getattr(event, "by", NOBODY))
                     for event in events
-                    for at, words in record_lines(event, present.zone)
+                    for at, words in record_lines(event, session.zone)
                 ),
                 script=script,
                 script_path=job.origin.path,
@@ -130,23 +130,23 @@ class Queries:
                 host=job.host,
                 tasks=tasks,
                 again=again,
-                explained=self._explained(job, explainer) if number in present.engine.state.jobs else None,
+                explained=self._explained(job, explainer) if number in session.engine.state.jobs else None,
             )
-            now = present.now()
+            now = session.now()
         if tasks:
             tasks = detail.tasks_now
             detail = replace(detail, told=tasks_told(tasks, self._printed_by_failed(tasks)))
         if not job.phase.final:
             return detail
         # files may lie on a slow disk: others are answered meanwhile
-        evidence = evidence_of(present.runner.files, job, now)
+        evidence = evidence_of(session.runner.files, job, now)
         return replace(detail, evidence=evidence, verdict=verdict(view, evidence))
 
     def _explained(self, job: Job, explainer: Explainer) -> Explained | None:
         """All that can be said of a live job that has not started; while nothing can start here at all, just that."""
         if job.phase not in _WAITS:
             return None
-        found, closed = explainer.explained(job), self.present.obstacle()
+        found, closed = explainer.explained(job), self.session.obstacle()
         if closed is None or job.phase is not Phase.WAITING:
             return found
         return replace(found, why=Why(closed.words, closed.kind), changes=())
@@ -175,33 +175,33 @@ class Queries:
         found = dict[int, str]()
         failed = [view.job for view in tasks if view.phase in FAILING][:MOST_READ]
         for number in failed:
-            with self.present.lock:
-                job, now = self.present.find(number), self.present.now()
-            if (evidence := evidence_of(self.present.runner.files, job, now)) and evidence.errors:
+            with self.session.lock:
+                job, now = self.session.find(number), self.session.now()
+            if (evidence := evidence_of(self.session.runner.files, job, now)) and evidence.errors:
                 found[number] = evidence.errors[-1]
         return found
 
     def expand_job(self, caller: Caller, number: int) -> Expanded:
         """The tasks of an array, live or ended. Raises :class:`Refused` for a single job."""
-        with self.present.lock:
-            job = self.present.find(number)
+        with self.session.lock:
+            job = self.session.find(number)
             return expanded(job.origin.script, job.request, job=job.number)
 
     def output(
         self, caller: Caller, number: int, which: Literal["output", "errors"], from_byte: int = 0
     ) -> OutputChunk:
         """A piece of what a job printed; a negative ``from_byte`` counts from the end."""
-        with self.present.lock:
-            job = self.present.find(number)
+        with self.session.lock:
+            job = self.session.find(number)
             path = job.paths.output if which == "output" else job.paths.errors
             if job.request.array is not None:
                 told = f"a file for each task; one of them: lq output {number}/{job.request.array.number(0)}"
                 return OutputChunk(path, "", 0, 0, told)
-            now = self.present.now()
-        chunk = self.present.runner.files.output(job, path, from_byte, now)
+            now = self.session.now()
+        chunk = self.session.runner.files.output(job, path, from_byte, now)
         if not chunk.changed:
             return chunk
-        with self.present.lock:
+        with self.session.lock:
             other = self.runs_again.writer_of(job, path)
             if other is None:
                 return chunk
@@ -210,47 +210,47 @@ class Queries:
 
     def made(self, caller: Caller, number: int) -> MadeFiles:
         """The files that were created or changed where a job works since it started, until it ended; newest first."""
-        with self.present.lock:
-            job = self.present.find(number)
-            since, folder = self.present.first_start_ms(job), job.paths.folder
+        with self.session.lock:
+            job = self.session.find(number)
+            since, folder = self.session.first_start_ms(job), job.paths.folder
         if since is None:
             return MadeFiles(folder, problem="it has not started")
-        return self.present.runner.files.made(
+        return self.session.runner.files.made(
             folder, since, job.ended_ms
         )  # a disk may be slow: others are answered meanwhile
 
     def samples(self, caller: Caller, number: int) -> list[tuple[int, float, int]]:
         """Measurements of a running job: (instant in ms, cores busy, memory in MiB), oldest first."""
-        with self.present.lock:
-            job = self.present.engine.state.jobs.get(number)
+        with self.session.lock:
+            job = self.session.engine.state.jobs.get(number)
             running = job is not None and job.phase is Phase.RUNNING
-            return self.present.runner.files.samples(job, self.present.now()) if job and running else []
+            return self.session.runner.files.samples(job, self.session.now()) if job and running else []
 
     # -- waiting jobs ------------------------------------------------------------------------------
 
     def turns(self, caller: Caller) -> list[int]:
         """One's own waiting jobs in the order of their turns."""
-        with self.present.lock:
-            order = self.present.engine.plans.in_order(self.present.now())
+        with self.session.lock:
+            order = self.session.engine.plans.in_order(self.session.now())
             return [job.number for job in order if job.user == caller.user and job.parent is None]
 
     def ladder(self, caller: Caller, number: int) -> list[Suggestion]:
         """When a waiting job would start with other walltimes."""
-        with self.present.lock:
-            job = self.present.find(number)
-            placed = job.phase is Phase.WAITING and number in self.present.engine.state.jobs
-            return list(self.present.explainer().ladder(job)) if placed else []
+        with self.session.lock:
+            job = self.session.find(number)
+            placed = job.phase is Phase.WAITING and number in self.session.engine.state.jobs
+            return list(self.session.explainer().ladder(job)) if placed else []
 
     def compare(self, caller: Caller, first: int, second: int) -> str:
         """Say which of two waiting jobs stands ahead, and by which part. Raises :class:`Refused` when one doesn't wait."""
-        with self.present.lock:
-            jobs = [self.present.find(number) for number in (first, second)]
+        with self.session.lock:
+            jobs = [self.session.find(number) for number in (first, second)]
             for job in jobs:
-                if job.number not in self.present.engine.state.jobs and not job.phase.final:
+                if job.number not in self.session.engine.state.jobs and not job.phase.final:
                     raise Refused(f"{job.label} has not started, and has no place of its own; compare {job.parent}")
                 if job.phase is not Phase.WAITING:
                     raise Refused(f"{job.label} is {job.phase}; only waiting jobs have an order")
-            return self.present.explainer().compare(*jobs)
+            return self.session.explainer().compare(*jobs)
 
     # -- the site ----------------------------------------------------------------------------------
 
@@ -259,24 +259,24 @@ class Queries:
 
         Forecasts are worked out for a moment at most; where that is too short, it isn't settled, and the next look goes on.
         """
-        with self.present.lock:
+        with self.session.lock:
             return self.keeper.change(caller, since, sight or ())
 
     def board(self, caller: Caller) -> Board:
         """Everything that the interface shows of the present, with all forecasts and what each job waits for."""
-        with self.present.lock:
-            live = [number for number, job in self.present.engine.state.jobs.items() if job.phase is Phase.WAITING]
+        with self.session.lock:
+            live = [number for number, job in self.session.engine.state.jobs.items() if job.phase is Phase.WAITING]
             return BoardMirror().take(self.keeper.change(caller, None, live, whole=True))
 
     def notices(self, caller: Caller) -> tuple[str, ...]:
         """Obstacles of the site or of certain jobs now, in sentences."""
-        with self.present.lock:
+        with self.session.lock:
             return self.keeper.notices()
 
     def names(self, caller: Caller) -> SiteNames:
         """The names that may stand in a request of this person."""
-        with self.present.lock:
-            site, user = self.present.site, caller.user
+        with self.session.lock:
+            site, user = self.session.site, caller.user
             nodes = [node for node in site.nodes if node.runs_jobs]
             return SiteNames(
                 accounts=site.accounts_of(user),
@@ -289,17 +289,17 @@ class Queries:
 
     def room(self, caller: Caller, queue: str) -> list[RoomView]:
         """The most that could start now in a queue, by walltime and kind. Raises :class:`Refused` for no such queue."""
-        present, site = self.present, self.present.site
-        with present.lock:
+        session, site = self.session, self.session.site
+        with session.lock:
             known = site.queue.get(queue)
             if known is None:
                 raise Refused(f'there is no queue "{queue}"; there are {", ".join(site.queue)}')
             account, tier = site.default_account(caller.user) or "", known.tier or site.default_tier
             plain = Request("room", account, (queue,), tier, 60, Memory(1))
-            job = present.engine.plans.hypothetical_job(caller.user, plain, present.now())
-            plan = present.engine.plans.plan_before(job, present.now())
-            timeline = plan.timeline_of(present.engine.plans.plan_request_of(job))
-            if present.obstacle() is not None:
+            job = session.engine.plans.hypothetical_job(caller.user, plain, session.now())
+            plan = session.engine.plans.plan_before(job, session.now())
+            timeline = plan.timeline_of(session.engine.plans.plan_request_of(job))
+            if session.obstacle() is not None:
                 return []
-            found = rooms(present.engine.plans.planner, timeline, site, known, account, caller.user, plan.limits)
+            found = rooms(session.engine.plans.planner, timeline, site, known, account, caller.user, plan.limits)
             return [room_view(one) for one in found]

@@ -4,7 +4,7 @@ from collections.abc import Iterable
 
 from lazy_quarry.core.engine.task_numbers import unstarted
 from lazy_quarry.core.job.job import Job, task_id
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.store.storage import EndedFilter
 from lazy_quarry.views.job_view import OtherRun
 
@@ -17,17 +17,17 @@ MOST_RUNS, MOST_TASKS = 200, 100_000
 class RunsAgain:
     """The newest run of each task. A run that does it again stands for the first; the first stays as it was."""
 
-    def __init__(self, present: Present) -> None:
-        self.present = present
+    def __init__(self, session: Session) -> None:
+        self.session = session
 
     def first(self, job: Job) -> Job:
         """The array whose tasks an array runs again; itself where it runs none again."""
         of = job.origin.again_of
-        return job if job.request.array is None or not of else self.present.find(of)
+        return job if job.request.array is None or not of else self.session.find(of)
 
     def runs_of(self, number: int) -> list[Job]:
         """The arrays that run tasks of this one again; the oldest first."""
-        jobs, journal = self.present.engine.state.jobs, self.present.journal
+        jobs, journal = self.session.engine.state.jobs, self.session.journal
         live = [jobs[one] for one in jobs.arrays if jobs[one].origin.again_of == number]
         ended = journal.ended(EndedFilter(again_of=number, limit=MOST_RUNS))
         return sorted([*(job for job in ended if job.request.array is not None), *live], key=lambda job: job.number)
@@ -41,7 +41,7 @@ class RunsAgain:
 
     def newest_of(self, task: Job) -> Job | None:
         """The newest run that stands for a task; None where it did not run again since."""
-        array = self.first(self.present.find(task.parent or 0))
+        array = self.first(self.session.find(task.parent or 0))
         run = self.newest(array).get(task.request.task or 0)
         return run if run is not None and run.number > task.number else None
 
@@ -49,7 +49,7 @@ class RunsAgain:
         """The newest other job of its user that prints into a file and started after a job began; None where none is known."""
         found = list[Job]()
         since = job.times.first_start_ms or 0
-        for other in (*self._later(job), *self.present.engine.state.running()):
+        for other in (*self._later(job), *self.session.engine.state.running()):
             alone = other.request.array is None and other.user == job.user and other.number != job.number
             if (
                 alone
@@ -61,7 +61,7 @@ class RunsAgain:
 
     def _later(self, job: Job) -> Iterable[Job]:
         """Jobs and tasks of a user that ended after a job, not more than are soon read."""
-        journal, jobs = self.present.journal, self.present.engine.state.jobs
+        journal, jobs = self.session.journal, self.session.engine.state.jobs
         arrays = [number for number in jobs.arrays if jobs[number].user == job.user]
         arrays += [job.parent] if job.parent is not None else []
         for other in journal.ended(EndedFilter(user=job.user, since_ms=job.ended_ms, limit=MOST_LATER)):
@@ -80,9 +80,9 @@ class RunsAgain:
     def _tasks(self, run: Job) -> Iterable[Job]:
         """All tasks of an array that runs others again, whether they have started or not."""
         assert run.request.array is not None
-        state = self.present.engine.state
-        known = {job.number: job for job in self.present.journal.ended(EndedFilter(array=run.number, limit=MOST_TASKS))}
-        known |= {job.number: job for job in self.present.tasks_of(run.number)}
+        state = self.session.engine.state
+        known = {job.number: job for job in self.session.journal.ended(EndedFilter(array=run.number, limit=MOST_TASKS))}
+        known |= {job.number: job for job in self.session.tasks_of(run.number)}
         for index in range(min(run.request.array.count, MOST_TASKS)):
             number = task_id(run.number, index)
             task = known.get(number) or unstarted(state, number)
@@ -90,10 +90,10 @@ class RunsAgain:
                 yield task
 
 
-def run_before(present: Present, task: Job) -> OtherRun | None:
+def run_before(session: Session, task: Job) -> OtherRun | None:
     """The task of the first array that a task runs again; None where it runs none again."""
     if not task.origin.again_of or task.parent is None:
         return None
-    array = present.find(task.origin.again_of)
+    array = session.find(task.origin.again_of)
     place = array.request.array.index(task.request.task or 0) if array.request.array is not None else None
     return None if place is None else OtherRun(task_id(array.number, place), f"{array.number}/{task.request.task}")

@@ -36,7 +36,7 @@ SLICE_S, SLICE_JOBS = 0.05, 25
 """The plan is worked out so long at a time, and the clock looked at after so many jobs."""
 
 
-class Present:
+class Session:
     """The engine of one site with its journal and its runner, now.
 
     ``clock`` gives the present instant in milliseconds; ``look_up`` adds what is known of files and programs to a

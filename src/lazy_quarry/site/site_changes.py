@@ -17,7 +17,7 @@ from lazy_quarry.core.units import format_core_hours, plural
 from lazy_quarry.errors import Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dispatcher import Dispatcher
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.views.outcomes import Outcome
 
 _NODE_DONE = {
@@ -30,21 +30,21 @@ _NODE_DONE = {
 class SiteChanges:
     """Acts of people on nodes, reservations and accounts."""
 
-    def __init__(self, present: Present, dispatcher: Dispatcher) -> None:
-        self.present, self.dispatcher = present, dispatcher
+    def __init__(self, session: Session, dispatcher: Dispatcher) -> None:
+        self.session, self.dispatcher = session, dispatcher
 
     def nodes(
         self, caller: Caller, names: list[str], what: Literal["close", "open", "lost"], reason: str = ""
     ) -> list[Outcome]:
         """Close nodes, open them again, or report that they are gone with all that ran on them."""
-        with self.present.lock:
+        with self.session.lock:
             return [
                 self._of_site(self._of_node(caller, name, what, reason), f"node {name} {_NODE_DONE[what]}")
                 for name in names
             ]
 
     def _of_node(self, caller: Caller, name: str, what: Literal["close", "open", "lost"], reason: str) -> Command:
-        now = self.present.now()
+        now = self.session.now()
         if what == "open":
             return OpenNode(now, name, caller.by(reason))
         if what == "close":
@@ -54,25 +54,25 @@ class SiteChanges:
     def reserve(self, caller: Caller, window: Window) -> Outcome:
         """Keep nodes free of jobs for a time, or for some people's alone; one of the same name is replaced."""
         words = f"{window.name}: {plural(len(window.nodes), 'node')} reserved"
-        return self._of_site(Reserve(self.present.now(), window, caller.by()), words)
+        return self._of_site(Reserve(self.session.now(), window, caller.by()), words)
 
     def grant(self, caller: Caller, account: str, core_ms: int, why: str) -> Outcome:
         """Give an account core-ms beside its budget, or take some back."""
         words = f"{format_core_hours(abs(core_ms))} core-hours {'given to' if core_ms > 0 else 'taken from'} {account}"
-        return self._of_site(GrantHours(self.present.now(), account, core_ms, caller.by(why)), words)
+        return self._of_site(GrantHours(self.session.now(), account, core_ms, caller.by(why)), words)
 
     def move(self, caller: Caller, source: str, account: str, core_ms: int, why: str) -> Outcome:
         """Move core-ms of one account's budget to another's."""
         words = f"{format_core_hours(core_ms)} core-hours given to {account}, from {source}"
-        command = GrantHours(self.present.now(), account, core_ms, caller.by(why), source)
+        command = GrantHours(self.session.now(), account, core_ms, caller.by(why), source)
         return self._of_site(command, words)
 
     def members(self, caller: Caller, account: str, add: list[str], remove: list[str]) -> list[Outcome]:
         """Let people charge an account, or no longer."""
-        present = self.present
+        session = self.session
         return [
             self._of_site(
-                ChangeMember(present.now(), account, user, added, caller.by()),
+                ChangeMember(session.now(), account, user, added, caller.by()),
                 f"{user} {'may' if added else 'may no longer'} charge {account}",
             )
             for added, users in ((True, add), (False, remove))
@@ -81,17 +81,17 @@ class SiteChanges:
 
     def unreserve(self, caller: Caller, name: str) -> Outcome:
         """Remove a reservation."""
-        command = Unreserve(self.present.now(), name, caller.by())
+        command = Unreserve(self.session.now(), name, caller.by())
         return self._of_site(command, f"{name} was removed")
 
     def _of_site(self, command: Command, done: str) -> Outcome:
         """Carry out a command that is about no job."""
-        with self.present.lock:
+        with self.session.lock:
             try:
-                events = self.present.engine.decide(command)
+                events = self.session.engine.decide(command)
             except Refused as fault:
                 return Outcome(0, False, str(fault))
-            self.present.commit(events)
+            self.session.commit(events)
             self.dispatcher.pass_on(events)
             self.dispatcher.step()
             return Outcome(0, True, done)

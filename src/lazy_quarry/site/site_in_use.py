@@ -15,7 +15,7 @@ from lazy_quarry.site.ledger import Ledger
 from lazy_quarry.site.mail.mailer import Mailer
 from lazy_quarry.site.operations import Operations
 from lazy_quarry.site.queries import Queries
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_changes import SiteChanges
 from lazy_quarry.site.studies import Apart, Studies
 from lazy_quarry.views.job_view import StartRange
@@ -27,32 +27,32 @@ class SiteRead:
     ``foreseen`` gives the range of a request that nobody has submitted, where one is known.
     """
 
-    def __init__(self, present: Present, foreseen: Callable[[str, Request], StartRange | None]) -> None:
-        self.present = present
-        self.drafts = Drafts(present, foreseen)
-        self.queries = Queries(present)
-        self.chains = Chains(present, self.drafts, self.queries)
-        self.advice = Advice(present, self.drafts)
-        self.ledger = Ledger(present)
+    def __init__(self, session: Session, foreseen: Callable[[str, Request], StartRange | None]) -> None:
+        self.session = session
+        self.drafts = Drafts(session, foreseen)
+        self.queries = Queries(session)
+        self.chains = Chains(session, self.drafts, self.queries)
+        self.advice = Advice(session, self.drafts)
+        self.ledger = Ledger(session)
 
 
 class SiteInUse(SiteRead):
-    """A site as its user uses it: the parts that share ``present``.
+    """A site as its user uses it: the parts that share ``session``.
 
     The site of the demo lives in the application's process; that of this machine in an engine process of its own.
     """
 
-    def __init__(self, present: Present, study_apart: Apart | None = None) -> None:
+    def __init__(self, session: Session, study_apart: Apart | None = None) -> None:
         """``study_apart`` makes studies in a process of their own."""
-        self.dispatcher = Dispatcher(present)
-        self.foresight = Foresight(present)
-        super().__init__(present, self.foresight.of_request)
-        self.operations = Operations(present, self.drafts, self.dispatcher)
-        self.site_changes = SiteChanges(present, self.dispatcher)
-        self.chain_changes = ChainChanges(present, self.chains, self.operations)
-        self.beforehand = Beforehand(present, self.operations, self.chain_changes)
-        self.studies = Studies(present, study_apart)
-        way = present.site.mail
+        self.dispatcher = Dispatcher(session)
+        self.foresight = Foresight(session)
+        super().__init__(session, self.foresight.of_request)
+        self.operations = Operations(session, self.drafts, self.dispatcher)
+        self.site_changes = SiteChanges(session, self.dispatcher)
+        self.chain_changes = ChainChanges(session, self.chains, self.operations)
+        self.beforehand = Beforehand(session, self.operations, self.chain_changes)
+        self.studies = Studies(session, study_apart)
+        way = session.site.mail
         relay = Relay(way.relay, way.port, way.tls, way.user, way.password_file) if way.relay else None
-        sender = way.sender or f"lazy-quarry@{present.site.host or 'localhost'}"
-        self.mailer = Mailer(present, relay, sender, self.queries.detail, self.chains.chain)
+        sender = way.sender or f"lazy-quarry@{session.site.host or 'localhost'}"
+        self.mailer = Mailer(session, relay, sender, self.queries.detail, self.chains.chain)

@@ -11,7 +11,7 @@ from lazy_quarry.core.plan.policies import POLICIES
 from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.errors import BadValue, QuarryError, Refused
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.study.own_past import as_it_was, study
 from lazy_quarry.study.past import BOUNDS, past_of
@@ -30,9 +30,9 @@ WORK_S, REST_S = 0.05, 0.01
 class Studies:
     """One study at a time; the last one stays to be read."""
 
-    def __init__(self, present: Present, apart: Apart | None = None) -> None:
+    def __init__(self, session: Session, apart: Apart | None = None) -> None:
         """``apart`` makes a study in a process of its own; without it, or where it can't, a thread does."""
-        self.present, self.apart = present, apart
+        self.session, self.apart = session, apart
         self._view: StudyView | None = None
         self._stop = threading.Event()
         self._lock = threading.Lock()
@@ -45,17 +45,17 @@ class Studies:
             raise BadValue(f'there is no policy "{wrong}"; there are {", ".join(POLICIES)}')
         if not policies:
             raise BadValue(f"name policies: {', '.join(POLICIES)}")
-        present = self.present
-        now = present.now()
-        begin = parse_since(since, now, present.zone) if since else now - USUAL_DAYS * DAY_MS
-        what_if(present.site, settings or ())  # which says what can't be supposed
+        session = self.session
+        now = session.now()
+        begin = parse_since(since, now, session.zone) if since else now - USUAL_DAYS * DAY_MS
+        what_if(session.site, settings or ())  # which says what can't be supposed
         with self._lock:
             if self._view is not None and not self._view.over:
                 raise Refused("another study is at work; stop it first")
             number = self._view.number + 1 if self._view is not None else 1
             self._stop.clear()
             self._view = StudyView(
-                number, tuple(dict.fromkeys(policies)), begin, tuple(settings or ()), 0, own=present.site.policy
+                number, tuple(dict.fromkeys(policies)), begin, tuple(settings or ()), 0, own=session.site.policy
             )
         threading.Thread(target=self._run, args=(self._view,), daemon=True, name="study").start()
         return self._view
@@ -83,7 +83,7 @@ class Studies:
                     rested = time.monotonic()
                 return self._told(found)
 
-            make_study(self.present, view, told)
+            make_study(self.session, view, told)
         assert self._view is not None
         if not self._view.over:
             self._view = replace(self._view, over=True, policy="", done=0)
@@ -93,13 +93,13 @@ class Studies:
         return not self._stop.is_set()
 
 
-def make_study(present: Present, view: StudyView, told: Told) -> None:
+def make_study(session: Session, view: StudyView, told: Told) -> None:
     """Make a study, from a view of it that says what is asked; ``told`` gets a view for each step, and at last one that is over.
 
     Nothing is raised: what goes wrong is the view's ``problem``.
     """
     try:
-        view = _made(present, view, told)
+        view = _made(session, view, told)
     except QuarryError as fault:
         view = replace(view, problem=str(fault))
     except Exception as fault:  # a fault of our own must not leave it at work for ever
@@ -107,14 +107,14 @@ def make_study(present: Present, view: StudyView, told: Told) -> None:
     told(replace(view, over=True, policy="", done=0))
 
 
-def _made(present: Present, view: StudyView, told: Told) -> StudyView:
-    other = what_if(present.site, view.settings)
-    with present.lock:
-        live = present.engine.state.jobs
+def _made(session: Session, view: StudyView, told: Told) -> StudyView:
+    other = what_if(session.site, view.settings)
+    with session.lock:
+        live = session.engine.state.jobs
         arrays = [live[number] for number in sorted(live.arrays)]
-    bounds = present.journal.events_of_kinds([one.kind for one in BOUNDS])
-    past = past_of(_ended(present.journal, view.since_ms), view.since_ms, bounds, arrays)
-    view = replace(view, jobs=past.count, rows=(as_it_was(past, present.site.cores),))
+    bounds = session.journal.events_of_kinds([one.kind for one in BOUNDS])
+    past = past_of(_ended(session.journal, view.since_ms), view.since_ms, bounds, arrays)
+    view = replace(view, jobs=past.count, rows=(as_it_was(past, session.site.cores),))
     asked, go_on = other.past(past), told(view)
     for policy in view.policies:
         if not go_on:
@@ -123,7 +123,7 @@ def _made(present: Present, view: StudyView, told: Told) -> StudyView:
         def each(done: int, _: int, view: StudyView = view, policy: str = policy) -> bool:
             return told(replace(view, policy=policy, done=done))
 
-        found = study(other.site, asked, policy, each, present.engine.plans.planner.kernels)
+        found = study(other.site, asked, policy, each, session.engine.plans.planner.kernels)
         if found is None:
             return view
         view = replace(view, rows=(*view.rows, found))

@@ -92,7 +92,7 @@ class Journal:
         """The number of this start of an engine; nothing is taken from one of a lower number any more."""
         self.adopted = known.get("adopted", "")
         """``yes`` once a copied folder was made a site of its own, ``rescued`` once events were lost; until that is settled."""
-        self.number, self.chain, self._kept_at = 0, first_chain(self.identity), 0
+        self.number, self.chain, self.kept_at = 0, first_chain(self.identity), 0
         self._totals, self._parts = Totals(), dict[str, str]()
         self.checked = False
         """True when all of it was read and compared at opening."""
@@ -194,12 +194,12 @@ class Journal:
             if self.reading:  # the engine may have written more since this was opened
                 self.number = after
             for row in verified_events(self.storage, self.identity, after):
-                state.apply(self._event(row))
+                state.apply(self.read_event(row))
                 if self.reading:
                     self.number, self.chain = row.number, row.chain
         except (msgspec.MsgspecError, KeyError, ValueError, AssertionError) as fault:
             raise DamagedJournal(self.folder, str(fault) or type(fault).__name__) from None
-        self._kept_at = after
+        self.kept_at = after
         return state
 
     def _kept_state(self) -> tuple[State, int]:
@@ -213,7 +213,8 @@ class Journal:
         self._parts = parts
         return state_of(jobs, parts, scalars), scalars.after if scalars else 0
 
-    def _event(self, row: EventRow) -> Event:
+    def read_event(self, row: EventRow) -> Event:
+        """The event in a row, with its script and environment."""
         self._read_texts((row.script, row.environment))
         return event_of(row, self._texts)
 
@@ -246,7 +247,7 @@ class Journal:
         if ends:
             self._record_ends(batch, ends, state, totals)
         checks = None
-        if self.number - self._kept_at >= KEEP_EVERY:
+        if self.number - self.kept_at >= KEEP_EVERY:
             checks = self._keep(batch, state)
         try:
             self.storage.write(batch)
@@ -257,7 +258,7 @@ class Journal:
         self.number, self.chain, self._totals = number, chain, totals
         self.sums.take(batch.cells)
         if checks is not None:
-            self._kept_at, self._live_checks = batch.events[0].number - 1, checks
+            self.kept_at, self._live_checks = batch.events[0].number - 1, checks
             _changes(state.jobs).clear()
             _changes(state.recent).clear()
         if self._head is not None:
@@ -306,7 +307,7 @@ class Journal:
         The records of these jobs and all sums stay. Events that opening may need are left.
         """
         self._still_there()
-        return self.storage.thin(ended_before_ms, self._kept_at, most)
+        return self.storage.thin(ended_before_ms, self.kept_at, most)
 
     def append_past(self, happened: Sequence[Event]) -> None:
         """Write a whole history into an empty journal, ends and sums included, folding as it goes."""
@@ -349,7 +350,7 @@ class Journal:
                     raise DamagedJournal(self.folder, f"event {self.number + len(happened) + 1:,} is missing")
                 if row.kind == THINNED:
                     raise StateFolderError(f"event {row.number:,} was thinned before it was read")
-                event = self._event(row)
+                event = self.read_event(row)
                 if isinstance(event, Ended):  # what it adds to the sums hangs on its job just before it
                     self._followed(happened, hear)
                     happened = []
@@ -426,7 +427,7 @@ class Journal:
             for row in rows:
                 if not is_whole(row):
                     raise ValueError(f"event {row.number:,} is not as it was written")
-            return [self._event(row) for row in rows if row.kind != THINNED]
+            return [self.read_event(row) for row in rows if row.kind != THINNED]
         except (msgspec.MsgspecError, ValueError, KeyError) as fault:
             raise DamagedJournal(self.folder, str(fault)) from None
 
@@ -434,7 +435,7 @@ class Journal:
         """The events after one, each with its number."""
         for row in self.storage.events(number):
             if row.kind != THINNED:
-                yield row.number, self._event(row)
+                yield row.number, self.read_event(row)
 
     def problems(self) -> Iterator[str]:
         """Everything that is not as it was written, the first problem of each kind."""

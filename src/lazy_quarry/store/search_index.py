@@ -13,7 +13,7 @@ from lazy_quarry.core.search.query import Order, Query
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class IndexEntry:
     """A job that has ended, as it is searched: its facts, its script with the key of that text, the end of what it printed."""
 
     facts: Facts
@@ -36,7 +36,7 @@ class SearchIndex(Protocol):
         """Jobs of these that are not in it."""
         ...
 
-    def add(self, entries: Iterable[Entry], mark: int) -> None:
+    def add(self, entries: Iterable[IndexEntry], mark: int) -> None:
         """Put jobs in; arrays after their tasks, whose sums they take."""
         ...
 

@@ -36,7 +36,7 @@ class _Forecasting(Planned):
     def __init__(self, jobs: Columns, cores: int, every: int, seed: int) -> None:
         super().__init__(jobs, cores)
         self.times = RunTimes()
-        self.hindsight = {held: Hindsight(outside=1 - held) for held in HELD}
+        self.calibration = {held: Hindsight(outside=1 - held) for held in HELD}
         self.kinds = [RunKind("", "", *one) for one in zip(jobs.cores, map(int, jobs.walltime), strict=True)]
         self.running = dict[int, float]()
         self.seed, self.chance = seed, np.random.default_rng(seed)
@@ -45,8 +45,8 @@ class _Forecasting(Planned):
 
     def _start(self, number: int, now: float) -> int:
         self.running[number] = now
-        for hindsight in self.hindsight.values():
-            hindsight.started(number, round(now * 1000))
+        for calibration in self.calibration.values():
+            calibration.started(number, round(now * 1000))
         return super()._start(number, now)
 
     def start_at(self, now: float) -> None:
@@ -85,12 +85,12 @@ class _Forecasting(Planned):
         profile = Profile(now, self.free, list(self.limits))
         planned = {number: profile.place(jobs.cores[number], jobs.walltime[number], now) for number in waiting}
         at = round(now * 1000)
-        for held, hindsight in self.hindsight.items():
-            hindsight.settle(at)
+        for held, calibration in self.calibration.items():
+            calibration.settle(at)
             for stage, number in wanted:
                 drawn = range_of([round(one * 1000) for one in starts[number]], at, 1 - held)
-                shown = hindsight.corrected((stage, ""), at, [drawn])[0]
-                hindsight.note((stage, ""), number, at, drawn, shown)
+                shown = calibration.corrected((stage, ""), at, [drawn])[0]
+                calibration.note((stage, ""), number, at, drawn, shown)
                 self.told.append((stage, held, number, now, shown, planned[number] - now))
 
 

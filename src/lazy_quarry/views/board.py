@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from lazy_quarry.core.ledger.accounts import AccountLine
-from lazy_quarry.core.site import Node, Queue, Software, Storage, Tier, Window
+from lazy_quarry.core.site import Node, Queue, Software, StorageArea, Tier, Window
 from lazy_quarry.views.job_view import JobView
 
 Owner = Literal["mine", "accounts", "others"]
@@ -125,7 +125,7 @@ class SiteView:
     trial: str
     """The tier in which a draft is tried, or empty."""
     software: tuple[Software, ...]
-    storage: tuple[Storage, ...]
+    storage: tuple[StorageArea, ...]
     login_nodes: tuple[Node, ...]
     """Nodes where people log in; no job runs there."""
     examples: str

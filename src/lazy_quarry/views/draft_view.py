@@ -75,7 +75,7 @@ class DraftShape:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class DraftPlace:
+class DraftPlacement:
     """Where it would run: the queue, the start, and the first 64 of ``node_count`` nodes."""
 
     queue: str = ""
@@ -127,7 +127,7 @@ class DraftReport:
     instead: tuple[str, ...] = ()
     """The request that could run, where this one never can; all below is said of that."""
     shape: DraftShape = DraftShape()
-    place: DraftPlace = DraftPlace()
+    place: DraftPlacement = DraftPlacement()
     starts: DraftStarts = DraftStarts()
     cost: DraftCost = DraftCost()
     traits: DraftTraits = DraftTraits()

@@ -86,7 +86,7 @@ def waits_words(median_s: float, p95_s: float) -> str:
     """Word the waits of jobs: ``half at most 4m, 19 in 20 at most 2h``, ``nobody waited``."""
     if p95_s < 0.5:
         return "nobody waited"
-    first = f"half at most {format_duration(median_s, 1)}" if median_s >= 0.5 else "half not at all"
+    first = f"half at most {format_duration(median_s, 1)}" if median_s >= 0.5 else "half started at once"
     return f"{first}, 19 in 20 at most {format_duration(p95_s, 1)}"
 
 
@@ -154,12 +154,12 @@ def end_words(end: BudgetEnd, line: AccountLine, now_ms: int) -> str:
     """``used as in the last 30 days (3,413 core-hours a day), it ends about 25 Apr; 8 times in 10 between 15 Apr and 9 May``."""
     rate = f"used as in the last 30 days ({format_core_hours(round(end.daily_core_ms))} core-hours a day)"
     if end.likely_days is None:
-        return f"{rate}, it lasts for years"
+        return f"{rate}, it is enough for years"
     early = end_day(end.early_days, now_ms)
     if outlasts(end, line, now_ms) and line.budget is not None:
         last = line.budget.term.end_ms - DAY_MS
         risk = end.early_days is not None and now_ms + end.early_days * DAY_MS < last
-        return f"{rate}, it lasts until its term ends on {day_words(last)}" + (
+        return f"{rate}, it is enough until its term ends on {day_words(last)}" + (
             f"; 1 time in 10 it ends before {early}" if risk else ""
         )
     range_ = f"8 times in 10 between {early} and {end_day(end.late_days, now_ms)}"

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
     from lazy_quarry.core.job.inside import Spread
     from lazy_quarry.core.plan.standing_parts import StandingParts
-    from lazy_quarry.core.site import Storage
+    from lazy_quarry.core.site import StorageArea
     from lazy_quarry.run.node.file_kinds import FileFound
     from lazy_quarry.views.board import SiteView
     from lazy_quarry.views.job_detail import Evidence, JobDetail
@@ -417,7 +417,7 @@ def others_words(busy: float) -> str:
     return f"about {busy:.1f} cores are busy with what isn't this site's"
 
 
-def storage_words(area: Storage) -> str:
+def storage_words(area: StorageArea) -> str:
     """A storage area in a few words: where it is seen, whether it is backed up, what it is fit for."""
     told = ["on every node" if area.shared else "on each node by itself", "backed up" if area.kept else "not backed up"]
     told.append("fit for heavy reading and writing" if area.heavy else "not for heavy reading and writing")

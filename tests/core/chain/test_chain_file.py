@@ -150,7 +150,7 @@ def graphs(draw):
 
 
 def can_start(waits, job):
-    """Whether some way for all others to end lets a job start: tried one by one."""
+    """True when some way for all others to end lets a job start: tried one by one."""
     order = ordered(waits)
 
     def tries(at, ends):

@@ -176,7 +176,7 @@ class Draw:
         return Request("j", self.one_of(ACCOUNTS), self.one_of(queues), self.one_of(TIERS), minutes * 60, **more)
 
     def act(self):
-        """What happens, to whom or what, and how long nothing happens afterwards."""
+        """Draw what happens, to whom or what, and how long nothing happens afterwards."""
         what = self.one_of(
             ["submit"] * 12
             + ["finish"] * 5
@@ -354,7 +354,7 @@ class World:
             assert left >= 0 or self.may_overrun(name), f"{name} could be overrun"
 
     def may_overrun(self, name):
-        """What ran when its term began goes on; and some tiers do when it is used up, if the site says so."""
+        """Tell which jobs may overrun: what ran when its term began goes on, and some tiers do when it is used up, if the site says so."""
         begin = term_of(self.site.account[name], max(self.at, self.engine.state.at_ms)).begin_ms
         ran = {
             (event.job, event.attempt) for event in self.events if isinstance(event, Started) and event.at_ms < begin
@@ -382,7 +382,7 @@ class AsAsked:
 
 
 def check_plan(world, at, kept):
-    """What runs and what is placed never comes to more than a node has, at any instant; a kept plan is as a fresh one."""
+    """Check that what runs and what is placed never comes to more than a node has, at any instant; a kept plan is as a fresh one."""
     plan, site = world.engine.plans.plan_of(at, world.engine.plans.in_order(at)), world.site
     if kept:
         assert world.engine.plans.plan(at).placements == plan.placements
@@ -411,7 +411,7 @@ def check_plan(world, at, kept):
 
 
 def check_what_is_kept(world, at):
-    """What is kept up to date at each change is what follows from all jobs, and turns merged are turns sorted."""
+    """Check that what is kept up to date at each change is what follows from all jobs, and turns merged are turns sorted."""
     jobs = world.engine.state.jobs
     fresh = LiveJobs(sorted(jobs.items()))
     assert fresh.running == jobs.running
@@ -578,7 +578,7 @@ def _no_attempt_twice(events):
 
 
 def _terms_balance(world):
-    """What is used of a budget is what was charged since its term began, to it and those under it; to the millisecond."""
+    """Check that the use of a budget is what was charged since its term began, to it and those under it; to the millisecond."""
     site, state, attempts = world.site, State(), {}
     for event in world.events:
         if isinstance(event, Ended) and (event.job, event.attempt) in attempts:

@@ -1,115 +1,85 @@
-"""Chain as a drawing board: jobs added, taken out, tied and untied, opened as drafts; undone, redone, saved."""
+"""Chain as a drawing board: jobs added, taken out, tied and untied, by keys and mouse; undone and redone."""
 
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-import tomlkit
-
 from lazy_quarry.app.chain.graph import EdgeChosen, SlabChosen, SlabsTied
+from lazy_quarry.app.chain.on_desk import ChainOnDesk
 from lazy_quarry.app.chain.rows import ChainList, PartRows
-from lazy_quarry.app.chain.seeing import ChainSeeing
 from lazy_quarry.app.chain.sentences import drawing_words
-from lazy_quarry.app.shared.acts import bound, key_of
-from lazy_quarry.app.shared.draft_shelf import THERE
-from lazy_quarry.app.shared.messages import OpenJob
-from lazy_quarry.app.shared.typed_line import Typed
+from lazy_quarry.app.shared.acts import bound_of, key_of
+from lazy_quarry.app.shared.feature import Feature
+from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.chain import chain_edit
-from lazy_quarry.core.chain.chain_file import read_chain
 from lazy_quarry.core.header.keys import CONDITIONS
 from lazy_quarry.core.paths import within
 from lazy_quarry.errors import BadValue
-from lazy_quarry.views.chain_views import ChainSource
 
 
-class ChainEditing(ChainSeeing):
-    """A place with a chain file that can be changed by keys and mouse."""
+class Editing(Feature):
+    """Changes the chain file that is open. ``open_part`` opens the job under the cursor."""
 
-    BINDINGS = [
-        bound("left", "along(-1)", "to a job that this one waits for; from the first back to the chains"),
-        bound("right", "along(1)", "to a job that waits for this one"),
-        bound("script", "script", "the script of the job under the cursor, in Draft"),
-        bound("change", "condition", "the next condition: succeeds, fails, finishes, begins, each-succeeds"),
-        bound("add", "add", "add a job after the one under the cursor"),
-        bound("link", "link", "tie: here, then at the job that waits for this one"),
-        bound("unlink", "unlink", "untie: here, then at the other job"),
-        bound("remove", "take_out", "take the job out of the file"),
-        bound("undo", "undo", "take the last change of the file back"),
-        bound("redo", "redo", "make it again"),
-        bound("save", "save", "save the file", priority=True),
-        bound("back", "leave_off", "leave a line undrawn, what is typed untyped, a rehearsal unplayed"),
-    ]
-    begun = ("", "")
-    """A line that is being drawn or cut: ``link`` or ``unlink``, and the job where it begins."""
-    condition = CONDITIONS[0]
-    _typed: Callable[[str], None] | None = None
+    NAME = "editing"
+    BOUND = (
+        bound_of("editing", "left", "along(-1)", "to a job that this one waits for; from the first back to the chains"),
+        bound_of("editing", "right", "along(1)", "to a job that waits for this one"),
+        bound_of(
+            "editing",
+            "change",
+            "next_condition",
+            "the next condition: succeeds, fails, finishes, begins, each-succeeds",
+        ),
+        bound_of("editing", "add", "add", "add a job after the one under the cursor"),
+        bound_of("editing", "link", "link", "tie: here, then at the job that waits for this one"),
+        bound_of("editing", "unlink", "unlink", "untie: here, then at the other job"),
+        bound_of("editing", "remove", "take_out", "take the job out of the file"),
+        bound_of("editing", "undo", "undo", "take the last change of the file back"),
+        bound_of("editing", "redo", "redo", "make it again"),
+    )
 
-    def _read(self) -> object:
-        """Read the chains again; the place does it."""
-        raise NotImplementedError
-
-    @property
-    def drafting(self) -> bool:
-        """True when the chain under the cursor is the one that is open as a file."""
-        view = self.query_one(ChainList).current()
-        return self.desk.open and (view is None or not view.number)
-
-    # -- a line to type in -------------------------------------------------------------------------
-
-    def _ask(self, placeholder: str, value: str, then: Callable[[str], None], *, add: bool = False) -> None:
-        """Ask for a line; ``value`` stands there, to be replaced by what is typed, or with ``add`` to be gone on with."""
-        line = self.query_one("#chain-path", Typed)
-        line.display, line.placeholder, line.value, self._typed = True, placeholder, value, then
-        line.cursor_position, line.select_on_focus = len(value), not add
-        self.screen.set_focus(line)  # at once: what is typed ahead gets there
-
-    def _answered(self, text: str) -> None:
-        self.query_one("#chain-path", Typed).display = False
-        self.screen.set_focus(self.query_one(PartRows) if self.desk.open else self.query_one(ChainList))
-        then, self._typed = self._typed, None
-        if then is not None and text.strip():
-            then(text.strip())
-
-    # -- changing it -------------------------------------------------------------------------------
+    def __init__(self, place: Place, chain: ChainOnDesk, open_part: Callable[[], None]) -> None:
+        super().__init__(place)
+        self.chain, self._open = chain, open_part
 
     def _change(self, edit: Callable[[str], str], said: str, goes_to: str = "") -> None:
         """Change the file, and put the cursor on a job; what can't be is said and changes nothing."""
-        self.begun = ("", "")
-        if not self.drafting:
-            self._say(f"Only a chain that is open as a file can be changed: {key_of('open_file')} opens one.", bad=True)
+        self.chain.begun = ("", "")
+        if not self.chain.drafting:
+            self.say(f"Only a chain that is open as a file can be changed: {key_of('open_file')} opens one.", bad=True)
             return
 
         def change() -> None:
             try:
-                self.desk.change(edit)
+                self.chain.desk.change(edit)
             except BadValue as fault:
                 raise BadValue(f"Not changed: {fault}.") from None
 
         self.quarry.aside(change, lambda _: self._changed(said, goes_to))
 
     def _changed(self, said: str, goes_to: str) -> None:
-        self._say(f"{said} {key_of('undo')} takes it back, {key_of('save')} saves.")
+        self.say(f"{said} {key_of('undo')} takes it back, {key_of('save')} saves.")
         if goes_to:
-            self.query_one(PartRows).wanted = goes_to
-        self._stop()
-        self._read()
+            self.one(PartRows).wanted = goes_to
+        self.chain.stop_playing()
+        self.chain.read()
 
-    def action_add(self) -> None:
+    def add(self) -> None:
         """Ask for a name and what the new job runs; it comes after the one under the cursor."""
-        if not self.drafting:
-            self._say(
+        if not self.chain.drafting:
+            self.say(
                 f"The cursor is on a chain that was submitted: {key_of('open_file')} opens a file, or begins one.",
                 bad=True,
             )
             return
-        part = self._part()
+        part = self.chain.part()
         after = f", after {part.name}" if part else ""
-        self._ask(f"a new job{after}: its name, then the path of its script or a command", "", self._add)
+        self.chain.ask(f"a new job{after}: its name, then the path of its script or a command", "", self._add)
 
     def _add(self, words: str) -> None:
         name, _, runs = words.partition(" ")
         runs = runs.strip()
-        folder = str(Path(self.desk.path).parent) if self.desk.path else str(self.desk.folder)
+        folder = str(Path(self.chain.desk.path).parent) if self.chain.desk.path else str(self.chain.desk.folder)
         script = runs or f"{name}.sh"
         self.quarry.aside(
             lambda: Path(within(folder, script)).is_file(), partial(self._add_found, name, runs, folder, script)
@@ -118,62 +88,63 @@ class ChainEditing(ChainSeeing):
     def _add_found(self, name: str, runs: str, folder: str, script: str, found: bool) -> None:
         if not found and not runs:
             # asked again with what was typed, so that the rest can be added to it
-            self._ask(f"{name} and what it runs: the path of a script, or a command", f"{name} ", self._add, add=True)
-            self._say(
-                f"{script} is not in {folder}: say what {name} runs, the path of a script or a command.", bad=True
+            self.chain.ask(
+                f"{name} and what it runs: the path of a script, or a command", f"{name} ", self._add, add=True
             )
+            self.say(f"{script} is not in {folder}: say what {name} runs, the path of a script or a command.", bad=True)
             return
         value: dict[str, object] = {"script": script} if found else {"commands": [runs]}
-        part = self._part()
-        after = {part.name: self.condition} if part is not None else {}
+        part = self.chain.part()
+        after = {part.name: self.chain.condition} if part is not None else {}
         said = f"{name} was added{f' after {part.name}; the cursor stays, so that others can hang on it too' if part else ''}."
         edit = partial(chain_edit.with_job, name=name, runs=value, after=after)
         self._change(edit, said, "" if part is not None else name)
 
-    def action_take_out(self) -> None:
+    def take_out(self) -> None:
         """Take the job under the cursor out of the file."""
-        part = self._part()
+        part = self.chain.part()
         if part is None:
-            self._say("There is no job under the cursor to take out.")
+            self.say("There is no job under the cursor to take out.")
             return
         waiting = [name for name, other in self._ties(part.name) if other == part.name]
         lost = f", for which {' and '.join(waiting)} waited, and now no longer" if waiting else ""
         self._change(partial(chain_edit.without_job, name=part.name), f"{part.name} was taken out{lost}.")
 
-    def action_link(self) -> None:
+    def link(self) -> None:
         """Begin a line at the job under the cursor, or end it there."""
-        self._tie("link")
+        self.tie("link")
 
-    def action_unlink(self) -> None:
+    def unlink(self) -> None:
         """Begin at the job under the cursor what is to be cut, or cut it."""
-        part = self._part()
-        ties = self._ties(part.name) if part is not None and not self.begun[0] else []
+        part = self.chain.part()
+        ties = self._ties(part.name) if part is not None and not self.chain.begun[0] else []
         if part is not None and len(ties) == 1:  # there is only one that could be meant
             self._cut(*ties[0])
         else:
-            self._tie("unlink")
+            self.tie("unlink")
 
     def _ties(self, name: str) -> list[tuple[str, str]]:
         """The ties of a job, each as (what waits, what it waits for)."""
-        view = self.query_one(PartRows).view
+        view = self.one(PartRows).view
         ties = [(one.name, other) for one in (view.parts if view else ()) for other, _ in one.after]
         return [tie for tie in ties if name in tie]
 
-    def _tie(self, what: str) -> None:
-        part = self._part()
-        if part is None or not self.drafting:
-            self._say(f"Lines are drawn in a chain that is open as a file: {key_of('open_file')} opens one.", bad=True)
+    def tie(self, what: str) -> None:
+        """Begin to ``link`` or ``unlink`` at the job under the cursor, or do it where it was begun at another."""
+        part = self.chain.part()
+        if part is None or not self.chain.drafting:
+            self.say(f"Lines are drawn in a chain that is open as a file: {key_of('open_file')} opens one.", bad=True)
             return
-        self.screen.set_focus(self.query_one(PartRows))
-        kind, first = self.begun
+        self.focus(self.one(PartRows))
+        kind, first = self.chain.begun
         if kind != what:
-            self.begun = (what, part.name)
-            self._say(drawing_words(*self.begun, self.condition))
-            self._follow()
+            self.chain.begun = (what, part.name)
+            self.say(drawing_words(*self.chain.begun, self.chain.condition))
+            self.chain.follow()
         elif first == part.name:
-            self._say(f"Go to another job first; {key_of(what)} there ends the line.")
+            self.say(f"Go to another job first; {key_of(what)} there ends the line.")
         elif what == "link":
-            self._link(part.name, first, self.condition)
+            self._link(part.name, first, self.chain.condition)
         else:
             self._cut(part.name, first)
 
@@ -187,84 +158,68 @@ class ChainEditing(ChainSeeing):
         edit = partial(chain_edit.unlinked, name=name, other=other)
         self._change(edit, f"{name} no longer waits for {other}.")
 
-    def action_condition(self) -> None:
+    def next_condition(self) -> None:
         """The next of the five conditions: for the line that is drawn, else for what the job waits for."""
-        if self.begun[0] == "link":
-            self.condition = _next(self.condition)
-            self._say(drawing_words(*self.begun, self.condition))
+        if self.chain.begun[0] == "link":
+            self.chain.condition = _next(self.chain.condition)
+            self.say(drawing_words(*self.chain.begun, self.chain.condition))
             return
-        part = self._part()
+        part = self.chain.part()
         if part is None or not part.after:
-            self._say("The job under the cursor waits for none whose condition could change.")
+            self.say("The job under the cursor waits for none whose condition could change.")
         elif len(part.after) > 1:
-            self._say(f"It waits for several: click the end of a line, or draw it again with {key_of('link')}.")
+            self.say(f"It waits for several: click the end of a line, or draw it again with {key_of('link')}.")
         else:
             other, condition = part.after[0]
             self._link(part.name, other, _next(condition))
 
-    def action_leave_off(self) -> None:
-        """Leave a line undrawn, what is typed untyped, a rehearsal unplayed; else go back to the chains."""
-        line = self.query_one("#chain-path", Typed)
-        if line.display:
-            self._answered("")
-        elif self.begun[0]:
-            self.begun = ("", "")
-            self._follow()
-        elif self.played_ms is not None:
-            self._stop()
-            self._follow()
-        elif self.goes_to(self.query_one(ChainList)):
-            self._say("There is nothing to leave off here.")
-        else:
-            self.query_one(ChainList).focus()
-
-    def action_undo(self) -> None:
+    def undo(self) -> None:
         """Take the last change back."""
-        self._turned(self.desk.undo(), "There is nothing to take back.")
+        self._turned(self.chain.desk.undo(), "There is nothing to take back.")
 
-    def action_redo(self) -> None:
+    def redo(self) -> None:
         """Make it again."""
-        self._turned(self.desk.redo(), "There is nothing to make again.")
+        self._turned(self.chain.desk.redo(), "There is nothing to make again.")
 
     def _turned(self, done: bool, otherwise: str) -> None:
         if done:
-            self._stop()
-            self._read()
+            self.chain.stop_playing()
+            self.chain.read()
         else:
-            self._say(otherwise)
+            self.say(otherwise)
 
     # -- by mouse ----------------------------------------------------------------------------------
 
-    def on_slab_chosen(self, message: SlabChosen) -> None:
+    def choose_slab(self, message: SlabChosen) -> None:
         """Go there; a second click opens it, as enter does."""
-        rows = self.query_one(PartRows)
+        rows = self.one(PartRows)
         rows.choose(message.name)
         rows.focus()
-        if self.begun[0]:
-            self._tie(self.begun[0])
+        if self.chain.begun[0]:
+            self.tie(self.chain.begun[0])
         elif message.again:
-            self.action_open()
+            self._open()
 
-    def on_slabs_tied(self, message: SlabsTied) -> None:
+    def tie_slabs(self, message: SlabsTied) -> None:
         """A line was drawn from one slab to another; drawn where there is one already, it is cut."""
         pair = message.after, message.before
         if pair in self._ties(message.after):
             self._cut(*pair)
         else:
-            self._link(*pair, self.condition)
+            self._link(*pair, self.chain.condition)
 
-    def on_edge_chosen(self, message: EdgeChosen) -> None:
+    def change_edge(self, message: EdgeChosen) -> None:
         """The next condition for this line."""
-        view = self.query_one(PartRows).view
+        view = self.one(PartRows).view
         part = next((one for one in view.parts if one.name == message.name), None) if view else None
         if part is not None:
             self._link(message.name, message.other, _next(dict(part.after)[message.other]))
 
     # -- going along -------------------------------------------------------------------------------
 
-    def action_along(self, by: int) -> None:
+    def along(self, by: int) -> None:
         """To a job that this one waits for, or that waits for it; from the first back to the chains."""
-        rows, chains, part = self.query_one(PartRows), self.query_one(ChainList), self._part()
+        rows, chains, part = self.one(PartRows), self.one(ChainList), self.chain.part()
         if self.goes_to(chains) or part is None:
             (rows if by > 0 else chains).focus()
             return
@@ -278,100 +233,7 @@ class ChainEditing(ChainSeeing):
         elif by < 0:
             chains.focus()
         else:
-            self._say(f"No job waits for {part.name}.")
-
-    # -- as a draft --------------------------------------------------------------------------------
-
-    def action_script(self) -> None:
-        """The script of the job under the cursor, in Draft."""
-        part = self._part()
-        if part is None:
-            self._say("There is no job under the cursor whose script could be shown.")
-        elif self.drafting:
-            self._draft(part.name)
-        else:
-            self.quarry.draft_job(part.job)
-
-    def action_open(self) -> None:
-        """From the chains to the jobs; from there a job of the file to Draft, one that was submitted to Review."""
-        rows = self.query_one(PartRows)
-        part = rows.current()
-        if not self.goes_to(rows):
-            rows.focus()
-        elif part is not None and part.job:
-            self.post_message(OpenJob(part.job))
-        elif part is not None and self.drafting:
-            self._draft(part.name)
-
-    def _draft(self, name: str) -> None:
-        self.quarry.aside(self.desk.source, partial(self._draft_of, name))
-
-    def _draft_of(self, name: str, source: ChainSource) -> None:
-        chain = read_chain(source.text, source.scripts, (), source.name).chain
-        job = next((one for one in chain.jobs if one.name == name), None) if chain else None
-        where = f"{name} of {Path(self.desk.path).name if self.desk.path else 'this chain'}"
-        if job is not None and job.path:
-            arguments = (f"arguments={tomlkit.item(list(job.arguments)).as_string()}",) if job.arguments else ()
-            more = (*job.overrides, *arguments)
-            self.quarry.draft_script(job.script, where, within(source.folder, job.path), more)
-            return
-        try:
-            text = chain_edit.as_script(source.text, name)
-        except BadValue as fault:
-            self._say(f"Not opened: {fault}.", bad=True)
-            return
-        around = (*job.shared, *job.told) if job is not None else ()
-        self.quarry.draft_script(text, where, "", around, partial(self._take_back, name))
-
-    def _take_back(self, name: str, script: str) -> str:
-        """Put a job's script back into the chain; what went wrong, or nothing. For a thread."""
-        try:
-            self.desk.change(partial(chain_edit.with_script, name=name, script=script))
-        except BadValue as fault:
-            return f"Not put back into the chain: {fault}"
-        self.quarry.hand_over(self._read)
-        return "" if self._fixed() or not self.desk.path else self.desk.save_to(Path(self.desk.path))
-
-    # -- saving ------------------------------------------------------------------------------------
-
-    def _fixed(self) -> bool:
-        """True for one of the site's examples, which stay as they are."""
-        examples = self.board.site.examples if self.board else ""
-        return bool(examples) and Path(self.desk.path).is_relative_to(examples)
-
-    def action_save(self) -> None:
-        """Write the chain to its file, or ask for one."""
-        if not self.desk.open:
-            self._say(f"There is no chain to save: {key_of('open_file')} opens a file.")
-        elif self.desk.path and not self._fixed():
-            self._save(Path(self.desk.path))
-        else:
-            name = Path(self.desk.path).name if self.desk.path else "chain.toml"
-            self._ask("save it as", str(self.quarry.folder / name), self._save_as)
-
-    def _save_as(self, words: str) -> None:
-        path = Path(words).expanduser()
-        path = path if path.is_absolute() else self.quarry.folder / path
-        self._save(path, str(path) == self.desk.path)
-
-    def _save(self, path: Path, replace: bool = True) -> None:
-        self.quarry.aside(lambda: self.desk.save_to(path, replace), partial(self._was_saved, path))
-
-    def _was_saved(self, path: Path, problem: str) -> None:
-        if problem == THERE:
-            question = f"{path} is there already. Replace it?"
-            self.quarry.ask(question, lambda: self._save(path), yes="Replace", no="Keep it")
-            return
-        self._say(problem or f"Saved to {path}.", bad=bool(problem))
-        self._read()
-
-    def unless_lost(self, then: Callable[[], object]) -> None:
-        """Do something that puts another chain on the desk, after a question when changes would be lost."""
-        if self.desk.open and self.desk.worth_keeping:
-            what = self.desk.path or "this chain"
-            self.quarry.ask(f"Discard unsaved changes to {what}?", then, yes="Discard", no="Keep editing")
-        else:
-            then()
+            self.say(f"No job waits for {part.name}.")
 
 
 def _next(condition: str) -> str:

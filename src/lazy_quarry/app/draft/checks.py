@@ -5,11 +5,11 @@ from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 
-from textual.widget import Widget
-
 from lazy_quarry.app.draft.document import DraftDocument
-from lazy_quarry.app.shared.messages import Say
-from lazy_quarry.app.shared.quarry import Quarry
+from lazy_quarry.app.draft.report import ReportRows
+from lazy_quarry.app.shared.acts import bound_of, key_of
+from lazy_quarry.app.shared.feature import Feature
+from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.errors import QuarryError
@@ -21,13 +21,18 @@ AGAIN_S = 10.0
 """Seconds that an answer stays when neither draft nor site has changed: room may follow from the clock alone."""
 
 
-class DraftChecks:
-    """Keeps the last report; ``show`` is called with each new one. Work is done in workers of ``owner``."""
+class DraftChecks(Feature):
+    """Keeps the last report, and goes from check to check; ``show`` is called with each new report."""
 
-    def __init__(
-        self, quarry: Quarry, owner: Widget, document: DraftDocument, show: Callable[[DraftReport], None]
-    ) -> None:
-        self.quarry, self.owner, self.document, self._show = quarry, owner, document, show
+    NAME = "checks"
+    BOUND = (
+        bound_of("checks", "next_check", "go_on", "to the next line that has something to check", priority=True),
+        bound_of("checks", "fix", "fix", "make the fix of the check under the cursor", priority=True),
+    )
+
+    def __init__(self, place: Place, document: DraftDocument, show: Callable[[DraftReport], None]) -> None:
+        super().__init__(place)
+        self.document, self._show = document, show
         self.report: DraftReport | None = None
         self.revision = 0
         """Grows with every change of the text; an answer to an earlier one is dropped."""
@@ -43,7 +48,7 @@ class DraftChecks:
         if self.quarry.client is not None and not self.document.empty:
             self._asked = self.revision, self._version, time.monotonic()
             ask = partial(self._ask, self.document.submission(), self.revision, self._findings)
-            self.owner.run_worker(ask, thread=True, exclusive=True, group="check")
+            self.place.run_worker(ask, thread=True, exclusive=True, group="check")
 
     def follow(self, version: int) -> None:
         """Ask again if draft or site has changed since the last answer, or that is old."""
@@ -67,7 +72,7 @@ class DraftChecks:
                 self.quarry.hand_over(self._take, report, found, revision)
         except QuarryError as fault:
             self._asked = None
-            self.owner.post_message(Say(str(fault), bad=True))
+            self.say(str(fault), bad=True)
 
     def _take(self, report: DraftReport, found: tuple[Diagnostic, ...], revision: int) -> None:
         if revision == self.revision:
@@ -90,3 +95,25 @@ class DraftChecks:
         found = [one for one in self.report.diagnostics if one.fix] if self.report else []
         here = [one for one in found if one.line == line]
         return next((one.fix for one in ([chosen] if chosen else []) + here + found if one.fix), None)
+
+    def go_to(self, one: Diagnostic) -> None:
+        """Put the cursor of the script on a check."""
+        self.document.editor.move_cursor((max(0, one.line - 1), max(0, one.column - 1)), center=True)
+        self.document.editor.focus()
+
+    def go_on(self) -> None:
+        """To the next line that has a check."""
+        if one := self.next_after(self.document.cursor_line):
+            self.go_to(one)
+        else:
+            self.say("There is nothing to check: the site has no objection.")
+
+    def fix(self) -> None:
+        """Make the fix of the check under the cursor, else of the first that has one."""
+        rows = self.one(ReportRows)
+        fix = self.fix_for(self.document.cursor_line, rows.check_under_cursor() if self.goes_to(rows) else None)
+        if fix is None:
+            self.say("No check has a fix that is certain; change it by hand.")
+        else:
+            self.document.editor.put(fix.apply(self.document.text))
+            self.say(f"Done: {fix.label}. {key_of('undo')} takes it back.")

@@ -1,8 +1,6 @@
 """Draft: write the script and its request; see at once if it is right, where it fits, when it would start."""
 
-from collections.abc import Callable
 from functools import partial
-from pathlib import Path
 
 from textual import on
 from textual.containers import Container, Horizontal, Vertical
@@ -18,22 +16,21 @@ from lazy_quarry.app.draft.header_dials import HeaderEdit
 from lazy_quarry.app.draft.line import DraftLine
 from lazy_quarry.app.draft.opening import DraftOpening
 from lazy_quarry.app.draft.overrides import Overrides, OverridesEdit
-from lazy_quarry.app.draft.reading import DraftReading
 from lazy_quarry.app.draft.report import CheckChosen, ReportRows, RungChosen
+from lazy_quarry.app.draft.saving import DraftSaving
 from lazy_quarry.app.draft.sending import DraftSending
 from lazy_quarry.app.draft.starting_points import Begin, BeginPreview, BeginRows
+from lazy_quarry.app.draft.tasks import DraftTasks
 from lazy_quarry.app.draft.templates import from_line, from_room, script
 from lazy_quarry.app.draft.title import DraftTitle
-from lazy_quarry.app.draft.trial_report import Trial, lines
+from lazy_quarry.app.draft.trial_report import Trial
 from lazy_quarry.app.shared.acts import bound, key_of
-from lazy_quarry.app.shared.draft_shelf import THERE, save
+from lazy_quarry.app.shared.figure_catalogue import Offer, draft_figures
 from lazy_quarry.app.shared.messages import CursorMoved
-from lazy_quarry.app.shared.place import Hint
+from lazy_quarry.app.shared.place import Hint, Place
 from lazy_quarry.app.shared.table_catalogue import Table, draft_table
 from lazy_quarry.app.textual_fixes.delayed_call import soon
-from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.errors import BadValue
-from lazy_quarry.site.trial_values import has_sizes
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.draft_view import DraftReport
 from lazy_quarry.views.outcomes import RoomView
@@ -43,7 +40,7 @@ PAUSE_S = 0.03
 """After the last key, before the draft is checked."""
 
 
-class DraftPlace(DraftReading):
+class DraftPlace(Place):
     """The script on the left; its request as dials on the right, and what the site says of it."""
 
     DEFAULT_CSS = """
@@ -59,20 +56,13 @@ class DraftPlace(DraftReading):
     WHY_NOT = draft_sentences.WHY_NOT
     BINDINGS = [
         bound("open", "choose", "take what the cursor is on: a beginning, another start, a check's line"),
-        bound("submit", "submit", "submit the script as it stands", priority=True),
-        bound("save", "save", "save the script to its file, or ask for one", priority=True),
         bound("open_file", "ask_path('open')", "open a script by its path", priority=True),
         bound("begin", "begin", "what a script can begin from: shapes, earlier runs, a command, files", priority=True),
         bound(
             "shell", "shell", "a shell on cores of this machine; what works there can become a script", priority=True
         ),
-        bound(
-            "try_one", "try_one", "run one task of it for a few minutes, after saying what that costs", priority=True
-        ),
         bound("pane", "side", "from the script to the dials, to what the site says of it, and back", priority=True),
         bound("this_time", "overrides", "settings for this submission alone, beside the file", priority=True),
-        bound("next_check", "next_check", "to the next line that has something to check", priority=True),
-        bound("fix", "fix", "make the fix of the check under the cursor", priority=True),
         bound("undo", "undo", "take the last change back"),
         bound("redo", "redo", "make it again"),
         bound(
@@ -80,7 +70,15 @@ class DraftPlace(DraftReading):
             "back",
             "from the script to what the site says of it, where numbers go to places; else back to the script",
         ),
+        *DraftSending.BOUND,
+        *DraftSaving.BOUND,
+        *DraftChecks.BOUND,
+        *DraftTasks.BOUND,
     ]
+    document: DraftDocument
+    checks: DraftChecks
+    sending: DraftSending
+    saving: DraftSaving
 
     keeps_focus = False
 
@@ -104,10 +102,13 @@ class DraftPlace(DraftReading):
         """Take up the draft as it was left, or show what one can begin from."""
         editor, side = self.query_one(Editor), (self.query_one(DialRows), self.query_one(ReportRows))
         self.document = DraftDocument(self.quarry, editor, self.query_one(DraftTitle), self.query_one(Overrides))
-        self.checks = DraftChecks(self.quarry, self, self.document, self._show_report)
+        self.checks = self.has(DraftChecks(self, self.document, self._show_report))
         self.opening = DraftOpening(self.quarry, self, self.document, self.put_text)
         self.line = DraftLine(self.query_one("#path", Input), self.quarry.folder)
-        self.sending = DraftSending(self.quarry, self, self.document.once_is_over)
+        ask_task = partial(self.action_ask_path, "task")
+        self.sending = self.has(DraftSending(self, self.document, self.checks, ask_task, self.document.once_is_over))
+        self.saving = self.has(DraftSaving(self, self.document, self.line, self.leave_begin))
+        self.has(DraftTasks(self, self.document))
         page, preview = self.query_one("#page"), self.query_one(BeginPreview)
         self.beginning = DraftBeginning(self.quarry, self.query_one(BeginRows), preview, page, side)
         self.watch(editor, "scroll_y", self._scrolled, init=False)
@@ -127,6 +128,15 @@ class DraftPlace(DraftReading):
         """The last trial of the draft."""
         return self.sending.trial
 
+    @property
+    def report(self) -> DraftReport | None:
+        """The site's last report on the draft."""
+        return self.checks.report
+
+    def figures(self) -> list[Offer]:
+        """Placement and start of the draft as it is now."""
+        return draft_figures(self.report, self.board, self.quarry.zone)
+
     def leave(self) -> None:
         """Keep what was typed since the last pause."""
         if not self.document.empty:
@@ -143,7 +153,7 @@ class DraftPlace(DraftReading):
         """The site has changed, and perhaps the forecast with it."""
         first = self.board is None
         super().show(board)
-        self._tell_trial()
+        self.sending.tell_trial()
         if first and self.beginning.shown:
             self.action_begin()  # now it is known what the site has
         if self.display:
@@ -252,42 +262,9 @@ class DraftPlace(DraftReading):
             case "task":
                 self.line.hide()
                 self.editor.focus()
-                self._try_task(text)
+                self.sending.try_task(text)
             case "save":
-                self._save(path, str(path) == self.document.path)
-
-    def action_save(self) -> None:
-        """Save to its file, or ask for one."""
-        if self.document.path:
-            self._save(Path(self.document.path))
-        elif self.document.keeper is not None:
-            self._save_with(self.document.keeper)
-        else:
-            self.action_ask_path("save")
-
-    def _save(self, path: Path, replace: bool = True) -> None:
-        text = self.document.text
-        self.quarry.aside(lambda: save(path, text, replace=replace), partial(self._was_saved, path, text))
-
-    def _was_saved(self, path: Path, text: str, problem: str) -> None:
-        if problem == THERE:
-            question = f"{path} is there already. Replace it?"
-            self.quarry.ask(question, lambda: self._save(path), yes="Replace", no="Keep it")
-        elif problem:
-            self._say(problem, bad=True)
-        else:
-            self.document.saved_as(path, text)
-            self.leave_begin()
-            self._say(f"Saved to {path}.")
-
-    def _save_with(self, keeper: Callable[[str], str]) -> None:
-        """Have it saved where it comes from."""
-        text = self.document.text
-
-        def saved(problem: str) -> None:
-            self._say(problem or f"Saved as {self.document.kept_as(text)}.", bad=bool(problem))
-
-        self.quarry.aside(lambda: keeper(text), saved)
+                self.saving.save_to(path, str(path) == self.document.path)
 
     # -- dials and checks --------------------------------------------------------------------------
 
@@ -319,28 +296,7 @@ class DraftPlace(DraftReading):
 
     def on_check_chosen(self, message: CheckChosen) -> None:
         """Go to the line of a check."""
-        self._go_to(message.diagnostic)
-
-    def _go_to(self, one: Diagnostic) -> None:
-        self.editor.move_cursor((max(0, one.line - 1), max(0, one.column - 1)), center=True)
-        self.editor.focus()
-
-    def action_next_check(self) -> None:
-        """To the next line that has a check."""
-        if one := self.checks.next_after(self.document.cursor_line):
-            self._go_to(one)
-        else:
-            self._say("There is nothing to check: the site has no objection.")
-
-    def action_fix(self) -> None:
-        """Make the fix of the check under the cursor, else of the first that has one."""
-        rows = self.query_one(ReportRows)
-        fix = self.checks.fix_for(self.document.cursor_line, rows.check_under_cursor() if self.goes_to(rows) else None)
-        if fix is None:
-            self._say("No check has a fix that is certain; change it by hand.")
-        else:
-            self.editor.put(fix.apply(self.document.text))
-            self._say(f"Done: {fix.label}. {key_of('undo')} takes it back.")
+        self.checks.go_to(message.diagnostic)
 
     # -- panes -------------------------------------------------------------------------------------
 
@@ -380,35 +336,6 @@ class DraftPlace(DraftReading):
             pane.display = True
             pane.show(self.document.text)
             self.query_one(OverridesEdit).focus()
-
-    # -- submitting, trying one, the shell ---------------------------------------------------------
-
-    def action_submit(self) -> None:
-        """Submit what is in the editor, as it stands."""
-        if self.document.empty:
-            self._say(
-                f"There is nothing to submit yet; {key_of('begin')} shows what a script can begin from.", bad=True
-            )
-        else:
-            self.sending.submit(self.document.submission())
-
-    def action_try_one(self) -> None:
-        """Run one task in the trial tier; of an array, ask which."""
-        if self.document.empty or self.quarry.client is None:
-            self._say(f"There is nothing to try yet; {key_of('begin')} shows what a script can begin from.", bad=True)
-        elif (self.report is not None and self.report.shape.tasks) or has_sizes(self.document.text):
-            self.action_ask_path("task")
-        else:
-            self._try_task("")
-
-    def _try_task(self, words: str) -> None:
-        """Try one task, by its number or values; nothing means the first. First say what that would be, and ask."""
-        self.sending.ask_try(words, self.document.submission(), self.report)
-
-    def _tell_trial(self) -> None:
-        """Tell what has become of the job that tries the draft."""
-        if self.trial is not None and self.board is not None:
-            self.query_one(ReportRows).show_trial(*lines(self.trial, self.board, self.quarry.zone))
 
     def action_shell(self) -> None:
         """A shell on cores of this machine; what works in it can become a script."""

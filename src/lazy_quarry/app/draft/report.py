@@ -45,7 +45,7 @@ class RungChosen(Message):
 
 
 @dataclass(frozen=True, slots=True)
-class Line:
+class ReportLine:
     """A drawn line: its pieces (text, colour, bold), and what it stands for, if anything."""
 
     pieces: tuple[tuple[str, str, bool], ...]
@@ -66,7 +66,7 @@ class ReportRows(Rows):
 
     def __init__(self) -> None:
         super().__init__(id="report")
-        self.lines: list[Line] = []
+        self.lines: list[ReportLine] = []
         self.report: DraftReport | None = None
         self.tried: list[tuple[Piece, ...]] = []
         self.tried_changes: list[HeaderEdit] = []
@@ -82,7 +82,7 @@ class ReportRows(Rows):
         """All its lines."""
         return len(self.lines)
 
-    def under_cursor(self) -> Line | None:
+    def under_cursor(self) -> ReportLine | None:
         """The line that the cursor is on."""
         return self.lines[self.cursor] if self.cursor < len(self.lines) else None
 
@@ -174,7 +174,7 @@ class ReportRows(Rows):
     ) -> None:
         """Add a line."""
         full = tuple((piece[0], piece[1], len(piece) > 2 and bool(piece[2])) for piece in pieces)
-        self.lines.append(Line(full, check, change, opens))
+        self.lines.append(ReportLine(full, check, change, opens))
 
     def grow_stale(self) -> None:
         """The draft has changed, so what is shown may be wrong until the next report."""
@@ -385,7 +385,7 @@ class ReportRows(Rows):
             self.choose()
 
 
-def _same(one: Line, other: Line) -> bool:
+def _same(one: ReportLine, other: ReportLine) -> bool:
     if one.check and other.check:
         return (one.check.code, one.check.message) == (other.check.code, other.check.message)
     return bool(one.change) and one.change == other.change

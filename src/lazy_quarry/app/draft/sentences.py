@@ -1,7 +1,7 @@
 """Sentences of Draft: about the check, the dial or the header key under the cursor; and which keys work."""
 
 from lazy_quarry.app.draft.header_dials import Dial, HeaderEdit
-from lazy_quarry.app.draft.report import Line
+from lazy_quarry.app.draft.report import ReportLine
 from lazy_quarry.app.shared.acts import key_of
 from lazy_quarry.app.shared.place import Hint
 from lazy_quarry.core.header.diagnostic import Diagnostic
@@ -47,7 +47,7 @@ def edit_words(edit: HeaderEdit) -> str:
     return f"enter asks for this instead: {told}."
 
 
-def line_words(line: Line | None) -> str:
+def line_words(line: ReportLine | None) -> str:
     """Word a line of the report, or its offer; empty for nothing."""
     if line is not None and line.check:
         return check_words(line.check)

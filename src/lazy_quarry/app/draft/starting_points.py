@@ -29,7 +29,7 @@ class Begin(Message):
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class BeginEntry:
     """A row: what it draws as (text, colour) pieces, and what it begins; None for headings and second lines."""
 
     pieces: tuple[tuple[str, str], ...]
@@ -43,7 +43,7 @@ class BeginRows(Rows):
 
     def __init__(self) -> None:
         super().__init__(id="beginnings")
-        self.entries: list[Entry] = []
+        self.entries: list[BeginEntry] = []
 
     def show(self, board: Board | None, there: ThingsThere) -> None:
         """List what there is: shapes for the site, ways to make one, and what is in folders."""
@@ -52,10 +52,12 @@ class BeginRows(Rows):
             begin = Begin(template=template)
             first, second = template.picture
             self.entries.append(
-                Entry(((f"   {first:<11}", "ochre"), (f"{template.name:<23}", "ink"), (template.words, "dim")), begin)
+                BeginEntry(
+                    ((f"   {first:<11}", "ochre"), (f"{template.name:<23}", "ink"), (template.words, "dim")), begin
+                )
             )
             if second:
-                self.entries.append(Entry(((f"   {second:<11}", "ochre"),)))
+                self.entries.append(BeginEntry(((f"   {second:<11}", "ochre"),)))
         self._make(there.worked)
         self._scripts(there.own, "YOUR SCRIPTS")
         if board is not None:
@@ -65,7 +67,7 @@ class BeginRows(Rows):
         self.refit()
 
     def _make(self, worked: tuple[str, ...]) -> None:
-        self.entries += [Entry(()), _heading("MAKE ONE", "from what you have")]
+        self.entries += [BeginEntry(()), _heading("MAKE ONE", "from what you have")]
         self._add("a command line", "what you would type, as a job", Begin(ask="line"))
         self._add(
             "a file of commands", "each line of it a command, side by side; it stays as it is", Begin(ask="commands")
@@ -81,7 +83,10 @@ class BeginRows(Rows):
                 newest.setdefault(job.name, job)
         if not newest:
             return
-        self.entries += [Entry(()), _heading("AN EARLIER JOB", "its script as it was, with what it was given besides")]
+        self.entries += [
+            BeginEntry(()),
+            _heading("AN EARLIER JOB", "its script as it was, with what it was given besides"),
+        ]
         for job in list(newest.values())[:EARLIER]:
             when = clock_time(job.submitted_ms, board.now_ms, self.quarry.zone)
             words = f"{job.job}, {when}: {state_words(job, board.now_ms, self.quarry.zone)}"
@@ -92,14 +97,14 @@ class BeginRows(Rows):
         where, shown = there.folder, len(there.scripts)
         if there.count > shown:
             where += f", the newest {shown} of {there.count}; ctrl+o opens others"
-        self.entries += [Entry(()), _heading(title, where)]
+        self.entries += [BeginEntry(()), _heading(title, where)]
         if not shown:
-            self.entries.append(Entry((("   no scripts there; ctrl+o opens one by its path", "dim"),)))
+            self.entries.append(BeginEntry((("   no scripts there; ctrl+o opens one by its path", "dim"),)))
         for path, words in there.scripts:
             self._add(path.name, words, Begin(path=path))
 
     def _add(self, name: str, words: str, begin: Begin) -> None:
-        self.entries.append(Entry(((f"   {name:<20} ", "ink"), (words, "dim")), begin))
+        self.entries.append(BeginEntry(((f"   {name:<20} ", "ink"), (words, "dim")), begin))
 
     def return_to(self, begin: Begin | None) -> None:
         """Put the cursor on what it was on before the list was made anew, if that is still there."""
@@ -184,5 +189,5 @@ class BeginPreview(Lines):
             pen.cell(f"  {line}", max(0, self.size.width), colour)
 
 
-def _heading(title: str, words: str) -> Entry:
-    return Entry(((f" {title}", "ink"), (f"   {words}", "dim")))
+def _heading(title: str, words: str) -> BeginEntry:
+    return BeginEntry(((f" {title}", "ink"), (f"   {words}", "dim")))

@@ -1,18 +1,19 @@
 """Ledger: what was used in a period, by whom, on whose account, and how long it will last."""
 
-from collections.abc import Mapping
-from functools import partial
-from pathlib import Path
-from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from textual import work
 from textual.containers import Grid, Vertical
+from textual.widgets import Input
 
+from lazy_quarry.app.ledger.account_change import HOW as HOW_TO_CHANGE
 from lazy_quarry.app.ledger.account_rows import AccountHead, AccountRows
 from lazy_quarry.app.ledger.budget_columns import BudgetColumns
-from lazy_quarry.app.ledger.period import LedgerPeriod, PeriodLine
+from lazy_quarry.app.ledger.changing import AccountChanging
+from lazy_quarry.app.ledger.period import PeriodLine, Periods
 from lazy_quarry.app.ledger.ranking_rows import RankingHead, RankingRows
+from lazy_quarry.app.ledger.reporting import Reporting
+from lazy_quarry.app.ledger.seen_books import STILL, SeenBooks
 from lazy_quarry.app.ledger.sentences import account_note, ends_of, ranked_note, waste_note
 from lazy_quarry.app.ledger.study_screen import StudyScreen
 from lazy_quarry.app.ledger.use_columns import UseColumns, WentLines
@@ -20,26 +21,25 @@ from lazy_quarry.app.ledger.waste_rows import WasteHead, WasteRows
 from lazy_quarry.app.shared.acts import bound
 from lazy_quarry.app.shared.figure_catalogue import Offer, ledger_figures
 from lazy_quarry.app.shared.messages import CursorMoved, Opened, SearchRuns
-from lazy_quarry.app.shared.place import Hint
+from lazy_quarry.app.shared.place import Hint, Place
 from lazy_quarry.app.shared.table_catalogue import Table, accounts_table, ranking_table, waste_table
 from lazy_quarry.app.shared.typed_line import Typed
 from lazy_quarry.core.ledger.burn import BudgetEnd
 from lazy_quarry.core.ledger.left import PAST
+from lazy_quarry.core.ledger.period import HOW
 from lazy_quarry.core.ledger.report import OverTime, Report, ReportRow, ShareLine, Waste
-from lazy_quarry.core.plain_text import shortened
-from lazy_quarry.core.units import format_core_hours, plural
-from lazy_quarry.errors import QuarryError
+from lazy_quarry.core.units import format_core_hours
+from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.views.board import Board
 from lazy_quarry.wording.book_words import change_words
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
-STILL = "The books are still being read."
 SPLITS = ("account", "user", "queue", "tier", "name")
 
 
-class LedgerPlace(LedgerPeriod):
+class LedgerPlace(Place):
     """Accounts on the left, use over time and where it went in the middle, who and what on the right."""
 
     DEFAULT_CSS = """
@@ -64,29 +64,34 @@ class LedgerPlace(LedgerPeriod):
         bound("group", "rank", "rank by another of these"),
         bound("view", "budget", "the account's budget over time, or what was used"),
         bound("failure", "behind('lost')", "the jobs that lost something, in Review"),
-        bound("differs", "waste", "what was asked for and not used, or the ranking again"),
+        bound("differs", "waste", "what was requested and not used, or the ranking again"),
         bound("rehearse", "study", "last month, or since the period began, under other rules"),
-        bound("save", "print", "save a report of what is seen as PDF", priority=True),
-        bound("submit", "send", "send that report to somebody by mail, after asking", priority=True),
         bound("back", "all", "leave what is typed; all accounts again"),
+        *Reporting.BOUND,
+        *Periods.BOUND,
+        *AccountChanging.BOUND,
     ]
+    period: Periods
+    changing: AccountChanging
+    reporting: Reporting
 
-    split, by = "account", "name"
-    account = user = ""
     budget = False
     """True when the middle shows the open account's budget."""
     wasted = False
     """True when the right shows what was not used."""
-    ends: Mapping[str, BudgetEnd] = MappingProxyType({})
-    past: OverTime | None = None
-    """Late charges of the open account."""
-    shares: Mapping[str, ShareLine] = MappingProxyType({})
     _known: tuple[object, ...] = ()
     """The subject of the figures; they are read again when it changes."""
 
+    def __init__(self, **arguments: str) -> None:
+        super().__init__(**arguments)
+        self.seen = SeenBooks()
+
     def compose(self):  # type: ignore[no-untyped-def]
-        """The period over three parts."""
-        yield from self.asked()
+        """The period and lines to type in, over three parts."""
+        yield PeriodLine()
+        yield Typed(placeholder=HOW, id="asked-period")
+        yield Typed(placeholder=HOW_TO_CHANGE, id="asked-change")
+        yield Typed(placeholder="an address for mail", id="asked-address")
         with Grid(id="parts"):
             with Vertical(id="accounts"):
                 yield AccountHead()
@@ -100,6 +105,29 @@ class LedgerPlace(LedgerPeriod):
                 yield RankingRows()
                 yield WasteHead()
                 yield WasteRows()
+
+    def on_mount(self) -> None:
+        """Take what can be done here."""
+        self.period = self.has(Periods(self, self.seen, self._read_new))
+        self.changing = self.has(AccountChanging(self))
+        self.reporting = self.has(Reporting(self, self.seen))
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """A period, a change or an address was typed."""
+        event.stop()
+        event.input.display = False
+        self.query_one(AccountRows).focus()
+        taken = {
+            "asked-period": self.period.take,
+            "asked-change": self.changing.take,
+            "asked-address": self.reporting.take,
+        }[event.input.id or ""]
+        if not event.value.strip() or self.board is None or self.quarry.client is None:
+            return
+        try:
+            taken(event.value.strip())
+        except BadValue as fault:
+            self._say(str(fault), bad=True)
 
     def show(self, board: Board) -> None:
         """New books, and what follows from them when something has ended."""
@@ -115,20 +143,25 @@ class LedgerPlace(LedgerPeriod):
 
     # -- reading -----------------------------------------------------------------------------------
 
-    @property
-    def _where(self) -> dict[str, str]:
-        return {name: value for name, value in (("account", self.account), ("user", self.user)) if value}
-
     def _read_new(self) -> None:
         if self.board is None or self.quarry.client is None:
             return
         ended = sum(line.jobs for line in self.board.accounts)
         adding = any(line.adding_up for line in self.board.accounts)
         day = self.board.now_ms // 86_400_000
-        known = (ended, adding, day, self.words, self.split, self.by, self.account, self.user)
+        known = (
+            ended,
+            adding,
+            day,
+            self.seen.words,
+            self.seen.split,
+            self.seen.by,
+            self.seen.account,
+            self.seen.user,
+        )
         if known != self._known:
             self._known = known
-            self._read(self.quarry.client, self.words, self.split, self.by, self._where)
+            self._read(self.quarry.client, self.seen.words, self.seen.split, self.seen.by, self.seen.where)
 
     @work(thread=True, exclusive=True, group="ledger")
     def _read(self, client: "SiteClient", words: str, split: str, by: str, where: dict[str, str]) -> None:
@@ -136,8 +169,10 @@ class LedgerPlace(LedgerPeriod):
             found = client.report(words, [by], where, False)
             over = client.over_time(words, split, where)
             ends = client.budget_ends()
-            past = client.over_time(PAST, "account", {"account": self.account}) if self.account else None
-            members = client.report(words, ["user"], {"account": self.account}, False) if self.account else None
+            past = client.over_time(PAST, "account", {"account": self.seen.account}) if self.seen.account else None
+            members = (
+                client.report(words, ["user"], {"account": self.seen.account}, False) if self.seen.account else None
+            )
         except QuarryError as fault:
             self.quarry.hand_over(self._say, str(fault), True)
             return
@@ -150,18 +185,18 @@ class LedgerPlace(LedgerPeriod):
         self.quarry.hand_over(self._take_waits, whole)
 
     def _take_waste(self, waste: Waste, shares: tuple[ShareLine, ...]) -> None:
-        self.shares = {line.account: line for line in shares}
+        self.seen.shares = {line.account: line for line in shares}
         self.query_one(WasteHead).show(waste)
         self.query_one(WasteRows).show(waste)
         self.quarry.tell()
 
     def _take_waits(self, found: Report) -> None:
-        if self.found is not None and (found.period, found.by, found.where) == (
-            self.found.period,
-            self.found.by,
-            self.found.where,
+        if self.seen.found is not None and (found.period, found.by, found.where) == (
+            self.seen.found.period,
+            self.seen.found.by,
+            self.seen.found.where,
         ):
-            self.found = found
+            self.seen.found = found
             self.query_one(WentLines).show(found, waits=True)
 
     def _take(
@@ -171,8 +206,8 @@ class LedgerPlace(LedgerPeriod):
         budgets: tuple[dict[str, BudgetEnd], OverTime | None],
         members: Report | None,
     ) -> None:
-        self.found, self.over = found, over
-        ends, self.past = budgets
+        self.seen.found, self.seen.over = found, over
+        ends, self.seen.past = budgets
         self.query_one(UseColumns).show(over)
         self.query_one(WentLines).show(found, waits=False)
         head, ranking = self.query_one(RankingHead), self.query_one(RankingRows)
@@ -180,15 +215,15 @@ class LedgerPlace(LedgerPeriod):
         head.refresh()
         ranking.show(found)
         rows = self.query_one(AccountRows)
-        rows.open = self.account
+        rows.open = self.seen.account
         rows.members = tuple((row.key[0], row.sums.charged_core_ms) for row in members.rows) if members else ()
-        self.ends, rows.ends = ends, ends_of(self.board, ends)
+        self.seen.ends, rows.ends = ends, ends_of(self.board, ends)
         rows.show()
         self._show_budget()
         line = self.query_one(PeriodLine)
         span = found.period
         line.words = span.name if span.name == span.span else f"{span.name}, {span.span}"
-        line.chosen = " · ".join(filter(None, (self.account, self.user)))
+        line.chosen = " · ".join(filter(None, (self.seen.account, self.seen.user)))
         line.total = f"{format_core_hours(found.total.sums.charged_core_ms)} core-hours charged"
         if more := change_words(found):
             line.total += f", {more} than before"
@@ -199,18 +234,18 @@ class LedgerPlace(LedgerPeriod):
 
     def _next(self, key: str) -> str:
         """The next key that still tells something apart."""
-        keys = [one for one in SPLITS if one not in self._where]
+        keys = [one for one in SPLITS if one not in self.seen.where]
         at = keys.index(key) if key in keys else -1
         return keys[(at + 1) % len(keys)]
 
     def action_split(self) -> None:
         """Split the columns by the next key."""
-        self.split = self._next(self.split)
+        self.seen.split = self._next(self.seen.split)
         self._read_new()
 
     def action_rank(self) -> None:
         """Rank by the next key."""
-        self.by = self._next(self.by)
+        self.seen.by = self._next(self.seen.by)
         self._read_new()
 
     @property
@@ -240,7 +275,7 @@ class LedgerPlace(LedgerPeriod):
                 line.display = False
                 self.query_one(AccountRows).focus()
                 return
-        if self.account or self.user:
+        if self.seen.account or self.seen.user:
             self._choose("", "")
         elif self.wasted:
             self.action_waste()
@@ -259,117 +294,56 @@ class LedgerPlace(LedgerPeriod):
             return
         row = self.query_one(AccountRows).current()
         account = row.line.account if row.line is not None else ""
-        again = account == self.account and not row.member
+        again = account == self.seen.account and not row.member
         self._choose(*(("", "") if again else (account, row.member)))
 
     def _choose(self, account: str, user: str) -> None:
-        self.account, self.user = account, user
+        self.seen.account, self.seen.user = account, user
         self.budget = self.budget and bool(account)
-        if self.split in self._where:
-            self.split = self._next(self.split)
-        if self.by in self._where:
-            self.by = self._next(self.by)
+        if self.seen.split in self.seen.where:
+            self.seen.split = self._next(self.seen.split)
+        if self.seen.by in self.seen.where:
+            self.seen.by = self._next(self.seen.by)
         self._read_new()
 
     def _show_budget(self) -> None:
         lines = self.query_one(AccountRows).lines
-        line = next((line for line in lines if line.account == self.account), None)
+        line = next((line for line in lines if line.account == self.seen.account), None)
         now = self.board.now_ms if self.board is not None else 0
-        self.query_one(BudgetColumns).show(line, self.past, self.ends.get(self.account), now)
+        self.query_one(BudgetColumns).show(line, self.seen.past, self.seen.ends.get(self.seen.account), now)
         self.set_class(self.budget and line is not None, "-budget")
 
     def action_budget(self) -> None:
         """The budget of the open account, or of the one under the cursor, over time; or use again."""
         line = self.query_one(AccountRows).current().line
         self.budget = not self.budget
-        if self.budget and not self.account and line is not None:
+        if self.budget and not self.seen.account and line is not None:
             self._choose(line.account, "")
-        elif self.budget and not self.account:
+        elif self.budget and not self.seen.account:
             self._say("Go to an account first.")
             self.budget = False
         self._show_budget()
 
-    def action_print(self) -> None:
-        """Write the report of what is seen as PDF into the present folder."""
-        if self.found is None or self.quarry.client is None:
-            self._say(STILL)
-            return
-        span = self.found.period
-        name = "-".join(filter(None, ("report", self.account, self.user, span.name.replace(" ", "-"))))
-        path = self.quarry.folder / f"{''.join(sign if sign.isalnum() or sign in '-_.' else '-' for sign in name)}.pdf"
-        self._say(f"{path} is being written …")
-        self._print(self.quarry.client, f"{span.first} to {span.last}", self._where, path)
-
-    @work(thread=True, exclusive=True, group="print")
-    def _print(self, client: "SiteClient", words: str, where: dict[str, str], path: Path) -> None:
-        from lazy_quarry.draw.pages.period_document import printed_report, read_answers
-        from lazy_quarry.draw.pages.printed_pages import write_pages
-
-        try:
-            pages = write_pages(printed_report(read_answers(client, words, where), self.quarry.zone), path)
-        except QuarryError as fault:
-            self.quarry.hand_over(self._say, str(fault), True)
-            return
-        self.quarry.hand_over(self._say, f"{path} was written: {plural(pages, 'page')}.")
-
-    def action_send(self) -> None:
-        """Ask to whom the report of what is seen is to be mailed."""
-        if self.found is None:
-            self._say(STILL)
-        else:
-            span = self.found.period
-            self._ask(
-                "#asked-address",
-                f"Mail the report of {span.name} to whom? An address, as noor@example.org; enter asks once more.",
-            )
-
-    def _given_address(self, to: str) -> None:
-        """Ask once more, then send."""
-        from lazy_quarry.site.mail.mailer import ADDRESS
-
-        if not ADDRESS.fullmatch(to):
-            self._say(f"{shortened(to)} is no address for mail.", bad=True)
-            return
-        if self.found is None or self.quarry.client is None:
-            return
-        span, client = self.found.period, self.quarry.client
-        of = " of " + " and ".join(self._where.values()) if self._where else ""
-        then = partial(self._send, client, f"{span.first} to {span.last}", self._where, to)
-        question = f"Mail the report{of} for {span.name}, {span.span}, to {to}?"
-        self.quarry.ask(question, then, yes="Send it", no="Leave it")
-
-    @work(thread=True, exclusive=True, group="print")
-    def _send(self, client: "SiteClient", words: str, where: dict[str, str], to: str) -> None:
-        from lazy_quarry.draw.pages.printed_mail import mail_report
-
-        try:
-            outcome = mail_report(client, words, where, to, self.quarry.zone)
-        except QuarryError as fault:
-            self.quarry.hand_over(self._say, str(fault), True)
-            return
-        told = f"{outcome.message[:1].upper()}{outcome.message[1:]}."
-        self.quarry.hand_over(self._say, told, not outcome.done)
-
     def action_study(self) -> None:
         """Rehearse what has ended since the period began under each policy."""
-        if self.found is not None and self.quarry.client is not None:
-            self.app.push_screen(StudyScreen(self.quarry.client, str(self.found.period.first)))
+        if self.seen.found is not None and self.quarry.client is not None:
+            self.app.push_screen(StudyScreen(self.quarry.client, str(self.seen.found.period.first)))
         else:
             self._say(STILL)
 
     def action_behind(self, what: str) -> None:
         """The jobs behind a line of where it went."""
-        if self.found is None:
+        if self.seen.found is None:
             self._say(STILL)
         else:
             only = {"lost": "-state:done -state:cancelled", "failed": "-state:done -state:cancelled"}.get(what, "")
-            self._search(self._where, only)
+            self._search(self.seen.where, only)
 
     def _search(self, chosen: dict[str, str], more: str = "") -> None:
-        if self.found is None:
+        if self.seen.found is None:
             return
         words = " ".join([*(f'{name}:"{value}"' for name, value in chosen.items()), *([more] if more else [])])
-        span = self.found.period
+        span = self.seen.found.period
         self.post_message(SearchRuns(f"{words} since:{span.first} until:{span.last}".strip()))
 
     def _open_jobs(self) -> None:
@@ -377,8 +351,8 @@ class LedgerPlace(LedgerPeriod):
         if row is None:
             self._say("Nothing was charged in this period, so there are no jobs to show.")
             return
-        key = {self.by: row.key[0]} if isinstance(row, ReportRow) else {"name": row.name, "user": row.user}
-        self._search({**self._where, **key})
+        key = {self.seen.by: row.key[0]} if isinstance(row, ReportRow) else {"name": row.name, "user": row.user}
+        self._search({**self.seen.where, **key})
 
     # -- words -------------------------------------------------------------------------------------
 
@@ -391,7 +365,7 @@ class LedgerPlace(LedgerPeriod):
             return waste_note(row, self.board.person.user if self.board is not None else "")
         one, now = self.query_one(AccountRows).current(), self.board.now_ms if self.board is not None else 0
         name = one.line.account if one.line is not None else ""
-        return account_note(one, self.shares.get(name), self.ends.get(name), now)
+        return account_note(one, self.seen.shares.get(name), self.seen.ends.get(name), now)
 
     def acts(self) -> list[Hint]:
         """The acts that can be done here."""
@@ -413,11 +387,11 @@ class LedgerPlace(LedgerPeriod):
             ("rehearse", "other rules"),
             "side",
         ]
-        return [*found, *([("back", "all accounts")] if self.account else [])]
+        return [*found, *([("back", "all accounts")] if self.seen.account else [])]
 
     def tables(self) -> list[Table]:
         """The list that has the keys, then the others."""
-        found = [ranking_table(self.found)] if self.found is not None else []
+        found = [ranking_table(self.seen.found)] if self.seen.found is not None else []
         waste = self.query_one(WasteHead).found
         if self.wasted and waste is not None:
             found.insert(0, waste_table(waste))
@@ -426,5 +400,7 @@ class LedgerPlace(LedgerPeriod):
 
     def figures(self) -> list[Offer]:
         """The columns as they are seen."""
-        account = self.account, self.past, self.ends.get(self.account)
-        return ledger_figures(self.over, self.board, account, (self.quarry.client, self._where), self.quarry.zone)
+        account = self.seen.account, self.seen.past, self.seen.ends.get(self.seen.account)
+        return ledger_figures(
+            self.seen.over, self.board, account, (self.quarry.client, self.seen.where), self.quarry.zone
+        )

@@ -86,7 +86,7 @@ class UseColumns(Lines):
         pen.cell(f"{format_core_hours(round(mark))} " if mark else "", SCALE, "dim", right=True)
         edges = self._edges(found)
         for place in range(len(found.parts)):
-            hit = f"app.place_action('part({place})')"
+            hit = f'app.place_action(\'have("period", "show_column", {place})\')'
             middle, below, wide = (low + high) / 2, 0, edges[place + 1] - edges[place]
             sign, tone = ("┈", "faint") if mark else (" ", "faint")
             for (its_sign, its_tone), (_, charged) in zip(TONES, shown, strict=False):

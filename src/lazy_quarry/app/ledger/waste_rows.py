@@ -24,16 +24,16 @@ class WasteHead(Lines):
     def draw(self, row: int, pen: Pen) -> None:
         """Its lines."""
         if row == 0:
-            pen.write(" ASKED AND NOT USED", bold=True).write("   core-hours", "dim")
+            pen.write(" REQUESTED AND NOT USED", bold=True).write("   core-hours", "dim")
         elif row == 1 and self.found is not None:
             total = self.found.total
             asked = max(1, total.asked_core_ms)
             pen.write(
-                f"   of {format_core_hours(total.asked_core_ms)} asked for {total.used_core_ms / asked:.0%} were used",
+                f"   of {format_core_hours(total.asked_core_ms)} requested {total.used_core_ms / asked:.0%} were used",
                 "dim",
             )
         elif row == 2:
-            pen.write("   ").cell("", 13).cell("asked", 9, "dim", right=True).cell("used", 9, "dim", right=True)
+            pen.write("   ").cell("", 13).cell("requested", 9, "dim", right=True).cell("used", 9, "dim", right=True)
             pen.write("  ").cell("as advised", 12, "dim", right=True)
 
 

@@ -61,7 +61,7 @@ class RunHead(Lines):
 
 
 def _sorting(column: JobColumn) -> str:
-    return f"app.place_action('sort_by(\"{column.sorts}\")')" if column.sorts else ""
+    return f'app.place_action(\'have("searching", "sort_by", "{column.sorts}")\')' if column.sorts else ""
 
 
 class RunRows(Rows):

@@ -75,7 +75,7 @@ class VerdictLines(Lines):
         row -= len(told) + 1
         facts = self._facts(self.detail)
         if row == 0:
-            pen.write(" ASKED AND USED", bold=True)
+            pen.write(" REQUESTED AND USED", bold=True)
             if self.detail.told:
                 pen.write(f"   each task, of {self.detail.told.ran:,} that ran", "dim")
         elif 1 <= row <= 3:

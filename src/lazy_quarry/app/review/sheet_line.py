@@ -37,5 +37,5 @@ class SheetLine(Lines):
                 continue
             here = name == self.shown
             pen.write(key, "ochre", bold=here).write(" ")
-            action = f"app.place_action('sheet(\"{name}\")')"
+            action = f'app.place_action(\'have("sheets", "turn_to", "{name}")\')'
             pen.write(heading, "ink" if here else "dim", bold=here, hit=action).write(" " if self.array else "  ")

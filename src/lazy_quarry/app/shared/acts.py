@@ -155,6 +155,13 @@ def bound(act: str, action: str, sentence: str, *, priority: bool = False) -> Bo
     return Bound(one.key, action, one.words, tooltip=sentence, priority=priority, act=act)
 
 
+def bound_of(feature: str, act: str, method: str, sentence: str, *, priority: bool = False) -> Bound:
+    """The binding of an act that a feature of the place does: ``method`` with its arguments, as ``zoom(-1)``."""
+    name, _, arguments = method.partition("(")
+    words = ", ".join(filter(None, (f"'{feature}'", f"'{name}'", arguments.removesuffix(")"))))
+    return bound(act, f"have({words})", sentence, priority=priority)
+
+
 def act_of_key(key: str) -> str:
     """The act that a key stands for wherever it exists, or empty."""
     return next((name for name, act in ACTS.items() if key in act.key.split(",")), "")

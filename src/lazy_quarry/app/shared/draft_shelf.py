@@ -51,20 +51,14 @@ def save(path: Path, text: str, mode: int = 0o755, replace: bool = True) -> str:
 
     It waits for the disk, so it is for a thread.
     """
-    short = path.with_name(f".{path.name}.{os.getpid()}")
     try:
         if not replace and path.exists():
             return THERE
         path.parent.mkdir(parents=True, exist_ok=True)
         mode = path.stat().st_mode & 0o777 if path.exists() else mode
-        with open(given.fresh(short), "w", newline="", encoding="utf-8") as file:
-            file.write(text)
-            file.flush()
-            os.fsync(file.fileno())
-        os.chmod(short, mode)
-        os.replace(short, path)
+        with given.replacing(path, durable=True) as file:
+            file.write(text.encode())
+            os.fchmod(file.fileno(), mode)
     except OSError as fault:
-        with suppress(OSError):
-            short.unlink()
         return f"{path} cannot be saved: {fault.strerror}. The text is still here"
     return ""

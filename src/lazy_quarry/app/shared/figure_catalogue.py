@@ -76,7 +76,7 @@ def ledger_figures(
         asked: tuple[tuple[str, str, Callable[[], object]], ...] = (
             ("waits by size", "waits", lambda: client.waits(words, where)),
             ("cores in use by weekday and hour", "rhythm", lambda: client.rhythm(words, where)),
-            ("what was asked for and not used", "waste", lambda: client.waste(words, where)),
+            ("what was requested and not used", "waste", lambda: client.waste(words, where)),
             ("recent use, and what of it still counts", "shares", client.shares),
         )
         offers += [(told, partial(_of_report, name, read, board, zone)) for told, name, read in asked]

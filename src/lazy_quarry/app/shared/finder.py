@@ -15,7 +15,7 @@ from lazy_quarry.app.shared.typed_line import Typed
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class FinderEntry:
     """An action: what it does, its key, how it is done; or why it can't be now."""
 
     words: str
@@ -33,7 +33,7 @@ class FoundRows(Rows):
 
     DEFAULT_CSS = "FoundRows { height: 1fr; }"
 
-    def __init__(self, entries: Iterable[Entry]) -> None:
+    def __init__(self, entries: Iterable[FinderEntry]) -> None:
         super().__init__(id="found")
         self.every = list(entries)
         self.entries = self.every
@@ -48,14 +48,14 @@ class FoundRows(Rows):
         self.cursor = 0
         self.refit()
 
-    def ranked(self, text: str) -> list[Entry]:
+    def ranked(self, text: str) -> list[FinderEntry]:
         """Entries that have all of these words; first those that say them, then those that are also called so."""
         words = text.casefold().split()
         found = [
             one for one in self.every if all(word in f"{one.words} {one.key} {one.also}".casefold() for word in words)
         ]
 
-        def rank(one: Entry) -> tuple[bool, ...]:
+        def rank(one: FinderEntry) -> tuple[bool, ...]:
             said, called = one.words.casefold().split(), one.also.casefold().split()
             begins = all(any(each.startswith(word) for each in (*said, *called)) for word in words)
             return (
@@ -67,7 +67,7 @@ class FoundRows(Rows):
 
         return sorted(found, key=rank) if words else found
 
-    def current(self) -> Entry | None:
+    def current(self) -> FinderEntry | None:
         """The entry under the cursor."""
         return self.entries[self.cursor] if self.cursor < len(self.entries) else None
 
@@ -117,7 +117,7 @@ class Finder(Dialog[Callable[[], Any] | None]):
     """
     BINDINGS = [Binding("escape,ctrl+p", "leave", show=False, priority=True)]
 
-    def __init__(self, entries: Iterable[Entry]) -> None:
+    def __init__(self, entries: Iterable[FinderEntry]) -> None:
         super().__init__()
         self.entries = list(entries)
 

@@ -1,14 +1,13 @@
 """Acts on jobs, in each place that shows them: held, released, cancelled, run again; nothing costly unasked."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
-from textual import work
-
 from lazy_quarry.app.shared import doing_sentences
 from lazy_quarry.app.shared.acts import ACTS, key_of
-from lazy_quarry.app.shared.job_commands import JobCommands
+from lazy_quarry.app.shared.feature import Feature, apart
+from lazy_quarry.app.shared.job_commands import JobCommands, ShowLadder
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.app.shared.run_again import RunAgain
 from lazy_quarry.core.job.job import Phase
@@ -22,46 +21,47 @@ if TYPE_CHECKING:
 _LACKED = (Phase.OVERTIME, Phase.OVERMEMORY)
 
 
-class JobDoing(Place):
-    """A place with jobs that something is done to."""
+class JobDoing(Feature):
+    """Holds, releases, cancels and runs again the jobs that a place has chosen."""
 
-    commands: JobCommands
+    NAME = "doing"
 
-    def _chosen(self) -> Sequence[JobView]:
-        """The jobs that a key acts on; the place knows them."""
-        raise NotImplementedError
+    def __init__(self, place: Place, chosen: Callable[[], Sequence[JobView]], ladder: ShowLadder | None = None) -> None:
+        super().__init__(place)
+        self._chosen = chosen
+        self.commands = JobCommands(place.quarry, place, done=self._commanded, ladder=ladder)
 
     def _commanded(self, outcomes: list[Outcome], settings: str) -> None:
         """Say the outcome, with the jobs that it is about."""
         bad = any(not one.done for one in outcomes)
-        self._say(doing_sentences.outcome_words(outcomes, settings), bad=bad)
+        self.say(doing_sentences.outcome_words(outcomes, settings), bad=bad)
 
     def _nothing(self, act: str) -> None:
         """Say that there is no job to do this to."""
-        self._say(f"There is no job under the cursor to {ACTS[act].words}.")
+        self.say(f"There is no job under the cursor to {ACTS[act].words}.")
 
-    def action_do(self, verb: str) -> None:
+    def do(self, verb: str) -> None:
         """Hold or release."""
         if views := self._chosen():
             self.commands.do(verb, [view.job for view in views])
         else:
             self._nothing(verb)
 
-    def action_cancel(self) -> None:
+    def cancel(self) -> None:
         """Cancel, after a question: what runs would be lost, and what waits would lose its turn."""
         views = [view for view in self._chosen() if not view.phase.final]
         if not views:
-            self._say(f"Nothing to cancel: what {key_of('cancel')} would act on has ended.")
+            self.say(f"Nothing to cancel: what {key_of('cancel')} would act on has ended.")
             return
         jobs = [view.job for view in views]
         question = doing_sentences.cancel_question(views)
         self.quarry.ask(question, lambda: self.commands.do("cancel", jobs), yes="Cancel", no="Leave as it is")
 
-    def action_again(self) -> None:
+    def again(self) -> None:
         """Run again, after saying what that would come to."""
         self._ask_again(self._chosen(), False)
 
-    def action_again_failed(self) -> None:
+    def again_failed(self) -> None:
         """Run again what failed of an array, with what was learnt from it filled in."""
         self._ask_again(self._chosen(), True)
 
@@ -69,13 +69,13 @@ class JobDoing(Place):
         if not views or self.quarry.client is None:
             self._nothing("again")
         elif live := next((view for view in views if not view.phase.final and not failed), None):
-            self._say(f"{live.label} has not ended, so it can't run again yet.")
+            self.say(f"{live.label} has not ended, so it can't run again yet.")
         elif failed and (single := next((view for view in views if not view.rows), None)):
-            self._say(f"{single.label} is not an array; {key_of('again')} runs it again.")
+            self.say(f"{single.label} is not an array; {key_of('again')} runs it again.")
         else:
             self._learn_first(self.quarry.client, list(views), failed)
 
-    @work(thread=True, exclusive=True, group="again")
+    @apart("again")
     def _learn_first(self, client: "SiteClient", views: list[JobView], failed: bool) -> None:
         """Read what is advised, where something was lacking; then ask."""
         settings, reason = list[str](), ""
@@ -101,9 +101,9 @@ class JobDoing(Place):
             return client.would_run_again(jobs, given, failed)
 
         question = doing_sentences.again_question(views, failed)
-        self.app.push_screen(RunAgain(question, settings, reason, partial(look)), answered)
+        self.place.app.push_screen(RunAgain(question, settings, reason, partial(look)), answered)
 
-    def action_script(self) -> None:
+    def script(self) -> None:
         """The script of the job as it was submitted, in Draft."""
         if views := self._chosen():
             self.quarry.draft_job(views[0].job)

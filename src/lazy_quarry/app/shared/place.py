@@ -2,12 +2,13 @@
 
 from collections.abc import Iterable
 from functools import cache
-from typing import ClassVar, cast
+from typing import ClassVar, TypeVar, cast
 
 from textual.containers import Container
 from textual.widget import Widget
 
 from lazy_quarry.app.shared.acts import ACTS, Bound, key_of, shown
+from lazy_quarry.app.shared.feature import Feature
 from lazy_quarry.app.shared.figure_catalogue import Offer
 from lazy_quarry.app.shared.key_hint import KeyHint
 from lazy_quarry.app.shared.messages import Say
@@ -16,6 +17,7 @@ from lazy_quarry.app.shared.table_catalogue import Table
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.job_view import JobView
 
+F = TypeVar("F", bound=Feature)
 WIDE = 130
 """Columns from which two sides stand beside each other."""
 
@@ -48,6 +50,20 @@ class Place(Container):
     board: Board | None = None
     ready = False
     """True once its widgets are there; before that the present is not shown on it."""
+
+    def __init__(self, **arguments: str) -> None:
+        super().__init__(**arguments)  # type: ignore[arg-type]
+        self.features: dict[str, Feature] = {}
+        """What can be done here, by the names that bindings use; filled by :meth:`has`."""
+
+    def has(self, feature: F) -> F:
+        """Take a feature, so that keys reach it; it is returned."""
+        self.features[feature.NAME] = feature
+        return feature
+
+    def action_have(self, feature: str, method: str, *arguments: object) -> None:
+        """Have a feature do an act."""
+        getattr(self.features[feature], method)(*arguments)
 
     @property
     def quarry(self) -> Quarry:

@@ -16,21 +16,21 @@ from lazy_quarry.wording.sentences import LEAST_BUSY
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class NodeEntry:
     """A row of the list: a queue's heading, or nodes that are alike and alike in use."""
 
     queue: Queue | None
     nodes: tuple[NodeView, ...] = ()
 
 
-def entries(board: Board, fold: bool = True) -> list[Entry]:
+def entries(board: Board, fold: bool = True) -> list[NodeEntry]:
     """Queues with their nodes; idle or closed nodes that are alike stand in one row."""
-    rows: list[Entry] = []
+    rows: list[NodeEntry] = []
     shown: set[str] = set()
     for queue in board.site.queues:
-        rows.append(Entry(queue))
+        rows.append(NodeEntry(queue))
         nodes = [node for node in board.nodes if queue.name in node.queues and node.name not in shown]
-        rows += [Entry(None, group) for group in (alike(nodes) if fold else ((node,) for node in nodes))]
+        rows += [NodeEntry(None, group) for group in (alike(nodes) if fold else ((node,) for node in nodes))]
         shown |= {node.name for node in nodes}
     return rows
 
@@ -43,7 +43,7 @@ class NodeRows(Rows):
     def __init__(self) -> None:
         super().__init__(id="nodes")
         self.board: Board | None = None
-        self.rows: list[Entry] = []
+        self.rows: list[NodeEntry] = []
         self.fold = True
         """Nodes that are alike, and alike in use, stand in one row."""
         self.wanted: frozenset[str] = frozenset()
@@ -71,7 +71,7 @@ class NodeRows(Rows):
         """Headings and nodes."""
         return len(self.rows)
 
-    def entry(self) -> Entry | None:
+    def entry(self) -> NodeEntry | None:
         """The entry under the cursor."""
         return self.rows[self.cursor] if self.cursor < len(self.rows) else None
 

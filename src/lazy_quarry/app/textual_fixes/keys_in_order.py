@@ -37,7 +37,7 @@ class KeysInOrder(App[None]):
         self._returned = self._looking = False
         self._stops = 0
         """At how many looks the key under way had been stopped by what it went to."""
-        self._kept_back: deque[events.Key] = deque()
+        self.kept_back: deque[events.Key] = deque()
         self._looks = 0
         """Number of looks since the last key was handed on."""
         self._reading = 0
@@ -58,8 +58,8 @@ class KeysInOrder(App[None]):
             await super().on_event(event)
             if event is self._under_way:
                 self._returned = True
-        elif self._kept_back or not self._is_over():
-            self._kept_back.append(event)
+        elif self.kept_back or not self._is_over():
+            self.kept_back.append(event)
         else:
             await self._hand_on(event)
 
@@ -81,12 +81,12 @@ class KeysInOrder(App[None]):
     async def _go_on(self) -> None:
         """Hand on what was kept back, as soon as it may be; look again while a key is under way."""
         self._looks += 1
-        while self._kept_back and (self._is_over() or self._is_late()):
-            await self._hand_on(self._kept_back.popleft())
+        while self.kept_back and (self._is_over() or self._is_late()):
+            await self._hand_on(self.kept_back.popleft())
         # A widget that has done with a key stops it. But so does the screen, which hands it to the application all the same:
         # it then lies in the queue, behind keys that were typed meanwhile perhaps, and before the next look.
         if self._under_way is not None and self._under_way._stop_propagation:
             self._stops += 1
-        self._looking = bool(self._kept_back) or not (self._is_over() or self._is_late())
+        self._looking = bool(self.kept_back) or not (self._is_over() or self._is_late())
         if self._looking:
             soon(self, LOOK_S, self._go_on)

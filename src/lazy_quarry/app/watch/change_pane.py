@@ -111,7 +111,7 @@ class ChangePane(Vertical):
         self.job = job
         self.query_one(PaneTitle).say(
             f"CHANGE {job} {name.upper()}",
-            "enter makes the change, it keeps its standing; starts by the plan, as if all that runs took its whole walltime",
+            "enter makes the change, and it keeps its turn; starts are by the plan, as if all that runs took its whole walltime",
         )
         self.query_one(Typed).value = ""
         self.query_one(ChangeTold).tell("", False)

@@ -1,14 +1,14 @@
 """Watch: what is done to jobs, tasks and chains, one or all that are marked."""
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
-from textual import work
-
 from lazy_quarry.app.shared.acts import key_of
+from lazy_quarry.app.shared.feature import apart
 from lazy_quarry.app.shared.job_doing import JobDoing
+from lazy_quarry.app.shared.place import Place
 from lazy_quarry.app.watch.change_pane import ChangePane, ChangeTold, Changing, Chosen
 from lazy_quarry.app.watch.job_rows import JobRows
-from lazy_quarry.app.watch.over_time import OverTime
 from lazy_quarry.app.watch.panes import WatchPanes
 from lazy_quarry.app.watch.watch_list import Row
 from lazy_quarry.core.explain.answers import Suggestion
@@ -22,59 +22,53 @@ if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
 
-class WatchDoing(JobDoing, OverTime):
-    """A place with jobs that are held, released, cancelled, changed, ordered and run again."""
+class WatchDoing(JobDoing):
+    """The same to tasks that have not started and to chains; and changes a request, or the order among one's own jobs."""
 
-    panes: WatchPanes
+    def __init__(self, place: Place, panes: WatchPanes, turn_pane: Callable[[str], None]) -> None:
+        super().__init__(place, self.marked_or_current, self._show_ladder)
+        self.panes, self._turn_pane = panes, turn_pane
 
-    def action_pane(self, name: str) -> None:
-        """Show something else below; the place does it."""
-        raise NotImplementedError
-
-    def action_back(self) -> None:
-        """Close the pane; the place does it."""
-        raise NotImplementedError
-
-    def _chosen(self) -> list[JobView]:
+    def marked_or_current(self) -> list[JobView]:
         """The marked jobs, else the one under the cursor."""
-        return self.query_one(JobRows).chosen(self.board.jobs if self.board else ())
+        return self.one(JobRows).chosen(self.board.jobs if self.board else ())
 
     def _chain(self) -> Row | None:
         """The chain under the cursor, where nothing is marked."""
-        rows = self.query_one(JobRows)
+        rows = self.one(JobRows)
         row = rows.row()
         return row if row is not None and row.members and not rows.marked else None
 
     def _rest(self) -> Row | None:
         """The tasks under the cursor that have not started, where nothing is marked."""
-        rows = self.query_one(JobRows)
+        rows = self.one(JobRows)
         row = rows.row()
         return row if row is not None and row.key[0] == "rest" and not rows.marked else None
 
-    def action_do(self, verb: str) -> None:
+    def do(self, verb: str) -> None:
         """Hold or release a job, all that are marked, a chain, or the tasks that have not started."""
         if row := self._chain():
             self.commands.do_chain(verb, int(row.key[1]))
         elif row := self._rest():
             self.commands.do(verb, [int(row.key[1])])
         else:
-            super().action_do(verb)
+            super().do(verb)
 
-    def action_again(self) -> None:
+    def again(self) -> None:
         """Run again, after saying what that comes to."""
         if self._chain():
-            self._say(f"enter opens the chain, and {key_of('again_failed')} there runs again what failed of it.")
+            self.say(f"enter opens the chain, and {key_of('again_failed')} there runs again what failed of it.")
         else:
-            super().action_again()
+            super().again()
 
-    def action_again_failed(self) -> None:
+    def again_failed(self) -> None:
         """Run again what failed of an array."""
         if self._chain():
-            self.action_again()
+            self.again()
         else:
-            super().action_again_failed()
+            super().again_failed()
 
-    def action_cancel(self) -> None:
+    def cancel(self) -> None:
         """Cancel, after a question."""
         if row := self._chain():
             number, left = int(row.key[1]), sum(not view.phase.final for view in row.members)
@@ -85,40 +79,40 @@ class WatchDoing(JobDoing, OverTime):
             question = f"Cancel {words} of {array} that have not started? Those that run go on."
             self.quarry.ask(question, lambda: self.commands.cancel_waiting(array), yes="Cancel", no="Leave them")
         else:
-            super().action_cancel()
+            super().cancel()
 
-    def action_change(self) -> None:
+    def change(self) -> None:
         """Change the request of what waits, with the ladder beside it."""
-        view = self.query_one(JobRows).current()
+        view = self.one(JobRows).current()
         if view is None or self.board is None:
             return
         if view.user != self.board.person.user or view.phase not in (Phase.WAITING, Phase.HELD, Phase.BLOCKED):
-            self._say("Only a job of yours that has not started can be changed.")
+            self.say("Only a job of yours that has not started can be changed.")
             return
         if self.panes.shown != "change":
-            self.action_pane("change")
-        self.query_one(ChangePane).open(view.job, view.name)
+            self._turn_pane("change")
+        self.one(ChangePane).open(view.job, view.name)
         self.commands.ask_ladder(view)
 
     def _show_ladder(self, view: JobView, advised: list[Suggestion], ladder: list[Suggestion]) -> None:
         if self.board is not None:
-            self.query_one(ChangePane).show(view.job, advised, ladder, self.board.now_ms, view.walltime_s)
+            self.one(ChangePane).show(view.job, advised, ladder, self.board.now_ms, view.walltime_s)
 
     def _with_marks(self, job: int) -> list[int]:
         """A job; with it all that are marked, where it is."""
-        marked = self.query_one(JobRows).marked
+        marked = self.one(JobRows).marked
         return sorted(marked) if job in marked else [job]
 
-    def on_chosen(self, message: Chosen) -> None:
+    def change_chosen(self, message: Chosen) -> None:
         """Make the change; with marks, to all that are marked."""
         self.commands.change(self._with_marks(message.job), message.settings)
 
-    def on_changing(self, message: Changing) -> None:
+    def look_ahead(self, message: Changing) -> None:
         """Say what a change would come to, before it is made."""
         if self.quarry.client is not None:
             self._look_ahead(self.quarry.client, self._with_marks(message.job), message.settings)
 
-    @work(thread=True, exclusive=True, group="look-ahead")
+    @apart("look-ahead")
     def _look_ahead(self, client: "SiteClient", jobs: list[int], settings: list[str]) -> None:
         try:
             found = client.would_change(jobs, settings)
@@ -128,20 +122,21 @@ class WatchDoing(JobDoing, OverTime):
         self.quarry.hand_over(self._show_ahead, f"{foretold_words(found, self.quarry.zone)}.", bool(found.refused))
 
     def _show_ahead(self, words: str, bad: bool) -> None:
-        self.query_one(ChangeTold).tell(words, bad)
+        self.one(ChangeTold).tell(words, bad)
 
     def _commanded(self, outcomes: list[Outcome], settings: str) -> None:
         """Say the outcome; the pane closes after a change. Marks stay, for what is to be done next."""
         super()._commanded(outcomes, settings)
         if settings and all(one.done for one in outcomes) and self.panes.shown == "change":
-            self.action_back()
+            self._turn_pane("change")
+            self.focus(self.one(JobRows))
 
-    def action_rank(self, by: int) -> None:
+    def rank(self, by: int) -> None:
         """Move this job before or behind the next of mine that waits; nobody else's moves."""
-        view, board = self.query_one(JobRows).current(), self.board
+        view, board = self.one(JobRows).current(), self.board
         if view is None or board is None:
             return
         if view.user != board.person.user or view.phase is not Phase.WAITING:
-            self._say("Only a waiting job of yours can be moved among yours.")
+            self.say("Only a waiting job of yours can be moved among yours.")
             return
         self.commands.rank(view.job, by)

@@ -1,39 +1,37 @@
 """The keys with which a person moves the time that Watch shows."""
 
-from textual import work
-
-from lazy_quarry.app.shared.acts import bound
+from lazy_quarry.app.shared.acts import bound_of
 from lazy_quarry.app.shared.axis import AxisLine
+from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.figure_catalogue import Offer, lane_figures, node_lane_figures
-from lazy_quarry.app.shared.messages import Say
-from lazy_quarry.app.shared.place import Place
 from lazy_quarry.app.watch.job_context import JobContext
 from lazy_quarry.app.watch.job_rows import JobRows
 from lazy_quarry.errors import QuarryError
 
 
-class OverTime(Place):
-    """A place with rows over a time axis, and a pane below that follows it."""
+class WatchTime(Feature):
+    """Moves the time in sight, draws its lanes as figures, and opens the tasks of a row."""
 
-    BINDINGS = [
-        bound("tasks", "tasks", "the tasks of an array with their commands and files, also those to come"),
-        bound("shorter", "zoom(-1)", "less time in sight, so that more is seen of it"),
-        bound("longer", "zoom(1)", "more time in sight"),
-        bound("left", "pan(-1)", "earlier times"),
-        bound("right", "pan(1)", "later times"),
-        bound("now", "now", "back to now"),
-    ]
+    NAME = "time"
+    BOUND = (
+        bound_of("time", "tasks", "tasks", "the tasks of an array with their commands and files, also those to come"),
+        bound_of("time", "shorter", "zoom(-1)", "less time in sight, so that more is seen of it"),
+        bound_of("time", "longer", "zoom(1)", "more time in sight"),
+        bound_of("time", "left", "pan(-1)", "earlier times"),
+        bound_of("time", "right", "pan(1)", "later times"),
+        bound_of("time", "now", "now", "back to now"),
+    )
 
-    def action_tasks(self) -> None:
+    def tasks(self) -> None:
         """The tasks of the array under the cursor, also those that have not started."""
-        row = self.query_one(JobRows).row()
+        row = self.one(JobRows).row()
         view = row.view if row is not None else None
         if view is None or not (view.rows or view.parent):
-            self.post_message(Say("That is for an array: it shows its tasks with their commands and files."))
+            self.say("That is for an array: it shows its tasks with their commands and files.")
         else:
             self._expand(view.parent or view.job)
 
-    @work(thread=True, exclusive=True, group="expand")
+    @apart("expand")
     def _expand(self, number: int) -> None:
         client = self.quarry.client
         if client is None:
@@ -41,31 +39,31 @@ class OverTime(Place):
         try:
             found = client.expand_job(number)
         except QuarryError as fault:
-            self.post_message(Say(str(fault), bad=True))
+            self.say(str(fault), bad=True)
             return
         self.quarry.hand_over(self.quarry.show_expansion, found)
 
-    def action_zoom(self, steps: int) -> None:
+    def zoom(self, steps: int) -> None:
         """More or less time in sight."""
-        self.query_one(JobRows).axis.zoom(steps)
+        self.one(JobRows).axis.zoom(steps)
         self._redraw()
 
-    def action_pan(self, steps: int) -> None:
+    def pan(self, steps: int) -> None:
         """Earlier or later."""
-        self.query_one(JobRows).axis.pan(steps)
+        self.one(JobRows).axis.pan(steps)
         self._redraw()
 
-    def action_now(self) -> None:
+    def now(self) -> None:
         """Back to now."""
-        axis = self.query_one(JobRows).axis
+        axis = self.one(JobRows).axis
         if not axis.shift_ms:
-            self._say("Now is in sight already.")
+            self.say("Now is in sight already.")
         axis.show_now()
         self._redraw()
 
     def figures(self) -> list[Offer]:
         """The rows as lanes."""
-        rows = self.query_one(JobRows)
+        rows = self.one(JobRows)
         first, zone = rows.scroll_offset.y, self.quarry.zone
         inside = rows.arranged.rows[first : first + rows.size.height]
         if rows.by_node:
@@ -79,4 +77,4 @@ class OverTime(Place):
 
     def _redraw(self) -> None:
         for kind in (AxisLine, JobRows, JobContext):
-            self.query_one(kind).refresh()
+            self.one(kind).refresh()

@@ -10,20 +10,21 @@ from textual import work
 from textual.containers import Vertical
 from textual.widgets import Input
 
-from lazy_quarry.app.shared.acts import bound
+from lazy_quarry.app.shared.acts import bound, bound_of
 from lazy_quarry.app.shared.axis import AxisLine
 from lazy_quarry.app.shared.column_list import ColumnList, ColumnsTaken
-from lazy_quarry.app.shared.job_commands import JobCommands
+from lazy_quarry.app.shared.figure_catalogue import Offer
 from lazy_quarry.app.shared.key_hint import KeyHint
 from lazy_quarry.app.shared.messages import CursorMoved, OpenChain, OpenJob
-from lazy_quarry.app.shared.place import Hint
+from lazy_quarry.app.shared.place import Hint, Place
 from lazy_quarry.app.shared.table_catalogue import Table, jobs_table, nodes_table
 from lazy_quarry.app.shared.typed_line import FindLine
 from lazy_quarry.app.watch import sentences as watch_sentences
-from lazy_quarry.app.watch.change_pane import ChangePane
+from lazy_quarry.app.watch.change_pane import ChangePane, Changing, Chosen
 from lazy_quarry.app.watch.doing import WatchDoing
 from lazy_quarry.app.watch.job_context import JobContext
 from lazy_quarry.app.watch.job_rows import JobRows
+from lazy_quarry.app.watch.over_time import WatchTime
 from lazy_quarry.app.watch.pane_title import PaneTitle
 from lazy_quarry.app.watch.panes import WatchPanes
 from lazy_quarry.app.watch.prose import Prose
@@ -37,7 +38,7 @@ from lazy_quarry.views.job_view import JobView
 from lazy_quarry.wording.sentences import sooner_words
 
 
-class WatchPlace(WatchDoing):
+class WatchPlace(Place):
     """Jobs or nodes as lanes above; below it what matters to the job, why, the output, a change, or the columns."""
 
     DEFAULT_CSS = """
@@ -49,21 +50,24 @@ class WatchPlace(WatchDoing):
         bound("open", "open", "a job in Review, a chain in Chain; a node or a group opens here"),
         bound("why", "pane('why')", "why it waits, who is ahead, and what request would start sooner"),
         bound("output", "pane('output')", "follow what it prints"),
-        bound(
+        bound_of(
+            "doing",
             "change",
             "change",
             "change its request: walltime, memory, queue …, saying when it would start and what it costs",
         ),
-        bound("hold", "do('hold')", "hold what waits: it does not start until it is released"),
-        bound("release", "do('release')", "release what is held: it waits for its turn again"),
-        bound("cancel", "cancel", "cancel it, after saying what would be lost"),
-        bound("again", "again", "run again what has ended, after saying what that costs"),
-        bound("again_failed", "again_failed", "run again what failed of an array, with what was learnt from it"),
-        bound("script", "script", "its script in Draft"),
+        bound_of("doing", "hold", "do('hold')", "hold what waits: it does not start until it is released"),
+        bound_of("doing", "release", "do('release')", "release what is held: it waits for its turn again"),
+        bound_of("doing", "cancel", "cancel", "cancel it, after saying what would be lost"),
+        bound_of("doing", "again", "again", "run again what has ended, after saying what that costs"),
+        bound_of(
+            "doing", "again_failed", "again_failed", "run again what failed of an array, with what was learnt from it"
+        ),
+        bound_of("doing", "script", "script", "its script in Draft"),
         bound("mark", "mark", "mark a job, or take its mark away; what is done then is done to all that are marked"),
         bound("mark_all", "mark_all", "mark all of mine that are shown, or none"),
-        bound("before", "rank(-1)", "move a job of mine before the next of mine; nobody else's moves"),
-        bound("behind", "rank(1)", "move a job of mine behind the next of mine; nobody else's moves"),
+        bound_of("doing", "before", "rank(-1)", "move a job of mine before the next of mine; nobody else's moves"),
+        bound_of("doing", "behind", "rank(1)", "move a job of mine behind the next of mine; nobody else's moves"),
         bound("find", "find", "only jobs that have these words", priority=True),  # before the letters behind it
         bound("failure", "failure", "go to the next job that did not succeed"),
         bound("sort", "sort", "sort by another thing"),
@@ -73,10 +77,13 @@ class WatchPlace(WatchDoing):
         bound("fold", "unfold", "open an array, a chain, a node or a group, or fold it"),
         bound("columns", "pane('columns')", "which columns, and how wide"),
         bound("back", "back", "close the pane, end the search, take the marks away"),
+        *WatchTime.BOUND,
     ]
+    doing: WatchDoing
+    time: WatchTime
 
     def __init__(self, **arguments: str) -> None:
-        super().__init__(**arguments)  # type: ignore[arg-type]
+        super().__init__(**arguments)
         self.arranger = Arranger()
         self.choice = Choice()
 
@@ -107,8 +114,9 @@ class WatchPlace(WatchDoing):
 
     def on_mount(self) -> None:
         """Take the columns that were chosen last time."""
-        self.commands = JobCommands(self.quarry, self, done=self._commanded, ladder=self._show_ladder)
         self.panes = WatchPanes(self.quarry, self)
+        self.doing = self.has(WatchDoing(self, self.panes, self.action_pane))
+        self.time = self.has(WatchTime(self))
         self.panes.take_columns()
         self.query_one(ChangePane).display = True
 
@@ -208,7 +216,19 @@ class WatchPlace(WatchDoing):
         self._arrange()
         self.query_one(JobRows).refresh()
 
+    def on_chosen(self, message: Chosen) -> None:
+        """Make the change that was chosen."""
+        self.doing.change_chosen(message)
+
+    def on_changing(self, message: Changing) -> None:
+        """Say what the change would come to."""
+        self.doing.look_ahead(message)
+
     # -- the note and the keys ---------------------------------------------------------------------
+
+    def figures(self) -> list[Offer]:
+        """The rows as lanes."""
+        return self.time.figures()
 
     def tables(self) -> list[Table]:
         """The jobs that are listed, or the nodes."""

@@ -30,7 +30,7 @@ FIGURES = {
     "waits": "how long jobs of a period waited, by their size: draw waits [PERIOD]",
     "rhythm": "cores in use by weekday and hour: draw rhythm [PERIOD]",
     "shares": "recent use by account, and what of it still counts: draw shares",
-    "waste": "what was asked for and not used: draw waste [PERIOD]",
+    "waste": "what was requested and not used: draw waste [PERIOD]",
     "burn-down": "what is left of a budget, and when it ends: draw burn-down ACCOUNT",
 }
 """Every figure by its name, with what it is of."""

@@ -58,7 +58,7 @@ if TYPE_CHECKING:
 @click.option("--user", "user", metavar="U", default="", help="of this user alone")
 @click.option("--queue", "queue", metavar="Q", default="", help="of this queue alone")
 @click.option("--name", "name", metavar="N", default="", help="of jobs of this name alone")
-@click.option("--waste", is_flag=True, help="what was asked for and not used, and where most is to be won")
+@click.option("--waste", is_flag=True, help="what was requested and not used, and where most is to be won")
 @click.option("--sizes", is_flag=True, help="how long jobs waited, by how many cores they held")
 @click.option(
     "--shares", is_flag=True, help="what each account should have of the cluster, had of late, and what follows"

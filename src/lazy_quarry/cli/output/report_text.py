@@ -110,7 +110,7 @@ def waste_lines(found: Waste, user: str) -> Iterator[str]:
 
     sums = found.total
     yield (
-        f"{found.period.name}: {plural(sums.jobs, 'job')} asked for {format_core_hours(sums.asked_core_ms)} core-hours, "
+        f"{found.period.name}: {plural(sums.jobs, 'job')} requested {format_core_hours(sums.asked_core_ms)} core-hours, "
         f"held {format_core_hours(sums.held_core_ms)} and used {format_core_hours(sums.used_core_ms)}"
     )
     held = max(1, sums.held_core_ms)
@@ -125,7 +125,7 @@ def waste_lines(found: Waste, user: str) -> Iterator[str]:
     hours = [[format_core_hours(getattr(row.sums, f"{part}_core_ms")) for part in parts] for row in found.rows]
     wide = max(9, *(len(one) for row in hours for one in row))
     for row, amounts in zip(found.rows, hours, strict=True):
-        told = "  ".join(f"{part} {amount:>{wide}}" for part, amount in zip(parts, amounts, strict=True))
+        told = "  ".join(f"{part} {amount:>{wide}}" for part, amount in zip(("requested", *parts[1:]), amounts, strict=True))
         yield f"  {row.name:<{width}}  {row.user:<{who}}  {told}   {advised_words(row, user)}".rstrip()
 
 

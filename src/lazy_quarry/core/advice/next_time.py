@@ -24,7 +24,7 @@ LEAST_GROWTH, ALIKE = 0.25, 0.7
 
 
 @dataclass(frozen=True, slots=True)
-class PastRun:
+class RunToLearnFrom:
     """A run of the past: seconds it took, memory in MiB for each core, cores held and kept busy; what was asked for of each.
 
     ``late`` and ``full`` are runs that were stopped at their walltime, or for their memory: they needed more than they have here.
@@ -51,7 +51,7 @@ class Growth:
 
 
 @dataclass(frozen=True, slots=True)
-class Bound:
+class LeastAmount:
     """A bound for a further run: from how many runs, their least and greatest, and the size that it grows with."""
 
     value: float
@@ -70,7 +70,7 @@ def bound_of(
     failed: Sequence[float] = (),
     parameters: Sequence[tuple[tuple[str, str], ...]] = (),
     ahead: Sequence[tuple[tuple[str, str], ...]] = (),
-) -> Bound | None:
+) -> LeastAmount | None:
     """The bound for further runs; None without any run.
 
     ``values`` are of runs that came to their end, ``failed`` what others had when it was not enough. ``parameters`` are those of
@@ -81,12 +81,12 @@ def bound_of(
         return None
     if not known:
         most = max(failed)
-        return Bound(2 * most, len(failed), min(failed), most, above_failed=True, only_failed=True)
+        return LeastAmount(2 * most, len(failed), min(failed), most, above_failed=True, only_failed=True)
     growth = _growth(known, parameters, ahead) if len(parameters) == len(known) else None
     rest = [value / _scale(own, growth) for value, own in zip(known, parameters, strict=True)] if growth else known
     found = _bound(rest, max(1, len(ahead))) * (growth.at**growth.power if growth else 1.0)
     reached = max(failed, default=0.0) * FAILED_MARGIN
-    return Bound(max(found, reached), len(known) + len(failed), min(known), max(known), growth, reached > found)
+    return LeastAmount(max(found, reached), len(known) + len(failed), min(known), max(known), growth, reached > found)
 
 
 def _bound(values: Sequence[float], ahead: int) -> float:
@@ -153,8 +153,8 @@ class NextTime:
     """The request to make: the walltime in seconds, the memory in MiB for each core, cores; None where it stays as it is."""
 
     runs: int
-    walltime: Bound | None
-    memory: Bound | None
+    walltime: LeastAmount | None
+    memory: LeastAmount | None
     walltime_s: int | None
     memory_mib: int | None
     busy: float
@@ -163,7 +163,7 @@ class NextTime:
     """Core-hours that these runs requested and did not use, and that would not have been requested."""
 
 
-def next_time(runs: Sequence[PastRun], ahead: Sequence[tuple[tuple[str, str], ...]] = ()) -> NextTime | None:
+def next_time(runs: Sequence[RunToLearnFrom], ahead: Sequence[tuple[tuple[str, str], ...]] = ()) -> NextTime | None:
     """Advice from comparable runs, the newest first; None without any."""
     if not runs:
         return None

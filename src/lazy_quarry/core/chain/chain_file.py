@@ -14,7 +14,7 @@ from lazy_quarry.core.header.check import override_values
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error, hint
 from lazy_quarry.core.header.keys import CONDITIONS, KEYS, notify
 from lazy_quarry.core.header.nearest import closest
-from lazy_quarry.core.header.toml_places import Place, nearest_place, scan
+from lazy_quarry.core.header.toml_places import TextPlace, nearest_place, scan
 from lazy_quarry.core.header.values import job_name, texts
 from lazy_quarry.core.header.variable_names import check_parameter_name
 from lazy_quarry.core.job.notice import Notify
@@ -39,7 +39,7 @@ class ChainRead:
 
     chain: Chain | None
     findings: tuple[Diagnostic, ...] = ()
-    places: dict[tuple[str, ...], Place] = field(default_factory=dict)
+    places: dict[tuple[str, ...], TextPlace] = field(default_factory=dict)
     waits: dict[str, tuple[tuple[str, str], ...]] = field(default_factory=dict)
 
     def line(self, job: str, *path: str) -> int:
@@ -94,7 +94,7 @@ class _Reader:
         self,
         text: str,
         values: dict[str, Any],
-        places: dict[tuple[str, ...], Place],
+        places: dict[tuple[str, ...], TextPlace],
         faults: list[Diagnostic],
         scripts: Mapping[str, str | None],
     ) -> None:

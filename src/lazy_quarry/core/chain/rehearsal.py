@@ -16,7 +16,7 @@ Waits = Mapping[str, tuple[tuple[str, str], ...]]
 
 
 @dataclass(frozen=True, slots=True)
-class Rehearsed:
+class RehearsedJob:
     """A job of a rehearsed chain. Without times it doesn't run, for this reason."""
 
     name: str
@@ -41,12 +41,12 @@ class Supposed:
 
 
 @dataclass(frozen=True, slots=True)
-class Rehearsal:
+class ChainRehearsal:
     """The whole of it: when all is done, what it costs at most, and each job. None: some job finds no place."""
 
     ends_ms: int | None
     most_core_ms: int
-    jobs: tuple[Rehearsed, ...]
+    jobs: tuple[RehearsedJob, ...]
 
 
 class Rehearsing:
@@ -78,7 +78,7 @@ class Rehearsing:
         self.plan = plan
         self.fields: dict[frozenset[object], Timeline] = {}
 
-    def rehearse(self) -> Rehearsal:
+    def rehearse(self) -> ChainRehearsal:
         """Place them all."""
         for name in ordered(self.waits):
             if name not in self.times and name not in self.out:
@@ -93,8 +93,8 @@ class Rehearsing:
             begin, end = self.times.get(name, (None, None))
             cost = self._cost(name) if end is not None and name in self.requests else 0
             most += cost
-            jobs.append(Rehearsed(name, begin, end, left.get(name, 0), cost, self.out.get(name, "")))
-        return Rehearsal(None if lost else done, most, tuple(jobs))
+            jobs.append(RehearsedJob(name, begin, end, left.get(name, 0), cost, self.out.get(name, "")))
+        return ChainRehearsal(None if lost else done, most, tuple(jobs))
 
     def _place(self, name: str) -> None:
         begin = self.now_ms

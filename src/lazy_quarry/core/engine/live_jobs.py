@@ -8,7 +8,7 @@ from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.plan.planner import request_key
 
 
-class Line:
+class WaitingLine:
     """Waiting jobs of one user and account whose requests the planner treats alike: among them only who came first decides."""
 
     __slots__ = ("by_task", "key", "places", "request", "unstarted", "user")
@@ -22,9 +22,9 @@ class Line:
         self.unstarted = 0
         """Jobs that count as waiting in limits: all that don't run, but not tasks of arrays."""
 
-    def copy(self) -> "Line":
+    def copy(self) -> "WaitingLine":
         """One that changes apart from this one."""
-        other = object.__new__(Line)
+        other = object.__new__(WaitingLine)
         other.key, other.user, other.request, other.by_task = self.key, self.user, self.request, self.by_task
         other.places, other.unstarted = list(self.places), self.unstarted
         return other
@@ -36,7 +36,7 @@ class LiveJobs(Tracked[int, Job]):
     def __init__(self, *entries: Any) -> None:
         super().__init__(*entries)
         self.running: dict[int, Job] = {}
-        self.lines: dict[tuple, Line] = {}
+        self.lines: dict[tuple, WaitingLine] = {}
         self.arrays: set[int] = set()
         self.doomed: set[int] = set()
         """Jobs that can never start, and arrays with such tasks."""
@@ -44,7 +44,7 @@ class LiveJobs(Tracked[int, Job]):
         """Jobs that may not start before some instant."""
         self.touched: set[int] = set()
         """Jobs that were changed or removed since somebody last took this."""
-        self._line_of: dict[int, Line] = {}
+        self._line_of: dict[int, WaitingLine] = {}
         for job in self.values():
             self._add(job)
 
@@ -104,13 +104,13 @@ class LiveJobs(Tracked[int, Job]):
             else:
                 insort(line.places, place)
 
-    def _line(self, job: Job) -> Line:
+    def _line(self, job: Job) -> WaitingLine:
         array = job.request.array
         alone = array is not None and (array.nodes or job.waits_by_task)
         key = (job.user, job.request.account, request_key(job.request), array is not None, bool(alone))
         line = self.lines.get(key)
         if line is None:
-            line = self.lines[key] = Line(key, job)
+            line = self.lines[key] = WaitingLine(key, job)
         return line
 
     def _remove(self, job: Job) -> None:

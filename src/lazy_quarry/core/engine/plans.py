@@ -6,7 +6,7 @@ from heapq import merge
 from itertools import islice
 
 from lazy_quarry.core.engine.events import BroughtForward, Ended, Event, Started, Submitted
-from lazy_quarry.core.engine.live_jobs import Line, may_start
+from lazy_quarry.core.engine.live_jobs import WaitingLine, may_start
 from lazy_quarry.core.engine.meters import budgets_at
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Origin, Phase
@@ -19,7 +19,7 @@ from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import Owner, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.plan import Plan, expected_end, make_plan
 from lazy_quarry.core.plan.planner import Planner
-from lazy_quarry.core.plan.queue import Queue
+from lazy_quarry.core.plan.queue import TurnQueue
 from lazy_quarry.core.plan.standing import Turn, Turns, exchanged
 from lazy_quarry.core.site import Closure, Site, Window
 from lazy_quarry.core.units import HOUR_MS
@@ -196,7 +196,7 @@ class Plans:
             if limits.bounded:
                 # A job past its limit has its cores until its end is reported, so it still counts for a moment.
                 limits.use(owner_of(job), job.queue, at_ms, expected_end(until, at_ms), job.claim)
-        queue: Queue | list[PlanRequest]
+        queue: TurnQueue | list[PlanRequest]
         queue = order if isinstance(order, LineQueue) else [self.plan_request(job, at_ms) for job in order]
         return make_plan(
             self.planner,
@@ -282,7 +282,7 @@ class Plans:
         return (jobs[turn[3]] for turn in merge(*lines))
 
     @staticmethod
-    def _line_turns(line: Line, turns: Turns) -> Iterator[Turn]:
+    def _line_turns(line: WaitingLine, turns: Turns) -> Iterator[Turn]:
         gives_way, hours = turns.standing(line.user, line.request)
         return ((gives_way, submitted / HOUR_MS - hours, submitted, number) for submitted, number in line.places)
 

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from lazy_quarry.core.header.diagnostic import Diagnostic, Fix, error
-from lazy_quarry.core.header.toml_places import LONG_NUMBER, MOST_LEVELS, Place, Scan, nearest_place, scan
+from lazy_quarry.core.header.toml_places import LONG_NUMBER, MOST_LEVELS, Scan, TextPlace, nearest_place, scan
 from lazy_quarry.core.plain_text import shortened
 
 MOST_SCRIPT, MOST_HEADER = 2**20, 64 * 2**10
@@ -37,18 +37,18 @@ class Block:
     last_line: int
     toml: str
     values: dict[str, Any] = field(default_factory=dict)
-    places: dict[tuple[str, ...], Place] = field(default_factory=dict)
+    places: dict[tuple[str, ...], TextPlace] = field(default_factory=dict)
     broken: frozenset[str] = frozenset()
     """Keys in lines that are no TOML: their values are not among ``values``."""
 
-    def place(self, *path: str) -> Place:
+    def place(self, *path: str) -> TextPlace:
         """Where a key stands, else its table or what stands in it, else the block's opening line."""
         if found := nearest_place(self.places, path):
             return found
         below = [place for known, place in self.places.items() if known[:1] == path[:1]]
         if below:
             return min(below, key=lambda place: place.line)
-        return Place(self.first_line, 1, self.first_line)
+        return TextPlace(self.first_line, 1, self.first_line)
 
 
 def unfit(text: str) -> list[Diagnostic]:
@@ -213,7 +213,7 @@ def _block_of(lines: list[str], opening: int, closing: int) -> tuple[Block, list
 
 
 def read_toml(
-    toml: str, seen: Scan, first_line: int, places: dict[tuple[str, ...], Place], mark: str = ""
+    toml: str, seen: Scan, first_line: int, places: dict[tuple[str, ...], TextPlace], mark: str = ""
 ) -> tuple[dict[str, Any], list[Diagnostic], frozenset[str]]:
     """The values of a text, statements that can't be read being left out; each of these is told.
 

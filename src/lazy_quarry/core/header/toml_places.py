@@ -17,7 +17,7 @@ _WORD = re.compile(r"""[A-Za-z0-9_-]+|"[^"]*"|'[^']*'""")
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class TextPlace:
     """Where a key stands in the file: its line, the column of its value, and the last line of the value."""
 
     line: int
@@ -41,7 +41,7 @@ class _Level:
 class Scan:
     """The findings of one pass. ``deep_line`` is the first line that is nested too deep, or 0."""
 
-    places: dict[tuple[str, ...], Place] = field(default_factory=dict)
+    places: dict[tuple[str, ...], TextPlace] = field(default_factory=dict)
     statements: list[tuple[int, int]] = field(default_factory=list)
     """First and last line of each key with its value, and of each table's heading."""
     deep_line: int = 0
@@ -69,7 +69,7 @@ def _numbered(words: tuple[str, ...], begins_one: bool, elements: dict[tuple[str
     return path
 
 
-def nearest_place(places: Mapping[tuple[str, ...], Place], path: tuple[str, ...]) -> Place | None:
+def nearest_place(places: Mapping[tuple[str, ...], TextPlace], path: tuple[str, ...]) -> TextPlace | None:
     """Where a key stands, else the table that it is in."""
     return next((places[path[:end]] for end in range(len(path), 0, -1) if path[:end] in places), None)
 
@@ -90,7 +90,7 @@ def scan(toml: str, line: int, indent: int) -> Scan:
         elif level.path is not None:
             for end in range(len(level.path) + 1, len(level.path) + len(words) + 1):
                 column = level.begun - line_start + 1 + indent
-                found.places.setdefault((*level.path, *words)[:end], Place(line, column, line))
+                found.places.setdefault((*level.path, *words)[:end], TextPlace(line, column, line))
 
     def end_statement() -> None:
         top = levels[0]
@@ -98,7 +98,7 @@ def scan(toml: str, line: int, indent: int) -> Scan:
             path = (*(top.path or ()), *_words(top.key))
             if path in found.places and found.places[path].line == first:
                 here = found.places[path]
-                found.places[path] = Place(here.line, here.column, line)
+                found.places[path] = TextPlace(here.line, here.column, line)
         if top.in_value or top.key.strip():
             found.statements.append((first, line))
         top.key, top.in_value, top.begun = "", False, 0
@@ -141,7 +141,7 @@ def scan(toml: str, line: int, indent: int) -> Scan:
                 found.deep_line = found.deep_line or line
             level.path = _numbered(words[:MOST_LEVELS], heading.startswith("[["), elements)
             if level.path:  # a heading that names nothing is no TOML
-                found.places.setdefault(level.path, Place(line, 1 + indent, line))
+                found.places.setdefault(level.path, TextPlace(line, 1 + indent, line))
             level.key = heading
         elif token == "}" and len(levels) > 1:
             levels.pop()

@@ -17,7 +17,7 @@ from lazy_quarry.errors import Impossible
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class NodeShare:
     """A number of nodes of a job that each give the same amount."""
 
     nodes: int
@@ -37,7 +37,7 @@ class Need:
 
     queue: str
     eligible: tuple[str, ...]
-    parts: tuple[Part, ...]
+    parts: tuple[NodeShare, ...]
     gpus: int
     scratch_mib: int
     whole: bool
@@ -93,11 +93,11 @@ def ranks_on(request: Request, nodes: int) -> int:
     return nodes * request.ranks_per_node if request.ranks_per_node else request.ranks
 
 
-def parts_on(request: Request, nodes: int) -> tuple[Part, ...]:
+def parts_on(request: Request, nodes: int) -> tuple[NodeShare, ...]:
     """Amounts that each node gives when the ranks are spread over ``nodes`` of them."""
     ranks = ranks_on(request, nodes)
     return tuple(
-        Part(count, each, each * request.threads, memory_on_node(request.memory, each, ranks, request.threads))
+        NodeShare(count, each, each * request.threads, memory_on_node(request.memory, each, ranks, request.threads))
         for count, each in deal(ranks, nodes)
     )
 
@@ -117,7 +117,7 @@ def eligible_nodes(request: Request, queue: Queue, site: Site) -> list[Node]:
     ]
 
 
-def _hosts(node: Node, part: Part, request: Request) -> bool:
+def _hosts(node: Node, part: NodeShare, request: Request) -> bool:
     return (
         node.cores >= part.cores
         and node.memory_mib >= part.memory_mib
@@ -135,7 +135,7 @@ class _Nodes:
         self._samples = dict(zip(self._shapes, nodes, strict=True))
         self._counts = Counter(self._shapes)
 
-    def fit(self, parts: Sequence[Part], request: Request) -> bool:
+    def fit(self, parts: Sequence[NodeShare], request: Request) -> bool:
         """True when there are enough nodes for each part."""
         needed = 0
         for part in parts:  # fuller first, so each later part may also use what is left of the earlier one's hosts
@@ -145,7 +145,7 @@ class _Nodes:
                 return False
         return True
 
-    def names(self, part: Part, request: Request) -> tuple[str, ...]:
+    def names(self, part: NodeShare, request: Request) -> tuple[str, ...]:
         """The nodes that could host a part."""
         hosts = {shape for shape, node in self._samples.items() if _hosts(node, part, request)}
         return tuple(node.name for node, shape in zip(self.nodes, self._shapes, strict=True) if shape in hosts)
@@ -198,12 +198,12 @@ def _dealt(request: Request, queue: Queue, nodes: _Nodes, count: int) -> Need | 
 
 
 def _wherever(request: Request, queue: Queue, nodes: Sequence[Node]) -> Need | None:
-    parts: list[Part] = []
+    parts: list[NodeShare] = []
     eligible: list[Node] = []
     hosted = 0
     for each in range(1, request.ranks + 1):
         memory = memory_on_node(request.memory, each, request.ranks, request.threads)
-        part = Part(0, each, each * request.threads, memory)
+        part = NodeShare(0, each, each * request.threads, memory)
         hosts = [node for node in nodes if _hosts(node, part, request)]
         if not hosts:
             break

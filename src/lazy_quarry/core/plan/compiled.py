@@ -91,6 +91,7 @@ def _preference(times, free, used, node, start, now, traits, rank):
     if start > now:
         return traits[node] * size + rank[node]
     spare = np.int64(free[0, node, _after(times, used, node, start) - 1])
+    # One number in place of three compared in turn; a node has fewer than a million cores.
     return (traits[node] * 1_000_000 + spare) * size + rank[node]
 
 
@@ -180,6 +181,8 @@ def _find_several(
             coming[part, place] = place
         for place in range(count // 2 - 1, -1, -1):
             _sink(coming[part], early[part], place, count)
+    # The instant only moves on, to where the next of the nodes that are coming could host: no start between two of these could be
+    # the answer. Whenever it moves, all parts are looked at again, for a stretch that hosted one of them may have closed.
     at, settled = not_before, False
     while not settled:
         wanted, settled = 0, True
@@ -228,6 +231,8 @@ def _find_several(
                 break
             if hosts[part] < wanted:
                 return np.int64(-1)
+    # What was learnt stays for the next search of this kind: a node can't host it earlier than was found here. Those that host it now
+    # could do so from this instant on, though their stretch began before.
     for part in range(parts):
         own = bounds[rows[part]]
         for place in range(hosts[part]):

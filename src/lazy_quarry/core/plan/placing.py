@@ -9,7 +9,7 @@ from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import FAR, Placement, PlanRequest
 from lazy_quarry.core.plan.planner import Planner, user_of
 from lazy_quarry.core.plan.policies import POLICIES
-from lazy_quarry.core.plan.queue import Queue
+from lazy_quarry.core.plan.queue import TurnQueue
 from lazy_quarry.core.plan.startable_kinds import Kind, OpenKinds
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waiting import Unplaced
@@ -34,7 +34,7 @@ class Placing:
         *,
         timelines: dict[frozenset[Window], Timeline],
         limits: LimitRows,
-        queue: Queue,
+        queue: TurnQueue,
         valid_until_ms: int,
         earlier: Earlier,
     ) -> None:
@@ -86,7 +86,7 @@ class Placing:
         while self._place_next():
             pass
 
-    def follow(self, queue: Queue, added: PlanRequest | None = None) -> None:
+    def follow(self, queue: TurnQueue, added: PlanRequest | None = None) -> None:
         """The rest of the queue has changed: jobs left it, or one was added, behind all that were tried."""
         self._queue = queue
         # Once all were tried, only what is added is left.

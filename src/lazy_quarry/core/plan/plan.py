@@ -8,7 +8,7 @@ from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import FAR, Placement, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.placing import Placing
 from lazy_quarry.core.plan.planner import Planner
-from lazy_quarry.core.plan.queue import ListedQueue, Queue
+from lazy_quarry.core.plan.queue import ListedQueue, TurnQueue
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Closure, Site, Window
@@ -32,7 +32,7 @@ def make_plan(
     planner: Planner,
     now_ms: int,
     running: Sequence[PlannedAllocation],
-    waiting: Queue | Sequence[PlanRequest],
+    waiting: TurnQueue | Sequence[PlanRequest],
     *,
     closures: Sequence[Closure] = (),
     windows: Sequence[Window] = (),
@@ -189,7 +189,7 @@ class Plan:
 
     # -- what happens to it ------------------------------------------------------------------------
 
-    def follow(self, queue: Queue, added: PlanRequest | None = None) -> None:
+    def follow(self, queue: TurnQueue, added: PlanRequest | None = None) -> None:
         """The queue has changed behind all that were tried: some have left it, or one was added."""
         self._placing.follow(queue, added)
 

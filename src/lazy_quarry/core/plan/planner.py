@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lazy_quarry.core.header.keys import PLANNED
-from lazy_quarry.core.job.needs import Need, Part
+from lazy_quarry.core.job.needs import Need, NodeShare
 from lazy_quarry.core.job.queue_fit import queue_fit
 from lazy_quarry.core.job.rates import charge, counted, most_counted
 from lazy_quarry.core.job.request import Request
@@ -221,7 +221,7 @@ class Planner:
         nodes = [self.table.index[placed.node] for placed in placement.allocations]
         timeline.take(nodes, [placed.amount for placed in placement.allocations], placement.start_ms, placement.end_ms)
 
-    def _amount(self, prepared: _PreparedNeed, part: Part, node: int) -> Amount:
+    def _amount(self, prepared: _PreparedNeed, part: NodeShare, node: int) -> Amount:
         if prepared.need.whole:
             cores, memory, gpus, scratch = (int(value) for value in self.table.capacity[:, node])
             return cores, memory, gpus, scratch

@@ -6,7 +6,7 @@ from typing import Protocol
 from lazy_quarry.core.plan.placement import PlanRequest
 
 
-class Queue(Protocol):
+class TurnQueue(Protocol):
     """Jobs that wait, and the kinds that there are of them."""
 
     def samples(self) -> Iterable[tuple[PlanRequest, int]]:

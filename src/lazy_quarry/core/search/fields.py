@@ -14,7 +14,7 @@ DAY_MS = 24 * HOUR_MS
 
 
 @dataclass(frozen=True, slots=True)
-class Field:
+class SearchField:
     """A field: what people call it, where its value is kept (a name of :class:`Facts`), its kind, what it means.
 
     ``number`` reads a value of kind *number* as it is kept; ``words`` is several words, one to a line.
@@ -51,37 +51,39 @@ def _bytes(text: str) -> int:
 FIELDS = {
     field.name: field
     for field in (
-        Field("name", "name", "word", "its name; * and ? stand for any signs, or for one"),
-        Field("state", "state", "word", "how it ended: done, failed, overtime, overmemory, cancelled, lost, skipped"),
-        Field("user", "user", "word", "whose it is"),
-        Field("account", "account", "word", "what it is charged to"),
-        Field("queue", "queue", "word", "where it ran"),
-        Field("tier", "tier", "word", "its level of service"),
-        Field("node", "nodes", "words", "a node that it ran on"),
-        Field("parameter", "parameters", "words", "a parameter of a task, as grid=fine"),
-        Field("argument", "arguments", "words", "a word given to the script; of your own jobs alone"),
-        Field("path", "path", "word", "the script's file"),
-        Field("reason", "reason", "word", "why it ended so, in words"),
-        Field("signal", "signal", "word", "the signal that ended it"),
-        Field("exit", "exit", "number", "its exit status", _count),
-        Field("job", "of", "number", "its number; of a task that of its array", _count),
-        Field("task", "task", "number", "the number of a task; with it, tasks are found one by one", _count),
-        Field("attempt", "attempt", "number", "how often it was started", _count),
-        Field("cores", "cores", "number", "cores that it held", _count),
-        Field("gpus", "gpus", "number", "GPUs that it held", _count),
-        Field("memory", "memory_mib", "number", "the most memory that it used", parse_size),
-        Field("requested-memory", "requested_mib", "number", "the memory that it held", parse_size),
-        Field("walltime", "walltime_s", "number", "the walltime that it requested", parse_duration),
-        Field("took", "took_s", "number", "how long it ran", parse_duration),
-        Field("waited", "waited_s", "number", "how long it waited", parse_duration),
-        Field("cpu", "cpu_ms", "number", "its CPU time", _ms),
-        Field("read", "read_bytes", "number", "how much it read", _bytes),
-        Field("written", "written_bytes", "number", "how much it wrote", _bytes),
-        Field("charge", "charge_core_ms", "number", "core-hours that it was charged", _hours),
-        Field("submitted", "submitted_ms", "instant", "when it was submitted"),
-        Field("started", "started_ms", "instant", "when it started last"),
-        Field("ended", "ended_ms", "instant", "when it ended"),
-        Field("text", "", "text", "what stands in its script, or in the end of what it printed"),
+        SearchField("name", "name", "word", "its name; * and ? stand for any signs, or for one"),
+        SearchField(
+            "state", "state", "word", "how it ended: done, failed, overtime, overmemory, cancelled, lost, skipped"
+        ),
+        SearchField("user", "user", "word", "whose it is"),
+        SearchField("account", "account", "word", "what it is charged to"),
+        SearchField("queue", "queue", "word", "where it ran"),
+        SearchField("tier", "tier", "word", "its level of service"),
+        SearchField("node", "nodes", "words", "a node that it ran on"),
+        SearchField("parameter", "parameters", "words", "a parameter of a task, as grid=fine"),
+        SearchField("argument", "arguments", "words", "a word given to the script; of your own jobs alone"),
+        SearchField("path", "path", "word", "the script's file"),
+        SearchField("reason", "reason", "word", "why it ended so, in words"),
+        SearchField("signal", "signal", "word", "the signal that ended it"),
+        SearchField("exit", "exit", "number", "its exit status", _count),
+        SearchField("job", "of", "number", "its number; of a task that of its array", _count),
+        SearchField("task", "task", "number", "the number of a task; with it, tasks are found one by one", _count),
+        SearchField("attempt", "attempt", "number", "how often it was started", _count),
+        SearchField("cores", "cores", "number", "cores that it held", _count),
+        SearchField("gpus", "gpus", "number", "GPUs that it held", _count),
+        SearchField("memory", "memory_mib", "number", "the most memory that it used", parse_size),
+        SearchField("requested-memory", "requested_mib", "number", "the memory that it held", parse_size),
+        SearchField("walltime", "walltime_s", "number", "the walltime that it requested", parse_duration),
+        SearchField("took", "took_s", "number", "how long it ran", parse_duration),
+        SearchField("waited", "waited_s", "number", "how long it waited", parse_duration),
+        SearchField("cpu", "cpu_ms", "number", "its CPU time", _ms),
+        SearchField("read", "read_bytes", "number", "how much it read", _bytes),
+        SearchField("written", "written_bytes", "number", "how much it wrote", _bytes),
+        SearchField("charge", "charge_core_ms", "number", "core-hours that it was charged", _hours),
+        SearchField("submitted", "submitted_ms", "instant", "when it was submitted"),
+        SearchField("started", "started_ms", "instant", "when it started last"),
+        SearchField("ended", "ended_ms", "instant", "when it ended"),
+        SearchField("text", "", "text", "what stands in its script, or in the end of what it printed"),
     )
 }
 """By name. ``since:T`` and ``until:T`` are short for ``ended:>=T`` and ``ended:<=T``."""

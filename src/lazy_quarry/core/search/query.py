@@ -16,7 +16,7 @@ from functools import lru_cache
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.search.facts import Facts
-from lazy_quarry.core.search.fields import FIELDS, SHORT, Field, span_of
+from lazy_quarry.core.search.fields import FIELDS, SHORT, SearchField, span_of
 from lazy_quarry.core.search.plain_words import STATES, time_at
 from lazy_quarry.errors import BadValue
 
@@ -52,7 +52,7 @@ class Phrase:
 class Term:
     """One condition: a field (None: anywhere), the values of which one is to be met, whether the opposite is meant."""
 
-    field: Field | None
+    field: SearchField | None
     wanted: tuple[Likeness | Between | Phrase, ...]
     opposite: bool = False
 
@@ -69,7 +69,7 @@ class Query:
 class Order:
     """By which field what is found is sorted."""
 
-    field: Field
+    field: SearchField
     down: bool
 
 
@@ -142,7 +142,7 @@ def _term(name: str | None, value: str, opposite: bool, now_ms: int, zone: tzinf
     return Term(field, tuple(_between(field, compared + one, now_ms, zone) for one in texts), opposite)
 
 
-def _between(field: Field, text: str, now_ms: int, zone: tzinfo) -> Between:
+def _between(field: SearchField, text: str, now_ms: int, zone: tzinfo) -> Between:
     def ends(part: str) -> tuple[float, float]:
         if field.kind == "instant":
             return span_of(part, now_ms, zone)

@@ -1,4 +1,4 @@
-"""Figures of what went on in a period: waits by size, use over the week, shares, and what was asked for and not used."""
+"""Figures of what went on in a period: waits by size, use over the week, shares, and what was requested and not used."""
 
 from collections.abc import Sequence
 from datetime import UTC, tzinfo
@@ -103,7 +103,7 @@ def shares_figure(found: Sequence[ShareLine], site: str, now_ms: int, zone: tzin
 def waste_figure(found: Waste, site: str, now_ms: int, zone: tzinfo = UTC) -> Figure:
     """Draw the requests of those who may win most, and what became of them. Raises :class:`QuarryError` where there is nothing."""
     if not found.rows:
-        raise QuarryError(f"all that was asked for {found.period.when} was used")
+        raise QuarryError(f"all that was requested {found.period.when} was used")
     layers: list[tuple[str, str, list[int]]] = [
         ("done", "used", [row.sums.used_core_ms for row in found.rows]),
         ("failed", "lost", [row.sums.lost_core_ms for row in found.rows]),

@@ -119,7 +119,7 @@ def printed_report(found: Answers, zone: tzinfo = UTC, anonymous: bool = False) 
         blocks.append(_sizes(found.waits))
     blocks += _drawn(lambda: rhythm_figure(found.rhythm, "", found.now_ms, zone))
     if found.waste.rows:
-        blocks += [Heading("Asked for and not used"), *(Paragraph(words) for words in _waste_words(found))]
+        blocks += [Heading("Requested and not used"), *(Paragraph(words) for words in _waste_words(found))]
         blocks += _drawn(lambda: waste_figure(found.waste, "", found.now_ms, zone))
         blocks.append(_waste(found.waste, names))
     blocks += [Heading("How it was worked out"), *(Paragraph(words) for words in METHOD)]
@@ -189,7 +189,7 @@ def _waste_words(found: Answers) -> list[str]:
     saved = sum(row.advised_core_ms for row in found.waste.rows)
     asked = max(1, total.asked_core_ms)
     words = (
-        f"Jobs asked for {format_core_hours(total.asked_core_ms)} core-hours, their cores for all of their walltime, and used "
+        f"Jobs requested {format_core_hours(total.asked_core_ms)} core-hours, their cores for all of their walltime, and used "
         f"{total.used_core_ms / asked:.0%} of that. Asking for less lets jobs start sooner, one's own and other people's."
     )
     if saved:
@@ -242,7 +242,7 @@ def _waste(found: Waste, names: _Names) -> Table:
         )
         for row in found.rows
     )
-    return Table(("name", "person", "asked", "used", "idle", "lost", "less as advised"), tuple(rows), left=2)
+    return Table(("name", "person", "requested", "used", "idle", "lost", "less as advised"), tuple(rows), left=2)
 
 
 def _drawn(make: Callable[[], Figure]) -> list[Block]:

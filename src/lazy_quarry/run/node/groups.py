@@ -29,7 +29,7 @@ _JOBS_FIRST = 500
 
 
 @cache
-def _bases(root: str = "/sys/fs/cgroup", own: str = "/proc/self/cgroup") -> dict[str, str]:
+def group_bases(root: str = "/sys/fs/cgroup", own: str = "/proc/self/cgroup") -> dict[str, str]:
     """The folders in which groups can be made, by the name of their hierarchy."""
     bases: dict[str, str] = {}
     for line in _read(own).splitlines():
@@ -88,13 +88,12 @@ def _write(path: str, text: str) -> bool:
 
 
 def _folder(hierarchy: str, name: str) -> str | None:
-    base = _bases().get(hierarchy)
+    base = group_bases().get(hierarchy)
     return None if base is None else f"{base}/{os.getuid()}-{name}"
 
 
 def _container(name: str) -> str | None:
-    bases = _bases()
-    return next((_folder(each, name) for each in _CONTAINING if each in bases), None)
+    return next((_folder(each, name) for each in _CONTAINING if each in group_bases()), None)
 
 
 def _unified(name: str) -> str | None:
@@ -121,7 +120,7 @@ def enter(name: str) -> bool:
 def look_up() -> None:
     """Find out once, in the agent, what each supervisor would else find out again."""
     _constant("/proc/self/oom_score_adj")
-    for base in _bases().values():
+    for base in group_bases().values():
         _constant(f"{base}/cpuset.mems")
 
 
@@ -186,7 +185,7 @@ def kill(name: str) -> bool:
 
 def remove(name: str) -> None:
     """Remove the groups of an attempt of which nothing is left."""
-    for hierarchy in _bases():
+    for hierarchy in group_bases():
         folder = _folder(hierarchy, name)
         if folder is not None:
             with suppress(OSError):

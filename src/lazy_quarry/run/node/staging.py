@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import glob
 import os
-import shutil
 from collections.abc import Callable, Iterable
-from contextlib import suppress
 
 from lazy_quarry.files import given
 
@@ -96,20 +94,11 @@ def _copy_file(source: str, target: str, go_on: Callable[[], bool]) -> None:
     if not go_on():
         raise Stopped
     os.makedirs(os.path.dirname(target) or ".", exist_ok=True)
-    short = f"{target}.{os.getpid()}.part"
-    try:
-        with open(given.opened(source), "rb", 0) as read, open(given.fresh(short), "wb", 0) as write:
-            # A file that grows meanwhile is copied as far as it was; the kernel's own have no size.
-            left = os.fstat(read.fileno()).st_size or _MOST_UNSIZED
-            while left > 0 and (chunk := read.read(min(left, _CHUNK))):
-                left -= len(chunk)
-                while chunk:  # a write may be short, as when the disk is nearly full
-                    chunk = chunk[write.write(chunk) :]
-                if not go_on():
-                    raise Stopped
-        shutil.copystat(source, short)
-        os.replace(short, target)
-    except BaseException:
-        with suppress(OSError):
-            os.unlink(short)
-        raise
+    with open(given.opened(source), "rb", 0) as read, given.replacing(target, 0o600, like=source) as write:
+        # A file that grows meanwhile is copied as far as it was; the kernel's own have no size.
+        left = os.fstat(read.fileno()).st_size or _MOST_UNSIZED
+        while left > 0 and (chunk := read.read(min(left, _CHUNK))):
+            left -= len(chunk)
+            write.write(chunk)
+            if not go_on():
+                raise Stopped

@@ -29,16 +29,16 @@ class Start:
 
     def __init__(self, folder: Path, intent: Intent) -> None:
         self.folder, self.intent = folder, intent
-        self._source = self._output = self._errors = -1
+        self.source = self.output = self.errors = -1
 
     def open_files(self) -> None:
         """Open input, output and errors. Raises :class:`Unstartable`."""
         paths = self.intent.paths
         os.umask(0o027 if self.intent.results.group else 0o077)
-        self._output = self._open_output(paths.output)
-        self._errors = self._output if paths.errors == paths.output else self._open_output(paths.errors)
+        self.output = self._open_output(paths.output)
+        self.errors = self.output if paths.errors == paths.output else self._open_output(paths.errors)
         try:
-            self._source = given.opened(paths.input or "/dev/null")
+            self.source = given.opened(paths.input or "/dev/null")
         except OSError as fault:
             raise Unstartable(f"its input {paths.input} cannot be read: {fault.strerror}") from None
 
@@ -56,12 +56,12 @@ class Start:
 
     def spawn(self, seconds_left: float) -> int:
         """Start the script in a session of its own; returns its number. Raises :class:`Unstartable`."""
-        command = self._command_file()
+        command = self.command_file()
         environment = {
             **self.intent.command.environment,
             "LQ_DEADLINE": str(int(time.time() + seconds_left)),
         }
-        self._take_on()
+        self.take_on()
         limits = self.intent.limits
         try:
             with groups.limits(self.folder.name, limits.memory_mib, limits.cores):
@@ -70,9 +70,9 @@ class Start:
                     [command, *self.intent.command.arguments],
                     environment,
                     file_actions=[
-                        (os.POSIX_SPAWN_DUP2, self._source, 0),
-                        (os.POSIX_SPAWN_DUP2, self._output, 1),
-                        (os.POSIX_SPAWN_DUP2, self._errors, 2),
+                        (os.POSIX_SPAWN_DUP2, self.source, 0),
+                        (os.POSIX_SPAWN_DUP2, self.output, 1),
+                        (os.POSIX_SPAWN_DUP2, self.errors, 2),
                     ],
                     setsid=True,
                     setsigmask=[],
@@ -84,13 +84,13 @@ class Start:
             raise Unstartable(f"it could not be started: {fault}") from None
         with suppress(OSError):  # it runs; a full disk must not lose it
             ours.write(f"{self.folder}/session", str(started))
-        for fd in {self._source, self._output, self._errors}:
+        for fd in {self.source, self.output, self.errors}:
             os.close(fd)
         os.sched_setaffinity(0, limits.cores)  # leaving a group of cores lifts it
         os.chdir("/")  # so that the job's folder can be removed while it runs
         return started
 
-    def _take_on(self) -> None:
+    def take_on(self) -> None:
         """Set what the job inherits: its directory, its cores, no core files."""
         directory = self.intent.paths.directory
         try:
@@ -100,7 +100,7 @@ class Start:
         os.sched_setaffinity(0, self.intent.limits.cores)
         resource.setrlimit(resource.RLIMIT_CORE, (0, resource.getrlimit(resource.RLIMIT_CORE)[1]))
 
-    def _command_file(self) -> str:
+    def command_file(self) -> str:
         """The file that is started: the script after what prepares it, in the modules that it names."""
         command = self._prepared()
         if not self.intent.command.modules:

@@ -27,7 +27,7 @@ from lazy_quarry.run.relay import Later, Never, NotNow, Relay, send
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.mail.letters import budget_lines, chain_lines, job_lines, message, subject_of
 from lazy_quarry.site.mail.mail_folder import Letter, MailFolder
-from lazy_quarry.site.session import Present
+from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.views.chain_views import ChainView
 from lazy_quarry.views.job_detail import JobDetail
@@ -77,15 +77,15 @@ class Mailer:
 
     def __init__(
         self,
-        present: Present,
+        session: Session,
         relay: Relay | None,
         sender: str,
         detail: Callable[[Caller, int], JobDetail],
         chain: Callable[[Caller, int], ChainView],
     ) -> None:
-        self.present, self.relay, self.sender = present, relay, sender
+        self.session, self.relay, self.sender = session, relay, sender
         self._detail, self._chain = detail, chain
-        self.folder = MailFolder(present.journal.folder)
+        self.folder = MailFolder(session.journal.folder)
         self._folder_lock = threading.Lock()
         self._due: deque[Due] = deque()
         self._timed: dict[int, list[tuple[int, str, Notify]]] = {}
@@ -94,20 +94,20 @@ class Mailer:
         self._begun: set[int] = set()
         """Arrays of which the first start is noted."""
         self._wake, self._left = threading.Event(), threading.Event()
-        self._pauses: dict[str, tuple[float, float]] = {}
+        self.pauses: dict[str, tuple[float, float]] = {}
         """Letters that the relay did not take: the last pause, and when they are tried again."""
-        self._pause_s, self._next_try = FIRST_PAUSE_S, 0.0
+        self._pause_s, self.next_try = FIRST_PAUSE_S, 0.0
         """The same of a relay that takes nothing."""
         self.problem = ""
         """Why mail waits, or was refused; empty when all is well."""
         self._begin()
-        present.heard.append(self._hear)
+        session.heard.append(self._hear)
 
     def _begin(self) -> None:
         """Take in what happened since mail was written last, and what runs."""
-        present, journal = self.present, self.present.journal
-        with present.lock:
-            for number, record in present.engine.state.chains.items():
+        session, journal = self.session, self.session.journal
+        with session.lock:
+            for number, record in session.engine.state.chains.items():
                 self._chain_of |= {part.job: number for part in record.parts if part.job}
             if self.folder.mark is None:
                 with suppress(StateFolderError):
@@ -116,9 +116,9 @@ class Mailer:
                 for number, event in journal.events_after(self.folder.mark):
                     with suppress(QuarryError):
                         self._of_event(
-                            number, event, present.find(event.job) if isinstance(event, Started | Ended) else None
+                            number, event, session.find(event.job) if isinstance(event, Started | Ended) else None
                         )
-            for job in present.engine.state.running():
+            for job in session.engine.state.running():
                 self._await(job)
 
     # -- what is due -------------------------------------------------------------------------------
@@ -129,7 +129,7 @@ class Mailer:
         for number, event in enumerate(events, first):
             job = None
             if isinstance(event, Started | Ended):
-                job = over.get(event.job) or self.present.engine.state.jobs.get(event.job)
+                job = over.get(event.job) or self.session.engine.state.jobs.get(event.job)
             self._of_event(number, event, job)
         if self._due:
             self._wake.set()
@@ -138,7 +138,7 @@ class Mailer:
         if isinstance(event, ChainLinked):
             self._chain_of[event.number] = event.chain
         if isinstance(event, BudgetReached):
-            known = self.present.site.account.get(event.account)
+            known = self.session.site.account.get(event.account)
             if known is not None and known.mail:
                 word = f"budget{event.percent}"
                 self._due.append(Due(number, event.at_ms, 0, 0, word, known.mail, budget=event))
@@ -170,17 +170,17 @@ class Mailer:
             self._due.append(Due(number, at_ms, array, 0, "started", notify.to, told))
 
     def _of_chain(self, number: int, at_ms: int, chain: int) -> None:
-        record = self.present.engine.state.chains.get(chain)
+        record = self.session.engine.state.chains.get(chain)
         notify = chain_notice(record.source) if record is not None else None
         if record is None or notify is None:
             return
-        live = self.present.engine.state.jobs
+        live = self.session.engine.state.jobs
         if any(not part.job or part.job in live for part in record.parts):
             return
         phases = set[Phase]()
         for part in record.parts:
             with suppress(NoSuchJob):
-                job = self.present.find(part.job)
+                job = self.session.find(part.job)
                 if not job.planned:  # a clean-up that had nothing to do is no less than done
                     phases.add(job.phase)
         counts = {phase.value: 1 for phase in phases}
@@ -199,10 +199,10 @@ class Mailer:
             self._timed[job.number] = sorted(due, key=lambda one: one[0])
 
     def _look_at_clock(self) -> None:
-        with self.present.lock:
-            now, journal = self.present.now(), self.present.journal
+        with self.session.lock:
+            now, journal = self.session.now(), self.session.journal
             for number, due in list(self._timed.items()):
-                job = self.present.engine.state.jobs.get(number)
+                job = self.session.engine.state.jobs.get(number)
                 while due and due[0][0] <= now and job is not None:
                     at, word, notify = due.pop(0)
                     told = f"{number}-{job.attempt}-{word}"
@@ -233,23 +233,24 @@ class Mailer:
         wrote = bool(self._due)
         try:
             while self._due:
-                self._write(self._due[0])
+                self.write(self._due[0])
                 self._due.popleft()
             self._move_mark(1 if wrote else MARK_EVERY)
         except StateFolderError as fault:
             self._tell(str(fault))
             return
-        if self.relay is not None and time.monotonic() >= self._next_try:
+        if self.relay is not None and time.monotonic() >= self.next_try:
             self._send_all(self.relay)
 
     def _move_mark(self, least: int) -> None:
         """Nothing is due: an engine that starts need not look at events up to here. Several letters may be of one event."""
-        with self.present.lock, self._folder_lock:
-            number = self.present.journal.number
+        with self.session.lock, self._folder_lock:
+            number = self.session.journal.number
             if not self._due and number - (self.folder.mark or 0) >= least:
                 self.folder.begin(number)
 
-    def _write(self, due: Due) -> None:
+    def write(self, due: Due) -> None:
+        """Write a letter that is due into the folder, unless it is there."""
         if self.folder.knows(due.name):
             return  # it was written, and then the engine was killed
         try:
@@ -263,21 +264,21 @@ class Mailer:
 
     def _composed(self, due: Due, name: str) -> tuple[str, str, EmailMessage]:
         """The person whose letter it is, its subject, and the message."""
-        present, identity = self.present, self.present.journal.identity
-        site, now, zone, user = present.site.name, max(present.now(), due.at_ms), present.zone, ""
+        session, identity = self.session, self.session.journal.identity
+        site, now, zone, user = session.site.name, max(session.now(), due.at_ms), session.zone, ""
         if due.budget is not None:
             account = due.budget.account
-            line = next(one for one in present.account_lines() if one.account == account)
+            line = next(one for one in session.account_lines() if one.account == account)
             subject = f"[{site}] {account} has used {due.budget.percent} % of its budget"
             lines = budget_lines(due.budget, line)
         elif due.chain:
-            record = present.engine.state.chains.get(due.chain)
+            record = session.engine.state.chains.get(due.chain)
             user = record.user if record is not None else ""
-            view = self._chain(caller_of(present.site, user), due.chain)
+            view = self._chain(caller_of(session.site, user), due.chain)
             subject, lines = f"[{site}] chain {view.number} {view.name}: {view.state}", chain_lines(view, now, zone)
         else:
-            user = present.find(due.job).user
-            detail = self._detail(caller_of(present.site, user), due.job)
+            user = session.find(due.job).user
+            detail = self._detail(caller_of(session.site, user), due.job)
             subject, lines = subject_of(detail, due.word, site), job_lines(detail, due.word, now, zone)
         found = message(self.sender, due.to, subject, lines, name=name, identity=identity, at_ms=due.at_ms)
         return user, subject, found
@@ -288,7 +289,7 @@ class Mailer:
         for name, raw, since in waiting:
             if self._left.is_set():
                 return
-            pause, at = self._pauses.get(name, (0.0, 0.0))
+            pause, at = self.pauses.get(name, (0.0, 0.0))
             if at > now:
                 continue
             try:
@@ -299,15 +300,15 @@ class Mailer:
                 self._settle(name, "refused", str(refusal))
                 told = f"mail was refused, lq mail has it: {refusal}"
             except Later as delay:
-                self._pauses[name] = _longer(pause), now + _longer(pause)
+                self.pauses[name] = _longer(pause), now + _longer(pause)
                 told = self._given_up([(name, since)], str(delay)) or f"mail waits, and nothing of it is lost: {delay}"
             except NotNow as delay:
                 every = [(one, at) for one, _, at in waiting]
                 told = self._given_up(every, str(delay)) or f"mail waits, and nothing of it is lost: {delay}"
-                self._next_try, self._pause_s = now + self._pause_s, _longer(self._pause_s)
+                self.next_try, self._pause_s = now + self._pause_s, _longer(self._pause_s)
                 break
-        self._pauses = {name: one for name, one in self._pauses.items() if self.folder.waits(name)}
-        if told or not (self._pauses or any(letter.state == "refused" for letter in self.folder.letters(20))):
+        self.pauses = {name: one for name, one in self.pauses.items() if self.folder.waits(name)}
+        if told or not (self.pauses or any(letter.state == "refused" for letter in self.folder.letters(20))):
             self._tell(told)
 
     def _given_up(self, waiting: list[tuple[str, float]], why: str) -> str:
@@ -326,13 +327,13 @@ class Mailer:
     def _tell(self, words: str) -> None:
         if words != self.problem:
             self.problem = words
-            self.present.say_of_mail(words)
+            self.session.say_of_mail(words)
 
     def post(self, caller: Caller, to: str, subject: str, text: str, name: str, document: str) -> Outcome:
         """Mail a document (PDF, in base64) to somebody; see :meth:`SiteClient.post`."""
-        present = self.present
+        session = self.session
         if not ADDRESS.fullmatch(to):
-            return Outcome(0, False, f"{shortened(to)} is no address for mail")
+            return Outcome(0, False, f"{shortened(to)} is not a mail address")
         try:
             raw = b64decode(document, validate=True)
         except ValueError:
@@ -341,16 +342,16 @@ class Mailer:
             return Outcome(
                 0, False, f"the document has {format_bytes(len(raw))}, and mail at most {format_bytes(MOST_BYTES)}"
             )
-        at, site = present.now(), present.site.name
+        at, site = session.now(), session.site.name
         short = "".join(sign if sign.isalnum() or sign in "-_" else "-" for sign in name)[:80]
-        key = f"{present.journal.number:09d}-report-{at}-{short}"
+        key = f"{session.journal.number:09d}-report-{at}-{short}"
         found = message(
             self.sender,
             to,
             f"[{site}] {subject}",
             text.splitlines(),
             name=key,
-            identity=present.journal.identity,
+            identity=session.journal.identity,
             at_ms=at,
         )
         found.add_attachment(raw, maintype="application", subtype="pdf", filename=f"{short}.pdf")

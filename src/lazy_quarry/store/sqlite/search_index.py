@@ -24,8 +24,6 @@ from sqlalchemy import (
     Table,
     and_,
     bindparam,
-    create_engine,
-    event,
     func,
     literal_column,
     or_,
@@ -41,7 +39,8 @@ from lazy_quarry.core.search.query import Between, Likeness, Order, Phrase, Quer
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.files import ours
 from lazy_quarry.files.kinds import NotAFile
-from lazy_quarry.store.search_index import Entry
+from lazy_quarry.store.search_index import IndexEntry
+from lazy_quarry.store.sqlite.connections import connect_to
 
 FILE = "search.db"
 VERSION = 2
@@ -178,7 +177,7 @@ class SqlSearchIndex:
         )
         return set(jobs) - set(found)
 
-    def add(self, entries: Iterable[Entry], mark: int) -> None:
+    def add(self, entries: Iterable[IndexEntry], mark: int) -> None:
         """Put jobs in; an array takes the sums of its tasks, which are there before it."""
         put = list(entries)
 
@@ -299,24 +298,21 @@ def _made_ready(path: Path) -> None:
     os.close(fd)
 
 
+_STATEMENTS = (
+    "PRAGMA journal_mode=WAL",
+    "PRAGMA wal_autocheckpoint=200",  # its log has 1 MiB at most: the journal needs the disk more
+    "PRAGMA synchronous=NORMAL",  # what a power cut takes of it is put in again
+)
+
+
 def _connect(folder: Path | None) -> Engine:
-    if folder is None:
-        from sqlalchemy.pool import StaticPool
-
-        sql = create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
-    else:
+    if folder is not None:
         _made_ready(folder / FILE)
-        sql = create_engine(f"sqlite:///{folder / FILE}", connect_args={"check_same_thread": False})
+    return connect_to(folder / FILE if folder else None, _STATEMENTS, _with_lines)
 
-    @event.listens_for(sql, "connect")
-    def _quick(connection: Any, _record: Any) -> None:
-        connection.execute("PRAGMA journal_mode=WAL")
-        # Its log has 1 MiB at most: the journal needs the disk more.
-        connection.execute("PRAGMA wal_autocheckpoint=200")
-        connection.execute("PRAGMA synchronous=NORMAL")  # what a power cut takes of it is put in again
-        connection.create_function("a_line_is", 2, _a_line_is, deterministic=True)
 
-    return sql
+def _with_lines(connection: Any) -> None:
+    connection.create_function("a_line_is", 2, _a_line_is, deterministic=True)
 
 
 def _a_line_is(lines: str, pattern: str) -> bool:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from sqlalchemy import Connection, Engine, Select, Table, create_engine, event, func, inspect, select, tuple_
+from sqlalchemy import Connection, Engine, Select, Table, create_engine, func, inspect, select, tuple_
 from sqlalchemy.dialects.sqlite import insert as upsert
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 from sqlalchemy.pool import QueuePool
@@ -21,6 +21,7 @@ from lazy_quarry.store.reserve import Reserve
 from lazy_quarry.store.rows import THINNED
 from lazy_quarry.store.sqlite.book_queries import spans_query, sums_query, waits_query
 from lazy_quarry.store.sqlite.cells import WrongCell, right_cells
+from lazy_quarry.store.sqlite.connections import connect_to
 from lazy_quarry.store.sqlite.raw_pages import save_log, saved_log
 from lazy_quarry.store.sqlite.tables import ended, events, live, meta, metadata, parts, sums, texts
 from lazy_quarry.store.sqlite.upgrade import only_present, upgrade
@@ -404,26 +405,14 @@ def connect(folder: Path | None, reading: bool = False) -> Engine:
 
     One for ``reading`` never writes: not even what an engine left in the log, which the last other connection would when it closes.
     """
-    if folder is None:
-        from sqlalchemy.pool import StaticPool
-
-        # One connection for all threads: each connection to a database in memory has a database of its own.
-        return create_engine("sqlite://", poolclass=StaticPool, connect_args={"check_same_thread": False})
-    if reading:
+    if folder is not None and reading:
         uri = f"file:{quote(str(folder / FILE))}?mode=ro"
         return create_engine(
             "sqlite://", creator=lambda: sqlite3.connect(uri, uri=True, check_same_thread=False), poolclass=QueuePool
         )
-    sql = create_engine(f"sqlite:///{folder / FILE}", connect_args={"check_same_thread": False})
-
-    @event.listens_for(sql, "connect")
-    def _durable(connection: Any, _record: Any) -> None:
-        connection.execute("PRAGMA page_size=4096")
-        connection.execute("PRAGMA journal_mode=WAL")
-        # An event counts as written only when it is on the disk: NORMAL would lose the last ones in a power cut.
-        connection.execute("PRAGMA synchronous=FULL")
-
-    return sql
+    # An event counts as written only when it is on the disk: synchronous=NORMAL would lose the last ones in a power cut.
+    durable = "PRAGMA page_size=4096", "PRAGMA journal_mode=WAL", "PRAGMA synchronous=FULL"
+    return connect_to(folder / FILE if folder is not None else None, durable if folder is not None else ())
 
 
 def explained(fault: Exception, folder: Path | None) -> StateFolderError:
