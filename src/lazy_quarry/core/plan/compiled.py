@@ -231,8 +231,8 @@ def _find_several(
                 break
             if hosts[part] < wanted:
                 return np.int64(-1)
-    # What was learnt stays for the next search of this kind: a node can't host it earlier than was found here. Those that host it now
-    # could do so from this instant on, though their stretch began before.
+    # What was learnt stays for the next search of this kind: no node can host it earlier than was found here. Those that host it
+    # now could do so from this instant on, though their stretch began before.
     for part in range(parts):
         own = bounds[rows[part]]
         for place in range(hosts[part]):
