@@ -171,12 +171,14 @@ def test_people_are_warned_at_shares_of_a_budget_once_and_by_mail(tmp_path):
     told = Account("silt", 8.0, mail="lead@a.example", warn_at=(50, 80))
     posted = Posted(tmp_path, site=replace(small_site(), accounts=(told,)))
     for _ in range(3):
-        posted.submit('walltime = "1h"\nranks = 4\nmemory = "64 MiB/core"', runtime='"30m"')
+        posted.submit('walltime = "40m"\nranks = 4\nmemory = "64 MiB/core"', runtime='"30m"')
         posted.after(HOUR_MS)
     events = [row.body for row in rows_of(posted.site.journal, events_table) if row.kind == BudgetReached.kind]
     assert len(events) == 1 and '"percent":50' in events[0]
     assert posted.subjects == ["silt has used 50 % of its budget"]
-    posted.submit('walltime = "25m"\nranks = 4\nmemory = "64 MiB/core"', runtime='"24m"')  # what is left just pays for it
+    posted.submit(
+        'walltime = "25m"\nranks = 4\nmemory = "64 MiB/core"', runtime='"24m"'
+    )  # what is left just pays for it
     posted.after(HOUR_MS)
     assert posted.subjects[-1] == "silt has used 80 % of its budget"
     reached = BudgetReached(1, "silt", 80, 0, 8 * HOUR_MS, 10 * HOUR_MS)

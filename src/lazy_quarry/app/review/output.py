@@ -151,7 +151,9 @@ class OutputReading(Feature):
         if not self.seen.shows(job):
             return
         if at is None or chunk is None:
-            self.say(f"From here on the output has nothing of this: {what}." if what != "it" else "There is no further one.")
+            self.say(
+                f"From here on the output has nothing of this: {what}." if what != "it" else "There is no further one."
+            )
             return
         rows.show(at, chunk, rows.heading, False)
         self.focus(rows)

@@ -125,7 +125,9 @@ def waste_lines(found: Waste, user: str) -> Iterator[str]:
     hours = [[format_core_hours(getattr(row.sums, f"{part}_core_ms")) for part in parts] for row in found.rows]
     wide = max(9, *(len(one) for row in hours for one in row))
     for row, amounts in zip(found.rows, hours, strict=True):
-        told = "  ".join(f"{part} {amount:>{wide}}" for part, amount in zip(("requested", *parts[1:]), amounts, strict=True))
+        told = "  ".join(
+            f"{part} {amount:>{wide}}" for part, amount in zip(("requested", *parts[1:]), amounts, strict=True)
+        )
         yield f"  {row.name:<{width}}  {row.user:<{who}}  {told}   {advised_words(row, user)}".rstrip()
 
 
