@@ -10,7 +10,7 @@ SECONDS ?= 600
 RUNS ?= 10000
 SEED ?= 0
 
-.PHONY: demo test torture model fuzz bench docs site shots lint format wheel clean
+.PHONY: demo test long torture model fuzz bench docs site shots lint format wheel clean
 
 demo: $(READY)
 	@$(BIN)/lazy-quarry demo
@@ -23,6 +23,9 @@ test: $(READY_TEST)
 
 torture: $(READY_TEST)
 	@$(BIN)/python -m torture --minutes $(MINUTES)
+
+long: $(READY_TEST)
+	@LQ_SEEDS=12 LQ_LONG_KEYS_S=120 $(BIN)/python -m pytest -n 2 -q tests/app/test_dialogs.py tests/run/test_faults.py tests/terminal/test_whole_path.py -k "whatever or kills or terminal_has"
 
 model: $(READY_TEST)
 	@MODEL_RUNS=$(RUNS) $(BIN)/python -m pytest -n 2 -q tests/run/test_node_model.py

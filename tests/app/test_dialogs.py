@@ -14,6 +14,7 @@ from lazy_quarry.app.shared.key_help import Help
 from lazy_quarry.app.shared.question import Question
 from lazy_quarry.app.shared.run_again import RunAgain
 from tests.app.support import demo, press, settled, wait_for
+from tests.conftest import SEEDS
 
 KEYS = [
     *"abcdefghijklmnoprstuvwxyzABDEFLMNPRSTUWZ?/0123456789 +-<>.,[]",
@@ -116,7 +117,7 @@ async def test_the_palette_opens_over_no_dialog_but_takes_the_place_of_the_list_
         await wait_for(pilot, lambda: len(app.screen_stack) == 1)
 
 
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("seed", range(SEEDS))
 async def test_whatever_keys_are_pressed_nothing_is_stuck_raises_or_costs_anything_unasked(tmp_path, seed, monkeypatch):
     """Nothing that costs is called but by an answer: here every dialog that asks is answered with its safe answer."""
     chance, end = random.Random(seed), time.monotonic() + LONG_S

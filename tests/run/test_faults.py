@@ -21,7 +21,7 @@ from lazy_quarry.run.node import groups
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.sqlite.tables import events
-from tests.conftest import rows_of, script, until
+from tests.conftest import SEEDS, rows_of, script, until
 
 RUNS = 'echo "$LQ_JOB-$LQ_ATTEMPT" >> ran.txt\nsleep 1.2\necho through'
 WAITS = RUNS.replace("sleep 1.2", "until [ -e go ]; do sleep 0.05; done")
@@ -123,7 +123,7 @@ def test_a_cancel_reaches_a_job_whose_agent_was_killed(machine):
     assert machine.ended(job)["state"] == "cancelled"
 
 
-@pytest.mark.parametrize("seed", [1, 2, 3])
+@pytest.mark.parametrize("seed", range(SEEDS))
 def test_kills_at_any_instant_lose_nothing_and_run_nothing_twice(machine, seed):
     chance = random.Random(seed)
     jobs = [

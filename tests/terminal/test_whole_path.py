@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import PATIENCE_S, script, until
+from tests.conftest import PATIENCE_S, SEEDS, script, until
 
 pytestmark = pytest.mark.skipif(shutil.which("tmux") is None, reason="tmux is not installed")
 
@@ -396,7 +396,7 @@ def test_review_tells_what_became_of_real_runs(terminal, machine):
     screen.sees("FOUND   1", "BAD 1")
 
 
-@pytest.mark.parametrize("seed", [1, 2])
+@pytest.mark.parametrize("seed", range(SEEDS))
 def test_the_terminal_has_what_a_drawing_of_all_would_give_it(terminal, seed):
     """Only cells that change are sent; whatever keys came, all that is drawn again with ctrl+l is there already."""
     chance = random.Random(seed)
