@@ -183,7 +183,7 @@ def test_reports_in_every_form_say_the_same(demo):
     assert report_csv(found).splitlines()[0].startswith("account,charged_core_hours,used_core_hours,idle_core_hours")
     assert len(report_csv(found).splitlines()) == 1 + len(found.rows)
     waste = list(waste_lines(demo.client().waste("last month"), "tove"))
-    assert "core-hours, held" in waste[0] and len([line for line in waste if "asked" in line]) == 6
+    assert "core-hours, held" in waste[0] and len([line for line in waste if "requested" in line]) == 6
     assert next(iter(waste_lines(demo.client().waste("2001"), "tove"))).startswith("2001: 0")
 
 

@@ -109,7 +109,7 @@ def test_the_end_of_a_budget_is_a_day_with_its_year_where_that_is_another():
     assert end_words(end, LINE, NOW).endswith(
         "(100.0 core-hours a day), it ends about 24 Oct; 9 times in 10 not before 14 Oct"
     )
-    assert "lasts for years" in end_words(BudgetEnd(None, None, None, 1.0), LINE, NOW)
+    assert "enough for years" in end_words(BudgetEnd(None, None, None, 1.0), LINE, NOW)
 
 
 @pytest.mark.parametrize(
