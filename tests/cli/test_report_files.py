@@ -130,7 +130,7 @@ def test_a_report_is_mailed_as_notices_are_and_the_line_for_each_month_is_printe
         document.get_content_type() == "application/pdf" and len(PdfReader(BytesIO(document.get_content())).pages) >= 2
     )
     wrong = machine.lq("report", "--period", "today", "--to", "no address")
-    assert wrong.returncode == 1 and "is no address" in wrong.stderr
+    assert wrong.returncode == 1 and "no address is not a mail address" in wrong.stderr
     line = machine.lq("report", "--account", "50% sure", "--monthly", "--to", "a@b.example").stdout.strip()
     assert (
         line.startswith("0 7 1 * *  ")

@@ -141,7 +141,8 @@ def test_its_thread_publishes_by_itself_and_leaves_when_told(site):
     for _ in range(3):
         site.submit(request(120))
     site.step()
+    before = set(threading.enumerate())
     site.site.foresight.start()
     until(lambda: site.session.ranges, "ranges")
     site.site.foresight.close()
-    assert not [one for one in threading.enumerate() if one.name == "foresight" and one.is_alive()]
+    assert not set(threading.enumerate()) - before

@@ -27,7 +27,8 @@ from lazy_quarry.store.folder import FolderLock, holder_of
 if TYPE_CHECKING:
     import subprocess
 
-START_S = 20.0
+START_S = 60.0
+"""Seconds that an engine may take until it answers. One that can't start ends at once and says why; a slow machine needs many."""
 SILENT_S = 1.5
 """An engine that has the folder listens within this time."""
 SOCKET = "engine.sock"
