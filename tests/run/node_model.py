@@ -140,6 +140,8 @@ class Running:
     begun: bool = False
     leased: int | None = None
     """The instant from which its lease counts; None while it has none."""
+    since: int = 0
+    """When it came into being: it takes no answer to what was asked before, by another supervisor of its attempt."""
 
 
 class Broken(AssertionError):
@@ -323,7 +325,7 @@ class World:
         name = message.name
         here = [one for one in self.running if one.name == name]
         if isinstance(message, Renew):
-            for one in here:
+            for one in (one for one in here if message.at >= one.since):
                 one.leased = max(one.leased or 0, message.at if self.kept.lease_from_request else self.now)
                 self.tell(Came(name, message.sent))
         elif isinstance(message, Settle):
@@ -338,7 +340,7 @@ class World:
             elif not record.claimed and name not in self.watched:
                 self.watched.add(name)
                 leased = self.leases and self.kept.leased_before_it_begins
-                self.running.append(Running(name, leased=None if leased else self.now))
+                self.running.append(Running(name, leased=None if leased else self.now, since=self.now))
         else:
             self.tell(Over(name, NOTHING))
 

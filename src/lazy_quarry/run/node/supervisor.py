@@ -100,7 +100,7 @@ class Supervisor:
         """The wait status of the script, once it has ended."""
         self.main = 0
         """The script's process, or 0."""
-        self.began = boottime()
+        self.began = self._since = boottime()
         self.measure = Measure(folder, intent.limits.memory_mib, self.began)
         self._stop_at: float | None = None
         """When it was told to end."""
@@ -178,7 +178,8 @@ class Supervisor:
         for message in self.inbox.messages():
             if isinstance(message, Stop):
                 self._told = self._told or message.cause
-            elif isinstance(message, Renew):
+            elif isinstance(message, Renew) and message.at >= self._since:
+                # An answer to what was asked before it came into being is about another supervisor of this attempt.
                 self._leased = max(self._leased, min(message.at, boottime()))
         if self._told or os.path.exists(f"{self.folder}/stop"):
             return True
