@@ -58,7 +58,7 @@ def test_a_row_points_at_a_start_only_where_that_can_be_known(early, likely, lat
     ("half", "most", "said"),
     [
         (0, 0, "nobody waited"),
-        (0, 7200, "half started at once, 19 in 20 at most 2h"),
+        (0, 7200, "half at once, 19 in 20 at most 2h"),
         (240, 7200, "half at most 4m, 19 in 20 at most 2h"),
     ],
 )

@@ -86,7 +86,7 @@ def waits_words(median_s: float, p95_s: float) -> str:
     """Word the waits of jobs: ``half at most 4m, 19 in 20 at most 2h``, ``nobody waited``."""
     if p95_s < 0.5:
         return "nobody waited"
-    first = f"half at most {format_duration(median_s, 1)}" if median_s >= 0.5 else "half started at once"
+    first = f"half at most {format_duration(median_s, 1)}" if median_s >= 0.5 else "half at once"
     return f"{first}, 19 in 20 at most {format_duration(p95_s, 1)}"
 
 
