@@ -14,7 +14,7 @@ class ArrayTasks(Feature):
     """Reads the tasks of an array, of a chain file or of one that was submitted, and shows them."""
 
     NAME = "tasks"
-    BOUND = (bound_of("tasks", "tasks", "open", "the tasks of an array with their commands and files", priority=True),)
+    BOUND = (bound_of(NAME, "tasks", "open", "the tasks of an array with their commands and files", priority=True),)
 
     def __init__(self, place: Place, chain: ChainOnDesk) -> None:
         super().__init__(place)

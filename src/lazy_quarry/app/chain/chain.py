@@ -131,7 +131,7 @@ class ChainPlace(Place):
         draft = (report.chain or report.sketch) if report is not None else None
         if draft is None and self.chain.desk.open:
             # one without jobs yet, or that can't be read: it is there all the same
-            now_ms = self.board.now_ms if self.board is not None else 0
+            now_ms = self.now_ms
             draft = ChainView(number=0, name=self.chain.desk.name, user="", now_ms=now_ms, parts=())
         self.query_one(ChainList).show([*([draft] if draft else []), *views])
         self.follow()

@@ -22,20 +22,20 @@ class Editing(Feature):
 
     NAME = "editing"
     BOUND = (
-        bound_of("editing", "left", "along(-1)", "to a job that this one waits for; from the first back to the chains"),
-        bound_of("editing", "right", "along(1)", "to a job that waits for this one"),
+        bound_of(NAME, "left", "along(-1)", "to a job that this one waits for; from the first back to the chains"),
+        bound_of(NAME, "right", "along(1)", "to a job that waits for this one"),
         bound_of(
-            "editing",
+            NAME,
             "change",
             "next_condition",
             "the next condition: succeeds, fails, finishes, begins, each-succeeds",
         ),
-        bound_of("editing", "add", "add", "add a job after the one under the cursor"),
-        bound_of("editing", "link", "link", "tie: here, then at the job that waits for this one"),
-        bound_of("editing", "unlink", "unlink", "untie: here, then at the other job"),
-        bound_of("editing", "remove", "take_out", "take the job out of the file"),
-        bound_of("editing", "undo", "undo", "take the last change of the file back"),
-        bound_of("editing", "redo", "redo", "make it again"),
+        bound_of(NAME, "add", "add", "add a job after the one under the cursor"),
+        bound_of(NAME, "link", "link", "tie: here, then at the job that waits for this one"),
+        bound_of(NAME, "unlink", "unlink", "untie: here, then at the other job"),
+        bound_of(NAME, "remove", "take_out", "take the job out of the file"),
+        bound_of(NAME, "undo", "undo", "take the last change of the file back"),
+        bound_of(NAME, "redo", "redo", "make it again"),
     )
 
     def __init__(self, place: Place, chain: ChainOnDesk, open_part: Callable[[], None]) -> None:

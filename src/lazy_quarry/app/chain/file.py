@@ -30,9 +30,9 @@ class ChainFile(Feature):
 
     NAME = "file"
     BOUND = (
-        bound_of("file", "open_file", "ask", "open a chain file, or begin a new one", priority=True),
-        bound_of("file", "submit", "submit", "submit the chain that is open", priority=True),
-        bound_of("file", "save", "save", "save the file", priority=True),
+        bound_of(NAME, "open_file", "ask", "open a chain file, or begin a new one", priority=True),
+        bound_of(NAME, "submit", "submit", "submit the chain that is open", priority=True),
+        bound_of(NAME, "save", "save", "save the file", priority=True),
     )
 
     def __init__(self, place: Place, chain: ChainOnDesk, playing: Playing) -> None:

@@ -20,7 +20,7 @@ class JobDrafts(Feature):
     """Takes the script of the job under the cursor to Draft."""
 
     NAME = "drafts"
-    BOUND = (bound_of("drafts", "script", "script", "the script of the job under the cursor, in Draft"),)
+    BOUND = (bound_of(NAME, "script", "script", "the script of the job under the cursor, in Draft"),)
 
     def __init__(self, place: Place, chain: ChainOnDesk) -> None:
         super().__init__(place)

@@ -18,9 +18,9 @@ class Playing(Feature):
 
     NAME = "playing"
     BOUND = (
-        bound_of("playing", "rehearse", "play", "play the rehearsal in graph and lanes, or stop it"),
-        bound_of("playing", "play_faster", "pace(2)", "play faster"),
-        bound_of("playing", "play_slower", "pace(0.5)", "play slower"),
+        bound_of(NAME, "rehearse", "play", "play the rehearsal in graph and lanes, or stop it"),
+        bound_of(NAME, "play_faster", "pace(2)", "play faster"),
+        bound_of(NAME, "play_slower", "pace(0.5)", "play slower"),
     )
 
     def __init__(self, place: Place, chain: ChainOnDesk) -> None:

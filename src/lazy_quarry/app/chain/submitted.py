@@ -25,11 +25,11 @@ class SubmittedChain(Feature):
 
     NAME = "submitted"
     BOUND = (
-        bound_of("submitted", "hold", "hold", "hold what waits of a chain that was submitted"),
-        bound_of("submitted", "release", "release", "release what is held of it"),
-        bound_of("submitted", "cancel", "cancel", "cancel all of it, after saying what would be lost"),
+        bound_of(NAME, "hold", "hold", "hold what waits of a chain that was submitted"),
+        bound_of(NAME, "release", "release", "release what is held of it"),
+        bound_of(NAME, "cancel", "cancel", "cancel all of it, after saying what would be lost"),
         bound_of(
-            "submitted",
+            NAME,
             "again_failed",
             "go_on",
             "run again what failed and all that follows it, after saying what that costs",

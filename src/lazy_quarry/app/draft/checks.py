@@ -26,8 +26,8 @@ class DraftChecks(Feature):
 
     NAME = "checks"
     BOUND = (
-        bound_of("checks", "next_check", "go_on", "to the next line that has something to check", priority=True),
-        bound_of("checks", "fix", "fix", "make the fix of the check under the cursor", priority=True),
+        bound_of(NAME, "next_check", "go_on", "to the next line that has something to check", priority=True),
+        bound_of(NAME, "fix", "fix", "make the fix of the check under the cursor", priority=True),
     )
 
     def __init__(self, place: Place, document: DraftDocument, show: Callable[[DraftReport], None]) -> None:

@@ -16,7 +16,7 @@ class DraftSaving(Feature):
     """Saves the script. ``done`` goes back to it."""
 
     NAME = "saving"
-    BOUND = (bound_of("saving", "save", "save", "save the script to its file, or ask for one", priority=True),)
+    BOUND = (bound_of(NAME, "save", "save", "save the script to its file, or ask for one", priority=True),)
 
     def __init__(self, place: Place, document: DraftDocument, line: DraftLine, done: Callable[[], None]) -> None:
         super().__init__(place)

@@ -30,9 +30,9 @@ class DraftSending(Feature):
 
     NAME = "sending"
     BOUND = (
-        bound_of("sending", "submit", "submit", "submit the script as it stands", priority=True),
+        bound_of(NAME, "submit", "submit", "submit the script as it stands", priority=True),
         bound_of(
-            "sending",
+            NAME,
             "try_one",
             "try_one",
             "run one task of it for a few minutes, after saying what that costs",

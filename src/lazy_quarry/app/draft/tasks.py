@@ -15,7 +15,7 @@ class DraftTasks(Feature):
     NAME = "tasks"
     BOUND = (
         bound_of(
-            "tasks", "tasks", "show", "the tasks of its array, with commands and files, before they run", priority=True
+            NAME, "tasks", "show", "the tasks of its array, with commands and files, before they run", priority=True
         ),
     )
 

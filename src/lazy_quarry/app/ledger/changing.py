@@ -20,7 +20,7 @@ class AccountChanging(Feature):
     NAME = "changing"
     BOUND = (
         bound_of(
-            "changing",
+            NAME,
             "change",
             "ask",
             "grant or move core-hours of an account, add or remove members, after asking",

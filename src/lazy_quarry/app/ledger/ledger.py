@@ -309,7 +309,7 @@ class LedgerPlace(Place):
     def _show_budget(self) -> None:
         lines = self.query_one(AccountRows).lines
         line = next((line for line in lines if line.account == self.seen.account), None)
-        now = self.board.now_ms if self.board is not None else 0
+        now = self.now_ms
         self.query_one(BudgetColumns).show(line, self.seen.past, self.seen.ends.get(self.seen.account), now)
         self.set_class(self.budget and line is not None, "-budget")
 
@@ -363,7 +363,7 @@ class LedgerPlace(Place):
             return ranked_note(row)
         if row is not None:
             return waste_note(row, self.board.person.user if self.board is not None else "")
-        one, now = self.query_one(AccountRows).current(), self.board.now_ms if self.board is not None else 0
+        one, now = self.query_one(AccountRows).current(), self.now_ms
         name = one.line.account if one.line is not None else ""
         return account_note(one, self.seen.shares.get(name), self.seen.ends.get(name), now)
 

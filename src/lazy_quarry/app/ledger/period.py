@@ -35,12 +35,12 @@ class Periods(Feature):
 
     NAME = "period"
     BOUND = (
-        bound_of("period", "left", "move(-1)", "an earlier period of the same length"),
-        bound_of("period", "right", "move(1)", "a later period of the same length"),
-        bound_of("period", "shorter", "widen(-1)", "a shorter period"),
-        bound_of("period", "longer", "widen(1)", "a longer period"),
-        bound_of("period", "now", "show_now", "the last 30 days again"),
-        bound_of("period", "find", "ask", "type a period in words: last month, since Monday, March 2026"),
+        bound_of(NAME, "left", "move(-1)", "an earlier period of the same length"),
+        bound_of(NAME, "right", "move(1)", "a later period of the same length"),
+        bound_of(NAME, "shorter", "widen(-1)", "a shorter period"),
+        bound_of(NAME, "longer", "widen(1)", "a longer period"),
+        bound_of(NAME, "now", "show_now", "the last 30 days again"),
+        bound_of(NAME, "find", "ask", "type a period in words: last month, since Monday, March 2026"),
     )
 
     def __init__(self, place: Place, seen: SeenBooks, read: Callable[[], None]) -> None:

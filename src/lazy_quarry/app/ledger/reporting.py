@@ -21,10 +21,8 @@ class Reporting(Feature):
 
     NAME = "reporting"
     BOUND = (
-        bound_of("reporting", "save", "print", "save a report of what is seen as PDF", priority=True),
-        bound_of(
-            "reporting", "submit", "ask_address", "send that report to somebody by mail, after asking", priority=True
-        ),
+        bound_of(NAME, "save", "print", "save a report of what is seen as PDF", priority=True),
+        bound_of(NAME, "submit", "ask_address", "send that report to somebody by mail, after asking", priority=True),
     )
 
     def __init__(self, place: Place, seen: SeenBooks) -> None:

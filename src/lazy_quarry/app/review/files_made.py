@@ -19,7 +19,7 @@ class FilesMade(Feature):
     """Lists what the run in sight made, and removes what the person chose of it."""
 
     NAME = "files"
-    BOUND = (bound_of("files", "remove", "remove", "remove files that it made, after asking"),)
+    BOUND = (bound_of(NAME, "remove", "remove", "remove files that it made, after asking"),)
 
     def __init__(self, place: Place, seen: RunInSight) -> None:
         super().__init__(place)

@@ -38,15 +38,15 @@ class OutputReading(Feature):
     NAME = "output"
     BOUND = (
         bound_of(
-            "output",
+            NAME,
             "next",
             "next_found",
             "the next place with what was found, or the next line that tells of an error",
         ),
-        bound_of("output", "fold", "wrap", "long lines over several rows, or on one"),
-        bound_of("output", "pager", "outside('PAGER')", "what it printed, or the file under the cursor, in $PAGER"),
-        bound_of("output", "editor", "outside('EDITOR')", "the same in $EDITOR"),
-        bound_of("output", "copy", "copy", "the path of the output, or of the file under the cursor, to the clipboard"),
+        bound_of(NAME, "fold", "wrap", "long lines over several rows, or on one"),
+        bound_of(NAME, "pager", "outside('PAGER')", "what it printed, or the file under the cursor, in $PAGER"),
+        bound_of(NAME, "editor", "outside('EDITOR')", "the same in $EDITOR"),
+        bound_of(NAME, "copy", "copy", "the path of the output, or of the file under the cursor, to the clipboard"),
     )
 
     def __init__(self, place: Place, seen: RunInSight, load: Callable[[], None], path: Callable[[], str]) -> None:

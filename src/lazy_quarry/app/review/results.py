@@ -30,7 +30,7 @@ class ResultsFound(Feature):
     """Finds a value in each output. ``turn_to`` brings a sheet into sight."""
 
     NAME = "results"
-    BOUND = (bound_of("results", "results", "ask", "a value that a pattern finds in each output, side by side"),)
+    BOUND = (bound_of(NAME, "results", "ask", "a value that a pattern finds in each output, side by side"),)
 
     def __init__(self, place: Place, seen: RunInSight, turn_to: Callable[[str], None]) -> None:
         super().__init__(place)
@@ -42,14 +42,9 @@ class ResultsFound(Feature):
         """Type a pattern; what it finds in the output in sight is told as it is typed."""
         self._turn_to("results")
         self.tried_on = "the output in sight", list(self.one(OutputRows).rows[-2000:])
-        if (
-            self.seen.detail is not None
-            and self.seen.detail.view.rows
-            and self.seen.detail.tasks
-            and self.quarry.client is not None
-        ):
-            task = self.one(TaskField).current or self.seen.detail.tasks_now[0]
-            self._read_trial(self.quarry.client, task)
+        detail, client = self.seen.detail, self.quarry.client
+        if detail is not None and detail.view.rows and detail.tasks and client is not None:
+            self._read_trial(client, self.one(TaskField).current or detail.tasks_now[0])
         self.type_in("#pattern")
 
     @apart("trial")

@@ -99,12 +99,15 @@ class ReviewPlace(Place):
             "draft it with what is advised; of an array with failures run these again so",
         ),
         bound("out", "back", "from a task back to its array"),
-        bound_of("doing", "cancel", "cancel", "cancel it while it runs, after saying what would be lost"),
-        bound_of("doing", "again", "again", "run it again, after saying what that costs"),
+        bound_of(JobDoing.NAME, "cancel", "cancel", "cancel it while it runs, after saying what would be lost"),
+        bound_of(JobDoing.NAME, "again", "again", "run it again, after saying what that costs"),
         bound_of(
-            "doing", "again_failed", "again_failed", "run again what failed of an array, with what was learnt from it"
+            JobDoing.NAME,
+            "again_failed",
+            "again_failed",
+            "run again what failed of an array, with what was learnt from it",
         ),
-        bound_of("doing", "script", "script", "its script in Draft, as it was submitted"),
+        bound_of(JobDoing.NAME, "script", "script", "its script in Draft, as it was submitted"),
         *OutputReading.BOUND,
         *Sheets.BOUND,
         *FilesMade.BOUND,
@@ -193,7 +196,7 @@ class ReviewPlace(Place):
         rows = self.query_one(RunRows)
         under = rows.current()
         target = self.searching.wanted if self.searching.wanted is not None else (under.job if under else None)
-        rows.show(runs, self.board.now_ms if self.board else 0)
+        rows.show(runs, self.now_ms)
         if target is not None:
             place = next((number for number, view in enumerate(runs) if view.job == target), None)
             if place is not None:
@@ -293,7 +296,7 @@ class ReviewPlace(Place):
         if self.display and self.looked_at.look(detail.view):
             self.query_one(RunRows).refresh()
         lines = self.query_one(VerdictLines)
-        lines.now_ms = self.board.now_ms if self.board else 0
+        lines.now_ms = self.now_ms
         lines.show(detail, samples)
         if chunk is not None:
             joined = detail.view.output == detail.view.errors
@@ -326,7 +329,7 @@ class ReviewPlace(Place):
                 "Nothing of yours has run yet. What has ended stays here, with its verdict, its output and its figures."
             )
         if view.phase is Phase.RUNNING:
-            return f"{view.label} {view.name} runs still: {state_words(view, self.board.now_ms if self.board else 0)}."
+            return f"{view.label} {view.name} runs still: {state_words(view, self.now_ms)}."
         advice = ""
         if view.rows:
             advice = " Each task is a cell; enter looks at one by itself."

@@ -37,14 +37,14 @@ class RunSearch(Feature):
 
     NAME = "searching"
     BOUND = (
-        bound_of("searching", "find", "ask", "search all that ever ran; in the output a pattern"),
-        bound_of("searching", "open_file", "saved", "the next of the searches that were saved"),
-        bound_of("searching", "save", "keep", "save this search under a name"),
-        bound_of("searching", "back", "all_runs", "leave what is typed, the wide list, the search"),
-        bound_of("searching", "view", "widen", "the list over the whole width with its columns, or beside the verdict"),
-        bound_of("searching", "columns", "columns", "which columns, and how wide"),
-        bound_of("searching", "sort", "sort_on(1)", "sort by another column"),
-        bound_of("searching", "turn", "turn", "sort the other way round"),
+        bound_of(NAME, "find", "ask", "search all that ever ran; in the output a pattern"),
+        bound_of(NAME, "open_file", "saved", "the next of the searches that were saved"),
+        bound_of(NAME, "save", "keep", "save this search under a name"),
+        bound_of(NAME, "back", "all_runs", "leave what is typed, the wide list, the search"),
+        bound_of(NAME, "view", "widen", "the list over the whole width with its columns, or beside the verdict"),
+        bound_of(NAME, "columns", "columns", "which columns, and how wide"),
+        bound_of(NAME, "sort", "sort_on(1)", "sort by another column"),
+        bound_of(NAME, "turn", "turn", "sort the other way round"),
     )
 
     def __init__(

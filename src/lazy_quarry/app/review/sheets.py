@@ -44,25 +44,25 @@ class Sheets(Feature):
     NAME = "sheets"
     BOUND = (
         bound_of(
-            "sheets",
+            NAME,
             "failure",
             "failure",
             "the next task that failed; in an output the first line that tells of an error",
         ),
-        bound_of("sheets", "output", "output", "what it printed; once more its errors, where they are apart"),
-        bound_of("sheets", "files", "turn_to('made')", "the files that it made"),
-        bound_of("sheets", "tasks", "turn_to('tasks')", "the tasks of an array as a field"),
+        bound_of(NAME, "output", "output", "what it printed; once more its errors, where they are apart"),
+        bound_of(NAME, "files", "turn_to('made')", "the files that it made"),
+        bound_of(NAME, "tasks", "turn_to('tasks')", "the tasks of an array as a field"),
         bound_of(
-            "sheets",
+            NAME,
             "differs",
             "turn_to('differences')",
             "what differs between the marked runs, or from the run before",
         ),
-        bound_of("sheets", "mail", "turn_to('letters')", "the mail about jobs"),
-        bound_of("sheets", "mark", "mark", "mark a run for comparing, or a file for removing"),
-        bound_of("sheets", "by_what", "measure", "cells by outcome, time, memory or cores busy"),
-        bound_of("sheets", "other_run", "other_run", "the run that did this task again, or the one before it"),
-        bound_of("sheets", "pack", "bundle", "pack all that is known of it into a file, for whoever helps"),
+        bound_of(NAME, "mail", "turn_to('letters')", "the mail about jobs"),
+        bound_of(NAME, "mark", "mark", "mark a run for comparing, or a file for removing"),
+        bound_of(NAME, "by_what", "measure", "cells by outcome, time, memory or cores busy"),
+        bound_of(NAME, "other_run", "other_run", "the run that did this task again, or the one before it"),
+        bound_of(NAME, "pack", "bundle", "pack all that is known of it into a file, for whoever helps"),
     )
 
     def __init__(

@@ -51,7 +51,7 @@ class Feature:
     @property
     def now_ms(self) -> int:
         """The present instant; 0 before it is known."""
-        return self.board.now_ms if self.board is not None else 0
+        return self.place.now_ms
 
     def one(self, kind: type[W], selector: str = "") -> W:
         """The place's widget of a kind; with a selector the one that it finds."""

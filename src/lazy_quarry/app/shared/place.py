@@ -70,6 +70,11 @@ class Place(Container):
         """The application."""
         return cast(Quarry, self.app)
 
+    @property
+    def now_ms(self) -> int:
+        """The present instant; 0 before it is known."""
+        return self.board.now_ms if self.board is not None else 0
+
     def _say(self, words: str, bad: bool = False) -> None:
         self.post_message(Say(words, bad=bad))
 

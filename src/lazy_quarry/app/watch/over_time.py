@@ -14,12 +14,12 @@ class WatchTime(Feature):
 
     NAME = "time"
     BOUND = (
-        bound_of("time", "tasks", "tasks", "the tasks of an array with their commands and files, also those to come"),
-        bound_of("time", "shorter", "zoom(-1)", "less time in sight, so that more is seen of it"),
-        bound_of("time", "longer", "zoom(1)", "more time in sight"),
-        bound_of("time", "left", "pan(-1)", "earlier times"),
-        bound_of("time", "right", "pan(1)", "later times"),
-        bound_of("time", "now", "now", "back to now"),
+        bound_of(NAME, "tasks", "tasks", "the tasks of an array with their commands and files, also those to come"),
+        bound_of(NAME, "shorter", "zoom(-1)", "less time in sight, so that more is seen of it"),
+        bound_of(NAME, "longer", "zoom(1)", "more time in sight"),
+        bound_of(NAME, "left", "pan(-1)", "earlier times"),
+        bound_of(NAME, "right", "pan(1)", "later times"),
+        bound_of(NAME, "now", "now", "back to now"),
     )
 
     def tasks(self) -> None:

@@ -51,23 +51,30 @@ class WatchPlace(Place):
         bound("why", "pane('why')", "why it waits, who is ahead, and what request would start sooner"),
         bound("output", "pane('output')", "follow what it prints"),
         bound_of(
-            "doing",
+            WatchDoing.NAME,
             "change",
             "change",
             "change its request: walltime, memory, queue …, saying when it would start and what it costs",
         ),
-        bound_of("doing", "hold", "do('hold')", "hold what waits: it does not start until it is released"),
-        bound_of("doing", "release", "do('release')", "release what is held: it waits for its turn again"),
-        bound_of("doing", "cancel", "cancel", "cancel it, after saying what would be lost"),
-        bound_of("doing", "again", "again", "run again what has ended, after saying what that costs"),
+        bound_of(WatchDoing.NAME, "hold", "do('hold')", "hold what waits: it does not start until it is released"),
+        bound_of(WatchDoing.NAME, "release", "do('release')", "release what is held: it waits for its turn again"),
+        bound_of(WatchDoing.NAME, "cancel", "cancel", "cancel it, after saying what would be lost"),
+        bound_of(WatchDoing.NAME, "again", "again", "run again what has ended, after saying what that costs"),
         bound_of(
-            "doing", "again_failed", "again_failed", "run again what failed of an array, with what was learnt from it"
+            WatchDoing.NAME,
+            "again_failed",
+            "again_failed",
+            "run again what failed of an array, with what was learnt from it",
         ),
-        bound_of("doing", "script", "script", "its script in Draft"),
+        bound_of(WatchDoing.NAME, "script", "script", "its script in Draft"),
         bound("mark", "mark", "mark a job, or take its mark away; what is done then is done to all that are marked"),
         bound("mark_all", "mark_all", "mark all of mine that are shown, or none"),
-        bound_of("doing", "before", "rank(-1)", "move a job of mine before the next of mine; nobody else's moves"),
-        bound_of("doing", "behind", "rank(1)", "move a job of mine behind the next of mine; nobody else's moves"),
+        bound_of(
+            WatchDoing.NAME, "before", "rank(-1)", "move a job of mine before the next of mine; nobody else's moves"
+        ),
+        bound_of(
+            WatchDoing.NAME, "behind", "rank(1)", "move a job of mine behind the next of mine; nobody else's moves"
+        ),
         bound("find", "find", "only jobs that have these words", priority=True),  # before the letters behind it
         bound("failure", "failure", "go to the next job that did not succeed"),
         bound("sort", "sort", "sort by another thing"),
