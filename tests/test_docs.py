@@ -109,13 +109,13 @@ def block_of(page, kind, number=0):
 
 
 @pytest.mark.parametrize("page", ["README.md", "docs/shell.md"])
-def test_what_a_newcomer_is_told_to_type_works(typed, page):
+def test_every_line_that_a_newcomer_is_told_to_type_works(typed, page):
     lines = block_of(page, "bash").splitlines()
     done = typed("\n".join(line for line in lines if not line.startswith("lq shell")))  # that one needs a terminal
     assert done.returncode == 0, done.stderr
 
 
-def test_what_is_said_of_the_books_works(typed):
+def test_the_commands_on_the_page_of_the_books_work(typed):
     sites = typed.work / "sites"
     sites.mkdir()
     user = os.environ.get("USER") or "root"
@@ -219,7 +219,7 @@ PATH="$PWD:$PATH" step=3
 PROGRAMS = ("solve", "write", "surge", "fit", "worker")
 
 
-def test_what_is_told_of_inside_a_job_works_in_one(typed):
+def test_the_commands_on_the_page_of_inside_a_job_work_in_one(typed):
     """With programs of little work in the place of those that are told of."""
     for name in PROGRAMS:
         (typed.work / name).write_text("#!/bin/sh\necho $*\n")

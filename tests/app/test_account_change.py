@@ -34,6 +34,6 @@ def test_a_change_in_words(text, change):
         ("add a b", "write"),
     ],
 )
-def test_what_is_no_change_is_told_with_how_it_is_written(text, told):
+def test_a_change_that_cannot_be_read_is_answered_with_how_to_write_one(text, told):
     with pytest.raises(BadValue, match=told):
         parse_change(text, "silt")

@@ -277,7 +277,7 @@ async def test_a_chain_is_drawn_by_mouse_played_and_its_tasks_are_read_beside_it
         await wait_for(pilot, lambda: rows.view is rows.whole)
 
 
-def test_what_does_not_fit_is_drawn_narrower_and_folded():
+def test_a_chain_too_wide_for_the_pane_is_drawn_narrower_and_folded():
     wide = {f"p{n}": 'after = { first = "succeeds" }' for n in range(12)}
     last = "after = { " + ", ".join(f'{name} = "succeeds"' for name in wide) + " }"
     jobs = source(first="", **wide, last=last)
@@ -316,7 +316,7 @@ async def test_after_a_submission_another_chain_is_begun_by_keys(tmp_path):
         assert asked and not place.chain.desk.worth_keeping
 
 
-def test_what_is_changed_while_its_file_is_read_again_is_not_lost(tmp_path, monkeypatch):
+def test_a_change_made_while_the_file_is_read_again_is_not_lost(tmp_path, monkeypatch):
     from lazy_quarry.app.chain import desk as chain_desk
 
     path = tmp_path / "season.toml"

@@ -79,7 +79,7 @@ def lines_of(text, key):
 
 
 @given(headers(), st.lists(st.tuples(st.integers(0, 14), st.integers(-3, 3)), max_size=8))
-def test_any_row_of_turns_parses_to_what_was_dialled_and_moves_nothing_else(text, turns):
+def test_any_sequence_of_dials_parses_to_their_values_and_moves_nothing_else(text, turns):
     expected = dict(values_of(text))
     touched = set()
     for which, by in turns:
@@ -138,13 +138,13 @@ def test_whatever_is_typed_is_taken_or_refused_with_words(text, which, typed):
         ("whole nodes", "yes", {"whole-nodes": True}),
     ],
 )
-def test_what_is_typed_is_written_in_the_headers_own_form(dial, typed, written):
+def test_a_value_typed_into_a_dial_is_written_in_the_form_of_the_header(dial, typed, written):
     one = next(one for one in dials({}, board()) if one.name == dial)
     assert {key: value for key, value in one.typed(typed) if value is not None} == written
 
 
 @pytest.mark.parametrize(("dial", "typed"), [("walltime", "90"), ("ranks", "many"), ("nodes", "4..2"), ("memory", "4")])
-def test_what_cannot_be_read_says_what_to_write(dial, typed):
+def test_a_dial_says_what_to_write_in_place_of_a_value_that_it_cannot_read(dial, typed):
     one = next(one for one in dials({}, board()) if one.name == dial)
     with pytest.raises(BadValue):
         one.typed(typed)

@@ -218,7 +218,7 @@ async def test_several_sizes_tell_what_the_whole_needs(tmp_path):
         await wait_for(pilot, lambda: "name=value" in app.query_one(NoteBar).text)
 
 
-async def test_of_an_array_one_task_is_tried_by_its_values(tmp_path):
+async def test_one_task_of_an_array_is_tried_by_its_values(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         text = script(
             'walltime = "1h"\nmemory = "1 GiB/core"\n\n[array.sweep]\nlevel = [1, 2, 3]', 'echo "$level"', "#!/bin/bash"
@@ -285,7 +285,7 @@ async def test_a_file_without_commands_says_so(tmp_path):
         await wait_for(pilot, lambda: "No such file" in app.query_one(NoteBar).text)
 
 
-async def test_what_worked_in_a_shell_becomes_a_script(tmp_path):
+async def test_commands_that_worked_in_a_shell_become_a_script(tmp_path):
     (tmp_path / "oxbow").mkdir()
     (tmp_path / "oxbow" / "shell-commands.json").write_text(json.dumps(["cd work", "date -u"]))
     async with demo(tmp_path) as (app, pilot):

@@ -37,7 +37,7 @@ async def test_a_figure_is_chosen_drawn_and_replaced_only_when_asked_twice(tmp_p
         assert drawn.read_text() != "older"
 
 
-async def test_what_cannot_be_written_is_said_and_the_pane_stays(tmp_path):
+async def test_a_pane_stays_open_when_its_file_cannot_be_written(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await wait_for(pilot, lambda: app.focused is not None and app.focused.id == "nodes")
         path = await opened(app, pilot, "nodes")

@@ -209,7 +209,7 @@ async def test_names_stay_on_a_small_terminal_and_answers_are_not_hidden(tmp_pat
         assert ("80×24" in drawn(app.query_one(NoteBar))) is (size == (80, 24))
 
 
-async def test_where_one_was_is_kept_when_a_place_is_left_and_a_new_script_begins_at_its_first_row(tmp_path):
+async def test_the_cursor_stays_where_it_was_and_a_new_script_begins_at_its_first_row(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await press(pilot, "b")
         room = app.query_one("#room")

@@ -80,7 +80,7 @@ async def test_a_draining_node_says_until_when(tmp_path):
         assert "✕ draining, empty by" in text_of(app, "#nodes")
 
 
-async def test_where_there_is_one_node_its_hours_and_what_ended_last_stand_below_it(tmp_path):
+async def test_a_site_of_one_node_shows_its_hours_and_the_last_ends_below_it(tmp_path):
     site = replace(site_of(4), nodes=site_of(4).nodes[:1], queues=(Queue("all", ("n0001",), 86_400),), closures=())
     client = client_of(site)
     for name in ("first", "second"):

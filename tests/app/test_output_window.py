@@ -16,7 +16,7 @@ def piece(raw, begin, count):
 
 
 @given(texts, st.booleans(), st.integers(0, 300), st.integers(1, 40), st.lists(st.booleans(), max_size=20))
-def test_lines_are_those_of_the_file_wherever_it_was_opened(text, ended, begin, count, steps):
+def test_line_numbers_are_those_of_the_file_wherever_it_was_opened(text, ended, begin, count, steps):
     raw = (text + "\n" if ended else text).encode()
     window, begin = OutputWindow(), min(begin, len(raw))
     window.put(begin, piece(raw, begin, count))

@@ -160,7 +160,7 @@ async def test_a_syntax_error_of_the_shell_is_shown_in_its_line(tmp_path):
         await wait_for(pilot, lambda: "Not submitted" in app.query_one(NoteBar).text)
 
 
-async def test_dials_of_thought_follow_the_text(tmp_path):
+async def test_placement_start_and_cost_follow_the_text(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await to_draft(app, pilot)
         place = app.query_one("#place-draft")
@@ -176,7 +176,7 @@ async def test_dials_of_thought_follow_the_text(tmp_path):
         assert [len(node.own) for node in place.report.place.nodes] == [16, 16]
 
 
-async def test_what_was_typed_survives_leaving_and_a_crash(tmp_path):
+async def test_a_draft_survives_leaving_and_a_crash(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await to_draft(app, pilot)
         await press(pilot, "enter")

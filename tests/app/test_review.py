@@ -78,7 +78,7 @@ async def test_results_side_by_side_are_a_curve_and_a_table_and_can_be_taken_alo
         await wait_for(pilot, lambda: place.seen.detail.view.task == 1)
 
 
-async def test_what_to_ask_for_next_time_stands_beside_what_was_asked_for_and_is_drafted_by_a_key(tmp_path):
+async def test_the_request_advised_stands_beside_the_old_one_and_is_drafted_by_a_key(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         await review(app, pilot, "surge-north")
         runs = app.query_one("#runs")
@@ -91,7 +91,7 @@ async def test_what_to_ask_for_next_time_stands_beside_what_was_asked_for_and_is
         await wait_for(pilot, lambda: 'walltime="2h 15m"' in app.query_one("#overrides-edit").text)
 
 
-async def test_what_differs_is_told_from_the_run_before_or_between_marked_runs(tmp_path):
+async def test_differences_from_the_run_before_or_between_marked_runs_are_shown(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         place, runs = await review(app, pilot, "surge-north")
         await press(pilot, "d")
@@ -262,7 +262,7 @@ async def test_a_run_on_several_nodes_says_what_each_of_them_did(tmp_path):
         assert NodeLines(replace(view, parts=()), 60).count == 0
 
 
-async def test_what_is_typed_after_a_key_that_opens_a_line_gets_there_also_on_a_machine_that_stood_still(
+async def test_keys_typed_after_one_that_opens_a_line_get_there_also_on_a_machine_that_stood_still(
     tmp_path, monkeypatch
 ):
     def stands_still(rows, event):

@@ -130,7 +130,7 @@ def test_a_clock_in_a_line_costs_its_cells():
     assert len(sent.narrowed(frame("it is 12:08:"), (WIDTH + 1, 1)).runs) == 1  # of another size nothing is known
 
 
-def test_of_a_part_that_is_drawn_only_its_span_is_looked_at():
+def test_only_the_changed_span_of_a_line_is_compared():
     sent = SentCells()
     first = Strip([Segment("abcdefghijkl", STYLES[0])])
     sent.narrowed(LayoutUpdate([[first]], Region(0, 0, WIDTH, 1)), (WIDTH, 1))

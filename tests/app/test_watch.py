@@ -130,7 +130,7 @@ async def test_ones_own_jobs_move_among_themselves(tmp_path):
         assert app.client.turns() == [*before[: own - 1], before[own], before[own - 1], *before[own + 1 :]]
 
 
-async def test_what_is_marked_is_held_together_and_cancelled_after_one_question(tmp_path):
+async def test_marked_jobs_are_held_together_and_cancelled_after_one_question(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         jobs = await to_watch(app, pilot)
         for name in ("eel-season", "sediment-big"):

@@ -111,7 +111,7 @@ def test_a_chain_of_twelve_runs_for_real_each_after_what_it_waits_for(machine):
     assert started["join"] <= started["check"] and log[-1] == "ends report" and len(log) == 24
 
 
-def test_what_is_wrong_with_a_chain_or_its_number_is_said(machine):
+def test_a_wrong_chain_file_or_number_is_reported(machine):
     path = machine.work / "bad.toml"
     path.write_text('[jobs.a]\ncommands = ["x"]\nafter = { b = "succeeds" }\nwaltime = "1m"\n')
     told = machine.lq("chain", str(path), "--check")
@@ -187,7 +187,7 @@ def test_a_chain_is_held_released_and_cancelled_as_one(demo):
         demo.chain(99)
 
 
-def test_what_is_refused_submits_nothing(demo):
+def test_a_refused_submission_submits_nothing(demo):
     jobs = len(demo.site.session.engine.state.jobs)
     told = demo.submit_chain(source(a="", b='after = { c = "succeeds" }'))
     assert told.chain is None and told.findings and len(demo.site.session.engine.state.jobs) == jobs

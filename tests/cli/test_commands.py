@@ -43,7 +43,7 @@ def one_line(done, begins="lazy-quarry: "):
         ("adopt",),
     ],
 )
-def test_what_could_not_be_done_is_exit_2_and_says_so(machine, words):
+def test_a_command_that_could_not_do_it_says_so_and_exits_with_2(machine, words):
     done = machine.lq(*words)
     assert done.returncode == 2, (done.stdout, done.stderr)
     said = "there is no job 99; " if words == ("cancel", "99") else "lazy-quarry: "  # it says what became of each job
@@ -100,7 +100,7 @@ def test_check_lists_everything_with_its_line_and_starts_no_engine(machine):
     ("raw", "words"),
     [(b"", "empty"), (b"\0\1\2", "binary"), (b"#!/bin/sh\n\xff\n", "not UTF-8"), (b"true\r\n", "Windows line ends")],
 )
-def test_what_is_no_script_is_refused_by_check_and_submit(machine, raw, words):
+def test_a_file_that_is_no_script_is_refused_by_check_and_submit(machine, raw, words):
     (machine.work / "odd.sh").write_bytes(raw)
     checked = machine.lq("check", "odd.sh")
     assert checked.returncode == 1 and words in checked.stdout
@@ -357,7 +357,7 @@ def test_submitting_prints_the_number_alone_where_a_program_reads_it(machine):
         (("mail", "7"), "lq mail lists what there is"),
     ],
 )
-def test_what_is_wrong_says_what_to_do_next(machine, words, said):
+def test_every_error_message_says_what_to_do_next(machine, words, said):
     done = machine.lq(*words)
     assert done.returncode == 2 and said in done.stderr and len(done.stderr.splitlines()) == 1, done.stderr
 

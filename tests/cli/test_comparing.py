@@ -56,7 +56,7 @@ def test_tasks_that_failed_alike_are_told_together_with_what_they_share(fitted):
     assert "4 of 8: exit 3, “error: no convergence after 1 steps”, all with grid=fine" in fitted.lq("show", "1").stdout
 
 
-def test_what_differed_between_two_runs_is_told(machine):
+def test_the_differences_between_two_runs_are_listed(machine):
     (machine.work / "in.dat").write_text("1")
     for text, more in (
         ("cat in.dat; echo first", ()),
@@ -101,7 +101,7 @@ def test_the_files_that_a_job_made_are_told_and_removed_when_asked(machine):
     assert "no file" in machine.lq("show", "1", "--files", "--remove", "old.txt", "--yes").stderr
 
 
-def test_what_is_kept_of_a_job_is_written_for_a_paper_and_packed_for_help(machine):
+def test_the_evidence_of_a_job_is_written_for_a_paper_and_packed_for_help(machine):
     (machine.work / "run.sh").write_text(
         script(f'name = "maker"\n{HEAD}', "echo hello; echo 'error: broken' >&2; exit 3")
     )

@@ -33,7 +33,7 @@ def ran(machine):
     return found
 
 
-def test_what_ever_ran_is_found_by_its_facts_and_by_what_it_printed(machine, ran):
+def test_any_past_run_is_found_by_its_facts_and_its_output(machine, ran):
     assert ran("name:surge*", "--sort", "name") == [(1, None), (2, None)]
     assert ran("name:surge* state:failed since:2h") == [(2, None)]
     assert ran('text:"no convergence"') == [(2, None)] and ran("converg*") == [(2, None)]

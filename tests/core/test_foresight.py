@@ -79,7 +79,21 @@ def test_ranges_that_are_off_are_set_right_by_those_before(scale, shift):
     assert 0.75 <= np.mean(held) <= 0.85
 
 
-def test_what_has_not_started_counts_as_late_and_what_was_changed_not_at_all():
+@pytest.mark.parametrize(("waited", "most"), [(0.5, 1.0), (3.0, 3.3)])
+def test_a_job_drawn_to_start_at_once_that_waits_for_days_moves_no_other_beyond_its_place_in_the_plan(waited, most):
+    """The plan's own starts bound the late end: at them, or as far behind them as nearly all starts were."""
+    calibration, drawn = Hindsight(), Waits(0.0, 0.0, 0.0)
+    for job in range(2 * FEWEST):
+        planned = 50_000.0 + 1000 * job
+        calibration.note(("new", ""), job, 0, drawn, drawn, planned)
+        calibration.started(job, round(waited * planned * 1000))
+    other = Waits(20_000.0, 30_000.0, 40_000.0)
+    free = calibration.corrected(("new", ""), 10**9, [other])[0]
+    bound = calibration.corrected(("new", ""), 10**9, [other], [60_000.0])[0]
+    assert free.late_s > 1_000_000 and bound.early_s <= bound.likely_s <= bound.late_s <= most * 60_000 + 1
+
+
+def test_a_job_that_has_not_started_counts_as_late_and_a_changed_one_not_at_all():
     calibration, drawn = Hindsight(), Waits(10, 20, 30)
     for job in range(FEWEST):
         calibration.note(("new", "spare"), job, 0, drawn, drawn)

@@ -46,7 +46,7 @@ def test_from_ten_runs_on_at_most_one_in_fifty_needs_more(count):
     assert small / 600 <= 0.035  # one in fifty, and what six hundred draws may stray
 
 
-def test_what_grows_with_a_parameter_is_told_and_followed():
+def test_a_use_that_grows_with_a_parameter_is_recognised_and_followed():
     def run(n, factor=1.0):
         return RunToLearnFrom(3 * n**1.5 * factor, 10.0, 1, 1, 86_400, 100, parameters=(("n", str(n)), ("kind", "a")))
 

@@ -52,7 +52,7 @@ def test_words_are_periods(words, name, count):
 @pytest.mark.parametrize(
     "words", ["", "soon", "2026-13", "30 February 2026", "since never", "5 April 2026 to 3 March 2026", "1492", "q5"]
 )
-def test_what_is_no_period_is_told_with_what_is(words):
+def test_words_that_are_no_period_are_refused_with_those_that_are(words):
     with pytest.raises(BadValue):
         parse_period(words, NOW)
 

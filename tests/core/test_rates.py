@@ -77,7 +77,7 @@ def test_shares_sizes_and_factors():
         ((), Phase.LOST, False, False, False),
     ],
 )
-def test_what_is_free_is_as_the_site_says(free, phase, again, gave_way, is_so):
+def test_attempts_that_the_site_calls_free_are_charged_nothing(free, phase, again, gave_way, is_so):
     assert is_free(replace(small_site(), rates=Rates(free=free)), phase, again, gave_way) is is_so
 
 

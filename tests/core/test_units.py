@@ -45,7 +45,7 @@ def test_durations_are_read_in_every_form(text, seconds):
 @pytest.mark.parametrize(
     "text", ["", "30", "1.5", "5 minutes", "2m 1h", "1h 1h", "P", "PT", "1:2:3", "-5m", "10q", "0.3s", "99999d"]
 )
-def test_what_is_no_duration_is_refused(text):
+def test_text_that_is_no_duration_is_refused(text):
     with pytest.raises(BadValue):
         parse_duration(text)
 
@@ -77,7 +77,7 @@ def test_sizes_are_whole_mebibytes_rounded_up(text, mib):
 
 
 @pytest.mark.parametrize("text", ["", "512", "4 gigs", "GiB", "-1 GiB", "1,5 GiB"])
-def test_what_is_no_size_is_refused(text):
+def test_text_that_is_no_size_is_refused(text):
     with pytest.raises(BadValue):
         parse_size(text)
 
@@ -92,7 +92,7 @@ def test_node_names_unfold_with_the_width_of_their_numbers():
 
 
 @pytest.mark.parametrize("text", ["", "c1..", "c9..c3", "a1..b3", "c1,,c2", "c 1", "c0..c999999999"])
-def test_what_names_no_nodes_is_refused(text):
+def test_text_that_names_no_nodes_is_refused(text):
     with pytest.raises(BadValue):
         parse_names(text)
 

@@ -234,7 +234,7 @@ def test_marks_of_time_are_at_round_hours_of_the_zone_across_a_change(day):
             assert datetime.fromtimestamp(at / 1000, ZoneInfo("Europe/Amsterdam")).minute == 0
 
 
-def test_what_cannot_be_drawn_is_said_and_leaves_nothing(demo, tmp_path):
+def test_a_figure_that_cannot_be_drawn_is_reported_and_leaves_no_file(demo, tmp_path):
     _, board = demo
     with pytest.raises(QuarryError, match="no node"):
         hours_figure(board, "c99")

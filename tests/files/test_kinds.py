@@ -100,7 +100,7 @@ def test_null_may_be_read_and_written_and_the_kernels_files_are_read_as_far_as_t
     quick(lambda: given.read("/proc/kmsg", 10))
 
 
-def test_of_a_file_that_grows_a_range_is_read(tmp_path):
+def test_a_range_of_a_file_that_grows_is_read(tmp_path):
     path, over = tmp_path / "grows", threading.Event()
 
     def grow():
@@ -135,7 +135,7 @@ def test_a_range_is_that_of_the_bytes(tmp_path_factory, data, most, begin):
         assert given.read_whole(path, most) == ours.read(path, most) == data
 
 
-def test_what_hangs_is_left_and_what_lies_beside_it_is_not_asked_for_a_while(monkeypatch):
+def test_a_path_that_hangs_is_given_up_and_its_file_system_left_alone_for_a_while(monkeypatch):
     monkeypatch.setattr(given, "_silent", {})
     hangs = threading.Event()
     with pytest.raises(TimeoutError, match="did not answer within"):
@@ -170,7 +170,7 @@ def test_a_small_file_is_written_whole_or_not_at_all_with_the_mode_that_it_shoul
     assert sorted(path.name for path in tmp_path.iterdir()) == ["a", "b"]
 
 
-def test_what_can_not_be_known_is_not_taken_for_absent(tmp_path, monkeypatch):
+def test_a_file_that_cannot_be_looked_at_does_not_count_as_absent(tmp_path, monkeypatch):
     (tmp_path / "a").write_text("[1]")
     (tmp_path / "half").write_text('{"a')
     assert ours.read_json(tmp_path / "a") == [1]

@@ -88,7 +88,7 @@ def test_tables_lines_and_files_are_tasks_too(tmp_path, monkeypatch):
         ((["a=" + ",".join("x" * 4000), "b=range 1..4000"], None, None, []), "is the most"),
     ],
 )
-def test_what_is_wrong_is_told(options, words, tmp_path, monkeypatch):
+def test_wrong_options_are_reported_with_the_reason(options, words, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
     Path("bad.csv").write_text("a,b\n1,2\n3\n")
     Path("heads.csv").write_text("a b,c\n1,2\n")

@@ -45,14 +45,14 @@ def test_a_result_that_is_not_there_fails_a_job_that_exits_well(machine):
     assert found["state"] == "failed" and "should have left r" in found["reason"]
 
 
-def test_what_cannot_be_brought_back_is_kept(machine):
+def test_results_that_cannot_be_brought_back_are_kept(machine):
     (machine.work / "r").mkdir()  # where the result should go is a folder
     found = machine.ended(machine.submit('echo dear > "$LQ_SCRATCH/r"', 'stage = { out = ["r"] }'))
     assert found["state"] == "failed" and "they are in" in found["reason"]
     assert Path(found["reason"].rpartition("they are in ")[2], "r").read_text() == "dear\n"
 
 
-def test_what_the_scratch_folder_held_at_the_end_is_told(machine):
+def test_the_size_of_the_scratch_folder_at_the_end_is_recorded(machine):
     found = machine.ended(machine.submit('head -c 3000000 /dev/urandom > "$LQ_SCRATCH/x"'))
     assert found["scratch_used_mib"] == 3 and "scratch" in machine.lq("show", str(found["job"])).stdout
 

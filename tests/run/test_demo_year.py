@@ -15,7 +15,7 @@ from tests.conftest import rows_of
 YEAR_MS = 365 * DAY_MS
 
 
-def test_what_happens_to_the_site_in_a_year_is_mended_granted_and_announced():
+def test_a_year_of_the_demo_has_repairs_grants_and_announcements():
     year = list(takewhile(lambda one: one.at_ms < BEGINS_MS + YEAR_MS, happenings(7, oxbow())))
     assert [one.at_ms for one in year] == sorted(one.at_ms for one in year)
     down, mended = {one.node for one in oxbow().closures}, []

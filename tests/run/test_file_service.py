@@ -142,7 +142,7 @@ def test_a_frame_of_somebody_else_is_a_value_or_broken(head, body):
         None,
     ],
 )
-def test_what_is_no_request_ends_the_connection_and_touches_nothing(frame, tmp_path):
+def test_a_message_that_is_no_request_ends_the_connection_and_touches_nothing(frame, tmp_path):
     (tmp_path / "spool" / "7-1").mkdir(parents=True)
     here, there = socket.socketpair()
     serving = threading.Thread(target=FileServer(there, tmp_path / "spool").serve)
@@ -157,7 +157,7 @@ def test_what_is_no_request_ends_the_connection_and_touches_nothing(frame, tmp_p
     assert (tmp_path / "spool" / "7-1").is_dir()
 
 
-def test_what_a_disk_holds_up_is_given_up_and_holds_nothing_else_up(remote, monkeypatch):
+def test_a_request_that_a_disk_holds_up_is_given_up_and_delays_no_other(remote, monkeypatch):
     """As many requests hang as are worked on at once: another waits, then all have answers, and so has the next."""
     monkeypatch.setattr(file_server, "ANSWER_S", 0.2)
     hangs, began = threading.Event(), []

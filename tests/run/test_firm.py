@@ -310,7 +310,7 @@ def test_a_value_that_no_program_can_be_given_is_told_before_it_is_submitted(mac
     assert answers(machine)
 
 
-def test_what_can_never_be_started_ends_as_failed(machine, monkeypatch):
+def test_a_job_that_can_never_be_started_ends_as_failed(machine, monkeypatch):
     from lazy_quarry.run.node import attempt
     from lazy_quarry.run.nodes import Nodes
     from lazy_quarry.run.this_node import ThisNode
@@ -450,7 +450,7 @@ def test_an_intent_that_is_not_whole_is_written_again(machine):
 
 
 @pytest.mark.parametrize("by_h", [3, -3])
-def test_what_a_job_took_is_what_its_supervisors_clock_says_though_the_clock_is_set(machine, by_h):
+def test_the_time_a_job_took_is_that_of_its_supervisors_clock_though_the_clock_is_set(machine, by_h):
     ahead = machine.work.parent / "ahead"
     ahead.write_text("0")
     machine.environment["LQ_CLOCK"] = str(ahead)

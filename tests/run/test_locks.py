@@ -7,6 +7,7 @@ import multiprocessing
 import os
 import socket
 import subprocess
+import tempfile
 import time
 from pathlib import Path
 
@@ -86,7 +87,7 @@ def _taken(place, name, going, told):
         told.put("")
 
 
-def test_of_many_that_come_at_once_one_has_the_cores(place):
+def test_one_of_many_that_come_at_once_has_the_cores(place):
     how = multiprocessing.get_context("fork")
     going, told = how.Event(), how.Queue()
     others = [how.Process(target=_taken, args=(str(place), f"s{number}", going, told)) for number in range(6)]
@@ -98,6 +99,26 @@ def test_of_many_that_come_at_once_one_has_the_cores(place):
     for other in others:
         other.kill()
         other.join()
+
+
+def test_a_folder_made_by_one_who_looked_before_gives_nobody_the_cores_twice(place, tmp_path, monkeypatch):
+    """He found none, then somebody made one and took its locks, and only then he made his own, of a lower name."""
+    first, made, listed = [], tempfile.mkdtemp, os.listdir
+
+    def late(prefix, dir):
+        monkeypatch.setattr(locks.tempfile, "mkdtemp", made)
+        first.append(CoresLock(tmp_path / "first"))
+        os.mkdir(lower := f"{dir}/{prefix}00000000", 0o700)
+        return lower
+
+    monkeypatch.setattr(locks.tempfile, "mkdtemp", late)
+    with pytest.raises(CoresTaken, match="first"):
+        CoresLock(tmp_path / "second")
+    assert len(listed(place)) == 1 and cores_holder() == str(tmp_path / "first")
+    os.mkdir(place / f"lazy-quarry-{os.getuid()}-00000000", 0o711)  # one that was left
+    assert locks_folder() == first[0].folder and cores_holder() == str(tmp_path / "first")
+    with pytest.raises(CoresTaken, match="first"):
+        CoresLock(tmp_path / "third")
 
 
 def test_a_look_at_the_lock_keeps_nobody_from_taking_it(place, tmp_path):
@@ -126,7 +147,7 @@ def test_a_look_at_the_lock_keeps_nobody_from_taking_it(place, tmp_path):
         "[os.mkdir(f'lazy-quarry-0-{n:04}') for n in range(500)]",
     ],
 )
-def test_what_others_make_in_ones_name_is_nothing(place, tmp_path, line):
+def test_a_folder_made_by_others_in_ones_name_does_not_count(place, tmp_path, line):
     assert as_somebody(line, place)
     before = made(place)
     folder = locks_folder()

@@ -93,7 +93,7 @@ def test_cores_are_kept_by_affinity(machine):
     assert Path(machine.ended(job)["output"]).read_text() == "1\n"
 
 
-def test_what_a_script_leaves_behind_goes_with_it(machine):
+def test_processes_that_a_script_leaves_behind_end_with_it(machine):
     found = machine.ended(machine.submit("sleep 1000 &\nexit 0", 'grace = "1s"'))
     assert found["state"] == "done"
     assert "left behind" in found["reason"]

@@ -25,7 +25,7 @@ def machine(monkeypatch, tmp_path):
     return told
 
 
-def test_what_others_keep_busy_is_all_less_our_own(machine):
+def test_the_load_of_others_is_the_total_less_our_own(machine):
     load = others.OthersLoad()
     assert load.cores(1.5) == 3.5  # nothing is known but the mean of the last minute
     machine.now, machine.busy_s = 1010.0, 30.0

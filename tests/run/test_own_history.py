@@ -127,7 +127,7 @@ def test_the_clock_of_a_site_whose_history_is_over_goes_on(tmp_path):
         ("policy = 'easy'", "describes no nodes"),
     ],
 )
-def test_what_is_wrong_in_a_rehearsal_site_is_told(tmp_path, text, told):
+def test_a_mistake_in_a_rehearsal_site_is_reported(tmp_path, text, told):
     path = tmp_path / "weir.toml"
     path.write_text(text)
     with pytest.raises(SiteFileError) as fault:

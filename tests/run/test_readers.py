@@ -86,7 +86,7 @@ def test_a_reader_ends_with_the_client_that_it_works_for_and_the_others_with_the
     until(lambda: readers(machine) == ([], []), "the end of all")
 
 
-def test_what_ends_or_hangs_is_told_and_the_next_call_is_answered(machine, engine):
+def test_a_process_that_ends_or_hangs_is_reported_and_the_next_call_is_answered(machine, engine):
     (pid, *_), (starter,) = readers(machine)
     stopped(pid)
     made = engine.asked

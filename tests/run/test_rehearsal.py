@@ -92,7 +92,7 @@ def test_no_node_is_ever_over_in_the_demo(seed):
     assert strata.mine + strata.accounts + strata.others + strata.free + strata.closed == strata.total
 
 
-def test_what_is_forecast_at_the_latest_is_kept():
+def test_a_job_starts_no_later_than_its_first_forecast():
     rehearsed = Rehearsed(7)
     job = rehearsed.client().submit(Submission(script(f"{HEADER}\nnodes = 4\nranks = 128\n", "true"))).job
     forecast = rehearsed.client().job(job).forecast_ms

@@ -77,6 +77,6 @@ def test_a_file_is_known_by_its_content_and_whether_it_is_whole(tmp_path, name, 
     assert bool(problem) == bool(found.problem)
 
 
-def test_what_is_no_file_or_not_there_is_told(tmp_path):
+def test_a_path_that_is_no_file_or_not_there_is_reported(tmp_path):
     assert file_found(str(tmp_path / "gone")).problem == "not there" and file_found(str(tmp_path)).kind == "folder"
     assert file_found("/dev/null").problem == "no file" and file_found(str(Path("/proc/1/mem"))).problem

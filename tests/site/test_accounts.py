@@ -107,7 +107,7 @@ def test_a_budget_that_begins_anew_lets_what_waited_start_and_a_job_across_the_e
     assert len(read) == 2 and f'"begin_ms":{at("2027-04-01")}' in read[1].body
 
 
-def test_what_is_left_is_carried_over_where_the_site_says_so():
+def test_the_rest_of_a_budget_is_carried_over_where_the_site_says_so():
     books = Books(Account("silt", 5.0, budget_each="month", budget_begins_ms=at("2027-03-01"), carries_over=True))
     books.submit()
     books.until("2027-04-02")
@@ -150,7 +150,7 @@ def test_a_budget_bounds_all_accounts_under_it_and_so_do_limits():
 @pytest.mark.parametrize(
     ("at_end", "spare", "said"), [("refuse", False, "another account"), ("give-way", True, "spare")]
 )
-def test_what_happens_when_a_budget_is_used_up(at_end, spare, said):
+def test_a_budget_that_is_used_up_refuses_or_gives_way_as_the_site_says(at_end, spare, said):
     books = Books(Account("silt", 2.0, at_end=at_end, warn_at=(50, 100)))
     first = books.site.submit(
         Submission(script(HEADER.format("silt", "steady").replace("1h", "15m")), "run.sh", "/tmp")
@@ -214,7 +214,7 @@ def test_every_call_is_answered_by_its_part_with_the_arguments_that_are_written_
 
 
 @pytest.mark.parametrize("call", [name for name, call in CALLS.items() if call.rights.user == "no"])
-def test_what_only_some_may_do_others_are_refused(call):
+def test_calls_of_a_role_are_refused_to_others(call):
     books = Books(Account("bay", 50.0, leads=("lea",)), Account("silt", 10.0, ("ada",), parent="bay"))
     site = books.site.session.site
     assert refusal(site, caller_of(site, "olga"), CALLS[call].rights, "silt") == ""

@@ -63,7 +63,7 @@ def kept(site):
     st.integers(0, 3),
     st.booleans(),
 )
-def test_running_again_is_just_what_was_foretold(headers, given_settings, busy, failed):
+def test_a_job_runs_again_just_as_the_rehearsal_said(headers, given_settings, busy, failed):
     clock = Clock()
     site = SiteUnderTest(small_site(), clock)
     numbers = [ended(site, clock, header) for header in headers]
@@ -91,7 +91,7 @@ def test_running_again_is_just_what_was_foretold(headers, given_settings, busy, 
     assert found.jobs[0].start_ms == (first.started_ms if first.started_ms is not None else first.forecast_ms)
 
 
-def test_a_change_is_foretold_with_its_start_and_what_it_costs(site, clock):
+def test_the_rehearsal_of_a_change_says_its_start_and_cost(site, clock):
     site.submit(Submission(script('walltime = "10m"\nmemory = "64 MiB/core"'), overrides=("ranks=25",)))
     number = site.submit(Submission(script(HEADER), overrides=("ranks=25",))).job
     before = kept(site)
@@ -104,7 +104,7 @@ def test_a_change_is_foretold_with_its_start_and_what_it_costs(site, clock):
     assert site.would_change([4711], ["walltime=1h"]).refused
 
 
-def test_continuing_a_chain_is_foretold_job_by_job(site, clock):
+def test_the_rehearsal_of_a_continued_chain_says_it_job_by_job(site, clock):
     text = """
 name = "season"
 [jobs.first]
@@ -137,7 +137,7 @@ after = { first = "succeeds" }
     )
 
 
-def test_what_is_foretold_is_said_in_a_sentence():
+def test_a_rehearsed_change_is_told_in_a_sentence():
     one = ForetoldJob(
         name="surge",
         tasks=0,

@@ -8,6 +8,7 @@ import pytest
 from lazy_quarry.cli.output.job_text import why_lines
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.phase import Phase
+from lazy_quarry.core.site import Window
 from lazy_quarry.site.foresight import FILE, Foresight
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.wording.json_form import job_json, report_json, why_json
@@ -93,7 +94,31 @@ def test_a_draft_has_a_range_too_and_blocked_jobs_behind_those_they_wait_for(sit
     assert site.check(request(30, ranks=999)).range is None
 
 
-def test_what_becomes_of_forecasts_is_kept_and_what_cannot_be_read_is_begun_anew(tmp_path, clock):
+def test_no_range_contradicts_what_is_certain(clock):
+    """Runs that took ten minutes leave no doubt that a walltime of two hours doesn't fit before a window."""
+    begins, ends = clock.ms + 150 * MINUTE, clock.ms + 600 * MINUTE
+    windows = (Window(("n1", "n2", "n3"), begins, ends, "pumps"),)
+    site = SiteUnderTest(small_site(budget=1000, windows=windows), clock)
+    for _ in range(8):
+        site.submit(request(20))
+    on(site, clock, 85 * MINUTE)
+    assert len(site.jobs(ended=True)) == 8
+    running, short, long = (site.submit(request(minutes)).job for minutes in (20, 20, 120))
+    dear = site.submit(request(1440)).job  # 24 cores for a day: what is left will not cover it
+    late = site.submit(request(20, more='not-before = "1971-01-02"')).job
+    after = site.submit(request(20, more=f'after = {{ {long} = "succeeds" }}')).job
+    site.grant("silt", -400 * 60 * MINUTE, "spent elsewhere")
+    site.step()
+    site.site.foresight.step()
+    ranges = {job: site.job(job).range for job in (short, long, dear, late, after)}
+    assert site.job(running).phase is Phase.RUNNING and ranges[short].late_ms < begins
+    assert ranges[long].early_ms >= ends <= ranges[after].early_ms
+    assert ranges[late].early_ms >= 366 * 86_400_000
+    assert site.job(dear).forecast_ms is None and ranges[dear] is None
+    assert site.check(request(120)).range.early_ms >= ends
+
+
+def test_outcomes_of_forecasts_are_kept_and_an_unreadable_file_is_begun_anew(tmp_path, clock):
     journal = Journal(tmp_path)
     site = SiteUnderTest(small_site(budget=None), clock, journal)
     foresight = site.site.foresight

@@ -139,7 +139,7 @@ def test_use_over_time_adds_up_to_the_report(demo):
     )
 
 
-def test_what_was_left_of_a_budget_is_what_is_left_and_what_was_charged_since(demo):
+def test_the_balance_at_an_instant_is_todays_and_the_charges_since(demo):
     ledger, lines = demo.client(), demo.session.account_lines()
     ends = ledger.budget_ends()
     for line in lines:
@@ -168,7 +168,7 @@ def test_what_was_left_of_a_budget_is_what_is_left_and_what_was_charged_since(de
         ("today", [], {"colour": "red"}, "nothing to choose by"),
     ],
 )
-def test_what_cannot_be_reported_is_told(demo, words, by, where, said):
+def test_a_report_that_cannot_be_made_says_why(demo, words, by, where, said):
     with pytest.raises(BadValue, match=said):
         demo.client().report(words, by, where)
 

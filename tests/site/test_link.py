@@ -126,6 +126,6 @@ def test_a_submission_with_half_a_character_is_refused_before_it_is_sent():
         write_request(1, "submit", {"submission": Submission("\ud800")})
 
 
-def test_what_is_too_much_for_one_call_is_told_before_it_is_sent():
+def test_a_call_that_is_too_long_is_refused_before_it_is_sent():
     with pytest.raises(QuarryError, match="make it in parts"):
         write_request(1, "submit_chain", {"source": "x" * (LONGEST_LINE + 1)})

@@ -235,7 +235,7 @@ def test_one_address_that_is_not_taken_now_holds_up_no_other_letter(tmp_path, se
     assert not list((tmp_path / "mail" / "outbox").glob("*.eml")) and "given up" in posted.mailer.problem
 
 
-def test_of_two_letters_of_one_event_a_kill_after_the_first_loses_none(tmp_path):
+def test_a_kill_between_two_letters_of_one_event_loses_none(tmp_path):
     """The last job of a chain: mail about it and about the chain."""
     posted = Posted(tmp_path)
     text = (

@@ -82,7 +82,7 @@ def test_an_end_that_could_not_be_written_is_written_later(site, clock, monkeypa
     assert site.board().notices == ()
 
 
-def test_what_follows_an_event_and_fails_undoes_nothing_and_is_told(site, capsys):
+def test_a_failure_after_an_event_is_recorded_undoes_nothing_and_is_reported(site, capsys):
     def fails(number, happened, ended):
         raise ValueError("no more paper")
 

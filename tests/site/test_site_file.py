@@ -32,7 +32,7 @@ reason = "new pumps"
 """
 
 
-def test_all_that_it_says_is_taken_and_the_rest_stays(tmp_path):
+def test_every_value_of_a_site_file_is_taken_and_the_rest_keeps_its_default(tmp_path):
     path = tmp_path / "machine.toml"
     path.write_text(GOOD)
     site = with_site_file(small_site(), path)
@@ -93,7 +93,7 @@ def test_all_that_it_says_is_taken_and_the_rest_stays(tmp_path):
         ),
     ],
 )
-def test_what_is_wrong_is_told_with_its_place(tmp_path, text, told):
+def test_a_mistake_in_a_site_file_is_reported_with_its_place(tmp_path, text, told):
     path = tmp_path / "machine.toml"
     path.write_text(text)
     with pytest.raises(SiteFileError) as fault:

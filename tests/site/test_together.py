@@ -80,7 +80,7 @@ def test_a_chain_with_its_links_is_one_transaction(site):
     assert Journal(site.journal.folder).load() == site.engine.state
 
 
-def test_of_a_chain_that_cannot_be_written_nothing_is_there(site):
+def test_a_chain_that_cannot_be_written_leaves_nothing(site):
     site.submit(Submission(script(HEAD), "one.sh", "/tmp"))
     before = whole(site)
     site.journal.fails = True
@@ -91,7 +91,7 @@ def test_of_a_chain_that_cannot_be_written_nothing_is_there(site):
     assert site.submit_chain(chain(60)).chain == 1 and len(site.engine.state.jobs) == 61
 
 
-def test_of_a_chain_of_which_one_job_is_refused_nothing_is_there(site, monkeypatch):
+def test_a_chain_with_a_refused_job_leaves_nothing(site, monkeypatch):
     before, taken = whole(site), site.site.operations.taken
 
     def refuses(caller, submission, request):
@@ -132,7 +132,7 @@ def test_a_chain_is_continued_with_its_cancels_or_stays_as_it_is(site, now, monk
     assert Journal(site.journal.folder).load() == site.engine.state
 
 
-def test_of_several_that_run_again_all_are_taken_in_or_none(site):
+def test_several_jobs_run_again_together_or_not_at_all(site):
     numbers = [
         site.submit(Submission(script(f'name = "n{number}"\n{HEAD}'), "one.sh", "/tmp")).job for number in range(3)
     ]

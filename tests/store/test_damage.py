@@ -217,7 +217,7 @@ def test_a_journal_that_is_gone_or_put_back_is_noticed_at_the_next_start(tmp_pat
     assert Journal(tmp_path).number == number
 
 
-def test_what_is_written_can_be_read_by_its_owner_alone_also_in_a_folder_that_was_there(tmp_path):
+def test_written_files_can_be_read_by_their_owner_alone_also_in_an_existing_folder(tmp_path):
     folder = tmp_path / "state"
     folder.mkdir(mode=0o755)
     (folder / "journal.db").touch(0o644)

@@ -61,7 +61,7 @@ def test_all_that_an_earlier_version_kept_is_there(folder):
     assert len(site.journal.ended(EndedFilter(array=3))) == 6
 
 
-def test_it_goes_on_and_opens_again(folder):
+def test_a_journal_of_an_earlier_version_goes_on_and_opens_again(folder):
     site = opened(folder)
     site.release([5])
     site.cancel([4, task_id(6, 8)])

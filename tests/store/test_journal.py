@@ -61,7 +61,7 @@ def test_opening_again_brings_the_state_back(tmp_path):
     assert again.engine.state.jobs[2].phase is Phase.RUNNING
 
 
-def test_what_is_kept_of_the_state_shortens_the_replay_and_changes_nothing(tmp_path, monkeypatch):
+def test_a_snapshot_shortens_the_replay_and_changes_nothing(tmp_path, monkeypatch):
     monkeypatch.setattr(journal_module, "KEEP_EVERY", 5)
     site = Site(tmp_path)
     for number in range(6):
@@ -89,7 +89,7 @@ def test_ended_jobs_and_sums_stand_in_the_same_transaction(tmp_path):
     assert site.journal.ended_job(9) is None
 
 
-def test_what_happened_to_a_job_is_kept_in_order(tmp_path):
+def test_the_events_of_a_job_are_kept_in_order(tmp_path):
     site = Site(tmp_path)
     number = site.run(1000)
     assert [event.kind for event in site.journal.events_of(number)] == ["submitted", "started", "ended"]

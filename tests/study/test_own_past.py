@@ -85,7 +85,7 @@ def starts(jobs, *bounds, **more):
     return {number: at // 1000 for number, at in again.starts.items()}
 
 
-def test_what_waits_for_others_comes_when_they_have_ended_and_what_could_never_run_is_told():
+def test_jobs_that_wait_for_others_come_when_these_have_ended_and_impossible_ones_are_told():
     jobs = [
         past(1, 0, 100, 8),
         past(2, 5, 50, 1, after=(("1", "fails"),)),  # it ran, so that is what 1 did
@@ -127,7 +127,7 @@ def test_nodes_are_closed_and_reserved_and_jobs_held_when_they_were(bounds, begi
     assert starts([past(1, 0, 50, 8), past(2, 10, 20, 8)], *bounds)[2] == begins
 
 
-def test_what_ran_when_the_time_began_takes_room_and_is_waited_for_and_not_told_of():
+def test_jobs_that_ran_when_the_time_began_take_room_are_waited_for_and_not_counted():
     request = past(1, 0, 60, 8, after=()).request
     first = Job(1, "ada", request, Origin(""), 0, Phase.DONE, 1, started_ms=0, ended_ms=50_000)
     then = replace(first, number=2, request=replace(request, ranks=1, after=(("1", "finishes"),)), submitted_ms=10_000)
@@ -157,7 +157,7 @@ def test_what_ran_when_the_time_began_takes_room_and_is_waited_for_and_not_told_
         ("plan-depth=1", lambda site: site.plan_depth == 1),
     ],
 )
-def test_what_may_be_otherwise(setting, read):
+def test_every_setting_of_a_study_changes_what_it_names(setting, read):
     site = small_site()
     silt = replace(site.account["silt"], limits=Limits(cores=10))
     assert read(what_if(replace(site, accounts=(silt, site.account["eels"])), [setting]).site)
@@ -178,7 +178,7 @@ def test_what_may_be_otherwise(setting, read):
         ("moon=full", "means nothing here"),
     ],
 )
-def test_what_means_nothing_is_told(setting, told):
+def test_a_setting_that_means_nothing_is_reported(setting, told):
     with pytest.raises(BadValue, match=told):
         what_if(small_site(), [setting])
 

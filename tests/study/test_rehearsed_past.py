@@ -95,7 +95,7 @@ def lived(seed, acts):
 
 @settings(max_examples=60, deadline=None)
 @given(st.integers(0, 2**40), st.integers(3, 40))
-def test_what_the_engine_did_it_does_again_to_the_millisecond(seed, acts):
+def test_a_study_under_the_same_policy_repeats_the_engine_to_the_millisecond(seed, acts):
     """Arrays, what waits for others, holds, orders, closed nodes and reservations with it, under each policy."""
     world = lived(seed, acts)
     live = world.engine.state.jobs.values()

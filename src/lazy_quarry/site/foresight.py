@@ -17,7 +17,9 @@ import msgspec
 from lazy_quarry.core.advice.drawn_plans import (
     Drawn,
     DrawnTimes,
+    EmptySite,
     Scene,
+    WholeWalltimes,
     kind_of,
     kind_of_run,
     range_of,
@@ -79,6 +81,8 @@ class Foresight:
         self._known = set[int]()
         """Jobs of which there was a range already."""
         self._draws: list[Drawn] = []
+        self._planned: Drawn | None = None
+        """The plan of the last draws' instant: what they would be if everything took its whole walltime."""
         self._drawn = 0
         """Number of draws so far."""
         self._fields: tuple[tuple[object, ...], list[tuple[Timeline, LimitRows]]] = ((), [])
@@ -144,19 +148,29 @@ class Foresight:
         if self._planner is None or self._planner.site is not scene.site:
             self._planner = Planner(scene.site)
         times, draws = DrawnTimes(scene, self.times, SEED, DRAWS), list[Drawn]()
+        planned, soonest = Drawn(self._planner, scene, WholeWalltimes(), 0), EmptySite(self._planner, scene).bounds()
         for draw in range(DRAWS if scene.waiting or scene.blocked else 0):
             began = time.thread_time()
             draws.append(Drawn(self._planner, scene, times, draw))
             pause(time.thread_time() - began)
         with session.lock:
-            self._draws, self._drawn = draws, self._drawn + 1
-            session.say_foreseen(self._corrected(scene, draws))
+            self._draws, self._planned, self._drawn = draws, planned, self._drawn + 1
+            session.say_foreseen(self._corrected(scene, draws, planned, soonest))
         return True
 
-    def _corrected(self, scene: Scene, draws: list[Drawn]) -> dict[int, StartRange]:
-        """Ranges as they are shown; those of jobs that are new, and one of another, are noted to see how they do."""
+    def _corrected(
+        self, scene: Scene, draws: list[Drawn], planned: Drawn, soonest: dict[int, int]
+    ) -> dict[int, StartRange]:
+        """Ranges as they are shown; those of jobs that are new, and one of another, are noted to see how they do.
+
+        None of a job that as things stand never starts: no node, no limit or no budget has room for it.
+        """
         now = scene.now_ms
-        told = {one.wanted.job: one for one in (*scene.waiting, *scene.blocked) if not one.begun}
+        told = {
+            one.wanted.job: one
+            for one in (*scene.waiting, *scene.blocked)
+            if not one.begun and one.wanted.job in soonest and not planned.never(one.wanted.job)
+        }
         drawn = ranges_of(draws, told)
         self.calibration.settle(now)
         groups = dict[Group, list[int]]()
@@ -166,19 +180,21 @@ class Foresight:
         found, later = dict[int, StartRange](), [job for job in drawn if job in self._known]
         chosen = later[now // 1000 % len(later)] if later else 0
         for group, jobs in groups.items():
-            shown = self.calibration.corrected(group, now, [drawn[job] for job in jobs])
+            by_plan = [planned.wait_s(job) for job in jobs]
+            shown = self.calibration.corrected(group, now, [drawn[job] for job in jobs], by_plan)
             seen = self.calibration.seen(group)
-            for job, waits in zip(jobs, shown, strict=True):
+            for job, corrected, planned_s in zip(jobs, shown, by_plan, strict=True):
+                waits = corrected.no_sooner((soonest[job] - now) / 1000)
                 found[job] = _range(waits, now, seen)
                 if group[0] == "new" or job == chosen:
-                    self.calibration.note(group, job, now, drawn[job], waits)
+                    self.calibration.note(group, job, now, drawn[job], waits, planned_s)
         self._known = set(drawn)
         return found
 
     def of_request(self, user: str, request: Request) -> StartRange | None:
         """The range of a job of a user with this request, which nobody has submitted, from the last draws; None without any."""
-        draws, session = self._draws, self.session
-        if not draws or not session.ranges:
+        draws, planned, session = self._draws, self._planned, self.session
+        if not draws or planned is None or not session.ranges:
             return None
         plans, now = session.engine.plans, draws[0].scene.now_ms
         job = plans.hypothetical_job(user, request, session.now())
@@ -188,18 +204,22 @@ class Foresight:
         ahead = frozenset(one.number for one in plans.ahead_of(job, session.now()))
         key = (self._drawn, ahead, wanted.owner, wanted.access)
         if self._fields[0] != key:
-            self._fields = key, [one.behind(ahead, wanted, planner) for one in draws]
+            self._fields = key, [one.behind(ahead, wanted, planner) for one in (planned, *draws)]
         takes = self.times.draw(kind_of(planner, job), 0.0, shares_of(SEED, 0, DRAWS)) * 1000
+        by_plan = planner.earliest(self._fields[1][0][0], wanted, 0, self._fields[1][0][1])
+        soonest = EmptySite(planner, planned.scene).soonest_ms(wanted)
+        if by_plan is None or soonest is None:
+            return None
         starts = list[int]()
-        for (timeline, limits), taken in zip(self._fields[1], takes, strict=True):
+        for (timeline, limits), taken in zip(self._fields[1][1:], takes, strict=True):
             placed = planner.earliest(timeline, replace(wanted, takes_ms=max(1000, int(taken))), 0, limits)
             if placed is not None:
                 starts.append(placed)
         if 2 * len(starts) < len(draws):
             return None
         group: Group = ("new", request.tier)
-        waits = self.calibration.corrected(group, now, [range_of(starts, now)])[0]
-        return _range(waits, now, self.calibration.seen(group))
+        waits = self.calibration.corrected(group, now, [range_of(starts, now)], [(by_plan - now) / 1000])[0]
+        return _range(waits.no_sooner((soonest - now) / 1000), now, self.calibration.seen(group))
 
     # -- its thread and its file -------------------------------------------------------------------
 

@@ -89,8 +89,9 @@ class _Forecasting(Planned):
             calibration.settle(at)
             for stage, number in wanted:
                 drawn = range_of([round(one * 1000) for one in starts[number]], at, 1 - held)
-                shown = calibration.corrected((stage, ""), at, [drawn])[0]
-                calibration.note((stage, ""), number, at, drawn, shown)
+                by_plan = planned[number] - now
+                shown = calibration.corrected((stage, ""), at, [drawn], [by_plan])[0]
+                calibration.note((stage, ""), number, at, drawn, shown, by_plan)
                 self.told.append((stage, held, number, now, shown, planned[number] - now))
 
 

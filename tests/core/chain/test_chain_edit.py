@@ -107,7 +107,7 @@ def test_a_job_told_by_commands_goes_to_a_draft_and_back():
         (lambda: without_job("jobs = 3", "run"), "not a table"),
     ],
 )
-def test_what_cannot_be_changed_is_told(act, words):
+def test_a_key_that_cannot_be_changed_is_named(act, words):
     with pytest.raises(BadValue, match=words):
         act()
 

@@ -99,7 +99,7 @@ def test_every_slip_is_told_with_its_line(old, new, code, line, words):
     assert [(one.line, words in one.message) for one in found][:1] == [(line, True)], found
 
 
-def test_what_a_script_of_a_chain_says_is_told_of_the_script():
+def test_a_mistake_in_a_script_of_a_chain_is_told_of_the_script():
     scripts = {**SCRIPTS, "run.sh": SCRIPT.replace("5m", "5 parsecs")}
     found = [(path, one.line, one.code) for path, one in checked(GOOD.replace('walltime = "1m"', ""), scripts).findings]
     assert ("run.sh", 3, "value") in found

@@ -42,7 +42,7 @@ def phase(world, number):
         ("finishes", {"cause": "cancelled"}, Phase.RUNNING),
     ],
 )
-def test_what_waits_for_an_end_starts_or_is_skipped_by_it(condition, end, then):
+def test_a_job_that_waits_for_an_end_starts_or_is_skipped_by_it(condition, end, then):
     world = World()
     first = submit(world)
     second = submit(world, (str(first), condition))
@@ -100,7 +100,7 @@ def test_a_failed_attempt_that_runs_again_decides_nothing_yet():
     assert phase(world, second) is Phase.RUNNING
 
 
-def test_what_was_to_follow_a_skipped_job_is_skipped_too():
+def test_the_followers_of_a_skipped_job_are_skipped_too():
     world = World()
     first = submit(world)
     second = submit(world, (str(first), "succeeds"))

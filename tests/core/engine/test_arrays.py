@@ -217,7 +217,7 @@ def test_each_succeeds_goes_task_by_task_and_skips_those_whose_task_failed():
     assert not world.engine.state.jobs
 
 
-def test_what_waits_task_by_task_for_a_cancelled_array_is_skipped_whole():
+def test_an_array_that_waits_task_by_task_for_a_cancelled_one_is_skipped_whole():
     world = World()
     pair_of_arrays(world)
     world.tell(CancelJob(NOW, 1, By("ada")))

@@ -107,7 +107,7 @@ def test_failures_run_again_as_often_as_asked():
         do(engine, Schedule(1000 + attempt))
 
 
-def test_what_was_cancelled_is_never_run_again():
+def test_a_cancelled_job_is_never_run_again():
     engine = Engine(small_site())
     number = running(engine)
     do(engine, CancelJob(1500, number, By("ada")))
@@ -115,7 +115,7 @@ def test_what_was_cancelled_is_never_run_again():
     assert (ended.phase, ended.again) == (Phase.CANCELLED, False)
 
 
-def test_what_is_told_twice_counts_once():
+def test_an_end_that_is_reported_twice_counts_once():
     engine = Engine(small_site())
     number = running(engine)
     report = Finish(2000, number, 1, exit=0)
@@ -385,7 +385,7 @@ def test_a_list_of_queues_opens_none_that_would_refuse_the_request_alone(wanted,
     assert sum(len(one.cores) for one in started.allocations) <= (4 if queue == "short" else 99)
 
 
-def test_what_no_queue_may_run_is_refused_with_every_reason():
+def test_a_request_that_no_queue_may_run_is_refused_with_every_reason():
     engine = Engine(site_of_queues())
     with pytest.raises(Refused, match=r"urgent serves only tier double; walltime 9h is over .* queue short"):
         engine.decide(
@@ -574,7 +574,7 @@ def test_a_job_that_lands_ahead_of_others_keeps_the_places_of_those_before_it(mo
     assert kept == Engine(engine.site, engine.state.copy()).plans.plan(60).placements
 
 
-def test_what_did_not_start_at_its_instant_is_placed_again_later():
+def test_a_job_that_did_not_start_at_its_instant_is_placed_again_later():
     """As when the disk was full: by then a window may be too near."""
     site = small_site((4,))
     upkeep = Window(("n1",), 1_000_000, 9_000_000, "upkeep", (), (), "upkeep")

@@ -238,7 +238,7 @@ def test_arguments_of_the_command_line_stand_for_those_of_the_header():
 
 
 @pytest.mark.parametrize("raw", [b"", b"  \n", b"\x7fELF\0\0", b"#!/bin/sh\n\xff\xfe"])
-def test_what_is_no_script_is_refused(raw):
+def test_a_file_that_is_no_script_is_refused(raw):
     with pytest.raises(BadValue):
         decode_script(raw)
 
@@ -284,7 +284,7 @@ VALUES = st.one_of(st.integers(1, 99), st.sampled_from(["1h", "2h 30m", "3 GiB/c
 @given(
     st.lists(st.tuples(st.sampled_from(["ranks", "walltime", "threads", "queue", "whole-nodes"]), VALUES), max_size=8)
 )
-def test_any_row_of_edits_keeps_everything_else(moves):
+def test_any_sequence_of_edits_keeps_everything_else(moves):
     text, expected = BROAD, tomllib.loads(find_block(BROAD)[0].toml)
     for key, value in moves:
         text = set_key(text, key, value)

@@ -92,7 +92,7 @@ def test_a_nearly_right_header_is_an_error_with_what_was_probably_meant(lines, l
         ("lots/node", "1 GiB/node"),
     ],
 )
-def test_what_is_offered_for_a_memory_can_be_read(written, meant):
+def test_the_value_offered_for_a_memory_can_be_read(written, meant):
     with pytest.raises(BadValue) as told:
         memory(written)
     offered = re.search(r'write "([^"]+)"', str(told.value))[1]

@@ -54,7 +54,7 @@ def findings(path, programs, text=None):
     return check_script(text, oxbow(), CheckContext("tove", looked)).diagnostics
 
 
-def test_there_are_enough_of_them():
+def test_the_corpus_has_enough_scripts():
     assert len(EXPECTED) >= 40 and len(RIGHT) >= 25
     assert {path.name for path in (SCRIPTS / "wrong").iterdir()} - set(BESIDE) == set(EXPECTED)
 

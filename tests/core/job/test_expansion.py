@@ -113,7 +113,7 @@ def test_two_tasks_that_write_one_file_are_named_with_it():
         ("~/a", ""),
     ],
 )
-def test_what_a_shell_s_word_comes_to(word, path):
+def test_a_word_of_the_shell_has_its_value(word, path):
     assert template_of(word, Array(((1, 2, 1),), None, ((Parameter("x", ("1", "2")),),))) == path
 
 

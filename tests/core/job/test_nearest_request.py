@@ -34,7 +34,7 @@ def fits(request, user="ada"):
         ({}, ()),
     ],
 )
-def test_what_asks_for_too_much_gets_the_most_that_would_do(asked, changed):
+def test_a_request_for_too_much_is_offered_the_most_that_fits(asked, changed):
     request, told = nearest_request(replace(PLAIN, **asked), SITE, "ada")
     assert set(told) == set(changed) and fits(request)
 

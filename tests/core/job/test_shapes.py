@@ -198,12 +198,12 @@ def test_a_trial_of_no_such_task_is_refused(task, values):
         trial_of(replace(PLAIN, array=SWEEP), TRIED, "ada", task, values)
 
 
-def test_where_there_is_no_tier_for_trying_it_says_so():
+def test_a_site_without_a_tier_for_trying_says_so():
     with pytest.raises(Refused, match="no tier"):
         trial_of(PLAIN, small_site(), "ada")
 
 
-def test_what_is_too_large_for_the_trial_queue_is_made_smaller():
+def test_a_request_too_large_for_the_trial_queue_is_made_smaller():
     found = trial_of(replace(PLAIN, account="commons", queues=("tidal",), ranks=256, nodes=8), oxbow(), "tove")
     assert found.queues == ("trial",) and found.ranks * found.threads <= 32
 

@@ -121,7 +121,7 @@ def test_any_of_the_queues_that_starts_sooner():
     assert (found.placements[1].queue, start_of(found, 1)) == ("all", 0)
 
 
-def test_what_is_overdue_still_holds_its_place():
+def test_an_overdue_job_still_holds_its_place():
     running = [
         PlannedAllocation(f"n{number}", NOW - 5, (cores, 0, 0, 0)) for number, cores in ((1, 8), (2, 8), (3, 16))
     ]
@@ -140,7 +140,7 @@ def test_beyond_the_depth_jobs_start_only_where_they_delay_nobody():
     assert start_of(found, 3) == 0
 
 
-def test_what_starts_is_read_from_the_same_plan_as_the_forecasts():
+def test_starts_are_read_from_the_same_plan_as_forecasts():
     requests = [ask(number, ranks=8, walltime_s=100 + number) for number in range(12)]
     early, whole = plan(requests), plan(requests)
     first = early.starting()

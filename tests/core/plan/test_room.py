@@ -29,7 +29,7 @@ def busy(draws):
     st.lists(st.tuples(st.integers(1, 16), st.integers(600, 80_000)), max_size=5),
     st.booleans(),
 )
-def test_what_room_promises_starts_at_once_and_more_would_not(held, waiting, window):
+def test_a_job_as_large_as_the_room_starts_at_once_and_a_larger_one_does_not(held, waiting, window):
     windows = (Window(("n1",), NOW + 7_200_000, NOW + 9_000_000, "work"),) if window else ()
     site = small_site(windows=windows)
     planner = Planner(site)

@@ -224,6 +224,16 @@ class Drawn:
                     self.planner.occupy(timeline, placed)
                     self.starts[wanted.job], ends[wanted.job] = placed.start_ms, placed.end_ms
 
+    def never(self, job: int) -> bool:
+        """True when no node, limit or budget lets a job start as things stand."""
+        unplaced = self.plan.unplaced.get(job)
+        return job not in self.starts and unplaced is not None and unplaced.kind in ("nodes", "limit", "budget")
+
+    def wait_s(self, job: int) -> float | None:
+        """Seconds until a job starts; None where it has no place."""
+        start = self.starts.get(job)
+        return None if start is None else max(0.0, (start - self.scene.now_ms) / 1000)
+
     def behind(self, ahead: Collection[int], wanted: PlanRequest, planner: Planner) -> tuple[Timeline, LimitRows]:
         """Room, and what limits leave, behind these jobs alone, for one that stands there."""
         limits = self._limits()
@@ -235,6 +245,58 @@ class Drawn:
                 if limits.bounded and (owner := owners[job]) is not None:
                     limits.use(owner, place.queue, place.start_ms, place.end_ms, place.claim)
         return timeline, limits
+
+
+class WholeWalltimes:
+    """The plan's own supposition: everything lasts for all of its walltime and grace."""
+
+    def end_ms(self, one: Running, draw: int) -> int:
+        """When a running job must have ended."""
+        return one.limit_ms
+
+    def takes_ms(self, one: Waiting, draw: int) -> int:
+        """All of its walltime and grace, in ms."""
+        return full_ms(one.wanted)
+
+
+def full_ms(wanted: PlanRequest) -> int:
+    """The walltime and grace of a request, in ms: what room it must have to be started."""
+    return (wanted.request.walltime_s + wanted.request.grace_s) * 1000
+
+
+class EmptySite:
+    """The site as if nothing ran and nobody else waited: closed nodes and windows are all that is in the way.
+
+    A job starts no sooner than it would here, however short the others turn out to be.
+    """
+
+    def __init__(self, planner: Planner, scene: Scene) -> None:
+        self.planner, self.scene = planner, scene
+        self._soonest = dict[tuple[int, frozenset[Window]], int | None]()
+
+    def soonest_ms(self, wanted: PlanRequest) -> int | None:
+        """The first instant at which a request could start; None for never."""
+        key = (self.planner.kind(wanted), wanted.access)
+        if key not in self._soonest:
+            free = make_plan(
+                self.planner,
+                self.scene.now_ms,
+                [],
+                [wanted],
+                closures=self.scene.closures,
+                windows=self.scene.windows,
+            )
+            self._soonest[key] = self.planner.earliest(free.timeline_of(wanted), wanted)
+        return self._soonest[key]
+
+    def bounds(self) -> dict[int, int]:
+        """For each job that waits, by number, an instant before which it can't start; those without one never can."""
+        found = dict[int, int]()
+        for one in (*self.scene.waiting, *self.scene.blocked):
+            own = self.soonest_ms(one.wanted)
+            if own is not None:
+                found[one.wanted.job] = max([own, *(found.get(other, 0) for other, _ in one.after)])
+        return found
 
 
 class DrawnTimes:

@@ -9,9 +9,10 @@ NeurIPS 2021), so that 8 in 10 are held when the load changes too.
 
 import math
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from heapq import heapify, heappop, heappush
+from itertools import zip_longest
 from typing import Literal
 
 import numpy as np
@@ -23,6 +24,8 @@ NEWEST, FEWEST = 300, 30
 """A range is corrected by so many of the newest, and by none as long as there are fewer."""
 STEP = 0.01
 """Change of the allowance on a side by one miss there."""
+BEYOND = 0.02
+"""No late end lies further behind the plan's own start than all but this share of the starts before."""
 DEBT = -0.2
 """Lowest allowance, below nothing: after many misses the widest range stays until they are made up for."""
 _SCALE_S = 600.0
@@ -44,6 +47,10 @@ class Waits:
     likely_s: float
     late_s: float
 
+    def no_sooner(self, soonest_s: float) -> "Waits":
+        """The part of it that is possible, where something that is certain allows no sooner start."""
+        return Waits(*(max(one, soonest_s) for one in (self.early_s, self.likely_s, self.late_s)))
+
 
 @dataclass(slots=True)
 class Look:
@@ -54,6 +61,8 @@ class Look:
     drawn: Waits
     shown: Waits
     waited_s: float | None = None
+    planned_s: float | None = None
+    """Seconds to its start by the plan."""
 
 
 @dataclass(slots=True)
@@ -114,10 +123,12 @@ class Hindsight:
 
     # -- what became of forecasts ------------------------------------------------------------------
 
-    def note(self, group: Group, job: int, at_ms: int, drawn: Waits, shown: Waits) -> None:
-        """A forecast was made."""
+    def note(
+        self, group: Group, job: int, at_ms: int, drawn: Waits, shown: Waits, planned_s: float | None = None
+    ) -> None:
+        """A forecast was made, of a job that starts after ``planned_s`` by the plan."""
         for each in dict.fromkeys((group, (group[0], ""))):
-            look, record = Look(job, at_ms, drawn, shown), self._own(each)
+            look, record = Look(job, at_ms, drawn, shown, planned_s=planned_s), self._own(each)
             record.looks.append(look)
             self._open.setdefault(job, []).append((each, look, False))
             heappush(record.overdue, (at_ms + shown.late_s * 1000, job))
@@ -150,8 +161,10 @@ class Hindsight:
 
     # -- corrections -------------------------------------------------------------------------------
 
-    def corrected(self, group: Group, now_ms: int, drawn: Iterable[Waits]) -> list[Waits]:
-        """Forecasts as they are to be shown."""
+    def corrected(
+        self, group: Group, now_ms: int, drawn: Iterable[Waits], planned_s: Iterable[float | None] = ()
+    ) -> list[Waits]:
+        """Forecasts as they are to be shown; ``planned_s`` are the waits of the same jobs by the plan."""
         record = self._record(group)
         looks = list(record.looks)
         if len(looks) < FEWEST:
@@ -161,13 +174,47 @@ class Hindsight:
         early = _quantile(waited - _logs(look.drawn.early_s for look in looks), exact, max(0.0, record.early))
         late = _quantile(waited - _logs(look.drawn.late_s for look in looks), exact, 1 - max(0.0, record.late))
         likely = _quantile(waited - _logs(look.drawn.likely_s for look in looks), exact, 0.5)
+        by_plan = _ByPlan(looks, waited, exact)
         found = []
-        for one in drawn:
-            least = _seconds(_log(one.early_s) + early)
-            most = max(least, _seconds(_log(one.late_s) + late))
-            middle = min(most, max(least, _seconds(_log(one.likely_s) + likely)))
-            found.append(replace(one, early_s=least, likely_s=middle, late_s=most))
+        for one, planned in zip_longest(drawn, planned_s):
+            most = by_plan.latest(_seconds(_log(one.late_s) + late), planned)
+            least = min(most, _seconds(_log(one.early_s) + early))
+            middle = by_plan.nearer(_seconds(_log(one.likely_s) + likely), planned)
+            found.append(replace(one, early_s=least, likely_s=min(most, max(least, middle)), late_s=most))
         return found
+
+
+class _ByPlan:
+    """The plan's own starts beside what happened: how far starts lie behind them at most, and whether they are the nearer ones.
+
+    A correction is a factor, learned from all forecasts of a group. On a job that was drawn to start at once and waited for days it
+    says nothing of others; their own place in the plan does.
+    """
+
+    def __init__(self, looks: Sequence[Look], waited: Logs, exact: NDArray[np.bool_]) -> None:
+        known = np.array([look.planned_s is not None for look in looks])
+        self.beyond: float | None = None
+        """How far behind the plan's starts nearly all starts lie, as a logarithm; None while that isn't known."""
+        self.is_nearer = False
+        """True when the plan's starts were nearer to what happened, in the median, than the middles that were shown."""
+        if known.sum() < FEWEST:
+            return
+        planned = _logs(look.planned_s or 0.0 for look in looks)
+        self.beyond = max(0.0, _quantile((waited - planned)[known], exact[known], 1 - BEYOND))
+        both = known & exact
+        if both.sum() >= FEWEST:
+            off = np.abs(waited - _logs(look.shown.likely_s for look in looks))[both]
+            self.is_nearer = bool(np.median(np.abs(waited - planned)[both]) < np.median(off))
+
+    def latest(self, late_s: float, planned_s: float | None) -> float:
+        """A late end, no further behind the plan's start than nearly all starts before."""
+        if self.beyond is None or planned_s is None:
+            return late_s
+        return min(late_s, max(planned_s, _seconds(_log(planned_s) + self.beyond)))
+
+    def nearer(self, likely_s: float, planned_s: float | None) -> float:
+        """The middle, or the plan's start where that was the better one."""
+        return planned_s if self.is_nearer and planned_s is not None else likely_s
 
 
 def _log(seconds: float) -> float:

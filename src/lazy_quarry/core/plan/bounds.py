@@ -19,6 +19,8 @@ class Needed(Protocol):
 
     nodes: NDArray[np.int64] | slice
     parts: list[tuple[int, NDArray[np.int32]]]
+    order: NDArray[np.int64]
+    """How soon each of the nodes is taken."""
     form: "Form | None"
     """The same as the compiled search takes it, once that was asked."""
 
@@ -113,7 +115,6 @@ class Bounds:
             timeline.times,
             timeline.free,
             timeline.used,
-            timeline.now_ms,
             form.numbers,
             form.need,
             form.counts,
@@ -123,8 +124,7 @@ class Bounds:
             self._floors,
             kind.rows,
             kind.donors,
-            self.table.traits,
-            self.table.rank,
+            needed.order,
             chosen,
         )
         if start < 0:

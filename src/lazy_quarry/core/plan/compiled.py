@@ -85,22 +85,10 @@ def _push(heap, keys, count, added):
 
 
 @njit(cache=True)
-def _preference(times, free, used, node, start, now, traits, rank):
-    """The least is taken first: now what leaves the fewest partly used nodes, later on a fixed order (see ``search``)."""
-    size = len(rank) + 1
-    if start > now:
-        return traits[node] * size + rank[node]
-    spare = np.int64(free[0, node, _after(times, used, node, start) - 1])
-    # One number in place of three compared in turn; a node has fewer than a million cores.
-    return (traits[node] * 1_000_000 + spare) * size + rank[node]
-
-
-@njit(cache=True)
 def find(
     times,
     free,
     used,
-    now,
     numbers,
     need,
     counts,
@@ -110,14 +98,13 @@ def find(
     floors,
     rows,
     donors,
-    traits,
-    rank,
+    order,
     chosen,
 ):
     """The earliest common start, or -1 for none; ``chosen`` gets positions in ``numbers``, part after part.
 
-    ``need`` (parts × 4 × 1, or × nodes) and ``counts`` are the parts, the greater first; ``rows`` are their rows of ``bounds``, and
-    ``donors`` (parts × some, then -1) rows that hold for them too.
+    ``order`` (positions) says which nodes are taken first. ``need`` (parts × 4 × 1, or × nodes) and ``counts`` are the parts, the
+    greater first; ``rows`` are their rows of ``bounds``, and ``donors`` (parts × some, then -1) rows that hold for them too.
     """
     for part in range(len(counts)):
         own = bounds[rows[part]]
@@ -129,22 +116,18 @@ def find(
                 for node in range(len(own)):
                     own[node] = max(own[node], other[node])
     if len(counts) == 1 and counts[0] == 1:
-        return _find_one(
-            times, free, used, now, numbers, need[0], duration, not_before, bounds[rows[0]], traits, rank, chosen
-        )
-    return _find_several(
-        times, free, used, now, numbers, need, counts, duration, not_before, bounds, rows, traits, rank, chosen
-    )
+        return _find_one(times, free, used, numbers, need[0], duration, not_before, bounds[rows[0]], order, chosen)
+    return _find_several(times, free, used, numbers, need, counts, duration, not_before, bounds, rows, order, chosen)
 
 
 @njit(cache=True)
-def _find_one(times, free, used, now, numbers, need, duration, not_before, own, traits, rank, chosen):
+def _find_one(times, free, used, numbers, need, duration, not_before, own, order, chosen):
     count, wide = len(numbers), need.shape[1] > 1
     first = 0
     for place in range(count):
         if own[numbers[place]] < own[numbers[first]]:
             first = place
-    best, least, at = np.int64(FAR), np.int64(0), -1
+    best, at = np.int64(FAR), -1
     for step in range(count):  # from the node on that is bound to be first, so that few others are looked at
         place = (first + step) % count
         node = numbers[place]
@@ -156,9 +139,8 @@ def _find_one(times, free, used, now, numbers, need, duration, not_before, own, 
         own[node] = start
         if start > best or start >= FAR:
             continue
-        preference = _preference(times, free, used, node, start, now, traits, rank)
-        if start < best or at < 0 or preference < least:
-            best, least, at = start, preference, place
+        if start < best or at < 0 or order[place] < order[at]:
+            best, at = start, place
     if at < 0:
         return np.int64(-1)
     chosen[0] = at
@@ -166,9 +148,7 @@ def _find_one(times, free, used, now, numbers, need, duration, not_before, own, 
 
 
 @njit(cache=True)
-def _find_several(
-    times, free, used, now, numbers, need, counts, duration, not_before, bounds, rows, traits, rank, chosen
-):
+def _find_several(times, free, used, numbers, need, counts, duration, not_before, bounds, rows, order, chosen):
     count, parts, wide = len(numbers), len(counts), need.shape[2] > 1
     early = np.empty((parts, count), np.int64)
     coming = np.empty((parts, count), np.int64)  # heaps of nodes by the earliest start that they may have
@@ -239,32 +219,30 @@ def _find_several(
             early[part, hosting[part, place]] = min(early[part, hosting[part, place]], at)
         for place in range(count):
             own[numbers[place]] = early[part, place]
-    _choose(times, free, used, now, numbers, counts, at, hosting, hosts, traits, rank, chosen)
+    _choose(counts, hosting, hosts, order, chosen)
     return at
 
 
 @njit(cache=True)
-def _choose(times, free, used, now, numbers, counts, start, hosting, hosts, traits, rank, chosen):
-    """Larger parts choose first, each the nodes that are to be taken first of those that host it and are left."""
-    preference = np.empty(len(numbers), np.int64)
-    taken = np.zeros(len(numbers), np.bool_)
-    heap = np.empty(len(numbers), np.int64)
+def _choose(counts, hosting, hosts, order, chosen):
+    """Larger parts choose first, each the nodes that come first in the order of those that host it and are left."""
+    taken = np.zeros(len(order), np.bool_)
+    heap = np.empty(len(order), np.int64)
     filled = 0
     for part in range(len(counts)):
         left = 0
         for place in range(hosts[part]):
             node = hosting[part, place]
             if not taken[node]:
-                preference[node] = _preference(times, free, used, numbers[node], start, now, traits, rank)
                 heap[left] = node
                 left += 1
         for place in range(left // 2 - 1, -1, -1):
-            _sink(heap, preference, place, left)
+            _sink(heap, order, place, left)
         for _ in range(counts[part]):
             node = heap[0]
             left -= 1
             heap[0] = heap[left]
-            _sink(heap, preference, 0, left)
+            _sink(heap, order, 0, left)
             taken[node] = True
             chosen[filled] = node
             filled += 1

@@ -81,6 +81,14 @@ class _Row:
                 return None
             start = self.times[place]
 
+    def allowed(self, at_ms: int, duration_ms: int, claim: Claim, wanted: int) -> int:
+        """The number of such claims, up to ``wanted``, that stay within the limit from an instant on for the whole duration."""
+        first = max(0, bisect_right(self.times, at_ms) - 1)
+        for levels in self.free[first : max(bisect_left(self.times, at_ms + duration_ms), first + 1)]:
+            for amount, left in zip(claim, levels, strict=True):
+                wanted = min(wanted, left // amount) if amount else wanted
+        return wanted
+
     def in_use_now(self) -> list[int]:
         """Amounts in use at this instant."""
         return [most - left for most, left in zip(self.most, self.free[0], strict=True)]
@@ -135,6 +143,12 @@ class LimitRows:
             if later == start:
                 return start
             start = later
+
+    def allowed(self, owner: Owner, queue: str, at_ms: int, duration_ms: int, claim: Claim, wanted: int) -> int:
+        """The number of jobs like one, up to ``wanted``, that all limits allow from an instant on for the whole duration."""
+        for _, _, row in self._rows_of(owner, queue):
+            wanted = row.allowed(at_ms, duration_ms, claim, wanted)
+        return wanted
 
     def node_measures(self, owner: Owner, queue: str) -> list[int | None]:
         """The amounts of a node that are limited for a job: of GPUs, of cores; [None] for neither."""

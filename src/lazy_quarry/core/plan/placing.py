@@ -15,8 +15,9 @@ from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Window
 
-ARRAY_ROUNDS, ROUNDS_AT_ONCE = 8, 2
-"""Number of rounds in which tasks of an array are placed, as many as fit or as at-once allows; later tasks have no place yet."""
+ARRAY_ROUNDS, BLOCKS = 8, 8
+"""Number of times that tasks of an array are placed, as many as fit or as at-once allows. The rest are placed as blocks: places
+that are held for several tasks, one after another."""
 _NO_NODE = Unplaced("nodes", "no node that could take it is open")
 _AT_ONCE = Unplaced("at-once", "as many of its tasks run as at-once allows")
 
@@ -238,21 +239,20 @@ class Placing:
         self.unplaced[wanted.job] = Unplaced("turn", words)
         return False
 
-    def _paid(self, wanted: PlanRequest, placement: Placement, kind: Kind) -> bool:
-        """Count it on its account's budget, if that covers it; else say why it has no place."""
+    def _paid(self, wanted: PlanRequest, placement: Placement, kind: Kind, count: int = 1) -> int:
+        """Count jobs like it on its account's budget, as many of ``count`` as that covers; else say why it has no place."""
         limits, owner = self.limits, wanted.owner
         if owner is None or not limits.bounded:
-            return True
-        most = self.planner.greatest_charge(wanted.request.tier, placement)
+            return count
+        most = self.planner.charge_at(wanted.request.tier, placement)
         if limits.pays(owner, most):
             if placement.start_ms > self.now_ms:
                 limits.hold(owner)
-            else:
-                most = self.planner.charge_here(wanted.request.tier, placement)  # the rest is for those behind it
-            limits.spend(owner, most, comes_back=True)
-            return True
+            count = min(count, limits.left_for(owner) // most) if most else count
+            limits.spend(owner, most * count, comes_back=True)
+            return count
         self.unplaced[wanted.job] = Unplaced("budget", limits.refusal(owner, most, self._within_depth(kind)))
-        return False
+        return 0
 
     def _take(self, wanted: PlanRequest, placement: Placement) -> None:
         self._taken += 1
@@ -321,15 +321,29 @@ class Placing:
             self.more_tasks.append(placement)
 
     def _place_tasks(self, wanted: PlanRequest, kind: Kind) -> None:
-        """Place tasks one by one, each where it alone may run: first all that may start now, then the others."""
+        """Place tasks one by one, each where it alone may run, and always the one that can start soonest: so they will start."""
         slots = self._slots(wanted)
-        tasks = [
-            (index, replace(wanted, request=request, count=1, at_once=None, each=())) for index, request in wanted.each
-        ]
-        # A task that has to wait must not keep one that could start now out of its turn among so many at once.
-        later = [(index, one) for index, one in tasks if not self._place_task(wanted, kind, index, one, slots, True)]
-        for index, one in later:
-            self._place_task(wanted, kind, index, one, slots, False)
+        tasks = [replace(wanted, request=request, count=1, at_once=None, each=()) for _, request in wanted.each]
+        # A start only grows while others take places, so one that is still the least when it is asked again is the next.
+        heap = [(self.now_ms, place, -1) for place in range(len(tasks))]
+        while heap and slots != []:
+            start, place, taken = heappop(heap)
+            free = max(self.now_ms, slots[0]) if slots else self.now_ms
+            one = tasks[place]
+            if taken != self._taken or start < free:
+                placement = self._find(one, free)
+                if placement is not None:
+                    heappush(heap, (placement.start_ms, place, self._taken))
+                continue
+            placement = self._find(one, free)
+            if placement is None:
+                continue
+            if start > self.now_ms and not self._holds_place(wanted, kind):
+                self._changes_at(start)
+                break
+            if self._paid(one, placement, kind):
+                self._place_task(wanted, kind, one, replace(placement, index=wanted.each[place][0]))
+                self._use_slot(slots, placement.end_ms)
         if wanted.job in self.placed:
             self.unplaced.pop(wanted.job, None)
         elif slots == []:
@@ -337,63 +351,92 @@ class Placing:
         else:
             self.unplaced.setdefault(wanted.job, _NO_NODE)
 
-    def _place_task(
-        self, wanted: PlanRequest, kind: Kind, index: int, one: PlanRequest, slots: list[int] | None, only_now: bool
-    ) -> bool:
-        """Place a task of an array; True when nothing more is to be done for it."""
-        if slots == [] or (only_now and slots and slots[0] > self.now_ms):
-            return False
-        placement = self._find(one, slots[0] if slots else 0)
-        if placement is None:
-            return True
-        now = placement.start_ms <= self.now_ms
-        if only_now and not now:
-            return False
-        if not now and not self._holds_place(wanted, kind):
-            self._changes_at(placement.start_ms)
-            return True
-        if not self._paid(one, placement, kind):
-            return True
-        placement = replace(placement, index=index)
+    def _place_task(self, wanted: PlanRequest, kind: Kind, one: PlanRequest, placement: Placement) -> None:
         self._take(one, placement)
-        self._use_slot(slots, placement.end_ms)
-        if now:
+        if placement.start_ms <= self.now_ms:
             self._starts(wanted, placement)
-            return True
-        self._waits(wanted, placement.start_ms, kind)
-        first = self.placed.get(wanted.job)
-        if first is None or placement.start_ms < first.start_ms:
-            self.placed[wanted.job] = placement  # the soonest stands for the array
-        return True
+        else:
+            self._waits(wanted, placement.start_ms, kind)
+            self.placed.setdefault(wanted.job, placement)  # the soonest stands for the array
 
     def _place_rest(self, wanted: PlanRequest, kind: Kind, left: int, no_sooner: int, slots: list[int] | None) -> None:
         """Places for the tasks of an array that can't start now."""
-        # Several places at once are only correct while one timeline and no limit has to agree.
-        one_by_one = len(self.timelines) > 1 or self.limits.bounded
-        for round_ in range(ARRAY_ROUNDS if slots is None else ROUNDS_AT_ONCE):
-            not_before = max(no_sooner, slots[0]) if slots else no_sooner
-            several = min(left, sum(slot <= not_before for slot in slots)) if slots else left
-            first = self._find(wanted, not_before)
+        ends = list[int]()
+        for round_ in range(ARRAY_ROUNDS):
+            first = self._find(wanted, max(no_sooner, slots[0]) if slots else no_sooner)
             if first is None:
                 if not round_ and wanted.job not in self.placed:
                     self.unplaced[wanted.job] = self._never(wanted)
                 return
-            if one_by_one and not self._paid(wanted, first, kind):
+            several = min(left, sum(slot <= first.start_ms for slot in slots)) if slots else left
+            count = self._take_several(wanted, kind, first, several)
+            if not count:
                 return
             self.placed.setdefault(wanted.job, first)
             self._waits(wanted, first.start_ms, kind)
-            if one_by_one:
-                self._take(wanted, first)
-                count = 1
-            else:
-                self._taken += 1
-                count = self.planner.fill(self.timelines[frozenset()], wanted, first, several)
+            ends = [end for end in ends if end > first.start_ms] + [first.end_ms] * count
             left -= count
-            if not left:
-                return
             for _ in range(count):
                 self._use_slot(slots, first.end_ms)
-            if slots is None:
-                no_sooner = first.start_ms
-            elif not slots:
+            no_sooner = max(no_sooner, first.start_ms)
+            if not left or slots == []:
+                return
+        self._place_blocks(wanted, kind, left, len(ends), no_sooner, slots)
+
+    def _take_several(self, wanted: PlanRequest, kind: Kind, first: Placement, several: int) -> int:
+        """Take a place and others like it at that instant, as many as nodes, limits and budgets allow; returns how many."""
+        owner = wanted.owner if self.limits.bounded else None
+        if owner is not None:
+            length = first.end_ms - first.start_ms
+            several = self.limits.allowed(owner, first.queue, first.start_ms, length, first.claim, several)
+        places = self.planner.alike(self._timeline(wanted), wanted, first, several)
+        if not places:
+            if not self._paid(wanted, first, kind):
+                return 0
+            self._take(wanted, first)
+            return 1
+        several = 0
+        for name, count in places:  # nodes may charge differently
+            here = replace(first, allocations=(replace(first.allocations[0], node=name),))
+            paid = self._paid(wanted, here, kind, count)
+            several += paid
+            if paid < count:
+                break
+        if not several:
+            return 0
+        self._taken += 1
+        for timeline in self.timelines.values():
+            self.planner.occupy_several(timeline, first, places, several)
+        if owner is not None:
+            jobs, cores, gpus = first.claim
+            claim = jobs * several, cores * several, gpus * several
+            self.limits.use(owner, first.queue, first.start_ms, first.end_ms, claim)
+        return several
+
+    def _place_blocks(
+        self, wanted: PlanRequest, kind: Kind, left: int, width: int, no_sooner: int, slots: list[int] | None
+    ) -> None:
+        """Hold places for the tasks that are left, each for several of them one after another, as if ``width`` ran at a time.
+
+        So jobs behind a long array aren't told that they start before it is through.
+        """
+        for _ in range(BLOCKS):
+            not_before = max(no_sooner, slots[0]) if slots else no_sooner
+            one = self._find(wanted, not_before)
+            if one is None:
+                return
+            deep, found = -(-left // max(1, width)), None
+            while found is None or (found.start_ms > one.start_ms and deep > 1):
+                deep = deep if found is None else deep // 2  # a window may leave time for some of them
+                block = replace(wanted, takes_ms=deep * (one.end_ms - one.start_ms))
+                found = self._find(block, not_before) if deep > 1 else one
+                if found is None:
+                    return
+            several = min(-(-left // deep), sum(slot <= found.start_ms for slot in slots) if slots else left)
+            count = self._take_several(block if deep > 1 else wanted, kind, found, several)
+            for _ in range(count):
+                self._use_slot(slots, found.end_ms)
+            left -= count * deep
+            no_sooner = max(no_sooner, found.start_ms)
+            if left <= 0 or not count or slots == []:
                 return

@@ -4,7 +4,7 @@ A request further back may start sooner where that delays nobody in front, so ba
 """
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from operator import attrgetter
 from types import ModuleType
 from typing import Any
@@ -15,10 +15,11 @@ from numpy.typing import NDArray
 from lazy_quarry.core.header.keys import PLANNED
 from lazy_quarry.core.job.needs import Need, NodeShare
 from lazy_quarry.core.job.queue_fit import queue_fit
-from lazy_quarry.core.job.rates import charge, counted, most_counted
+from lazy_quarry.core.job.rates import charge, counted
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.bounds import Form
 from lazy_quarry.core.plan.limits import LimitRows
+from lazy_quarry.core.plan.node_order import node_order
 from lazy_quarry.core.plan.node_table import NodeTable
 from lazy_quarry.core.plan.placement import (
     CORES,
@@ -46,10 +47,12 @@ class _PreparedNeed:
     need: Need
     nodes: NDArray[np.int64] | slice
     parts: list[tuple[int, NDArray[np.int32]]]
+    order: NDArray[np.int64]
+    """How soon each of the nodes is taken."""
     least: Claim
     """The least that it counts for in limits, wherever it is placed."""
-    counts: int
-    """The thousandths of a core that it is charged as at most, wherever it is placed."""
+    by_measure: dict[int, NDArray[np.int64]] = field(default_factory=dict)
+    """The order where a measure of nodes is limited."""
     form: Form | None = None
 
     @property
@@ -76,12 +79,8 @@ class Planner:
         self._count = 0
         self._kinds: dict[int, tuple[Request, int]] = {}
 
-    def greatest_charge(self, tier: str, placement: Placement) -> int:
-        """Core-ms that a job may be charged at most, its grace too; the same wherever it is placed, so that turns don't matter."""
-        return charge(self.site, tier, placement.counts, placement.end_ms - placement.start_ms)
-
-    def charge_here(self, tier: str, placement: Placement) -> int:
-        """Core-ms that a job may be charged at most where it is placed, as when it runs there."""
+    def charge_at(self, tier: str, placement: Placement) -> int:
+        """Core-ms that a job may be charged at most where it is placed, its grace too: as much as when it runs there."""
         here = counted(self.site, placement.queue, placement.allocations)
         return charge(self.site, tier, here, placement.end_ms - placement.start_ms)
 
@@ -118,7 +117,7 @@ class Planner:
             if found is None:
                 continue
             # A smaller number of nodes that the budget covers comes before a larger one that it doesn't.
-            unpaid = not limits.pays(wanted.owner, self.greatest_charge(wanted.request.tier, found))
+            unpaid = not limits.pays(wanted.owner, self.charge_at(wanted.request.tier, found))
             if best is None or (unpaid, found.start_ms) < best:
                 best, chosen = (unpaid, found.start_ms), found
         return chosen
@@ -168,7 +167,7 @@ class Planner:
         wanted: PlanRequest,
         choices_: Sequence[_PreparedNeed],
         not_before_ms: int,
-        by_size: int | None = None,
+        measure: int | None = None,
     ) -> tuple[_PreparedNeed, Slot] | None:
         request = wanted.request
         duration = _duration_ms(wanted)
@@ -177,34 +176,63 @@ class Planner:
             return None
         best = None
         for prepared in choices_:
+            order = prepared.order if measure is None else self._order_by(prepared, measure)
             if prepared.need.anywhere:
                 levels = [amount for _, amount in prepared.parts]
                 ranks = prepared.need.anywhere
-                slot = find_anywhere(timeline, prepared.nodes, levels, ranks, duration, not_before, by_size)
-            elif timeline.bounds is not None and by_size is None:
+                slot = find_anywhere(timeline, prepared.nodes, levels, ranks, duration, not_before, order=order)
+            elif timeline.bounds is not None and measure is None:
                 slot = timeline.bounds.find(timeline, prepared, wanted.owner, duration, not_before)
             else:
-                slot = find(timeline, prepared.nodes, prepared.parts, duration, not_before, by_size)
+                slot = find(timeline, prepared.nodes, prepared.parts, duration, not_before, order=order)
             if slot and (best is None or slot.start_ms < best[1].start_ms):
                 best = (prepared, slot)
         return best
 
-    def fill(self, timeline: Timeline, wanted: PlanRequest, first: Placement, most: int) -> int:
-        """Take the place that was found for one job, and those of up to ``most`` in all like it at the same time; returns how many.
+    def _order_by(self, prepared: _PreparedNeed, measure: int) -> NDArray[np.int64]:
+        known = prepared.by_measure.get(measure)
+        if known is None:
+            known = prepared.by_measure[measure] = node_order(self.table, prepared.nodes, prepared.need, measure)
+        return known
 
-        Those of one node are placed together; of others, and where queues or shapes are to be chosen from, only the first.
+    def alike(self, timeline: Timeline, wanted: PlanRequest, first: Placement, most: int) -> list[tuple[str, int]]:
+        """On which nodes, and how many on each, jobs like one that has a place would start with it, up to ``most`` in all.
+
+        Empty where they must be placed one by one: on several nodes, on whole ones, or with queues or shapes to choose from.
         """
         prepared = self._prepare(wanted)
         need = prepared[0].need if len(prepared) == 1 else None
         if most == 1 or need is None or need.node_count > 1 or need.whole or need.anywhere:
+            return []
+        amount = np.asarray(prepared[0].parts[0][1])
+        length = first.end_ms - first.start_ms
+        nodes, order = prepared[0].nodes, prepared[0].order
+        found = count_at(timeline, nodes, amount, most, length, first.start_ms, order=order)
+        return [(self.table.names[node], count) for node, count in found]
+
+    def fill(self, timeline: Timeline, wanted: PlanRequest, first: Placement, most: int) -> int:
+        """Take the place found for one job, and those of others like it at the same time, up to ``most``; returns how many."""
+        places = self.alike(timeline, wanted, first, most)
+        if not places:
             self.occupy(timeline, first)
             return 1
-        amount = np.asarray(prepared[0].parts[0][1])
-        nodes = count_at(timeline, prepared[0].nodes, amount, most, first.end_ms - first.start_ms, first.start_ms)
-        cores, memory, gpus, scratch = (int(value) for value in amount)
-        amounts = [(cores * count, memory * count, gpus * count, scratch * count) for _, count in nodes]
-        timeline.take([node for node, _ in nodes], amounts, first.start_ms, first.end_ms)
-        return sum(count for _, count in nodes)
+        several = sum(count for _, count in places)
+        self.occupy_several(timeline, first, places, several)
+        return several
+
+    def occupy_several(
+        self, timeline: Timeline, first: Placement, places: Sequence[tuple[str, int]], several: int
+    ) -> None:
+        """Take the places of ``several`` jobs like one: on each node so many of them, in this order."""
+        cores, memory, gpus, scratch = first.allocations[0].amount
+        nodes, amounts = [], []
+        for name, count in places:
+            here = min(count, several)
+            several -= here
+            if here:
+                nodes.append(self.table.index[name])
+                amounts.append((cores * here, memory * here, gpus * here, scratch * here))
+        timeline.take(nodes, amounts, first.start_ms, first.end_ms)
 
     def _placement(self, wanted: PlanRequest, prepared: _PreparedNeed, slot: Slot, duration: int) -> Placement:
         end, allocations = slot.start_ms + duration, []
@@ -214,7 +242,7 @@ class Planner:
                 allocations.append(PlannedAllocation(self.table.names[node], end, amount, part.ranks))
         if len(allocations) > 1:
             allocations.sort(key=lambda one: (-one.ranks, one.node))
-        return Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations), prepared.counts)
+        return Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations))
 
     def occupy(self, timeline: Timeline, placement: Placement) -> None:
         """Take a placement out of the timeline, so that nobody else gets it."""
@@ -287,7 +315,8 @@ class Planner:
                 (part.nodes, np.array((part.cores, part.memory_mib, need.gpus, need.scratch_mib), dtype=np.int32))
                 for part in need.parts
             ]
-        return _PreparedNeed(need, nodes, parts, self._least(need), most_counted(self.site, need))
+        order = node_order(self.table, nodes, need)
+        return _PreparedNeed(need, nodes, parts, order, self._least(need))
 
     def _least(self, need: Need) -> Claim:
         if not need.whole:

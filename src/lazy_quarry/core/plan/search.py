@@ -55,14 +55,14 @@ def find(
     parts: Sequence[tuple[int, NDArray[np.int32]]],
     duration_ms: int,
     not_before_ms: int = 0,
-    by_size: int | None = None,
+    *,
+    order: NDArray[np.int64],
 ) -> Slot | None:
     """The earliest start at which enough of ``nodes`` are free together for the whole duration.
 
-    With ``by_size``, a kind of amount, the nodes that have the least of it are taken.
-
-    ``parts`` are (number of nodes, amount of each), the greater first; an amount is an array (4,),
-    or (4 × nodes) where it differs by node. None when there is no such time.
+    ``order`` says for each of them how soon it is taken: see :mod:`lazy_quarry.core.plan.node_order`. ``parts`` are
+    (number of nodes, amount of each), the greater first; an amount is an array (4,), or (4 × nodes) where it differs by
+    node. None when there is no such time.
     """
     # All nodes are asked at once with NumPy, also those that will not be chosen: a loop in Python over fewer would cost
     # more.
@@ -77,7 +77,7 @@ def find(
         # Larger parts choose first. A node that hosts a larger part could host a smaller one as well, so it is taken
         # out.
         places = row[(begin <= start) & (last >= start)]
-        picked = _chosen(timeline, indices, places[~taken[places]], start, count, by_size)
+        picked = _chosen(places[~taken[places]], order, count)
         taken[picked] = True
         chosen.append(tuple(indices[picked].tolist()))
     return Slot(start, tuple(chosen))
@@ -90,15 +90,15 @@ def find_anywhere(
     ranks: int,
     duration_ms: int,
     not_before_ms: int = 0,
-    by_size: int | None = None,
+    *,
+    order: NDArray[np.int64],
 ) -> Slot | None:
     """The earliest start at which ``nodes`` together hold so many ranks for the whole duration.
 
-    With ``by_size`` as few nodes as do it are taken.
-
-    ``levels`` are what one rank, two ranks, … need of a node, as in :meth:`find`. A node hosts as many
-    ranks as there are levels that it meets, so the ranks hosted at a time are the sum over levels of
-    the nodes that meet each. In the slot, entry k of ``chosen`` are the nodes that get k + 1 ranks.
+    ``order`` is that of :meth:`find`: each node in turn gets as many ranks as it can host. ``levels`` are what one rank, two
+    ranks, … need of a node, as in :meth:`find`. A node hosts as many ranks as there are levels that it meets, so the ranks
+    hosted at a time are the sum over levels of the nodes that meet each. In the slot, entry k of ``chosen`` are the nodes
+    that get k + 1 ranks.
     """
     width = int(timeline.used.max(initial=1))
     met = _levels_met(timeline, nodes, levels, width)
@@ -113,10 +113,7 @@ def find_anywhere(
     indices = timeline.table.numbers[nodes]
     chosen: list[list[int]] = [[] for _ in levels]
     left = ranks
-    places = _chosen(timeline, indices, np.flatnonzero(each > 0), start, len(indices))
-    if by_size is not None:
-        places = places[np.argsort(-each[places], kind="stable")]
-    for place in places:
+    for place in _chosen(np.flatnonzero(each > 0), order, len(indices)):
         here = min(left, int(each[place]))
         chosen[here - 1].append(int(indices[place]))
         left -= here
@@ -196,6 +193,8 @@ def count_at(
     most: int,
     duration_ms: int,
     start_ms: int,
+    *,
+    order: NDArray[np.int64],
 ) -> list[tuple[int, int]]:
     """Count the jobs of this amount on one node that fit at an instant, and on which nodes, up to ``most``."""
     width = int(timeline.used.max(initial=1))
@@ -205,7 +204,7 @@ def count_at(
     each = _through_window(timeline, nodes, met, start_ms, duration_ms)
     indices = timeline.table.numbers[nodes]
     found, left = [], most
-    for place in _chosen(timeline, indices, np.flatnonzero(each > 0), start_ms, len(indices)):
+    for place in _chosen(np.flatnonzero(each > 0), order, len(indices)):
         here = min(left, int(each[place]))
         found.append((int(indices[place]), here))
         left -= here
@@ -236,30 +235,8 @@ def _first_start(
     return int(candidates[where]) if len(enough) and enough[where] else None
 
 
-def _chosen(
-    timeline: Timeline,
-    indices: NDArray[np.int64],
-    places: NDArray[np.int64],
-    start_ms: int,
-    count: int,
-    by_size: int | None = None,
-) -> NDArray[np.int64]:
-    """The ``count`` positions to take: now those that leave the fewest partly used nodes, later on by a fixed order.
-
-    For a later start, what else is taken must not matter. Then a plan in which jobs have meanwhile started is the same as
-    one that is made afresh: they took nothing from anyone in front, so all of these still find the same nodes.
-    """
-    nodes = indices[places]
-    table = timeline.table
-    size = len(table.names) + 1
-    key = table.traits[nodes] * size + table.rank[nodes]
-    if by_size is not None:
-        key = table.capacity[by_size][nodes].astype(np.int64) * size + table.rank[nodes]
-    elif start_ms <= timeline.now_ms:
-        segment = (timeline.times[nodes] <= start_ms).sum(axis=1) - 1
-        spare = timeline.free[CORES][nodes, segment].astype(np.int64)
-        # One number in place of a sort by three columns: fewest traits, then fewest cores left over, then the name.
-        key = (table.traits[nodes] * 1_000_000 + spare) * size + table.rank[nodes]
+def _chosen(places: NDArray[np.int64], order: NDArray[np.int64], count: int) -> NDArray[np.int64]:
+    """The ``count`` positions that come first in the order."""
     if count == 1:
-        return places[[int(key.argmin())]]
-    return places[np.argsort(key)[:count]]
+        return places[[int(order[places].argmin())]]
+    return places[np.argsort(order[places])[:count]]

@@ -10,6 +10,7 @@ import fcntl
 import json
 import os
 import pwd
+import random
 import re
 import stat
 import tempfile
@@ -56,12 +57,20 @@ def _place() -> str:
 
 
 def _own_folders(place: str) -> list[str]:
-    """This user's folders of locks there, the lowest name first; of what others have made in the user's name, none."""
-    return sorted(
+    """This user's folders of locks there: one whose lock was ever held first, then by name. What others have made doesn't count."""
+    found = [
         f"{place}/{name}"
         for name in os.listdir(place)
-        if (found := _NAME.fullmatch(name)) and int(found[1]) == os.getuid() and _is_own_folder(f"{place}/{name}")
-    )
+        if (match := _NAME.fullmatch(name)) and int(match[1]) == os.getuid() and _is_own_folder(f"{place}/{name}")
+    ]
+    return sorted(found, key=lambda folder: (not _was_held(folder), folder))
+
+
+def _was_held(folder: str) -> bool:
+    try:
+        return os.lstat(f"{folder}/cores.lock").st_size > 0
+    except OSError:
+        return False
 
 
 def _is_own_folder(path: str, closed_to: int = 0o022) -> bool:
@@ -83,12 +92,23 @@ def locks_folder() -> Path:
         if not _is_own_folder(given, 0o002):
             raise PermissionError(f"{given} is no folder of this user's alone")
         return Path(given)
+    return all_locks_folders()[0]
+
+
+def all_locks_folders() -> list[Path]:
+    """Every folder that may have this user's locks, that of :func:`locks_folder` first: one, unless two were made at a time."""
+    if os.environ.get("LQ_LOCKS"):
+        return [locks_folder()]
     place = _place()
-    if found := _own_folders(place):
-        return Path(found[0])
-    made = tempfile.mkdtemp(prefix=f"lazy-quarry-{os.getuid()}-", dir=place)
-    os.chmod(made, 0o711)
-    return Path((_own_folders(place) or [made])[0])  # of several that were made at a time, all take the same
+    while not (found := _own_folders(place)):
+        made = tempfile.mkdtemp(prefix=f"lazy-quarry-{os.getuid()}-", dir=place)
+        os.chmod(made, 0o711)
+        # Somebody may have made one since we looked, and hold its locks: then theirs is the one. If both go, both try again.
+        if _own_folders(place) != [made]:
+            with suppress(OSError):  # somebody uses it
+                os.rmdir(made)
+            time.sleep(random.uniform(0, PAUSE_S))
+    return [Path(one) for one in found]
 
 
 def former_folder() -> Path | None:
@@ -121,11 +141,12 @@ class CoresLock:
     def _take_all(self) -> None:
         if former := former_folder():
             self._take(former)
+        taken = set[Path]()
+        # All of them are held: another may have been made by somebody who looked before this one was there.
+        while rest := [folder for folder in all_locks_folders() if folder not in taken]:
+            self._take(rest[0])
+            taken.add(rest[0])
         self.folder = locks_folder()
-        self._take(self.folder)
-        while (folder := locks_folder()) != self.folder:  # made meanwhile, or this one was removed
-            self.folder = folder
-            self._take(folder)
 
     def _take(self, folder: Path) -> None:
         single = ours.opened(folder / "agent.lock", os.O_RDWR | os.O_CREAT)
@@ -180,7 +201,7 @@ def _locked(fd: int, within_s: float) -> bool:
 
 def cores_holder() -> str | None:
     """The spool whose agent or jobs have this node's cores for this user now; None when nobody has them."""
-    for folder in (_known_folder(), former_folder()):
+    for folder in (*_known_folders(), former_folder()):
         if folder is not None and _held(folder / "cores.lock"):
             found = (ours.glance_json(folder / "cores.lock") or {}).get("spool")
             if isinstance(found, str):
@@ -188,11 +209,11 @@ def cores_holder() -> str | None:
     return None
 
 
-def _known_folder() -> Path | None:
+def _known_folders() -> list[Path]:
     try:
-        return locks_folder()
+        return all_locks_folders()
     except OSError:
-        return None
+        return []
 
 
 def _held(path: Path) -> bool:

@@ -1,0 +1,160 @@
+"""What the plan says comes true: if nothing changes, every job starts at its planned instant on its planned nodes."""
+
+from contextlib import suppress
+from dataclasses import replace
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from lazy_quarry.core.engine.commands import Finish, Schedule, Submit
+from lazy_quarry.core.engine.engine import Engine
+from lazy_quarry.core.engine.events import Started, Stopping
+from lazy_quarry.core.job.by import By
+from lazy_quarry.core.job.job import Origin
+from lazy_quarry.core.job.needs import needs
+from lazy_quarry.core.job.request import Memory, Request, Retries
+from lazy_quarry.core.job.sweep import Array
+from lazy_quarry.core.plan import compiled
+from lazy_quarry.core.plan.node_order import node_order
+from lazy_quarry.core.plan.node_table import NodeTable
+from lazy_quarry.core.plan.placement import CORES
+from lazy_quarry.core.site import Standing
+from lazy_quarry.errors import Refused
+from tests.conftest import small_site
+from tests.core.engine.test_invariants import NOW, USERS, Draw, World, whose
+
+UNCHANGED = {"budget_each": "", "budget_begins_ms": None, "budget_ends_ms": None, "carries_over": False}
+
+
+class Course:
+    """An engine in which nothing happens but that jobs start, and end at their limits."""
+
+    def __init__(self, site, fast=False):
+        self.world = World(site)
+        self.engine, self.at, self.starts, self.gave_way = self.world.engine, NOW, {}, False
+        self.engine.plans.planner.kernels = compiled if fast else None
+
+    def submit(self, request, user):
+        request, freed, doomed = self.world.whole(request, user)
+        with suppress(Refused):
+            self.engine.apply(self.engine.decide(Submit(self.at, By(user), request, Origin("x"), freed, doomed)))
+
+    def schedule(self):
+        while events := self.engine.decide(Schedule(self.at)):
+            self.engine.apply(events)
+            for event in events:
+                self.gave_way |= isinstance(event, Stopping)
+                if isinstance(event, Started):
+                    nodes = tuple(sorted(one.node for one in event.allocations))
+                    self.starts.setdefault(whose(event), (event.at_ms, nodes))
+
+    def run_until(self, until):
+        """All that ends by then, each thing at its limit; and what starts for it."""
+        while limits := [one for one in self._limits() if one[0] <= until]:
+            self.at, number = max(self.at, min(limits)[0]), min(limits)[1]
+            self.engine.apply(self.engine.decide(Finish(self.at, number, self._attempt(number), exit=0)))
+            if not any(limit <= self.at for limit, _ in self._limits()):
+                self.schedule()
+        self.at = until
+        self.schedule()
+
+    def told(self):
+        """The first start of each job by the plan, and whether a budget keeps one back."""
+        plan = self.engine.plans.plan_of(self.at, self.engine.plans.in_order(self.at))
+        places = {
+            job: (one.start_ms, tuple(sorted(each.node for each in one.allocations)))
+            for job, one in plan.placements.items()
+        }
+        return places, any(one.kind == "budget" for one in plan.unplaced.values())
+
+    def instants(self, places):
+        windows = [instant for one in self.engine.plans.windows for instant in (one.begins_ms, one.ends_ms)]
+        return sorted({instant for instant in (*windows, *(start for start, _ in places.values())) if instant > NOW})
+
+    def _limits(self):
+        return [(job.end_limit_ms, job.number) for job in self.engine.state.running()]
+
+    def _attempt(self, number):
+        return self.engine.state.jobs[number].attempt
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.integers(0, 2**32), st.booleans())
+def test_if_nothing_changes_every_job_starts_when_and_where_the_plan_says(seed, fast):
+    draw = Draw(seed)
+    accounts = tuple(replace(one, **UNCHANGED) for one in draw.site().accounts)
+    site = replace(
+        draw.site(), accounts=accounts, policy="planned", plan_depth=1000, standing=Standing(account_h=0, user_h=0)
+    )
+    course = Course(site, fast)
+    for _ in range(draw.number(2, 14)):
+        request = replace(draw.request(), after=(), retries=Retries(0, ()), again_at_overtime=False)
+        course.submit(request, USERS[draw.number(0, 2)])
+        if draw.one_of([True, False, False]):
+            course.schedule()
+            course.run_until(course.at + draw.number(0, 900) * 1000)
+    course.schedule()
+    told, for_budget = course.told()
+    if for_budget:
+        return  # jobs that a budget keeps back have no place, and may get one when something else was charged
+    course.starts.clear()
+    for instant in course.instants(told):
+        course.run_until(max(course.at, instant))
+    if not course.gave_way:  # whoever is stopped for others waits anew
+        assert {job: course.starts.get(job) for job in told} == told
+
+
+@pytest.mark.parametrize("at_once", [None, 2])
+def test_a_job_behind_a_long_array_is_not_told_that_it_starts_before_the_array_is_through(at_once):
+    """An array with more rounds than are placed one by one: the rest hold their room as blocks."""
+    course = Course(replace(small_site((2, 2)), standing=Standing(account_h=0, user_h=0, size_h=0)))
+    whole = Request("j", "silt", ("all",), "steady", 600, Memory(1), None, 1, 2 if at_once is None else 1, grace_s=0)
+    course.submit(replace(whole, array=Array(((1, 100, 1),), at_once)), "ada")
+    behind = replace(whole, ranks=2, threads=2, nodes=2, walltime_s=60)
+    course.submit(behind, "bo")
+    course.schedule()
+    (start, _), rounds = course.told()[0][2], 100 // 2
+    assert start == NOW + rounds * 600_000
+    course.run_until(start)
+    assert course.starts[2][0] == start
+
+
+def test_the_order_of_nodes_does_not_depend_on_what_is_free():
+    """Fewest traits that weren't requested, then the smallest that fits, then narrow jobs from one end and wide ones from the other."""
+    site = small_site((8, 8, 8, 16))
+    table = NodeTable(site)
+
+    def order(**more):
+        request = Request("j", "silt", ("all",), "steady", 60, Memory(1), **{"nodes": 1, "ranks": 1, **more})
+        need = needs(request, site.queue["all"], site)
+        return [table.names[place] for place in node_order(table, slice(None), need).argsort()]
+
+    plain = [node.name for node in site.nodes if not node.traits and node.cores == 8]
+    assert order(threads=1)[: len(plain)] == plain
+    assert order(threads=8)[: len(plain)] == plain[::-1] == order(whole_nodes=True)[: len(plain)]
+    sizes = {node.name: (len(node.traits), node.cores) for node in site.nodes}
+    assert [sizes[name] for name in order(threads=1)] == sorted(sizes.values())
+    capped = node_order(
+        table,
+        slice(None),
+        needs(Request("j", "silt", ("all",), "steady", 60, Memory(1), 1, 1, whole_nodes=True), site.queue["all"], site),
+        CORES,
+    )
+    assert site.node[table.names[int(capped.argmin())]].cores == min(node.cores for node in site.nodes)
+
+
+def test_a_kept_plan_and_a_fresh_engine_agree_on_an_array_in_blocks():
+    course = Course(small_site((2, 2)))
+    one = Request(
+        "j", "silt", ("all",), "steady", 600, Memory(1), None, 1, 2, grace_s=0, array=Array(((1, 60, 1),), None)
+    )
+    for user in USERS:
+        course.submit(one, user)
+    course.schedule()
+    course.run_until(NOW + 3_600_000)
+    fresh = Engine(course.engine.site, course.engine.state)
+    assert (
+        fresh.plans.plan_of(course.at, fresh.plans.in_order(course.at)).placements
+        == course.engine.plans.plan(course.at).placements
+    )
