@@ -67,7 +67,7 @@ def of_demo(days):
         site.advance(site.now_ms + STEP_MS)
         foresight.step()
     return [
-        Told(group[0], HELD[0], at / 1000, shown, (planned - at) / 1000, (begins - at) / 1000)
+        Told(group[0], HELD[0], job, at / 1000, shown, (planned - at) / 1000, (begins - at) / 1000)
         for group, job, at, shown, planned in said
         if planned is not None
         and (begins := next((one for one in started.get(job, ()) if one >= at), None)) is not None

@@ -194,6 +194,12 @@ def test_a_made_up_trace_is_replayed_compared_and_drawn(machine):
     assert machine.lq("replay", "t.swf", *shape, "--policy", "easy", "--schedule", "t.csv").returncode == 0
     lines = (machine.work / "t.csv").read_text().splitlines()
     assert lines[0] == "job,submit,start,end,cores,nodes" and len(lines) == 301
+    said = machine.lq("replay", "t.swf", *shape, "--forecasts", "f.csv", "--sample", "50", "--format", "json")
+    lines = (machine.work / "f.csv").read_text().splitlines()
+    assert lines[0] == "job,submit,early,middle,late,plan,start" and len(lines) == 301
+    assert json.loads(said.stdout)[0]["name"] == "all"
+    assert "policy planned" in machine.lq("replay", "t.swf", "--forecasts", "f.csv", "--policy", "easy").stderr
+    assert "--forecasts" in machine.lq("replay", "t.swf", "--sample", "5").stderr
     assert machine.lq("replay", "t.swf", "--policy", "quick").returncode == 2
     assert machine.lq("replay", "nothing.swf").returncode == 2
     (machine.work / "t.swf").write_text("1 2 3\n")

@@ -16,7 +16,7 @@ from lazy_quarry.core.site import Account, Limits, Node, Queue, Tier, Window
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.figures.study_figures import study_figure
 from lazy_quarry.errors import BadValue, QuarryError, Refused
-from lazy_quarry.study.own_past import _Again, as_it_was, free_of, study
+from lazy_quarry.study.own_past import PastAgain, as_it_was, free_of, study
 from lazy_quarry.study.past import Past, PastJob, PastRun, past_of
 from lazy_quarry.study.replay import replay
 from lazy_quarry.study.swf import Trace, TraceJob
@@ -80,7 +80,7 @@ def test_on_one_node_it_is_the_replay_of_a_trace(data, policy):
 
 def starts(jobs, *bounds, **more):
     """When each starts, in seconds."""
-    again = _Again(free_of(ONE, "planned", 10**9), of(jobs, *bounds, **more))
+    again = PastAgain(free_of(ONE, "planned", 10**9), of(jobs, *bounds, **more))
     assert again.whole(ON)
     return {number: at // 1000 for number, at in again.starts.items()}
 
@@ -213,6 +213,13 @@ def test_the_demo_s_past_under_three_policies_with_progress_and_a_way_to_stop():
     assert "jobs since" in figure.note and len(figure.panel.plots) == 2
     with pytest.raises(QuarryError, match="nothing to draw"):
         study_figure(StudyView(1, ("planned",), 0, (), 0), "oxbow", 0)
+    with pytest.raises(BadValue, match="1 to 10,000"):
+        client.begin_study([], "3d ago", None, -1)
+    client.begin_study([], "3d ago", None, 20)
+    view = until(lambda: (found := client.studied()).over and found)
+    assert not view.problem and [row.policy for row in view.rows] == ["as it was"] and len(view.forecasts) <= 20
+    assert view.jobs > 100 and {one.start_s is None for one in view.forecasts} == {False}
+    assert study_json(view)["forecasts"] == [] or study_json(view)["forecasts"][0]["name"] == "all"
     client.begin_study(["planned", "easy", "first-come"], "18d ago", ["walltime=2x"])
     client.stop_study()
     view = until(lambda: (found := client.studied()).over and found)

@@ -80,9 +80,12 @@ class BookCalls(Asking):
     # -- studies
 
     @call("studies", ALL)
-    def begin_study(self, policies: list[str], since: str = "", settings: list[str] | None = None) -> StudyView:
+    def begin_study(
+        self, policies: list[str], since: str = "", settings: list[str] | None = None, sample: int = 0
+    ) -> StudyView:
         """Begin to study the site's own past, of the last 30 days or since then, under policies and with settings.
 
+        With a ``sample`` it also tries the forecasts that the site would have made of so many jobs at their submission.
         Raises :class:`BadValue`, and :class:`Refused` while another study is at work.
         """
         ...

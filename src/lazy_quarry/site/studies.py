@@ -13,6 +13,7 @@ from lazy_quarry.errors import BadValue, QuarryError, Refused
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import Journal
+from lazy_quarry.study.own_forecasts import forecasts_of
 from lazy_quarry.study.own_past import as_it_was, study
 from lazy_quarry.study.past import BOUNDS, past_of
 from lazy_quarry.study.what_if import what_if
@@ -22,7 +23,7 @@ Told = Callable[[StudyView], bool]
 """Is told how far a study is; says whether to go on."""
 Apart = Callable[[StudyView, Told], bool]
 """Makes a study in a process of its own; returns False where none can be had."""
-USUAL_DAYS, MOST_JOBS, AT_ONCE = 30, 100_000, 2_000
+USUAL_DAYS, MOST_JOBS, AT_ONCE, MOST_FORECASTS = 30, 100_000, 2_000, 10_000
 WORK_S, REST_S = 0.05, 0.01
 """In a thread of the engine it works so long at a time, and rests so long, so that the engine and calls come first."""
 
@@ -38,12 +39,19 @@ class Studies:
         self._lock = threading.Lock()
 
     def begin_study(
-        self, caller: Caller, policies: Sequence[str], since: str = "", settings: Sequence[str] | None = None
+        self,
+        caller: Caller,
+        policies: Sequence[str],
+        since: str = "",
+        settings: Sequence[str] | None = None,
+        sample: int = 0,
     ) -> StudyView:
         """Begin one; see :meth:`SiteClient.begin_study`. Raises :class:`BadValue`, and :class:`Refused` beside another one."""
         if wrong := next((one for one in policies if one not in POLICIES), None):
             raise BadValue(f'there is no policy "{wrong}"; there are {", ".join(POLICIES)}')
-        if not policies:
+        if not 0 <= sample <= MOST_FORECASTS:
+            raise BadValue(f"forecasts are tried of 1 to {MOST_FORECASTS:,} jobs")
+        if not policies and not sample:
             raise BadValue(f"name policies: {', '.join(POLICIES)}")
         session = self.session
         now = session.now()
@@ -55,7 +63,13 @@ class Studies:
             number = self._view.number + 1 if self._view is not None else 1
             self._stop.clear()
             self._view = StudyView(
-                number, tuple(dict.fromkeys(policies)), begin, tuple(settings or ()), 0, own=session.site.policy
+                number,
+                tuple(dict.fromkeys(policies)),
+                begin,
+                tuple(settings or ()),
+                0,
+                own=session.site.policy,
+                sample=sample,
             )
         threading.Thread(target=self._run, args=(self._view,), daemon=True, name="study").start()
         return self._view
@@ -128,6 +142,13 @@ def _made(session: Session, view: StudyView, told: Told) -> StudyView:
             return view
         view = replace(view, rows=(*view.rows, found))
         go_on = told(view)
+    if view.sample and go_on:
+
+        def said(done: int, _: int) -> bool:
+            return told(replace(view, policy="forecasts", done=done))
+
+        made = forecasts_of(other.site, asked, view.sample, said, session.engine.plans.planner.kernels)
+        return view if made is None else replace(view, forecasts=tuple(made))
     return view
 
 

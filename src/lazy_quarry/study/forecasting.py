@@ -3,6 +3,7 @@
 Everything that is said rests on what had happened before.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,6 +13,8 @@ from lazy_quarry.core.advice.forecast_calibration import Hindsight, Stage, Waits
 from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
 from lazy_quarry.study.columns import Columns, Progress
 from lazy_quarry.study.planned import Planned, Profile
+from lazy_quarry.study.studied import ForecastMade
+from lazy_quarry.study.swf import Trace
 
 DRAWS = 20
 HELD = (0.8, 0.2, 0.4, 0.6, 0.9)
@@ -24,6 +27,7 @@ class Told:
 
     stage: Stage
     held: float
+    job: int
     at_s: float
     shown: Waits
     by_plan_s: float
@@ -33,10 +37,10 @@ class Told:
 class _Forecasting(Planned):
     """The replay of a trace, with a forecast at each ``every``-th submission of a job that has to wait."""
 
-    def __init__(self, jobs: Columns, cores: int, every: int, seed: int) -> None:
+    def __init__(self, jobs: Columns, cores: int, every: int, seed: int, shares: Sequence[float]) -> None:
         super().__init__(jobs, cores)
         self.times = RunTimes()
-        self.calibration = {held: Hindsight(outside=1 - held) for held in HELD}
+        self.calibration = {held: Hindsight(outside=1 - held) for held in shares}
         self.kinds = [RunKind("", "", *one) for one in zip(jobs.cores, map(int, jobs.walltime), strict=True)]
         self.running = dict[int, float]()
         self.seed, self.chance = seed, np.random.default_rng(seed)
@@ -95,11 +99,45 @@ class _Forecasting(Planned):
                 self.told.append((stage, held, number, now, shown, planned[number] - now))
 
 
-def forecast_trace(jobs: Columns, cores: int, told: Progress, every: int = 1, seed: int = 1) -> list[Told]:
-    """All that is said while a trace runs under the plan, in the order in which it is said."""
-    replayed = _Forecasting(jobs, cores, every, seed)
+def forecast_trace(
+    jobs: Columns, cores: int, told: Progress, every: int = 1, seed: int = 1, shares: Sequence[float] = HELD
+) -> list[Told]:
+    """All that is said while a trace runs under the plan, in the order in which it is said; a range for each of ``shares``."""
+    replayed = _Forecasting(jobs, cores, every, seed, shares)
     starts = replayed.run(told)
     return [
-        Told(stage, held, at, shown, by_plan, starts[number] - at)
+        Told(stage, held, number, at, shown, by_plan, starts[number] - at)
         for stage, held, number, at, shown, by_plan in replayed.told
     ]
+
+
+def trace_forecasts(trace: Trace, cores: int, told: Progress, sample: int = 0) -> list[ForecastMade]:
+    """A row for each job of a trace, with what was said at its submission where it had to wait; ``sample`` 0 asks of all."""
+    jobs = trace.jobs
+    columns = Columns(
+        [job.submit_s for job in jobs],
+        [job.run_s for job in jobs],
+        [job.walltime_s for job in jobs],
+        [job.cores for job in jobs],
+    )
+    every = max(1, -(-len(jobs) // sample)) if sample else 1
+    replayed = _Forecasting(columns, cores, every, 1, (HELD[0],))
+    starts = replayed.run(told)
+    said = {number: (at, shown, plan) for stage, _, number, at, shown, plan in replayed.told if stage == "new"}
+    found = []
+    for number, (job, start) in enumerate(zip(jobs, starts, strict=True)):
+        at, shown, plan = said.get(number, (0.0, None, None))
+        found.append(
+            ForecastMade(
+                job=job.number,
+                submit_s=job.submit_s,
+                early_s=None if shown is None else at + shown.early_s,
+                middle_s=None if shown is None else at + shown.likely_s,
+                late_s=None if shown is None else at + shown.late_s,
+                plan_s=None if plan is None else at + plan,
+                start_s=start,
+                cores=job.cores,
+                walltime_s=job.walltime_s,
+            )
+        )
+    return found

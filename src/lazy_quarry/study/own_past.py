@@ -74,12 +74,12 @@ def as_it_was(past: Past, cores: int) -> Studied:
 
 def study(site: Site, past: Past, policy: str, told: Told, kernels: ModuleType | None = None) -> Studied | None:
     """Run the past under a policy; None when it was stopped. ``kernels`` are the compiled search, if it is there."""
-    again = _Again(free_of(site, policy, past.end_ms), past)
+    again = PastAgain(free_of(site, policy, past.end_ms), past)
     again.engine.plans.planner.kernels = kernels
     return _studied(policy, past, again.starts, site.cores) if again.whole(told) else None
 
 
-class _Again:
+class PastAgain:
     """One run through the past. Jobs and tasks have the numbers that they had."""
 
     def __init__(self, site: Site, past: Past) -> None:

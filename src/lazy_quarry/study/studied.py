@@ -1,4 +1,4 @@
-"""The findings of a study of a site's own past."""
+"""The findings of a study of a past: how policies did, and how forecasts did."""
 
 from dataclasses import dataclass
 
@@ -24,3 +24,27 @@ class Studied:
     """By how much half of the jobs started at most sooner or later than they did."""
     shares: tuple[tuple[str, float], ...] = ()
     """By account its share of what was in use while jobs came."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ForecastMade:
+    """A forecast of a job at its submission, from what had ended before, and its start.
+
+    Instants are seconds of the past's own clock; None where nothing was said, or it never started.
+    """
+
+    job: int
+    submit_s: float
+    early_s: float | None = None
+    middle_s: float | None = None
+    late_s: float | None = None
+    plan_s: float | None = None
+    start_s: float | None = None
+    cores: int = 1
+    walltime_s: float = 0
+    tier: str = ""
+
+    @property
+    def counts(self) -> bool:
+        """True when a range was said and it is known when the job started."""
+        return None not in (self.early_s, self.middle_s, self.late_s, self.plan_s, self.start_s)

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from lazy_quarry.study.studied import Studied
+from lazy_quarry.study.studied import ForecastMade, Studied
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,5 +21,8 @@ class StudyView:
     """Jobs of it that have started."""
     own: str = ""
     """The site's own policy."""
+    sample: int = 0
+    """Number of jobs, at most, of which it is said when they will start; 0 for none."""
+    forecasts: tuple[ForecastMade, ...] = ()
     over: bool = False
     problem: str = ""

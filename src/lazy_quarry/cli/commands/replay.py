@@ -1,5 +1,7 @@
 """Traces under the policies of the plan."""
 
+from dataclasses import asdict
+
 import click
 
 from lazy_quarry.cli.options import Usage, format_option, is_json, print_json, print_lines, say
@@ -13,6 +15,12 @@ from lazy_quarry.core.units import plural
 @click.option("--policy", default="planned", metavar="P", help="first-come, easy or planned")
 @click.option("--compare", default="", metavar="P,P", help="several policies side by side")
 @click.option("--schedule", default="", metavar="OUT.csv", help="write when each job ran")
+@click.option(
+    "--forecasts", default="", metavar="OUT.csv", help="try forecasts of jobs that wait; needs the policy planned"
+)
+@click.option(
+    "--sample", type=int, default=0, metavar="N", help="of so many jobs, spread over the trace; all, if not given"
+)
 @click.option("--svg", default="", metavar="OUT.svg", help="draw use and queue over time; OUT.pdf for PDF")
 @click.option("--make", type=int, default=0, metavar="COUNT", help="write a made-up trace of so many jobs")
 @click.option("--seed", type=int, default=1, help="of a made-up trace")
@@ -27,6 +35,8 @@ def replay_command(
     policy: str,
     compare: str,
     schedule: str,
+    forecasts: str,
+    sample: int,
     svg: str,
     make: int,
     seed: int,
@@ -34,6 +44,8 @@ def replay_command(
     form: str,
 ) -> None:
     from lazy_quarry.cli.output import replay_text
+    from lazy_quarry.study.forecast_groups import by_group
+    from lazy_quarry.wording.forecast_words import forecast_lines
 
     json_too = is_json(form)
     if nodes < 1 or cores < 1 or make < 0 or load <= 0:
@@ -44,7 +56,18 @@ def replay_command(
     policies = replay_text.policies_of(compare or policy)
     if schedule and len(policies) > 1:
         raise Usage("--schedule writes one policy's; name it with --policy, without --compare")
+    if sample < 0 or (sample and not forecasts):
+        raise Usage("--sample says of how many jobs --forecasts are tried")
     read = replay_text.read_file(trace, nodes * cores)
+    if forecasts:
+        if policies != ["planned"]:
+            raise Usage("--forecasts tries those of the policy planned; leave --policy and --compare out")
+        made = replay_text.forecast(read, nodes * cores, sample, forecasts, json_too)
+        if json_too:
+            print_json([asdict(one) for one in by_group(made)])
+        else:
+            print_lines(forecast_lines(made))
+        return
     found = replay_text.run(read, nodes * cores, policies, json_too)
     if schedule:
         replay_text.write_schedule(schedule, found[0], cores)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import time
+from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -19,6 +20,7 @@ from lazy_quarry.cli.options import (
     print_lines,
     state_option,
 )
+from lazy_quarry.wording.forecast_words import forecast_lines
 from lazy_quarry.wording.study_words import study_lines
 
 if TYPE_CHECKING:
@@ -27,15 +29,14 @@ if TYPE_CHECKING:
     from lazy_quarry.views.study_view import StudyView
 
 LOOK_S = 0.2
+USUAL_SAMPLE = 300
 
 
 @click.command("study")
 @click.option(
     "--policies",
     metavar="P,P",
-    default="first-come,easy,planned",
-    show_default=True,
-    help="under which it is rehearsed",
+    help="under which it is rehearsed: first-come,easy,planned, if not given; none beside --forecasts",
 )
 @click.option("--since", metavar="T", default="", help="of jobs that ended since then; the last 30 days, if not given")
 @click.option(
@@ -46,19 +47,43 @@ LOOK_S = 0.2
     help="what is otherwise: account.NAME.cores=+64, walltime=2x, nodes.c01=+8, …",
 )
 @click.option(
+    "--forecasts",
+    metavar="OUT.csv",
+    default="",
+    help="try the forecasts of jobs that waited, under the site's own policy",
+)
+@click.option(
+    "--sample", type=int, default=0, metavar="N", help="of so many jobs, spread over the time; 300, if not given"
+)
+@click.option(
     "--svg", metavar="F", type=click.Path(dir_okay=False), default="", help="draw waits and use; F.pdf for PDF"
 )
 @state_option
 @format_option
 @click.pass_context
 def study_command(
-    context: click.Context, policies: str, since: str, settings: tuple[str, ...], svg: str, state: str, form: str
+    context: click.Context,
+    policies: str | None,
+    since: str,
+    settings: tuple[str, ...],
+    forecasts: str,
+    sample: int,
+    svg: str,
+    state: str,
+    form: str,
 ) -> None:
     """Rehearse the site's own past on its own nodes under other policies or limits, beside how it was."""
+    from lazy_quarry.core.formats.csv_rows import csv_pieces
+    from lazy_quarry.run.writable import write_pieces
+    from lazy_quarry.study.forecast_groups import csv_rows
+
     json_too = is_json(form)
     client = client_of(state)
-    names = [name.strip() for name in policies.split(",") if name.strip()]
-    view = client.begin_study(names, since, list(settings))
+    if sample < 0 or (sample and not forecasts):
+        raise Usage("--sample says of how many jobs --forecasts are tried")
+    usual = "" if forecasts else "first-come,easy,planned"
+    names = [name.strip() for name in (usual if policies is None else policies).split(",") if name.strip()]
+    view = client.begin_study(names, since, list(settings), (sample or USUAL_SAMPLE) if forecasts else 0)
     try:
         view = _followed(client, view, json_too)
     except KeyboardInterrupt:
@@ -66,10 +91,14 @@ def study_command(
         raise Usage("stopped; nothing of the site has changed") from None
     if view.problem:
         raise Usage(view.problem)
+    if forecasts:
+        write_pieces(forecasts, csv_pieces(csv_rows(view.forecasts)))
     if json_too:
         print_json(study_json(view))
     else:
         print_lines(study_lines(view))
+        if forecasts and view.jobs:
+            print_lines(("", *forecast_lines(view.forecasts)))
     if svg:
         from lazy_quarry.draw.figures.study_figures import study_figure
 
@@ -95,12 +124,14 @@ def _followed(client: SiteClient, view: StudyView, quiet: bool) -> StudyView:
 def study_json(view: StudyView) -> dict[str, Any]:
     """A study: what it is of, and its rows; seconds, parts of one."""
     from lazy_quarry.core.units import format_instant
+    from lazy_quarry.study.forecast_groups import by_group
 
     return {
         "since": format_instant(view.since_ms),
         "settings": list(view.settings),
         "jobs": view.jobs,
         "rows": [_row(row) for row in view.rows],
+        **({"forecasts": [asdict(one) for one in by_group(view.forecasts)]} if view.sample else {}),
     }
 
 

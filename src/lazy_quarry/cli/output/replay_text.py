@@ -10,7 +10,10 @@ from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import given
 from lazy_quarry.run.writable import write_pieces
+from lazy_quarry.study.forecast_groups import csv_rows
+from lazy_quarry.study.forecasting import trace_forecasts
 from lazy_quarry.study.replay import POLICIES, Policy, Replayed, replay
+from lazy_quarry.study.studied import ForecastMade
 from lazy_quarry.study.swf import Trace, read_trace, trace_lines
 from lazy_quarry.study.workload import make_trace
 
@@ -52,6 +55,13 @@ def make(path: str, count: int, cores: int, load: float, seed: int) -> str:
 def run(trace: Trace, cores: int, policies: Sequence[Policy], quiet: bool) -> list[Replayed]:
     """The trace under each policy. Progress is printed to standard error if that is a terminal."""
     return [replay(trace, cores, policy, _teller(policy, len(trace.jobs), quiet)) for policy in policies]
+
+
+def forecast(trace: Trace, cores: int, sample: int, path: str, quiet: bool) -> list[ForecastMade]:
+    """Try forecasts on a trace, and write them as CSV: instants in the trace's seconds, empty where nothing was said."""
+    made = trace_forecasts(trace, cores, _teller("planned", len(trace.jobs), quiet) or (lambda started: None), sample)
+    write_pieces(path, csv_pieces(csv_rows(made)))
+    return made
 
 
 def _teller(policy: str, count: int, quiet: bool) -> Callable[[int], None] | None:
