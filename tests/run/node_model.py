@@ -140,7 +140,7 @@ class Running:
     begun: bool = False
     leased: int | None = None
     """The instant from which its lease counts; None while it has none."""
-    since: int = 0
+    since: float = 0
     """When it came into being: it takes no answer to what was asked before, by another supervisor of its attempt."""
 
 
@@ -158,7 +158,7 @@ class World:
     def __init__(self, kept: Rules, jobs: int, leases: bool) -> None:
         """``leases``: attempts go on as long as an engine renews that; else for ever, as on an engine's own machine."""
         self.kept, self.jobs, self.leases = kept, jobs, leases
-        self.now = 0
+        self.now, self.steps = 0, 0
         self.journal = Journal()
         self.copied: Journal | None = None
         self.engines = list[Engine]()
@@ -192,9 +192,14 @@ class World:
     def _do(self, chance: int, steps: list[Callable[[], object]]) -> None:
         if steps:
             step = steps[chance % len(steps)]
+            self.steps += 1
             self.trail.append((self.now, step))
             step()
             self._look()
+
+    def instant(self) -> float:
+        """The node's clock, which is much finer than what leases are counted in: no two steps have the same."""
+        return self.now + self.steps / 1e6
 
     def _look(self) -> None:
         """Check what must hold. Raises :class:`Broken`."""
@@ -325,8 +330,8 @@ class World:
         name = message.name
         here = [one for one in self.running if one.name == name]
         if isinstance(message, Renew):
-            for one in (one for one in here if message.at >= one.since):
-                one.leased = max(one.leased or 0, message.at if self.kept.lease_from_request else self.now)
+            for one in (one for one in here if message.at > one.since):
+                one.leased = max(one.leased or 0, int(message.at) if self.kept.lease_from_request else self.now)
                 self.tell(Came(name, message.sent))
         elif isinstance(message, Settle):
             if not here:
@@ -340,7 +345,7 @@ class World:
             elif not record.claimed and name not in self.watched:
                 self.watched.add(name)
                 leased = self.leases and self.kept.leased_before_it_begins
-                self.running.append(Running(name, leased=None if leased else self.now, since=self.now))
+                self.running.append(Running(name, leased=None if leased else self.now, since=self.instant()))
         else:
             self.tell(Over(name, NOTHING))
 
@@ -364,7 +369,7 @@ class World:
             else:
                 yield partial(self.finishes, one, record)
             if one.supervisor and one.claims and self.leases and len(self.to_engine) < 3:
-                yield partial(self.tell, Ask(one.name, self.now))
+                yield partial(self.tell, Ask(one.name, self.instant()))
 
     def agent_starts(self) -> None:
         self.agent = True

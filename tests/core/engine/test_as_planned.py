@@ -120,28 +120,19 @@ def test_a_job_behind_a_long_array_is_not_told_that_it_starts_before_the_array_i
     assert course.starts[2][0] == start
 
 
-def test_the_order_of_nodes_does_not_depend_on_what_is_free():
-    """Fewest traits that weren't requested, then the smallest that fits, then narrow jobs from one end and wide ones from the other."""
-    site = small_site((8, 8, 8, 16))
+def test_the_order_of_nodes_follows_from_request_and_site():
+    """Fewest traits that weren't requested, nodes of fewest queues, the smallest that fits, then the name."""
+    site = small_site((16, 8, 8, 8, 4, 8))  # n1, n3 and n5 have a trait; n6 is in two queues
     table = NodeTable(site)
 
-    def order(**more):
+    def order(measure=None, **more):
         request = Request("j", "silt", ("all",), "steady", 60, Memory(1), **{"nodes": 1, "ranks": 1, **more})
-        need = needs(request, site.queue["all"], site)
-        return [table.names[place] for place in node_order(table, slice(None), need).argsort()]
+        nodes, need = slice(None), needs(request, site.queue["all"], site)
+        return [table.names[place] for place in node_order(table, nodes, need, measure).argsort()]
 
-    plain = [node.name for node in site.nodes if not node.traits and node.cores == 8]
-    assert order(threads=1)[: len(plain)] == plain
-    assert order(threads=8)[: len(plain)] == plain[::-1] == order(whole_nodes=True)[: len(plain)]
-    sizes = {node.name: (len(node.traits), node.cores) for node in site.nodes}
-    assert [sizes[name] for name in order(threads=1)] == sorted(sizes.values())
-    capped = node_order(
-        table,
-        slice(None),
-        needs(Request("j", "silt", ("all",), "steady", 60, Memory(1), 1, 1, whole_nodes=True), site.queue["all"], site),
-        CORES,
-    )
-    assert site.node[table.names[int(capped.argmin())]].cores == min(node.cores for node in site.nodes)
+    assert order() == ["n2", "n4", "n6", "n5", "n3", "n1"]
+    assert order(CORES, whole_nodes=True) == ["n5", "n2", "n4", "n6", "n3", "n1"]
+    assert order(CORES, nodes=None, anywhere=True, ranks=16, memory=Memory(1))[0] == "n1"  # as few nodes as may be
 
 
 def test_a_kept_plan_and_a_fresh_engine_agree_on_an_array_in_blocks():

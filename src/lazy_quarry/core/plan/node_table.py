@@ -1,5 +1,7 @@
 """A site's nodes as arrays."""
 
+from collections import Counter
+
 import numpy as np
 
 from lazy_quarry.core.site import Site
@@ -8,7 +10,7 @@ from lazy_quarry.core.site import Site
 class NodeTable:
     """The nodes that run jobs, each known by its place: ``capacity`` (4 × nodes: cores, memory in MiB, GPUs, scratch in MiB).
 
-    ``rank`` (nodes) orders them by name; ``traits`` (nodes) counts the traits of each.
+    ``rank`` (nodes) orders them by name; ``traits`` and ``queues`` (nodes) count the traits of each, and the queues that it is in.
     """
 
     def __init__(self, site: Site) -> None:
@@ -20,6 +22,8 @@ class NodeTable:
         ).T.reshape(4, len(nodes))
         self.numbers = np.arange(len(self.names))
         self.traits = np.array([len(node.traits) for node in nodes], dtype=np.int64)
+        in_queues = Counter(name for queue in site.queues for name in queue.nodes)
+        self.queues = np.array([in_queues[name] for name in self.names], dtype=np.int64)
         order = sorted(range(len(nodes)), key=lambda number: self.names[number])
         self.rank = np.empty(len(nodes), dtype=np.int64)
         self.rank[order] = np.arange(len(nodes))

@@ -178,7 +178,7 @@ class Supervisor:
         for message in self.inbox.messages():
             if isinstance(message, Stop):
                 self._told = self._told or message.cause
-            elif isinstance(message, Renew) and message.at >= self._since:
+            elif isinstance(message, Renew) and message.at > self._since:
                 # An answer to what was asked before it came into being is about another supervisor of this attempt.
                 self._leased = max(self._leased, min(message.at, boottime()))
         if self._told or os.path.exists(f"{self.folder}/stop"):
