@@ -52,10 +52,10 @@ def of_demo(days):
     said, started = [], {}
     note, start = foresight.calibration.note, foresight.calibration.started
 
-    def noted(group, job, at_ms, drawn, shown):
+    def noted(group, job, at_ms, drawn, shown, planned_s):
         place = session.engine.plans.plan(session.now()).place_of(job)
         said.append((group, job, at_ms, shown, place.start_ms if place else None))
-        note(group, job, at_ms, drawn, shown)
+        note(group, job, at_ms, drawn, shown, planned_s)
 
     def begun(job, at_ms):
         started.setdefault(job, []).append(at_ms)

@@ -126,13 +126,13 @@ def test_the_order_of_nodes_follows_from_request_and_site():
     table = NodeTable(site)
 
     def order(measure=None, **more):
-        request = Request("j", "silt", ("all",), "steady", 60, Memory(1), **{"nodes": 1, "ranks": 1, **more})
+        request = Request("j", "silt", ("all",), "steady", 60, **{"memory": Memory(1), "nodes": 1, "ranks": 1, **more})
         nodes, need = slice(None), needs(request, site.queue["all"], site)
         return [table.names[place] for place in node_order(table, nodes, need, measure).argsort()]
 
     assert order() == ["n2", "n4", "n6", "n5", "n3", "n1"]
     assert order(CORES, whole_nodes=True) == ["n5", "n2", "n4", "n6", "n3", "n1"]
-    assert order(CORES, nodes=None, anywhere=True, ranks=16, memory=Memory(1))[0] == "n1"  # as few nodes as may be
+    assert order(CORES, nodes=None, anywhere=True, ranks=16)[0] == "n1"  # as few nodes as may be
 
 
 def test_a_kept_plan_and_a_fresh_engine_agree_on_an_array_in_blocks():
