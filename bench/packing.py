@@ -27,22 +27,29 @@ SITES = (
     ("8 nodes of 8 cores, 8 of 16, 4 of 64", (8,) * 8 + (16,) * 8 + (64,) * 4),
     ("24 nodes of 32 cores, 4 of 64", (32,) * 24 + (64,) * 4),
 )
-JOBS, LOAD, SEEDS = 1500, 0.85, 10
+JOBS, LOAD, SEEDS = 1500, 0.85, 5
 ASKED_S = (600, 1800, 3600, 7200, 14_400, 28_800, 43_200, 86_400, 172_800)
 
 
-def by_name(table, nodes, need, measure=None):
-    """Fewest traits, then by name alone."""
-    return np.argsort(np.lexsort((table.rank[nodes], table.traits[nodes])))
+def wide_from_the_end(table, nodes, need, measure=None):
+    """The plan's order, but for names: jobs that take 0.7 of a node or more begin with the last."""
+    capacity, rank = table.capacity[:, nodes].astype(np.int64), table.rank[nodes]
+    wide = need.whole or max(part.cores for part in need.parts) >= 0.7 * capacity[0]
+    keys = (np.where(wide, -rank, rank), *capacity[:3], table.queues[nodes], table.traits[nodes])
+    return np.argsort(np.lexsort(keys))
 
 
-def random_last(table, nodes, need, measure=None):
-    """Fewest traits, then another order for each request."""
+def by_chance(table, nodes, need, measure=None):
+    """Another order for each request."""
     chance = np.random.default_rng(abs(hash(need)) % 2**32)
-    return np.argsort(np.lexsort((chance.permutation(len(table.rank[nodes])), table.traits[nodes])))
+    return chance.permutation(len(table.rank[nodes]))
 
 
-ORDERS = (("as the plan does", node_order), ("by name", by_name), ("in any order", random_last))
+ORDERS = (
+    ("as the plan does", node_order),
+    ("wide jobs from the other end", wide_from_the_end),
+    ("in any order", by_chance),
+)
 
 
 def shape(chance, largest):
@@ -53,7 +60,7 @@ def shape(chance, largest):
     if kind < 0.65:
         return {"nodes": 1, "ranks": 1, "threads": min(largest, chance.choice([8, 8, 16]))}
     if kind < 0.75:
-        return {"nodes": 1, "ranks": 1, "threads": min(largest, chance.choice([12, 24, 32, 48]))}
+        return {"nodes": 1, "ranks": 1, "threads": min(largest, chance.choice([24, 32, 12, 48]))}
     if kind < 0.9:
         nodes = chance.choice([2, 2, 3, 4])
         return {"nodes": nodes, "ranks": nodes * chance.choice([1, 2]), "threads": chance.choice([4, 8])}
@@ -66,10 +73,10 @@ def arrivals(site, seed):
     chance, found, work = random.Random(seed), [], 0
     total, largest = site.cores, max(node.cores for node in site.nodes)
     for _ in range(JOBS):
+        one = shape(chance, largest)
         took = min(86_400_000, int(chance.lognormvariate(8.0, 1.4) * 1000) + 1000)
         wanted = min(2 * 86_400, int(took / 1000 * chance.choice([1.05, 1.5, 2, 3, 5, 10])) + 60)
         asked = next((one for one in ASKED_S if one >= wanted), ASKED_S[-1])
-        one = shape(chance, largest)
         wide = one["nodes"] * total // len(site.nodes) if "whole_nodes" in one else one["ranks"] * one["threads"]
         work += wide * took
         found.append((Request("j", "a", ("q",), "t", asked, Memory(1024), grace_s=0, **one), took))
