@@ -100,6 +100,7 @@ class BoardKeeper:
         settled = self._bring_up_to_date(now, sight, whole)
         known = since is not None and since.epoch == self._epoch
         after = since.stamp if since is not None and known else -1
+        # What was dropped before the floor isn't remembered any more, so a mark from before it can't be told what has gone.
         if after < max(self._jobs.floor, self._nodes.floor):
             after, known = -1, False
         jobs = list(self._jobs.since(after)) if known else list(self._jobs.values)
@@ -158,6 +159,7 @@ class BoardKeeper:
             touched = set(state.jobs)
             self._due_nodes |= dict.fromkeys(node.name for node in self.session.site.nodes)
         touched |= {job.parent for number in touched if (job := state.jobs.get(number)) and job.parent is not None}
+        # What a job waits for is in its row, so it changes with the jobs that it waits for.
         for number in list(touched):
             touched |= state.followers.get(number, set())
         self._due |= dict.fromkeys(sorted(touched))
@@ -169,6 +171,7 @@ class BoardKeeper:
 
     def _catch_up(self, sight: Iterable[int], whole: bool) -> bool:
         """Show anew what is due, for a moment; True when all of it is shown. What is in sight comes first."""
+        # The caller holds the site's lock. With 100,000 jobs a first look takes seconds, and submissions must go on meanwhile.
         until = time.monotonic() + SLICE_S
         for number in [*(number for number in sight if number in self._due), *self._due]:
             if self._due.pop(number, 0) is None:
@@ -265,7 +268,7 @@ class BoardKeeper:
 
     def _take_in_ranges(self) -> None:
         before, self._ranges = self._ranges, self.session.ranges
-        if before is self._ranges:
+        if before is self._ranges:  # they are published whole, so most looks end here
             return
         live = self.session.engine.state.jobs
         for number in before.keys() | self._ranges.keys():

@@ -174,6 +174,7 @@ class Hindsight:
         early = _quantile(waited - _logs(look.drawn.early_s for look in looks), exact, max(0.0, record.early))
         late = _quantile(waited - _logs(look.drawn.late_s for look in looks), exact, 1 - max(0.0, record.late))
         likely = _quantile(waited - _logs(look.drawn.likely_s for look in looks), exact, 0.5)
+        # Without the plan as a bound, one job drawn to start at once that waited for days moved late ends to years.
         by_plan = _ByPlan(looks, waited, exact)
         found = []
         for one, planned in zip_longest(drawn, planned_s):

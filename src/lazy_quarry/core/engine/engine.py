@@ -98,6 +98,7 @@ class Engine:
         """Terms of budgets have begun: the meters are read before anything else happens in them."""
         if at < self._no_turn_before_ms or isinstance(command, ReadMeters):
             return
+        # Read after the first charge of the new term, the meters would count that charge to the old one.
         events = list(turned(self.site, self.state, at))
         if not events:
             self._no_turn_before_ms = next_turn_ms(self.site, at)

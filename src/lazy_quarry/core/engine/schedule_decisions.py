@@ -20,6 +20,7 @@ def schedule(now: Situation, command: Schedule) -> list[Event]:
     closed = list(_array_ends(now))
     events = [*closed, *_skips(now, {end.job for end in closed}), *_starts(now), *_expired_reservations(now)]
     events += reached(now.site, now.state, now.at_ms)
+    # Whoever starts just now changes the plan; who must give way is asked when nothing starts any more.
     if not any(isinstance(event, Started) for event in events):
         events += _giving_way(now)
     return events

@@ -105,6 +105,7 @@ class Bounds:
         form = kind.form
         if form.total > len(form.numbers):
             return None
+        # Bounds are kept for one plan only, in which places are taken and never given back: so none of them can be too late.
         if not_before_ms < kind.floor_ms:  # what was found of later starts says nothing of earlier ones
             self._bounds[kind.rows] = 0
             self._set_floor(kind, not_before_ms)

@@ -16,6 +16,7 @@ class Earlier:
 
     def place_of(self, job: int) -> Placement | None:
         """The place that the next job had; None when it had none, or another job stood there."""
+        # From the first job that stands elsewhere on, all places may differ: each rests on those in front of it.
         if next(self._tried, None) != job:
             self._tried, self._placed = iter(()), {}
         return self._placed.get(job)

@@ -67,6 +67,7 @@ class _Row:
         """The first instant from which the claim stays within the limit for the whole duration; None for never."""
         if any(amount > most for amount, most in zip(claim, self.most, strict=True)):
             return None
+        # After a segment that is too full the search goes on behind it: no start between could avoid that segment.
         place = max(0, bisect_right(self.times, at_ms) - 1)
         start = at_ms
         while True:

@@ -39,6 +39,8 @@ class OpenKinds:
 
     def any(self, taken: int, could_start: Callable[[Kind, PlanRequest], bool]) -> bool:
         """True when some kind may start now; ``taken`` counts the places that were taken so far."""
+        # To ask all kinds costs a search each. A place or two more seldom change the answer, and a wrong "yes" only makes the plan
+        # a few jobs longer than it had to be.
         if self._open and self._sure_at is not None and taken < self._sure_at + SURE_FOR:
             return True
         for kind, wanted in list(self._open.items()):

@@ -164,6 +164,7 @@ def limits(name: str, memory_mib: int, cores: Collection[int]) -> Iterator[None]
 def overfilled(name: str) -> bool:
     """True when the kernel has ended a process of an attempt because its group was at its limit of memory."""
     counts = [(_folder("memory", name), "memory.oom_control"), (_unified(name), "memory.events")]
+    # The kernel counts for good, so an end in the last moment is seen too, after all processes have gone.
     for folder, file in counts:
         for line in _read(f"{folder}/{file}").splitlines() if folder else ():
             word, _, number = line.partition(" ")

@@ -160,7 +160,7 @@ class CoresLock:
             os.ftruncate(cores, 0)
             os.pwrite(cores, json.dumps({"spool": self.spool}).encode(), 0)
         elif holder != self.spool:
-            raise CoresTaken(holder)
+            raise CoresTaken(holder)  # a job of that folder may live on without its agent, and holds this lock
         # Shared from here on: the next agent of this folder may join, and another folder's exclusive lock still fails.
         fcntl.flock(cores, fcntl.LOCK_SH)
 

@@ -143,6 +143,7 @@ class SqlStorage:
         if self.reading:
             raise StateFolderError(f"the journal in {self.folder} is open for reading only; nothing was written")
         with self._told(), self.sql.begin() as work:
+            # Asked inside the transaction, so that no other engine can begin between the question and what is written.
             if self._epoch:
                 found = work.exec_driver_sql("SELECT value FROM meta WHERE key = 'epoch'").scalar()
                 if found != self._epoch:
@@ -211,6 +212,7 @@ class SqlStorage:
     @contextmanager
     def one_view(self) -> Iterator[None]:
         """Have this thread read all as it was at one instant, though the engine may go on writing."""
+        # Without a transaction of its own each statement would see what was written before it, and sums would not fit the rows.
         with self._told(), self.sql.connect() as work:
             work.exec_driver_sql("BEGIN")
             self._views.own = work
