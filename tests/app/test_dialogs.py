@@ -75,7 +75,7 @@ COSTLY = (
     "post",
 )
 LONG_S = float(os.environ.get("LQ_LONG_KEYS_S", "0"))
-"""So long, where a person asks for it: LQ_LONG_KEYS_S=600 make test."""
+"""Seconds of keys, where a person asks for more: LQ_LONG_KEYS_S=600 make test."""
 
 
 async def test_a_dialog_that_a_worker_ends_while_another_lies_over_it_ends_when_that_has_gone(tmp_path):

@@ -85,7 +85,7 @@ class Came:
 
 
 NOTHING = Exit(0, 0)
-"""How it ended is not what this is about."""
+"""Any end: the model looks at whether it ended, not at how."""
 
 
 # -- what is durable, and what isn't --------------------------------------------------------------------------------------------
@@ -110,7 +110,7 @@ class Engine:
     """An engine's memory."""
 
     known: Journal
-    """What it takes to be in the journal."""
+    """The journal as the engine knows it."""
     epoch: int
     welcome: int | None = None
     """When it heard that the agent has taken its epoch."""
@@ -174,7 +174,7 @@ class World:
         self.ends: dict[str, int] = {}
         self.broken = ""
         self.trail = list[tuple[int, Callable[[], object]]]()
-        """What has happened, for whoever reads how a promise was broken."""
+        """All steps so far, for whoever reads how a promise was broken."""
         self.engine_starts()
 
     def goes_on(self, chance: int) -> None:

@@ -14,7 +14,7 @@ from tests.run.node_model import Broken, Rules, World, walk, without
 RUNS, STEPS = int(os.environ.get("MODEL_RUNS", "0")), 50
 CHANCE = st.integers(0, 2**16)
 MOST_WALKS = 200_000
-"""So many histories at the most are gone through for one that breaks a promise."""
+"""Maximum number of histories that are gone through for one that breaks a promise."""
 
 
 class Explored(RuleBasedStateMachine):

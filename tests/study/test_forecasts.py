@@ -52,7 +52,7 @@ def site_forecasts(jobs, sample=10_000, site=SITE):
 
 @pytest.mark.parametrize("forecasts", [made, site_forecasts])
 def test_a_forecast_knows_only_what_had_happened_before(forecasts):
-    """Of jobs of a trace that is cut short the same is said, though what came later may have changed when they started."""
+    """A trace that is cut short has the same forecasts, though later jobs may have changed when its own started."""
     jobs = TRACE[:300]
     known = {one.job: one for one in forecasts(jobs)}
     for one in forecasts(jobs[:200]):

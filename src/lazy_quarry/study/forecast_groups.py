@@ -18,7 +18,7 @@ FEWEST = 8
 
 @dataclass(frozen=True, slots=True)
 class ForecastGroup:
-    """How forecasts of a group did. Medians in seconds, but for the score, which is a mean.
+    """The record of a group of forecasts. Medians in seconds, but for the score, which is a mean.
 
     ``score_s`` is the interval score (T. Gneiting, A. Raftery, "Strictly proper scoring rules, prediction, and estimation",
     Journal of the American Statistical Association, 2007): the width, and ten times what a start lies outside; less is better.

@@ -1,4 +1,4 @@
-"""How forecasts did on a past, in lines: the same for a trace and for a site's own past."""
+"""Lines about how forecasts did on a past: the same for a trace and for a site's own past."""
 
 from collections.abc import Iterator, Sequence
 

@@ -1,4 +1,4 @@
-"""What the plan says comes true: if nothing changes, every job starts at its planned instant on its planned nodes."""
+"""The plan comes true: if nothing changes, every job starts at its planned instant on its planned nodes."""
 
 from contextlib import suppress
 from dataclasses import replace

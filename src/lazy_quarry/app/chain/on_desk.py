@@ -16,7 +16,7 @@ from lazy_quarry.views.chain_views import ChainView, PartView
 
 
 class ShowsChains(Protocol):
-    """What the place itself does for its features."""
+    """Acts of the place itself for its features."""
 
     def read(self) -> object:
         """Read the chains again."""

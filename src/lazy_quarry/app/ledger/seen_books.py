@@ -1,4 +1,4 @@
-"""What Ledger looks at: the period, what is chosen in it, and the answers about that, which its features share."""
+"""The books as Ledger shows them: the period, what is chosen in it, and the answers about that, which its features share."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class SeenBooks:
 
     @property
     def where(self) -> dict[str, str]:
-        """What is chosen: an account, a user, both or neither."""
+        """The choice: an account, a user, both or neither."""
         return {name: value for name, value in (("account", self.account), ("user", self.user)) if value}
 
     @property

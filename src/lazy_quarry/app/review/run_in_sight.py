@@ -8,10 +8,10 @@ from lazy_quarry.views.job_detail import JobDetail
 
 @dataclass
 class RunInSight:
-    """Which run is read, on which sheet, and where a task was opened from."""
+    """The run that is read, its sheet, and where a task was opened from."""
 
     detail: JobDetail | None = None
-    """What is known of it; None before the first was read."""
+    """Its detail; None before the first was read."""
     which: Literal["output", "errors"] = "output"
     """The stream that is read."""
     chosen: str = ""

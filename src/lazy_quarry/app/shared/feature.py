@@ -1,4 +1,4 @@
-"""What a place has: a feature keeps what it needs, and does the acts that its place binds to it."""
+"""Features of places: each keeps what it needs, and does the acts that its place binds to it."""
 
 from __future__ import annotations
 

@@ -54,7 +54,7 @@ class Place(Container):
     def __init__(self, **arguments: str) -> None:
         super().__init__(**arguments)  # type: ignore[arg-type]
         self.features: dict[str, Feature] = {}
-        """What can be done here, by the names that bindings use; filled by :meth:`has`."""
+        """Features of this place, by the names that bindings use; filled by :meth:`has`."""
 
     def has(self, feature: F) -> F:
         """Take a feature, so that keys reach it; it is returned."""

@@ -195,7 +195,7 @@ class _ByPlan:
     def __init__(self, looks: Sequence[Look], waited: Logs, exact: NDArray[np.bool_]) -> None:
         known = np.array([look.planned_s is not None for look in looks])
         self.beyond: float | None = None
-        """How far behind the plan's starts nearly all starts lie, as a logarithm; None while that isn't known."""
+        """Distance behind the plan's starts within which nearly all starts lie, as a logarithm; None while that isn't known."""
         self.is_nearer = False
         """True when the plan's starts were nearer to what happened, in the median, than the middles that were shown."""
         if known.sum() < FEWEST:

@@ -20,7 +20,7 @@ class Needed(Protocol):
     nodes: NDArray[np.int64] | slice
     parts: list[tuple[int, NDArray[np.int32]]]
     order: NDArray[np.int64]
-    """How soon each of the nodes is taken."""
+    """Place of each node in the order in which they are taken."""
     form: "Form | None"
     """The same as the compiled search takes it, once that was asked."""
 

@@ -48,7 +48,7 @@ class _PreparedNeed:
     nodes: NDArray[np.int64] | slice
     parts: list[tuple[int, NDArray[np.int32]]]
     order: NDArray[np.int64]
-    """How soon each of the nodes is taken."""
+    """Place of each node in the order in which they are taken."""
     least: Claim
     """The least that it counts for in limits, wherever it is placed."""
     by_measure: dict[int, NDArray[np.int64]] = field(default_factory=dict)
