@@ -19,7 +19,7 @@ from lazy_quarry.core.plan import compiled
 from lazy_quarry.core.plan.node_order import node_order
 from lazy_quarry.core.plan.node_table import NodeTable
 from lazy_quarry.core.plan.placement import CORES
-from lazy_quarry.core.site import Standing
+from lazy_quarry.core.site import Standing, Window
 from lazy_quarry.errors import Refused
 from tests.conftest import small_site
 from tests.core.engine.test_invariants import NOW, USERS, Draw, World, whose
@@ -135,17 +135,19 @@ def test_the_order_of_nodes_follows_from_request_and_site():
     assert order(CORES, nodes=None, anywhere=True, ranks=16)[0] == "n1"  # as few nodes as may be
 
 
-def test_a_kept_plan_and_a_fresh_engine_agree_on_an_array_in_blocks():
-    course = Course(small_site((2, 2)))
-    one = Request(
-        "j", "silt", ("all",), "steady", 600, Memory(1), None, 1, 2, grace_s=0, array=Array(((1, 60, 1),), None)
-    )
-    for user in USERS:
+@pytest.mark.parametrize("at_once", [None, 3])
+def test_arrays_in_blocks_are_placed_alike_by_both_searches_and_by_a_fresh_engine(at_once):
+    """Blocks of several lengths, and single jobs like their tasks behind them that fit before a window."""
+    window = Window(("n1", "n2", "n3"), NOW + 10_000_000, NOW + 12_000_000, "pumps")
+    course = Course(small_site((2, 4, 4), (window,)), fast=True)
+    one = Request("j", "silt", ("all",), "steady", 600, Memory(1), None, 1, 2, grace_s=0)
+    for number, user in enumerate(USERS):
+        course.submit(replace(one, array=Array(((1, 60 + number, 1),), at_once)), user)
         course.submit(one, user)
+        course.submit(replace(one, ranks=3, walltime_s=900), user)
     course.schedule()
-    course.run_until(NOW + 3_600_000)
-    fresh = Engine(course.engine.site, course.engine.state)
-    assert (
-        fresh.plans.plan_of(course.at, fresh.plans.in_order(course.at)).placements
-        == course.engine.plans.plan(course.at).placements
-    )
+    for _ in range(8):
+        course.run_until(course.at + 600_000)
+        fresh = Engine(course.engine.site, course.engine.state)
+        plan = fresh.plans.plan_of(course.at, fresh.plans.in_order(course.at))
+        assert plan.placements == course.engine.plans.plan(course.at).placements != {}

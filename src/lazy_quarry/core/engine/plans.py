@@ -120,11 +120,12 @@ class Plans:
             else:
                 plan.follow(LineQueue(self, event.at_ms), self.plan_request(job, event.at_ms))
         elif isinstance(event, Started) and self._starts_as_planned(plan, event):
+            cheaper = self._costs_less_here(plan, event)
             plan.started(event.job)
             plan.follow(LineQueue(self, event.at_ms))
             # Others may start now, or later than the plan says, or exchange their turns.
             own_order = self.state.jobs[event.job].user in self._ordering
-            if followed or event.job >= TASK_SPAN or own_order:
+            if followed or event.job >= TASK_SPAN or own_order or cheaper:
                 self._kept = None
         else:
             self._kept = None
@@ -146,6 +147,14 @@ class Plans:
     def _starts_as_planned(plan: Plan, event: Started) -> bool:
         placed = plan.placed_so_far(event.job)
         return placed is not None and placed.start_ms == event.at_ms
+
+    def _costs_less_here(self, plan: Plan, event: Started) -> bool:
+        """True when its budget has more left now than while it waited, when it counted as what it may cost anywhere."""
+        job, placed = self.state.jobs[event.job], plan.placed_so_far(event.job)
+        if placed is None or not any(name in plan.limits.left for name in self.site.lineage(job.request.account)):
+            return False
+        most = self.planner.greatest_charge(job.request.tier, placed)
+        return most != charge_of(self.site, job, placed.end_ms - placed.start_ms)
 
     # -- plans for a question ----------------------------------------------------------------------
 

@@ -101,7 +101,7 @@ class Suggestions:
         wanted = self.plans.plan_request_of(changed)
         placement = self.planner.place(plan.timeline_of(wanted), wanted, 0, plan.limits)
         if placement is None or not plan.limits.pays(
-            owner_of(changed), self.planner.charge_at(wanted.request.tier, placement)
+            owner_of(changed), self.planner.greatest_charge(wanted.request.tier, placement)
         ):
             return None
         return placement.start_ms

@@ -30,17 +30,17 @@ class Form:
 
     __slots__ = ("asked", "counts", "need", "numbers", "total", "where")
 
-    def __init__(self, table: NodeTable, needed: Needed, duration_ms: int) -> None:
+    def __init__(self, table: NodeTable, needed: Needed) -> None:
         self.numbers = np.ascontiguousarray(table.numbers[needed.nodes])
         self.where = self.numbers.tobytes()
         self.need = np.ascontiguousarray([amount.reshape(4, -1) for _, amount in needed.parts], dtype=np.int32)
         self.counts = np.array([count for count, _ in needed.parts], dtype=np.int64)
         self.total = int(self.counts.sum())
         self.asked: list[NDArray[np.int64] | None] = []
-        """For each part what it and those before it ask for, unless that differs by node: amounts, nodes, seconds."""
+        """For each part what it and those before it ask for, unless that differs by node: amounts, nodes."""
         for part, (_, amount) in enumerate(needed.parts):
             wanted = int(self.counts[: part + 1].sum())
-            self.asked.append(np.array([*amount, wanted, duration_ms // 1000]) if amount.ndim == 1 else None)
+            self.asked.append(np.array([*amount, wanted]) if amount.ndim == 1 else None)
 
 
 class _Kind:
@@ -97,7 +97,7 @@ class Bounds:
 
     def find(self, timeline: Any, needed: Needed, owner: Any, duration_ms: int, not_before_ms: int) -> Slot | None:
         """As :func:`lazy_quarry.core.plan.search.find`. ``owner`` tells apart jobs that other things put off."""
-        key = (id(needed), owner)
+        key = (id(needed), owner, duration_ms)
         known = self._kinds.get(key)
         if known is None:
             known = self._kinds[key] = (needed, self._new(needed, duration_ms, not_before_ms))
@@ -143,7 +143,7 @@ class Bounds:
 
     def _new(self, needed: Needed, duration_ms: int, not_before_ms: int) -> _Kind:
         if needed.form is None:
-            needed.form = Form(self.table, needed, duration_ms)
+            needed.form = Form(self.table, needed)
         form = needed.form
         parts = len(form.counts)
         kind = _Kind(form, self._count)
@@ -153,8 +153,10 @@ class Bounds:
         self._count += parts
         self._set_floor(kind, not_before_ms)
         told = self._told.setdefault(form.where, _Told())
-        for part, asked in enumerate(form.asked):
-            if asked is not None:
+        for part, amounts in enumerate(form.asked):
+            if amounts is not None:
+                # A block of tasks asks for the same as one of them, but for longer.
+                asked = np.append(amounts, duration_ms // 1000)
                 rows = told.within(asked)
                 kind.donors[part, : len(rows)] = rows
                 if parts == 1:

@@ -67,15 +67,19 @@ class _Row:
         """The first instant from which the claim stays within the limit for the whole duration; None for never."""
         if any(amount > most for amount, most in zip(claim, self.most, strict=True)):
             return None
-        # After a segment that is too full the search goes on behind it: no start between could avoid that segment.
+        # After a segment that is too full the search goes on behind it: no start between could avoid that segment. Written out for
+        # the three measures, as this is where a plan with limits spends its time.
         place = max(0, bisect_right(self.times, at_ms) - 1)
-        start = at_ms
+        start, free = at_ms, self.free
+        jobs, cores, gpus = claim
         while True:
             end, fits = start + duration_ms, True
             through = bisect_left(self.times, end)
-            for segment in range(place, max(through, place + 1)):
-                if any(amount > left for amount, left in zip(claim, self.free[segment], strict=True)):
+            for segment in range(max(through, place + 1) - 1, place - 1, -1):
+                levels = free[segment]
+                if jobs > levels[0] or cores > levels[1] or gpus > levels[2]:
                     place, fits = segment + 1, False
+                    break
             if fits:
                 return start
             if place >= len(self.times):

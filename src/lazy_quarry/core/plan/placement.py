@@ -72,6 +72,8 @@ class Placement:
     start_ms: int
     end_ms: int
     allocations: tuple[PlannedAllocation, ...]
+    counts: int = 0
+    """For how many thousandths of a core it is charged at most; see :mod:`lazy_quarry.core.job.rates`."""
     index: int | None = None
     """Index of the task in its array, from 0, where that matters."""
 

@@ -15,7 +15,7 @@ from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Window
 
-ARRAY_ROUNDS, BLOCKS = 8, 8
+ARRAY_ROUNDS, BLOCKS = 4, 8
 """Number of times that tasks of an array are placed, as many as fit or as at-once allows. The rest are placed as blocks: places
 that are held for several tasks, one after another."""
 _NO_NODE = Unplaced("nodes", "no node that could take it is open")
@@ -244,11 +244,13 @@ class Placing:
         limits, owner = self.limits, wanted.owner
         if owner is None or not limits.bounded:
             return count
-        most = self.planner.charge_at(wanted.request.tier, placement)
+        most = self.planner.greatest_charge(wanted.request.tier, placement)
         if limits.pays(owner, most):
             if placement.start_ms > self.now_ms:
                 limits.hold(owner)
-            count = min(count, limits.left_for(owner) // most) if most else count
+                count = min(count, limits.left_for(owner) // most) if most else count
+            else:
+                most = self.planner.charge_here(wanted.request.tier, placement)  # the rest is for those behind it
             limits.spend(owner, most * count, comes_back=True)
             return count
         self.unplaced[wanted.job] = Unplaced("budget", limits.refusal(owner, most, self._within_depth(kind)))
@@ -390,18 +392,11 @@ class Placing:
             length = first.end_ms - first.start_ms
             several = self.limits.allowed(owner, first.queue, first.start_ms, length, first.claim, several)
         places = self.planner.alike(self._timeline(wanted), wanted, first, several)
+        several = self._paid(wanted, first, kind, sum(count for _, count in places) or 1)
         if not places:
-            if not self._paid(wanted, first, kind):
-                return 0
-            self._take(wanted, first)
-            return 1
-        several = 0
-        for name, count in places:  # nodes may charge differently
-            here = replace(first, allocations=(replace(first.allocations[0], node=name),))
-            paid = self._paid(wanted, here, kind, count)
-            several += paid
-            if paid < count:
-                break
+            if several:
+                self._take(wanted, first)
+            return several
         if not several:
             return 0
         self._taken += 1

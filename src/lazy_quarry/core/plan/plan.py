@@ -172,7 +172,7 @@ class Plan:
         """The reason why a request that is no part of this plan could not start at a place that is free for it."""
         if placement is None:
             return None
-        return self.limits.obstacle(wanted.owner, self._placing.planner.charge_at(wanted.request.tier, placement))
+        return self.limits.obstacle(wanted.owner, self._placing.planner.greatest_charge(wanted.request.tier, placement))
 
     def timeline_of(self, wanted: PlanRequest) -> Timeline:
         """Room that is free to this job, which may use some reservations."""

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from lazy_quarry.core.header.keys import PLANNED
 from lazy_quarry.core.job.needs import Need, NodeShare
 from lazy_quarry.core.job.queue_fit import queue_fit
-from lazy_quarry.core.job.rates import charge, counted
+from lazy_quarry.core.job.rates import charge, counted, most_counted
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.bounds import Form
 from lazy_quarry.core.plan.limits import LimitRows
@@ -51,6 +51,8 @@ class _PreparedNeed:
     """Place of each node in the order in which they are taken."""
     least: Claim
     """The least that it counts for in limits, wherever it is placed."""
+    counts: int
+    """The thousandths of a core that it is charged as at most, wherever it is placed."""
     by_measure: dict[int, NDArray[np.int64]] = field(default_factory=dict)
     """The order where a measure of nodes is limited."""
     form: Form | None = None
@@ -79,8 +81,12 @@ class Planner:
         self._count = 0
         self._kinds: dict[int, tuple[Request, int]] = {}
 
-    def charge_at(self, tier: str, placement: Placement) -> int:
-        """Core-ms that a job may be charged at most where it is placed, its grace too: as much as when it runs there."""
+    def greatest_charge(self, tier: str, placement: Placement) -> int:
+        """Core-ms that a job may be charged at most, its grace too; the same wherever it is placed, so that turns don't matter."""
+        return charge(self.site, tier, placement.counts, placement.end_ms - placement.start_ms)
+
+    def charge_here(self, tier: str, placement: Placement) -> int:
+        """Core-ms that a job may be charged at most where it is placed, as when it runs there."""
         here = counted(self.site, placement.queue, placement.allocations)
         return charge(self.site, tier, here, placement.end_ms - placement.start_ms)
 
@@ -117,7 +123,7 @@ class Planner:
             if found is None:
                 continue
             # A smaller number of nodes that the budget covers comes before a larger one that it doesn't.
-            unpaid = not limits.pays(wanted.owner, self.charge_at(wanted.request.tier, found))
+            unpaid = not limits.pays(wanted.owner, self.greatest_charge(wanted.request.tier, found))
             if best is None or (unpaid, found.start_ms) < best:
                 best, chosen = (unpaid, found.start_ms), found
         return chosen
@@ -207,8 +213,23 @@ class Planner:
         amount = np.asarray(prepared[0].parts[0][1])
         length = first.end_ms - first.start_ms
         nodes, order = prepared[0].nodes, prepared[0].order
-        found = count_at(timeline, nodes, amount, most, length, first.start_ms, order=order)
+        if timeline.kernels is None:
+            found = count_at(timeline, nodes, amount, most, length, first.start_ms, order=order)
+        else:
+            found = self._count_compiled(timeline, prepared[0], amount, most, length, first.start_ms)
         return [(self.table.names[node], count) for node, count in found]
+
+    def _count_compiled(
+        self, timeline: Timeline, prepared: _PreparedNeed, amount: NDArray[np.int32], most: int, length: int, start: int
+    ) -> list[tuple[int, int]]:
+        assert timeline.kernels is not None
+        in_turn = self.table.numbers[prepared.nodes][prepared.order.argsort()]
+        counts = np.zeros(len(in_turn), dtype=np.int64)
+        seen = timeline.kernels.count_at(
+            timeline.times, timeline.free, timeline.used, in_turn, amount, most, length, start, counts
+        )
+        taken = np.flatnonzero(counts[:seen])
+        return list(zip(in_turn[taken].tolist(), counts[taken].tolist(), strict=True))
 
     def fill(self, timeline: Timeline, wanted: PlanRequest, first: Placement, most: int) -> int:
         """Take the place found for one job, and those of others like it at the same time, up to ``most``; returns how many."""
@@ -242,7 +263,7 @@ class Planner:
                 allocations.append(PlannedAllocation(self.table.names[node], end, amount, part.ranks))
         if len(allocations) > 1:
             allocations.sort(key=lambda one: (-one.ranks, one.node))
-        return Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations))
+        return Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations), prepared.counts)
 
     def occupy(self, timeline: Timeline, placement: Placement) -> None:
         """Take a placement out of the timeline, so that nobody else gets it."""
@@ -316,7 +337,7 @@ class Planner:
                 for part in need.parts
             ]
         order = node_order(self.table, nodes, need)
-        return _PreparedNeed(need, nodes, parts, order, self._least(need))
+        return _PreparedNeed(need, nodes, parts, order, self._least(need), most_counted(self.site, need))
 
     def _least(self, need: Need) -> Claim:
         if not need.whole:

@@ -93,7 +93,7 @@ def _paid(
         placement = planner.place(timeline, PlanRequest(-1, request, owner=owner), 0, limited)
         if placement is None or placement.start_ms > timeline.now_ms:
             return None
-        charged = planner.charge_at(request.tier, placement)
+        charged = planner.greatest_charge(request.tier, placement)
         if limited is None or limited.obstacle(owner, charged) is None:
             return request, placement
         held = sum(one.amount[CORES] for one in placement.allocations)

@@ -59,7 +59,7 @@ class Timeline:
         self._longest = int(self.used.max(initial=1))
 
     def _use(self, kernels: ModuleType | None) -> None:
-        self._kernels = kernels
+        self.kernels = kernels
         self.bounds = None if kernels is None else Bounds(self.table, kernels)
         """Findings of searches so far, where these are compiled."""
         self._idle: NDArray[np.int32] | None = None
@@ -71,7 +71,7 @@ class Timeline:
         other.table, other.now_ms = self.table, self.now_ms
         other.used, other.times, other.free = self.used.copy(), self.times.copy(), self.free.copy()
         other._longest = self._longest
-        other._use(self._kernels)
+        other._use(self.kernels)
         return other
 
     def allocate(self, node: int, begin_ms: int, end_ms: int, amount: Amount) -> None:
@@ -88,13 +88,13 @@ class Timeline:
         if self._idle is not None and begin_ms <= self.now_ms:
             for node, amount in zip(nodes, amounts, strict=True):
                 self._idle[node] -= amount[CORES]
-        if self._kernels is None:
+        if self.kernels is None:
             for node, amount in zip(nodes, amounts, strict=True):
                 self.allocate(node, begin_ms, end_ms, amount)
             return
         if self._longest + 3 > self.times.shape[1]:
             self._widen()
-        longest = self._kernels.take(
+        longest = self.kernels.take(
             self.times,
             self.free,
             self.used,
