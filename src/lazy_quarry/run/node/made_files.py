@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import os
 import stat
-import subprocess
 import time
 from collections.abc import Iterator
 from contextlib import suppress
@@ -85,6 +84,8 @@ def _known(folder: str, one: MadeFile) -> MadeFile:
 
 def _listed(folder: str, since_ms: int) -> tuple[list[MadeFile], bool]:
     """Files written since then, and whether all were looked at."""
+    import subprocess  # a tenth of an agent's memory, and only the process that serves its files comes here
+
     new = ["-newermt", f"@{since_ms / 1000 - 0.001:.3f}"]
     words = ["find", folder, "-xdev", "-name", ".?*", "-prune", "-o", "-type", "f", *new]
     words += ["-printf", r"%T@ %B@ %s %P\0"]
