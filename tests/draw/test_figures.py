@@ -73,7 +73,7 @@ def every_figure(demo):
     ran = {view.name: view.job for view in client.jobs(ended=True, everyone=False)}
     one, many = client.detail(ran["surge-south"]), client.detail(ran["roughness-fit"])
     used = usage_figure(one, one.view.curve.samples, "oxbow", board.now_ms)
-    yield used, ["surge-south used", "96 GiB asked for", "cores busy", "since 05:22"]
+    yield used, ["surge-south used", "96 GiB requested", "cores busy", "since 05:22"]
     yield (
         distribution_figure(many, "oxbow", board.now_ms),
         ["tasks of roughness-fit", "how long a task ran", "40 tasks"],
@@ -84,7 +84,7 @@ def every_figure(demo):
         results_figure(curves, "highest level", "oxbow", board.now_ms),
         ["highest level against roughness", "grid=finest"],
     )
-    yield ladder_figure(report, "oxbow"), ["When flow would start", "3h", "fewer nodes", "as asked for"]
+    yield ladder_figure(report, "oxbow"), ["When flow would start", "3h", "fewer nodes", "as requested"]
 
 
 @pytest.mark.parametrize(("ground", "size"), [("print", "column"), ("chalk", "page"), ("dusk", "slide")])

@@ -35,10 +35,10 @@ def ranked_note(row: ReportRow) -> str:
 def waste_note(row: WasteRow, mine: str) -> str:
     """Describe a name that did not use what it asked for, and what the advice would have changed. ``mine`` is this user."""
     asked = (
-        f"{plural(row.sums.jobs, 'job')} of {row.user} asked for {format_core_hours(row.sums.asked_core_ms)} core-hours"
+        f"{plural(row.sums.jobs, 'job')} of {row.user} requested {format_core_hours(row.sums.asked_core_ms)} core-hours"
     )
     less = advised_words(row, mine)
-    advised = f" They would have asked for {less}." if less else ""
+    advised = f" They would have requested {less}." if less else ""
     return f"{row.name}: {asked}; of what they held {_went(row.sums)}.{advised} enter shows them in Review."
 
 

@@ -23,7 +23,7 @@ class NextLines:
         if advised.sooner_s:
             words += f" With it, it would start {format_duration(advised.sooner_s)} sooner."
         if advised.saved_core_hours >= 1:
-            words += f" {advised.saved_core_hours:,.0f} core-hours were asked for and not needed."
+            words += f" {advised.saved_core_hours:,.0f} core-hours were requested and not needed."
         self.lines += [(f"   {line}", "dim") for line in wrap(words, max(20, width - 4), MOST_REASON)]
 
     @staticmethod

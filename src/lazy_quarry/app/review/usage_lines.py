@@ -60,7 +60,7 @@ class UsageLines:
     def draw(self, row: int, pen: Pen) -> None:
         """One of them."""
         if row == 0:
-            pen.write(" OVER TIME", bold=True).write("   of what it asked for", "dim")
+            pen.write(" OVER TIME", bold=True).write("   of what was requested", "dim")
         elif row <= HIGH:
             values = columns_of([cores for cores, _ in self.cells], self.cores_top, HIGH)
             self._line(

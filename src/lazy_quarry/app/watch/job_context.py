@@ -123,7 +123,7 @@ class JobContext(Lines):
             pen.write(f"   {failed or counts_words(view)}", "rust" if failed else "dim")
             pen.write(f"   {key_of('fold')} shows its tasks, 5 what they used", "dim")
         elif view.phase.final and row == 2:
-            pen.write(f"   {spans_words(view)}; each asked for {format_duration(view.walltime_s)}", "dim")
+            pen.write(f"   {spans_words(view)}; {format_duration(view.walltime_s)} requested each", "dim")
         elif view.phase.final and row == 3:
             pen.write(f"   output  {view.output}", "dim")
         elif view.phase is Phase.WAITING:

@@ -49,7 +49,7 @@ def advice_lines(one: Advised) -> Iterator[str]:
     yield f"  cores     {one.cores:>12}    {one.busy:.1f} busy at most"
     yield one.reason
     if one.saved_core_hours >= 0.01:
-        yield f"These runs asked for {one.saved_core_hours:,.1f} core-hours more than the advice would have, and did not use them."
+        yield f"These runs requested {one.saved_core_hours:,.1f} core-hours more than the advice would have, and did not use them."
     if one.sooner_s:
         yield f"With it, it would start {format_duration(one.sooner_s)} sooner if it were submitted now."
     if one.settings:

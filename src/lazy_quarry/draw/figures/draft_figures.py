@@ -80,7 +80,7 @@ def ladder_figure(report: DraftReport, site: str, zone: tzinfo = UTC) -> Figure:
         title=f"When {report.name or 'the draft'} would start",
         panel=Lanes(time_scale(now, round(max([now + HOUR_MS, *ends])), now, zone), tuple(lanes)),
         source=source_words(site, now, zone),
-        legend=(("waited", "waits"), ("asked", "runs, as asked for"), ("start", "runs, asked otherwise")),
+        legend=(("waited", "waits"), ("asked", "runs, as requested"), ("start", "runs, requested otherwise")),
     )
 
 

@@ -108,8 +108,8 @@ def waste_figure(found: Waste, site: str, now_ms: int, zone: tzinfo = UTC) -> Fi
         ("done", "used", [row.sums.used_core_ms for row in found.rows]),
         ("failed", "lost", [row.sums.lost_core_ms for row in found.rows]),
         ("past", "held idle", [row.sums.idle_core_ms for row in found.rows]),
-        ("others", "asked for, and ended before", [_beyond(row) - row.advised_core_ms for row in found.rows]),
-        ("expected", "of that, not asked for by the advice", [row.advised_core_ms for row in found.rows]),
+        ("others", "requested, and ended before", [_beyond(row) - row.advised_core_ms for row in found.rows]),
+        ("expected", "of that, not requested by the advice", [row.advised_core_ms for row in found.rows]),
     ]
     curves, below = list[Curve](), [0] * len(found.rows)
     for role, _, amounts in layers:
@@ -124,7 +124,7 @@ def waste_figure(found: Waste, site: str, now_ms: int, zone: tzinfo = UTC) -> Fi
         title=f"Asked for and used, {found.period.name}",
         panel=Plots(Scale(-0.6, len(found.rows) - 0.4, "", ticks), (Plot(y, tuple(reversed(curves))),)),
         source=source_words(site, now_ms, zone),
-        note=f"of {format_core_hours(total.asked_core_ms)} core-hours that all jobs asked for "
+        note=f"of {format_core_hours(total.asked_core_ms)} core-hours that all jobs requested "
         f"{format_core_hours(total.used_core_ms)} were used; shown are the names with most to win",
         legend=tuple((role, words) for role, words, _ in layers),
     )

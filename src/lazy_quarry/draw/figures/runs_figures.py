@@ -78,13 +78,13 @@ def usage_figure(
             number_scale(0, cores, plain_number, "cores busy"),
             (Curve(tuple(((at - begin) / 1000, busy) for at, busy, _ in samples), "mine", "area"),),
             float(view.cores),
-            f"{plural(view.cores, 'core')} asked for",
+            f"{plural(view.cores, 'core')} requested",
         ),
         Plot(
             number_scale(0, memory, format_size, "memory"),
             (Curve(tuple(((at - begin) / 1000, float(mib)) for at, _, mib in samples), "accounts", "area"),),
             float(view.memory_mib),
-            f"{format_size(view.memory_mib)} asked for",
+            f"{format_size(view.memory_mib)} requested",
         ),
     )
     return Figure(
@@ -112,7 +112,7 @@ def distribution_figure(detail: JobDetail, site: str, now_ms: int, zone: tzinfo 
     return Figure(
         name=f"tasks-{view.label}",
         title=f"How long the tasks of {view.name} ran",
-        note=f"{plural(len(ended), 'task')} of {view.label}; asked for {format_duration(view.walltime_s)} each",
+        note=f"{plural(len(ended), 'task')} of {view.label}; {format_duration(view.walltime_s)} requested each",
         panel=Plots(scale, (Plot(tallest, (Curve(points, "mine", "bars"),)),)),
         source=source_words(site, now_ms, zone),
     )

@@ -42,7 +42,7 @@ METHOD = (
     "on the day on which it ended; an array waited until its first task started. Half of the jobs waited no "
     "longer than the median, 19 in 20 no longer than the value beside it.",
     "When a budget ends follows from what was charged in the last 30 days; the range holds 8 times in 10 if "
-    "weeks go on to differ as they did. What would have been asked for as advised follows from the runs "
+    "weeks go on to differ as they did. What would have been requested as advised follows from the runs "
     "themselves: bounds that one run in fifty passes.",
     "All sums can be recomputed from the journal of every start and end: lq ledger --verify.",
 )
@@ -193,7 +193,7 @@ def _waste_words(found: Answers) -> list[str]:
         f"{total.used_core_ms / asked:.0%} of that. Asking for less lets jobs start sooner, one's own and other people's."
     )
     if saved:
-        words += f" Had these names asked for what their runs suggest, it would have been about {format_core_hours(saved)} less."
+        words += f" Had these names requested what their runs suggest, it would have been about {format_core_hours(saved)} less."
     return [words]
 
 
