@@ -114,14 +114,8 @@ def forecast_trace(
 def trace_forecasts(trace: Trace, cores: int, told: Progress, sample: int = 0) -> list[ForecastMade]:
     """A row for each job of a trace, with what was said at its submission where it had to wait; ``sample`` 0 asks of all."""
     jobs = trace.jobs
-    columns = Columns(
-        [job.submit_s for job in jobs],
-        [job.run_s for job in jobs],
-        [job.walltime_s for job in jobs],
-        [job.cores for job in jobs],
-    )
     every = max(1, -(-len(jobs) // sample)) if sample else 1
-    replayed = _Forecasting(columns, cores, every, 1, (HELD[0],))
+    replayed = _Forecasting(trace.columns, cores, every, 1, (HELD[0],))
     starts = replayed.run(told)
     said = {number: (at, shown, plan) for stage, _, number, at, shown, plan in replayed.told if stage == "new"}
     found = []

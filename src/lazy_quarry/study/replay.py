@@ -12,7 +12,7 @@ from typing import Literal, get_args
 
 import numpy as np
 
-from lazy_quarry.study.columns import Columns, Progress
+from lazy_quarry.study.columns import Progress
 from lazy_quarry.study.easy import easy
 from lazy_quarry.study.first_come import first_come
 from lazy_quarry.study.planned import planned
@@ -75,10 +75,4 @@ class Replayed:
 def replay(trace: Trace, cores: int, policy: Policy, told: Progress | None = None) -> Replayed:
     """Replay a trace under a policy. ``told`` is called now and then with the number of jobs that have started."""
     run = _POLICIES[policy]
-    columns = Columns(
-        [job.submit_s for job in trace.jobs],
-        [job.run_s for job in trace.jobs],
-        [job.walltime_s for job in trace.jobs],
-        [job.cores for job in trace.jobs],
-    )
-    return Replayed(policy, trace, cores, tuple(run(columns, cores, told or (lambda started: None))))
+    return Replayed(policy, trace, cores, tuple(run(trace.columns, cores, told or (lambda started: None))))

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from lazy_quarry.errors import BadValue
+from lazy_quarry.study.columns import Columns
 
 FIELDS = 18
 _NUMBER, _SUBMIT, _RUN, _ALLOCATED, _REQUESTED, _WALLTIME = 0, 1, 3, 4, 7, 8
@@ -30,6 +31,16 @@ class Trace:
 
     jobs: tuple[TraceJob, ...]
     left_out: int = 0
+
+    @property
+    def columns(self) -> Columns:
+        """The same jobs as columns."""
+        return Columns(
+            [job.submit_s for job in self.jobs],
+            [job.run_s for job in self.jobs],
+            [job.walltime_s for job in self.jobs],
+            [job.cores for job in self.jobs],
+        )
 
 
 def _value(word: str) -> float:

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from lazy_quarry.core.advice.drawn_plans import Drawn, scene_of
+from lazy_quarry.core.advice.drawn_plans import Drawn, WholeWalltimes, scene_of
 from lazy_quarry.core.engine.commands import (
     CancelJob,
     CancelTask,
@@ -371,23 +371,13 @@ def whose(event):
     return number // TASK_SPAN if number >= TASK_SPAN else number
 
 
-class AsAsked:
-    """Everything takes as long as it asks for."""
-
-    def end_ms(self, one, draw):
-        return one.limit_ms
-
-    def takes_ms(self, one, draw):
-        return (one.wanted.request.walltime_s + one.wanted.request.grace_s) * 1000
-
-
 def check_plan(world, at, kept):
     """Check that what runs and what is placed never comes to more than a node has, at any instant; a kept plan is as a fresh one."""
     plan, site = world.engine.plans.plan_of(at, world.engine.plans.in_order(at)), world.site
     if kept:
         assert world.engine.plans.plan(at).placements == plan.placements
     # What is drawn is such a plan too: if everything took as long as it asks for, it would be this one.
-    asked = Drawn(Planner(site), scene_of(world.engine, at, 10_000), AsAsked(), 0)
+    asked = Drawn(Planner(site), scene_of(world.engine, at, 10_000), WholeWalltimes(), 0)
     assert {job: place.start_ms for job, place in asked.plan.placements.items()} == {
         job: place.start_ms for job, place in plan.placements.items()
     }

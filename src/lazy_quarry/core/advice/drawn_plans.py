@@ -19,7 +19,7 @@ from lazy_quarry.core.job.job import EACH, Job, Phase
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import Claim, Owner, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.plan import Plan, expected_end, make_plan
-from lazy_quarry.core.plan.planner import Planner
+from lazy_quarry.core.plan.planner import Planner, duration_ms
 from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.site import Closure, Site, Window
 
@@ -256,12 +256,7 @@ class WholeWalltimes:
 
     def takes_ms(self, one: Waiting, draw: int) -> int:
         """All of its walltime and grace, in ms."""
-        return full_ms(one.wanted)
-
-
-def full_ms(wanted: PlanRequest) -> int:
-    """The walltime and grace of a request, in ms: what room it must have to be started."""
-    return (wanted.request.walltime_s + wanted.request.grace_s) * 1000
+        return duration_ms(one.wanted)
 
 
 class EmptySite:

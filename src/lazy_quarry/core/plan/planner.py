@@ -165,7 +165,7 @@ class Planner:
             not_before_ms = later
 
     def _placed(self, wanted: PlanRequest, best: tuple[_PreparedNeed, Slot] | None) -> Placement | None:
-        return self._placement(wanted, *best, _duration_ms(wanted)) if best else None
+        return self._placement(wanted, *best, duration_ms(wanted)) if best else None
 
     def _best(
         self,
@@ -176,7 +176,7 @@ class Planner:
         measure: int | None = None,
     ) -> tuple[_PreparedNeed, Slot] | None:
         request = wanted.request
-        duration = _duration_ms(wanted)
+        duration = duration_ms(wanted)
         not_before = max(request.not_before_ms or 0, not_before_ms, timeline.now_ms)
         if not_before >= FAR:
             return None
@@ -349,7 +349,8 @@ class Planner:
         return 1, cores, gpus
 
 
-def _duration_ms(wanted: PlanRequest) -> int:
+def duration_ms(wanted: PlanRequest) -> int:
+    """Time for which a request must have room to be started, in ms: what it is supposed to take, else its walltime and grace."""
     if wanted.takes_ms is not None:
         return wanted.takes_ms
     return (wanted.request.walltime_s + wanted.request.grace_s) * 1000
