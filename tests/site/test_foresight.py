@@ -9,11 +9,12 @@ from lazy_quarry.cli.output.job_text import why_lines
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.site import Window
-from lazy_quarry.site.foresight import FILE, Foresight
+from lazy_quarry.site.foresight import FILE, MOST_SHARE, Foresight
+from lazy_quarry.site.work_share import MOST_OWED_S, PIECE_S, WorkShare
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.wording.json_form import job_json, report_json, why_json
 from lazy_quarry.wording.sentences import range_words, state_words
-from tests.conftest import SiteUnderTest, script, small_site
+from tests.conftest import SiteUnderTest, script, small_site, until
 
 MINUTE = 60_000
 
@@ -160,14 +161,47 @@ def test_held_changed_and_cancelled_jobs_are_no_misses(site, clock):
     assert jobs[2] not in site.session.ranges and jobs[3] not in site.session.ranges
 
 
-def test_its_thread_publishes_by_itself_and_leaves_when_told(site):
-    from tests.conftest import until
+def test_its_thread_publishes_by_itself_answers_for_drafts_and_leaves_when_told(site, clock):
+    jobs = [site.submit(request(120)).job for _ in range(3)]
+    site.step()
+    before, foresight = set(threading.enumerate()), site.site.foresight
+    assert site.check(request(30)).range is None  # nothing is known yet
+    foresight.start()
+    until(lambda: jobs[2] in site.session.ranges and foresight.knows, "ranges")
+    drafts = [request(30), request(45)]
+    for _ in range(2):  # a person may have two before them: no answer takes the other's place
+        for one in drafts:
+            seen = site.session.version
+            if site.check(one).range is None:
+                until(lambda seen=seen: site.session.version > seen, "an answer")
+    ranges = [site.check(one).range for one in drafts]
+    assert all(one.likely_ms > clock.ms for one in ranges)
+    foresight.close()
+    assert not set(threading.enumerate()) - before
 
+
+def test_new_jobs_are_told_of_after_a_few_draws_and_work_done_in_a_hurry_is_rested_for(site, monkeypatch):
     for _ in range(3):
         site.submit(request(120))
     site.step()
-    before = set(threading.enumerate())
-    site.site.foresight.start()
-    until(lambda: site.session.ranges, "ranges")
-    site.site.foresight.close()
-    assert not set(threading.enumerate()) - before
+    foresight, told = site.site.foresight, []
+    monkeypatch.setattr(
+        site.session, "say_foreseen", lambda ranges, anew=False: told.append((ranges, foresight.work.hurry))
+    )
+    foresight.step()
+    (first, hurried), (whole, _) = told
+    assert hurried and first.keys() == whole.keys() and len(whole) == 2
+    waited = []
+    work = WorkShare(foresight.share, waited.append)
+    work.hurry = True
+    assert work.rest_s(0.5) == 0.5
+    work.hurry = False
+    assert work.rest_s(0.1) == pytest.approx(0.5 * 98 + 0.1 * 99) and work.rest_s(0.1) == pytest.approx(0.1 * 99)
+    work.pause()
+    assert len(waited) == 1 and waited[0] > PIECE_S  # all the work of this thread until now
+    work.hurry = True
+    assert [work.rest_s(9.0), work.rest_s(9.0)] == [9.0, 9.0]
+    work.hurry = False
+    assert work.rest_s(0.0) == MOST_OWED_S
+    foresight.pace = lambda: 60.0
+    assert work.share() == MOST_SHARE

@@ -34,6 +34,7 @@ class DemoClient(InProcessClient):
         self._stop, self._board_was_read = threading.Event(), threading.Event()
         self._session.clock_view = ClockView("rehearsal", speed, paused)
         self.site.mailer.start()
+        self.site.foresight.pace = lambda: self._session.clock_view.speed
         self.site.foresight.start()
         threading.Thread(target=self._tick, daemon=True, name="demo-clock").start()
 

@@ -6,49 +6,55 @@ It takes a small part of one core. What it knows of its own forecasts is kept in
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
 import msgspec
 
-from lazy_quarry.core.advice.drawn_plans import (
-    Drawn,
-    DrawnTimes,
-    EmptySite,
-    Scene,
-    WholeWalltimes,
-    kind_of,
-    kind_of_run,
-    range_of,
-    ranges_of,
-    scene_of,
-)
 from lazy_quarry.core.advice.forecast_calibration import Group, Hindsight, Kept, Stage, Waits
-from lazy_quarry.core.advice.run_times import RunTimes, shares_of
+from lazy_quarry.core.advice.forward_draws import (
+    Course,
+    DrawnTimes,
+    Pause,
+    Present,
+    course_of,
+    kind_of_run,
+    present_of,
+    ranges_of,
+)
+from lazy_quarry.core.advice.planned_starts import PlannedStarts
+from lazy_quarry.core.advice.run_times import RunTimes
 from lazy_quarry.core.engine.events import Changed, Ended, Event, Held, Started
 from lazy_quarry.core.job.job import TASK_SPAN, Job
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.planner import Planner
-from lazy_quarry.core.plan.timeline import Timeline
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import ours
 from lazy_quarry.site.session import Session
+from lazy_quarry.site.work_share import WorkShare
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.views.job_view import StartRange
 
 FILE = "forecasts.json"
-DRAWS = 20
+DRAWS = 10
 MOST_WAITING = 400
 """Maximum number of waiting jobs, in queue order, that get a forecast range."""
 MOST_LEARNED, AT_ONCE = 1000, 200
 """Number of the newest jobs, with tasks that ended meanwhile, that are learned from at the start; and in one go."""
-RESTS = 24
-"""It rests so many times as long as it has worked: four parts of a hundred of one core."""
+FIRST = 3
+"""Number of draws after which something is told of jobs of which nothing is known."""
+SHARE, LONG_ROUND_S, LARGE_SHARE = 0.01, 6.0, 0.05
+"""The part of one core that it takes; and where all ranges take more CPU time than this to work out, another part."""
+MOST_SHARE = 0.25
+"""The part of one core that it takes at most where time passes faster than it does."""
+ANSWER_S, MOST_ANSWERS, ANEW_S = 3.0, 200, 20.0
+"""CPU time after which a draft is drawn no further, the number of answers that are kept, and for how long they are current."""
+ROUND_S = 60.0
+"""No more draws are begun after so much CPU time, once some are done."""
 LEAST_REST_S = 2.0
 STALE_MS = 10 * MINUTE_MS
 """Ranges are worked out again after so long, though nothing has changed: what still runs will run longer."""
@@ -80,16 +86,24 @@ class Foresight:
         """The last event that the ranges know of, and the instant that they are for."""
         self._known = set[int]()
         """Jobs of which there was a range already."""
-        self._draws: list[Drawn] = []
-        self._planned: Drawn | None = None
-        """The plan of the last draws' instant: what they would be if everything took its whole walltime."""
-        self._drawn = 0
-        """Number of draws so far."""
-        self._fields: tuple[tuple[object, ...], list[tuple[Timeline, LimitRows]]] = ((), [])
-        """Room behind certain jobs, in each of the last draws."""
+        self._present: Present | None = None
+        """The site as the last ranges saw it."""
+        self._planned: dict[int, int] = {}
+        """Starts by the plan then."""
+        self.work = WorkShare(self.share, self._wait)
+        """It is in a hurry while there are jobs of which nothing is known."""
+        self._told = set[int]()
+        """The jobs that the last ranges were to be of."""
+        self._asked: dict[str, Request] = {}
+        """The last request of each user that nobody has submitted, of which the range isn't known yet."""
+        self._answers: dict[tuple[str, Request], _Answer] = {}
+        self.pace: Callable[[], float] = lambda: 1.0
+        """How many times as fast as the real one the site's time passes."""
+        self._round_s = 0.0
+        """CPU time of the last ranges."""
         self.worked_s = 0.0
         """CPU time that its thread has used."""
-        self._left, self._kept_at = threading.Event(), time.monotonic()
+        self._left, self._woken, self._kept_at = threading.Event(), threading.Event(), time.monotonic()
         self._thread: threading.Thread | None = None
         session.heard.append(self._hear)
 
@@ -113,13 +127,12 @@ class Foresight:
             return
         self.times.learn(kind_of_run(job), job.attempt_ms(0) / 1000)
 
-    def learn_past(self, pause: Callable[[float], object] = lambda worked_s: None) -> None:
+    def learn_past(self, pause: Pause = lambda: None) -> None:
         """Learn from the newest runs that have ended, a few at a time."""
         with self.session.lock:
             newest = self.session.journal.ended(EndedFilter(limit=MOST_LEARNED))
         mark, last = ((newest[-1].ended_ms or 0) - 1 if newest else 0), 0
         while True:
-            began = time.thread_time()
             with self.session.lock:
                 jobs = self.session.journal.ended_after(mark, last, AT_ONCE)
             if not jobs:
@@ -127,14 +140,15 @@ class Foresight:
             mark, last = jobs[-1].ended_ms or mark, jobs[-1].number
             for job in jobs:
                 self._learn(job)
-            pause(time.thread_time() - began)
+            pause()
 
     # -- ranges ------------------------------------------------------------------------------------
 
-    def step(self, pause: Callable[[float], object] = lambda worked_s: None) -> bool:
+    def step(self, pause: Pause = lambda: None) -> bool:
         """Work the ranges out anew if something has changed; True when that was so.
 
-        ``pause`` hears after each draw how long it took.
+        ``pause`` is called now and then. What is new, or has another place by the plan than before, is told
+        after a few draws already.
         """
         session = self.session
         with session.lock:
@@ -143,83 +157,125 @@ class Foresight:
                 self._news.popleft()()
             if self._done[0] == event and now - self._done[1] < STALE_MS:
                 return False
-            scene = scene_of(session.engine, now, MOST_WAITING)
-        self._done = event, now
-        if self._planner is None or self._planner.site is not scene.site:
-            self._planner = Planner(scene.site)
-        times, draws = DrawnTimes(scene, self.times, SEED, DRAWS), list[Drawn]()
-        planned, soonest = Drawn(self._planner, scene, WholeWalltimes(), 0), EmptySite(self._planner, scene).bounds()
-        for draw in range(DRAWS if scene.waiting or scene.blocked else 0):
-            began = time.thread_time()
-            draws.append(Drawn(self._planner, scene, times, draw))
-            pause(time.thread_time() - began)
+            engine = session.engine
+            if self._planner is None or self._planner.site is not engine.site:
+                self._planner = Planner(engine.site)
+            self._planner.kernels = engine.plans.planner.kernels
+            present = present_of(engine, self._planner, now, MOST_WAITING)
+        self._done, began = (event, now), time.thread_time()
+        planned = PlannedStarts(present)
+        told = {job.number: job for job in planned.told()}
+        pause()
+        times, courses = DrawnTimes(self.times, now, SEED, DRAWS), list[Course]()
+        fresh = {job for job in told if self._planned.get(job) != planned.starts.get(job)}
+        self.work.hurry, self._told = bool(told.keys() - self._told), set(told)
+        for draw in range(DRAWS if told else 0):
+            if draw > FIRST and time.thread_time() - began > ROUND_S:
+                break
+            courses.append(course_of(present, times, draw, told, pause))
+            if len(courses) == FIRST:
+                self._publish_first(planned, courses, {job: told[job] for job in fresh})
+                self.work.hurry = False
         with session.lock:
-            self._draws, self._planned, self._drawn = draws, planned, self._drawn + 1
-            session.say_foreseen(self._corrected(scene, draws, planned, soonest))
+            self._present, self._planned, self._round_s = present, dict(planned.starts), time.thread_time() - began
+            session.say_foreseen(self._corrected(planned, courses, told))
         return True
 
-    def _corrected(
-        self, scene: Scene, draws: list[Drawn], planned: Drawn, soonest: dict[int, int]
-    ) -> dict[int, StartRange]:
-        """Ranges as they are shown; those of jobs that are new, and one of another, are noted to see how they do.
+    def _publish_first(self, planned: PlannedStarts, courses: list[Course], jobs: dict[int, Job]) -> None:
+        """Tell ranges from the first draws of those of which nothing is known yet, or something else."""
+        with self.session.lock:
+            drawn = ranges_of(courses, planned.starts, jobs, planned.at_ms)
+            found = {
+                job: _range(waits, planned.at_ms, seen)
+                for group, numbers in self._groups(drawn, jobs).items()
+                for job, waits, seen in self._shown(group, numbers, drawn, planned)
+            }
+            self.session.say_foreseen({**self.session.ranges, **found})
 
-        None of a job that as things stand never starts: no node, no limit or no budget has room for it.
-        """
-        now = scene.now_ms
-        told = {
-            one.wanted.job: one
-            for one in (*scene.waiting, *scene.blocked)
-            if not one.begun and one.wanted.job in soonest and not planned.never(one.wanted.job)
-        }
-        drawn = ranges_of(draws, told)
-        self.calibration.settle(now)
+    def _groups(self, drawn: Iterable[int], jobs: dict[int, Job]) -> dict[Group, list[int]]:
         groups = dict[Group, list[int]]()
-        for job in drawn:
-            stage: Stage = "later" if job in self._known else "new"
-            groups.setdefault((stage, told[job].wanted.request.tier), []).append(job)
+        for number in drawn:
+            stage: Stage = "later" if number in self._known else "new"
+            groups.setdefault((stage, jobs[number].request.tier), []).append(number)
+        return groups
+
+    def _shown(
+        self, group: Group, jobs: list[int], drawn: dict[int, Waits], planned: PlannedStarts
+    ) -> Iterator[tuple[int, Waits, int]]:
+        """For each job its range as it is shown, and by how many earlier ones it was corrected."""
+        now, seen = planned.at_ms, self.calibration.seen(group)
+        by_plan = [planned.wait_s(job) for job in jobs]
+        corrected = self.calibration.corrected(group, now, [drawn[job] for job in jobs], by_plan)
+        for job, waits in zip(jobs, corrected, strict=True):
+            yield job, waits.no_sooner((planned.soonest[job] - now) / 1000), seen
+
+    def _corrected(self, planned: PlannedStarts, courses: list[Course], jobs: dict[int, Job]) -> dict[int, StartRange]:
+        """Ranges as they are shown; those of jobs that are new, and one of another, are noted to see how they do."""
+        now = planned.at_ms
+        drawn = ranges_of(courses, planned.starts, jobs, now)
+        self.calibration.settle(now)
         found, later = dict[int, StartRange](), [job for job in drawn if job in self._known]
         chosen = later[now // 1000 % len(later)] if later else 0
-        for group, jobs in groups.items():
-            by_plan = [planned.wait_s(job) for job in jobs]
-            shown = self.calibration.corrected(group, now, [drawn[job] for job in jobs], by_plan)
-            seen = self.calibration.seen(group)
-            for job, corrected, planned_s in zip(jobs, shown, by_plan, strict=True):
-                waits = corrected.no_sooner((soonest[job] - now) / 1000)
+        for group, numbers in self._groups(drawn, jobs).items():
+            for job, waits, seen in list(self._shown(group, numbers, drawn, planned)):
                 found[job] = _range(waits, now, seen)
                 if group[0] == "new" or job == chosen:
-                    self.calibration.note(group, job, now, drawn[job], waits, planned_s)
+                    self.calibration.note(group, job, now, drawn[job], waits, planned.wait_s(job))
         self._known = set(drawn)
         return found
 
+    # -- of jobs that nobody has submitted ---------------------------------------------------------
+
+    @property
+    def knows(self) -> bool:
+        """True once ranges were worked out, so that those of drafts may be asked for."""
+        return self._present is not None
+
     def of_request(self, user: str, request: Request) -> StartRange | None:
-        """The range of a job of a user with this request, which nobody has submitted, from the last draws; None without any."""
-        draws, planned, session = self._draws, self._planned, self.session
-        if not draws or planned is None or not session.ranges:
+        """The range of a job of a user with this request, which nobody has submitted; None while it isn't known.
+
+        It is worked out by the thread, which says when it is there; without one, at once.
+        """
+        present, known = self._present, self._answers.get((user, request))
+        if present is None:
             return None
-        plans, now = session.engine.plans, draws[0].scene.now_ms
-        job = plans.hypothetical_job(user, request, session.now())
-        planner, wanted = plans.planner, plans.plan_request_of(job)
-        if not planner.needs_of(wanted):
+        if self._thread is None:
+            return self._answer(present, user, request)
+        if known is None or (known.present is not present and time.monotonic() - known.made_s > ANEW_S):
+            self._asked[user] = request
+            self._woken.set()
+        return known.range if known is not None else None
+
+    def _answer_asked(self) -> None:
+        while self._asked and (present := self._present) is not None:
+            self._answer(present, *self._asked.popitem())
+            self.session.say_foreseen(self.session.ranges, anew=True)
+
+    def _answer(self, present: Present, user: str, request: Request) -> StartRange | None:
+        found = self._of_request(present, user, request)
+        if len(self._answers) > MOST_ANSWERS:
+            self._answers.clear()
+        self._answers[user, request] = _Answer(present, time.monotonic(), found)
+        return found
+
+    def _of_request(self, present: Present, user: str, request: Request) -> StartRange | None:
+        try:
+            asked, number = present.with_job(user, replace(request, after=()))
+        except QuarryError:
+            return None  # it would not be accepted
+        planned, began = PlannedStarts(asked), time.thread_time()
+        if planned.wait_s(number) is None or number not in planned.soonest:
             return None
-        ahead = frozenset(one.number for one in plans.ahead_of(job, session.now()))
-        key = (self._drawn, ahead, wanted.owner, wanted.access)
-        if self._fields[0] != key:
-            self._fields = key, [one.behind(ahead, wanted, planner) for one in (planned, *draws)]
-        takes = self.times.draw(kind_of(planner, job), 0.0, shares_of(SEED, 0, DRAWS)) * 1000
-        by_plan = planner.earliest(self._fields[1][0][0], wanted, 0, self._fields[1][0][1])
-        soonest = EmptySite(planner, planned.scene).soonest_ms(wanted)
-        if by_plan is None or soonest is None:
-            return None
-        starts = list[int]()
-        for (timeline, limits), taken in zip(self._fields[1][1:], takes, strict=True):
-            placed = planner.earliest(timeline, replace(wanted, takes_ms=max(1000, int(taken))), 0, limits)
-            if placed is not None:
-                starts.append(placed)
-        if 2 * len(starts) < len(draws):
-            return None
+        times, courses = DrawnTimes(self.times, present.at_ms, SEED, DRAWS), list[Course]()
+        for draw in range(DRAWS):
+            courses.append(course_of(asked, times, draw, [number]))
+            if len(courses) >= FIRST and time.thread_time() - began > ANSWER_S:
+                break
+        drawn = ranges_of(courses, planned.starts, [number], present.at_ms)
         group: Group = ("new", request.tier)
-        waits = self.calibration.corrected(group, now, [range_of(starts, now)], [(by_plan - now) / 1000])[0]
-        return _range(waits.no_sooner((soonest - now) / 1000), now, self.calibration.seen(group))
+        for _, waits, seen in self._shown(group, [*drawn], drawn, planned):
+            return _range(waits, present.at_ms, seen)
+        return None
 
     # -- its thread and its file -------------------------------------------------------------------
 
@@ -231,6 +287,7 @@ class Foresight:
     def close(self) -> None:
         """Stop working, and keep what is known."""
         self._left.set()
+        self._woken.set()
         if self._thread is not None:
             self._thread.join(timeout=5.0)
         self._keep()
@@ -240,19 +297,28 @@ class Foresight:
             if self._left.wait(0.5):
                 return
         with suppress(QuarryError, _Left):
-            self.learn_past(self._rest)
-        while not self._left.wait(LEAST_REST_S):
-            self.worked_s = began = time.thread_time()
+            self.learn_past(self.work.pause)
+        while not self._left.is_set():
             with suppress(QuarryError, _Left):
-                self.step(lambda worked_s: self._rest(worked_s / RESTS))
-            if self._left.wait((time.thread_time() - began) * RESTS):
-                break
+                self._wait(LEAST_REST_S)
+                self.step(self.work.pause)
             if time.monotonic() - self._kept_at > KEEP_EVERY_S:
                 self._keep()
 
-    def _rest(self, worked_s: float) -> None:
-        if self._left.wait(worked_s * RESTS):
-            raise _Left
+    def share(self) -> float:
+        """The part of one core that it takes at present, but for what somebody waits for."""
+        return min(MOST_SHARE, self.pace() * (LARGE_SHARE if self._round_s > LONG_ROUND_S else SHARE))
+
+    def _wait(self, seconds: float) -> None:
+        """Let time pass, and answer who asks meanwhile."""
+        until = time.monotonic() + seconds
+        while (left := until - time.monotonic()) > 0:
+            self.worked_s = time.thread_time()
+            if self._woken.wait(left):
+                self._woken.clear()
+                if self._left.is_set():
+                    raise _Left
+                self._answer_asked()
 
     def _read(self) -> dict[Group, Kept] | None:
         if self._file is None:
@@ -274,6 +340,15 @@ class Foresight:
         body = msgspec.json.encode(_Written(self.session.journal.identity, kept))
         with suppress(OSError):  # it is only what was learned; the next time it is tried again
             ours.write_whole(self._file, body)
+
+
+@dataclass(frozen=True, slots=True)
+class _Answer:
+    """The range of a request, as it was from a present on."""
+
+    present: Present
+    made_s: float
+    range: StartRange | None
 
 
 class _Left(Exception):

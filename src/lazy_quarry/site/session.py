@@ -189,10 +189,10 @@ class Session:
             self.mail_note = note
             self._tell()
 
-    def say_foreseen(self, ranges: dict[int, StartRange]) -> None:
-        """Ranges were worked out anew; whoever listens is told."""
+    def say_foreseen(self, ranges: dict[int, StartRange], anew: bool = False) -> None:
+        """Ranges were worked out anew; whoever listens is told, also of the same ones where another answer is there ``anew``."""
         with self.lock:
-            told, self.ranges = self.ranges != ranges, ranges
+            told, self.ranges = anew or self.ranges != ranges, ranges
             if told:
                 self._tell()
 

@@ -3,20 +3,21 @@
 Everything that is said rests on what had happened before.
 """
 
-from collections.abc import Sequence
+import heapq
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from lazy_quarry.core.advice.drawn_plans import range_of
 from lazy_quarry.core.advice.forecast_calibration import Hindsight, Stage, Waits
+from lazy_quarry.core.advice.forward_draws import range_of
 from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
 from lazy_quarry.study.columns import Columns, Progress
 from lazy_quarry.study.planned import Planned, Profile
 from lazy_quarry.study.studied import ForecastMade
 from lazy_quarry.study.swf import Trace
 
-DRAWS = 20
+DRAWS = 10
 HELD = (0.8, 0.2, 0.4, 0.6, 0.9)
 """Shares of starts that ranges are to hold: the one told to people, and others that show whether the method is right."""
 
@@ -32,6 +33,24 @@ class Told:
     shown: Waits
     by_plan_s: float
     waited_s: float
+
+
+class _Draw(Planned):
+    """The replay from an instant on, with run times that were drawn, and nobody else who comes."""
+
+    def __init__(self, present: Planned, ends: list[tuple[float, float, int]], takes: Mapping[int, float]) -> None:
+        super().__init__(present.jobs, present.free)
+        self.takes, self.ends, self.limits = takes, ends, list(present.limits)
+        self.waiting, self.sizes = list(present.waiting), list(present.sizes)
+        heapq.heapify(self.ends)
+
+    def starts_of(self, jobs: Sequence[int]) -> list[float]:
+        """When these start."""
+        while not all(number in self.starts for number in jobs):
+            now = self.ends[0][0]
+            self._end(now)
+            self._go_on(now)
+        return [self.starts[number] for number in jobs]
 
 
 class _Forecasting(Planned):
@@ -78,21 +97,22 @@ class _Forecasting(Planned):
         wanted: list[tuple[Stage, int]] = [("new", waiting[-1])]
         if len(waiting) > 1:
             wanted.append(("later", waiting[int(self.chance.integers(0, len(waiting) - 1))]))
-        starts: dict[int, list[float]] = {number: [] for _, number in wanted}
+        asked, starts = [number for _, number in wanted], list[list[float]]()
         for draw in range(DRAWS):
-            limits = [(max(now + 1, float(one[draw])), jobs.cores[number]) for number, one in ends.items()]
-            profile = Profile(now, self.free, sorted(limits))
-            for number in waiting:
-                start = profile.place(jobs.cores[number], max(1.0, float(takes[number][draw])), now)
-                if number in starts:
-                    starts[number].append(start)
+            running = [
+                (min(max(now + 1, float(one[draw])), limit), limit, jobs.cores[number])
+                for number, one in ends.items()
+                for limit in [self.running[number] + jobs.walltime[number]]
+            ]
+            each = {number: max(1.0, float(one[draw])) for number, one in takes.items()}
+            starts.append(_Draw(self, running, each).starts_of(asked))
         profile = Profile(now, self.free, list(self.limits))
         planned = {number: profile.place(jobs.cores[number], jobs.walltime[number], now) for number in waiting}
         at = round(now * 1000)
         for held, calibration in self.calibration.items():
             calibration.settle(at)
-            for stage, number in wanted:
-                drawn = range_of([round(one * 1000) for one in starts[number]], at, 1 - held)
+            for place, (stage, number) in enumerate(wanted):
+                drawn = range_of([round(one[place] * 1000) for one in starts], at, 1 - held)
                 by_plan = planned[number] - now
                 shown = calibration.corrected((stage, ""), at, [drawn], [by_plan])[0]
                 calibration.note((stage, ""), number, at, drawn, shown, by_plan)

@@ -2,16 +2,9 @@
 
 from types import ModuleType
 
-from lazy_quarry.core.advice.drawn_plans import (
-    Drawn,
-    DrawnTimes,
-    EmptySite,
-    WholeWalltimes,
-    kind_of_run,
-    ranges_of,
-    scene_of,
-)
 from lazy_quarry.core.advice.forecast_calibration import Group, Hindsight
+from lazy_quarry.core.advice.forward_draws import DrawnTimes, course_of, kind_of_run, present_of, ranges_of
+from lazy_quarry.core.advice.planned_starts import PlannedStarts
 from lazy_quarry.core.advice.run_times import RunTimes
 from lazy_quarry.core.job.job import TASK_SPAN
 from lazy_quarry.core.site import Site
@@ -19,7 +12,7 @@ from lazy_quarry.study.own_past import PastAgain, Told, free_of
 from lazy_quarry.study.past import Past, PastJob
 from lazy_quarry.study.studied import ForecastMade
 
-DRAWS, MOST_WAITING, SEED = 20, 400, 11
+DRAWS, MOST_WAITING, SEED = 10, 400, 11
 
 
 class _Forecasting(PastAgain):
@@ -59,14 +52,15 @@ class _Forecasting(PastAgain):
 
     def _forecast(self, one: PastJob, at: int) -> None:
         """Say what is expected of a job, from what has ended by now."""
-        planner, scene = self.engine.plans.planner, scene_of(self.engine, at, MOST_WAITING)
-        planned = Drawn(planner, scene, WholeWalltimes(), 0)
-        soonest, by_plan = EmptySite(planner, scene).bounds().get(one.number), planned.wait_s(one.number)
+        present = present_of(self.engine, self.engine.plans.planner, at, MOST_WAITING)
+        planned = PlannedStarts(present)
+        soonest, by_plan = planned.soonest.get(one.number), planned.wait_s(one.number)
         self.made[one.number] = (one, (None, None, None, by_plan))
         if soonest is None or planned.never(one.number):
             return
-        times = DrawnTimes(scene, self.times, SEED, DRAWS)
-        drawn = ranges_of([Drawn(planner, scene, times, draw) for draw in range(DRAWS)], [one.number]).get(one.number)
+        times = DrawnTimes(self.times, at, SEED, DRAWS)
+        courses = [course_of(present, times, draw, [one.number]) for draw in range(DRAWS)]
+        drawn = ranges_of(courses, planned.starts, [one.number], at).get(one.number)
         if drawn is None:
             return
         self.calibration.settle(at)

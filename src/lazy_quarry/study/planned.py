@@ -2,6 +2,7 @@
 
 import heapq
 from bisect import bisect_left, bisect_right, insort
+from collections.abc import Mapping, Sequence
 
 from lazy_quarry.study.columns import Columns, Progress
 
@@ -78,7 +79,10 @@ class Planned:
     """
 
     def __init__(self, jobs: Columns, cores: int) -> None:
-        self.jobs, self.starts = jobs, [0.0] * len(jobs.submit)
+        self.jobs = jobs
+        self.takes: Sequence[float] | Mapping[int, float] = jobs.run
+        """How long each job takes once it has started."""
+        self.starts: dict[int, float] = {}
         self.waiting: list[int] = []
         self.sizes: list[int] = []
         """Sorted, for the waiting jobs."""
@@ -94,27 +98,34 @@ class Planned:
 
     def run(self, told: Progress) -> list[float]:
         """Every job's start."""
-        submit, count, arrived = self.jobs.submit, len(self.jobs.submit), 0
-        while arrived < count or self.ends:
-            ends = self.ends
+        submit, count, arrived, ends = self.jobs.submit, len(self.jobs.submit), 0, self.ends
+        while arrived < count or ends:
             now = submit[arrived] if arrived < count and (not ends or submit[arrived] < ends[0][0]) else ends[0][0]
-            while ends and ends[0][0] <= now:
-                _, limit, wide = heapq.heappop(ends)
-                self.free += wide
-                del self.limits[bisect_left(self.limits, (limit, wide))]
-                if limit > now:
-                    self.profile = None
+            self._end(now)
             while arrived < count and submit[arrived] <= now:
                 self.waiting.append(arrived)
                 insort(self.sizes, self.jobs.cores[arrived])
                 arrived += 1
                 if not arrived % 1024:
                     told(arrived)
-            if self.waiting:
-                self.start_at(now)
-            elif self.profile is not None:
+            self._go_on(now)
+        return [self.starts[number] for number in range(count)]
+
+    def _end(self, now: float) -> None:
+        """What ends by an instant leaves its cores; before its limit, so that the plan is not that of before."""
+        ends = self.ends
+        while ends and ends[0][0] <= now:
+            _, limit, wide = heapq.heappop(ends)
+            self.free += wide
+            del self.limits[bisect_left(self.limits, (limit, wide))]
+            if limit > now:
                 self.profile = None
-        return self.starts
+
+    def _go_on(self, now: float) -> None:
+        if self.waiting:
+            self.start_at(now)
+        else:
+            self.profile = None
 
     def start_at(self, now: float) -> None:
         """Start what the plan places at this instant."""
@@ -169,7 +180,7 @@ class Planned:
         self.starts[number] = now
         self.free -= wide
         del self.sizes[bisect_left(self.sizes, wide)]
-        heapq.heappush(self.ends, (now + self.jobs.run[number], limit, wide))
+        heapq.heappush(self.ends, (now + self.takes[number], limit, wide))
         insort(self.limits, (limit, wide))
         return number
 

@@ -10,7 +10,8 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from lazy_quarry.core.advice.drawn_plans import Drawn, WholeWalltimes, scene_of
+from lazy_quarry.core.advice.forward_draws import present_of
+from lazy_quarry.core.advice.planned_starts import PlannedStarts
 from lazy_quarry.core.engine.commands import (
     CancelJob,
     CancelTask,
@@ -376,9 +377,9 @@ def check_plan(world, at, kept):
     plan, site = world.engine.plans.plan_of(at, world.engine.plans.in_order(at)), world.site
     if kept:
         assert world.engine.plans.plan(at).placements == plan.placements
-    # What is drawn is such a plan too: if everything took as long as it asks for, it would be this one.
-    asked = Drawn(Planner(site), scene_of(world.engine, at, 10_000), WholeWalltimes(), 0)
-    assert {job: place.start_ms for job, place in asked.plan.placements.items()} == {
+    # What forecasts begin from is such a plan too.
+    asked = PlannedStarts(present_of(world.engine, Planner(site), at, 10_000)).plan
+    assert {job: place.start_ms for job, place in asked.placements.items()} == {
         job: place.start_ms for job, place in plan.placements.items()
     }
     places = [*plan.placements.values(), *plan.starting()]

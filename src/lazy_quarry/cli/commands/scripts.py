@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 from typing import TYPE_CHECKING
 
 import click
@@ -38,6 +39,8 @@ if TYPE_CHECKING:
     from lazy_quarry.probe.language import LanguageCheck
 
 _FOR_SCRIPT = {"ignore_unknown_options": True}
+RANGE_S = 5.0
+"""Seconds that a forecast waits for its range."""
 """Settings by which unknown options, and all behind ``--``, go to the script."""
 script_argument = click.argument("script", metavar="SCRIPT|-")
 arguments_argument = click.argument("arguments", metavar="[ARGUMENT...]", nargs=-1, type=click.UNPROCESSED)
@@ -181,7 +184,13 @@ def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[st
 def forecast_command(script: str, settings: tuple[str, ...], state: str, form: str) -> None:
     json_too = is_json(form)
     sending = _Sending(script, (), [], settings)
-    report = client_of(state).check(sending.submission())
+    client = client_of(state)
+    report = client.check(sending.submission())
+    until = time.monotonic() + RANGE_S
+    # The range of a start that isn't now is worked out when it is asked for; that takes a moment.
+    while report.range is None and (report.place.start_ms or 0) > report.now_ms and time.monotonic() < until:
+        client.changes(client.changes(0, 0.0), 1.0)
+        report = client.check(sending.submission())
     if json_too:
         from lazy_quarry.wording.json_form import report_json
 

@@ -44,6 +44,7 @@ from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.by import MOST_REASON, By
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.ledger.budgets import next_turn_ms
+from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Site
 from lazy_quarry.errors import Refused
 
@@ -77,12 +78,12 @@ _DECISIONS: dict[type, Callable[[Situation, Any], list[Event]]] = {
 
 
 class Engine:
-    """A site's state with the plans made of it."""
+    """A site's state with the plans made of it. Engines of one site may share a planner, if they take turns."""
 
-    def __init__(self, site: Site, state: State | None = None) -> None:
+    def __init__(self, site: Site, state: State | None = None, planner: Planner | None = None) -> None:
         self.site = site
         self.state = state or State()
-        self.plans = Plans(site, self.state)
+        self.plans = Plans(site, self.state, planner)
         self._no_turn_before_ms = 0
         self.limit_use = LimitUse(site, self.state, self.plans.planner)
 

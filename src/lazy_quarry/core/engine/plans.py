@@ -55,9 +55,9 @@ class LineQueue:
 class Plans:
     """Makes plans of a state, and keeps the present one as long as nothing changes it."""
 
-    def __init__(self, site: Site, state: State) -> None:
+    def __init__(self, site: Site, state: State, planner: Planner | None = None) -> None:
         self.site, self.state = site, state
-        self.planner = Planner(site)
+        self.planner = planner or Planner(site)
         self._kept: Plan | None = None
         self._earlier: Plan | None = None
         """The plan that was kept until jobs came in that stand before some that it had tried."""

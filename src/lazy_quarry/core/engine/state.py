@@ -3,6 +3,7 @@
 State is a fold: :meth:`State.apply` takes one event in, and nothing else ever changes it. Replaying the events gives it again.
 """
 
+from collections.abc import Collection, Container, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -407,15 +408,16 @@ class State:
                 state.followers.setdefault(other, set()).add(number)
         return state
 
-    def copy(self) -> "State":
-        """A copy that changes apart from this one. Jobs are values, so both share them."""
+    def copy(self, only: Collection[int] | None = None) -> "State":
+        """A copy that changes apart from this one, if asked with some of the jobs alone. Jobs are values, so both share them."""
+        few = None if only is None else {number: self.jobs[number] for number in sorted(only)}
         return replace(
             self,
-            jobs=self.jobs.copy(),
+            jobs=self.jobs.copy() if few is None else LiveJobs(few.items()),
             closures=dict(self.closures),
             tallies=dict(self.tallies),
-            tasks={number: set(live) for number, live in self.tasks.items()},
-            followers={number: set(others) for number, others in self.followers.items()},
+            tasks=_sets(self.tasks, few),
+            followers=_sets(self.followers, few),
             recent=Tracked(
                 {account: {user: dict(days) for user, days in users.items()} for account, users in self.recent.items()}
             ),
@@ -431,3 +433,9 @@ class State:
     def running(self) -> list[Job]:
         """Jobs that have cores, by number: sums over them are the same whatever order they were kept in."""
         return [job for _, job in sorted(self.jobs.running.items())]
+
+
+def _sets(table: Mapping[int, set[int]], few: Container[int] | None) -> dict[int, set[int]]:
+    """A table of jobs by job, copied; as far as its entries are among ``few``, or whole."""
+    kept = {number: {one for one in others if few is None or one in few} for number, others in table.items()}
+    return {number: others for number, others in kept.items() if others}

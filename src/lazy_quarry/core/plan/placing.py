@@ -113,7 +113,7 @@ class Placing:
         if not_before > self.now_ms:
             self._changes_at(not_before)
             return False
-        if self._timeline(wanted).most_idle() < self.planner.fewest_cores(wanted):
+        if not self.planner.fits(wanted, self._timeline(wanted).idle()):
             return False
         start = self.planner.earliest(self._timeline(wanted), wanted, self._no_sooner.get(kind, 0), self.limits)
         self._no_sooner[kind] = FAR if start is None else start

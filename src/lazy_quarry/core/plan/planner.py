@@ -5,6 +5,7 @@ A request further back may start sooner where that delays nobody in front, so ba
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
+from itertools import accumulate
 from operator import attrgetter
 from types import ModuleType
 from typing import Any
@@ -56,6 +57,11 @@ class _PreparedNeed:
     by_measure: dict[int, NDArray[np.int64]] = field(default_factory=dict)
     """The order where a measure of nodes is limited."""
     form: Form | None = None
+
+    @property
+    def fewest_cores(self) -> int:
+        """The cores that a node must have to be of any use to it."""
+        return min((part.cores for part in self.need.parts), default=0)
 
     @property
     def claim_varies(self) -> bool:
@@ -301,10 +307,21 @@ class Planner:
                 found += reversed(queue_fit(request, queue, self.site, user).needs)
         return found
 
-    def fewest_cores(self, wanted: PlanRequest) -> int:
-        """The cores that a node must have free at the least, to be of any use to a job."""
-        parts = [part for prepared in self._prepare(wanted) for part in prepared.need.parts]
-        return min((part.cores for part in parts), default=0)
+    def fits(self, wanted: PlanRequest, idle: NDArray[np.signedinteger]) -> bool:
+        """True when a job would fit on what is idle (4 × nodes) at an instant, whatever comes later, whoever comes first."""
+        for prepared in self._prepare(wanted):
+            there = idle[:, prepared.nodes]
+            if there[CORES].max(initial=-1) < prepared.fewest_cores:
+                continue
+            hosts = [int((there >= amount.reshape(4, -1)).all(axis=0).sum()) for _, amount in prepared.parts]
+            if prepared.need.anywhere:  # level k is met by each node that hosts k ranks
+                if sum(hosts) >= prepared.need.anywhere:
+                    return True
+                continue
+            needed = accumulate(count for count, _ in prepared.parts)
+            if all(host >= count for host, count in zip(hosts, needed, strict=True)):
+                return True
+        return False
 
     def queues(self, wanted: PlanRequest) -> Iterable[str]:
         """The queues that may run a job."""

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from lazy_quarry.core.plan.bounds import Bounds
 from lazy_quarry.core.plan.node_table import NodeTable
-from lazy_quarry.core.plan.placement import CORES, FAR, Amount, PlannedAllocation
+from lazy_quarry.core.plan.placement import FAR, Amount, PlannedAllocation
 
 
 class Timeline:
@@ -63,7 +63,7 @@ class Timeline:
         self.bounds = None if kernels is None else Bounds(self.table, kernels)
         """Findings of searches so far, where these are compiled."""
         self._idle: NDArray[np.int32] | None = None
-        """The cores of each node that are free now; None until somebody asks."""
+        """(4 × nodes) what is free now; None until somebody asks."""
 
     def copy(self) -> "Timeline":
         """A copy that changes apart from this one."""
@@ -87,7 +87,7 @@ class Timeline:
         begin_ms = max(begin_ms, self.now_ms)
         if self._idle is not None and begin_ms <= self.now_ms:
             for node, amount in zip(nodes, amounts, strict=True):
-                self._idle[node] -= amount[CORES]
+                self._idle[:, node] -= amount
         if self.kernels is None:
             for node, amount in zip(nodes, amounts, strict=True):
                 self.allocate(node, begin_ms, end_ms, amount)
@@ -105,11 +105,11 @@ class Timeline:
         )
         self._longest = max(self._longest, longest)
 
-    def most_idle(self) -> int:
-        """The cores that the emptiest node has free now, as far as :meth:`take` took any; less than 0 with no node open."""
+    def idle(self) -> NDArray[np.int32]:
+        """(4 × nodes) what is free now, as far as :meth:`take` took any; less than 0 where a node is closed."""
         if self._idle is None:
-            self._idle = self.free_at(self.now_ms)[CORES].copy()
-        return int(self._idle.max(initial=-1))
+            self._idle = self.free_at(self.now_ms).copy()
+        return self._idle
 
     def close(self, node: int, begin_ms: int, end_ms: int) -> None:
         """Close a node for this time, whatever is allocated there already."""
