@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import re
 import sys
-from collections.abc import Iterable, Sequence
-from typing import TYPE_CHECKING, Any
+import time
+from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
@@ -23,6 +24,7 @@ if TYPE_CHECKING:
     from lazy_quarry.views.foretold import Foretold
     from lazy_quarry.views.outcomes import Outcome
 
+Told = TypeVar("Told")
 _MOVING = re.compile("[\x7f-\x9f\u061c\u200e\u200f\u2028-\u202e\u2066-\u2069\ud800-\udfff]")
 
 
@@ -59,6 +61,22 @@ def check_site() -> None:
     site = os.environ.get("LQ_SITE", "machine")
     if site != "machine":
         raise Usage(f'there is no site "{site}"; there is "machine", and the demo')
+
+
+RANGE_S = 5.0
+"""Seconds that an answer is waited for in which something is still worked out."""
+
+
+def asked_again(client: SiteClient, ask: Callable[[], Told], is_open: Callable[[Told], bool]) -> Told:
+    """An answer of the engine; while something in it ``is_open``, it is asked for again when the engine has news, for some seconds.
+
+    Ranges of what nobody has submitted are worked out when they are asked for; that takes a moment.
+    """
+    told, until = ask(), time.monotonic() + RANGE_S
+    while is_open(told) and time.monotonic() < until:
+        client.changes(client.changes(0, 0.0), 0.5)
+        told = ask()
+    return told
 
 
 def client_of(state: str) -> SocketClient:

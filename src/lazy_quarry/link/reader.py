@@ -83,7 +83,7 @@ class Reader:
         self.session = Session(
             begin.site, journal, self.runner, clock=wall_ms, zone=local_zone(), look_up=with_surroundings
         )
-        self.site = SiteRead(self.session, lambda user, request: None)
+        self.site = SiteRead(self.session, lambda user, jobs: None)
         self.fast_search = FastSearch(self.session.engine.plans.planner)
 
     def answer(self, ask: Ask) -> bytes:

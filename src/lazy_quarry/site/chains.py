@@ -4,10 +4,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from statistics import median
 
+from lazy_quarry.core.advice.forward_draws import SupposedJob
 from lazy_quarry.core.chain.chain import Chain, ChainJob
 from lazy_quarry.core.chain.chain_check import ChainChecked, check_chain
 from lazy_quarry.core.chain.chain_file import read_chain
-from lazy_quarry.core.chain.rehearsal import ChainRehearsal, Rehearsing, Supposed, live_times
+from lazy_quarry.core.chain.graph import ordered
+from lazy_quarry.core.chain.rehearsal import ChainRehearsal, Rehearsing, Supposed, Waits, live_times
 from lazy_quarry.core.header.check import Checked
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.header.submission import Submission
@@ -59,9 +61,10 @@ class Chains:
                     )
             supposed = Supposed(frozenset(fails), tuple(slower.items()))
             rehearsing = Rehearsing(self.session.engine, now, caller.user, waits, checked.requests, None, supposed)
-            return ChainReport(
-                checked.findings, self._rehearsed(caller, chain, checked.requests, rehearsing.rehearse())
-            )
+            view = self._rehearsed(caller, chain, checked.requests, rehearsing.rehearse())
+            if supposed == Supposed():
+                view = self._with_ranges(caller, view, waits, checked.requests)
+            return ChainReport(checked.findings, view)
 
     def chain_tasks(self, caller: Caller, source: ChainSource, name: str) -> Expanded:
         """The tasks of an array of a chain file, as they will run. Raises :class:`Refused` where there are none."""
@@ -140,6 +143,16 @@ class Chains:
                 caller.user, chain.name, [one.name for one in parts if one.ends_ms is not None]
             ),
         )
+
+    def _with_ranges(self, caller: Caller, view: ChainView, waits: Waits, requests: Mapping[str, Request]) -> ChainView:
+        """The same with what is expected of its jobs, where that is known by now."""
+        told = {one.name for one in view.parts if one.starts_ms is not None}
+        jobs = tuple(SupposedJob(name, requests[name], waits[name]) for name in ordered(waits) if name in told)
+        found = self.drafts.foreseen(caller.user, jobs) if jobs and len(jobs) <= MOST_LIKELY else None
+        if found is None:
+            return view
+        parts = tuple(replace(one, range=found.ranges.get(one.name)) for one in view.parts)
+        return replace(view, parts=parts, likely_end_ms=found.ends_ms)
 
     def _likely(self, user: str, chain: str, names: Sequence[str]) -> int | None:
         """The sum of what the middle one of the last runs of each of these parts of a chain was charged."""
@@ -246,6 +259,7 @@ class Chains:
                     done_tasks=dict(view.counts).get("done", 0) if view else 0,
                     walltime_s=request.walltime_s if request else 0,
                     view=view,
+                    range=view.range if view else None,
                 )
             )
         live_left = any(one.phase is None or not one.phase.final for one in parts)

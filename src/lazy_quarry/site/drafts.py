@@ -4,6 +4,7 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 
+from lazy_quarry.core.advice.forward_draws import SupposedJob
 from lazy_quarry.core.header.check import CheckContext, Checked, check_script
 from lazy_quarry.core.header.earlier_runs import EarlierRuns, compared_with_earlier
 from lazy_quarry.core.header.submission import Submission
@@ -24,6 +25,7 @@ from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import Impossible
 from lazy_quarry.site.alike_runs import AlikeRuns, past_run
 from lazy_quarry.site.caller import Caller
+from lazy_quarry.site.foresight import Foreseen
 from lazy_quarry.site.session import Session
 from lazy_quarry.views.draft_view import (
     DraftCost,
@@ -38,16 +40,15 @@ from lazy_quarry.views.draft_view import (
     TraitRung,
 )
 from lazy_quarry.views.expanded import Expanded, expanded
-from lazy_quarry.views.job_view import StartRange
 
 DRAWN_NODES = 64
 """Nodes of a placement that are told one by one."""
 
 
 class Drafts:
-    """Answers for drafts, from the one plan. ``foreseen`` gives the range of when a user's request would start."""
+    """Answers for drafts, from the one plan. ``foreseen`` says what is expected of a user's jobs, where that is known."""
 
-    def __init__(self, session: Session, foreseen: Callable[[str, Request], StartRange | None]) -> None:
+    def __init__(self, session: Session, foreseen: Callable[[str, tuple[SupposedJob, ...]], Foreseen | None]) -> None:
         self.session, self.foreseen = session, foreseen
         self.alike = AlikeRuns(session)
         self._apart: tuple[Submission, Checked] | None = None
@@ -75,9 +76,9 @@ class Drafts:
                 )
             report = _DraftAnswer(self.session, caller.user, checked, request).report()
             known = self._earlier(caller.user, request, submission)
-            report = replace(
-                report, range=self.foreseen(caller.user, request) if report.place.start_ms is not None else None
-            )
+            if report.place.start_ms is not None:
+                found = self.foreseen(caller.user, (SupposedJob("", request),))
+                report = replace(report, range=found.ranges.get("") if found else None)
             return replace(report, earlier=(known.runs, known.shortest_s, known.longest_s)) if known else report
 
     def expand(self, caller: Caller, submission: Submission) -> Expanded:

@@ -6,13 +6,14 @@ It takes a small part of one core. What it knows of its own forecasts is kept in
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
 import msgspec
+import numpy as np
 
 from lazy_quarry.core.advice.forecast_calibration import Group, Hindsight, Kept, Stage, Waits
 from lazy_quarry.core.advice.forward_draws import (
@@ -20,6 +21,7 @@ from lazy_quarry.core.advice.forward_draws import (
     DrawnTimes,
     Pause,
     Present,
+    SupposedJob,
     course_of,
     kind_of_run,
     present_of,
@@ -29,7 +31,6 @@ from lazy_quarry.core.advice.planned_starts import PlannedStarts
 from lazy_quarry.core.advice.run_times import RunTimes
 from lazy_quarry.core.engine.events import Changed, Ended, Event, Held, Started
 from lazy_quarry.core.job.job import TASK_SPAN, Job
-from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.errors import QuarryError
@@ -70,6 +71,14 @@ class _Written(msgspec.Struct):
     """The record of each stage and tier."""
 
 
+@dataclass(frozen=True, slots=True)
+class Foreseen:
+    """Expectations of jobs that nobody has submitted: ranges of starts by name, and for several the middle of when all end."""
+
+    ranges: Mapping[str, StartRange]
+    ends_ms: int | None = None
+
+
 class Foresight:
     """Works ranges out and publishes them in :attr:`Session.ranges`."""
 
@@ -94,9 +103,9 @@ class Foresight:
         """It is in a hurry while there are jobs of which nothing is known."""
         self._told = set[int]()
         """The jobs that the last ranges were to be of."""
-        self._asked: dict[str, Request] = {}
-        """The last request of each user that nobody has submitted, of which the range isn't known yet."""
-        self._answers: dict[tuple[str, Request], _Answer] = {}
+        self._asked: dict[str, tuple[SupposedJob, ...]] = {}
+        """The last jobs of each user that nobody has submitted, of which nothing is known yet."""
+        self._answers: dict[tuple[str, tuple[SupposedJob, ...]], _Answer] = {}
         self.pace: Callable[[], float] = lambda: 1.0
         """How many times as fast as the real one the site's time passes."""
         self._round_s = 0.0
@@ -231,51 +240,58 @@ class Foresight:
         """True once ranges were worked out, so that those of drafts may be asked for."""
         return self._present is not None
 
-    def of_request(self, user: str, request: Request) -> StartRange | None:
-        """The range of a job of a user with this request, which nobody has submitted; None while it isn't known.
+    def of_jobs(self, user: str, jobs: tuple[SupposedJob, ...]) -> Foreseen | None:
+        """What is expected of jobs of a user that nobody has submitted; None while it isn't known.
 
         It is worked out by the thread, which says when it is there; without one, at once.
         """
-        present, known = self._present, self._answers.get((user, request))
+        present, known = self._present, self._answers.get((user, jobs))
         if present is None:
             return None
         if self._thread is None:
-            return self._answer(present, user, request)
+            return self._answer(present, user, jobs)
         if known is None or (known.present is not present and time.monotonic() - known.made_s > ANEW_S):
-            self._asked[user] = request
+            self._asked[user] = jobs
             self._woken.set()
-        return known.range if known is not None else None
+        return known.foreseen if known is not None else None
 
     def _answer_asked(self) -> None:
         while self._asked and (present := self._present) is not None:
             self._answer(present, *self._asked.popitem())
             self.session.say_foreseen(self.session.ranges, anew=True)
 
-    def _answer(self, present: Present, user: str, request: Request) -> StartRange | None:
-        found = self._of_request(present, user, request)
+    def _answer(self, present: Present, user: str, jobs: tuple[SupposedJob, ...]) -> Foreseen | None:
+        found = self._foreseen(present, user, jobs)
         if len(self._answers) > MOST_ANSWERS:
             self._answers.clear()
-        self._answers[user, request] = _Answer(present, time.monotonic(), found)
+        self._answers[user, jobs] = _Answer(present, time.monotonic(), found)
         return found
 
-    def _of_request(self, present: Present, user: str, request: Request) -> StartRange | None:
+    def _foreseen(self, present: Present, user: str, jobs: tuple[SupposedJob, ...]) -> Foreseen | None:
         try:
-            asked, number = present.with_job(user, replace(request, after=()))
+            asked, numbers = present.with_jobs(user, jobs)
         except QuarryError:
             return None  # it would not be accepted
-        planned, began = PlannedStarts(asked), time.thread_time()
-        if planned.wait_s(number) is None or number not in planned.soonest:
-            return None
-        times, courses = DrawnTimes(self.times, present.at_ms, SEED, DRAWS), list[Course]()
-        for draw in range(DRAWS):
-            courses.append(course_of(asked, times, draw, [number]))
+        planned, began, now = PlannedStarts(asked), time.thread_time(), present.at_ms
+        told = [number for number in numbers.values() if number in planned.starts and number in planned.soonest]
+        times, courses = DrawnTimes(self.times, now, SEED, DRAWS), list[Course]()
+        for draw in range(DRAWS if told else 0):
+            courses.append(course_of(asked, times, draw, told, to_end=len(jobs) > 1))
             if len(courses) >= FIRST and time.thread_time() - began > ANSWER_S:
                 break
-        drawn = ranges_of(courses, planned.starts, [number], present.at_ms)
-        group: Group = ("new", request.tier)
-        for _, waits, seen in self._shown(group, [*drawn], drawn, planned):
-            return _range(waits, present.at_ms, seen)
-        return None
+        drawn = ranges_of(courses, planned.starts, told, now)
+        names = {number: name for name, number in numbers.items()}
+        groups = dict[Group, list[int]]()
+        for one in jobs:
+            if numbers[one.name] in drawn:
+                groups.setdefault(("new", one.request.tier), []).append(numbers[one.name])
+        ranges = {
+            names[number]: _range(waits, now, seen)
+            for group, each in groups.items()
+            for number, waits, seen in self._shown(group, each, drawn, planned)
+        }
+        ends = [max((one.ends[number] for number in told if number in one.ends), default=now) for one in courses]
+        return Foreseen(ranges, int(np.median(ends)) if ends and len(jobs) > 1 else None)
 
     # -- its thread and its file -------------------------------------------------------------------
 
@@ -344,11 +360,11 @@ class Foresight:
 
 @dataclass(frozen=True, slots=True)
 class _Answer:
-    """The range of a request, as it was from a present on."""
+    """What was foreseen from a present on."""
 
     present: Present
     made_s: float
-    range: StartRange | None
+    foreseen: Foreseen | None
 
 
 class _Left(Exception):

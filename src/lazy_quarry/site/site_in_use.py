@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from lazy_quarry.core.job.request import Request
+from lazy_quarry.core.advice.forward_draws import SupposedJob
 from lazy_quarry.run.relay import Relay
 from lazy_quarry.site.advised import Advice
 from lazy_quarry.site.beforehand import Beforehand
@@ -10,7 +10,7 @@ from lazy_quarry.site.chain_changes import ChainChanges
 from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
-from lazy_quarry.site.foresight import Foresight
+from lazy_quarry.site.foresight import Foreseen, Foresight
 from lazy_quarry.site.ledger import Ledger
 from lazy_quarry.site.mail.mailer import Mailer
 from lazy_quarry.site.operations import Operations
@@ -18,16 +18,15 @@ from lazy_quarry.site.queries import Queries
 from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_changes import SiteChanges
 from lazy_quarry.site.studies import Apart, Studies
-from lazy_quarry.views.job_view import StartRange
 
 
 class SiteRead:
     """A site as it is read: the parts that change nothing. A process that only follows a journal may have one too.
 
-    ``foreseen`` gives the range of a request that nobody has submitted, where one is known.
+    ``foreseen`` says what is expected of jobs that nobody has submitted, where that is known.
     """
 
-    def __init__(self, session: Session, foreseen: Callable[[str, Request], StartRange | None]) -> None:
+    def __init__(self, session: Session, foreseen: Callable[[str, tuple[SupposedJob, ...]], Foreseen | None]) -> None:
         self.session = session
         self.drafts = Drafts(session, foreseen)
         self.queries = Queries(session)
@@ -46,7 +45,7 @@ class SiteInUse(SiteRead):
         """``study_apart`` makes studies in a process of their own."""
         self.dispatcher = Dispatcher(session)
         self.foresight = Foresight(session)
-        super().__init__(session, self.foresight.of_request)
+        super().__init__(session, self.foresight.of_jobs)
         self.operations = Operations(session, self.drafts, self.dispatcher)
         self.site_changes = SiteChanges(session, self.dispatcher)
         self.chain_changes = ChainChanges(session, self.chains, self.operations)

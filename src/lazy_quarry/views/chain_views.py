@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.job.phase import FAILING, Phase
-from lazy_quarry.views.job_view import JobView
+from lazy_quarry.views.job_view import JobView, StartRange
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -42,6 +42,8 @@ class PartView:
     done_tasks: int = 0
     walltime_s: int = 0
     view: JobView | None = None
+    range: StartRange | None = None
+    """When it starts 8 times in 10; None where that isn't known."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -55,6 +57,9 @@ class ChainView:
     parts: tuple[PartView, ...]
     submitted_ms: int = 0
     ends_ms: int | None = None
+    """When all is done at the latest."""
+    likely_end_ms: int | None = None
+    """The middle of when all is done; None where that isn't known."""
     most_core_ms: int = 0
     likely_core_ms: int | None = None
     """Core-ms that it probably costs, by earlier runs of its names; None where some name has none."""

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.site import StorageArea
     from lazy_quarry.run.node.file_kinds import FileFound
     from lazy_quarry.views.board import SiteView
+    from lazy_quarry.views.chain_views import ChainView
     from lazy_quarry.views.job_detail import Evidence, JobDetail
     from lazy_quarry.views.job_view import JobView, StartRange
 
@@ -147,6 +148,16 @@ def range_words(known: StartRange | None, by_plan_ms: int | None, now_ms: int, z
     if by_plan_ms is not None:
         told.append(f"by the plan {clock(by_plan_ms)}")
     return "; ".join(told)
+
+
+def all_done_words(view: ChainView, zone: tzinfo = UTC) -> str:
+    """``all done about 14:20, at 20:00 at the latest``; empty where no end is in sight."""
+    if view.ends_ms is None:
+        return ""
+    latest, likely = clock_time(view.ends_ms, view.now_ms, zone), view.likely_end_ms
+    if likely is None or view.now_ms >= likely or likely >= view.ends_ms:
+        return f"all done about {latest} at the latest"
+    return f"all done about {clock_time(likely, view.now_ms, zone)}, {latest} at the latest"
 
 
 def took_words(ms: int) -> str:

@@ -122,7 +122,9 @@ def test_tasks_of_an_array_and_jobs_that_wait_for_others_are_drawn_one_by_one():
     quick = SimpleNamespace(end_ms=lambda job, at, draw: at + 60_000)
     present = present_of(now.engine, Planner(now.engine.site), now.at, 10)
     assert [present.state.jobs[job].phase for job in (1, 2, 3)] == [Phase.WAITING, Phase.BLOCKED, Phase.BLOCKED]
-    assert course_of(present, quick, 0, [2, 3]).starts == {1: NOW + 60_000, 2: NOW + 180_000, 3: NOW + 240_000}
+    drawn = course_of(present, quick, 0, [2, 3], to_end=True)
+    assert drawn.starts == {1: NOW + 60_000, 2: NOW + 180_000, 3: NOW + 240_000}
+    assert drawn.ends == {1: NOW + 180_000, 2: NOW + 240_000, 3: NOW + 300_000}
     planned = PlannedStarts(present)
     assert [job.number for job in planned.told()] == [2, 3]  # of the array some tasks run already
     assert planned.starts[2] == NOW + 1_800_000 and planned.starts[3] == NOW + 2_400_000

@@ -37,7 +37,8 @@ class ChainHead(Lines):
                 pen.to(43 if self.size.width >= 130 else 27)
                 pen.write(which, "ink").write(f"   {plural(len(view.parts), 'job')}", "dim")
                 if view.ends_ms is not None and (view.left or not view.number):
-                    pen.write(f"   all done about {clock_time(view.ends_ms, view.now_ms, self.quarry.zone)}", "river")
+                    about = view.likely_end_ms or view.ends_ms
+                    pen.write(f"   all done about {clock_time(about, view.now_ms, self.quarry.zone)}", "river")
                 elif view.number:
                     pen.write(f"   {view.state}", "dim")
                 if view.most_core_ms and pen.at + 32 < self.size.width:

@@ -6,7 +6,7 @@ from lazy_quarry.app.shared.acts import key_of
 from lazy_quarry.app.shared.place import Hint
 from lazy_quarry.core.units import clock_time, format_core_hours, format_duration, plural
 from lazy_quarry.views.chain_views import ChainReceipt, ChainReport, ChainView, PartView
-from lazy_quarry.wording.sentences import range_words
+from lazy_quarry.wording.sentences import all_done_words, range_words
 
 _CONDITION = {
     "succeeds": "once {} is done",
@@ -61,11 +61,7 @@ def chain_words(view: ChainView, zone: tzinfo) -> str:
     told = f"{view.name}: {plural(len(view.parts), 'job')}"
     if view.number and not view.left:
         return f"Chain {view.number} {told}, {view.state}. {key_of('again_failed')} runs again what failed."
-    ends = (
-        f"all done about {clock_time(view.ends_ms, view.now_ms, zone)} at the latest"
-        if view.ends_ms
-        else "no end in sight"
-    )
+    ends = all_done_words(view, zone) or "no end in sight"
     cost = f", at most {format_core_hours(view.most_core_ms)} core-hours" if view.most_core_ms else ""
     if view.likely_core_ms is not None:
         cost += f", probably {format_core_hours(view.likely_core_ms)} by earlier runs of these names"
@@ -96,7 +92,7 @@ def part_words(one: PartView, view: ChainView, zone: tzinfo) -> str:
         begin, end = (clock_time(at, view.now_ms, zone) for at in (one.starts_ms, one.ends_ms))
         told.append(f"{begin} to {end} at the latest")
     words = ", ".join(told) + "."
-    if one.view is not None and (ranged := range_words(one.view.range, None, view.now_ms, zone)):
+    if ranged := range_words(one.range, None, view.now_ms, zone):
         words += f" It starts {ranged}."
     if one.critical:
         words += " It is critical: if it is late, all is."

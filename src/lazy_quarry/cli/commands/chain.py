@@ -9,6 +9,7 @@ import click
 
 from lazy_quarry.cli.options import (
     Usage,
+    asked_again,
     client_of,
     draw_to,
     is_json,
@@ -28,7 +29,7 @@ from lazy_quarry.core.units import core_hours
 if TYPE_CHECKING:
     from lazy_quarry.core.header.diagnostic import Diagnostic
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.views.chain_views import ChainReceipt, ChainSource, ChainView
+    from lazy_quarry.views.chain_views import ChainReceipt, ChainReport, ChainSource, ChainView
 
 _SIGNS = {"error": "✕", "warning": "·", "hint": " "}
 
@@ -101,8 +102,14 @@ def _file(client: "SiteClient", path: str, form: str, given: dict[str, Any]) -> 
         except Refused as fault:
             raise Usage(str(fault)) from None
         return
+    fails, slower = list(given["fails"]), dict(map(_factor, given["slower"]))
+
+    def open_(one: "ChainReport") -> bool:
+        view = one.chain if given["rehearse"] and not fails and not slower else None
+        return view is not None and view.ends_ms is not None and view.likely_end_ms is None and len(view.parts) > 1
+
     try:
-        report = client.report_chain(source, list(given["fails"]), dict(map(_factor, given["slower"])))
+        report = asked_again(client, lambda: client.report_chain(source, fails, slower), open_)
     except Refused as fault:
         raise Usage(str(fault)) from None
     refused = any(one.severity == "error" for _, one in report.findings)
@@ -223,14 +230,10 @@ def _list(views: "list[ChainView]", zone: tzinfo) -> Iterator[str]:
 def chain_lines(view: "ChainView", zone: tzinfo) -> Iterator[str]:
     """A chain for people: a line for all, a line for each job."""
     from lazy_quarry.core.units import clock_time, format_core_hours, format_duration, plural
-    from lazy_quarry.wording.sentences import range_words
+    from lazy_quarry.wording.sentences import all_done_words, range_words
 
     head = f"chain {view.number} {view.name}: {view.state}" if view.number else f"{view.name}, as the queue is now"
-    ends = (
-        f"all done about {clock_time(view.ends_ms, view.now_ms, zone)} at the latest"
-        if view.ends_ms
-        else "no end in sight"
-    )
+    ends = all_done_words(view, zone) or "no end in sight"
     told = ends if view.left or not view.number else f"ended {clock_time(view.ends_ms or 0, view.now_ms, zone)}"
     cost = f", at most {format_core_hours(view.most_core_ms)} core-hours" if view.most_core_ms else ""
     if view.likely_core_ms is not None:
@@ -247,7 +250,7 @@ def chain_lines(view: "ChainView", zone: tzinfo) -> Iterator[str]:
             slack = "critical" if one.critical else f"may slip {format_duration(one.slack_ms / 1000)}"
         tasks = plural(one.tasks, "task") if one.tasks and not one.reason.startswith("of its tasks") else ""
         after = ", ".join(f"after {other} {condition}" for other, condition in one.after)
-        ranged = range_words(one.view.range, None, view.now_ms, zone) if one.view is not None else ""
+        ranged = range_words(one.range, None, view.now_ms, zone)
         words = "; ".join(word for word in (tasks, after, one.reason, f"starts {ranged}" if ranged else "") if word)
         yield f"  {number:>7} {one.name:<{width}}  {state:<11} {begins:>9} {until:>9}  {slack:<18} {words}".rstrip()
 
@@ -273,6 +276,7 @@ def rehearsal_json(view: "ChainView") -> dict[str, Any]:
 
     return {
         "ends": instant(view.ends_ms),
+        "ends_likely": instant(view.likely_end_ms),
         "core_hours_at_most": core_hours(view.most_core_ms),
         "core_hours_probably": None if view.likely_core_ms is None else core_hours(view.likely_core_ms),
         "jobs": [
@@ -281,7 +285,7 @@ def rehearsal_json(view: "ChainView") -> dict[str, Any]:
                 "job": one.job or None,
                 "state": one.phase.value if one.phase else None,
                 "starts": instant(one.starts_ms),
-                **range_json(one.view.range if one.view is not None else None),
+                **range_json(one.range),
                 "ends": instant(one.ends_ms),
                 "critical": one.critical,
                 "slack_s": None if one.slack_ms is None else one.slack_ms // 1000,

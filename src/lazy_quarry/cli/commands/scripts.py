@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import sys
-import time
 from typing import TYPE_CHECKING
 
 import click
@@ -12,6 +11,7 @@ import click
 from lazy_quarry.cli.options import (
     OwnOptionsFirst,
     Usage,
+    asked_again,
     behind_dashes,
     client_of,
     format_option,
@@ -39,8 +39,6 @@ if TYPE_CHECKING:
     from lazy_quarry.probe.language import LanguageCheck
 
 _FOR_SCRIPT = {"ignore_unknown_options": True}
-RANGE_S = 5.0
-"""Seconds that a forecast waits for its range."""
 """Settings by which unknown options, and all behind ``--``, go to the script."""
 script_argument = click.argument("script", metavar="SCRIPT|-")
 arguments_argument = click.argument("arguments", metavar="[ARGUMENT...]", nargs=-1, type=click.UNPROCESSED)
@@ -185,12 +183,11 @@ def forecast_command(script: str, settings: tuple[str, ...], state: str, form: s
     json_too = is_json(form)
     sending = _Sending(script, (), [], settings)
     client = client_of(state)
-    report = client.check(sending.submission())
-    until = time.monotonic() + RANGE_S
-    # The range of a start that isn't now is worked out when it is asked for; that takes a moment.
-    while report.range is None and (report.place.start_ms or 0) > report.now_ms and time.monotonic() < until:
-        client.changes(client.changes(0, 0.0), 1.0)
-        report = client.check(sending.submission())
+    report = asked_again(
+        client,
+        lambda: client.check(sending.submission()),
+        lambda one: one.range is None and (one.place.start_ms or 0) > one.now_ms,
+    )
     if json_too:
         from lazy_quarry.wording.json_form import report_json
 

@@ -28,6 +28,9 @@ BEYOND = 0.02
 """No late end lies further behind the plan's own start than all but this share of the starts before."""
 DEBT = -0.2
 """Lowest allowance, below nothing: after many misses the widest range stays until they are made up for."""
+WIDTH, LEAST_WIDTH, LEAST_WEIGHT = 0.5, 0.2, 0.05
+"""Earlier forecasts count by how near they are by the plan: a part of the spread of their logarithms, no less than this; and the
+least that any counts."""
 _SCALE_S = 600.0
 """Waits count by their logarithm from about here on, and by their length below."""
 _SLACK_S = 0.5
@@ -171,17 +174,41 @@ class Hindsight:
             return list(drawn)
         exact = np.array([look.waited_s is not None for look in looks])
         waited = _logs((now_ms - look.made_ms) / 1000 if look.waited_s is None else look.waited_s for look in looks)
-        early = _quantile(waited - _logs(look.drawn.early_s for look in looks), exact, max(0.0, record.early))
-        late = _quantile(waited - _logs(look.drawn.late_s for look in looks), exact, 1 - max(0.0, record.late))
-        likely = _quantile(waited - _logs(look.drawn.likely_s for look in looks), exact, 0.5)
+        early = _Sample(waited - _logs(look.drawn.early_s for look in looks), exact)
+        late = _Sample(waited - _logs(look.drawn.late_s for look in looks), exact)
+        likely = _Sample(waited - _logs(look.drawn.likely_s for look in looks), exact)
+        alike = _Alike(looks)
         # Without the plan as a bound, one job drawn to start at once that waited for days moved late ends to years.
         by_plan = _ByPlan(looks, waited, exact)
         found = []
         for one, planned in zip_longest(drawn, planned_s):
-            most = by_plan.latest(_seconds(_log(one.late_s) + late), planned)
-            least = min(most, _seconds(_log(one.early_s) + early))
-            middle = by_plan.nearer(_seconds(_log(one.likely_s) + likely), planned)
+            weights = alike.weights(planned)
+            off_late = late.quantile(1 - max(0.0, record.late), weights)
+            off_early = early.quantile(max(0.0, record.early), weights)
+            most = by_plan.latest(_seconds(_log(one.late_s) + off_late), planned)
+            least = min(most, _seconds(_log(one.early_s) + off_early))
+            middle = by_plan.nearer(_seconds(_log(one.likely_s) + likely.quantile(0.5, weights)), planned)
             found.append(replace(one, early_s=least, likely_s=min(most, max(least, middle)), late_s=most))
+        return found
+
+
+class _Alike:
+    """How much earlier forecasts say of another one: the more, the nearer they are in their waits by the plan.
+
+    Who waits long by the plan is overtaken by more of those who come, and those in front of him end early more often.
+    """
+
+    def __init__(self, looks: Sequence[Look]) -> None:
+        self.known = np.array([look.planned_s is not None for look in looks])
+        self.planned = _logs(look.planned_s or 0.0 for look in looks)
+        self.width = max(LEAST_WIDTH, WIDTH * float(np.std(self.planned[self.known]))) if self.known.any() else 1.0
+
+    def weights(self, planned_s: float | None) -> Logs:
+        """A weight for each of them, the greatest 1; equal ones where the plan says nothing."""
+        if planned_s is None:
+            return np.ones(len(self.known))
+        off = (self.planned - _log(planned_s)) / self.width
+        found: Logs = np.where(self.known, np.maximum(LEAST_WEIGHT, np.exp(-0.5 * off**2)), LEAST_WEIGHT)
         return found
 
 
@@ -201,7 +228,7 @@ class _ByPlan:
         if known.sum() < FEWEST:
             return
         planned = _logs(look.planned_s or 0.0 for look in looks)
-        self.beyond = max(0.0, _quantile((waited - planned)[known], exact[known], 1 - BEYOND))
+        self.beyond = max(0.0, _Sample((waited - planned)[known], exact[known]).quantile(1 - BEYOND))
         both = known & exact
         if both.sum() >= FEWEST:
             off = np.abs(waited - _logs(look.shown.likely_s for look in looks))[both]
@@ -231,11 +258,17 @@ def _logs(seconds: Iterable[float]) -> Logs:
     return found
 
 
-def _quantile(values: Logs, exact: NDArray[np.bool_], share: float) -> float:
-    """The value that ``share`` of them are not above; of those that aren't exact only a lower bound is known (Kaplan and Meier)."""
-    order = np.lexsort((~exact, values))
-    values, exact = values[order], exact[order]
-    left = len(values) - np.arange(len(values)) + 1  # one more than there are, as the next one counts too
-    below = 1 - np.cumprod(np.where(exact, 1 - 1 / left, 1.0))
-    reached = np.flatnonzero(exact & (below >= share - 1e-9))
-    return float(values[reached[0]] if len(reached) else values[-1])
+class _Sample:
+    """Values of which some are only lower bounds, to be asked for quantiles (Kaplan and Meier)."""
+
+    def __init__(self, values: Logs, exact: NDArray[np.bool_]) -> None:
+        self.order = np.lexsort((~exact, values))
+        self.values, self.exact = values[self.order], exact[self.order]
+
+    def quantile(self, share: float, weights: Logs | None = None) -> float:
+        """The value that ``share`` of them, by their weights, are not above."""
+        own = np.ones(len(self.values)) if weights is None else weights[self.order]
+        left = np.cumsum(own[::-1])[::-1] + 1.0  # more than there are, as the next one counts too
+        below = 1 - np.cumprod(np.where(self.exact, 1 - own / left, 1.0))
+        reached = np.flatnonzero(self.exact & (below >= share - 1e-9))
+        return float(self.values[reached[0]] if len(reached) else self.values[-1])

@@ -5,7 +5,7 @@ draws each has a distribution of its start.
 """
 
 import heapq
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Protocol
 
@@ -40,6 +40,15 @@ PARTS = 40
 """An end is drawn to one of so many parts of the time until then, or twice as many: the engine is asked once for all together."""
 MOST_UPDATES = 144
 """So many updates of recent use are followed while nothing else happens: those of a day."""
+
+
+@dataclass(frozen=True, slots=True)
+class SupposedJob:
+    """A job that nobody has submitted: what it asks for, and (name, condition) of those before it that it waits for."""
+
+    name: str
+    request: Request
+    after: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,12 +89,19 @@ class Present:
         """True for an array of which some task has started."""
         return job.request.array is not None and self.state.begun(job)
 
-    def with_job(self, user: str, request: Request) -> "tuple[Present, int]":
-        """The same with one more job, submitted now, and its number. Raises :class:`Refused` for one that isn't accepted."""
-        engine = self.engine()
-        number = engine.state.next_number
-        engine.apply(engine.decide(Submit(self.at_ms, By(user), request, Origin(""))))
-        return replace(self, state=engine.state), number
+    def with_jobs(self, user: str, jobs: Iterable[SupposedJob]) -> "tuple[Present, dict[str, int]]":
+        """The same with more jobs, submitted now, and their numbers by name. Raises :class:`Refused` for one that is refused."""
+        engine, numbers = self.engine(), dict[str, int]()
+        for one in jobs:
+            number = numbers[one.name] = engine.state.next_number
+            outside = (
+                other for other in one.request.after if other[0].isdecimal() and int(other[0]) in self.state.jobs
+            )
+            after = (*outside, *((str(numbers[name]), how) for name, how in one.after if name in numbers))
+            request = replace(one.request, after=tuple(dict(after).items()))
+            engine.apply(engine.decide(Submit(self.at_ms, By(user), request, Origin(""))))
+            assert number in engine.state.jobs
+        return replace(self, state=engine.state), numbers
 
 
 def present_of(engine: Engine, planner: Planner, at_ms: int, most: int) -> Present:
@@ -160,9 +176,10 @@ class DrawnTimes:
 
 @dataclass(frozen=True, slots=True)
 class Course:
-    """What a draw says: the first start of each job and array, by number, as far as it was followed."""
+    """What a draw says: the first start and the last end of each job and array, by number, as far as it was followed."""
 
     starts: Mapping[int, int]
+    ends: Mapping[int, int] = field(default_factory=dict)
     left: Collection[int] = ()
     """Jobs that hadn't started when it was followed no further,"""
     until_ms: int = 0
@@ -173,9 +190,17 @@ class Course:
         return max(self.until_ms, planned_ms or 0) if job in self.left else self.starts.get(job)
 
 
-def course_of(present: Present, times: Times, draw: int, jobs: Collection[int], pause: Pause = lambda: None) -> Course:
-    """Follow a draw until these jobs have started, or nothing more will happen."""
-    return _Draw(present, times, draw).follow(jobs, pause)
+def course_of(
+    present: Present,
+    times: Times,
+    draw: int,
+    jobs: Collection[int],
+    pause: Pause = lambda: None,
+    *,
+    to_end: bool = False,
+) -> Course:
+    """Follow a draw until these jobs have started, or ``to_end`` until they are over, or nothing more will happen."""
+    return _Draw(present, times, draw).follow(jobs, pause, to_end)
 
 
 class _Draw:
@@ -186,6 +211,7 @@ class _Draw:
         self.engine = present.engine()
         self.at_ms = present.at_ms
         self.starts: dict[int, int] = {}
+        self.ends: dict[int, int] = {}
         self._plans, self._state = self.engine.plans, self.engine.state
         self._ends = [
             (times.end_ms(job, self.at_ms, draw), job.number, job.attempt)
@@ -207,13 +233,13 @@ class _Draw:
         """The waiting line that would fit when that was asked last."""
         self._idle = self._idle_now()
 
-    def follow(self, jobs: Collection[int], pause: Pause) -> Course:
-        """Go on until these have started, or nothing more will happen."""
+    def follow(self, jobs: Collection[int], pause: Pause, to_end: bool) -> Course:
+        """Go on until these have started, or are over, or nothing more will happen."""
         wanted, ended = set(jobs), 0
         self._schedule()
-        while (wanted := wanted - self.starts.keys()) and (at := self._next()) is not None:
+        while (wanted := self._wanted(wanted, to_end)) and (at := self._next()) is not None:
             if ended > MOST_ENDS:
-                return Course(self.starts, wanted, self.at_ms)
+                return Course(self.starts, self.ends, wanted - self.starts.keys(), self.at_ms)
             woken = (self._wakes and self._wakes[0] <= at) or at >= self._turns_ms
             self.at_ms = at
             while self._wakes and self._wakes[0] <= at:
@@ -226,7 +252,10 @@ class _Draw:
             if woken or self._may_start():
                 self._schedule()
             pause()
-        return Course(self.starts)
+        return Course(self.starts, self.ends)
+
+    def _wanted(self, jobs: set[int], to_end: bool) -> set[int]:
+        return {job for job in jobs if job in self._state.jobs} if to_end else jobs - self.starts.keys()
 
     def _next(self) -> int | None:
         """The next instant at which something may happen; None for never."""
@@ -250,6 +279,7 @@ class _Draw:
         job = self._state.jobs[number]
         self._free(job)
         self._tell_end(job, attempt, None)
+        self.ends[job.number if job.parent is None else job.parent] = self.at_ms
         return job.parent is not None and not self._state.tasks.get(job.parent)
 
     def _tell_end(self, job: Job, attempt: int, cause: str | None) -> None:

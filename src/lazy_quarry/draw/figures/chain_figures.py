@@ -8,6 +8,7 @@ from lazy_quarry.core.units import MINUTE_MS, clock_time, format_duration, plura
 from lazy_quarry.draw.time_scale import source_words, time_scale
 from lazy_quarry.draw.values import Bar, Edge, Figure, Graph, Lane, Lanes, Slab
 from lazy_quarry.views.chain_views import ChainView, PartView
+from lazy_quarry.wording.sentences import all_done_words
 
 LINES = {"succeeds": "solid", "fails": "broken", "finishes": "double", "begins": "dotted", "each-succeeds": "ribbon"}
 _WIDE, _HIGH, _GAP, _BELOW = 1.7, 0.62, 0.8, 0.28
@@ -88,7 +89,7 @@ def _words(one: PartView, view: ChainView, zone: tzinfo) -> tuple[str, ...]:
 def _note(view: ChainView, zone: tzinfo) -> str:
     told = plural(len(view.parts), "job")
     if view.left and view.ends_ms is not None:
-        told += f", all done about {clock_time(view.ends_ms, view.now_ms, zone)} at the latest"
+        told += f", {all_done_words(view, zone)}"
     return told + (f"; {view.state}" if view.number else "")
 
 
