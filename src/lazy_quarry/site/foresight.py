@@ -29,14 +29,14 @@ from lazy_quarry.core.advice.forward_draws import (
 )
 from lazy_quarry.core.advice.planned_starts import PlannedStarts
 from lazy_quarry.core.advice.run_times import RunTimes
-from lazy_quarry.core.engine.events import Changed, Ended, Event, Held, Started
+from lazy_quarry.core.engine.events import Changed, Ended, Event, Held, Released, Started, Submitted
 from lazy_quarry.core.job.job import TASK_SPAN, Job
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.units import MINUTE_MS
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import ours
 from lazy_quarry.site.session import Session
-from lazy_quarry.site.work_share import WorkShare
+from lazy_quarry.site.work_share import HURRIES_S, WorkShare
 from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.views.job_view import StartRange
 
@@ -56,7 +56,8 @@ ANSWER_S, MOST_ANSWERS, ANEW_S = 3.0, 200, 20.0
 """CPU time after which a draft is drawn no further, the number of answers that are kept, and for how long they are current."""
 ROUND_S = 60.0
 """No more draws are begun after so much CPU time, once some are done."""
-LEAST_REST_S = 2.0
+LEAST_REST_S, OTHERWISE_REST_S = 0.3, 2.0
+"""Rests before it looks whether anything has changed: the shorter one where somebody came."""
 STALE_MS = 10 * MINUTE_MS
 """Ranges are worked out again after so long, though nothing has changed: what still runs will run longer."""
 KEEP_EVERY_S = 300.0
@@ -99,6 +100,8 @@ class Foresight:
         """The site as the last ranges saw it."""
         self._planned: dict[int, int] = {}
         """Starts by the plan then."""
+        self._newcomers = False
+        """True when jobs were submitted or released since the last step began."""
         self.work = WorkShare(self.share, self._wait)
         """It is in a hurry while there are jobs of which nothing is known."""
         self._told = set[int]()
@@ -121,7 +124,10 @@ class Foresight:
     def _hear(self, first: int, events: Iterable[Event], ended: Iterable[Job]) -> None:
         """Events are in the journal; the site stands still meanwhile, so it only takes notes."""
         for event in events:
-            if isinstance(event, Started):
+            if isinstance(event, Submitted | Released):
+                self._newcomers = True
+                self._woken.set()
+            elif isinstance(event, Started):
                 self._news.append(partial(self.calibration.started, _whole(event.job), event.at_ms))
             elif isinstance(event, Changed | Held) or (isinstance(event, Ended) and not event.allocated_core_ms):
                 self._news.append(partial(self._drop, event.job))
@@ -170,19 +176,21 @@ class Foresight:
             if self._planner is None or self._planner.site is not engine.site:
                 self._planner = Planner(engine.site)
             self._planner.kernels = engine.plans.planner.kernels
-            present = present_of(engine, self._planner, now, MOST_WAITING)
+            present, self._newcomers = present_of(engine, self._planner, now, MOST_WAITING), False
         self._done, began = (event, now), time.thread_time()
         planned = PlannedStarts(present)
         told = {job.number: job for job in planned.told()}
         pause()
         times, courses = DrawnTimes(self.times, now, SEED, DRAWS), list[Course]()
         fresh = {job for job in told if self._planned.get(job) != planned.starts.get(job)}
-        self.work.hurry, self._told = bool(told.keys() - self._told), set(told)
+        self.work.hurry = bool(told.keys() - self._told) and self.work.owed_s < HURRIES_S
+        self._told = set(told)
         for draw in range(DRAWS if told else 0):
-            if draw > FIRST and time.thread_time() - began > ROUND_S:
+            if draw > FIRST and (self._newcomers or time.thread_time() - began > ROUND_S):
                 break
             courses.append(course_of(present, times, draw, told, pause))
-            if len(courses) == FIRST:
+            slow = len(courses) == 1 and time.thread_time() - began > LONG_ROUND_S
+            if slow or len(courses) == FIRST:
                 self._publish_first(planned, courses, {job: told[job] for job in fresh})
                 self.work.hurry = False
         with session.lock:
@@ -312,11 +320,13 @@ class Foresight:
         while self.session.adding_past:
             if self._left.wait(0.5):
                 return
+        self.work.hurry = True
         with suppress(QuarryError, _Left):
             self.learn_past(self.work.pause)
         while not self._left.is_set():
             with suppress(QuarryError, _Left):
-                self._wait(LEAST_REST_S)
+                self._left.wait(LEAST_REST_S)
+                self._wait(OTHERWISE_REST_S)
                 self.step(self.work.pause)
             if time.monotonic() - self._kept_at > KEEP_EVERY_S:
                 self._keep()
@@ -325,16 +335,19 @@ class Foresight:
         """The part of one core that it takes at present, but for what somebody waits for."""
         return min(MOST_SHARE, self.pace() * (LARGE_SHARE if self._round_s > LONG_ROUND_S else SHARE))
 
-    def _wait(self, seconds: float) -> None:
-        """Let time pass, and answer who asks meanwhile."""
-        until = time.monotonic() + seconds
-        while (left := until - time.monotonic()) > 0:
+    def _wait(self, seconds: float) -> float:
+        """Let time pass, and answer who asks meanwhile; returns how much, less where somebody came of whom nothing is known."""
+        began = time.monotonic()
+        while (left := began + seconds - time.monotonic()) > 0:
             self.worked_s = time.thread_time()
+            if self._newcomers and not self.work.hurry and self.work.owed_s < HURRIES_S:
+                break
             if self._woken.wait(left):
                 self._woken.clear()
                 if self._left.is_set():
                     raise _Left
                 self._answer_asked()
+        return time.monotonic() - began
 
     def _read(self) -> dict[Group, Kept] | None:
         if self._file is None:
