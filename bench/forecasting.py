@@ -1,7 +1,7 @@
 """The share of forecast ranges that held what happened, on traces with their seeds and loads, and on a year of the demo.
 
 ``python -m bench.forecasting docs/forecast.md`` writes the table into the page and draws docs/forecast.svg. It takes an hour,
-most of it for the demo's year: ``--days 30`` takes less of it. The second half of each is counted; all that is said rests on
+most of it for the demo's year: ``--days 30`` takes less of it, and ``--every 20`` less of the traces. The second half of each is counted; all that is said rests on
 what had happened before.
 """
 
@@ -37,7 +37,7 @@ EVERY = 2
 STEP_MS, DAY_MS = 5_400_000, 86_400_000
 
 
-def of_trace(count, cores, load, seed):
+def of_trace(count, cores, load, seed, every=EVERY):
     """All that is said on a made-up trace."""
     trace = make_trace(count, cores, load, seed)
     columns = Columns(
@@ -46,7 +46,7 @@ def of_trace(count, cores, load, seed):
         [float(job.walltime_s) for job in trace],
         [job.cores for job in trace],
     )
-    return forecast_trace(columns, cores, lambda started: None, EVERY)
+    return forecast_trace(columns, cores, lambda started: None, every)
 
 
 def of_demo(days):
@@ -180,10 +180,11 @@ def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("page", nargs="?", type=Path)
     parser.add_argument("--days", type=int, default=365)
+    parser.add_argument("--every", type=int, default=EVERY, help="of a trace, a forecast at so many submissions")
     asked = parser.parse_args()
     with multiprocessing.get_context("spawn").Pool(2) as pool:
         year = pool.apply_async(of_demo, (asked.days,))
-        traces = [pool.apply_async(of_trace, one) for _, *one in TRACES]
+        traces = [pool.apply_async(of_trace, (*one, asked.every)) for _, *one in TRACES]
         found = []
         for (name, count, cores, load, seed), one in zip(TRACES, traces, strict=True):
             found.append((name, one.get()))

@@ -79,6 +79,23 @@ def test_ranges_that_are_off_are_set_right_by_those_before(scale, shift):
     assert 0.75 <= np.mean(held) <= 0.85
 
 
+def test_forecasts_are_corrected_most_by_those_with_about_the_same_wait_by_the_plan():
+    """Who waits long by the plan is overtaken, who waits little is not: neither is told what is true of the other."""
+    chance, calibration, held, at = random.Random(5), Hindsight(), {60.0: [], 90_000.0: []}, 0
+    for job in range(1200):
+        at += 100_000
+        planned = chance.choice([60.0, 90_000.0])
+        drawn = Waits(0.4 * planned, 0.5 * planned, 0.6 * planned)
+        shown = calibration.corrected(("new", ""), at, [drawn], [planned])[0]
+        waited = planned * (0.5 if planned < 1000 else 0.9) * math.exp(chance.gauss(0, 0.1))
+        calibration.note(("new", ""), job, at, drawn, shown, planned)
+        calibration.started(job, at + round(waited * 1000))
+        if job >= 400:
+            held[planned].append(shown.early_s <= waited <= shown.late_s)
+            assert planned < 1000 or shown.late_s - shown.early_s < planned
+    assert all(0.74 <= np.mean(each) <= 0.88 for each in held.values())
+
+
 @pytest.mark.parametrize(("waited", "most"), [(0.5, 1.0), (3.0, 3.3)])
 def test_a_job_drawn_to_start_at_once_that_waits_for_days_moves_no_other_beyond_its_place_in_the_plan(waited, most):
     """The plan's own starts bound the late end: at them, or as far behind them as nearly all starts were."""

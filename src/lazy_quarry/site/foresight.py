@@ -201,6 +201,7 @@ class Foresight:
     def _publish_first(self, planned: PlannedStarts, courses: list[Course], jobs: dict[int, Job]) -> None:
         """Tell ranges from the first draws of those of which nothing is known yet, or something else."""
         with self.session.lock:
+            self._present = planned.present
             drawn = ranges_of(courses, planned.starts, jobs, planned.at_ms)
             found = {
                 job: _range(waits, planned.at_ms, seen)
@@ -323,6 +324,7 @@ class Foresight:
         self.work.hurry = True
         with suppress(QuarryError, _Left):
             self.learn_past(self.work.pause)
+        self.work.owed_s = 0.0
         while not self._left.is_set():
             with suppress(QuarryError, _Left):
                 self._left.wait(LEAST_REST_S)
@@ -341,6 +343,7 @@ class Foresight:
         while (left := began + seconds - time.monotonic()) > 0:
             self.worked_s = time.thread_time()
             if self._newcomers and not self.work.hurry and self.work.owed_s < HURRIES_S:
+                self.work.hurry = True
                 break
             if self._woken.wait(left):
                 self._woken.clear()

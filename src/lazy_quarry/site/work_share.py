@@ -5,7 +5,9 @@ from collections.abc import Callable
 
 PIECE_S = 0.02
 """CPU time of a piece of work."""
-HURRIES_S, MOST_OWED_S = 300.0, 600.0
+HURRY_SHARE = 0.1
+"""The part of one core that what is done in a hurry takes over some time."""
+HURRIES_S, MOST_OWED_S = 60.0, 600.0
 """Nothing is done in a hurry while so much rest is owed for what was; and more than this is never owed."""
 
 
@@ -32,6 +34,7 @@ class WorkShare:
 
     def rest(self, worked_s: float) -> None:
         """Rest after so much CPU time."""
-        self.owed_s = min(MOST_OWED_S, self.owed_s + worked_s * (1 / self.share() - 1))
+        share = max(HURRY_SHARE, self.share()) if self.hurry else self.share()
+        self.owed_s = min(MOST_OWED_S, self.owed_s + worked_s * (1 / share - 1))
         rests = min(worked_s, self.owed_s) if self.hurry else self.owed_s
         self.owed_s = max(0.0, self.owed_s - self._wait(rests))

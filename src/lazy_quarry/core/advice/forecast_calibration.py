@@ -185,7 +185,7 @@ class Hindsight:
             weights = alike.weights(planned)
             off_late = late.quantile(1 - max(0.0, record.late), weights)
             off_early = early.quantile(max(0.0, record.early), weights)
-            most = by_plan.latest(_seconds(_log(one.late_s) + off_late), planned)
+            most = by_plan.latest(_seconds(_log(one.late_s) + off_late), planned, weights)
             least = min(most, _seconds(_log(one.early_s) + off_early))
             middle = by_plan.nearer(_seconds(_log(one.likely_s) + likely.quantile(0.5, weights)), planned)
             found.append(replace(one, early_s=least, likely_s=min(most, max(least, middle)), late_s=most))
@@ -221,24 +221,26 @@ class _ByPlan:
 
     def __init__(self, looks: Sequence[Look], waited: Logs, exact: NDArray[np.bool_]) -> None:
         known = np.array([look.planned_s is not None for look in looks])
-        self.beyond: float | None = None
-        """Distance behind the plan's starts within which nearly all starts lie, as a logarithm; None while that isn't known."""
+        self.behind: _Sample | None = None
+        """Distances of starts behind the plan's, as logarithms; None while too few are known."""
+        self.known = known
         self.is_nearer = False
         """True when the plan's starts were nearer to what happened, in the median, than the middles that were shown."""
         if known.sum() < FEWEST:
             return
         planned = _logs(look.planned_s or 0.0 for look in looks)
-        self.beyond = max(0.0, _Sample((waited - planned)[known], exact[known]).quantile(1 - BEYOND))
+        self.behind = _Sample((waited - planned)[known], exact[known])
         both = known & exact
         if both.sum() >= FEWEST:
             off = np.abs(waited - _logs(look.shown.likely_s for look in looks))[both]
             self.is_nearer = bool(np.median(np.abs(waited - planned)[both]) < np.median(off))
 
-    def latest(self, late_s: float, planned_s: float | None) -> float:
-        """A late end, no further behind the plan's start than nearly all starts before."""
-        if self.beyond is None or planned_s is None:
+    def latest(self, late_s: float, planned_s: float | None, weights: Logs) -> float:
+        """A late end, no further behind the plan's start than nearly all starts before of those that are alike."""
+        if self.behind is None or planned_s is None:
             return late_s
-        return min(late_s, max(planned_s, _seconds(_log(planned_s) + self.beyond)))
+        beyond = max(0.0, self.behind.quantile(1 - BEYOND, weights[self.known]))
+        return min(late_s, max(planned_s, _seconds(_log(planned_s) + beyond)))
 
     def nearer(self, likely_s: float, planned_s: float | None) -> float:
         """The middle, or the plan's start where that was the better one."""
