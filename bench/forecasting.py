@@ -1,8 +1,8 @@
 """The share of forecast ranges that held what happened, on traces with their seeds and loads, and on a year of the demo.
 
-``python -m bench.forecasting docs/forecast.md`` writes the table into the page and draws docs/forecast.svg. It takes an hour,
-most of it for the demo's year: ``--days 30`` takes less of it, and ``--every 20`` less of the traces. The second half of each is counted; all that is said rests on
-what had happened before.
+``python -m bench.forecasting docs/forecast.md`` writes the table into the page and draws docs/forecast.svg. It takes hours, most
+of them for the demo's year: ``--days 12`` takes less of it, and ``--every 8`` less of the traces. The second half of each is
+counted; all that is said rests on what had happened before.
 """
 
 import argparse

@@ -12,8 +12,9 @@ from lazy_quarry.core.site import Window
 from lazy_quarry.site.foresight import FILE, MOST_SHARE, Foresight
 from lazy_quarry.site.work_share import HURRIES_S, MOST_OWED_S, PIECE_S, WorkShare
 from lazy_quarry.store.journal import Journal
+from lazy_quarry.views.chain_views import ChainSource
 from lazy_quarry.wording.json_form import job_json, report_json, why_json
-from lazy_quarry.wording.sentences import range_words, state_words
+from lazy_quarry.wording.sentences import all_done_words, range_words, state_words
 from tests.conftest import SiteUnderTest, script, small_site, until
 
 MINUTE = 60_000
@@ -93,6 +94,22 @@ def test_a_draft_has_a_range_too_and_blocked_jobs_behind_those_they_wait_for(sit
     assert site.job(after).range.likely_ms >= site.job(jobs[1]).range.likely_ms + 5 * MINUTE
     assert site.job(array).range is not None
     assert site.check(request(30, ranks=999)).range is None
+
+
+def test_a_chain_that_nobody_has_submitted_has_ranges_and_a_likely_end(site, clock):
+    for _ in range(2):
+        site.submit(request(120))
+    site.step()
+    site.site.foresight.step()
+    chain = '[jobs.a]\nscript = "a.sh"\n[jobs.b]\nscript = "a.sh"\nafter = { a = "succeeds" }\n[jobs.c]\nscript = "a.sh"\nafter = { a = "fails" }\n'
+    source = ChainSource(text=chain, scripts={"a.sh": request(60).script}, folder="/tmp", name="test")
+    view = site.report_chain(source, [], {}).chain
+    parts = {one.name: one for one in view.parts}
+    first, then = parts["a"].range, parts["b"].range
+    assert clock.ms < first.likely_ms < parts["a"].starts_ms and parts["c"].range is None
+    assert first.likely_ms + 5 * MINUTE < then.likely_ms < view.likely_end_ms < view.ends_ms
+    assert all_done_words(view).startswith("all done about ") and all_done_words(view).endswith(" at the latest")
+    assert site.report_chain(source, ["a"], {}).chain.likely_end_ms is None  # a supposition is the plan's
 
 
 def test_no_range_contradicts_what_is_certain(clock):

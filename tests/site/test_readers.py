@@ -14,6 +14,7 @@ from lazy_quarry.link.reader import Ask, Begin, Reader
 from lazy_quarry.link.readers import MOST, TRIES, NoReader, Readers
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.site.caller import Caller
+from lazy_quarry.site.foresight import Foreseen
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.views.chain_views import ChainSource
 from lazy_quarry.views.job_view import StartRange
@@ -116,6 +117,19 @@ def test_a_reader_answers_every_long_call_as_the_engine_does_and_follows_it(live
     reader.session.follow()
     assert reader.session.engine.state == lived.used.session.engine.state
     assert reader.session.journal.number == lived.used.journal.number
+
+
+def test_a_reader_says_of_which_jobs_it_wants_to_know_more_and_tells_it_the_next_time(lived):
+    reader, caller = reader_of(lived), lived.used.caller
+    line = write_request(1, "report_chain", {"source": lived.chain(), "fails": [], "slower": {}})
+    first = msgspec.json.decode(reader.answer(Ask(caller, line)))["result"]["chain"]
+    wanted = reader.wanted
+    assert [one.name for one in wanted] == [one["name"] for one in first["parts"] if one.get("starts_ms")]
+    known = Foreseen({wanted[0].name: StartRange(1, 2, 3, 4)}, 77)
+    then = msgspec.json.decode(reader.answer(Ask(caller, line, foreseen=(wanted, known))))["result"]["chain"]
+    assert then["likely_end_ms"] == 77 and then["parts"][0]["range"]["late_ms"] == 3
+    reader.answer(Ask(caller, write_request(1, "budget_ends", {})))
+    assert reader.wanted is None
 
 
 def test_a_reader_changes_nothing_whatever_it_is_asked(lived):

@@ -19,6 +19,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any, NoReturn
 
+from lazy_quarry.core.advice.forward_draws import SupposedJob
 from lazy_quarry.core.site import Site
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.answered import answer
@@ -31,6 +32,7 @@ from lazy_quarry.run.node_files import NodeFiles
 from lazy_quarry.run.read_only import OnlyFiles
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.fast_search import FastSearch
+from lazy_quarry.site.foresight import Foreseen
 from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_in_use import SiteRead
 from lazy_quarry.site.studies import make_study
@@ -65,6 +67,8 @@ class Ask:
     obstacle: str = ""
     ranges: dict[int, StartRange] | None = None
     """None where they are as they were."""
+    foreseen: tuple[tuple[SupposedJob, ...], Foreseen] | None = None
+    """The last jobs that this person asked of though nobody has submitted them, and what is expected of them."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,13 +87,17 @@ class Reader:
         self.session = Session(
             begin.site, journal, self.runner, clock=wall_ms, zone=local_zone(), look_up=with_surroundings
         )
-        self.site = SiteRead(self.session, lambda user, jobs: None)
+        self.site = SiteRead(self.session, self._foreseen)
+        self._known: tuple[tuple[SupposedJob, ...], Foreseen] | None = None
+        self.wanted: tuple[SupposedJob, ...] | None = None
+        """Jobs that nobody has submitted, of which the last call wanted to know what is expected."""
         self.fast_search = FastSearch(self.session.engine.plans.planner)
 
     def answer(self, ask: Ask) -> bytes:
         """The answer to a call, from the journal as it is at one instant."""
         session = self.session
         self.runner.words = ask.obstacle
+        self._known, self.wanted = ask.foreseen, None
         if ask.ranges is not None:
             session.ranges = ask.ranges
         with session.journal.one_view():
@@ -98,9 +106,16 @@ class Reader:
             self.fast_search.consider(len(session.engine.state.jobs))
             return answer(self.site, ask.caller, ask.line)
 
+    def _foreseen(self, user: str, jobs: tuple[SupposedJob, ...]) -> Foreseen | None:
+        self.wanted = jobs
+        return self._known[1] if self._known is not None and self._known[0] == jobs else None
+
 
 def read_calls(link: socket.socket) -> None:
-    """Answer calls until the engine closes the link; a message goes ahead with its length."""
+    """Answer calls until the engine closes the link; a message goes ahead with its length.
+
+    Behind each answer go the jobs of which the call wanted to know what is expected: only the engine can work that out.
+    """
     call_itself("lq-reader")
     number_faults_from(os.getpid() * 1000)
     threading.Thread(target=_end_with, args=(link,), daemon=True).start()
@@ -124,6 +139,7 @@ def read_calls(link: socket.socket) -> None:
             except QuarryError as fault:  # the journal can't be read: the next time it is opened anew
                 told, reader = fault_line(glance_at(message.line).id, fault), None
             send(link, told)
+            send(link, pickle.dumps(reader.wanted if reader is not None else None))
 
 
 def _study(link: socket.socket, begin: Begin, view: StudyView) -> None:

@@ -18,6 +18,8 @@ from lazy_quarry.link.reader import SIZE, Ask, Begin, MakeStudy, framed, send
 from lazy_quarry.site.caller import Caller
 
 if TYPE_CHECKING:
+    from lazy_quarry.core.advice.forward_draws import SupposedJob
+    from lazy_quarry.site.foresight import Foresight
     from lazy_quarry.site.session import Session
     from lazy_quarry.site.studies import Told
     from lazy_quarry.views.job_view import StartRange
@@ -60,6 +62,8 @@ class Readers:
 
     def __init__(self, folder: Path, session: Session, starter: socket.socket | None) -> None:
         self.folder, self.session, self._starter = folder, session, starter
+        self.foresight: Foresight | None = None
+        """Who works out what is expected of jobs that nobody has submitted."""
         self.free: list[_Reader] = []
         self.busy: dict[_Reader, str] = {}
         """The readers at work, and for whom."""
@@ -67,6 +71,8 @@ class Readers:
         """Places that are taken by calls which have no reader yet."""
         self.waiting: dict[str, deque[asyncio.Future[None]]] = {}
         """Calls that wait for a reader, by person, those whose turn is next first."""
+        self._wanted: dict[str, tuple[SupposedJob, ...]] = {}
+        """The last jobs of each person of which a reader wanted to know what is expected."""
         self._turns: dict[str, int] = {}
         """When each person had a turn last, counted in turns."""
 
@@ -112,10 +118,16 @@ class Readers:
     async def _asked(self, one: _Reader, caller: Caller, line: bytes) -> bytes:
         session = self.session
         ranges, one.ranges = (None if session.ranges is one.ranges else session.ranges), session.ranges
-        _send(one.writer, Ask(caller, line, session.runner.obstacle(), ranges))
+        jobs, foresight = self._wanted.get(caller.user), self.foresight
+        found = foresight.known_of(caller.user, jobs) if foresight is not None and jobs is not None else None
+        known = (jobs, found) if jobs is not None and found is not None else None
+        _send(one.writer, Ask(caller, line, session.runner.obstacle(), ranges, known))
         await one.writer.drain()
-        size = int.from_bytes(await one.reader.readexactly(SIZE), "big")
-        return await one.reader.readexactly(size)
+        told, wanted = await _received(one.reader), pickle.loads(await _received(one.reader))
+        if wanted is not None and foresight is not None:
+            self._wanted[caller.user] = wanted
+            foresight.of_jobs(caller.user, wanted)
+        return told
 
     # -- whose turn it is --------------------------------------------------------------------------
 
@@ -248,6 +260,11 @@ class Readers:
             one.writer.transport.abort()
         if self._starter is not None:
             self._starter.close()
+
+
+async def _received(reader: asyncio.StreamReader) -> bytes:
+    size = int.from_bytes(await reader.readexactly(SIZE), "big")
+    return await reader.readexactly(size)
 
 
 def _send(writer: asyncio.StreamWriter, message: Begin | Ask) -> None:

@@ -264,6 +264,11 @@ class Foresight:
             self._woken.set()
         return known.foreseen if known is not None else None
 
+    def known_of(self, user: str, jobs: tuple[SupposedJob, ...]) -> Foreseen | None:
+        """What is known by now of jobs of a user that nobody has submitted."""
+        known = self._answers.get((user, jobs))
+        return known.foreseen if known is not None else None
+
     def _answer_asked(self) -> None:
         while self._asked and (present := self._present) is not None:
             self._answer(present, *self._asked.popitem())

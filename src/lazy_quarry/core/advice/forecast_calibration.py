@@ -28,7 +28,7 @@ BEYOND = 0.02
 """No late end lies further behind the plan's own start than all but this share of the starts before."""
 DEBT = -0.2
 """Lowest allowance, below nothing: after many misses the widest range stays until they are made up for."""
-WIDTH, LEAST_WIDTH, LEAST_WEIGHT = 0.5, 0.2, 0.05
+WIDTH, LEAST_WIDTH, LEAST_WEIGHT = 0.5, 0.2, 0.2
 """Earlier forecasts count by how near they are by the plan: a part of the spread of their logarithms, no less than this; and the
 least that any counts."""
 _SCALE_S = 600.0
