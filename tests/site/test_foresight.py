@@ -184,7 +184,7 @@ def test_its_thread_publishes_by_itself_answers_for_drafts_and_leaves_when_told(
     before, foresight = set(threading.enumerate()), site.site.foresight
     assert site.check(request(30)).range is None  # nothing is known yet
     foresight.start()
-    until(lambda: jobs[2] in site.session.ranges and foresight.knows, "ranges")
+    until(lambda: jobs[2] in site.session.ranges and foresight.supposed.present, "ranges")
     drafts = [request(30), request(45)]
     for _ in range(2):  # a person may have two before them: no answer takes the other's place
         for one in drafts:

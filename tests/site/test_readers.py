@@ -14,7 +14,7 @@ from lazy_quarry.link.reader import Ask, Begin, Reader
 from lazy_quarry.link.readers import MOST, TRIES, NoReader, Readers
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.foresight import Foreseen
+from lazy_quarry.site.supposed_jobs import Foreseen
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.views.chain_views import ChainSource
 from lazy_quarry.views.job_view import StartRange

@@ -32,10 +32,10 @@ from lazy_quarry.run.node_files import NodeFiles
 from lazy_quarry.run.read_only import OnlyFiles
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.fast_search import FastSearch
-from lazy_quarry.site.foresight import Foreseen
 from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_in_use import SiteRead
 from lazy_quarry.site.studies import make_study
+from lazy_quarry.site.supposed_jobs import Foreseen
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.views.job_view import StartRange
 from lazy_quarry.views.study_view import StudyView

@@ -19,9 +19,9 @@ from lazy_quarry.site.caller import Caller
 
 if TYPE_CHECKING:
     from lazy_quarry.core.advice.forward_draws import SupposedJob
-    from lazy_quarry.site.foresight import Foresight
     from lazy_quarry.site.session import Session
     from lazy_quarry.site.studies import Told
+    from lazy_quarry.site.supposed_jobs import SupposedJobs
     from lazy_quarry.views.job_view import StartRange
     from lazy_quarry.views.study_view import StudyView
 
@@ -62,7 +62,7 @@ class Readers:
 
     def __init__(self, folder: Path, session: Session, starter: socket.socket | None) -> None:
         self.folder, self.session, self._starter = folder, session, starter
-        self.foresight: Foresight | None = None
+        self.supposed: SupposedJobs | None = None
         """Who works out what is expected of jobs that nobody has submitted."""
         self.free: list[_Reader] = []
         self.busy: dict[_Reader, str] = {}
@@ -118,15 +118,15 @@ class Readers:
     async def _asked(self, one: _Reader, caller: Caller, line: bytes) -> bytes:
         session = self.session
         ranges, one.ranges = (None if session.ranges is one.ranges else session.ranges), session.ranges
-        jobs, foresight = self._wanted.get(caller.user), self.foresight
-        found = foresight.known_of(caller.user, jobs) if foresight is not None and jobs is not None else None
+        jobs, supposed = self._wanted.get(caller.user), self.supposed
+        found = supposed.known_of(caller.user, jobs) if supposed is not None and jobs is not None else None
         known = (jobs, found) if jobs is not None and found is not None else None
         _send(one.writer, Ask(caller, line, session.runner.obstacle(), ranges, known))
         await one.writer.drain()
         told, wanted = await _received(one.reader), pickle.loads(await _received(one.reader))
-        if wanted is not None and foresight is not None:
+        if wanted is not None and supposed is not None:
             self._wanted[caller.user] = wanted
-            foresight.of_jobs(caller.user, wanted)
+            supposed.of(caller.user, wanted)
         return told
 
     # -- whose turn it is --------------------------------------------------------------------------

@@ -111,7 +111,7 @@ class Server:
         )
         self.readers = Readers(folder, session, starter)
         self.site = SiteInUse(session, self.readers.study)
-        self.readers.foresight = self.site.foresight
+        self.readers.supposed = self.site.foresight.supposed
         self.site.mailer.start()
         self.site.foresight.start()
         self.state = self.site.session.engine.state

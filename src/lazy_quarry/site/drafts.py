@@ -25,8 +25,8 @@ from lazy_quarry.core.units import format_duration
 from lazy_quarry.errors import Impossible
 from lazy_quarry.site.alike_runs import AlikeRuns, past_run
 from lazy_quarry.site.caller import Caller
-from lazy_quarry.site.foresight import Foreseen
 from lazy_quarry.site.session import Session
+from lazy_quarry.site.supposed_jobs import Foreseen
 from lazy_quarry.views.draft_view import (
     DraftCost,
     DraftPlacement,

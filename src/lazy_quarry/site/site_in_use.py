@@ -10,7 +10,7 @@ from lazy_quarry.site.chain_changes import ChainChanges
 from lazy_quarry.site.chains import Chains
 from lazy_quarry.site.dispatcher import Dispatcher
 from lazy_quarry.site.drafts import Drafts
-from lazy_quarry.site.foresight import Foreseen, Foresight
+from lazy_quarry.site.foresight import Foresight
 from lazy_quarry.site.ledger import Ledger
 from lazy_quarry.site.mail.mailer import Mailer
 from lazy_quarry.site.operations import Operations
@@ -18,6 +18,7 @@ from lazy_quarry.site.queries import Queries
 from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_changes import SiteChanges
 from lazy_quarry.site.studies import Apart, Studies
+from lazy_quarry.site.supposed_jobs import Foreseen
 
 
 class SiteRead:
@@ -45,7 +46,7 @@ class SiteInUse(SiteRead):
         """``study_apart`` makes studies in a process of their own."""
         self.dispatcher = Dispatcher(session)
         self.foresight = Foresight(session)
-        super().__init__(session, self.foresight.of_jobs)
+        super().__init__(session, self.foresight.supposed.of)
         self.operations = Operations(session, self.drafts, self.dispatcher)
         self.site_changes = SiteChanges(session, self.dispatcher)
         self.chain_changes = ChainChanges(session, self.chains, self.operations)

@@ -3,8 +3,8 @@
 from types import ModuleType
 
 from lazy_quarry.core.advice.forecast_calibration import Group, Hindsight
-from lazy_quarry.core.advice.forward_draws import DrawnTimes, course_of, kind_of_run, present_of, ranges_of
-from lazy_quarry.core.advice.planned_starts import PlannedStarts
+from lazy_quarry.core.advice.forward_draws import kind_of_run, present_of
+from lazy_quarry.core.advice.outlook import DRAWS, Outlook
 from lazy_quarry.core.advice.run_times import RunTimes
 from lazy_quarry.core.job.job import TASK_SPAN
 from lazy_quarry.core.site import Site
@@ -12,7 +12,7 @@ from lazy_quarry.study.own_past import PastAgain, Told, free_of
 from lazy_quarry.study.past import Past, PastJob
 from lazy_quarry.study.studied import ForecastMade
 
-DRAWS, MOST_WAITING, SEED = 10, 400, 11
+MOST_WAITING = 400
 
 
 class _Forecasting(PastAgain):
@@ -53,20 +53,20 @@ class _Forecasting(PastAgain):
     def _forecast(self, one: PastJob, at: int) -> None:
         """Say what is expected of a job, from what has ended by now."""
         present = present_of(self.engine, self.engine.plans.planner, at, MOST_WAITING)
-        planned = PlannedStarts(present)
-        soonest, by_plan = planned.soonest.get(one.number), planned.wait_s(one.number)
+        outlook = Outlook(present, self.times)
+        by_plan = outlook.planned.wait_s(one.number)
         self.made[one.number] = (one, (None, None, None, by_plan))
-        if soonest is None or planned.never(one.number):
+        if one.number not in outlook.told:
             return
-        times = DrawnTimes(self.times, at, SEED, DRAWS)
-        courses = [course_of(present, times, draw, [one.number]) for draw in range(DRAWS)]
-        drawn = ranges_of(courses, planned.starts, [one.number], at).get(one.number)
-        if drawn is None:
+        for _ in range(DRAWS):
+            outlook.draw([one.number])
+        drawn = outlook.drawn([one.number])
+        if not drawn:
             return
         self.calibration.settle(at)
         group: Group = ("new", one.request.tier)
-        shown = self.calibration.corrected(group, at, [drawn], [by_plan])[0].no_sooner((soonest - at) / 1000)
-        self.calibration.note(group, one.number, at, drawn, shown, by_plan)
+        ((_, shown),) = outlook.shown(self.calibration, group, drawn)
+        self.calibration.note(group, one.number, at, drawn[one.number], shown, by_plan)
         self._open.add(one.number)
         self.made[one.number] = (one, (shown.early_s, shown.likely_s, shown.late_s, by_plan))
 
