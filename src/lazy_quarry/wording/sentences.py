@@ -151,13 +151,13 @@ def range_words(known: StartRange | None, by_plan_ms: int | None, now_ms: int, z
 
 
 def all_done_words(view: ChainView, zone: tzinfo = UTC) -> str:
-    """``all done about 14:20, at 20:00 at the latest``; empty where no end is in sight."""
+    """``all done about 14:20, at the latest 20:00``; empty where no end is in sight."""
     if view.ends_ms is None:
         return ""
     latest, likely = clock_time(view.ends_ms, view.now_ms, zone), view.likely_end_ms
     if likely is None or view.now_ms >= likely or likely >= view.ends_ms:
         return f"all done about {latest} at the latest"
-    return f"all done about {clock_time(likely, view.now_ms, zone)}, {latest} at the latest"
+    return f"all done about {clock_time(likely, view.now_ms, zone)}, at the latest {latest}"
 
 
 def took_words(ms: int) -> str:
