@@ -5,6 +5,7 @@ from lazy_quarry.app.shared.cells import Pen
 from lazy_quarry.app.shared.drawing import Lines
 from lazy_quarry.core.units import clock_time, format_core_hours, plural
 from lazy_quarry.views.chain_views import ChainReport, ChainView
+from lazy_quarry.wording.sentences import all_done_words
 
 
 class ChainHead(Lines):
@@ -37,8 +38,10 @@ class ChainHead(Lines):
                 pen.to(43 if self.size.width >= 130 else 27)
                 pen.write(which, "ink").write(f"   {plural(len(view.parts), 'job')}", "dim")
                 if view.ends_ms is not None and (view.left or not view.number):
-                    about = view.likely_end_ms or view.ends_ms
-                    pen.write(f"   all done about {clock_time(about, view.now_ms, self.quarry.zone)}", "river")
+                    words = all_done_words(view, self.quarry.zone)
+                    if pen.at + 3 + len(words) > self.size.width:
+                        words = words.partition(",")[0].removesuffix(" at the latest")
+                    pen.write(f"   {words}", "river")
                 elif view.number:
                     pen.write(f"   {view.state}", "dim")
                 if view.most_core_ms and pen.at + 32 < self.size.width:
