@@ -409,14 +409,18 @@ def test_the_terminal_has_what_a_drawing_of_all_would_give_it(terminal, seed):
         screen.sees(word)
     keys = ["Down", "Up", "Left", "Right", "Tab", "End", "Home", "PageDown", "PageUp", "Enter", "Escape", *"bz/w?jksog"]
     for place in "14365241":
-        typed = [chance.choice(keys) for _ in range(8)]
-        screen.keys("Escape", "Escape", f"M-{place}", *typed)
-        for _ in range(3):  # one by one: several at once may be taken for the beginning of another key
-            screen.keys("Escape")
-            time.sleep(0.3)
-        before = until(lambda: _still(screen), "a screen at rest")
-        screen.keys("C-l")
-        assert _without_notes(until(lambda: _still(screen), "the screen again")) == _without_notes(before)
+        typed, seen = [chance.choice(keys) for _ in range(8)], []
+        for _ in range(3):  # a range may come in between, once; a cell that isn't sent is missing every time
+            screen.keys("Escape", "Escape", f"M-{place}", *typed)
+            for _ in range(3):  # one by one: several at once may be taken for the beginning of another key
+                screen.keys("Escape")
+                time.sleep(0.3)
+            before = until(lambda: _still(screen), "a screen at rest")
+            screen.keys("C-l")
+            seen.append((_without_notes(until(lambda: _still(screen), "the screen again")), _without_notes(before)))
+            if seen[-1][0] == seen[-1][1]:
+                break
+        assert seen[-1][0] == seen[-1][1]
 
 
 def _still(screen: Terminal) -> str:
