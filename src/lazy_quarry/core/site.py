@@ -288,6 +288,11 @@ class Site:
         """Accounts by name."""
         return {account.name: account for account in self.accounts}
 
+    def gives_way(self, tier: str) -> bool:
+        """True when jobs of a tier, by its name, may be stopped for others."""
+        known = self.tier.get(tier)
+        return known is not None and known.gives_way
+
     def lineage(self, account: str) -> tuple[str, ...]:
         """An account and those above it, the nearest first."""
         return self._lineages.get(account, (account,))

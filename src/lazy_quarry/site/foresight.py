@@ -30,8 +30,6 @@ from lazy_quarry.store.journal import EndedFilter
 from lazy_quarry.views.job_view import StartRange
 
 FILE = "forecasts.json"
-MOST_WAITING = 400
-"""Maximum number of waiting jobs, in queue order, that get a forecast range."""
 MOST_LEARNED, AT_ONCE = 1000, 200
 """Number of the newest jobs, with tasks that ended meanwhile, that are learned from at the start; and in one go."""
 SHARE, LONG_ROUND_S, LARGE_SHARE = 0.01, 6.0, 0.05
@@ -148,7 +146,7 @@ class Foresight:
             if self._planner is None or self._planner.site is not engine.site:
                 self._planner = Planner(engine.site)
             self._planner.kernels = engine.plans.planner.kernels
-            present, self._newcomers = present_of(engine, self._planner, now, MOST_WAITING), False
+            present, self._newcomers = present_of(engine, self._planner, now), False
         self._done, began = (event, now), time.thread_time()
         outlook = Outlook(present, self.times)
         told, starts = outlook.told, outlook.planned.starts

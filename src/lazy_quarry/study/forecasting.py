@@ -11,13 +11,13 @@ import numpy as np
 
 from lazy_quarry.core.advice.forecast_calibration import Hindsight, Stage, Waits
 from lazy_quarry.core.advice.forward_draws import range_of
+from lazy_quarry.core.advice.outlook import DRAWS
 from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
 from lazy_quarry.study.columns import Columns, Progress
 from lazy_quarry.study.planned import Planned, Profile
 from lazy_quarry.study.studied import ForecastMade
 from lazy_quarry.study.swf import Trace
 
-DRAWS = 10
 HELD = (0.8, 0.2, 0.4, 0.6, 0.9)
 """Shares of starts that ranges are to hold: the one told to people, and others that show whether the method is right."""
 

@@ -12,8 +12,6 @@ from lazy_quarry.study.own_past import PastAgain, Told, free_of
 from lazy_quarry.study.past import Past, PastJob
 from lazy_quarry.study.studied import ForecastMade
 
-MOST_WAITING = 400
-
 
 class _Forecasting(PastAgain):
     """The past once more, with a forecast at every ``every``-th submission of a job that has to wait."""
@@ -52,7 +50,7 @@ class _Forecasting(PastAgain):
 
     def _forecast(self, one: PastJob, at: int) -> None:
         """Say what is expected of a job, from what has ended by now."""
-        present = present_of(self.engine, self.engine.plans.planner, at, MOST_WAITING)
+        present = present_of(self.engine, self.engine.plans.planner, at)
         outlook = Outlook(present, self.times)
         by_plan = outlook.planned.wait_s(one.number)
         self.made[one.number] = (one, (None, None, None, by_plan))

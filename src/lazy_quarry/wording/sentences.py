@@ -150,14 +150,14 @@ def range_words(known: StartRange | None, by_plan_ms: int | None, now_ms: int, z
     return "; ".join(told)
 
 
-def all_done_words(view: ChainView, zone: tzinfo = UTC) -> str:
-    """``all done about 14:20, at the latest 20:00``; empty where no end is in sight."""
+def all_done_words(view: ChainView, zone: tzinfo = UTC, short: bool = False) -> str:
+    """``all done about 14:20, at the latest 20:00``, or ``short`` its beginning; empty where no end is in sight."""
     if view.ends_ms is None:
         return ""
     latest, likely = clock_time(view.ends_ms, view.now_ms, zone), view.likely_end_ms
     if likely is None or view.now_ms >= likely or likely >= view.ends_ms:
-        return f"all done about {latest} at the latest"
-    return f"all done about {clock_time(likely, view.now_ms, zone)}, at the latest {latest}"
+        return f"all done about {latest}" + ("" if short else " at the latest")
+    return f"all done about {clock_time(likely, view.now_ms, zone)}" + ("" if short else f", at the latest {latest}")
 
 
 def took_words(ms: int) -> str:

@@ -79,14 +79,8 @@ class Course:
         return self.engine.state.jobs[number].attempt
 
 
-@settings(max_examples=150, deadline=None)
-@given(st.integers(0, 2**32), st.booleans())
-def test_if_nothing_changes_every_job_starts_when_and_where_the_plan_says(seed, fast):
-    draw = Draw(seed)
-    accounts = tuple(replace(one, **UNCHANGED) for one in draw.site().accounts)
-    site = replace(
-        draw.site(), accounts=accounts, policy="planned", plan_depth=1000, standing=Standing(account_h=0, user_h=0)
-    )
+def lived(draw, site, fast=False):
+    """A site with some jobs running and some waiting."""
     course = Course(site, fast)
     for _ in range(draw.number(2, 14)):
         request = replace(draw.request(), after=(), retries=Retries(0, ()), again_at_overtime=False)
@@ -95,6 +89,18 @@ def test_if_nothing_changes_every_job_starts_when_and_where_the_plan_says(seed, 
             course.schedule()
             course.run_until(course.at + draw.number(0, 900) * 1000)
     course.schedule()
+    return course
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.integers(0, 2**32), st.booleans())
+def test_if_nothing_changes_every_job_starts_when_and_where_the_plan_says(seed, fast):
+    draw = Draw(seed)
+    accounts = tuple(replace(one, **UNCHANGED) for one in draw.site().accounts)
+    site = replace(
+        draw.site(), accounts=accounts, policy="planned", plan_depth=1000, standing=Standing(account_h=0, user_h=0)
+    )
+    course = lived(draw, site, fast)
     told, for_budget = course.told()
     if for_budget:
         return  # jobs that a budget keeps back have no place, and may get one when something else was charged

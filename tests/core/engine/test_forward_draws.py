@@ -14,15 +14,15 @@ from lazy_quarry.core.advice.planned_starts import PlannedStarts
 from lazy_quarry.core.engine.commands import Finish, Schedule
 from lazy_quarry.core.engine.events import Started, Stopping
 from lazy_quarry.core.job.job import Phase
-from lazy_quarry.core.job.request import Memory, Request, Retries
+from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.ledger.budgets import next_turn_ms
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Standing
 from tests.conftest import small_site
-from tests.core.engine.test_as_planned import UNCHANGED, Course
-from tests.core.engine.test_invariants import NOW, USERS, Draw, whose
+from tests.core.engine.test_as_planned import UNCHANGED, Course, lived
+from tests.core.engine.test_invariants import NOW, Draw, whose
 
 WHOLE = SimpleNamespace(end_ms=lambda job, now, draw: job.end_limit_ms)
 
@@ -35,19 +35,6 @@ class Given:
         return max(now + 1, min(job.end_limit_ms, job.started_ms + takes))
 
 
-def course(draw, site):
-    """A site with some jobs running and some waiting."""
-    found = Course(site)
-    for _ in range(draw.number(2, 14)):
-        request = replace(draw.request(), after=(), retries=Retries(0, ()), again_at_overtime=False)
-        found.submit(request, USERS[draw.number(0, 2)])
-        if draw.one_of([True, False, False]):
-            found.schedule()
-            found.run_until(found.at + draw.number(0, 900) * 1000)
-    found.schedule()
-    return found
-
-
 @settings(max_examples=120, deadline=None)
 @given(st.integers(0, 2**32))
 def test_with_whole_walltimes_a_draw_is_the_plan(seed):
@@ -56,7 +43,7 @@ def test_with_whole_walltimes_a_draw_is_the_plan(seed):
     site = replace(
         draw.site(), accounts=accounts, policy="planned", plan_depth=1000, standing=Standing(account_h=0, user_h=0)
     )
-    now = course(draw, site)
+    now = lived(draw, site)
     told, for_budget = now.told()
     if for_budget or any(site.tier[job.request.tier].gives_way for job in now.engine.state.jobs.values()):
         return  # a budget may leave more when something else is charged; who is stopped for others waits anew
@@ -105,7 +92,7 @@ def finish(engine, at, number, **how):
 @given(st.integers(0, 2**32))
 def test_a_draw_starts_what_the_engine_starts_that_is_asked_at_every_instant(seed):
     draw = Draw(seed)
-    now = course(draw, replace(draw.site(), standing=Standing(half_life_h=24)))
+    now = lived(draw, replace(draw.site(), standing=Standing(half_life_h=24)))
     present = present_of(now.engine, Planner(now.engine.site), now.at, 1000)
     starts = followed(present, Given())
     drawn = course_of(present, Given(), 0, starts)

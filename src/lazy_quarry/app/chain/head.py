@@ -40,7 +40,7 @@ class ChainHead(Lines):
                 if view.ends_ms is not None and (view.left or not view.number):
                     words = all_done_words(view, self.quarry.zone)
                     if pen.at + 3 + len(words) > self.size.width:
-                        words = words.partition(",")[0].removesuffix(" at the latest")
+                        words = all_done_words(view, self.quarry.zone, short=True)
                     pen.write(f"   {words}", "river")
                 elif view.number:
                     pen.write(f"   {view.state}", "dim")

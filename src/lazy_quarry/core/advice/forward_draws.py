@@ -18,7 +18,7 @@ from lazy_quarry.core.engine.commands import Finish, Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Started, Stopping
 from lazy_quarry.core.engine.live_jobs import WaitingLine
-from lazy_quarry.core.engine.plans import LineQueue, owner_of
+from lazy_quarry.core.engine.plans import LineQueue, Plans
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.job import EACH, Job, Origin, Phase
@@ -26,11 +26,12 @@ from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.ledger.budgets import next_turn_ms
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.core.plan.placement import PlanRequest
-from lazy_quarry.core.plan.plan import expected_end, make_plan
+from lazy_quarry.core.plan.plan import expected_end
 from lazy_quarry.core.plan.planner import Planner
-from lazy_quarry.core.site import Closure, Site, Window
+from lazy_quarry.core.site import Site, Window
 
-MOST_BLOCKED = 200
+MOST_WAITING, MOST_BLOCKED = 400, 200
+"""Maximum number of waiting jobs, in queue order, that are looked at, and of those that wait for others."""
 MOST_ENDS = 5_000
 """A draw is followed to so many ends of jobs; what hasn't started by then starts by the plan, or later."""
 Instants = NDArray[np.int64]
@@ -70,7 +71,7 @@ class Present:
         """An engine of it that goes on apart."""
         return Engine(self.site, self.state.copy(), self.planner)
 
-    def soonest_ms(self, wanted: PlanRequest, at_ms: int) -> int | None:
+    def soonest_ms(self, plans: Plans, wanted: PlanRequest, at_ms: int) -> int | None:
         """The first instant from ``at_ms`` on at which a request could start if nothing ran and nobody else waited; None for never.
 
         Closed nodes and windows are all that is in the way: a job starts no sooner, however short the others turn out to be.
@@ -78,10 +79,7 @@ class Present:
         key = self.planner.kind(wanted), wanted.access
         since, known = self._soonest.get(key, (at_ms + 1, None))
         if since > at_ms or (known is not None and known < at_ms):
-            engine = Engine(self.site, self.state, self.planner)
-            closures = [Closure(*one) for one in sorted(self.state.closures.items())]
-            free = make_plan(self.planner, at_ms, [], [wanted], closures=closures, windows=engine.plans.windows)
-            known = self.planner.earliest(free.timeline_of(wanted), wanted)
+            known = self.planner.earliest(plans.empty(at_ms, wanted).timeline_of(wanted), wanted)
             self._soonest[key] = at_ms, known
         return known
 
@@ -104,7 +102,7 @@ class Present:
         return replace(self, state=engine.state), numbers
 
 
-def present_of(engine: Engine, planner: Planner, at_ms: int, most: int) -> Present:
+def present_of(engine: Engine, planner: Planner, at_ms: int, most: int = MOST_WAITING) -> Present:
     """The present of a site, with so many waiting jobs at most; ``planner`` is one that nobody else uses meanwhile."""
     state, waiting = engine.state, list[int]()
     for job in engine.plans.in_turn(at_ms):
@@ -120,16 +118,6 @@ def present_of(engine: Engine, planner: Planner, at_ms: int, most: int) -> Prese
         unmet = tuple((other, how if how in ("begins", EACH) else "finishes") for other, how in job.unmet)
         own.jobs[job.number] = replace(job, unmet=unmet)
     return Present(engine.site, planner, at_ms, own)
-
-
-def kind_of(planner: Planner, job: Job) -> RunKind:
-    """The kind by which the run of a job, or of a task of an array, is known."""
-    if job.cores_allocated:
-        return kind_of_run(job)
-    request = job.request if job.request.array is None else replace(job.request, array=None)
-    needs = planner.needs_of(PlanRequest(job.number, request, owner=owner_of(job)))
-    cores = needs[0].cores if needs else request.ranks * request.threads
-    return RunKind(job.user, job.request.name, cores, job.request.walltime_s)
 
 
 def kind_of_run(job: Job) -> RunKind:
@@ -279,7 +267,7 @@ class _Draw:
         job = self._state.jobs[number]
         self._free(job)
         self._tell_end(job, attempt, None)
-        self.ends[job.number if job.parent is None else job.parent] = self.at_ms
+        self.ends[_whole(job)] = self.at_ms
         return job.parent is not None and not self._state.tasks.get(job.parent)
 
     def _tell_end(self, job: Job, attempt: int, cause: str | None) -> None:
@@ -302,7 +290,7 @@ class _Draw:
         self._fits = None
 
     def _begin(self, job: Job) -> None:
-        self.starts.setdefault(job.number if job.parent is None else job.parent, self.at_ms)
+        self.starts.setdefault(_whole(job), self.at_ms)
         self._take(job, 1, self._idle)
         heapq.heappush(self._ends, (self.times.end_ms(job, self.at_ms, self.draw), job.number, job.attempt))
 
@@ -342,7 +330,8 @@ class _Draw:
         requests, waiting = self.present.requests, self._waiting()
         if self._fitted in waiting and self._could(self._fitted):
             return True
-        if any(self._gives_way(job.request) for job in self._state.jobs.running.values()):
+        site = self.present.site
+        if any(site.gives_way(job.request.tier) for job in self._state.jobs.running.values()):
             return bool(waiting)
         unknown = waiting.keys() - requests.keys()
         if unknown:
@@ -359,12 +348,13 @@ class _Draw:
         late = (wanted.request.not_before_ms or 0) > self.at_ms
         if late or not self.present.planner.fits(wanted, self._idle):
             return False
-        soonest = self.present.soonest_ms(wanted, self.at_ms) if self._plans.windows else self.at_ms
+        soonest = self.present.soonest_ms(self._plans, wanted, self.at_ms) if self._plans.windows else self.at_ms
         return soonest is not None and soonest <= self.at_ms
 
-    def _gives_way(self, request: Request) -> bool:
-        tier = self.present.site.tier.get(request.tier)
-        return tier is not None and tier.gives_way
+
+def _whole(job: Job) -> int:
+    """A job's number, of a task that of its array."""
+    return job.number if job.parent is None else job.parent
 
 
 def range_of(starts: Sequence[float], now_ms: float, outside: float = OUTSIDE) -> Waits:

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 
 from lazy_quarry.core.advice.forward_draws import Present
 from lazy_quarry.core.engine.engine import Engine
+from lazy_quarry.core.engine.plans import Plans
 from lazy_quarry.core.job.job import EACH, Job, Phase
 from lazy_quarry.core.plan.plan import expected_end
 from lazy_quarry.core.plan.timeline import Timeline
@@ -34,15 +35,16 @@ class PlannedStarts:
     def __init__(self, present: Present) -> None:
         self.present = present
         engine, self.at_ms = present.engine(), present.at_ms
-        self.engine = engine
-        self.plan = engine.plans.plan_of(self.at_ms, list(engine.plans.in_turn(self.at_ms)))
+        waiting, blocked = list(engine.plans.in_turn(self.at_ms)), list(in_order(engine))
+        self._jobs = [*waiting, *blocked]
+        self.plan = engine.plans.plan_of(self.at_ms, waiting)
         self.plan.finish()
         self.starts = {job: place.start_ms for job, place in self.plan.placements.items()}
-        self._follow(engine)
-        self.soonest = _soonest(present, engine)
+        self._follow(engine, blocked)
+        self.soonest = self._soonest(engine.plans)
         """By job an instant before which it can't start, however short the others turn out to be; those without one never can."""
 
-    def _follow(self, engine: Engine) -> None:
+    def _follow(self, engine: Engine, blocked: list[Job]) -> None:
         """Place those that wait for others behind these, if all goes well."""
         at, planner, state = self.at_ms, self.present.planner, engine.state
         ends = {job: place.end_ms for job, place in self.plan.placements.items()}
@@ -52,7 +54,7 @@ class PlannedStarts:
                 if number is not None:
                     ends[number] = max(ends.get(number, 0), end)
         field: dict[frozenset[Window], Timeline] = {}
-        for job in in_order(engine):
+        for job in blocked:
             begin = at
             for other, how in job.unmet:
                 known = self.starts.get(other, at) if how in ("begins", EACH) else ends.get(other)
@@ -71,10 +73,10 @@ class PlannedStarts:
 
     def told(self) -> list[Job]:
         """The jobs of which a range can be told: those that wait and may start some time, of arrays the ones not begun."""
-        engine, at = self.engine, self.at_ms
-        waiting = (job for job in engine.plans.in_turn(at) if not self.present.begun(job))
         return [
-            job for job in (*waiting, *in_order(engine)) if job.number in self.soonest and not self.never(job.number)
+            job
+            for job in self._jobs
+            if not self.present.begun(job) and job.number in self.soonest and not self.never(job.number)
         ]
 
     def never(self, job: int) -> bool:
@@ -87,11 +89,10 @@ class PlannedStarts:
         start = self.starts.get(job)
         return None if start is None else max(0.0, (start - self.at_ms) / 1000)
 
-
-def _soonest(present: Present, engine: Engine) -> dict[int, int]:
-    found, plans, at = dict[int, int](), engine.plans, present.at_ms
-    for job in (*plans.in_turn(at), *in_order(engine)):
-        own = present.soonest_ms(plans.plan_request(job, at), at)
-        if own is not None:
-            found[job.number] = max([own, *(found.get(other, 0) for other, _ in job.unmet)])
-    return found
+    def _soonest(self, plans: Plans) -> dict[int, int]:
+        found, at = dict[int, int](), self.at_ms
+        for job in self._jobs:
+            own = self.present.soonest_ms(plans, plans.plan_request(job, at), at)
+            if own is not None:
+                found[job.number] = max([own, *(found.get(other, 0) for other, _ in job.unmet)])
+        return found

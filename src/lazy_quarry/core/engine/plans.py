@@ -203,12 +203,20 @@ class Plans:
             at_ms,
             allocations,
             queue,
-            closures=[Closure(node, reason) for node, reason in sorted(self.state.closures.items())],
+            closures=self._closures,
             windows=self.windows,
             limits=limits,
             accesses=accesses,
             earlier=earlier,
         )
+
+    def empty(self, at_ms: int, wanted: PlanRequest) -> Plan:
+        """The plan for one request if nothing ran and nobody else waited: closed nodes and windows are all that is in the way."""
+        return make_plan(self.planner, at_ms, [], [wanted], closures=self._closures, windows=self.windows)
+
+    @property
+    def _closures(self) -> list[Closure]:
+        return [Closure(node, reason) for node, reason in sorted(self.state.closures.items())]
 
     # -- what the planner is given -----------------------------------------------------------------
 

@@ -188,5 +188,4 @@ def _giving_way(now: Situation) -> list[Event]:
 
 
 def _gives_way(now: Situation, job: Job) -> bool:
-    tier = now.site.tier.get(job.request.tier)
-    return tier is not None and tier.gives_way
+    return now.site.gives_way(job.request.tier)

@@ -104,12 +104,12 @@ class SiteFit:
             yield f"{trait} {'is on ' + fold_names(names) if names else 'is on no node'}"
 
     def _budget(self, need: Need) -> None:
-        request, tier = self.request, self.site.tier.get(self.request.tier)
+        request = self.request
         bounds = [
             (left, name)
             for name in self.site.lineage(request.account)
             if (left := self.left_core_ms.get(name)) is not None
-            and not (tier is not None and tier.gives_way and self.site.account[name].at_end == "give-way")
+            and not (self.site.gives_way(request.tier) and self.site.account[name].at_end == "give-way")
         ]
         if not bounds:
             return

@@ -228,8 +228,7 @@ class LimitRows:
 
         One at whose end jobs go on that give way bounds these only as far as a job ahead of them counts on it.
         """
-        tier = self.site.tier.get(owner.tier)
-        gives_way = tier is not None and tier.gives_way
+        gives_way = self.site.gives_way(owner.tier)
         return [
             (name, self.left[name])
             for name in self.site.lineage(owner.account)

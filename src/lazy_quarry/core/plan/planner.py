@@ -171,7 +171,7 @@ class Planner:
             not_before_ms = later
 
     def _placed(self, wanted: PlanRequest, best: tuple[_PreparedNeed, Slot] | None) -> Placement | None:
-        return self._placement(wanted, *best, duration_ms(wanted)) if best else None
+        return self._placement(wanted, *best, _duration_ms(wanted)) if best else None
 
     def _best(
         self,
@@ -182,7 +182,7 @@ class Planner:
         measure: int | None = None,
     ) -> tuple[_PreparedNeed, Slot] | None:
         request = wanted.request
-        duration = duration_ms(wanted)
+        duration = _duration_ms(wanted)
         not_before = max(request.not_before_ms or 0, not_before_ms, timeline.now_ms)
         if not_before >= FAR:
             return None
@@ -366,7 +366,7 @@ class Planner:
         return 1, cores, gpus
 
 
-def duration_ms(wanted: PlanRequest) -> int:
+def _duration_ms(wanted: PlanRequest) -> int:
     """Time for which a request must have room to be started, in ms: what it is supposed to take, else its walltime and grace."""
     if wanted.takes_ms is not None:
         return wanted.takes_ms
