@@ -229,3 +229,11 @@ def test_new_jobs_are_told_of_after_a_few_draws_and_work_done_in_a_hurry_is_rest
     assert waited[-1] > PIECE_S  # all the work of this thread until now
     foresight.pace = lambda: 60.0
     assert work.share() == MOST_SHARE
+    # While jobs come and start one after another it stands back, in a hurry too.
+    busy, waited = [True], []
+    work = WorkShare(lambda: 0.01, lambda seconds: waited.append(seconds) or seconds, lambda: busy[0])
+    work.hurry = True
+    work.rest(0.02)
+    busy[0] = False
+    work.rest(0.02)
+    assert waited == pytest.approx([0.02 * 9, 0.02])

@@ -43,6 +43,8 @@ LEAST_REST_S, OTHERWISE_REST_S = 0.3, 2.0
 STALE_MS = 10 * MINUTE_MS
 """Ranges are worked out again after so long, though nothing has changed: what still runs will run longer."""
 KEEP_EVERY_S = 300.0
+BUSY_S = 0.3
+"""So long after something happened the site is taken to be busy: several jobs are submitted, or start, one after another."""
 
 
 class _Written(msgspec.Struct):
@@ -73,7 +75,9 @@ class Foresight:
         """Starts by the plan then."""
         self._newcomers = False
         """True when jobs were submitted or released since the last step began."""
-        self.work = WorkShare(self.share, self._wait)
+        self._heard_at = 0.0
+        """When something happened last, by the clock that only goes forward."""
+        self.work = WorkShare(self.share, self._wait, lambda: time.monotonic() - self._heard_at < BUSY_S)
         """It is in a hurry while there are jobs of which nothing is known."""
         self._told = set[int]()
         """The jobs that the last ranges were to be of."""
@@ -93,6 +97,7 @@ class Foresight:
 
     def _hear(self, first: int, events: Iterable[Event], ended: Iterable[Job]) -> None:
         """Events are in the journal; the site stands still meanwhile, so it only takes notes."""
+        self._heard_at = time.monotonic()
         for event in events:
             if isinstance(event, Submitted | Released):
                 self._newcomers = True
