@@ -14,8 +14,8 @@ def test_advice_comes_from_earlier_runs_of_a_name(machine):
     machine.lq("wait", "1", "2", "3")
     told = json.loads(machine.lq("advise", "steady", "--format", "json").stdout)
     assert {"runs", "walltime_s", "memory_mib", "cores", "saves_core_hours", "starts_sooner_s", "reason"} <= set(told)
-    assert told["runs"] == 3 and told["few"] and told["walltime_s"] == 60 and told["saves_core_hours"] > 5
-    assert told["set"]["walltime"] == "1m" and "So few say little" in told["reason"]
+    assert told["runs"] == 3 and told["promise"] is None and told["walltime_s"] == 60 and told["saves_core_hours"] > 5
+    assert told["set"]["walltime"] == "1m" and "so few runs say little" in told["reason"]
     text = machine.lq("advise", "2").stdout
     assert "2h -> 1m" in text and "lq again 3 --set 'walltime=1m'" in text
     again = machine.lq("again", "3", "--set", "walltime=1m")

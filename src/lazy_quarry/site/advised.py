@@ -1,19 +1,20 @@
 """Advice on the next request of a name: from all comparable runs, with its reason, what it saves and how much sooner it starts."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from lazy_quarry.core.advice.next_time import MISS, LeastAmount, NextTime, next_time
+from lazy_quarry.core.advice.next_time import MISS, NextTime, next_time, round_memory, round_time
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Job
-from lazy_quarry.core.units import exact_duration, exact_size, format_duration, format_size, plural
+from lazy_quarry.core.units import exact_duration, exact_size
 from lazy_quarry.errors import NoSuchJob, Refused
 from lazy_quarry.site.alike_runs import past_run
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.drafts import Drafts
 from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import EndedFilter
-from lazy_quarry.views.advice_view import FEW, Advised
+from lazy_quarry.views.advice_view import Advised, ShorterAsk
+from lazy_quarry.wording.advice_words import doubt_words, reason_of, stop_costs
 
 MOST_AHEAD = 10_000
 """Tasks of an array that the advice is for."""
@@ -82,14 +83,39 @@ class Advice:
             saved_core_hours=max(0.0, found.saved_core_hours) if seconds else 0.0,
             starts_ms=None,
             starts_then_ms=None,
-            reason=reason_of(source, found),
+            reason=reason_of(source, found, self.session.zone),
             settings=tuple(settings),
+            promise=None if found.doubts else MISS,
+            doubt=doubt_words(found),
+            shorter=tuple(self._shorter(caller, job, found, dict(settings))),
         )
-        if not settings:
+        if not settings and not advised.shorter:
             return advised
         return replace(
-            advised, starts_ms=self._start(caller, job, ()), starts_then_ms=self._start(caller, job, settings)
+            advised,
+            starts_ms=self._start(caller, job, ()),
+            starts_then_ms=self._start(caller, job, settings) if settings else None,
         )
+
+    def _shorter(self, caller: Caller, job: Job, found: NextTime, settings: dict[str, str]) -> Iterator[ShorterAsk]:
+        """What would do for most runs, where that is less than what would do for all."""
+        for key, bound in (("walltime", found.walltime), ("memory", found.memory)):
+            most = bound.for_most if bound is not None else None
+            if bound is None or most is None or most.value >= bound.value:
+                continue
+            walltime = key == "walltime"
+            value = (
+                exact_duration(round_time(most.value)) if walltime else f"{exact_size(round_memory(most.value))}/core"
+            )
+            starts_ms = self._start(caller, job, [*(settings | {key: value}).items()])
+            yield ShorterAsk(
+                key=key,
+                setting=value,
+                count=most.count,
+                runs=most.runs,
+                costs=stop_costs(job.request, key),
+                starts_ms=starts_ms,
+            )
 
     def _start(self, caller: Caller, job: Job, settings: Sequence[tuple[str, str]]) -> int | None:
         """When it would start if it were submitted now with these settings."""
@@ -106,36 +132,3 @@ def _ahead(job: Job) -> tuple[tuple[tuple[str, str], ...], ...]:
     if array is None:
         return (job.request.parameters,) if job.request.parameters else ()
     return tuple(tuple(array.values(index).items()) for index in range(min(array.count, MOST_AHEAD)))
-
-
-def reason_of(name: str, found: NextTime) -> str:
-    """Why, in a sentence or three."""
-    runs = plural(found.runs, "run")
-    told = []
-    if found.walltime is not None:
-        verb = f"{'were' if found.runs > 1 else 'was'} not done within" if found.walltime.only_failed else "took"
-        told.append(f"{verb} {_span(found.walltime, format_duration)}{_grown(found.walltime)}")
-    if found.memory is not None and found.memory.most > 0.5:
-        verb = "had too little with" if found.memory.only_failed else "used"
-        told.append(f"{verb} {_span(found.memory, format_size)} for each core{_grown(found.memory)}")
-    which = f"The last {runs}" if found.runs > 1 else "The only run"
-    words = f"{which} of {name} {' and '.join(told)}." if told else ""
-    if any(bound is not None and bound.above_failed for bound in (found.walltime, found.memory)):
-        words += " It is this much because of runs for which less was not enough."
-    if found.runs < FEW:
-        return f"{words} So few say little: a further one may well need more.".strip()
-    return f"{words} At most one further run in {round(1 / MISS)} should need more.".strip()
-
-
-def _span(bound: LeastAmount, show: Callable[[float], str]) -> str:
-    least, most = show(bound.least), show(bound.most)
-    return f"{most}" if least == most else f"{least} to {most}"
-
-
-def _grown(bound: LeastAmount) -> str:
-    if bound.growth is None:
-        return ""
-    one = bound.growth
-    return (
-        f" (it grows about as {one.parameter} to the power of {one.power:.1f}; this is for {one.parameter}={one.at:g})"
-    )

@@ -34,6 +34,7 @@ def past_run(job: Job) -> RunToLearnFrom | None:
         late=job.phase is Phase.OVERTIME,
         full=job.phase is Phase.OVERMEMORY,
         parameters=job.request.parameters,
+        began_ms=job.started_ms,
     )
 
 

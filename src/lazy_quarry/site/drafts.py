@@ -1,12 +1,14 @@
 """A site's report on a draft: problems, place, start ladder, cost."""
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
+from math import ceil
 
 from lazy_quarry.core.advice.forward_draws import SupposedJob
+from lazy_quarry.core.advice.next_time import RunToLearnFrom, next_time, round_time
 from lazy_quarry.core.header.check import CheckContext, Checked, check_script
-from lazy_quarry.core.header.earlier_runs import EarlierRuns, compared_with_earlier
+from lazy_quarry.core.header.earlier_runs import EarlierRuns, EnoughForMost, compared_with_earlier
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.nearest_request import nearest_request
 from lazy_quarry.core.job.needs import Need, choices, eligible_nodes
@@ -40,6 +42,7 @@ from lazy_quarry.views.draft_view import (
     TraitRung,
 )
 from lazy_quarry.views.expanded import Expanded, expanded
+from lazy_quarry.wording.advice_words import stop_costs
 
 DRAWN_NODES = 64
 """Nodes of a placement that are told one by one."""
@@ -135,7 +138,16 @@ class Drafts:
             busiest=max(run.busy for _, run in runs),
             cores=runs[0][0].cores_allocated,
             shortest_s=min(took),
+            for_most=_enough_for_most([run for _, run in runs], request),
         )
+
+
+def _enough_for_most(runs: Sequence[RunToLearnFrom], request: Request) -> EnoughForMost | None:
+    found = next_time(runs)
+    most = found.walltime.for_most if found is not None and found.walltime is not None else None
+    if most is None:
+        return None
+    return EnoughForMost(most.count, ceil(most.most), round_time(most.value), stop_costs(request, "walltime"))
 
 
 class _DraftAnswer:

@@ -2,8 +2,21 @@
 
 from dataclasses import dataclass
 
-FEW = 10
-"""Below so many runs less is promised."""
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ShorterAsk:
+    """A walltime or memory that is enough for most runs, where a few need far more than all others.
+
+    ``setting`` is what the header key says then, ``count`` of ``runs`` would have had enough. ``costs`` tells what becomes of the
+    others; ``starts_ms`` when a job with it would start now, None where the plan says nothing.
+    """
+
+    key: str
+    setting: str
+    count: int
+    runs: int
+    costs: str
+    starts_ms: int | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -28,11 +41,11 @@ class Advised:
     starts_then_ms: int | None
     reason: str
     settings: tuple[tuple[str, str], ...]
-
-    @property
-    def few(self) -> bool:
-        """True when there are too few runs for the promise to hold."""
-        return self.runs < FEW
+    promise: float | None
+    """The share of further runs that may need more; None where that can't be promised."""
+    doubt: str
+    """Why nothing is promised; empty where it is."""
+    shorter: tuple[ShorterAsk, ...] = ()
 
     @property
     def sooner_s(self) -> int | None:

@@ -4,8 +4,9 @@ from lazy_quarry.app.shared.acts import key_of
 from lazy_quarry.app.shared.cells import Pen, wrap
 from lazy_quarry.core.units import exact_duration, exact_size, format_duration
 from lazy_quarry.views.advice_view import Advised
+from lazy_quarry.wording.advice_words import shorter_words
 
-MOST_REASON = 6
+MOST_REASON, MOST_SHORTER = 8, 2
 
 
 class NextLines:
@@ -24,6 +25,10 @@ class NextLines:
             words += f" With it, it would start {format_duration(advised.sooner_s)} sooner."
         if advised.saved_core_hours >= 1:
             words += f" {advised.saved_core_hours:,.0f} core-hours were requested and not needed."
+        told = advised.starts_ms if advised.starts_then_ms is None else advised.starts_then_ms
+        for shorter in advised.shorter:
+            said = shorter_words(shorter, told)
+            self.lines += [(f"   {line}", "ink") for line in wrap(f"Or {said}", max(20, width - 4), MOST_SHORTER)]
         self.lines += [(f"   {line}", "dim") for line in wrap(words, max(20, width - 4), MOST_REASON)]
 
     @staticmethod
@@ -47,7 +52,9 @@ class NextLines:
         if row == 0:
             pen.write(" NEXT TIME", bold=True)
             runs = self.advised.runs
-            pen.write(f"   from {runs:,} {'run' if runs == 1 else 'runs'}", "rust" if self.advised.few else "dim")
+            pen.write(
+                f"   from {runs:,} {'run' if runs == 1 else 'runs'}", "rust" if self.advised.promise is None else "dim"
+            )
             if self.advised.settings:
                 pen.write(f"   {key_of('next_time')} {self.does}", "ochre", hit="app.click('next_time')")
             return

@@ -6,8 +6,9 @@ from typing import Any
 import click
 
 from lazy_quarry.cli.options import client_of, format_option, is_json, print_json, print_lines, state_option
-from lazy_quarry.core.units import exact_duration, exact_size, format_duration
+from lazy_quarry.core.units import exact_duration, exact_size, format_duration, format_instant
 from lazy_quarry.views.advice_view import Advised
+from lazy_quarry.wording.advice_words import shorter_words
 
 
 @click.command("advise")
@@ -24,18 +25,33 @@ def advise_command(name: str, state: str, form: str) -> None:
 
 
 def advice_json(one: Advised) -> dict[str, Any]:
-    """Advice; ``memory_mib`` is the total for ``cores``. What stays as it is, is null. ``few``: less is promised of it."""
+    """Advice; ``memory_mib`` is the total for ``cores``. What stays as it is, is null.
+
+    ``promise`` is the share of further runs that may need more; null where nothing is promised, and ``why`` says the reason.
+    """
     return {
         "name": one.name,
         "job": one.job,
         "runs": one.runs,
-        "few": one.few,
+        "promise": one.promise,
+        "why": one.doubt or None,
         "walltime_s": one.walltime_s,
         "memory_mib": one.memory_mib * one.cores if one.memory_mib else None,
         "cores": one.cores,
         "saves_core_hours": round(one.saved_core_hours, 3),
         "starts_sooner_s": one.sooner_s,
         "reason": one.reason,
+        "shorter": [
+            {
+                "key": shorter.key,
+                "set": shorter.setting,
+                "enough_for": shorter.count,
+                "runs": shorter.runs,
+                "costs": shorter.costs,
+                "start": format_instant(shorter.starts_ms) if shorter.starts_ms is not None else None,
+            }
+            for shorter in one.shorter
+        ],
         "set": dict(one.settings),
     }
 
@@ -48,6 +64,8 @@ def advice_lines(one: Advised) -> Iterator[str]:
     yield f"  memory    {memory:>12} -> {f'{exact_size(one.memory_mib)}/core' if one.memory_mib else 'as it is'}"
     yield f"  cores     {one.cores:>12}    {one.busy:.1f} busy at most"
     yield one.reason
+    for shorter in one.shorter:
+        yield shorter_words(shorter, one.starts_ms if one.starts_then_ms is None else one.starts_then_ms)
     if one.saved_core_hours >= 0.01:
         yield f"These runs requested {one.saved_core_hours:,.1f} core-hours more than the advice would have, and did not use them."
     if one.sooner_s:

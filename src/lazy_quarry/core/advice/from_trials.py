@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from math import ceil, exp, log, sqrt
 
-from lazy_quarry.core.advice.next_time import MISS, bound_of, round_memory, round_time
+from lazy_quarry.core.advice.next_time import MISS, Measured, bound_of, round_memory, round_time
 from lazy_quarry.core.advice.straight_line import line_through
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import exact_duration, exact_size, format_duration, format_size, plural
@@ -111,7 +111,7 @@ def _walltime(trials: Sequence[Tried], asked: Asked) -> Advice:
         return Advice("walltime", used, told, share, exact_duration(seconds), words)
     if longest.phase is Phase.OVERTIME:
         return Advice("walltime", used, told, 1.0, None, "it was not done by then; all of it needs longer")
-    bound = bound_of([one.took_s for one in done])
+    bound = bound_of([Measured(one.took_s) for one in done])
     if bound is None:
         return Advice("walltime", used, told, share, None, "")
     seconds = round_time(bound.value)
@@ -149,8 +149,9 @@ def _memory(trials: Sequence[Tried], asked: Asked) -> Advice:
             f"{asked.parameter}={asked.size:g} should use about {format_size(found.middle)} for each core: {value}/core"
         )
         return Advice("memory", used, told, share, f"{value}/core", words)
-    full = [had] if largest.phase is Phase.OVERMEMORY else []
-    bound = bound_of([one.memory_peak_mib / max(1, one.cores) for one in measured] if not full else [], full)
+    full = largest.phase is Phase.OVERMEMORY
+    used_mib = [Measured(one.memory_peak_mib / max(1, one.cores)) for one in measured]
+    bound = bound_of([Measured(had, enough=False)] if full else used_mib)
     if bound is None:
         return Advice("memory", used, told, share, None, "too short a run to tell")
     value = exact_size(round_memory(bound.value))

@@ -96,6 +96,7 @@ CODES: tuple[Code, ...] = (
     _code("background-left", W, "A command goes on in the background when the script ends.", "`prog &` in the last line", "End with `wait`.", True),
     _code("goes-on", H, "A failing command doesn't stop the script.", "no `set -e`", "`set -euo pipefail`.", True),
     # earlier runs
+    _code("walltime-for-most", H, "A few earlier runs of that name took far longer than all others.", "`4h`, and 31 of 32 took 20m", "Ask for all, or for most of them where a stop costs little: `retries`, `at-overtime`."),
     _code("walltime-generous", H, "Far more time than earlier runs of that name took.", "`12h`, and 40m were needed", "Ask for what they took and a margin; less starts sooner."),
     _code("walltime-short", W, "Less time than an earlier run of that name took.", "`30m`, and 50m were needed", "Ask for more."),
     _code("memory-generous", H, "Far more memory than earlier runs of that name used.", "`64 GiB`, and 3 GiB were used", "Ask for what they used and a margin."),

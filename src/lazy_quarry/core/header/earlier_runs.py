@@ -21,6 +21,20 @@ class EarlierRuns:
     cores: int
     """Cores of the newest of them."""
     shortest_s: int = 0
+    for_most: "EnoughForMost | None" = None
+
+
+@dataclass(frozen=True, slots=True)
+class EnoughForMost:
+    """A walltime that would do for ``count`` of the runs, which took at most ``longest_s``; a few took far longer.
+
+    ``costs`` tells what becomes of those.
+    """
+
+    count: int
+    longest_s: int
+    walltime_s: int
+    costs: str
 
 
 def compared_with_earlier(
@@ -34,6 +48,8 @@ def compared_with_earlier(
             f"{format_duration(request.walltime_s)} is requested, but {runs} took at most {took}; less starts sooner"
         )
         yield hint("walltime-generous", words, line.get("walltime", 1))
+    elif earlier.for_most is not None and request.walltime_s >= earlier.for_most.walltime_s:
+        yield hint("walltime-for-most", _for_most(request, earlier, earlier.for_most), line.get("walltime", 1))
     elif request.walltime_s < earlier.longest_s:
         words = f"{runs} took up to {took}, more than the walltime"
         yield warning("walltime-short", words, line.get("walltime", 1))
@@ -46,3 +62,15 @@ def compared_with_earlier(
             f"{plural(need.cores, 'core')} are requested, but {runs} kept at most {earlier.busiest:.1f} of them busy"
         )
         yield hint("cores-idle", words, line.get("ranks", line.get("threads", 1)))
+
+
+def _for_most(request: Request, earlier: EarlierRuns, most: EnoughForMost) -> str:
+    """Both walltimes: that for most runs and that for all, and what becomes of those that are stopped."""
+    enough = (
+        f"{most.count} of the last {earlier.runs} runs of {request.name} took at most {format_duration(most.longest_s)}"
+    )
+    whole = f"all at most {format_duration(earlier.longest_s)}"
+    if request.walltime_s < earlier.longest_s:
+        return f"{enough}, {whole}: longer ones are stopped, and {most.costs}"
+    less = f"{format_duration(most.walltime_s)} would start sooner"
+    return f"{enough}, {whole}: {less}, but longer ones are stopped, and {most.costs}"
