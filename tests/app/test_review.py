@@ -85,7 +85,9 @@ async def test_the_request_advised_stands_beside_the_old_one_and_is_drafted_by_a
         runs.move(next(at for at, run in enumerate(runs.runs) if run.name == "surge-south"))
         await wait_for(pilot, lambda: "NEXT TIME" in text_of(app, "#verdict"))
         text = text_of(app, "#verdict")
-        assert "from 1 run" in text and "2h 30m  →  2h 15m" in text and "so few runs say little" in " ".join(text.split())
+        assert (
+            "from 1 run" in text and "2h 30m  →  2h 15m" in text and "so few runs say little" in " ".join(text.split())
+        )
         await press(pilot, "N")
         await wait_for(pilot, lambda: app.place == "draft")
         await wait_for(pilot, lambda: 'walltime="2h 15m"' in app.query_one("#overrides-edit").text)

@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from lazy_quarry.core.advice.forecast_calibration import FEWEST, Hindsight, Waits
 from lazy_quarry.core.advice.from_trials import Asked, Tried, advise, expected
 from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
-from lazy_quarry.core.advice.warnings import LikeIt, chance_full, chance_late
+from lazy_quarry.core.advice.warnings import SURE, SURE_OF_MEMORY, LikeIt, Work, chance_full, chance_late
+from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.errors import BadValue
 from lazy_quarry.site.trial_values import asked_of, sizes_in
@@ -215,32 +216,85 @@ def test_sizes_are_read_from_words():
 # -- warnings -------------------------------------------------------------------------------------
 
 
+def like_it(took, cores=lambda part: 1.0, memory=lambda part: 1000, late=False, points=24):
+    """An earlier run with its curve, from what it did after each part of its time."""
+    parts = [(place + 0.5) / points for place in range(points)]
+    curve = Curve(
+        0,
+        round(1000 * took / points),
+        tuple(round(100 * cores(part)) for part in parts),
+        tuple(round(memory(part)) for part in parts),
+    )
+    return LikeIt(took, took * sum(map(cores, parts)) / points, late, max(map(memory, parts)), curve)  # fmt: skip
+
+
+curves = st.builds(
+    lambda took, cores, memory, late: like_it(took, lambda part: cores[int(4 * part)], lambda part: memory[int(4 * part)], late),
+    st.floats(1, 1e5), st.lists(st.floats(0, 64), min_size=4, max_size=4), st.lists(st.floats(0, 1e6), min_size=4, max_size=4), st.booleans(),
+)  # fmt: skip
+
+
 @given(
-    st.floats(0, 1e5),
-    st.floats(0, 1e5),
+    st.builds(Work, st.floats(0, 1e5), st.floats(0, 1e6), st.floats(0, 64)),
     st.integers(60, 10**5),
-    st.lists(st.builds(LikeIt, st.floats(1, 1e5), st.floats(0, 1e5), st.booleans()), max_size=30),
+    st.lists(curves | st.builds(LikeIt, st.floats(1, 1e5), st.floats(0, 1e5)), max_size=30),
+    st.floats(0, 1e5),
 )
-def test_a_chance_is_one_whatever_the_runs(elapsed, cpu, walltime, earlier):
-    chance, needs = chance_late(elapsed, cpu, walltime, earlier)
-    assert 0 <= chance <= 1 and needs >= 0
+def test_a_chance_is_one_whatever_the_runs(work, walltime, earlier, memory):
+    late, full = chance_late(work, walltime, earlier), chance_full([memory], work.elapsed_s, 8192, earlier)
+    known = sum(one.curve is not None for one in earlier)
+    for found in (late, full):
+        assert found is None or (0 <= found.chance <= 1 and 3 <= found.runs <= known and found.value >= 0)
+    assert late is None or late.value >= work.elapsed_s
 
 
-def test_a_run_that_gets_on_at_half_its_rate_is_told_and_one_at_its_rate_is_not():
-    earlier = [LikeIt(3000 + place, 3000 + place) for place in range(20)]
-    assert chance_late(1800, 900, 3600, earlier)[0] == 1.0
-    assert chance_late(1800, 1800, 3600, earlier)[0] == 0.0
-    assert chance_late(1800, 900, 3600, earlier[:2])[0] == 0.0  # too few to tell
-    assert chance_late(300, 100, 3600, earlier)[0] == 0.0  # too early
+PHASES = {
+    "even": lambda part: 4.0,
+    "reads first": lambda part: 0.0 if part < 0.3 else 4.0,
+    "writes last": lambda part: 4.0 if part < 0.8 else 0.0,
+    "serial first": lambda part: 1.0 if part < 0.4 else 4.0,
+}
 
 
-def test_memory_that_grows_is_told_before_and_memory_that_levels_off_is_not():
-    def samples(of):
-        return [(minute * 60_000, 1.0, round(of(minute))) for minute in range(20)]
+@pytest.mark.parametrize("phases", PHASES)
+def test_a_run_that_gets_on_at_half_the_rate_is_told_and_one_as_before_is_not(phases):
+    cores = PHASES[phases]
+    earlier = [like_it(3000 + 10 * place, cores) for place in range(20)]
 
-    chance, until = chance_full(samples(lambda minute: 1000 + 150 * minute), 8192, 3600)
-    assert chance > 0.9 and 1500 < until < 2000
-    assert chance_full(samples(lambda minute: 1000 + 150 * minute), 8192, 600)[0] < 0.1
-    assert chance_full(samples(lambda minute: 5000 * (1 - math.exp(-minute / 4))), 8192, 7200)[0] < 0.1
-    assert chance_full(samples(lambda minute: 1000 + 150 * minute), 8192, 3600, [6000.0] * 5)[0] == 0.0  # as others did
-    assert chance_full(samples(lambda minute: 900), 8192, 3600)[0] == 0.0
+    def told(slower):
+        """At which part of its walltime it is told first that it will be late."""
+        for elapsed in range(60, 3600, 60):
+            parts = [(second + 0.5) / 3100 / slower for second in range(elapsed)]
+            cpu, busy = sum(cores(min(0.99, part)) for part in parts) / slower, cores(min(0.99, parts[-1])) / slower
+            late = chance_late(Work(elapsed, cpu, busy), 3600, earlier)
+            if late is not None and late.chance >= SURE:
+                return elapsed
+        return None
+
+    assert told(1.0) is None and told(2.0) <= 2700
+    assert chance_late(Work(1800, 900, 4), 3600, earlier[:2]) is None  # too few to tell
+    assert chance_late(Work(1800, 900, 4), 3600, [LikeIt(3000, 12_000)] * 9) is None  # nothing to compare with
+    assert chance_late(Work(100, 10, 4), 3600, earlier) is None  # too early
+
+
+MEMORY = {
+    "steady": lambda part: 5000 * part,
+    "soon level": lambda part: 5000 * min(1.0, part / 0.3),
+    "jumps late": lambda part: 2000.0 if part < 0.8 else 5000.0,
+}
+
+
+@pytest.mark.parametrize("shape", MEMORY)
+def test_memory_is_told_where_runs_before_went_on_to_too_much_and_not_where_it_stays(shape):
+    grows = MEMORY[shape]
+    earlier = [like_it(3600 + 20 * place, memory=grows) for place in range(-5, 6)]
+
+    def told(times):
+        for elapsed in range(60, 3600, 60):
+            full = chance_full([times * grows(elapsed / 3600)], elapsed, 8192, earlier)
+            if full is not None and full.chance >= SURE_OF_MEMORY:
+                return elapsed
+        return None
+
+    assert told(1.0) is None and told(1.5) is None and 360 <= told(2.2) < 0.8 * 3600
+    assert chance_full([7000], 1800, 8192, earlier[:2]) is None and chance_full([], 1800, 8192, earlier) is None

@@ -24,7 +24,8 @@ from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import MOST_TASKS, EndedFilter
 from lazy_quarry.views.job_view import JobView
 
-WARN_EVERY_MS = 10_000
+WARN_EVERY_MS, MOST_WARN_EVERY_MS, WARNINGS = 10_000, 60_000, 300
+"""A warning is worked out anew so many times within a walltime, but at most every ten seconds and at least every minute."""
 MOST_FAILED = 8
 USUAL_RUNS = 20
 """Number of earlier runs that say what is usual; fewer than three say nothing."""
@@ -319,9 +320,10 @@ class JobViews:
         return ""
 
     def _running_warning(self, job: Job) -> str:
-        """The warning about a running job, as of the last tenth second by the clock: whoever looks in between sees the same."""
+        """The warning about a running job, as of the last full ten seconds, or minute: whoever looks in between sees the same."""
         now, files = self.session.now(), self.session.runner.files
-        at = max(job.started_ms or now, now - now % WARN_EVERY_MS)
+        every = min(MOST_WARN_EVERY_MS, max(WARN_EVERY_MS, job.request.walltime_s * 1000 // WARNINGS))
+        at = max(job.started_ms or now, now - now % every)
         known = self._warned.get(job.number)
         key = job.attempt, at, self.session.past
         if known is not None and known[0] == key:
@@ -349,6 +351,7 @@ class JobViews:
                     one.use.cpu_ms / 1000,
                     one.phase is Phase.OVERTIME,
                     one.use.memory_peak_mib,
+                    one.curve,
                 )
                 for one in runs
                 if one.cores_allocated == job.cores_allocated
