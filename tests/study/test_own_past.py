@@ -16,6 +16,7 @@ from lazy_quarry.core.site import Account, Limits, Node, Queue, Tier, Window
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.figures.study_figures import study_figure
 from lazy_quarry.errors import BadValue, QuarryError, Refused
+from lazy_quarry.study.difference import difference
 from lazy_quarry.study.own_past import PastAgain, as_it_was, free_of, study
 from lazy_quarry.study.past import Past, PastJob, PastRun, past_of
 from lazy_quarry.study.replay import replay
@@ -228,3 +229,49 @@ def test_the_demo_s_past_under_three_policies_with_progress_and_a_way_to_stop():
     with_them = [event for _, event in rehearsed.session.journal.events_after(0) if event.kind in ("held", "task-made")]
     assert rehearsed.session.journal.events_of_kinds(["task-made", "held"]) == with_them != []
     assert set(past_of(ended, 0).runs) <= {job.number for job in ended}
+
+
+def waited(policy, *by_day):
+    """A row whose jobs, ten a day, wait so many seconds each day."""
+    mean = sum(by_day) / len(by_day)
+    days = tuple((day, 10.0 * each, 10) for day, each in enumerate(by_day))
+    return replace(as_it_was(of([]), 8), policy=policy, jobs=10 * len(by_day), wait_mean_s=mean, days=days)
+
+
+@given(st.lists(st.integers(0, 7200), min_size=1, max_size=60), st.integers(-7200, 7200))
+def test_a_difference_of_policies_is_clear_where_days_agree_and_not_where_chance_makes_it(days, more):
+    usual = waited("planned", *days)
+    told = difference(waited("easy", *(day + more for day in days)), usual)
+    assert told.mean_s == pytest.approx(more) and told.other == "planned"
+    if len(days) < 5:
+        assert told.low_s is None and not told.clear
+        return
+    assert told.low_s == pytest.approx(more, abs=0.01) == told.high_s and told.clear == (round(more) != 0)
+    swings = difference(waited("easy", *(day + (-1) ** at * 3600 for at, day in enumerate(days))), usual)
+    assert swings.low_s <= swings.mean_s <= swings.high_s
+
+
+def test_differences_are_told_with_what_chance_makes_of_them():
+    days = [3600 * (day % 5) for day in range(30)]
+    rows = (
+        waited("as it was", *days), waited("planned", *days), waited("easy", *(day + 600 for day in days)),
+        waited("first-come", *(day + (4000 if at % 7 == 3 else -600) for at, day in enumerate(days))),
+    )  # fmt: skip
+    text = "\n".join(study_lines(StudyView(1, ("planned",), 0, (), 300, rows, own="planned")))
+    assert "mean wait against planned" in text and "easy: +10m, between +10m and +10m\n" in text
+    assert "no clear difference" in text.partition("first-come: ")[2].splitlines()[0]
+    told = study_json(StudyView(1, ("planned",), 0, (), 300, rows, own="planned"))["rows"]
+    assert [row["against"] and row["against"]["clear"] for row in told] == [False, None, True, False]
+    few = (waited("planned", 1, 2), waited("easy", 601, 602))
+    assert "nothing is known of chance" in "\n".join(study_lines(StudyView(1, (), 0, (), 4, few, own="x")))
+
+
+def test_what_was_cancelled_while_it_waited_stands_in_the_way_until_then():
+    ran, wide = past(1, 0, 100, 5), past(2, 5, 60, 8, 60)
+    gone = replace(wide, runs={}, withdrawn_ms=50_000)
+    narrow = past(3, 10, 80, 3, 200)
+    assert starts([ran, narrow]) == {1: 0, 3: 10}
+    assert starts([ran, gone, narrow]) == {1: 0, 3: 50}  # it would have delayed the wide one
+    assert starts([replace(gone, submitted_ms=0), past(3, 10, 20, 1, 200)]) == {
+        3: 50
+    }  # it starts here, and runs until then

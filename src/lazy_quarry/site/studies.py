@@ -15,7 +15,7 @@ from lazy_quarry.site.session import Session
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.study.own_forecasts import forecasts_of
 from lazy_quarry.study.own_past import as_it_was, study
-from lazy_quarry.study.past import BOUNDS, past_of
+from lazy_quarry.study.past import NEEDED, past_of
 from lazy_quarry.study.what_if import what_if
 from lazy_quarry.views.study_view import StudyView
 
@@ -126,7 +126,7 @@ def _made(session: Session, view: StudyView, told: Told) -> StudyView:
     with session.lock:
         live = session.engine.state.jobs
         arrays = [live[number] for number in sorted(live.arrays)]
-    bounds = session.journal.events_of_kinds([one.kind for one in BOUNDS])
+    bounds = session.journal.events_of_kinds([one.kind for one in NEEDED])
     past = past_of(_ended(session.journal, view.since_ms), view.since_ms, bounds, arrays)
     view = replace(view, jobs=past.count, rows=(as_it_was(past, session.site.cores),))
     asked, go_on = other.past(past), told(view)

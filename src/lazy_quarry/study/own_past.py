@@ -2,8 +2,9 @@
 
 Each job comes when it was submitted, asks for what it asked for and runs for as long as it ran; so does each task of an array.
 Nodes are closed and reserved, jobs held and put in order when they were. Budgets bound nothing, since what was paid was
-paid. Jobs that ran when the time began run first, and are not told of. Of an array only the tasks that ran are there; the
-others count as done. Under the policy that the site had, every job starts when it really did, unless somebody cancelled,
+paid. Jobs that ran when the time began run first, and are not told of. What was cancelled while it waited waits until then; where
+it starts sooner here, it runs until then. Of an array that was not cancelled only the tasks that ran are there; the others
+count as done. Under the policy that the site had, every job starts when it really did, unless somebody cancelled,
 changed or lost something.
 """
 
@@ -11,14 +12,23 @@ from __future__ import annotations
 
 import heapq
 from collections import deque
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from types import ModuleType
 
 import numpy as np
 
-from lazy_quarry.core.engine.commands import Command, Finish, HoldJob, OrderJobs, ReleaseJob, Schedule, Submit
+from lazy_quarry.core.engine.commands import (
+    CancelJob,
+    Command,
+    Finish,
+    HoldJob,
+    OrderJobs,
+    ReleaseJob,
+    Schedule,
+    Submit,
+)
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import (
     Ended,
@@ -39,8 +49,9 @@ from lazy_quarry.core.job.job import EACH, TASK_SPAN, Origin, Phase, task_id
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.ledger.recent_use import USE_UPDATE_MS, use_updated_at
 from lazy_quarry.core.site import Limits, Site
+from lazy_quarry.core.units import DAY_MS
 from lazy_quarry.errors import QuarryError, Refused
-from lazy_quarry.study.past import Past, PastJob
+from lazy_quarry.study.past import Past, PastJob, PastRun
 from lazy_quarry.study.studied import Studied
 
 SHORTEST_S = 10.0
@@ -92,6 +103,9 @@ class PastAgain:
         self._bounds = deque(past.bounds)
         self._held = set[int]()
         """The jobs, arrays and tasks that are held now, whether they have come already or not."""
+        self._withdrawn = {one.number: one.withdrawn_ms for one in past.jobs if one.withdrawn_ms is not None}
+        self._withdrawals: list[tuple[int, int]] = []
+        """When what came is cancelled: (instant, number)."""
         self._ends: list[tuple[int, int, int]] = []
         """When attempts end: (instant, number, attempt)."""
         self._wakes = [instant for one in site.windows for instant in (one.begins_ms, one.ends_ms)]
@@ -108,6 +122,7 @@ class PastAgain:
             at = following
             self._bind(at)
             self._finish(at)
+            self._withdraw(at)
             while self._arrivals and self._arrivals[0].submitted_ms <= at:
                 self._submit(self._arrivals.popleft(), at)
             self._schedule(at)
@@ -120,6 +135,7 @@ class PastAgain:
             heapq.heappop(self._wakes)
         known = [self._arrivals[0].submitted_ms] if self._arrivals else []
         known += [self._ends[0][0]] if self._ends else []
+        known += [self._withdrawals[0][0]] if self._withdrawals else []
         if len(self.starts) < len(self.past.runs):
             known += [self._bounds[0].at_ms] if self._bounds else []
             known += [self._wakes[0]] if self._wakes else []
@@ -164,6 +180,13 @@ class PastAgain:
             _, number, attempt = heapq.heappop(self._ends)
             self.engine.apply(self.engine.decide(Finish(at, number, attempt, exit=0)))
 
+    def _withdraw(self, at: int) -> None:
+        """Cancel what still waits of jobs that were cancelled then."""
+        while self._withdrawals and self._withdrawals[0][0] <= at:
+            _, number = heapq.heappop(self._withdrawals)
+            if (job := self.engine.state.jobs.get(number)) is not None:
+                self._tell(CancelJob(at, number, By(job.user), "waiting"))
+
     def _submit(self, one: PastJob, at: int) -> None:
         request, freed = self._waits(one.request)
         try:
@@ -173,7 +196,9 @@ class PastAgain:
         # It has its own number, and has waited since it was submitted.
         since, number = one.submitted_ms, one.number
         self.engine.apply([replace(event, at_ms=since, job=number) for event in events if isinstance(event, Submitted)])
-        if request.array is not None:
+        if one.withdrawn_ms is not None:
+            heapq.heappush(self._withdrawals, (one.withdrawn_ms, number))
+        elif request.array is not None:
             self._only_what_ran(one, request.array.count, at)
         for held in sorted(held for held in self._held if number in (held, held // TASK_SPAN)):
             self._hold(held, at)
@@ -214,9 +239,11 @@ class PastAgain:
             self.engine.apply(events)
             for event in events:
                 if isinstance(event, Started):
-                    self.starts.setdefault(event.job, at)
-                    self._begun.add(event.job if event.job < TASK_SPAN else event.job // TASK_SPAN)
-                    ran = self.past.runs[event.job].ran_ms
+                    whole = event.job if event.job < TASK_SPAN else event.job // TASK_SPAN
+                    self._begun.add(whole)
+                    if (known := self.past.runs.get(event.job)) is not None:
+                        self.starts.setdefault(event.job, at)
+                    ran = known.ran_ms if known is not None else max(1, self._withdrawn[whole] - at)
                     asked = self.engine.state.jobs[event.job].request
                     most = (asked.walltime_s + asked.grace_s) * 1000
                     heapq.heappush(self._ends, (at + min(ran, most), event.job, event.attempt))
@@ -265,12 +292,24 @@ def _studied(policy: str, past: Past, starts: Mapping[int, int], cores: int) -> 
         float(apart.mean()),
         float(np.median(apart)),
         tuple(sorted((name, core_ms / max(1, whole)) for name, core_ms in held.items())),
+        _by_day(past, ran, waits),
     )
+
+
+def _by_day(
+    past: Past, ran: Sequence[tuple[PastJob, PastRun, int]], waits: np.ndarray
+) -> tuple[tuple[int, float, int], ...]:
+    days = dict[int, tuple[float, int]]()
+    for (job, _, _), waited in zip(ran, waits, strict=True):
+        day = (job.submitted_ms - past.begin_ms) // DAY_MS
+        known, count = days.get(day, (0.0, 0))
+        days[day] = known + float(waited), count + 1
+    return tuple((day, *found) for day, found in sorted(days.items()))
 
 
 def _held(past: Past, starts: Mapping[int, int]) -> tuple[dict[str, int], int]:
     """Core-ms that each account held while jobs came, and how long that was in ms."""
-    came = [max(past.begin_ms, one.submitted_ms) for one in past.jobs]
+    came = [max(past.begin_ms, one.submitted_ms) for one in past.jobs if one.runs]
     first, last = min(came), max(came)
     held = dict[str, int]()
     for one in (*past.jobs, *past.before):

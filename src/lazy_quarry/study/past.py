@@ -14,13 +14,16 @@ from lazy_quarry.core.engine.events import (
     Ordered,
     Released,
     Reserved,
+    TasksDropped,
     Unreserved,
 )
-from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.request import Request, Retries
 
 BOUNDS = (NodeClosed, NodeOpened, Reserved, Unreserved, Held, Released, Ordered)
 """The events of what bound jobs in their time: closed nodes, reservations, holds, a person's own order."""
+NEEDED = (*BOUNDS, TasksDropped)
+"""The events that a past is made of: what bound jobs, and when tasks of arrays were given up that had not started."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,13 +36,17 @@ class PastRun:
 
 @dataclass(frozen=True, slots=True)
 class PastJob:
-    """A job or an array of the past: when it came, what it asked for; ``runs`` by the number of the job or its tasks."""
+    """A job or an array of the past: when it came, what it asked for; ``runs`` by the number of the job or its tasks.
+
+    What of it did not run waited until ``withdrawn_ms``, when somebody cancelled it; where that is None it is left out.
+    """
 
     number: int
     user: str
     request: Request
     submitted_ms: int
     runs: Mapping[int, PastRun]
+    withdrawn_ms: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,10 +79,13 @@ def past_of(ended: Iterable[Job], begin_ms: int, happened: Iterable[Event] = (),
 
     ``happened`` are the journal's events from its beginning on, in order; ``arrays`` those that have not ended.
     """
-    ended = list(ended)
+    ended, happened = list(ended), list(happened)
     wholes = {job.number: job for job in (*arrays, *ended) if job.request.array is not None}
     single, tasks, before = list[PastJob](), dict[int, dict[int, PastRun]](), list[Job]()
+    withdrawn = {one.job: one.at_ms for one in reversed(happened) if isinstance(one, TasksDropped)}
     for job in ended:
+        if job.phase is Phase.CANCELLED and job.started_ms is None and job.parent is None:
+            withdrawn.setdefault(job.number, job.ended_ms or begin_ms)
         if job.request.array is not None or job.started_ms is None or (job.ended_ms or 0) <= begin_ms:
             continue
         if job.started_ms < begin_ms or (job.parent is not None and job.parent not in wholes):
@@ -84,7 +94,13 @@ def past_of(ended: Iterable[Job], begin_ms: int, happened: Iterable[Event] = (),
             tasks.setdefault(job.parent, {})[job.number] = _run(job)
         else:
             single.append(_past_job(job, {job.number: _run(job)}))
+    single += [
+        _past_job(job, {})
+        for job in ended
+        if withdrawn.get(job.number, 0) > begin_ms and job.number not in tasks and job.started_ms is None
+    ]
     jobs = [*single, *(_past_job(wholes[number], runs) for number, runs in tasks.items())]
+    jobs = [replace(one, withdrawn_ms=withdrawn.get(one.number)) for one in jobs]
     jobs.sort(key=lambda one: (one.submitted_ms, one.number))
     free = 1 + max((job.parent or job.number for job in (*ended, *wholes.values())), default=0)
     early = [_before(job, free + place, begin_ms) for place, job in enumerate(before)]

@@ -24,6 +24,8 @@ class Studied:
     """By how much half of the jobs started at most sooner or later than they did."""
     shares: tuple[tuple[str, float], ...] = ()
     """By account its share of what was in use while jobs came."""
+    days: tuple[tuple[int, float, int], ...] = ()
+    """By day of submission, counted from the past's beginning: seconds that its jobs waited together, and their number."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -37,7 +37,9 @@ class WhatIf:
 
 
 def _asking(one: PastJob, factor: float) -> PastJob:
-    """A job that asks for so many times what it takes, an array what its longest task does."""
+    """A job that asks for so many times what it takes, an array what its longest task does; one that never ran is as it was."""
+    if not one.runs:
+        return one
     took_s = max(run.ran_ms for run in one.runs.values()) / 1000
     asked = max(LEAST_WALLTIME_S, ceil(took_s * factor))
     return replace(one, request=replace(one.request, walltime_s=min(one.request.walltime_s, asked)))

@@ -3,6 +3,7 @@
 from collections.abc import Iterator
 
 from lazy_quarry.core.units import format_duration
+from lazy_quarry.study.difference import LEAST_DAYS, difference
 from lazy_quarry.study.studied import Studied
 from lazy_quarry.views.study_view import StudyView
 from lazy_quarry.wording.book_words import study_words
@@ -24,6 +25,7 @@ def study_lines(view: StudyView) -> Iterator[str]:
             f"{row.policy:<{width}}{mean:>12}{half:>9}{most:>9}{row.slowdown_mean:>10.2f}{row.use:>8.1%}"
             f"{row.refused or '·':>7}"
         )
+    yield from _differences(view)
     names = sorted({name for row in view.rows for name, _ in row.accounts})
     wide = max([len(BY_ACCOUNT), *map(len, names)])
     yield ""
@@ -40,6 +42,36 @@ def study_lines(view: StudyView) -> Iterator[str]:
         yield f"How near that is: under {view.own}, the site's own, a job starts on average {mean} from"
         most = f"at most {half} from it" if round(rehearsed.apart_median_s) else "in that very second"
         yield f"when it did, and half of them {most}. So far off may all of this be."
+
+
+def compared_with(view: StudyView) -> Studied:
+    """The row that others are held against: the site's own policy where it was studied too, else how it was."""
+    return next((row for row in view.rows[1:] if row.policy == view.own), view.rows[0])
+
+
+def _differences(view: StudyView) -> Iterator[str]:
+    """For each other policy how much longer or shorter jobs wait, and whether chance may make that."""
+    base = compared_with(view)
+    found = [(row, told) for row in view.rows[1:] if row is not base and (told := difference(row, base)) is not None]
+    if not found:
+        return
+    yield ""
+    yield f"mean wait against {base.policy}, and between which it lies 19 times in 20, by days"
+    for row, told in found:
+        words = _apart(told.mean_s)
+        if told.low_s is None or told.high_s is None:
+            words += f": from fewer than {LEAST_DAYS} days, so that nothing is known of chance"
+        else:
+            words += f", between {_apart(told.low_s)} and {_apart(told.high_s)}"
+            words += "" if told.clear else ": no clear difference"
+        yield f"  {row.policy}: {words}"
+
+
+def _apart(seconds: float) -> str:
+    """``+10m``, ``−40m``, ``0s``."""
+    whole = round(seconds)
+    sign = "+" if whole > 0 else "\N{MINUS SIGN}" if whole < 0 else ""
+    return f"{sign}{format_duration(abs(whole))}"
 
 
 def _of_account(row: Studied, account: str) -> str:

@@ -21,8 +21,9 @@ from lazy_quarry.cli.options import (
 )
 from lazy_quarry.cli.output.finding import found_by
 from lazy_quarry.core.advice.found_value import number_in
+from lazy_quarry.core.advice.growth_law import GrowthLaw, growth_law
 from lazy_quarry.core.advice.next_time import round_time
-from lazy_quarry.core.advice.scaling import PowerLaw, Scaling, power_law, scaling
+from lazy_quarry.core.advice.scaling import Scaling, scaling
 from lazy_quarry.core.units import exact_duration, format_duration, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.run_comparison import runs_of
@@ -88,7 +89,7 @@ def scaling_command(
 
 
 def scaling_json(found: Scaling) -> dict[str, Any]:
-    """Points, the fit (Amdahl's law: the serial part with its error, the seconds of one core) or null, advice."""
+    """Points, the fit (Amdahl's law: the serial part with its range of 8 in 10, the seconds of one core) or null, advice."""
     fit = found.fit
     return {
         "points": [
@@ -104,12 +105,16 @@ def scaling_json(found: Scaling) -> dict[str, Any]:
         "fit": {
             "law": "amdahl",
             "serial": round(fit.serial, 6),
-            "error": round(fit.serial_error, 6),
+            "low": round(fit.serial_low, 6),
+            "high": round(fit.serial_high, 6),
             "one_core_s": round(fit.one_core_s, 3),
         }
         if fit
         else None,
         "half_at": found.half_at,
+        "half_at_low": found.half_range[0],
+        "half_at_high": found.half_range[1],
+        "pulls": [{"cores": pull.cores, "times": round(pull.times, 3)} for pull in found.pulls],
         "few": found.few,
         "advice": found.advice,
     }
@@ -127,7 +132,7 @@ def scaling_lines(found: Scaling) -> Iterator[str]:
 def _tell_growth(done: Sequence[JobView], by: str, ahead: float | None, json_too: bool) -> None:
     pairs = [(number_in(dict(view.parameters).get(by)), float(view.attempt_s)) for view in done]
     runs = [(size, seconds) for size, seconds in pairs if size is not None and size > 0]
-    law = power_law(runs)
+    law = growth_law(runs)
     if law is None:
         raise QuarryError(
             f"{plural(len(runs), 'run')} with a number as {by} are too few; three of two values or more tell something"
@@ -136,26 +141,48 @@ def _tell_growth(done: Sequence[JobView], by: str, ahead: float | None, json_too
     if json_too:
         print_json(growth_json(law, by, sizes))
         return
-    say(
-        f"seconds grow about as {by} to the power of {law.power:.2f} (± {law.power_error:.2f}), from {plural(law.runs, 'run')}"
-    )
+    print_lines(growth_lines(law, by, sizes))
+
+
+def growth_lines(law: GrowthLaw, by: str, sizes: Sequence[float]) -> Iterator[str]:
+    """For people."""
+    between = f"8 times in 10 between {law.power_low:.2f} and {law.power_high:.2f}"
+    grows = f"about as {by} to the power of {law.power:.2f} ({between}), from {plural(law.runs, 'run')}"
+    if law.has_set_up:
+        yield f"about {format_duration(law.set_up_s, 1)} do not grow with {by}; the rest grows {grows}"
+    else:
+        yield f"seconds grow {grows}"
     for size in sizes:
         low, middle, high = law.at(size)
-        told = ", ".join(format_duration(one) for one in (low, middle, high))
         ask = exact_duration(round_time(1.1 * high))
-        say(f"for {by}={size:g}: 8 times in 10 between the first and the last of {told}; ask for {ask}")
+        told = (
+            f"about {format_duration(middle, 1)}, 8 times in 10 {format_duration(low, 1)} to {format_duration(high, 1)}"
+        )
+        yield f"for {by}={size:g}: {told}; ask for {ask}"
+        if size > law.largest:
+            yield f"  that is beyond {by}={law.largest:g}, the largest that ran: the range holds as far as the law goes on"
 
 
-def growth_json(law: PowerLaw, by: str, sizes: Sequence[float]) -> dict[str, Any]:
-    """The power law, and for each size the middle with the range of 8 in 10, in seconds."""
+def growth_json(law: GrowthLaw, by: str, sizes: Sequence[float]) -> dict[str, Any]:
+    """The law, and for each size the middle with the range of 8 in 10, in seconds; whether that is beyond all that ran."""
     ahead = []
     for size in sizes:
         low, middle, high = law.at(size)
-        ahead.append({"value": size, "low_s": round(low, 1), "seconds": round(middle, 1), "high_s": round(high, 1)})
+        ahead.append(
+            {
+                "value": size,
+                "low_s": round(low, 1),
+                "seconds": round(middle, 1),
+                "high_s": round(high, 1),
+                "beyond": size > law.largest,
+            }
+        )
     fit = {
-        "law": "power",
+        "law": "set-up and power" if law.has_set_up else "power",
         "power": round(law.power, 4),
-        "error": round(law.power_error, 4),
+        "power_low": round(law.power_low, 4),
+        "power_high": round(law.power_high, 4),
+        "set_up_s": round(law.set_up_s, 1) if law.has_set_up else 0.0,
         "factor": law.factor,
         "runs": law.runs,
     }

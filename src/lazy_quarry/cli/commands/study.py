@@ -130,12 +130,17 @@ def study_json(view: StudyView) -> dict[str, Any]:
         "since": format_instant(view.since_ms),
         "settings": list(view.settings),
         "jobs": view.jobs,
-        "rows": [_row(row) for row in view.rows],
+        "rows": [_row(row, view) for row in view.rows],
         **({"forecasts": [asdict(one) for one in by_group(view.forecasts)]} if view.sample else {}),
     }
 
 
-def _row(row: Studied) -> dict[str, Any]:
+def _row(row: Studied, view: StudyView) -> dict[str, Any]:
+    from lazy_quarry.study.difference import difference
+    from lazy_quarry.wording.study_words import compared_with
+
+    base = compared_with(view)
+    apart = difference(row, base) if row is not base else None
     return {
         "policy": row.policy,
         "jobs": row.jobs,
@@ -149,4 +154,13 @@ def _row(row: Studied) -> dict[str, Any]:
         "shares": dict(row.shares),
         "apart_mean_s": row.apart_mean_s,
         "apart_median_s": row.apart_median_s,
+        "against": {
+            "policy": apart.other,
+            "wait_mean_s": apart.mean_s,
+            "low_s": apart.low_s,
+            "high_s": apart.high_s,
+            "clear": apart.clear,
+        }
+        if apart is not None
+        else None,
     }

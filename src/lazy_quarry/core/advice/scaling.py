@@ -1,23 +1,29 @@
-"""Scaling of a computation: speed-up and efficiency by cores, and growth of its time with its input.
+"""Scaling of a computation by cores: speed-up and efficiency.
 
-By cores the law is Amdahl's (1967): a part s of the work is serial, the rest is divided, so that on n cores it takes
-t₁·(s + (1 − s)/n). By input size it is a power law. Both are fitted by least squares of the logarithms of the times (SciPy).
+The law is Amdahl's (1967): a part s of the work is serial, the rest is divided, so that on n cores it takes t₁·(s + (1 − s)/n).
+All parts s are held against the runs (:mod:`.law_fits`), so that what is told has its range.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import exp, log, sqrt
 from statistics import median
+from typing import TYPE_CHECKING
 
-from lazy_quarry.core.advice.straight_line import line_through
 from lazy_quarry.core.units import plural
+
+if TYPE_CHECKING:
+    from lazy_quarry.core.advice.law_fits import LawFits, Numbers
 
 LEAST_COUNTS = 3
 """Core counts from which on a fit is worth something."""
-
-
 WIDE = 0.5
-"""Standard error of the serial share from which on the runs say nothing of it."""
+"""Width of the range of the serial part from which on the runs say nothing of it."""
+PULLS, FAR_OFF = 0.05, 0.1
+"""Runs on one core count pull at the law where chance puts them so far from it less often than this, and so far in logarithms."""
+NOT_EXCLUDED = 0.44
+"""That nothing is serial is in the range where it is so likely, in times of what fits best (a likelihood ratio of 8 in 10)."""
+MOST_CORES = 1 << 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,45 +39,36 @@ class ScalingPoint:
 
 @dataclass(frozen=True, slots=True)
 class AmdahlFit:
-    """The serial part with its standard error, and the seconds that one core takes."""
+    """The serial part that fits best, between which two it lies 8 times in 10, and the seconds that one core takes."""
 
     serial: float
-    serial_error: float
+    serial_low: float
+    serial_high: float
     one_core_s: float
 
 
 @dataclass(frozen=True, slots=True)
+class Pull:
+    """Runs on a core count that lie apart from the law of all others: they took ``times`` as long."""
+
+    cores: int
+    times: float
+
+
+@dataclass(frozen=True, slots=True)
 class Scaling:
-    """All of it. ``half_at``: the greatest core count up to which a further core does at least half its work; None: none seen."""
+    """All of it.
+
+    ``half_at``: the greatest core count up to which a further core does at least half its work, with its range; None: none seen.
+    """
 
     points: tuple[ScalingPoint, ...]
     fit: AmdahlFit | None
     half_at: int | None
+    half_range: tuple[int | None, int | None]
     few: bool
+    pulls: tuple[Pull, ...]
     advice: str
-
-
-@dataclass(frozen=True, slots=True)
-class PowerLaw:
-    """Seconds are about ``factor`` × size to the ``power``; from how many runs, with the parts of their covariance."""
-
-    factor: float
-    power: float
-    power_error: float
-    runs: int
-    deviation: float
-    middle: float
-    across: float
-
-    def at(self, size: float) -> tuple[float, float, float]:
-        """Seconds for a size: the middle, and between which two a further run lies 8 times in 10 (a prediction interval)."""
-        from scipy.special import stdtrit
-
-        along = log(size) - self.middle
-        spread = self.deviation * sqrt(1 + 1 / self.runs + along * along / self.across)
-        quantile = float(stdtrit(self.runs - 2, 0.9))
-        middle = log(self.factor) + self.power * log(size)
-        return exp(middle - quantile * spread), exp(middle), exp(middle + quantile * spread)
 
 
 def amdahl(serial: float, cores: float) -> float:
@@ -88,70 +85,86 @@ def scaling(runs: Sequence[tuple[int, float]]) -> Scaling | None:
     if not known:
         return None
     counts = sorted(known)
-    fit = _fitted([(cores, seconds) for cores, some in known.items() for seconds in some]) if len(counts) > 1 else None
+    fit = _fitted(known) if len(counts) > 1 else None
     one = fit.one_core_s if fit else median(known[counts[0]]) * counts[0]
     points = []
     for cores in counts:
         seconds = median(known[cores])
         points.append(ScalingPoint(cores, seconds, one / seconds, one / seconds / cores, len(known[cores])))
-    few = len(counts) < LEAST_COUNTS
-    half = _half_at(fit) if fit else None
-    return Scaling(tuple(points), fit, half, few, _advice(counts, fit, half, few))
+    half = half_at(fit.serial) if fit else None
+    half_range = (half_at(fit.serial_high), half_at(fit.serial_low)) if fit else (None, None)
+    found = Scaling(tuple(points), fit, half, half_range, len(counts) < LEAST_COUNTS, _pulls(known), "")
+    return replace(found, advice=_advice(found))
 
 
-def _fitted(runs: Sequence[tuple[int, float]]) -> AmdahlFit | None:
-    from scipy.optimize import least_squares
+def _laws_of(known: dict[int, list[float]]) -> "tuple[Numbers, LawFits]":
+    """The serial parts that are held against runs, and how well each fits."""
+    import numpy as np
 
-    first = max(runs, key=lambda one: one[1])
-    start = [0.05, log(first[1] * first[0])]
+    from lazy_quarry.core.advice.law_fits import fits_of
 
-    def wrong(guess: Sequence[float]) -> list[float]:
-        serial, one = guess
-        return [log(seconds) - one + log(amdahl(serial, cores)) for cores, seconds in runs]
-
-    found = least_squares(wrong, start, bounds=([0.0, -50.0], [1.0, 50.0]))
-    serial, one = float(found.x[0]), float(found.x[1])
-    error, free = 1.0, len(runs) - 2
-    if free > 0:
-        from numpy.linalg import LinAlgError, inv
-
-        try:
-            covariance = inv(found.jac.T @ found.jac) * (2 * found.cost / free)
-            error = sqrt(max(0.0, float(covariance[0][0])))
-        except LinAlgError:
-            error = 1.0
-    return AmdahlFit(serial, min(1.0, error), exp(one))
+    serial = np.concatenate((np.linspace(0.0, 1.0, 1001) ** 2, 10 ** np.linspace(-5, -3, 60)))
+    pairs = [(cores, seconds) for cores, some in known.items() for seconds in some]
+    cores = np.array([one for one, _ in pairs], dtype=float)
+    laws = np.log(serial[:, None] + (1 - serial[:, None]) / cores)
+    return serial, fits_of(laws, [log(seconds) for _, seconds in pairs])
 
 
-def _half_at(fit: AmdahlFit) -> int | None:
-    """Up to how many cores a further one adds at least half of what the first one did."""
-    if fit.serial <= 1e-6:
+def _fitted(known: dict[int, list[float]]) -> AmdahlFit:
+    from lazy_quarry.core.advice.law_fits import EIGHT_IN_TEN
+
+    serial, fits = _laws_of(known)
+    low, high = (fits.quantile(serial, share) for share in EIGHT_IN_TEN)
+    best = float(serial[fits.best])
+    if fits.weights[0] > NOT_EXCLUDED * fits.weights.max():
+        low, high = 0.0, fits.quantile(serial, EIGHT_IN_TEN[1] - EIGHT_IN_TEN[0])
+    return AmdahlFit(best, min(low, best), max(high, best), exp(float(fits.level[fits.best])))
+
+
+def half_at(serial: float) -> int | None:
+    """The cores up to which a further one adds at least half of what the first one did; None where that goes on."""
+    if serial <= 1e-6:
         return None
     cores = 1
-    while cores < 1 << 16:
-        if amdahl(fit.serial, cores + 1) - amdahl(fit.serial, cores) < 0.5:
+    while cores < MOST_CORES:
+        if amdahl(serial, cores + 1) - amdahl(serial, cores) < 0.5:
             return cores
         cores += 1
     return None
 
 
-def _advice(counts: Sequence[int], fit: AmdahlFit | None, half: int | None, few: bool) -> str:
+def _pulls(known: dict[int, list[float]]) -> tuple[Pull, ...]:
+    """The core count without which the law fits best, where its runs lie apart from it and there are enough others to tell."""
+    from scipy.special import stdtrit
+
+    found = []
+    for cores, some in known.items():
+        others = {other: runs for other, runs in known.items() if other != cores}
+        if len(others) >= LEAST_COUNTS:
+            serial, fits = _laws_of(others)
+            part = float(serial[fits.best])
+            apart = log(median(some)) - log(part + (1 - part) / cores) - float(fits.level[fits.best])
+            free, deviation = fits.runs - 2, float(fits.deviation[fits.best])
+            by_chance = float(stdtrit(free, 1 - PULLS / 2 / len(known))) * deviation * sqrt((fits.runs - 1) / free * 2)
+            found.append((deviation, abs(apart) > max(FAR_OFF, by_chance), Pull(cores, exp(apart))))
+    return tuple(pull for _, far, pull in sorted(found, key=lambda one: one[0])[:1] if far)
+
+
+def _advice(found: Scaling) -> str:
+    fit, counts = found.fit, [point.cores for point in found.points]
     if fit is None:
         return f"All runs had {plural(counts[0], 'core')}; runs with other core counts would tell how it scales."
-    if fit.serial_error >= WIDE:
+    if fit.serial_high - fit.serial_low >= WIDE:
         return "Too few core counts to tell how much of its work is serial; runs with others would."
-    words = f"About {100 * fit.serial:.1f} % of its work is serial (± {100 * fit.serial_error:.1f})"
+    low, high = 100 * fit.serial_low, 100 * fit.serial_high
+    words = f"About {100 * fit.serial:.1f} % of its work is serial (8 times in 10 between {low:.1f} and {high:.1f} %)"
+    half, (least, most) = found.half_at, found.half_range
     if half is None or half >= 4 * counts[-1]:
         words += f", and up to {plural(counts[-1], 'core')} nearly all of them work"
     else:
-        words += f"; beyond {plural(half, 'core')} each further core does less than half its work"
-    return f"{words}. There are few core counts to tell from." if few else f"{words}."
-
-
-def power_law(runs: Sequence[tuple[float, float]]) -> PowerLaw | None:
-    """Fit the growth of seconds with size, from runs as (size, seconds); None for fewer than three, or of fewer than two sizes."""
-    line = line_through([(log(size), log(seconds)) for size, seconds in runs if size > 0 and seconds > 0])
-    if line is None or line.count < 3:
-        return None
-    deviation = sqrt(line.rest / (line.count - 2))
-    return PowerLaw(exp(line.at(0.0)), line.slope, line.error, line.count, deviation, line.middle, line.across)
+        between = "" if least == most else f" ({least} to {most})" if most is not None else f" ({least} or more)"
+        words += f"; beyond {plural(half, 'core')}{between} each further core does less than half its work"
+    words = f"{words}. There are few core counts to tell from." if found.few else f"{words}."
+    for pull in found.pulls:
+        words += f" Its runs on {plural(pull.cores, 'core')} took {pull.times:.2g} times what the others suggest, and pull at this."
+    return words
