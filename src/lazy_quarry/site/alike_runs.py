@@ -35,6 +35,7 @@ def past_run(job: Job) -> RunToLearnFrom | None:
         full=job.phase is Phase.OVERMEMORY,
         parameters=job.request.parameters,
         began_ms=job.started_ms,
+        submission=job.parent or 0,
     )
 
 

@@ -52,6 +52,11 @@ def reason_of(name: str, found: NextTime, zone: tzinfo) -> str:
     stops = max((bound.stopped_in_row for bound in bounds), default=0)
     if stops > 1:
         words.append(f"The last {stops} were all stopped: see whether they hang before you ask for more.")
+    words += [
+        f"{bound.above} of the {bound.runs} {takes} more than is advised."
+        for bound, takes in ((found.walltime, "took"), (found.memory, "used"))
+        if bound is not None and bound.above and bound.change is None and bound.growth is None
+    ]
     words += [_most(bound, show) for bound, show in _shown(found) if bound.for_most is not None]
     doubt = doubt_words(found)
     if doubt:

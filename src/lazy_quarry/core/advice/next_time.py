@@ -19,7 +19,7 @@ from lazy_quarry.core.advice.prediction_bound import (
     bound_with_stopped,
     bound_within,
 )
-from lazy_quarry.core.advice.run_course import Course, courses_of
+from lazy_quarry.core.advice.run_course import Course, Courses, courses_of
 from lazy_quarry.core.advice.straight_line import StraightLine, line_through
 
 MISS = 0.02
@@ -29,7 +29,8 @@ FAILED_MARGIN = 1.3
 AFTER_STOPS = (2.0, 4.0, 8.0)
 """After one, two, three stops in a row, each with more than before, so many times the last."""
 MOST_ABOVE_FEW, MOST_ABOVE = 2.0, 4.0
-"""Where some were stopped the bound is at most so many times the greatest: with fewer than five others, and with more."""
+"""Where half were stopped the bound is at most so many times the greatest: with fewer than five others, and with more. Where fewer
+were, less."""
 MOST_STOPPED = 1 / 3
 """No promise where more of them were stopped, below :data:`MANY`."""
 LEAST_GROWTH, ALIKE = 0.25, 0.7
@@ -61,7 +62,7 @@ class RunToLearnFrom:
     """A run of the past: seconds it took, memory in MiB for each core, cores held and kept busy; what was asked for of each.
 
     ``late`` and ``full`` are runs that were stopped at their walltime, or for their memory: they needed more than they have here.
-    ``began_ms`` is the instant when it began.
+    ``began_ms`` is the instant when it began, ``submission`` what tasks of one array have in common; 0 for a run by itself.
     """
 
     took_s: float
@@ -74,6 +75,7 @@ class RunToLearnFrom:
     full: bool = False
     parameters: Parameters = ()
     began_ms: int = 0
+    submission: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +86,7 @@ class Measured:
     enough: bool = True
     parameters: Parameters = ()
     began_ms: int = 0
+    submission: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,6 +139,8 @@ class LeastAmount:
     for_most: ForMost | None = None
     stopped_in_row: int = 0
     """Number of the newest runs that were all stopped."""
+    above: int = 0
+    """Number of runs that were above it: of very many, so few that the promise holds without them."""
 
     @property
     def only_failed(self) -> bool:
@@ -159,10 +164,12 @@ def bound_of(runs: Sequence[Measured], ahead: Sequence[Parameters] = ()) -> Leas
         )
     values = [max(one.value, 1e-9) for one in known]
     fit = _growth([one.parameters for one in known], values, ahead)
-    logs = [log(max(one.value, 1e-9)) - (fit.at(one.parameters) if fit else 0.0) for one in reversed(runs)]
-    found, course = _bound(
-        logs, [not one.enough for one in reversed(runs)], max(1, len(ahead)), fit.apart if fit else 0.0
-    )
+    groups = _together(runs)
+    in_order = [one for group in groups for one in group]
+    logs = [log(max(one.value, 1e-9)) - (fit.at(one.parameters) if fit else 0.0) for one in in_order]
+    courses = courses_of(logs, [len(group) for group in groups])
+    apart, stopped = fit.apart if fit else 0.0, [not one.enough for one in in_order]
+    found, course = _bound(courses, logs, stopped, max(1, len(ahead)), apart), courses.told
     found = amount(found + (fit.ahead if fit else 0.0))
     reached = max(max(failed, default=0.0) * FAILED_MARGIN, raised)
     alone = not fit and not failed and course.since == 0 and not course.slope
@@ -172,23 +179,32 @@ def bound_of(runs: Sequence[Measured], ahead: Sequence[Parameters] = ()) -> Leas
         min(values),
         max(values),
         growth=fit.growth if fit else None,
-        change=_change(course, [one.began_ms for one in reversed(runs)]),
+        change=_change(course, [one.began_ms for one in in_order]),
         above_failed=reached > found,
         doubt=_doubt(runs, course, fit, ahead),
         for_most=_for_most(course) if alone and len(ahead) < 2 else None,
         stopped_in_row=in_row,
+        above=sum(value > max(found, reached) for value in values),
     )
 
 
-def _bound(logs: Sequence[float], stopped: Sequence[bool], ahead: int, apart: float) -> tuple[float, Course]:
-    """The logarithm of the bound, and how the runs are explained. The greatest bound of all explanations that are possible."""
-    courses = courses_of(logs)
+def _together(runs: Sequence[Measured]) -> list[list[Measured]]:
+    """Runs by what was submitted together, the oldest first."""
+    groups = dict[tuple[int, int], list[Measured]]()
+    for at, one in enumerate(reversed(runs)):
+        groups.setdefault((one.submission, 0 if one.submission else at), []).append(one)
+    return list(groups.values())
+
+
+def _bound(courses: Courses, logs: Sequence[float], stopped: Sequence[bool], ahead: int, apart: float) -> float:
+    """The logarithm of the bound: the greatest of all explanations that are possible."""
     told, possible = courses.told, [bound_within(one, MISS, ahead, apart) for one in courses.possible]
     if not any(stopped):
-        return max([bound_within(told, MISS, ahead, apart), *possible]), told
+        return max([bound_within(told, MISS, ahead, apart), *possible])
     most = MOST_ABOVE if len(stopped) - sum(stopped) >= FEW // 2 else MOST_ABOVE_FEW
+    most = 1 + (most - 1) * min(1.0, 2 * sum(stopped) / len(stopped))
     found = max([bound_with_stopped(told.values, stopped, MISS / ahead), *possible])
-    return min(found, max(logs) + log(most)), told
+    return min(found, max(logs) + log(most))
 
 
 def _raised(runs: Sequence[Measured]) -> float:
@@ -342,13 +358,17 @@ class NextTime:
         return tuple((key, bound.doubt) for key, bound in both if bound is not None and bound.doubt is not None)
 
 
+def _whose(run: RunToLearnFrom) -> tuple[Parameters, int, int]:
+    return run.parameters, run.began_ms, run.submission
+
+
 def next_time(runs: Sequence[RunToLearnFrom], ahead: Sequence[Parameters] = ()) -> NextTime | None:
     """Advice from comparable runs, the newest first; None without any."""
     if not runs:
         return None
     walltime = bound_of(
         [
-            Measured(run.walltime_s if run.late else run.took_s, not run.late, run.parameters, run.began_ms)
+            Measured(run.walltime_s if run.late else run.took_s, not run.late, *_whose(run))
             for run in runs
             if not run.full
         ],
@@ -356,7 +376,7 @@ def next_time(runs: Sequence[RunToLearnFrom], ahead: Sequence[Parameters] = ()) 
     )
     memory = bound_of(
         [
-            Measured(run.requested_mib if run.full else run.memory_mib, not run.full, run.parameters, run.began_ms)
+            Measured(run.requested_mib if run.full else run.memory_mib, not run.full, *_whose(run))
             for run in runs
             if run.full or (run.memory_mib > 0 and not run.late)
         ],

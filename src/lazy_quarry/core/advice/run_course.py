@@ -6,6 +6,7 @@ trend by the t of a straight line's slope (D. C. Montgomery and others, *Introdu
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import accumulate, islice
 from math import sqrt
 from statistics import fmean
 
@@ -41,8 +42,6 @@ class Course:
     since: int = 0
     shift: float = 0.0
     slope: float = 0.0
-    rest: float = 0.0
-    """Sum of squares about it."""
 
     @property
     def level(self) -> float:
@@ -64,38 +63,66 @@ class Courses:
     possible: tuple[Course, ...] = ()
 
 
-def courses_of(logs: Sequence[float]) -> Courses:
-    """Explain runs by their logarithms, oldest first, at least one."""
+@dataclass(frozen=True, slots=True)
+class _Found:
+    """A change by the means of submissions: at which of them, by how much, or how much from each to the next; how sure that is."""
+
+    since: int
+    shift: float
+    slope: float
+    rest: float
+    by_chance: float
+
+
+def courses_of(logs: Sequence[float], together: Sequence[int] = ()) -> Courses:
+    """Explain runs by their logarithms, oldest first, at least one.
+
+    ``together`` are the numbers of runs that were submitted together, in this order: tasks of an array differ by what they were
+    given, not by when they ran. Empty: each was submitted alone.
+    """
+    sizes = together or [1] * len(logs)
     level = Course(tuple(logs), len(logs), len(logs) - 1)
-    if len(logs) < LEAST_RUNS:
+    if len(sizes) < LEAST_RUNS:
         return Courses(level)
-    shifted, by_shift = _shifted(logs)
-    trend, by_trend = _trend(logs)
-    shift_is = by_shift < CERTAIN and abs(shifted.shift) > LEAST_CHANGE
-    trend_is = by_trend < CERTAIN and abs(trend.slope) * len(logs) > LEAST_CHANGE
+    ends = list(accumulate(sizes))
+    means = [fmean(logs[end - size : end]) for size, end in zip(sizes, ends, strict=True)]
+    shift, trend = _shifted(means), _trend(means)
+    shifted, climbing = (_course(logs, sizes, one) for one in (shift, trend))
+    shift_is = shift.by_chance < CERTAIN and abs(shift.shift) > LEAST_CHANGE
+    trend_is = trend.by_chance < CERTAIN and abs(trend.slope) * len(sizes) > LEAST_CHANGE
     possible = list[Course]()
     if shift_is and trend_is:
-        told, other = sorted((shifted, trend), key=lambda one: one.rest)
-        if other.rest < CLOSE * told.rest:
+        told, other = (shifted, climbing) if shift.rest <= trend.rest else (climbing, shifted)
+        if max(shift.rest, trend.rest) < CLOSE * min(shift.rest, trend.rest):
             possible.append(other)
     elif shift_is or trend_is:
-        told = shifted if shift_is else trend
+        told = shifted if shift_is else climbing
     else:
         told = level
-        if trend.slope > 0 and by_trend < POSSIBLE:
-            possible.append(trend)
-    if told is not shifted and shifted.shift > 0 and by_shift < 2 * POSSIBLE and shifted not in possible:
+        if trend.slope > 0 and trend.by_chance < POSSIBLE:
+            possible.append(climbing)
+    if told is not shifted and shift.shift > 0 and shift.by_chance < 2 * POSSIBLE and shifted not in possible:
         possible.append(shifted)
-    return Courses(told, (*possible, *_begun(told)))
+    return Courses(told, (*possible, *_begun(told, sizes)))
 
 
-def _shifted(logs: Sequence[float]) -> tuple[Course, float]:
-    """The best two levels, and how often chance makes such ones."""
-    count, total = len(logs), sum(logs)
-    around = sum((one - total / count) ** 2 for one in logs)
+def _course(logs: Sequence[float], sizes: Sequence[int], found: _Found) -> Course:
+    """The runs as they would be now."""
+    values, runs, since = list[float](), iter(logs), sum(sizes[: found.since])
+    for at, size in enumerate(sizes):
+        add = found.slope * (len(sizes) - at) + (found.shift if at < found.since else 0.0)
+        values += [one + add for one in islice(runs, size)]
+    worth = len(logs) - since if found.since else len(logs) / 4
+    return Course(tuple(values), worth, len(logs) - 2, since, found.shift, found.slope)
+
+
+def _shifted(means: Sequence[float]) -> _Found:
+    """The best two levels."""
+    count, total = len(means), sum(means)
+    around = sum((one - total / count) ** 2 for one in means)
     before, best = 0.0, (float("inf"), 0, 0.0)
     for since in range(1, count - 1):
-        before += logs[since - 1]
+        before += means[since - 1]
         if since < (3 if count >= 8 else 2):
             continue
         change = (total - before) / (count - since) - before / since
@@ -103,35 +130,34 @@ def _shifted(logs: Sequence[float]) -> tuple[Course, float]:
     rest, since, change = max(0.0, best[0]), best[1], best[2]
     error = max(NO_SPREAD, sqrt(rest / (count - 2))) * sqrt(1 / since + 1 / (count - since))
     between = total / count + change * (since / count - 0.5)
-    beyond = sum((one > between) == (change > 0) for one in logs[since:])
+    beyond = sum((one > between) == (change > 0) for one in means[since:])
     by_chance = _by_chance(change / error, count - 2) * (count - 4) if beyond >= MOST_OF * (count - since) else 1.0
-    values = (*(one + change for one in logs[:since]), *logs[since:])
-    course = Course(values, count - since, count - 2, since, change, rest=rest)
-    return course, by_chance
+    return _Found(since, change, 0.0, rest, by_chance)
 
 
-def _trend(logs: Sequence[float]) -> tuple[Course, float]:
-    """The best line, brought to the next run, and how often chance makes such a one."""
-    count = len(logs)
-    line = line_through([(float(at), one) for at, one in enumerate(logs)])
+def _trend(means: Sequence[float]) -> _Found:
+    """The best line, brought to the next run."""
+    count = len(means)
+    line = line_through([(float(at), one) for at, one in enumerate(means)])
     assert line is not None
     error = max(NO_SPREAD, sqrt(line.rest / (count - 2))) / sqrt(line.across)
-    values = tuple(one + line.slope * (count - at) for at, one in enumerate(logs))
-    course = Course(values, count / 4, count - 2, slope=line.slope, rest=line.rest)
-    return course, _by_chance(line.slope / error, count - 2)
+    return _Found(0, 0.0, line.slope, line.rest, _by_chance(line.slope / error, count - 2))
 
 
-def _begun(told: Course) -> tuple[Course, ...]:
+def _begun(told: Course, sizes: Sequence[int]) -> tuple[Course, ...]:
     """Higher levels that the newest runs may have begun: too few to tell that from chance."""
     found = []
     for newest in NEWEST:
-        before, since = told.values[:-newest], len(told.values) - newest
+        since = len(told.values) - sum(sizes[-newest:])
+        before, after = told.values[:since], told.values[since:]
+        if len(before) < 2:
+            break
         mean = fmean(before)
         deviation = sqrt(sum((one - mean) ** 2 for one in before) / (len(before) - 1))
-        change = fmean(told.values[since:]) - mean
-        if change > FAR * deviation * sqrt(1 / newest + 1 / len(before)):
-            values = (*(one + change for one in before), *told.values[since:])
-            found.append(Course(values, newest, len(before) - 1, since, change))
+        change = fmean(after) - mean
+        if change > FAR * deviation * sqrt(1 / len(after) + 1 / len(before)):
+            values = (*(one + change for one in before), *after)
+            found.append(Course(values, len(after), len(before) - 1, since, change))
     return tuple(found)
 
 
