@@ -46,7 +46,9 @@ def serial(part, noise):
     """(share of ranges that the serial part lies in, their width in the middle)."""
     chance, held, widths = random.Random(f"serial {part} {noise}"), 0, []
     for _ in range(RUNS):
-        seconds = [(n, 1000 * (part + (1 - part) / n) * math.exp(chance.gauss(0, noise))) for n in CORES for _ in range(TWICE)]
+        seconds = [
+            (n, 1000 * (part + (1 - part) / n) * math.exp(chance.gauss(0, noise))) for n in CORES for _ in range(TWICE)
+        ]
         fit = scaling(seconds).fit
         held += fit.serial_low <= part <= fit.serial_high
         widths.append(fit.serial_high - fit.serial_low)
