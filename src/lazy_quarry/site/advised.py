@@ -101,12 +101,15 @@ class Advice:
         """What would do for most runs, where that is less than what would do for all."""
         for key, bound in (("walltime", found.walltime), ("memory", found.memory)):
             most = bound.for_most if bound is not None else None
-            if bound is None or most is None or most.value >= bound.value:
+            if bound is None or most is None:
                 continue
-            walltime = key == "walltime"
-            value = (
-                exact_duration(round_time(most.value)) if walltime else f"{exact_size(round_memory(most.value))}/core"
-            )
+            if key == "walltime":
+                less, value = round_time(most.value) < round_time(bound.value), exact_duration(round_time(most.value))
+            else:
+                less = round_memory(most.value) < round_memory(bound.value)
+                value = f"{exact_size(round_memory(most.value))}/core"
+            if not less:
+                continue
             starts_ms = self._start(caller, job, [*(settings | {key: value}).items()])
             yield ShorterAsk(
                 key=key,

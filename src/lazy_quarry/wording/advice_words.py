@@ -58,12 +58,28 @@ def reason_of(name: str, found: NextTime, zone: tzinfo) -> str:
         if bound is not None and bound.above and bound.change is None and bound.growth is None
     ]
     words += [_most(bound, show) for bound, show in _shown(found) if bound.for_most is not None]
-    doubt = doubt_words(found)
-    if doubt:
-        words.append(f"Nothing is promised: {doubt}. A further run may well need more.")
-    else:
-        words.append(f"At most one further run in {round(1 / MISS)} should need more.")
+    words.append(_promise(found))
     return " ".join(words)
+
+
+def _promise(found: NextTime) -> str:
+    """What is promised, of all of it or of a part; and of what it isn't the reason."""
+    doubts, of = dict(found.doubts), {"walltime": "time", "memory": "memory"}
+    few = f"At most one further run in {round(1 / MISS)} should need more"
+    if not doubts:
+        return f"{few}."
+    holds = next(
+        (
+            of[key]
+            for key, bound in (("walltime", found.walltime), ("memory", found.memory))
+            if bound and key not in doubts
+        ),
+        "",
+    )
+    if holds:
+        ((key, doubt),) = doubts.items()
+        return f"{few} {holds}. Nothing is promised of its {key}: {DOUBTS[doubt]}."
+    return f"Nothing is promised: {doubt_words(found)}. A further run may well need more."
 
 
 def _shown(found: NextTime) -> list[tuple[LeastAmount, Callable[[float], str]]]:
