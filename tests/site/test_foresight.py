@@ -179,6 +179,20 @@ def test_held_changed_and_cancelled_jobs_are_no_misses(site, clock):
     assert jobs[2] not in site.session.ranges and jobs[3] not in site.session.ranges
 
 
+def test_a_round_is_given_up_when_none_of_its_jobs_waits_any_more(site, clock):
+    jobs = [site.submit(request(120)).job for _ in range(2)]
+    site.step()
+    foresight, paused = site.site.foresight, []
+
+    def pause():
+        if len(paused) == 1:
+            site.cancel(jobs)
+        paused.append(foresight.work.hurry)
+
+    assert foresight.step(pause) and len(paused) < 6 and not site.session.ranges
+    assert foresight.step() and not site.session.ranges
+
+
 def test_its_thread_publishes_by_itself_answers_for_drafts_and_leaves_when_told(site, clock):
     jobs = [site.submit(request(120)).job for _ in range(3)]
     site.step()

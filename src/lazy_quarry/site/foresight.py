@@ -14,7 +14,7 @@ from pathlib import Path
 import msgspec
 
 from lazy_quarry.core.advice.forecast_calibration import Group, Hindsight, Kept, Stage, Waits
-from lazy_quarry.core.advice.forward_draws import Pause, kind_of_run, present_of
+from lazy_quarry.core.advice.forward_draws import Pause, Present, kind_of_run, present_of
 from lazy_quarry.core.advice.outlook import DRAWS, Outlook
 from lazy_quarry.core.advice.run_times import RunTimes
 from lazy_quarry.core.engine.events import Changed, Ended, Event, Held, Released, Started, Submitted
@@ -81,6 +81,8 @@ class Foresight:
         """It is in a hurry while there are jobs of which nothing is known."""
         self._told = set[int]()
         """The jobs that the last ranges were to be of."""
+        self._gone = set[int]()
+        """The jobs that have started or ended since the last step began."""
         self.supposed = SupposedJobs(self.times, self.calibration, self._say_again)
         """Drafts and chains."""
         self.pace: Callable[[], float] = lambda: 1.0
@@ -99,6 +101,8 @@ class Foresight:
         """Events are in the journal; the site stands still meanwhile, so it only takes notes."""
         self._heard_at = time.monotonic()
         for event in events:
+            if isinstance(event, Started | Ended):
+                self._gone.add(event.job)
             if isinstance(event, Submitted | Released):
                 self._newcomers = True
                 self.supposed.woken.set()
@@ -151,7 +155,7 @@ class Foresight:
             if self._planner is None or self._planner.site is not engine.site:
                 self._planner = Planner(engine.site)
             self._planner.kernels = engine.plans.planner.kernels
-            present, self._newcomers = present_of(engine, self._planner, now), False
+            present, self._newcomers, self._gone = present_of(engine, self._planner, now), False, set()
         self._done, began = (event, now), time.thread_time()
         outlook = Outlook(present, self.times)
         told, starts = outlook.told, outlook.planned.starts
@@ -159,6 +163,25 @@ class Foresight:
         fresh = {job for job in told if self._planned.get(job) != starts.get(job)}
         self.work.hurry = bool(told.keys() - self._told) and self.work.owed_s < HURRIES_S
         self._told = set(told)
+
+        def go_on() -> None:
+            pause()
+            if outlook.told.keys() <= self._gone:
+                raise _NoneWaits
+
+        try:
+            self._draw(outlook, present, fresh, began, go_on)
+        except _NoneWaits:
+            told, starts = {}, {}
+        with session.lock:
+            self.supposed.present, self._planned = present, dict(starts)
+            self._round_s = time.thread_time() - began
+            session.say_foreseen(self._ranges(outlook, told, note=True))
+        return True
+
+    def _draw(self, outlook: Outlook, present: Present, fresh: Collection[int], began: float, pause: Pause) -> None:
+        """Make the draws of one round; ranges of ``fresh`` jobs are told after a few of them."""
+        told, session = outlook.told, self.session
         for draw in range(DRAWS if told else 0):
             if draw > FIRST and (self._newcomers or time.thread_time() - began > ROUND_S):
                 break
@@ -169,11 +192,6 @@ class Foresight:
                     self.supposed.present = present
                     session.say_foreseen({**session.ranges, **self._ranges(outlook, fresh, note=False)})
                 self.work.hurry = False
-        with session.lock:
-            self.supposed.present, self._planned = present, dict(starts)
-            self._round_s = time.thread_time() - began
-            session.say_foreseen(self._ranges(outlook, told, note=True))
-        return True
 
     def _ranges(self, outlook: Outlook, jobs: Collection[int], note: bool) -> dict[int, StartRange]:
         """Ranges of jobs as they are shown; ``note`` those of jobs that are new, and one of another, to see how they do."""
@@ -273,6 +291,10 @@ class Foresight:
 
 class _Left(Exception):
     """It is to stop in the middle of its work."""
+
+
+class _NoneWaits(Exception):
+    """All jobs that ranges were worked out for have started or ended."""
 
 
 def _whole(number: int) -> int:

@@ -17,7 +17,7 @@ EIGHT_IN_TEN = (0.1, 0.9)
 """Quantiles between which a value lies 8 times in 10."""
 NEGLIGIBLE = 1e-5
 """A law that fits so much worse than the best says nothing of further runs."""
-MEASURED = 0.003
+MEASURED = 0.008
 """Times are measured no better than to this part: standard deviation of a logarithm at least."""
 
 

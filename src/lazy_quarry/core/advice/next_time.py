@@ -31,7 +31,7 @@ AFTER_STOPS = (2.0, 4.0, 8.0)
 MOST_ABOVE_FEW, MOST_ABOVE = 2.0, 4.0
 """Where half were stopped the bound is at most so many times the greatest: with fewer than five others, and with more. Where fewer
 were, less."""
-MOST_STOPPED = 1 / 3
+MOST_STOPPED = 0.3
 """No promise where more of them were stopped, below :data:`MANY`."""
 LEAST_GROWTH, ALIKE = 0.25, 0.7
 """A power below which nothing is said to grow, and the correlation from which on it is."""

@@ -23,7 +23,7 @@ TIGHT = 0.92
 """From this part of its memory on a job is near its limit."""
 EARLY = 0.1
 """Before this part of what runs like it took nothing is said of when a job will be done, or how much memory it will need."""
-SURE, SURE_OF_MEMORY = 0.73, 0.85
+SURE, SURE_OF_MEMORY = 0.75, 0.7
 """A warning of what lies ahead is given from this chance on."""
 FEWEST = 3
 """Number of runs like it, with curves, from which on they say something."""
