@@ -55,7 +55,7 @@ def measured(*values, stopped=(), own=lambda at: ()):
 def stopped_at(chance, count):
     values = [1000 * math.exp(chance.gauss(0, 0.4)) for _ in range(count)]
     return measured(
-        *(min(value, 1100) for value in values), stopped={at for at, value in enumerate(values) if value > 1100}
+        *(min(value, 1300) for value in values), stopped={at for at, value in enumerate(values) if value > 1300}
     )
 
 
