@@ -171,7 +171,9 @@ def scaling_figure(found: Scaling, name: str, site: str, now_ms: int, zone: tzin
             ),
         ),
         Plot(
-            number_scale(0, 1.0, lambda value: f"{value:.0%}", "efficiency"),
+            number_scale(
+                0, max(1.0, *(point.efficiency for point in found.points)), lambda value: f"{value:.0%}", "efficiency"
+            ),
             (
                 Curve(part, "expected", "line", "", "dashed"),
                 Curve(
