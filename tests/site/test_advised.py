@@ -102,7 +102,7 @@ def test_where_a_few_run_far_longer_both_walltimes_are_told_with_what_a_stop_cos
     assert (shorter["enough_for"], shorter["runs"], shorter["costs"]) == (31, 32, costs)
     assert "31 of 32 were within 22m, all within 4h." in text and found["walltime_s"] > 4 * 3600
     assert f"would do for 31 of 32; the others are stopped: {costs}." in text
-    for walltime, said in (("8h", "would start sooner, but"), ("1h", "longer ones are stopped"), ("20m", "")):
+    for walltime, said in (("8h", "25m would do for those"), ("1h", "longer ones are stopped"), ("20m", "")):
         codes = {one.code: one.message for one in site.check(request("20m", walltime=walltime, more=more)).diagnostics}
         assert ("walltime-for-most" in codes) == bool(said) and said in codes.get("walltime-for-most", "")
         assert ("walltime-short" in codes) == (walltime == "20m")

@@ -3,7 +3,6 @@
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
-from math import ceil
 
 from lazy_quarry.core.advice.forward_draws import SupposedJob
 from lazy_quarry.core.advice.next_time import RunToLearnFrom, next_time, round_time
@@ -147,7 +146,7 @@ def _enough_for_most(runs: Sequence[RunToLearnFrom], request: Request) -> Enough
     most = found.walltime.for_most if found is not None and found.walltime is not None else None
     if most is None:
         return None
-    return EnoughForMost(most.count, ceil(most.most), round_time(most.value), stop_costs(request, "walltime"))
+    return EnoughForMost(most.count, max(1, round(most.most)), round_time(most.value), stop_costs(request, "walltime"))
 
 
 class _DraftAnswer:

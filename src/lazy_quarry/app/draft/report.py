@@ -332,7 +332,7 @@ class ReportRows(Rows):
 
     def _checks(self, report: DraftReport) -> None:
         counts = {severity: sum(one.severity is severity for one in report.diagnostics) for severity in Severity}
-        told = ", ".join(f"{count} {severity.words}" for severity, count in counts.items() if count)
+        told = ", ".join(severity.counted(count) for severity, count in counts.items() if count)
         self.put((" CHECKS", "ink", True), (f"   {told or 'nothing to say'}", "dim" if told else "moss"))
         for one in report.diagnostics:
             self._check(one)

@@ -6,7 +6,7 @@ from lazy_quarry.core.units import exact_duration, exact_size, format_duration
 from lazy_quarry.views.advice_view import Advised
 from lazy_quarry.wording.advice_words import shorter_words
 
-MOST_REASON, MOST_SHORTER = 8, 2
+MOST_REASON, MOST_SHORTER = 8, 4
 
 
 class NextLines:

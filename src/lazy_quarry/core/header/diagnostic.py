@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from lazy_quarry.core.plain_text import shortened
+from lazy_quarry.core.units import plural
 
 MOST_MESSAGE = 400
 
@@ -19,6 +20,10 @@ class Severity(StrEnum):
     def words(self) -> str:
         """The finding as a sentence for people."""
         return {"error": "must change", "warning": "worth a look", "hint": "hint"}[self.value]
+
+    def counted(self, count: int) -> str:
+        """``2 must change``, ``1 hint``, ``2 hints``."""
+        return plural(count, self.words) if self.value == "hint" else f"{count} {self.words}"
 
 
 @dataclass(frozen=True, slots=True)

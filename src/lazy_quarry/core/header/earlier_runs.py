@@ -72,5 +72,4 @@ def _for_most(request: Request, earlier: EarlierRuns, most: EnoughForMost) -> st
     whole = f"all at most {format_duration(earlier.longest_s)}"
     if request.walltime_s < earlier.longest_s:
         return f"{enough}, {whole}: longer ones are stopped, and {most.costs}"
-    less = f"{format_duration(most.walltime_s)} would start sooner"
-    return f"{enough}, {whole}: {less}, but longer ones are stopped, and {most.costs}"
+    return f"{enough}, {whole}: {format_duration(most.walltime_s)} would do for those; longer ones are stopped, and {most.costs}"
