@@ -122,10 +122,12 @@ class PastAgain:
             at = following
             self._bind(at)
             self._finish(at)
-            self._withdraw(at)
             while self._arrivals and self._arrivals[0].submitted_ms <= at:
                 self._submit(self._arrivals.popleft(), at)
             self._schedule(at)
+            if self._withdrawals and self._withdrawals[0][0] <= at:  # what could start in that very instant has
+                self._withdraw(at)
+                self._schedule(at)
             if not told(len(self.starts), len(self.past.runs)):
                 return False
         return True
