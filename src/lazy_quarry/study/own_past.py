@@ -186,8 +186,13 @@ class PastAgain:
         """Cancel what still waits of jobs that were cancelled then."""
         while self._withdrawals and self._withdrawals[0][0] <= at:
             _, number = heapq.heappop(self._withdrawals)
-            if (job := self.engine.state.jobs.get(number)) is not None:
+            if (job := self.engine.state.jobs.get(number)) is None:
+                continue
+            if job.request.array is None:
                 self._tell(CancelJob(at, number, By(job.user), "waiting"))
+            for index in range(job.request.array.count if job.request.array else 0):
+                if task_id(number, index) not in self.past.runs:  # the others start, though it be later here
+                    self._tell(CancelTask(at, number, index, By(job.user)))
 
     def _submit(self, one: PastJob, at: int) -> None:
         request, freed = self._waits(one.request)
