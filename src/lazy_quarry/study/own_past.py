@@ -21,6 +21,7 @@ import numpy as np
 
 from lazy_quarry.core.engine.commands import (
     CancelJob,
+    CancelTask,
     Command,
     Finish,
     HoldJob,
