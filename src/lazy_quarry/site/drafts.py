@@ -5,7 +5,7 @@ from contextlib import contextmanager, suppress
 from dataclasses import replace
 
 from lazy_quarry.core.advice.forward_draws import SupposedJob
-from lazy_quarry.core.advice.next_time import RunToLearnFrom, next_time, round_time
+from lazy_quarry.core.advice.next_time import RunToLearnFrom, round_time, walltime_bound
 from lazy_quarry.core.header.check import CheckContext, Checked, check_script
 from lazy_quarry.core.header.earlier_runs import EarlierRuns, EnoughForMost, compared_with_earlier
 from lazy_quarry.core.header.submission import Submission
@@ -142,8 +142,8 @@ class Drafts:
 
 
 def _enough_for_most(runs: Sequence[RunToLearnFrom], request: Request) -> EnoughForMost | None:
-    found = next_time(runs)
-    most = found.walltime.for_most if found is not None and found.walltime is not None else None
+    found = walltime_bound(runs)  # of memory nothing is asked here, and a draft is checked at every key
+    most = found.for_most if found is not None else None
     if most is None:
         return None
     return EnoughForMost(most.count, max(1, round(most.most)), round_time(most.value), stop_costs(request, "walltime"))

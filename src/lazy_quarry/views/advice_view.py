@@ -48,6 +48,11 @@ class Advised:
     shorter: tuple[ShorterAsk, ...] = ()
 
     @property
+    def start_ms(self) -> int | None:
+        """When it would start now with what is advised, be that as it was; None where the plan says nothing."""
+        return self.starts_ms if self.starts_then_ms is None else self.starts_then_ms
+
+    @property
     def sooner_s(self) -> int | None:
         """Seconds by which it would start sooner; None where the plan says nothing."""
         if self.starts_ms is None or self.starts_then_ms is None:

@@ -25,9 +25,8 @@ class NextLines:
             words += f" With it, it would start {format_duration(advised.sooner_s)} sooner."
         if advised.saved_core_hours >= 1:
             words += f" {advised.saved_core_hours:,.0f} core-hours were requested and not needed."
-        told = advised.starts_ms if advised.starts_then_ms is None else advised.starts_then_ms
         for shorter in advised.shorter:
-            said = shorter_words(shorter, told)
+            said = shorter_words(shorter, advised.start_ms)
             self.lines += [(f"   {line}", "ink") for line in wrap(f"Or {said}", max(20, width - 4), MOST_SHORTER)]
         self.lines += [(f"   {line}", "dim") for line in wrap(words, max(20, width - 4), MOST_REASON)]
 

@@ -65,7 +65,7 @@ def advice_lines(one: Advised) -> Iterator[str]:
     yield f"  cores     {one.cores:>12}    {one.busy:.1f} busy at most"
     yield one.reason
     for shorter in one.shorter:
-        yield shorter_words(shorter, one.starts_ms if one.starts_then_ms is None else one.starts_then_ms)
+        yield shorter_words(shorter, one.start_ms)
     if one.saved_core_hours >= 0.01:
         yield f"These runs requested {one.saved_core_hours:,.1f} core-hours more than the advice would have, and did not use them."
     if one.sooner_s:

@@ -362,11 +362,9 @@ def _whose(run: RunToLearnFrom) -> tuple[Parameters, int, int]:
     return run.parameters, run.began_ms, run.submission
 
 
-def next_time(runs: Sequence[RunToLearnFrom], ahead: Sequence[Parameters] = ()) -> NextTime | None:
-    """Advice from comparable runs, the newest first; None without any."""
-    if not runs:
-        return None
-    walltime = bound_of(
+def walltime_bound(runs: Sequence[RunToLearnFrom], ahead: Sequence[Parameters] = ()) -> LeastAmount | None:
+    """The bound for the seconds of further runs, from comparable ones, the newest first; None without any."""
+    return bound_of(
         [
             Measured(run.walltime_s if run.late else run.took_s, not run.late, *_whose(run))
             for run in runs
@@ -374,6 +372,13 @@ def next_time(runs: Sequence[RunToLearnFrom], ahead: Sequence[Parameters] = ()) 
         ],
         ahead,
     )
+
+
+def next_time(runs: Sequence[RunToLearnFrom], ahead: Sequence[Parameters] = ()) -> NextTime | None:
+    """Advice from comparable runs, the newest first; None without any."""
+    if not runs:
+        return None
+    walltime = walltime_bound(runs, ahead)
     memory = bound_of(
         [
             Measured(run.requested_mib if run.full else run.memory_mib, not run.full, *_whose(run))

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import accumulate, islice
 from math import sqrt
-from statistics import fmean
+from statistics import fmean, stdev
 
 from lazy_quarry.core.advice.straight_line import line_through
 
@@ -152,10 +152,8 @@ def _begun(told: Course, sizes: Sequence[int]) -> tuple[Course, ...]:
         before, after = told.values[:since], told.values[since:]
         if len(before) < 2:
             break
-        mean = fmean(before)
-        deviation = sqrt(sum((one - mean) ** 2 for one in before) / (len(before) - 1))
-        change = fmean(after) - mean
-        if change > FAR * deviation * sqrt(1 / len(after) + 1 / len(before)):
+        change = fmean(after) - fmean(before)
+        if change > FAR * stdev(before) * sqrt(1 / len(after) + 1 / len(before)):
             values = (*(one + change for one in before), *after)
             found.append(Course(values, len(after), len(before) - 1, since, change))
     return tuple(found)
