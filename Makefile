@@ -10,12 +10,20 @@ SECONDS ?= 600
 RUNS ?= 10000
 SEED ?= 0
 
-.PHONY: demo test long torture model fuzz bench docs site shots lint format wheel clean
+CLUSTER_WORDS := KEEP RUN CUT MEND SLOW LOSE HALF STOP REBOOT CLOCK BY FULL PS DOWN
+
+.PHONY: demo cluster test long torture model fuzz bench docs site shots lint format wheel clean
 
 demo: $(READY)
 	@$(BIN)/lazy-quarry demo
 
+# What is typed after "make cluster" is in the environment of what runs: only its names are handed over.
+cluster: $(READY)
+	@sh tools/hosts-need
+	@$(BIN)/python -m cluster $(foreach word,$(CLUSTER_WORDS),$(if $(filter command%,$(origin $(word))),$(word)))
+
 test: $(READY_TEST)
+	@sh tools/hosts-need || true
 	@sh tools/need tmux tmux 'the tests in a real terminal are skipped' || true
 	@sh tools/need mpicc libopenmpi-dev 'the test with MPI is skipped' || true
 	@sh tools/need mpirun openmpi-bin 'the test with MPI is skipped' || true
@@ -52,14 +60,14 @@ shots: $(READY_TEST)
 	@sh tools/shots
 
 lint: $(READY_TEST)
-	@$(BIN)/ruff check src tests bench torture fuzz tools
-	@$(BIN)/ruff format --check src tests bench torture fuzz tools
+	@$(BIN)/ruff check src tests bench torture fuzz cluster tools
+	@$(BIN)/ruff format --check src tests bench torture fuzz cluster tools
 	@$(BIN)/mypy
 	@$(BIN)/lint-imports
 
 format: $(READY_TEST)
-	@$(BIN)/ruff check --fix --quiet src tests bench torture fuzz tools
-	@$(BIN)/ruff format src tests bench torture fuzz tools
+	@$(BIN)/ruff check --fix --quiet src tests bench torture fuzz cluster tools
+	@$(BIN)/ruff format src tests bench torture fuzz cluster tools
 
 wheel: $(READY_TEST)
 	@sh tools/need tmux tmux 'the demo cannot be tried from the wheel'

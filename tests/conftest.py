@@ -15,6 +15,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 from sqlalchemy import Table, select
 
+from cluster.fixture import hosts, made_hosts
 from lazy_quarry.core.site import Account, Closure, Node, Queue, Site, Software, Tier, Window
 from lazy_quarry.link.in_process import InProcessClient
 from lazy_quarry.run.rehearsal import RehearsalRunner
@@ -22,6 +23,8 @@ from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
+
+__all__ = ["hosts", "made_hosts"]  # fixtures of hosts that one reaches by SSH
 
 os.environ["COLORTERM"] = "truecolor"  # what the application draws is looked at in its own colours
 

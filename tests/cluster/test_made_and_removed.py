@@ -1,0 +1,187 @@
+"""A cluster is made, used by the command of ``make cluster``, and leaves nothing, however it ends."""
+
+import os
+import shutil
+import signal
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from cluster import HOSTS, Cluster
+from cluster.cluster import remove_leftovers
+from cluster.folder import CHECKOUT
+from tests.conftest import until
+from tests.terminal.test_whole_path import Terminal
+
+UNPRIVILEGED = "/usr/bin/python3"
+
+
+@pytest.fixture
+def clusters(made_hosts, tmp_path):
+    """A folder for clusters, on a machine on which they can be made; what a test leaves is removed."""
+    deep = tmp_path / ("a folder whose name is long enough that no socket could be named by its path " * 2).strip()
+    yield deep
+    remove_leftovers(deep)
+
+
+def traces():
+    """What a cluster could leave on this machine: links, mounts, control groups, processes."""
+    links = set(os.listdir("/sys/class/net"))
+    mounts = {line.split()[4] for line in Path("/proc/self/mountinfo").read_text().splitlines()}
+    groups = {folder for folder, *_ in os.walk("/sys/fs/cgroup") if "lq-cluster" in folder}
+    spaces = set()
+    for pid in filter(str.isdigit, os.listdir("/proc")):
+        try:
+            spaces.add(os.stat(f"/proc/{pid}/ns/net").st_ino)
+        except OSError:
+            continue
+    return links, mounts, groups, spaces
+
+
+def command(clusters, *words, **more):
+    """The command of ``make cluster``, on clusters of this test."""
+    environment = {**os.environ, "LQ_CLUSTERS": str(clusters)}
+    return subprocess.run(
+        [sys.executable, "-m", "cluster", *words],
+        cwd=CHECKOUT,
+        env=environment,
+        capture_output=True,
+        text=True,
+        timeout=60,
+        **more,
+    )
+
+
+def test_nothing_is_left_however_often_it_is_made(clusters):
+    before = traces()
+    for _ in range(3):
+        with Cluster.made(clusters / "one") as cluster:
+            assert cluster.run("ssh h1 mkdir -p /sys/fs/cgroup/*/below").returncode in (0, 1)
+            assert cluster.groups or not before[2]
+        assert until(lambda: traces() == before)
+    assert [each.name for each in clusters.iterdir()] == [".one.lock"]
+
+
+@pytest.mark.parametrize("stopped", [False, True], ids=["in order", "a host is stopped"])
+def test_it_ends_with_the_command_that_made_it_even_when_that_is_killed(clusters, stopped):
+    before = traces()
+    environment = {**os.environ, "LQ_CLUSTERS": str(clusters)}
+    words = [sys.executable, "-m", "cluster", "RUN=ssh h2 sleep 600", *(["STOP=h3"] if stopped else [])]
+    with subprocess.Popen(words, cwd=CHECKOUT, env=environment, process_group=0) as running:
+        until(
+            lambda: (
+                clusters.is_dir()
+                and (found := Cluster.found(clusters / "made"))
+                and found.run("ssh h2 pgrep sleep").stdout
+            )
+        )
+        running.kill()
+    until(lambda: Cluster.found(clusters / "made") is None and traces() == before)
+    assert not (clusters / "made").exists()
+
+
+@pytest.mark.parametrize("killed", ["watcher", "outer"])
+def test_what_a_crash_leaves_is_found_by_its_file_and_removed(clusters, killed):
+    before = traces()
+    cluster = Cluster.start(clusters / "made", kept=True)
+    cluster.stop("h2")
+    kept = cluster.kept
+    os.kill(getattr(kept, killed).pid, signal.SIGKILL)
+    until(lambda: Cluster.found(clusters / "made") is None)
+    remove_leftovers(clusters)
+    until(lambda: traces() == before)
+    assert not (clusters / "made").exists()
+
+
+def test_a_cluster_that_somebody_uses_is_no_leftover(clusters):
+    with Cluster.made(clusters / "used") as cluster:
+        assert remove_leftovers(clusters) == []
+        assert cluster.run("ssh h1 true").returncode == 0
+
+
+def test_the_command_keeps_faults_and_removes(clusters):
+    done = command(clusters, "CUT=h2")
+    assert done.returncode == 2 and "there are no hosts" in done.stderr
+    done = command(clusters, "KEEP=1", "RUN=ssh h3 hostname")
+    assert (done.returncode, done.stdout, done.stderr) == (0, "h3\n", "")
+    assert command(clusters, "RUN=ssh h1 'exit 7'").returncode == 7
+    assert command(clusters, "RUN=kill -9 $$").returncode in (-9, 137)
+    assert command(clusters, "CUT=h1,h2").returncode == 0
+    assert command(clusters, "RUN=ssh -o ConnectTimeout=1 h2 true").returncode == 255
+    assert command(clusters, "MEND=h1,h2", "RUN=ssh h2 true").returncode == 0
+    for words, said in (
+        (["SLOW=h2", "BY=soon"], "BY=soon: it takes a time such as"),
+        (["LOSE=h2", "BY=130%"], "it takes a share such as BY=30%"),
+        (["CUT=h9"], "h9: no such host; there are h1, h2, h3, h4"),
+        (["CUTS=h2"], "CUTS: no such word"),
+    ):
+        done = command(clusters, *words)
+        assert done.returncode == 2 and said in done.stderr and "Traceback" not in done.stderr
+    shown = command(clusters, "PS=1").stdout.splitlines()
+    assert {line.split()[0] for line in shown[1:]} == {each.name for each in HOSTS}
+    assert command(clusters, "DOWN=1").returncode == 0
+    assert Cluster.found(clusters / "made") is None
+
+
+def test_a_damaged_file_is_told_and_nothing_is_removed(clusters):
+    (clusters / "made" / "shared").mkdir(parents=True)
+    (clusters / "made" / "cluster.json").write_text('{"watcher": {"pid"')
+    for words in (["KEEP=1"], ["DOWN=1"], ["PS=1"]):
+        done = command(clusters, *words)
+        assert done.returncode == 2 and "cluster.json can't be read" in done.stderr, words
+    assert (clusters / "made" / "shared").exists()
+    (clusters / "made" / "cluster.json").unlink()
+
+
+def test_without_root_the_namespaces_are_entered_instead(tmp_path):
+    """Another user, for whom there are no SSH servers; what needs them is told."""
+    if os.geteuid() == 0 and not (shutil.which("setpriv") and os.path.exists(UNPRIVILEGED)):
+        pytest.skip("another user's Python is needed: /usr/bin/python3, and setpriv")
+    for each in (tmp_path, *tmp_path.parents[:2]):
+        each.chmod(0o755)
+    shutil.copytree(CHECKOUT / "cluster", tmp_path / "cluster", ignore=shutil.ignore_patterns("__pycache__"))
+    became = []
+    if os.geteuid() == 0:
+        became = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", UNPRIVILEGED]
+        os.chown(tmp_path, 65534, 65534)
+
+    def unprivileged(*words):
+        environment = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "LANG": "C.UTF-8"}
+        begin = became or [sys.executable]
+        done = subprocess.run(
+            [*begin, "-m", "cluster", *words], cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60
+        )
+        if "no new namespaces" in done.stderr:
+            pytest.skip(f"this machine gives no namespaces to users: {done.stderr.strip()}")
+        return done
+
+    done = unprivileged("KEEP=1", "RUN=ssh h3 'hostname; nproc'; ssh -o BatchMode=yes root@h4 'hostname; exit 7'")
+    assert (done.stdout.split(), done.returncode) == (["h3", str(len(HOSTS[2].cores)), "h4"], 7), done.stderr
+    boots = [unprivileged("RUN=ssh h1 cat /proc/sys/kernel/random/boot_id").stdout]
+    for words in (["STOP=h1"], ["MEND=h1"], ["FULL=h4"], ["CUT=h2"], ["REBOOT=h1"]):
+        assert unprivileged(*words).returncode == 0, words
+    boots.append(unprivileged("RUN=ssh h1 cat /proc/sys/kernel/random/boot_id").stdout)
+    assert len(set(boots)) == 2 and all(boots)
+    assert "No space left" in unprivileged("RUN=ssh h4 'echo more > /tmp/more'").stderr
+    done = unprivileged("CLOCK=h2", "BY=-2h")
+    assert done.returncode == 2 and "needs root" in done.stderr
+    assert unprivileged("DOWN=1").returncode == 0
+    assert not (tmp_path / "build" / "cluster" / "made").exists()
+
+
+@pytest.mark.skipif(shutil.which("tmux") is None, reason="tmux is not installed")
+def test_make_cluster_opens_the_application_and_removes_the_hosts_after(clusters, tmp_path):
+    before = traces()
+    environment = {"PATH": os.environ["PATH"], "LANG": "C.UTF-8", "TERM": "tmux-256color", "LQ_CLUSTERS": str(clusters)}
+    terminal = Terminal(f"make -s -C '{CHECKOUT}' cluster", environment, tmp_path)
+    try:
+        terminal.sees("lazy quarry", "head", "Survey")
+        inside = until(lambda: Cluster.found(clusters / "made"))
+        assert inside.run("pgrep -fc lazy_quarry").stdout.strip() != "0", "it runs on the head"
+        terminal.keys("C-q")
+        terminal.sees("the end 0")
+    finally:
+        terminal.close()
+    until(lambda: Cluster.found(clusters / "made") is None and traces() == before)
