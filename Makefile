@@ -50,6 +50,7 @@ docs: $(READY_TEST)
 	@$(BIN)/lazy-quarry manual > docs/lq.1
 	@$(BIN)/python tools/draw_imports.py docs/imports.svg
 	@$(BIN)/python tools/draw_figures.py docs
+	@PYTHONPATH=. $(BIN)/python tools/draw_cluster.py docs/cluster.svg
 
 site: $(READY_TEST)
 	@$(BIN)/python -c "import material" 2>/dev/null || $(BIN)/pip install --quiet -e '.[site]'

@@ -68,9 +68,14 @@ def _asked(arguments: list[str]) -> dict[str, str]:
 def _carry_out(asked: dict[str, str]) -> int:
     faults = [name for name in _FAULTS if name in asked]
     if "DOWN" in asked:
-        for path in remove_leftovers():
+        removed, used = remove_leftovers()
+        for path in removed:
             print(f"removed: {path}", file=sys.stderr)
+        for path in used:
+            print(f"in use, and removed with the command that uses it: {path}", file=sys.stderr)
         return 0
+    if "BY" in asked and not {"CLOCK", "SLOW", "LOSE"} & asked.keys():
+        raise ClusterError("BY=: it goes with CLOCK, SLOW or LOSE")
     cluster = Cluster.found()
     if cluster is None and (faults or "PS" in asked) and not asked.keys() & {"RUN", "KEEP"}:
         raise ClusterError("there are no hosts: make cluster, or make cluster KEEP=1 RUN=true, makes them")
@@ -87,6 +92,11 @@ def _carry_out(asked: dict[str, str]) -> int:
             return _run(cluster, ["sh", "-c", asked["RUN"]])
         if not faults and "PS" not in asked and "KEEP" not in asked:
             return _run(cluster, [sys.executable, "-m", "lazy_quarry"])
+        if "KEEP" in asked and made:
+            print(
+                "the hosts are there: make -s cluster RUN='ssh h3 hostname'; make cluster DOWN=1 removes them",
+                file=sys.stderr,
+            )
         return 0
     finally:
         if made and "KEEP" not in asked:

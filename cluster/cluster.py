@@ -202,21 +202,24 @@ class Cluster:
 _HERE = 'cd "$1" 2>/dev/null || cd; shift; exec "$@"'
 
 
-def remove_leftovers(clusters: Path = CLUSTERS) -> list[Path]:
-    """Remove the clusters of a folder that were kept, and what crashed runs left; the folders that are gone now.
+def remove_leftovers(clusters: Path = CLUSTERS) -> tuple[list[Path], list[Path]]:
+    """Remove the clusters of a folder that were kept, and what crashed runs left.
 
-    One that a living command owns is left to it. Raises ClusterError where somebody else's can't be removed.
+    Returns the folders that are gone, and those that were left to a living command that owns them. Raises ClusterError where
+    somebody else's can't be removed.
     """
-    removed = []
+    removed, used = [], []
     for path in sorted(clusters.iterdir()) if clusters.is_dir() else ():
         folder = Folder(path)
         if path.is_dir() and not path.is_symlink():
             with _locked(folder):
                 kept = folder.kept()
-                if kept is None or not kept.owned or not kept.watcher.lives:
+                if kept is not None and kept.owned and kept.watcher.lives:
+                    used.append(path)
+                else:
                     _remove(folder)
                     removed.append(path)
-    return removed
+    return removed, used
 
 
 @contextmanager
@@ -270,7 +273,8 @@ def _start(folder: Folder, *, kept: bool) -> Kept:
     if answer != "made" or made is None or made.outer is None:
         os.close(owned)
         said = folder.log.read_text(errors="replace").strip() if folder.log.exists() else ""
-        raise ClusterError(f"no cluster can be made here: {answer or said or 'its watcher ended without a word'}")
+        hint = "; in a container root needs CAP_SYS_ADMIN" if "not permitted" in answer and os.geteuid() == 0 else ""
+        raise ClusterError(f"no cluster can be made here: {answer or said or 'its watcher ended without a word'}{hint}")
     return made
 
 

@@ -88,8 +88,6 @@ def thaw(folders: Iterable[str | Path]) -> None:
 
 
 def _from_below(folder: Path) -> Iterator[Path]:
-    if folder.is_dir():
-        for below in sorted(folder.iterdir()):
-            if below.is_dir() and not below.is_symlink():
-                yield from _from_below(below)
-        yield folder
+    """A group and all below it, these first; some may be gone meanwhile."""
+    for below, *_ in os.walk(folder, topdown=False):
+        yield Path(below)

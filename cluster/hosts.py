@@ -10,6 +10,8 @@ PREFIX = "10.77.0"
 """The network of the cluster, inside its own namespace: nothing of it is reached from outside, and nothing outside from it."""
 HEAD = "head"
 HEAD_ADDRESS = f"{PREFIX}.1"
+HEAD_ETHERNET = "02:00:00:00:00:01"
+"""Of the head's network card, one of those that anybody may give (RFC 7042)."""
 PEOPLE = {"root": 0, "imre": 13001, "salka": 13002, "tove": 13003}
 """Who has a home on the head and on each host, by name, with the number of the user: the same everywhere."""
 HOMES = Path("/users")
@@ -27,6 +29,8 @@ class HostKind:
     address: str
     cores: tuple[int, ...]
     """The processors that it has, by the machine's numbers."""
+    share: str
+    """Which part of the machine's processors these are."""
     disk_mib: int
     shell: tuple[str, ...]
     """The login shell of everybody there; the first of them that is installed."""
@@ -39,7 +43,7 @@ class HostKind:
 
     @property
     def ethernet(self) -> str:
-        """The address of its network card, one of those that anybody may give (RFC 7042): a reboot doesn't change it."""
+        """The address of its network card: a reboot doesn't change it."""
         return f"02:00:00:00:00:{int(self.address.rpartition('.')[2]):02x}"
 
     @property
@@ -52,18 +56,28 @@ def _hosts() -> tuple[HostKind, ...]:
     cores = tuple(sorted(os.sched_getaffinity(0)))
     half = cores[: max(1, len(cores) // 2)]
     return (
-        HostKind("h1", f"{PREFIX}.11", cores, 256, ("/bin/bash",), 41 * DAY_S, ("nvidia0", "nvidia1", "nvidiactl")),
-        HostKind("h2", f"{PREFIX}.12", half, 128, ("/bin/bash",), 3 * DAY_S, greets=True),
+        HostKind(
+            "h1",
+            f"{PREFIX}.11",
+            cores,
+            "all cores",
+            256,
+            ("/bin/bash",),
+            41 * DAY_S,
+            ("nvidia0", "nvidia1", "nvidiactl"),
+        ),
+        HostKind("h2", f"{PREFIX}.12", half, "half of the cores", 128, ("/bin/bash",), 3 * DAY_S, greets=True),
         HostKind(
             "h3",
             f"{PREFIX}.13",
             cores[-1:],
+            "one core",
             128,
             ("/bin/tcsh", "/bin/csh"),
             9 * 3600,
             ("dri/renderD128", "dri/renderD129"),
         ),
-        HostKind("h4", f"{PREFIX}.14", cores, 24, ("/usr/bin/fish", "/bin/bash"), 17 * 60),
+        HostKind("h4", f"{PREFIX}.14", cores, "all cores", 24, ("/usr/bin/fish", "/bin/bash"), 17 * 60),
     )
 
 

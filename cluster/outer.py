@@ -25,7 +25,7 @@ from cluster.errors import ClusterError
 from cluster.folder import Folder
 from cluster.frames import Passing, start_relay
 from cluster.host import Host, start_host
-from cluster.hosts import HEAD, HEAD_ADDRESS, HOSTS, HostKind
+from cluster.hosts import HEAD, HEAD_ADDRESS, HEAD_ETHERNET, HOSTS, HostKind
 from cluster.roots import build_head
 from cluster.stand_in import put_in_place
 
@@ -77,7 +77,13 @@ class Outer:
         """Make the head, the bridge and the hosts. Raises OSError or ClusterError where this machine doesn't allow it."""
         build_head(self._folder)
         socket.sethostname(HEAD)
-        _ip("link set lo up", "link add br0 type bridge", f"addr add {HEAD_ADDRESS}/24 dev br0", "link set br0 up")
+        # A bridge without an address of its own takes one of its cables': what is sent to that would go past a relay.
+        _ip(
+            "link set lo up",
+            f"link add br0 address {HEAD_ETHERNET} type bridge",
+            f"addr add {HEAD_ADDRESS}/24 dev br0",
+            "link set br0 up",
+        )
         for kind in HOSTS:
             self._start(kind, kind.up_s)
         if not self._root:
@@ -89,7 +95,7 @@ class Outer:
         host = start_host(kind, self._folder, groups, up_s, str(uuid.uuid4()), sshd=self._root)
         self._hosts[kind.name] = host
         _ip(f"link add {cable.end} type veth peer name eth0 address {kind.ethernet} netns {host.pid}")
-        _ip(f"link set {cable.end} master br0", f"link set {cable.end} up")
+        _ip(*_silent(cable.end), f"link set {cable.end} master br0", f"link set {cable.end} up")
         host.ask("address")
 
     def serve(self, listening: socket.socket) -> None:
@@ -123,7 +129,7 @@ class Outer:
         try:
             return {"answer": self._does[word](name, asked.get("by", ""))}
         except (ClusterError, OSError) as wrong:
-            return {"problem": str(wrong)}
+            return {"problem": getattr(wrong, "strerror", None) or str(wrong)}
 
     def _cut(self, name: str, by: str) -> None:
         self._cables[name].cut = True
@@ -153,8 +159,15 @@ class Outer:
             return
         ours, bridged = f"q{cable.number}", f"r{cable.number}"
         _ip(f"link add {bridged} type veth peer name {ours}", f"link set {cable.end} nomaster")
-        _ip(f"link set {bridged} master br0", f"link set {bridged} up", f"link set {ours} up")
+        _ip(
+            *_silent(ours),
+            *_silent(bridged),
+            f"link set {bridged} master br0",
+            f"link set {bridged} up",
+            f"link set {ours} up",
+        )
         cable.relay = start_relay(cable.end, ours, passing)
+        _wait_for(bridged)
 
     def _stop(self, name: str, by: str) -> None:
         host = self._hosts[name]
@@ -233,13 +246,31 @@ class Outer:
             host.ask(word)
 
     def _processes(self, name: str, by: str) -> dict[str, list[dict[str, Any]]]:
-        return {each: [_told(pid) for pid in _inside(host)] for each, host in self._hosts.items() if name in ("", each)}
+        return {
+            each: [_told(pid, host) for pid in _inside(host)]
+            for each, host in self._hosts.items()
+            if name in ("", each)
+        }
 
 
 def _ip(*lines: str) -> None:
     done = subprocess.run(["ip", "-batch", "-"], input="\n".join(lines), text=True, capture_output=True)
     if done.returncode:
         raise ClusterError(f"ip {'; '.join(lines)}: {done.stderr.strip()}")
+
+
+def _wait_for(interface: str) -> None:
+    """Wait until the kernel has seen that a cable is in: it may take a second, in which the bridge passes nothing to it."""
+    end = time.monotonic() + _PATIENCE_S
+    while b" UP " not in subprocess.run(["ip", "-brief", "link", "show", interface], capture_output=True).stdout:
+        if time.monotonic() > end:
+            raise ClusterError(f"{interface}: it doesn't come up")
+        time.sleep(0.02)
+
+
+def _silent(interface: str) -> tuple[str, ...]:
+    """An end of a cable says nothing itself: else the head would answer by it for its own address, past the bridge and relays."""
+    return f"link set {interface} arp off", f"link set {interface} addrgenmode none"
 
 
 def _inside(host: Host) -> list[int]:
@@ -263,7 +294,7 @@ def _parent(pid: int) -> int:
         return 0
 
 
-def _told(pid: int) -> dict[str, Any]:
+def _told(pid: int, host: Host) -> dict[str, Any]:
     """What a process is, as somebody on its host would see it."""
     with suppress(OSError, IndexError, StopIteration):
         status = dict(
@@ -274,7 +305,7 @@ def _told(pid: int) -> dict[str, Any]:
             "pid": int(status["NSpid"].split()[-1]),
             "user": int(status["Uid"].split()[0]),
             "state": status["State"][0],
-            "command": " ".join(words).strip() or f"[{status['Name']}]",
+            "command": "init" if pid == host.pid else " ".join(words).strip() or f"[{status['Name']}]",
         }
     return {"pid": 0, "user": 0, "state": "X", "command": "(it ended)"}
 
@@ -285,7 +316,7 @@ def be_outer(folder: Folder, groups: GroupsOfHosts, listening: socket.socket, to
         outer = Outer(folder, groups, root=root)
         outer.make()
     except (OSError, ClusterError) as wrong:
-        os.write(told, str(wrong).encode())
+        os.write(told, (getattr(wrong, "strerror", None) or str(wrong)).encode())
         os._exit(1)
     os.write(told, b"made")
     os.close(told)

@@ -48,7 +48,7 @@ def watch(folder: Folder, owner: int | None, told: int) -> int:
         return 0
     except OSError as wrong:
         with suppress(OSError):
-            os.write(told, str(wrong).encode())
+            os.write(told, (wrong.strerror or str(wrong)).encode())
         return 1
     finally:
         if outer is not None:
@@ -96,7 +96,7 @@ def _start(folder: Folder, groups: GroupsOfHosts, told: int, *, root: bool) -> i
                 os.waitpid(outer, 0)
         except OSError as wrong:
             with suppress(OSError):
-                os.write(told, str(wrong).encode())
+                os.write(told, (wrong.strerror or str(wrong)).encode())
         finally:
             os._exit(0)
     os.close(tell)

@@ -153,6 +153,21 @@ def test_a_fault_is_seen_from_outside_and_mended(hosts, happen, looks):
     assert on(hosts, "h2", "pkill -f 'sleep 61[2]'").returncode == 0
 
 
+def test_faults_that_follow_each_other_leave_no_way_past_them(hosts):
+    for happen in (hosts.cut, hosts.slow, hosts.lose):
+        happen("h2")
+        seen(hosts, "h2", 2.0)
+        if happen == hosts.slow:
+            on(
+                hosts, "h2", "/usr/sbin/ip neigh flush all || ip neigh flush all"
+            )  # it asks for the head's address again
+        hosts.mend("h2")
+    hosts.half("h2")
+    assert seen(hosts, "h2", 2.5)[0] == "unreachable"
+    cables = {line.split()[2] for line in hosts.run("ip neigh show 10.77.0.12").stdout.splitlines()}
+    assert cables == {"br0"}, "the head is reached by the bridge alone"
+
+
 def test_half_lets_through_what_is_said_to_the_host(hosts):
     on(hosts, "h2", "rm -f /tmp/heard; touch /tmp/heard")
     with opened(hosts, "h2"):

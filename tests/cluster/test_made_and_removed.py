@@ -97,7 +97,7 @@ def test_what_a_crash_leaves_is_found_by_its_file_and_removed(clusters, killed):
 
 def test_a_cluster_that_somebody_uses_is_no_leftover(clusters):
     with Cluster.made(clusters / "used") as cluster:
-        assert remove_leftovers(clusters) == []
+        assert remove_leftovers(clusters) == ([], [clusters / "used"])
         assert cluster.run("ssh h1 true").returncode == 0
 
 
@@ -114,6 +114,8 @@ def test_the_command_keeps_faults_and_removes(clusters):
     for words, said in (
         (["SLOW=h2", "BY=soon"], "BY=soon: it takes a time such as"),
         (["LOSE=h2", "BY=130%"], "it takes a share such as BY=30%"),
+        (["CLOCK=h2"], "BY=: it takes a time"),
+        (["CUT=h2", "BY=2s"], "it goes with CLOCK, SLOW or LOSE"),
         (["CUT=h9"], "h9: no such host; there are h1, h2, h3, h4"),
         (["CUTS=h2"], "CUTS: no such word"),
     ):
