@@ -84,8 +84,8 @@ class Folder:
 
     @property
     def lock(self) -> Path:
-        """Held while the cluster is made or removed; beside the folder, since that is removed."""
-        return self.path.with_name(f".{self.path.name}.lock")
+        """Held while a cluster of these is made or removed; beside the folder, since that is removed."""
+        return self.path.with_name(".lock")
 
     @property
     def _keeper(self) -> Path:

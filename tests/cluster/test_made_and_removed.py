@@ -5,6 +5,7 @@ import shutil
 import signal
 import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 import pytest
@@ -61,7 +62,7 @@ def test_nothing_is_left_however_often_it_is_made(clusters):
             assert cluster.run("ssh h1 mkdir -p /sys/fs/cgroup/*/below").returncode in (0, 1)
             assert cluster.groups or not before[2]
         assert until(lambda: traces() == before)
-    assert [each.name for each in clusters.iterdir()] == [".one.lock"]
+    assert [each.name for each in clusters.iterdir()] == [".lock"]
 
 
 @pytest.mark.parametrize("stopped", [False, True], ids=["in order", "a host is stopped"])
@@ -137,23 +138,36 @@ def test_a_damaged_file_is_told_and_nothing_is_removed(clusters):
     (clusters / "made" / "cluster.json").unlink()
 
 
-def test_without_root_the_namespaces_are_entered_instead(tmp_path):
+@pytest.fixture
+def open_folder():
+    """A folder that another user may enter."""
+    folder = Path(tempfile.mkdtemp(prefix="lq-hosts-"))
+    folder.chmod(0o755)
+    yield folder
+    remove_leftovers(folder / "build" / "cluster")
+    shutil.rmtree(folder)
+
+
+def test_without_root_the_namespaces_are_entered_instead(open_folder):
     """Another user, for whom there are no SSH servers; what needs them is told."""
     if os.geteuid() == 0 and not (shutil.which("setpriv") and os.path.exists(UNPRIVILEGED)):
         pytest.skip("another user's Python is needed: /usr/bin/python3, and setpriv")
-    for each in (tmp_path, *tmp_path.parents[:2]):
-        each.chmod(0o755)
-    shutil.copytree(CHECKOUT / "cluster", tmp_path / "cluster", ignore=shutil.ignore_patterns("__pycache__"))
+    shutil.copytree(CHECKOUT / "cluster", open_folder / "cluster", ignore=shutil.ignore_patterns("__pycache__"))
     became = []
     if os.geteuid() == 0:
         became = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", UNPRIVILEGED]
-        os.chown(tmp_path, 65534, 65534)
+        os.chown(open_folder, 65534, 65534)
 
     def unprivileged(*words):
         environment = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "LANG": "C.UTF-8"}
         begin = became or [sys.executable]
         done = subprocess.run(
-            [*begin, "-m", "cluster", *words], cwd=tmp_path, env=environment, capture_output=True, text=True, timeout=60
+            [*begin, "-m", "cluster", *words],
+            cwd=open_folder,
+            env=environment,
+            capture_output=True,
+            text=True,
+            timeout=60,
         )
         if "no new namespaces" in done.stderr:
             pytest.skip(f"this machine gives no namespaces to users: {done.stderr.strip()}")
@@ -170,7 +184,7 @@ def test_without_root_the_namespaces_are_entered_instead(tmp_path):
     done = unprivileged("CLOCK=h2", "BY=-2h")
     assert done.returncode == 2 and "needs root" in done.stderr
     assert unprivileged("DOWN=1").returncode == 0
-    assert not (tmp_path / "build" / "cluster" / "made").exists()
+    assert not (open_folder / "build" / "cluster" / "made").exists()
 
 
 @pytest.mark.skipif(shutil.which("tmux") is None, reason="tmux is not installed")
