@@ -6,8 +6,10 @@ import signal
 import subprocess
 import sys
 import tempfile
+from contextlib import suppress
 from pathlib import Path
 
+import psutil
 import pytest
 
 from cluster import HOSTS, Cluster
@@ -27,18 +29,34 @@ def clusters(made_hosts, tmp_path):
     remove_leftovers(deep)
 
 
-def traces():
-    """What a cluster could leave on this machine: links, mounts, control groups, processes."""
-    links = set(os.listdir("/sys/class/net"))
-    mounts = {line.split()[4] for line in Path("/proc/self/mountinfo").read_text().splitlines()}
-    groups = {folder for folder, *_ in os.walk("/sys/fs/cgroup") if "lq-cluster" in folder}
-    spaces = set()
+def outside():
+    """What of this machine's own a cluster could touch: its links and mounts."""
+    return set(os.listdir("/sys/class/net")), [line.split()[4] for line in open("/proc/self/mountinfo")]
+
+
+def networks():
+    """The networks that processes are in, by the kernel's numbers."""
+    found = set()
     for pid in filter(str.isdigit, os.listdir("/proc")):
-        try:
-            spaces.add(os.stat(f"/proc/{pid}/ns/net").st_ino)
-        except OSError:
-            continue
-    return links, mounts, groups, spaces
+        with suppress(OSError):
+            found.add(os.stat(f"/proc/{pid}/ns/net").st_ino)
+    return found
+
+
+class Traces:
+    """What a cluster has on this machine, noted while it is there: others may have theirs meanwhile."""
+
+    def __init__(self, cluster):
+        outer = psutil.Process(cluster.outer)
+        self.processes = [outer, *outer.children(recursive=True)]
+        self.networks = {os.stat(f"/proc/{each.pid}/ns/net").st_ino for each in self.processes}
+        self.groups = cluster.groups
+        assert len(self.networks) == len(HOSTS) + 1
+        assert all(each.is_dir() for each in self.groups)
+
+    def are_gone(self):
+        ended = not any(each.is_running() for each in self.processes) and not self.networks & networks()
+        return ended and not any(each.exists() for each in self.groups)
 
 
 def command(clusters, *words, **more):
@@ -56,43 +74,39 @@ def command(clusters, *words, **more):
 
 
 def test_nothing_is_left_however_often_it_is_made(clusters):
-    before = traces()
+    before = outside()
     for _ in range(3):
         with Cluster.made(clusters / "one") as cluster:
-            assert cluster.run("ssh h1 mkdir -p /sys/fs/cgroup/*/below").returncode in (0, 1)
-            assert cluster.groups or not before[2]
-        assert until(lambda: traces() == before)
+            cluster.run("ssh h1 'for each in /sys/fs/cgroup/*; do mkdir $each/below; done'")
+            traces = Traces(cluster)
+        until(traces.are_gone)
+    assert outside() == before
     assert [each.name for each in clusters.iterdir()] == [".lock"]
 
 
 @pytest.mark.parametrize("stopped", [False, True], ids=["in order", "a host is stopped"])
 def test_it_ends_with_the_command_that_made_it_even_when_that_is_killed(clusters, stopped):
-    before = traces()
     environment = {**os.environ, "LQ_CLUSTERS": str(clusters)}
     words = [sys.executable, "-m", "cluster", "RUN=ssh h2 sleep 600", *(["STOP=h3"] if stopped else [])]
     with subprocess.Popen(words, cwd=CHECKOUT, env=environment, process_group=0) as running:
-        until(
-            lambda: (
-                clusters.is_dir()
-                and (found := Cluster.found(clusters / "made"))
-                and found.run("ssh h2 pgrep sleep").stdout
-            )
-        )
+        found = until(lambda: clusters.is_dir() and Cluster.found(clusters / "made"))
+        until(lambda: found.run("ssh h2 pgrep sleep").stdout)
+        traces = Traces(found)
         running.kill()
-    until(lambda: Cluster.found(clusters / "made") is None and traces() == before)
+    until(lambda: Cluster.found(clusters / "made") is None and traces.are_gone())
     assert not (clusters / "made").exists()
 
 
 @pytest.mark.parametrize("killed", ["watcher", "outer"])
 def test_what_a_crash_leaves_is_found_by_its_file_and_removed(clusters, killed):
-    before = traces()
     cluster = Cluster.start(clusters / "made", kept=True)
     cluster.stop("h2")
+    traces = Traces(cluster)
     kept = cluster.kept
     os.kill(getattr(kept, killed).pid, signal.SIGKILL)
     until(lambda: Cluster.found(clusters / "made") is None)
     remove_leftovers(clusters)
-    until(lambda: traces() == before)
+    until(traces.are_gone)
     assert not (clusters / "made").exists()
 
 
@@ -189,15 +203,15 @@ def test_without_root_the_namespaces_are_entered_instead(open_folder):
 
 @pytest.mark.skipif(shutil.which("tmux") is None, reason="tmux is not installed")
 def test_make_cluster_opens_the_application_and_removes_the_hosts_after(clusters, tmp_path):
-    before = traces()
     environment = {"PATH": os.environ["PATH"], "LANG": "C.UTF-8", "TERM": "tmux-256color", "LQ_CLUSTERS": str(clusters)}
     terminal = Terminal(f"make -s -C '{CHECKOUT}' cluster", environment, tmp_path)
     try:
         terminal.sees("lazy quarry", "head", "Survey")
         inside = until(lambda: Cluster.found(clusters / "made"))
+        traces = Traces(inside)
         assert inside.run("pgrep -fc lazy_quarry").stdout.strip() != "0", "it runs on the head"
         terminal.keys("C-q")
         terminal.sees("the end 0")
     finally:
         terminal.close()
-    until(lambda: Cluster.found(clusters / "made") is None and traces() == before)
+    until(lambda: Cluster.found(clusters / "made") is None and traces.are_gone())
