@@ -75,10 +75,16 @@ class Cluster:
 
     @classmethod
     def found(cls, path: Path = CLUSTERS / "made") -> Cluster | None:
-        """The cluster of a folder, if one runs there."""
+        """The cluster of a folder, if one runs there and all its hosts answer."""
         folder = Folder(path)
         kept = folder.kept()
-        alive = kept is not None and kept.watcher.lives and kept.outer is not None and kept.outer.lives
+        alive = (
+            folder.ready.exists()
+            and kept is not None
+            and kept.watcher.lives
+            and kept.outer is not None
+            and kept.outer.lives
+        )
         return cls(folder, kept) if kept is not None and alive else None
 
     @property

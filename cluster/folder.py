@@ -78,6 +78,11 @@ class Folder:
         return self.path / "outer.sock"
 
     @property
+    def ready(self) -> Path:
+        """A file that is there when all hosts answer."""
+        return self.path / "ready"
+
+    @property
     def log(self) -> Path:
         """What went wrong, for whoever builds it."""
         return self.path / "log"

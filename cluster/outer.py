@@ -315,6 +315,7 @@ def be_outer(folder: Folder, groups: GroupsOfHosts, listening: socket.socket, to
     try:
         outer = Outer(folder, groups, root=root)
         outer.make()
+        folder.ready.touch()
     except (OSError, ClusterError) as wrong:
         os.write(told, (getattr(wrong, "strerror", None) or str(wrong)).encode())
         os._exit(1)

@@ -90,7 +90,7 @@ def test_it_ends_with_the_command_that_made_it_even_when_that_is_killed(clusters
     words = [sys.executable, "-m", "cluster", "RUN=ssh h2 sleep 600", *(["STOP=h3"] if stopped else [])]
     with subprocess.Popen(words, cwd=CHECKOUT, env=environment, process_group=0) as running:
         found = until(lambda: clusters.is_dir() and Cluster.found(clusters / "made"))
-        until(lambda: found.run("ssh h2 pgrep sleep").stdout)
+        until(lambda: found.run("ssh h2 pgrep -x sleep").returncode == 0)
         traces = Traces(found)
         running.kill()
     until(lambda: Cluster.found(clusters / "made") is None and traces.are_gone())
