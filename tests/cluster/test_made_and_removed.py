@@ -93,8 +93,7 @@ def test_it_ends_with_the_command_that_made_it_even_when_that_is_killed(clusters
         until(lambda: found.run("ssh h2 pgrep -x sleep").returncode == 0)
         traces = Traces(found)
         running.kill()
-    until(lambda: Cluster.found(clusters / "made") is None and traces.are_gone())
-    assert not (clusters / "made").exists()
+    until(lambda: traces.are_gone() and not (clusters / "made").exists())
 
 
 @pytest.mark.parametrize("killed", ["watcher", "outer"])
@@ -214,4 +213,4 @@ def test_make_cluster_opens_the_application_and_removes_the_hosts_after(clusters
         terminal.sees("the end 0")
     finally:
         terminal.close()
-    until(lambda: Cluster.found(clusters / "made") is None and traces.are_gone())
+    until(lambda: traces.are_gone() and not (clusters / "made").exists())
