@@ -34,10 +34,10 @@ def outside():
     return set(os.listdir("/sys/class/net")), [line.split()[4] for line in open("/proc/self/mountinfo")]
 
 
-def networks():
-    """The networks that processes are in, by the kernel's numbers."""
+def networks(processes):
+    """The networks that processes are in, by the kernel's numbers; some end while one looks."""
     found = set()
-    for pid in filter(str.isdigit, os.listdir("/proc")):
+    for pid in processes:
         with suppress(OSError):
             found.add(os.stat(f"/proc/{pid}/ns/net").st_ino)
     return found
@@ -49,13 +49,13 @@ class Traces:
     def __init__(self, cluster):
         outer = psutil.Process(cluster.outer)
         self.processes = [outer, *outer.children(recursive=True)]
-        self.networks = {os.stat(f"/proc/{each.pid}/ns/net").st_ino for each in self.processes}
+        self.networks = networks(each.pid for each in self.processes)
         self.groups = cluster.groups
         assert len(self.networks) == len(HOSTS) + 1
         assert all(each.is_dir() for each in self.groups)
 
     def are_gone(self):
-        ended = not any(each.is_running() for each in self.processes) and not self.networks & networks()
+        ended = not any(each.is_running() for each in self.processes) and not self.networks & networks(psutil.pids())
         return ended and not any(each.exists() for each in self.groups)
 
 
@@ -89,10 +89,12 @@ def test_it_ends_with_the_command_that_made_it_even_when_that_is_killed(clusters
     environment = {**os.environ, "LQ_CLUSTERS": str(clusters)}
     words = [sys.executable, "-m", "cluster", "RUN=ssh h2 sleep 600", *(["STOP=h3"] if stopped else [])]
     with subprocess.Popen(words, cwd=CHECKOUT, env=environment, process_group=0) as running:
-        found = until(lambda: clusters.is_dir() and Cluster.found(clusters / "made"))
-        until(lambda: found.run("ssh h2 pgrep -x sleep").returncode == 0)
-        traces = Traces(found)
-        running.kill()
+        try:
+            found = until(lambda: clusters.is_dir() and Cluster.found(clusters / "made"))
+            until(lambda: found.run("ssh h2 pgrep -x sleep").returncode == 0)
+            traces = Traces(found)
+        finally:
+            running.kill()
     until(lambda: traces.are_gone() and not (clusters / "made").exists())
 
 
