@@ -69,7 +69,10 @@ def _relay(sides: list[socket.socket], passing: Passing) -> None:
     while True:
         left = max(0.0, waiting[0][0] - time.monotonic()) if waiting else None
         for ready in select.select(sides, [], [], left)[0]:
-            frame, address = ready.recvfrom(_LARGEST)
+            try:
+                frame, address = ready.recvfrom(_LARGEST)
+            except OSError:
+                continue  # the cable was pulled out at that end
             if address[2] == _SENT_BY_US:
                 continue
             from_host = ready is sides[0]

@@ -148,8 +148,8 @@ class Outer:
         """Have frames pass like that: through a relay between the host's cable and the bridge, or straight."""
         cable = self._cables[name]
         if cable.relay is not None:
-            os.kill(cable.relay, signal.SIGKILL)
-            with suppress(ChildProcessError):
+            with suppress(ProcessLookupError, ChildProcessError):
+                os.kill(cable.relay, signal.SIGKILL)
                 os.waitpid(cable.relay, 0)
             cable.relay = None
             _ip(f"link del r{cable.number}")

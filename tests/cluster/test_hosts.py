@@ -207,6 +207,7 @@ def test_a_network_loses_a_share_and_what_is_open_stays_open(hosts):
         assert echoes(hosts, "h1") == 100
         assert says("through"), "what is lost is said again by TCP"
         hosts.cut("h2")
+        until(lambda: seen(hosts, "h2")[0] == "unreachable")
         hosts.mend("h2")
         assert says("again")
 

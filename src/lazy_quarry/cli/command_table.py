@@ -31,6 +31,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "site": ("site", "Check a site file, or print its JSON Schema for editors."),
     "account": ("accounts", "List accounts with what they have left, show one, grant core-hours or move them."),
     "node": ("nodes", "Close nodes, open them again, or say that they are lost with their jobs."),
+    "hosts": ("hosts", "Check that hosts are reached by SSH, what they have, and what is in the way of jobs there."),
     "reserve": ("nodes", "Reserve nodes for a time: for maintenance, or only for some users or accounts."),
     "unreserve": ("nodes", "Remove a reservation."),
     "reservations": ("nodes", "List the times for which nodes are reserved."),

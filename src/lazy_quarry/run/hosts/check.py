@@ -1,0 +1,150 @@
+"""What a host is like for jobs, found by going there: what it has, which folders it sees, and what is in the way."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import time
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import dataclass, field
+from typing import Any
+
+from lazy_quarry.core.units import exact_duration, format_size
+from lazy_quarry.files.file_systems import NETWORK
+from lazy_quarry.run.hosts.reach import Talk, Unreached, reach
+from lazy_quarry.run.hosts.transport import Ssh, Transport
+
+AT_ONCE = 8
+"""Hosts to which connections are opened at a time."""
+LATE_MS = 5_000
+"""A clock that is off by less troubles nobody."""
+LITTLE_MIB = 8
+"""Room on a host's disk below which jobs may not be recorded there."""
+
+
+@dataclass(frozen=True, slots=True)
+class HostCheck:
+    """What was found of a host."""
+
+    host: str
+    reached_ms: int | None = None
+    """Milliseconds until our program answered there; None when it didn't."""
+    problems: tuple[str, ...] = ()
+    """What is in the way of jobs there, each with what to do."""
+    notes: tuple[str, ...] = ()
+    """What is good to know."""
+    facts: dict[str, Any] = field(default_factory=dict)
+    """What the host says of itself: see :func:`~lazy_quarry.run.node.remote.facts`."""
+    offset_ms: int | None = None
+    """How far its clock is ahead of ours; negative when it is behind. Exact to half the time that asking took."""
+    folders: dict[str, bool] = field(default_factory=dict)
+    """Folders of this machine: whether the host sees the same one there."""
+
+
+def check_hosts(
+    names: Sequence[str],
+    folders: Sequence[str],
+    python: str = "python3",
+    spool: str = "",
+    transport_of: Callable[[str], Transport] = Ssh,
+) -> list[HostCheck]:
+    """Check hosts, some at a time, in their order. ``folders`` are those of this machine that hosts may see too."""
+    with _marks(folders) as marks, ThreadPoolExecutor(AT_ONCE) as pool:
+        return list(pool.map(lambda name: check_host(transport_of(name), marks, python, spool), names))
+
+
+def check_host(
+    transport: Transport, marks: dict[str, tuple[str, str]], python: str = "python3", spool: str = ""
+) -> HostCheck:
+    """Check one host. ``marks`` are files in folders of this machine, by the folder: each with its path and what is in it."""
+    try:
+        with reach(transport, python, spool) as host:
+            facts = host.ask("facts")
+            offset_ms, within_ms = _offset(host)
+            seen = {folder: _sees(host, path, text) for folder, (path, text) in marks.items()}
+            problems = tuple(_problems(facts, offset_ms, within_ms))
+            return HostCheck(
+                transport.name, host.reached_ms, problems, tuple(_notes(facts, host)), facts, offset_ms, seen
+            )
+    except (Unreached, OSError, KeyError, TypeError, ValueError) as fault:
+        words = str(fault) or repr(fault)
+        return HostCheck(transport.name, problems=(words.removeprefix(f"{transport.name}: "),))
+
+
+def _offset(host: Talk) -> tuple[int, int]:
+    """How far a host's clock is ahead, and how exact that is, in ms: the best of three questions."""
+    found = []
+    for _ in range(3):
+        before = time.time_ns() // 1_000_000
+        there = int(host.ask("clock"))
+        after = time.time_ns() // 1_000_000
+        found.append(((after - before) // 2, there - (before + after) // 2))
+    within, offset = min(found)
+    return offset, within
+
+
+def _sees(host: Talk, path: str, text: str) -> bool:
+    try:
+        return bool(host.ask("read", path) == text)
+    except OSError:
+        return False
+
+
+def _problems(facts: dict[str, Any], offset_ms: int, within_ms: int) -> Iterator[str]:
+    if facts["folder_refused"]:
+        yield f"our files have no place there: {facts['folder_refused']}; or name one: --spool /path"
+    elif str(facts["folder_kind"]).startswith(NETWORK):
+        yield (
+            f"{facts['folder']} is on a network file system ({facts['folder_kind']}), where locks and sockets can't be relied on; "
+            "name a folder on a disk of that host: --spool /path"
+        )
+    elif facts["free_mib"] < LITTLE_MIB:
+        left = format_size(facts["free_mib"]) if facts["free_mib"] else "no room"
+        yield f"{facts['folder']} has {left} left; jobs can't be recorded there until there is more room"
+    if abs(offset_ms) > LATE_MS + within_ms:
+        off, which = exact_duration(abs(offset_ms) // 1000), "ahead" if offset_ms > 0 else "behind"
+        yield f"its clock is {off} {which}; have it set by a time service, as: timedatectl set-ntp true"
+    if facts["logout"]["processes"]:
+        yield (
+            "the system there ends a person's processes at logout (KillUserProcesses), jobs too; type there once: loginctl "
+            "enable-linger, or ask whoever runs it"
+        )
+    if facts["holder"]:
+        yield f"its cores are in use by the jobs of {facts['holder']}; jobs here start when those have ended"
+
+
+def _notes(facts: dict[str, Any], host: Talk) -> Iterator[str]:
+    if host.noise:
+        yield f"its login files print, which is skipped; let them do so only for a terminal: {host.noise}"
+    if facts["logout"]["shared_memory"]:
+        yield "the system there removes a person's shared memory at logout (RemoveIPC): loginctl enable-linger keeps it"
+    if not facts["groups"]:
+        yield "no control groups may be made there: memory and cores are kept by watching"
+    if facts["others"]:
+        yield f"jobs of {', '.join(facts['others'])} use its cores too; nobody divides them between users"
+
+
+class _marks:
+    """Files that are written into folders here to be read there, and removed after; a folder that takes none is left out."""
+
+    def __init__(self, folders: Sequence[str]) -> None:
+        self._folders = folders
+        self._made: list[str] = []
+
+    def __enter__(self) -> dict[str, tuple[str, str]]:
+        marks = {}
+        for folder in dict.fromkeys(self._folders):
+            path, text = os.path.join(folder, f".lazy-quarry-{secrets.token_hex(8)}"), secrets.token_hex(16)
+            with suppress(OSError):
+                with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644), "w") as file:
+                    self._made.append(path)
+                    file.write(text)
+                marks[folder] = path, text
+        return marks
+
+    def __exit__(self, *fault: object) -> None:
+        for path in self._made:
+            with suppress(OSError):
+                os.unlink(path)

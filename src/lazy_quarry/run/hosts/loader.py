@@ -1,0 +1,97 @@
+"""What runs first on a host: a few lines of Python in the command itself, which take the agent from their standard input.
+
+The command is one line that bash, csh and fish take alike. It must also be understood by a Python that is too old to go on, so
+that this can be told.
+"""
+
+from __future__ import annotations
+
+import base64
+import shlex
+import zlib
+from collections.abc import Sequence
+
+MARK = b"\0lazy-quarry "
+"""Begins the first line that is the loader's own; what comes before it is of login files."""
+OLDEST_PYTHON = (3, 9)
+_LOADER = """
+import base64, hashlib, json, os, stat, sys, tempfile
+
+def say(**what):
+    os.write(1, b"\\0lazy-quarry " + json.dumps(what).encode() + b"\\n")
+
+def given(length):
+    found = b""
+    while len(found) < length:
+        some = os.read(0, length - len(found))
+        if not some:
+            say(is_="cut")
+            sys.exit(4)
+        found += some
+    return found
+
+def own(path):
+    seen = os.lstat(path)
+    return stat.S_ISDIR(seen.st_mode) and seen.st_uid == os.getuid() and not seen.st_mode & 0o022
+
+def folder_of_this_user():
+    begin = "lazy-quarry-%d-" % os.getuid()
+    for place in ("/var/tmp", "/tmp"):
+        if os.path.isdir(place) and os.access(place, os.W_OK | os.X_OK):
+            for name in sorted(os.listdir(place)):
+                if name.startswith(begin) and own(place + "/" + name):
+                    return place + "/" + name
+            made = tempfile.mkdtemp(prefix=begin, dir=place)
+            os.chmod(made, 0o711)
+            return made
+    raise OSError(30, "there is no folder for it: /var/tmp or /tmp must be writable", "/var/tmp")
+
+def main(digest, folder, words):
+    version = ".".join(map(str, sys.version_info[:3]))
+    if tuple(sys.version_info[:2]) < (3, 9):
+        say(is_="old", python=version, path=sys.executable)
+        sys.exit(3)
+    where = folder or "/var/tmp"
+    try:
+        if folder:
+            os.makedirs(folder, 0o700, exist_ok=True)
+            if not own(folder):
+                raise OSError(1, "it is somebody else's, or others may write into it", folder)
+        else:
+            where = folder_of_this_user()
+        path = where + "/agent-" + digest[:32] + ".pyz"
+        known = os.path.isfile(path) and hashlib.sha256(open(path, "rb").read()).hexdigest() == digest
+        say(is_="here", python=version, need=not known)
+        if not known:
+            whole = given(int.from_bytes(given(8), "big"))
+            beside, temporary = tempfile.mkstemp(dir=where)
+            try:
+                view = memoryview(whole)
+                while len(view):
+                    view = view[os.write(beside, view):]
+                os.fsync(beside)
+                os.replace(temporary, path)
+            except BaseException:
+                os.unlink(temporary)
+                raise
+            finally:
+                os.close(beside)
+    except OSError as wrong:
+        say(is_="unwritable", where=wrong.filename or where, why=wrong.strerror)
+        sys.exit(5)
+    os.execv(sys.executable, [sys.executable, "-I", "-S", path] + words)
+
+main(sys.argv[1], base64.b64decode(sys.argv[2]).decode("utf-8", "surrogateescape"), sys.argv[3:])
+"""
+
+
+def remote_command(digest: str, words: Sequence[str], python: str = "python3", spool: str = "") -> str:
+    """The line that is run on a host: it takes the agent's archive where that isn't there, and starts it with ``words``.
+
+    ``digest`` is the archive's SHA-256; ``spool`` the folder that it is kept in, by default this user's own on that host. The
+    words are plain: letters, digits and hyphens.
+    """
+    packed = base64.b64encode(zlib.compress(_LOADER.encode(), 9)).decode()
+    code = f'import base64,zlib;exec(zlib.decompress(base64.b64decode("{packed}")))'
+    folder = base64.b64encode(spool.encode("utf-8", "surrogateescape")).decode() or "=="
+    return f"exec {shlex.quote(python)} -I -S -c '{code}' {digest} {folder} {' '.join(words)}"

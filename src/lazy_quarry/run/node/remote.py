@@ -1,0 +1,154 @@
+"""The agent's archive on a host that is reached by SSH: it says what the host is, and what it sees of a folder.
+
+Standard input has a request a line, standard output an answer a line, both JSON. It begins with a greeting, so that whoever sent
+it knows that all of it came and runs.
+"""
+
+from __future__ import annotations
+
+import glob
+import json
+import os
+import pwd
+import shutil
+import sys
+from collections.abc import Callable
+from contextlib import suppress
+from typing import Any
+
+from lazy_quarry import __version__
+from lazy_quarry.files import system
+from lazy_quarry.files.file_systems import file_system
+from lazy_quarry.run.node.groups import group_bases
+from lazy_quarry.run.node.locks import cores_holder, locks_folder, others_here
+from lazy_quarry.run.node.messages import NEWEST
+from lazy_quarry.run.node.process import boot_id, boottime, wall_ms
+
+_DEVICES = ("/dev/nvidia[0-9]*", "/dev/kfd", "/dev/dri/renderD*", "/dev/accel/accel*")
+"""Device files of GPUs, by their vendors' drivers and by the kernel's own."""
+_INSTRUCTIONS = ("sse4_2", "avx", "avx2", "avx512f", "amx_tile", "asimd", "sve", "sve2")
+"""Instruction sets that programs are built for, as /proc/cpuinfo names them."""
+_LOGIN = ("/etc/systemd/logind.conf", "/etc/systemd/logind.conf.d/*.conf")
+_MOST_READ = 4096
+
+
+def main() -> None:
+    """``agent.pyz talk``: answer until nobody asks any more."""
+    say({"greeting": __version__, "messages": NEWEST, "pid": os.getpid()})
+    for line in sys.stdin.buffer:
+        try:
+            asked = json.loads(line)
+            say({"answer": _ANSWERS[asked["ask"]](*asked.get("of", []))})
+        except OSError as fault:
+            say({"fault": fault.strerror or str(fault)})
+        except (ValueError, KeyError, TypeError) as fault:
+            say({"fault": f"it can't be understood: {fault!r}"})
+
+
+def say(what: dict[str, Any]) -> None:
+    """Print an answer, at once."""
+    sys.stdout.write(json.dumps(what) + "\n")
+    sys.stdout.flush()
+
+
+def facts() -> dict[str, Any]:
+    """What this host is and has, for the user that this runs for. What can't be read is None, or left out of a list."""
+    folder, refused = "", ""
+    try:
+        folder = str(locks_folder())
+    except OSError as fault:
+        refused = str(fault)
+    cores = sorted(os.sched_getaffinity(0))
+    return {
+        "name": os.uname().nodename,
+        "user": _user(),
+        "boot": boot_id(),
+        "up_s": round(boottime()),
+        "python": ".".join(map(str, sys.version_info[:3])),
+        "cores": len(cores),
+        "sockets": _sockets(cores),
+        "memory_mib": _memory_mib(),
+        "instructions": _instructions(),
+        "gpus": [each for pattern in _DEVICES for each in sorted(glob.glob(pattern))],
+        "folder": folder,
+        "folder_refused": refused,
+        "folder_kind": file_system(folder) if folder else "",
+        "free_mib": shutil.disk_usage(folder).free >> 20 if folder else 0,
+        "groups": sorted(name or "version 2" for name in group_bases()),
+        "holder": cores_holder(),
+        "others": others_here(),
+        "logout": _at_logout(),
+        "home": os.path.expanduser("~"),
+    }
+
+
+def clock() -> int:
+    """This host's time, in ms since 1970."""
+    return wall_ms()
+
+
+def read(path: str) -> str:
+    """The beginning of a file, as whoever wrote it elsewhere asks. Raises :class:`OSError`."""
+    with open(path, "rb") as file:
+        return file.read(_MOST_READ).decode(errors="replace")
+
+
+def _user() -> str:
+    try:
+        return pwd.getpwuid(os.getuid()).pw_name
+    except KeyError:
+        return f"user{os.getuid()}"
+
+
+def _text(path: str) -> str:
+    try:
+        return system.read_text(path)
+    except OSError:
+        return ""
+
+
+def _memory_mib() -> int | None:
+    for line in _text("/proc/meminfo").splitlines():
+        if line.startswith("MemTotal:"):
+            total = int(line.split()[1]) >> 10
+            for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
+                with suppress(ValueError):
+                    total = min(total, int(_text(path)) >> 20)
+            return total
+    return None
+
+
+def _sockets(cores: list[int]) -> int:
+    """In how many sockets these processors are."""
+    found = set()
+    for core in cores:
+        found.add(_text(f"/sys/devices/system/cpu/cpu{core}/topology/physical_package_id").strip())
+    return max(1, len(found - {"", "-1"}))
+
+
+def _instructions() -> list[str]:
+    for line in _text("/proc/cpuinfo").splitlines():
+        name, _, value = line.partition(":")
+        if name.strip() in ("flags", "Features"):
+            known = set(value.split())
+            return [each for each in _INSTRUCTIONS if each in known]
+    return []
+
+
+def _at_logout() -> dict[str, bool]:
+    """What the system ends when somebody logs out (logind.conf(5)): processes, unless they linger, and shared memory."""
+    said = {"KillUserProcesses": "no", "RemoveIPC": "yes" if os.path.exists("/run/systemd/system") else "no"}
+    for pattern in _LOGIN:
+        for path in sorted(glob.glob(pattern)):
+            for line in _text(path).splitlines():
+                name, _, value = line.strip().partition("=")
+                if name in said and value:
+                    said[name] = value.strip().lower()
+    runs = os.path.exists("/run/systemd/system")
+    lingers = os.path.exists(f"/var/lib/systemd/linger/{_user()}")
+    ends = runs and said["KillUserProcesses"] in ("yes", "true", "on", "1") and not lingers
+    ipc = runs and said["RemoveIPC"] in ("yes", "true", "on", "1") and os.getuid() >= 1000 and not lingers
+    return {"processes": ends, "shared_memory": ipc}
+
+
+_ANSWERS: dict[str, Callable[..., Any]] = {"facts": facts, "clock": clock, "read": read}
