@@ -211,7 +211,7 @@ def test_the_command_says_what_was_found_and_ends_with_it(hosts):
     for words, said in (
         ("check", "needs the names of hosts"),
         ("list", 'there is "check"'),
-        ("check -- -oProxyCommand=x", "no name of a host"),
+        ("check '  '", "no name of a host"),
     ):
         done = hosts.run(f"lq hosts {words}")
         assert done.returncode == 2 and said in done.stderr
