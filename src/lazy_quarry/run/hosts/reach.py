@@ -8,6 +8,7 @@ import re
 import selectors
 import subprocess
 import time
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from types import TracebackType
@@ -41,7 +42,13 @@ class Talk:
     """Its archive was sent: it wasn't there before."""
     noise: str
     """The end of what login files printed, of both streams; empty when they were silent, as they should be."""
+    greeting: dict[str, Any]
+    """What the archive said when it began: its version, of a relay the agent's spool there."""
     _pipe: _Pipe = field(repr=False)
+
+    def pipes(self) -> tuple[int, int, int, bytes]:
+        """The descriptors of what comes, what is said and the errors, and what has come already; for whoever passes on streams."""
+        return self._pipe.taken()
 
     def ask(self, word: str, *of: Any) -> Any:
         """The answer to a request. Raises :class:`Unreached` when the host is gone, :class:`OSError` with what it says."""
@@ -65,15 +72,21 @@ class Talk:
         self.close()
 
 
-def reach(transport: Transport, python: str = "python3", spool: str = "", archive: Archive | None = None) -> Talk:
+def reach(
+    transport: Transport,
+    python: str = "python3",
+    spool: str = "",
+    archive: Archive | None = None,
+    words: Sequence[str] = ("talk",),
+) -> Talk:
     """Reach a host, and have the agent's archive answer there.
 
-    ``python`` is the program to use there, ``spool`` the folder for our files, by default this user's own on that host. Raises
-    :class:`Unreached`.
+    ``python`` is the program to use there, ``spool`` the folder for our files, by default this user's own on that host; ``words``
+    are what the archive should do. Raises :class:`Unreached`.
     """
     whole, begun = archive or agent_archive(), time.monotonic()
     try:
-        process = transport.open(remote_command(whole.digest, ["talk"], python, spool))
+        process = transport.open(remote_command(whole.digest, words, python, spool))
     except OSError as fault:
         raise Unreached(f"{transport.name}: {fault.filename or 'ssh'} can't be run here: {fault.strerror}") from fault
     pipe = _Pipe(transport.name, process, python)
@@ -92,8 +105,11 @@ def reach(transport: Transport, python: str = "python3", spool: str = "", archiv
         line = pipe.line(ANSWER_S)
         if line.startswith(MARK):
             _whole(transport.name, json.loads(line[len(MARK) :]))
-        if "greeting" not in json.loads(line):
+        greeting = json.loads(line)
+        if "greeting" not in greeting:
             raise Unreached(f"{transport.name}: something else answers in our program's place: {_shown(line)}")
+        if greeting.get("refused"):
+            raise Unreached(f"{transport.name}: {greeting['refused']}")
     except (ValueError, KeyError, TypeError) as fault:
         pipe.close()
         raise Unreached(
@@ -102,7 +118,7 @@ def reach(transport: Transport, python: str = "python3", spool: str = "", archiv
     except BaseException:
         pipe.close()
         raise
-    return Talk(transport.name, round((time.monotonic() - begun) * 1000), bool(told["need"]), noise, pipe)
+    return Talk(transport.name, round((time.monotonic() - begun) * 1000), bool(told["need"]), noise, greeting, pipe)
 
 
 def _whole(name: str, told: dict[str, Any]) -> None:
@@ -169,6 +185,11 @@ class _Pipe:
                     view = view[os.write(self._input.fileno(), view[:65536]) :]
                 except BrokenPipeError:
                     self._ended()
+
+    def taken(self) -> tuple[int, int, int, bytes]:
+        """What it reads from, writes to and the errors, for another to use, and what was read already."""
+        read, self._read = self._read, b""
+        return self._output.fileno(), self._input.fileno(), self._errors.fileno(), read
 
     def _more(self, patience_s: float) -> bool:
         """Read some more; False when nothing came in time. Raises :class:`Unreached` when the command has ended."""

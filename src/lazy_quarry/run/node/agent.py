@@ -490,9 +490,8 @@ def _last_seen_ms(folder: Path) -> int | None:
     return found if isinstance(found, int) else 0
 
 
-def main() -> None:
-    """``python -m lazy_quarry.run.node.agent SPOOL``."""
-    spool = Path(sys.argv[1])
+def serve(spool: Path) -> None:
+    """Be the agent of a spool until there is nothing to do; exits with 3 where another state folder has the cores."""
     try:
         agent = Agent(spool)
     except CoresTaken as taken:
@@ -510,5 +509,5 @@ def main() -> None:
     agent.run()
 
 
-if __name__ == "__main__":
-    main()
+if __name__ == "__main__":  # python -m lazy_quarry.run.node.agent SPOOL
+    serve(Path(sys.argv[1]))

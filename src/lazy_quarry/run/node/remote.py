@@ -14,6 +14,7 @@ import shutil
 import sys
 from collections.abc import Callable
 from contextlib import suppress
+from pathlib import Path
 from typing import Any
 
 from lazy_quarry import __version__
@@ -33,7 +34,22 @@ _MOST_READ = 4096
 
 
 def main() -> None:
-    """``agent.pyz talk``: answer until nobody asks any more."""
+    """What the archive does: ``talk`` answers, ``relay JOURNAL`` passes on to the agent, ``agent SPOOL`` is one."""
+    word, *more = sys.argv[1:]
+    if word == "agent":
+        from lazy_quarry.run.node.agent import serve  # only one of them needs all of that
+
+        serve(Path(more[0]))
+    elif word == "relay":
+        from lazy_quarry.run.node.hosted import relay
+
+        relay(Path(sys.argv[0]), more[0])
+    else:
+        talk()
+
+
+def talk() -> None:
+    """Answer until nobody asks any more."""
     say({"greeting": __version__, "messages": NEWEST, "pid": os.getpid()})
     for line in sys.stdin.buffer:
         try:

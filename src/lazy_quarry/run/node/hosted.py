@@ -1,0 +1,95 @@
+"""A host's agent, for an engine that is elsewhere: started apart from the connection, which carries only streams to its sockets.
+
+So jobs outlive the connection: it ends, the agent and its supervisors don't.
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from lazy_quarry import __version__
+from lazy_quarry.files import ours
+from lazy_quarry.files.file_systems import file_system, is_shared
+from lazy_quarry.files.logs import opened_log
+from lazy_quarry.run.node.messages import NEWEST
+from lazy_quarry.run.node.remote import say
+from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial
+from lazy_quarry.run.node.streams import Garbled, Streams
+
+STARTS_S = 10.0
+"""Seconds that a new agent may take until it listens."""
+_NAMES = {"agent": AGENT_SOCKET, "files": FILES_SOCKET}
+"""What an engine may want a stream to."""
+
+
+def relay(archive: Path, journal: str) -> None:
+    """Have an agent for a journal's attempts, greet whoever connected, then pass streams on until they end.
+
+    The agent's spool is beside the archive, one for each journal.
+    """
+    spool = archive.parent / f"spool-{journal[:32]}"
+    refused = _refused(spool, archive)
+    say({"greeting": __version__, "messages": NEWEST, "pid": os.getpid(), "spool": str(spool), "refused": refused})
+    if not refused:
+        streams = Streams(0, 1, lambda name: _to(spool, name), odd=False)
+        try:
+            while True:
+                streams.turn(None)
+        except (EOFError, BrokenPipeError, Garbled):
+            streams.close()
+
+
+def _to(spool: Path, name: str) -> socket.socket | None:
+    return dial(spool, _NAMES[name]) if name in _NAMES else None
+
+
+def _refused(spool: Path, archive: Path) -> str:
+    """Start an agent where none listens; why there is none then, empty when there is."""
+    try:
+        if is_shared(spool.parent):
+            return f"{spool.parent} is on a network file system ({file_system(spool.parent)})"
+        spool.mkdir(mode=0o700, exist_ok=True)
+        spool.chmod(0o700)
+        if _listens(spool):
+            return ""
+        told = spool / "agent.refused"
+        told.unlink(missing_ok=True)
+        log = opened_log(spool.parent / "agent.log")
+        try:
+            started = subprocess.Popen(
+                [sys.executable, "-I", "-S", str(archive), "agent", str(spool)],
+                start_new_session=True,
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=log,
+                cwd="/",
+            )
+        finally:
+            os.close(log)
+        until = time.monotonic() + STARTS_S
+        while not _listens(spool):
+            if started.poll() is not None:
+                if _listens(spool):  # that of another connection was quicker
+                    return ""
+                by = (ours.glance_json(told) or {}).get("by")
+                holds = f"its cores are in use by the jobs of {by}; jobs here start when those have ended"
+                return holds if by else f"the agent does not start; see {spool.parent / 'agent.log'} there"
+            if time.monotonic() > until:
+                return f"the agent does not answer; see {spool.parent / 'agent.log'} there"
+            time.sleep(0.02)
+        return ""
+    except OSError as fault:
+        return f"the agent cannot be started: {fault.filename or spool}: {fault.strerror}"
+
+
+def _listens(spool: Path) -> bool:
+    link = dial(spool, AGENT_SOCKET, 0.0)
+    if link is None:
+        return False
+    link.close()
+    return True
