@@ -1,5 +1,7 @@
 """The line to a host: streams over one connection, and an attempt there that outlives it."""
 
+import hashlib
+import io
 import os
 import shutil
 import socket
@@ -8,6 +10,7 @@ import subprocess
 import sys
 import tempfile
 import threading
+import zipfile
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -15,8 +18,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lazy_quarry.run.hosts.archive import Archive, agent_archive
 from lazy_quarry.run.hosts.line import Line
-from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging, intent_text
+from lazy_quarry.run.hosts.reach import Unreached, reach
+from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging, intent_text, write_intent
 from lazy_quarry.run.node.messages import NEWEST, OLDEST, Ensure, Hello, Over, Settle, Welcome, line_of, message_of
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial
 from lazy_quarry.run.node.streams import WINDOW, Garbled, Streams
@@ -200,6 +205,43 @@ def test_an_attempt_runs_at_the_other_end_and_its_files_are_read(line, tmp_path,
     assert read == 3_000_000
     engine.say(Settle(1, "1-1-ab"))
     files.close()
+
+
+def of_version(version):
+    """The agent's archive, as a program of another version has it."""
+    whole = agent_archive()
+    held = io.BytesIO()
+    with zipfile.ZipFile(io.BytesIO(whole.content)) as old, zipfile.ZipFile(held, "w") as new:
+        for name in old.namelist():
+            content = old.read(name)
+            if name == "lazy_quarry/__init__.py":
+                content = content.replace(b'__version__ = "', b'__version__ = "' + version.encode() + b'" or "')
+            new.writestr(name, content)
+    return Archive(held.getvalue(), hashlib.sha256(held.getvalue()).hexdigest())
+
+
+def test_a_newer_agent_takes_over_from_an_older_one_and_its_jobs_go_on(line, tmp_path, monkeypatch):
+    monkeypatch.setenv("LQ_LOCKS", str(tmp_path / "locks"))
+    there, work = tmp_path / "there", tmp_path / "work"
+    work.mkdir()
+    with reach(Pipe(), sys.executable, str(there), of_version("0.0.9"), ("relay", "a-journal")) as old:
+        spool = Path(old.greeting["spool"])
+        made = spool / "1-1-ab"
+        made.mkdir()
+        script = f"#!/bin/sh\nwhile [ ! -e {work}/go ]; do sleep 0.1; done\nexit 6\n"
+        write_intent(made, intent(spool, str(work)), script)
+        engine = Engine(spool)
+        engine.say(Ensure(1, "1-1-ab"))
+        until((work / "out.txt").exists)
+        made = line(Pipe(), python=sys.executable, spool=str(there))
+        engine = Engine(made.folder)
+        (work / "go").touch()
+        engine.say(Ensure(1, "1-1-ab"))
+        assert engine.over().exit.exit == 6
+        engine.say(Settle(1, "1-1-ab"))
+    with pytest.raises(Unreached, match=r"of a newer version, 99\.1"):
+        (spool / "agent.json").write_text('{"version": "99.1", "archive": "agent-other.pyz"}')
+        reach(Pipe(), sys.executable, str(there), words=("relay", "a-journal"))
 
 
 def test_two_journals_do_not_share_the_cores_of_a_host(line, tmp_path, monkeypatch):

@@ -5,11 +5,14 @@ So jobs outlive the connection: it ends, the agent and its supervisors don't.
 
 from __future__ import annotations
 
+import json
 import os
+import signal
 import socket
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from pathlib import Path
 
 from lazy_quarry import __version__
@@ -18,11 +21,14 @@ from lazy_quarry.files.file_systems import file_system, is_shared
 from lazy_quarry.files.logs import opened_log
 from lazy_quarry.run.node.messages import NEWEST
 from lazy_quarry.run.node.remote import say
-from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial
+from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial, peer_of
 from lazy_quarry.run.node.streams import Garbled, Streams
 
 STARTS_S = 10.0
 """Seconds that a new agent may take until it listens."""
+PAUSE_S = 0.02
+_PROGRAM = "agent.json"
+"""Of which version the agent of a spool is, beside its sockets."""
 _NAMES = {"agent": AGENT_SOCKET, "files": FILES_SOCKET}
 """What an engine may want a stream to."""
 
@@ -55,8 +61,13 @@ def _refused(spool: Path, archive: Path) -> str:
             return f"{spool.parent} is on a network file system ({file_system(spool.parent)})"
         spool.mkdir(mode=0o700, exist_ok=True)
         spool.chmod(0o700)
-        if _listens(spool):
-            return ""
+        if (pid := _listener(spool)) is not None:
+            known = ours.glance_json(spool / _PROGRAM) or {}
+            if known.get("archive") == archive.name:
+                return ""
+            if _newer(known.get("version")):
+                return f"the agent there is of a newer version, {known['version']}; start the engine anew with that program"
+            _end(spool, pid)  # its jobs go on, and the next agent finds them
         told = spool / "agent.refused"
         told.unlink(missing_ok=True)
         log = opened_log(spool.parent / "agent.log")
@@ -81,15 +92,42 @@ def _refused(spool: Path, archive: Path) -> str:
                 return holds if by else f"the agent does not start; see {spool.parent / 'agent.log'} there"
             if time.monotonic() > until:
                 return f"the agent does not answer; see {spool.parent / 'agent.log'} there"
-            time.sleep(0.02)
+            time.sleep(PAUSE_S)
+        ours.write_whole(spool / _PROGRAM, json.dumps({"version": __version__, "archive": archive.name}), durable=False)
         return ""
     except OSError as fault:
         return f"the agent cannot be started: {fault.filename or spool}: {fault.strerror}"
 
 
 def _listens(spool: Path) -> bool:
+    return _listener(spool) is not None
+
+
+def _listener(spool: Path) -> int | None:
+    """The process that listens there; None when there is none."""
     link = dial(spool, AGENT_SOCKET, 0.0)
     if link is None:
+        return None
+    with link:
+        return peer_of(link).pid
+
+
+def _newer(version: object) -> bool:
+    """True for a version of a program after this one's."""
+    try:
+        return _numbers(str(version)) > _numbers(__version__)
+    except ValueError:
         return False
-    link.close()
-    return True
+
+
+def _numbers(version: str) -> list[int]:
+    return [int(each) for each in version.split(".")]
+
+
+def _end(spool: Path, pid: int) -> None:
+    """End an agent of another version, and wait for that."""
+    until = time.monotonic() + STARTS_S
+    with suppress(ProcessLookupError):
+        os.kill(pid, signal.SIGTERM)
+        while _listener(spool) == pid and time.monotonic() < until:
+            time.sleep(PAUSE_S)
