@@ -25,6 +25,12 @@ def named_attempt(job: int, attempt: int, mark: str, part: int = 0) -> str:
     return f"{name}.{part}" if part else name
 
 
+def attempt_of(name: str) -> tuple[int, int, str]:
+    """The submission, the number of the attempt and the mark, by the name of an attempt."""
+    number, tried, *mark = name.split("-")
+    return int(number), int(tried), "".join(mark)
+
+
 def part_names(job: Job) -> list[str]:
     """The names of all parts of the present attempt, in the order of its allocations."""
     return [attempt_name(job, part) for part in range(len(job.allocations))]

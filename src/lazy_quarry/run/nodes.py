@@ -13,7 +13,7 @@ from lazy_quarry.core.job.job import TASK_SPAN, Job, Use
 from lazy_quarry.core.job.node_use import NodeUse, sum_of
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.run.files_of_nodes import FilesOfNodes
-from lazy_quarry.run.intent import attempt_name, named_attempt, part_names, part_of
+from lazy_quarry.run.intent import attempt_name, attempt_of, named_attempt, part_names, part_of
 from lazy_quarry.run.node.attempt import Exit, IntentTooLong
 from lazy_quarry.run.node.messages import Ask, Ensure, Notes, Over, Renew, Settle, Stop, Waits
 from lazy_quarry.run.node.process import wall_ms
@@ -131,17 +131,17 @@ class Nodes:
         """The names of the parts of an attempt; of one that doesn't run, of those that were told of."""
         if job := self._active.get(attempt):
             return part_names(job)
-        number, tried, *mark = attempt.split("-")
-        return [named_attempt(int(number), int(tried), "".join(mark), part) for part in self._over.get(attempt, (0,))]
+        number, tried, mark = attempt_of(attempt)
+        return [named_attempt(number, tried, mark, part) for part in self._over.get(attempt, (0,))]
 
     def _finish(self, attempt: str, over: Mapping[int, Exit]) -> Finish:
         """The end of an attempt from those of its parts. The first that ended by itself says how; the use is that of all."""
-        number, tried, *mark = attempt.split("-")
+        number, tried, mark = attempt_of(attempt)
         own = [one for one in over.items() if one[1].cause != PART_OVER] or list(over.items())
         decides = min(own, key=lambda one: (one[1].ended_ms, one[0]))[1]
         files, last = self._of(attempt).files, max(one.ended_ms for one in over.values())
         inside = files.inside_at_end(attempt, last)
-        most = MOST_OF_TASK if int(number) >= TASK_SPAN else MOST_POINTS
+        most = MOST_OF_TASK if number >= TASK_SPAN else MOST_POINTS
         # A part of it that had more than was ever seen of all of it at once was too short to be seen.
         own_peak = max((part.memory_peak_mib for part in inside.parts), default=0) if inside is not None else 0
         use = sum_of([_use(one) for one in over.values()])
@@ -149,15 +149,15 @@ class Nodes:
         held = [one.held_ms for one in over.values() if one.held_ms is not None]
         return Finish(
             at_ms=last,
-            job=int(number),
-            attempt=int(tried),
+            job=number,
+            attempt=tried,
             exit=decides.exit,
             signal=decides.signal,
             cause=decides.cause,
             reason=decides.reason,
             use=replace(use, memory_peak_mib=max(use.memory_peak_mib, own_peak)),
             held_ms=max(held) if len(held) == len(over) else None,
-            mark="".join(mark),
+            mark=mark,
             inside=inside,
             curve=curve_of(files.samples_of(attempt), most),
             host=this_host(),
