@@ -120,6 +120,7 @@ def candidates(commands: click.Group, before: list[str], current: str) -> Iterat
 _WORDS: dict[str, tuple[str, ...]] = {
     "account": ("list", "show", "grant", "move", "members"),
     "completion": tuple(SHELLS),
+    "hosts": ("check",),
     "node": ("close", "open", "lost"),
     "site": ("check", "schema", "roles"),
 }
@@ -163,33 +164,21 @@ def _jobs() -> Iterator[Candidate]:
 
 def _settings(current: str) -> Iterable[Candidate]:
     """Keys with their ``=``; behind that the values that there are."""
+    from lazy_quarry.core.header.keys import KEYS
+
     key, equals, _ = current.partition("=")
     if not equals:
-        from lazy_quarry.core.header.keys import KEYS
-
-        return ((f"{one}=", "") for one in KEYS)
-    return ((f"{key}={value}", note) for value, note in _values_of(key))
-
-
-def _values_of(key: str) -> Iterable[Candidate]:
-    known: dict[str, Iterable[str]] = {
-        "summary": ("true", "false"),
-        "whole-nodes": ("true", "false"),
-        "at-overtime": ("stop", "again"),
-        "errors": ("joined",),
-        "nodes": ("any",),
-    }
-    if key in known:
-        return ((word, "") for word in known[key])
-    return _names(
-        {"account": "accounts", "queue": "queues", "tier": "tiers", "traits": "traits", "on-nodes": "nodes"}.get(key)
-    )
+        return ((f"{one}=", known.note) for one, known in KEYS.items())
+    if key not in KEYS:
+        return ()
+    values = (*((word, "") for word in KEYS[key].words), *_names(KEYS[key].names))
+    return ((f"{key}={value}", note) for value, note in values)
 
 
-def _names(kind: str | None) -> Iterable[Candidate]:
+def _names(kind: str) -> Iterable[Candidate]:
     client = _client() if kind else None
     names: SiteNames | None = client.names() if client else None
-    return ((name, "") for name in getattr(names, kind or "", ()))
+    return ((name, "") for name in getattr(names, kind, ()))
 
 
 _VALUES: dict[str, Callable[[str], Iterable[Candidate]]] = {

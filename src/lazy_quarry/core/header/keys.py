@@ -2,7 +2,7 @@
 
 import re
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.header.values import (
@@ -228,6 +228,10 @@ IN_TABLES = {
 """Keys that lie in a table of the header, as they are written with it."""
 
 
+NamesOf = Literal["", "accounts", "queues", "tiers", "traits", "nodes", "modules"]
+"""What a site has names of."""
+
+
 @dataclass(frozen=True, slots=True)
 class HeaderKey:
     """A key of the header: all that is to be said of it."""
@@ -244,23 +248,42 @@ class HeaderKey:
     """True when a request can't be compared with limits where it can't be read."""
     plain: bool = False
     """True when its one field takes the value as it was read; the request's own default, where it isn't there."""
+    words: tuple[str, ...] = ()
+    """Words that it takes, to be offered to whoever types."""
+    names: NamesOf = ""
+    """The names of the site that it takes, to be offered too."""
 
 
-def _plain(read: Reader, field: str, note: str = "", *, plan: bool = False, sizes: bool = False) -> HeaderKey:
-    return HeaderKey(read, (field,), note, plan, sizes, plain=True)
+_YES_OR_NO, _AT_OVERTIME = ("true", "false"), ("stop", "again")
+
+
+def _plain(
+    read: Reader,
+    field: str,
+    note: str = "",
+    *,
+    plan: bool = False,
+    sizes: bool = False,
+    words: tuple[str, ...] = (),
+    names: NamesOf = "",
+) -> HeaderKey:
+    return HeaderKey(read, (field,), note, plan, sizes, plain=True, words=words, names=names)
 
 
 KEYS: dict[str, HeaderKey] = {
     "name": HeaderKey(job_name, ("name",), "What it is called: letters, digits and . _ - only."),
-    "account": HeaderKey(text, ("account",), "What is charged for it."),
+    "account": HeaderKey(text, ("account",), "What is charged for it.", names="accounts"),
     "queue": HeaderKey(
         text_or_texts,
         ("queues",),
         "Which nodes, under which limits; a list means any of them will do.",
         plan=True,
         sizes=True,
+        names="queues",
     ),
-    "tier": HeaderKey(text, ("tier",), "The level of service: priority, limits, charge.", plan=True, sizes=True),
+    "tier": HeaderKey(
+        text, ("tier",), "The level of service: priority, limits, charge.", plan=True, sizes=True, names="tiers"
+    ),
     "walltime": HeaderKey(
         duration,
         ("walltime_s",),
@@ -276,6 +299,7 @@ KEYS: dict[str, HeaderKey] = {
         "The number of nodes for the ranks; without it, as few as possible.",
         plan=True,
         sizes=True,
+        words=("any",),
     ),
     "ranks": HeaderKey(
         count(1),
@@ -287,7 +311,12 @@ KEYS: dict[str, HeaderKey] = {
     "ranks-per-node": HeaderKey(count(1), ("ranks_per_node",), "Processes on each node.", plan=True, sizes=True),
     "threads": _plain(count(1, MOST_NODES), "threads", "Cores for each rank.", plan=True, sizes=True),
     "whole-nodes": _plain(
-        flag, "whole_nodes", "No other job runs on its nodes; all their cores are charged.", plan=True, sizes=True
+        flag,
+        "whole_nodes",
+        "No other job runs on its nodes; all their cores are charged.",
+        plan=True,
+        sizes=True,
+        words=_YES_OR_NO,
     ),
     "memory": HeaderKey(
         memory,
@@ -300,9 +329,16 @@ KEYS: dict[str, HeaderKey] = {
     "gpu-memory": _plain(size, "gpu_memory_mib", "Memory that each GPU must have.", plan=True),
     "scratch": _plain(size, "scratch_mib", "Local disk for each node, in $LQ_SCRATCH.", plan=True),
     "traits": _plain(
-        traits, "traits", "Properties its nodes must have, with and, or, not and ( ).", plan=True, sizes=True
+        traits,
+        "traits",
+        "Properties its nodes must have, with and, or, not and ( ).",
+        plan=True,
+        sizes=True,
+        names="traits",
     ),
-    "on-nodes": _plain(names, "on_nodes", "It runs only on these nodes, as in c01..c08, m02.", plan=True),
+    "on-nodes": _plain(
+        names, "on_nodes", "It runs only on these nodes, as in c01..c08, m02.", plan=True, names="nodes"
+    ),
     "arguments": HeaderKey(texts, ("arguments",), "Words given to the script as $1, $2 …"),
     "prepare": _plain(texts, "prepare", "Commands run before the script's own, in its shell."),
     "directory": _plain(text, "directory", "Where it starts; without it, where it was submitted."),
@@ -313,16 +349,21 @@ KEYS: dict[str, HeaderKey] = {
         lambda value: value if value == "joined" else template(value),
         "errors",
         "Where its standard error goes; joined puts it into the output.",
+        words=("joined",),
     ),
     "input": _plain(text, "input", "A file for its standard input."),
     "environment": HeaderKey(environment, ("environment", "inherit"), "Variables it gets; inherit = true adds yours."),
-    "modules": _plain(texts, "modules", "What is loaded before it starts, after everything else is unloaded."),
+    "modules": _plain(
+        texts, "modules", "What is loaded before it starts, after everything else is unloaded.", names="modules"
+    ),
     "stage": HeaderKey(
         stage,
         ("stage",),
         "in is copied to $LQ_SCRATCH before, out back after, however it ends; keep leaves the folder for later jobs.",
     ),
-    "summary": _plain(flag, "summary", "The output ends with a few lines: what was asked, what was used."),
+    "summary": _plain(
+        flag, "summary", "The output ends with a few lines: what was asked, what was used.", words=_YES_OR_NO
+    ),
     "expect": _plain(
         texts, "expect", "Files that must be there and not empty when it is done, or it counts as failed."
     ),
@@ -334,7 +375,10 @@ KEYS: dict[str, HeaderKey] = {
         retries, "retries", "How often it runs again after a failure or a lost node; or { times = 2, on = [...] }."
     ),
     "at-overtime": HeaderKey(
-        one_of("stop", "again"), ("again_at_overtime",), "stop, or again: back to the queue, for scripts that resume."
+        one_of(*_AT_OVERTIME),
+        ("again_at_overtime",),
+        "stop, or again: back to the queue, for scripts that resume.",
+        words=_AT_OVERTIME,
     ),
     "array": HeaderKey(array, ("array",)),
     "rehearsal": _plain(rehearsal, "rehearsal"),
