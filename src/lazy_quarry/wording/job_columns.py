@@ -2,7 +2,7 @@
 
 import shlex
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import KW_ONLY, dataclass
 from datetime import tzinfo
 
 from lazy_quarry.core.plain_text import values_words
@@ -27,6 +27,7 @@ class JobColumn:
 
     name: str
     says: Says
+    _: KW_ONLY
     heading: str = ""
     """Its name in Watch and Review, where that is another."""
     cells: int = 0
@@ -60,73 +61,80 @@ def _peak(view: JobView) -> str:
 
 JOB_COLUMNS = (
     JobColumn("job", lambda view, now, zone: view.label, figure=True),
-    JobColumn("name", lambda view, now, zone: view.name, "", 18, False, "name"),
+    JobColumn("name", lambda view, now, zone: view.name, cells=18, sorts="name"),
     JobColumn("state", lambda view, now, zone: f"{view.phase.sign} {view.phase}"),
     JobColumn("words", state_words),
-    JobColumn("user", lambda view, now, zone: view.user, "", 7, False, "user"),
-    JobColumn("account", lambda view, now, zone: view.account, "", 11, False, "account"),
-    JobColumn("queue", lambda view, now, zone: view.queue, "", 8, False, "queue"),
-    JobColumn("tier", lambda view, now, zone: view.tier, "", 7, False, "tier"),
+    JobColumn("user", lambda view, now, zone: view.user, cells=7, sorts="user"),
+    JobColumn("account", lambda view, now, zone: view.account, cells=11, sorts="account"),
+    JobColumn("queue", lambda view, now, zone: view.queue, cells=8, sorts="queue"),
+    JobColumn("tier", lambda view, now, zone: view.tier, cells=7, sorts="tier"),
     JobColumn(
         "cores",
         lambda view, now, zone: f"{view.cores:,}",
-        "",
-        6,
-        True,
-        "cores",
+        cells=6,
+        right=True,
+        sorts="cores",
         figure=True,
         lists=lambda view, now, zone: str(view.cores),
     ),
-    JobColumn("memory", lambda view, now, zone: format_size(view.memory_mib), "", 9, True, "requested-memory"),
-    JobColumn("walltime", lambda view, now, zone: format_duration(view.walltime_s), "", 8, True, "walltime"),
+    JobColumn(
+        "memory", lambda view, now, zone: format_size(view.memory_mib), cells=9, right=True, sorts="requested-memory"
+    ),
+    JobColumn(
+        "walltime", lambda view, now, zone: format_duration(view.walltime_s), cells=8, right=True, sorts="walltime"
+    ),
     JobColumn(
         "nodes",
         lambda view, now, zone: fold_names(view.nodes or view.forecast_nodes),
-        "",
-        12,
+        cells=12,
         lists=lambda view, now, zone: fold_names(view.nodes),
     ),
-    JobColumn("submitted", lambda view, now, zone: _time(view.submitted_ms, now, zone), "", 12, False, "submitted"),
-    JobColumn("started", lambda view, now, zone: _time(view.started_ms, now, zone), "", 12, False, "started"),
-    JobColumn("ended", lambda view, now, zone: _time(view.ended_ms, now, zone), "", 12, False, "ended"),
-    JobColumn("waited", lambda view, now, zone: _waited(view, now), "", 8, True, "waited"),
-    JobColumn("elapsed", lambda view, now, zone: format_duration(view.elapsed_s), "took", 9, True, "took"),
+    JobColumn("submitted", lambda view, now, zone: _time(view.submitted_ms, now, zone), cells=12, sorts="submitted"),
+    JobColumn("started", lambda view, now, zone: _time(view.started_ms, now, zone), cells=12, sorts="started"),
+    JobColumn("ended", lambda view, now, zone: _time(view.ended_ms, now, zone), cells=12, sorts="ended"),
+    JobColumn("waited", lambda view, now, zone: _waited(view, now), cells=8, right=True, sorts="waited"),
+    JobColumn(
+        "elapsed",
+        lambda view, now, zone: format_duration(view.elapsed_s),
+        heading="took",
+        cells=9,
+        right=True,
+        sorts="took",
+    ),
     JobColumn(
         "peak",
         lambda view, now, zone: _peak(view),
-        "",
-        9,
-        True,
-        "memory",
+        cells=9,
+        right=True,
+        sorts="memory",
         lists=lambda view, now, zone: format_size(view.memory_peak_mib),
     ),
     JobColumn(
         "cpu",
         lambda view, now, zone: format_duration(view.use.cpu_ms / 1000),
-        "CPU",
-        9,
-        True,
-        "cpu",
+        heading="CPU",
+        cells=9,
+        right=True,
+        sorts="cpu",
         lists=lambda view, now, zone: format_duration(view.cpu_ms / 1000),
     ),
     JobColumn(
         "exit",
         lambda view, now, zone: "" if view.exit is None else str(view.exit),
-        "",
-        5,
-        True,
-        "exit",
+        cells=5,
+        right=True,
+        sorts="exit",
         figure=True,
     ),
-    JobColumn("parameters", lambda view, now, zone: values_words(view.parameters), "", 20),
-    JobColumn("arguments", lambda view, now, zone: shlex.join(view.arguments), "", 20),
+    JobColumn("parameters", lambda view, now, zone: values_words(view.parameters), cells=20),
+    JobColumn("arguments", lambda view, now, zone: shlex.join(view.arguments), cells=20),
     JobColumn(
         "charge",
         lambda view, now, zone: core_hours_cell(view.charge_core_ms),
-        "charged",
-        9,
-        True,
-        "charge",
+        heading="charged",
+        cells=9,
+        right=True,
+        sorts="charge",
         figure=True,
         lists=lambda view, now, zone: format_core_hours(view.charge_core_ms),
     ),
