@@ -14,7 +14,7 @@ import pytest
 
 from lazy_quarry.errors import EngineAway
 from lazy_quarry.link.client import SocketClient
-from lazy_quarry.run.agent_link import AgentLink
+from lazy_quarry.run.agent_link import AgentHere, AgentLink
 from lazy_quarry.run.node.attempt import read_intent
 from lazy_quarry.run.node.sockets import dial
 from lazy_quarry.site.session import Session
@@ -200,7 +200,9 @@ def connecting(folder):
 
 def test_a_link_to_the_agent_is_told_of_while_its_descriptor_is_still_its_own(tmp_path):
     seen = []
-    link = AgentLink(tmp_path, "", None, lambda descriptor: seen.append((descriptor, os.fstat(descriptor).st_ino)))
+    link = AgentLink(
+        AgentHere(tmp_path), "", None, lambda descriptor: seen.append((descriptor, os.fstat(descriptor).st_ino))
+    )
     ours, its = socket.socketpair()
     link.link, known = ours, (ours.fileno(), os.fstat(ours.fileno()).st_ino)
     its.close()

@@ -6,20 +6,21 @@ import os
 import shutil
 import socket
 import struct
-import subprocess
 import sys
 import tempfile
 import threading
 import zipfile
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from lazy_quarry.run.agent_link import AgentLink
 from lazy_quarry.run.hosts.archive import Archive, agent_archive
-from lazy_quarry.run.hosts.line import Line
+from lazy_quarry.run.hosts.line import AgentThere, Line
 from lazy_quarry.run.hosts.reach import Unreached, reach
 from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging, intent_text, write_intent
 from lazy_quarry.run.node.messages import NEWEST, OLDEST, Ensure, Hello, Over, Settle, Welcome, line_of, message_of
@@ -151,6 +152,14 @@ def intent(spool, work, name="1-1-ab"):
     )  # fmt: skip
 
 
+@dataclass
+class Journal:
+    """The identity and epoch that an engine greets with."""
+
+    identity: str = "a-journal"
+    epoch: int = 1
+
+
 class Engine:
     """As much of an engine as starts an attempt at the other end of a line."""
 
@@ -260,25 +269,29 @@ def test_two_journals_do_not_share_the_cores_of_a_host(line, tmp_path, monkeypat
 
 def test_a_job_outlives_its_connection_and_its_end_is_told_when_there_is_one_again(hosts, line):
     made = line(FromHead(hosts, "h3"))
-    engine = Engine(made.folder)
+    link = AgentLink(AgentThere(made), "here", Journal(), lambda descriptor: None)
+    link.greet = lambda: link.send(Ensure(1, "1-1-ab"))
+    until(lambda: made.connected)
     files = RemoteFiles(dial(made.folder, FILES_SOCKET), "a-journal", 1)
     files.prepare(["1-1-ab"])
     script = "#!/bin/sh\nwhile [ ! -e /shared/go ]; do sleep 0.1; done\nhostname\nexit 5\n"
     files.lay_out("1-1-ab", intent_text(intent(made.spool, "/shared")), script)
-    engine.say(Ensure(1, "1-1-ab"))
-    until(lambda: (hosts.shared / "out.txt").exists())
+
+    def heard():
+        link.connect_again()
+        return list(link.heard())
+
+    until(lambda: heard() or (hosts.shared / "out.txt").exists())
+    assert link.connected and link.refused == ""
     hosts.run(["ssh", "h3", "pkill -f 'sshd: root@notty'"])
-    until(lambda: made.silent_since is not None or made.connected)
+    until(lambda: not list(link.heard()) and not link.connected)
     (hosts.shared / "go").touch()
     until(lambda: (hosts.shared / "out.txt").read_text() == "h3\n")
     made.again()
-    until(lambda: made.connected)
-    engine = Engine(made.folder)
-    engine.say(Ensure(1, "1-1-ab"))
-    told = engine.over()
+    (told,) = until(heard)
     assert (told.name, told.exit.exit, told.lost) == ("1-1-ab", 5, False)
-    engine.say(Settle(1, "1-1-ab"))
-    subprocess.run(hosts.on_head(["ssh", "h3", "pkill -f agent-"]), capture_output=True)
+    link.send(Settle(1, "1-1-ab"))
+    link.drop()
 
 
 def test_a_host_that_cannot_be_reached_is_tried_again_and_says_why(hosts, line):

@@ -1,4 +1,4 @@
-"""The engine's link to the agent of this machine, which it starts when there is none."""
+"""The engine's link to the agent of a node, and the way to that of this machine, which is started when there is none."""
 
 import os
 import select
@@ -62,57 +62,40 @@ class Epochs(Protocol):
         """Take a number above one that a node has seen: the journal was put back to an earlier state."""
 
 
-class AgentLink:
-    """Messages to and from the agent. :attr:`greet` is called when one has taken up this engine, to say all that it should know.
+class WayToAgent(Protocol):
+    """How the agent of a node is connected to."""
 
-    ``closing`` is told of the link's file descriptor just before it is closed: another may have that number a moment later.
-    """
+    refused: str
+    """Why there was no connection when it was tried last, as far as a person can do something about it; else empty."""
 
-    def __init__(self, folder: Path, site: str, epochs: Epochs, closing: Callable[[int], None]) -> None:
-        self.folder, self.spool, self._closing = folder, folder / "spool", closing
-        self.site, self.epochs = site, epochs
-        self.superseded = False
-        """Another engine of this site has taken this one's place: it must say and write nothing more."""
-        self._welcome = self._ever_welcome = False
+    def connection(self) -> socket.socket | None:
+        """A new connection; where there is no agent one is started, if that is for us to do. None: there is none now."""
+        ...
+
+    def reap(self) -> None:
+        """Notice an agent that this process started and that has ended."""
+        ...
+
+
+class AgentHere:
+    """The way to the agent of this machine: its socket in the state folder's spool; it is started when there is none."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder, self.spool = folder, folder / "spool"
         self.refused = ""
-        """Why there is no agent: another state folder's jobs have this machine's cores, or it does not start."""
-        self.greet: Callable[[], None] = lambda: None
-        self.link: socket.socket | None = None
-        self._heard = b""
-        self._tried = 0.0
         self._agent: subprocess.Popen[bytes] | None = None
-
-    def fileno(self) -> int | None:
-        """The link, to wait on; None while there is none."""
-        return self.link.fileno() if self.link else None
-
-    @property
-    def connected(self) -> bool:
-        """True while there is a link."""
-        return self.link is not None
 
     def reap(self) -> None:
         """Notice an agent that this process started and that has ended."""
         if self._agent is not None and self._agent.poll() is not None:
             self._agent = None
 
-    def connect_again(self) -> None:
-        """Connect, unless that was tried a moment ago."""
-        if self.link is None and time.monotonic() - self._tried > AGAIN_S:
-            self.connect()
-
-    def connect(self) -> None:
-        """Connect to the agent, or start one. When that fails, :attr:`refused` says why."""
-        self._tried = time.monotonic()
+    def connection(self) -> socket.socket | None:
+        """Connect to the agent, or start one."""
         self.refused = ""
-        if self._dial() or self._start():
-            self._introduce()
+        return dial(self.spool, AGENT_SOCKET) or self._start()
 
-    def _introduce(self) -> None:
-        self._welcome = False
-        self._send(Hello(OLDEST, NEWEST, self.epochs.identity, self.site, self.epochs.epoch))
-
-    def _start(self) -> bool:
+    def _start(self) -> socket.socket | None:
         told = self.spool / "agent.refused"
         self.reap()
         until, leaving = time.monotonic() + GLANCE_S, self._agent is not None
@@ -125,19 +108,19 @@ class AgentLink:
             except OSError as fault:
                 where = f"{fault.filename}: " if fault.filename else ""
                 self.refused = f"the agent cannot be started: {where}{words_of(fault)}"
-                return False
-        while not self._dial():
+                return None
+        while (link := dial(self.spool, AGENT_SOCKET)) is None:
             if self._agent.poll() is not None:
                 by = (ours.glance_json(told) or {}).get("by")
                 if leaving and not by:  # it had nothing to do, and was on its way out
                     return self._start()
                 self.refused = _in_use(by) if by else f"the agent does not start; see {self.folder / 'agent.log'}"
                 self._agent = None
-                return False
+                return None
             if time.monotonic() > until:
-                return False  # a busy machine starts it late; what should run is told to it then
+                return None  # a busy machine starts it late; what should run is told to it then
             time.sleep(0.01)
-        return True
+        return link
 
     def _end_former(self) -> None:
         """End an agent of an earlier version, which knows no greeting. Its jobs go on, and the next agent finds them."""
@@ -160,13 +143,57 @@ class AgentLink:
         finally:
             os.close(log)
 
-    def _dial(self) -> bool:
-        link = dial(self.spool, AGENT_SOCKET)
-        if link is None:
-            return False
-        link.setblocking(False)
-        self.link, self._heard = link, b""
-        return True
+
+class AgentLink:
+    """Messages to and from an agent. :attr:`greet` is called when one has taken up this engine, to say all that it should know.
+
+    ``closing`` is told of the link's file descriptor just before it is closed: another may have that number a moment later.
+    """
+
+    def __init__(self, way: WayToAgent, site: str, epochs: Epochs, closing: Callable[[int], None]) -> None:
+        self._way, self._closing = way, closing
+        self.site, self.epochs = site, epochs
+        self.superseded = False
+        """Another engine of this site has taken this one's place: it must say and write nothing more."""
+        self._welcome = self._ever_welcome = False
+        self.refused = ""
+        """Why there is no agent: another state folder's jobs have this machine's cores, or it does not start."""
+        self.greet: Callable[[], None] = lambda: None
+        self.link: socket.socket | None = None
+        self._heard = b""
+        self._tried = 0.0
+
+    def fileno(self) -> int | None:
+        """The link, to wait on; None while there is none."""
+        return self.link.fileno() if self.link else None
+
+    @property
+    def connected(self) -> bool:
+        """True while there is a link."""
+        return self.link is not None
+
+    def reap(self) -> None:
+        """Notice an agent that this process started and that has ended."""
+        self._way.reap()
+
+    def connect_again(self) -> None:
+        """Connect, unless that was tried a moment ago."""
+        if self.link is None and time.monotonic() - self._tried > AGAIN_S:
+            self.connect()
+
+    def connect(self) -> None:
+        """Connect to the agent, or start one. When that fails, :attr:`refused` says why."""
+        self._tried = time.monotonic()
+        link = self._way.connection()
+        self.refused = self._way.refused
+        if link is not None:
+            link.setblocking(False)
+            self.link, self._heard = link, b""
+            self._introduce()
+
+    def _introduce(self) -> None:
+        self._welcome = False
+        self._send(Hello(OLDEST, NEWEST, self.epochs.identity, self.site, self.epochs.epoch))
 
     def drop(self) -> None:
         """Close the link; the agent leaves when it has nothing to do."""

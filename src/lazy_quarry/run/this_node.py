@@ -7,7 +7,7 @@ from pathlib import Path
 
 import lazy_quarry
 from lazy_quarry.files import ours
-from lazy_quarry.run.agent_link import AgentLink, Epochs, taken_words
+from lazy_quarry.run.agent_link import AgentHere, AgentLink, Epochs, taken_words
 from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node.locks import others_here
 from lazy_quarry.run.node.messages import Ask, FromEngine, Notes, Over, Waits
@@ -49,7 +49,7 @@ class ThisNode:
         spool.chmod(0o700)
         self.files = AttemptsOfNode(FileService(spool), Ground(folder, processors, epochs.identity))
         self._make_bin()
-        self._link = AgentLink(folder, site, epochs, closing)
+        self._link = AgentLink(AgentHere(folder), site, epochs, closing)
         self._others_seen: tuple[float, list[str]] = (0.0, [])
         self._holder_seen: tuple[float, str] = (-HOLDER_S, "")
 

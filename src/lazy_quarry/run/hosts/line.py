@@ -17,7 +17,7 @@ from pathlib import Path
 
 from lazy_quarry.run.hosts.reach import Talk, Unreached, reach
 from lazy_quarry.run.hosts.transport import Transport
-from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, accepted, listen
+from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, accepted, dial, listen
 from lazy_quarry.run.node.streams import Garbled, Streams
 
 OPENED_AT_ONCE = 8
@@ -139,6 +139,21 @@ class Line:
             streams.close()
             for here, _ in listeners.values():
                 here.close()
+
+
+class AgentThere:
+    """The way to the agent of a host, by its line; see :class:`~lazy_quarry.run.agent_link.WayToAgent`."""
+
+    def __init__(self, line: Line) -> None:
+        self.line, self.refused = line, ""
+
+    def connection(self) -> socket.socket | None:
+        """A new stream to the agent, which the relay there has started; None while there is no line."""
+        self.refused = self.line.problem
+        return dial(self.line.folder, AGENT_SOCKET, 0.0) if self.line.connected else None
+
+    def reap(self) -> None:
+        """An agent there is nobody's child here."""
 
 
 def _nothing(name: str) -> None:
