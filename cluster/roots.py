@@ -35,7 +35,9 @@ def build_head(folder: Folder) -> None:
         (_BUILT / name).mkdir()
     for name, mode in (("tmp", "1777"), ("var/tmp", "1777"), ("run", "755")):
         kernel.mount("tmpfs", _BUILT / name, "tmpfs", options=f"mode={mode}")
-    for path in {CHECKOUT, folder.path, Path(sys.prefix), Path(sys.base_prefix)}:
+    for path in sorted(
+        {CHECKOUT, folder.path, Path(sys.prefix), Path(sys.base_prefix)}
+    ):  # what is below another is in that
         if not (_BUILT / path.relative_to("/")).exists():  # it is where the head has something of its own
             _show(path, _BUILT / path.relative_to("/"))
     _show(folder.shared, _BUILT / SHARED.name)

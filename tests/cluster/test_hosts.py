@@ -88,9 +88,11 @@ def opened(hosts, host):
                 assert line, "the session ended"
             return True
 
-        assert says("hello")
-        yield says
-        session.kill()
+        try:
+            assert says("hello")
+            yield says
+        finally:
+            session.kill()
 
 
 def test_the_hosts_are_real_and_unlike_each_other(hosts):
@@ -173,14 +175,16 @@ def test_half_lets_through_what_is_said_to_the_host(hosts):
     with opened(hosts, "h2"):
         hearing = hosts.on_head(["ssh", "h2", "cat >> /tmp/heard"])
         with subprocess.Popen(hearing, stdin=subprocess.PIPE, text=True, bufsize=1) as session:
-            session.stdin.write("before\n")
-            until(lambda: "before" in on(hosts, "h2", "cat /tmp/heard").stdout)
-            hosts.half("h2")
-            session.stdin.write("after\n")
-            heard = hosts.at("h2", ["cat", "/tmp/heard"])
-            until(lambda: "after" in subprocess.run(heard, capture_output=True, text=True).stdout)
-            assert seen(hosts, "h2")[0] == "unreachable"
-            session.kill()
+            try:
+                session.stdin.write("before\n")
+                until(lambda: "before" in on(hosts, "h2", "cat /tmp/heard").stdout)
+                hosts.half("h2")
+                session.stdin.write("after\n")
+                heard = hosts.at("h2", ["cat", "/tmp/heard"])
+                until(lambda: "after" in subprocess.run(heard, capture_output=True, text=True).stdout)
+                assert seen(hosts, "h2")[0] == "unreachable"
+            finally:
+                session.kill()
 
 
 def test_a_slow_host_is_late_both_ways_for_head_and_hosts(hosts):

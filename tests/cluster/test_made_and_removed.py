@@ -190,6 +190,7 @@ def test_without_root_the_namespaces_are_entered_instead(open_folder):
 
     done = unprivileged("KEEP=1", "RUN=ssh h3 'hostname; nproc'; ssh -o BatchMode=yes root@h4 'hostname; exit 7'")
     assert (done.stdout.split(), done.returncode) == (["h3", str(len(HOSTS[2].cores)), "h4"], 7), done.stderr
+    assert unprivileged("RUN=ls cluster/roots.py").returncode == 0, "the head sees the checkout, wherever that is"
     boots = [unprivileged("RUN=ssh h1 cat /proc/sys/kernel/random/boot_id").stdout]
     for words in (["STOP=h1"], ["MEND=h1"], ["FULL=h4"], ["CUT=h2"], ["REBOOT=h1"]):
         assert unprivileged(*words).returncode == 0, words
