@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from lazy_quarry.core.units import exact_duration, format_size
+from lazy_quarry.files import given
 from lazy_quarry.files.file_systems import NETWORK
 from lazy_quarry.run.hosts.reach import Talk, Unreached, reach
 from lazy_quarry.run.hosts.transport import Ssh, Transport
@@ -138,7 +139,7 @@ class _marks:
         for folder in dict.fromkeys(self._folders):
             path, text = os.path.join(folder, f".lazy-quarry-{secrets.token_hex(8)}"), secrets.token_hex(16)
             with suppress(OSError):
-                with open(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o644), "w") as file:
+                with open(given.fresh(path, 0o644), "w") as file:
                     self._made.append(path)
                     file.write(text)
                 marks[folder] = path, text

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from lazy_quarry import __version__
-from lazy_quarry.files import system
+from lazy_quarry.files import given, system
 from lazy_quarry.files.file_systems import file_system
 from lazy_quarry.run.node.groups import group_bases
 from lazy_quarry.run.node.locks import cores_holder, locks_folder, others_here
@@ -105,8 +105,7 @@ def clock() -> int:
 
 def read(path: str) -> str:
     """The beginning of a file, as whoever wrote it elsewhere asks. Raises :class:`OSError`."""
-    with open(path, "rb") as file:
-        return file.read(_MOST_READ).decode(errors="replace")
+    return given.read(path, _MOST_READ).decode(errors="replace")
 
 
 def _user() -> str:
