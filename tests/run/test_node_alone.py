@@ -122,7 +122,7 @@ def test_the_agent_and_the_supervisor_run_a_job_by_themselves(python, tmp_path):
 
 
 def test_an_attempt_goes_on_while_its_engine_renews_its_lease_and_not_because_somebody_is_connected(tmp_path):
-    with Alone(tmp_path, lease_s=5.0) as alone:
+    with Alone(tmp_path, lease_s=8.0) as alone:
         link, heard = alone.start("#!/bin/sh\ntouch began\nexec sleep 1000\n")
         asked = next(one for one in heard if isinstance(one, Ask))
         assert not (alone.work / "began").exists()  # nobody has said that it may
