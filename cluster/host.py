@@ -10,7 +10,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -127,17 +127,11 @@ class _Init:
 
     def serve(self) -> None:
         """Until this process is killed; whatever goes wrong is the answer to what was asked."""
-        woken, wake = os.pipe()
-        os.set_blocking(wake, False)
-        os.set_blocking(woken, False)
-        signal.set_wakeup_fd(wake)
-        signal.signal(signal.SIGCHLD, lambda number, frame: None)
+        woken = kernel.wakes_by_children()
         while True:
             ready = select.select([self._asked.fileno(), woken], [], [])[0]
-            if woken in ready:
-                with suppress(BlockingIOError):
-                    os.read(woken, 4096)
-            self._reap()
+            if self._sshd in kernel.calmed(woken):
+                self._sshd = None
             if self._asked.fileno() in ready:
                 word, _, value = self._asked.recv(4096).decode().strip().partition(" ")
                 if not word:
@@ -148,15 +142,6 @@ class _Init:
                 except Exception as wrong:
                     answer = str(wrong) or repr(wrong)
                 self._asked.sendall(answer.encode())
-
-    def _reap(self) -> None:
-        with suppress(ChildProcessError):
-            while True:
-                pid, _ = os.waitpid(-1, os.WNOHANG)
-                if pid == 0:
-                    return
-                if pid == self._sshd:
-                    self._sshd = None
 
     def _address(self, value: str) -> None:
         """Name the interfaces' addresses; the cable is in by now."""

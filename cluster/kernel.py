@@ -6,6 +6,7 @@ import ctypes
 import itertools
 import os
 import signal
+from contextlib import suppress
 from pathlib import Path
 
 _LIBC = ctypes.CDLL(None, use_errno=True)
@@ -76,6 +77,27 @@ def keep_only(*open_files: int) -> None:
     bounds = [2, *sorted(open_files), os.sysconf("SC_OPEN_MAX")]
     for before, after in itertools.pairwise(bounds):
         os.closerange(before + 1, after)
+
+
+def wakes_by_children() -> int:
+    """Have this process wake whenever a child ends: the end of a pipe to wait on; :func:`calmed` empties it."""
+    woken, wake = os.pipe()
+    for end in (woken, wake):
+        os.set_blocking(end, False)
+    signal.set_wakeup_fd(wake)
+    signal.signal(signal.SIGCHLD, lambda number, frame: None)
+    return woken
+
+
+def calmed(woken: int) -> list[int]:
+    """Wait for no more of what has woken this process; returns the children that have ended."""
+    with suppress(BlockingIOError):
+        os.read(woken, 4096)
+    ended = []
+    with suppress(ChildProcessError):
+        while pid := os.waitpid(-1, os.WNOHANG)[0]:
+            ended.append(pid)
+    return ended
 
 
 def end_with_parent() -> None:

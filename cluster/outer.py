@@ -20,6 +20,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from cluster import kernel
 from cluster.control_groups import freeze
 from cluster.errors import ClusterError
 from cluster.folder import Folder
@@ -100,19 +101,10 @@ class Outer:
 
     def serve(self, listening: socket.socket) -> None:
         """Do what is asked until killed; the first process of all, so it ends what nobody waits for."""
-        woken, wake = os.pipe()
-        os.set_blocking(woken, False)
-        os.set_blocking(wake, False)
-        signal.set_wakeup_fd(wake)
-        signal.signal(signal.SIGCHLD, lambda number, frame: None)
+        woken = kernel.wakes_by_children()
         while True:
             ready = select.select([listening.fileno(), woken], [], [])[0]
-            if woken in ready:
-                with suppress(BlockingIOError):
-                    os.read(woken, 4096)
-            with suppress(ChildProcessError):
-                while os.waitpid(-1, os.WNOHANG)[0]:
-                    pass
+            kernel.calmed(woken)
             if listening.fileno() in ready:
                 connection = listening.accept()[0]
                 with connection, connection.makefile("rwb") as both, suppress(OSError, ValueError):
