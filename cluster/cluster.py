@@ -26,6 +26,8 @@ from cluster.hosts import HOMES, HOSTS
 _PATIENCE_S = 30.0
 _NOT_TAKEN_ALONG = re.compile(r"(LQ|XDG|SSH|TMUX)_?|(TMPDIR|HOME|OLDPWD|PWD|MAKE\w*|MFLAGS)$")
 """Names of variables that the head has no use for, or has its own."""
+_SPACES = ("--mount", "--net", "--pid", "--uts", "--ipc")
+"""What nsenter(1) is to enter, of the head and of a host alike."""
 _NEEDED = {"ip": "iproute2", "ssh": "openssh-client", "ssh-keygen": "openssh-client", "nsenter": "util-linux"}
 _NEEDED_AS_ROOT = {"/usr/sbin/sshd": "openssh-server"}
 
@@ -44,8 +46,9 @@ class HostProcess:
 class Cluster:
     """A cluster that is there. `made` makes one and removes it after; `found` is one that was left."""
 
-    def __init__(self, folder: Folder, kept: Kept) -> None:
-        self._folder = folder
+    def __init__(self, folder: Folder, kept: Kept, owned: int | None = None) -> None:
+        """``owned`` is the end of the pipe that says that this process owns it, while that is open."""
+        self._folder, self._owned = folder, owned
         self.kept = kept
         """Who keeps it."""
 
@@ -61,7 +64,7 @@ class Cluster:
                 raise ClusterError(f"there is a cluster in {path} already")
             _remove(folder)
             _check_programs()
-            return cls(folder, _start(folder, kept=kept))
+            return cls(folder, *_start(folder, kept=kept))
 
     @classmethod
     @contextmanager
@@ -105,7 +108,7 @@ class Cluster:
 
     def on_head(self, command: Sequence[str], variables: Mapping[str, str] | None = None) -> list[str]:
         """The command that runs a command on the head, in the folder that this is called in where the head sees it."""
-        entered = ["nsenter", "--target", str(self.outer), "--mount", "--net", "--pid", "--uts", "--ipc"]
+        entered = ["nsenter", "--target", str(self.outer), *_SPACES]
         if os.geteuid() != 0:
             entered += ["--user", "--preserve-credentials"]
         kept = {name: value for name, value in os.environ.items() if not _NOT_TAKEN_ALONG.match(name)}
@@ -128,8 +131,9 @@ class Cluster:
     def at(self, host: str, command: Sequence[str]) -> list[str]:
         """The command that runs a command on a host without SSH, as root, as if somebody sat there. Raises ClusterError."""
         first = str(self._ask("first", host))
-        spaces = ["--mount", "--net", "--pid", "--uts", "--ipc", "--time"]
-        return self.on_head(["nsenter", "--target", first, *spaces, "env", "-i", f"PATH={os.defpath}", *command])
+        return self.on_head(
+            ["nsenter", "--target", first, *_SPACES, "--time", "env", "-i", f"PATH={os.defpath}", *command]
+        )
 
     def run(
         self, command: str | Sequence[str], *, timeout: float = 60.0, text: str = ""
@@ -186,6 +190,9 @@ class Cluster:
         """End it, with all that runs there, and remove what was made for it, /shared too."""
         with _locked(self._folder):
             _remove(self._folder)
+        if self._owned is not None:
+            os.close(self._owned)
+            self._owned = None
 
     def _ask(self, word: str, host: str, by: str = "") -> Any:
         with socket.socket(socket.AF_UNIX) as asking:
@@ -258,8 +265,8 @@ def _check_programs() -> None:
         raise ClusterError(f"it needs {', '.join(sorted(missing))}: apt-get install {' '.join(sorted(missing))}")
 
 
-def _start(folder: Folder, *, kept: bool) -> Kept:
-    """Start the watcher, which makes all else; returns when the hosts answer."""
+def _start(folder: Folder, *, kept: bool) -> tuple[Kept, int | None]:
+    """Start the watcher, which makes all else; returns when the hosts answer, with what says who owns them, unless ``kept``."""
     folder.shared.mkdir(parents=True)
     folder.shared.chmod(0o1777)
     _make_keys(folder)
@@ -276,12 +283,13 @@ def _start(folder: Folder, *, kept: bool) -> Kept:
     with open(tell, "rb") as file:
         answer = file.read().decode()
     made = folder.kept()
-    if answer != "made" or made is None or made.outer is None:
+    if kept or answer != "made":
         os.close(owned)
+    if answer != "made" or made is None or made.outer is None:
         said = folder.log.read_text(errors="replace").strip() if folder.log.exists() else ""
         hint = "; in a container root needs CAP_SYS_ADMIN" if "not permitted" in answer and os.geteuid() == 0 else ""
         raise ClusterError(f"no cluster can be made here: {answer or said or 'its watcher ended without a word'}{hint}")
-    return made
+    return made, None if kept else owned
 
 
 def _make_keys(folder: Folder) -> None:

@@ -127,7 +127,7 @@ class _Init:
 
     def serve(self) -> None:
         """Until this process is killed; whatever goes wrong is the answer to what was asked."""
-        woken = kernel.wakes_by_children()
+        woken = kernel.wakes_by(signal.SIGCHLD)
         while True:
             ready = select.select([self._asked.fileno(), woken], [], [])[0]
             if self._sshd in kernel.calmed(woken):

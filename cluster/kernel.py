@@ -79,13 +79,14 @@ def keep_only(*open_files: int) -> None:
         os.closerange(before + 1, after)
 
 
-def wakes_by_children() -> int:
-    """Have this process wake whenever a child ends: the end of a pipe to wait on; :func:`calmed` empties it."""
+def wakes_by(*numbers: signal.Signals) -> int:
+    """Have these signals only wake this process: the end of a pipe to wait on, which they write to."""
     woken, wake = os.pipe()
     for end in (woken, wake):
         os.set_blocking(end, False)
-    signal.set_wakeup_fd(wake)
-    signal.signal(signal.SIGCHLD, lambda number, frame: None)
+    signal.set_wakeup_fd(wake, warn_on_full_buffer=False)
+    for number in numbers:
+        signal.signal(number, lambda number, frame: None)
     return woken
 
 

@@ -101,7 +101,7 @@ class Outer:
 
     def serve(self, listening: socket.socket) -> None:
         """Do what is asked until killed; the first process of all, so it ends what nobody waits for."""
-        woken = kernel.wakes_by_children()
+        woken = kernel.wakes_by(signal.SIGCHLD)
         while True:
             ready = select.select([listening.fileno(), woken], [], [])[0]
             kernel.calmed(woken)

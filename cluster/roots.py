@@ -35,9 +35,8 @@ def build_head(folder: Folder) -> None:
         (_BUILT / name).mkdir()
     for name, mode in (("tmp", "1777"), ("var/tmp", "1777"), ("run", "755")):
         kernel.mount("tmpfs", _BUILT / name, "tmpfs", options=f"mode={mode}")
-    for path in sorted(
-        {CHECKOUT, folder.path, Path(sys.prefix), Path(sys.base_prefix)}
-    ):  # what is below another is in that
+    # In order, so that what lies below another of them is there with that.
+    for path in sorted({CHECKOUT, folder.path, Path(sys.prefix), Path(sys.base_prefix)}):
         if not (_BUILT / path.relative_to("/")).exists():  # it is where the head has something of its own
             _show(path, _BUILT / path.relative_to("/"))
     _show(folder.shared, _BUILT / SHARED.name)

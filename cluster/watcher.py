@@ -33,11 +33,7 @@ def watch(folder: Folder, owner: int | None, told: int) -> int:
     name = f"lq-cluster-{uuid.uuid4().hex[:8]}"
     wholes = tuple(each.own / name for each in usable)
     folder.keep(Kept(this, None, tuple(map(str, wholes)), owner is not None))
-    ended, end = os.pipe()
-    os.set_blocking(end, False)
-    signal.set_wakeup_fd(end, warn_on_full_buffer=False)
-    for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP, signal.SIGCHLD):
-        signal.signal(number, lambda number, frame: None)
+    ended = kernel.wakes_by(signal.SIGTERM, signal.SIGINT, signal.SIGHUP, signal.SIGCHLD)
     outer = None
     try:
         groups = {each.name: {_place(one): make_group(one, f"{name}/{each.name}") for one in usable} for each in HOSTS}

@@ -28,4 +28,9 @@ def file_system(folder: str | os.PathLike[str], table: str = "/proc/self/mountin
 
 def is_shared(folder: str | os.PathLike[str]) -> bool:
     """True for a folder that several machines may see: its locks can't be relied on."""
-    return file_system(folder).startswith(NETWORK)
+    return is_of_network(file_system(folder))
+
+
+def is_of_network(kind: str) -> bool:
+    """True for the name of a kind of file system that several machines share."""
+    return kind.startswith(NETWORK)

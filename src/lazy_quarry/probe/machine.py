@@ -12,9 +12,9 @@ import psutil
 
 from lazy_quarry.core.site import Account, Node, Queue, Site, StorageArea, Tier
 from lazy_quarry.core.units import DAY_MS, format_size
-from lazy_quarry.files import system
 from lazy_quarry.probe.modules import of_this_machine
 from lazy_quarry.probe.zone import local_zone_name
+from lazy_quarry.run.node.groups import memory_left_mib
 
 QUEUE, TIER, TRIAL = "here", "steady", "trial"
 _OVER_NETWORK = ("nfs", "nfs4", "cifs", "smb3", "fuse.sshfs", "afs", "9p")
@@ -52,13 +52,7 @@ def core_numbers() -> list[int]:
 
 def memory_mib() -> int:
     """Memory of the machine, or what a control group above this process leaves of it."""
-    total: int = psutil.virtual_memory().total
-    for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
-        try:
-            total = min(total, int(system.read(path)))
-        except (OSError, ValueError):
-            continue
-    return total // 2**20
+    return memory_left_mib(psutil.virtual_memory().total // 2**20)
 
 
 def examples_folder() -> Path:

@@ -1,8 +1,5 @@
 """The engine's link to the agent of a node, and the way to that of this machine, which is started when there is none."""
 
-import os
-import select
-import signal
 import socket
 import subprocess
 import sys
@@ -12,9 +9,8 @@ from pathlib import Path
 from typing import Protocol
 
 from lazy_quarry.errors import StateFolderError
-from lazy_quarry.files import ours
 from lazy_quarry.files.kinds import words_of
-from lazy_quarry.files.logs import opened_log
+from lazy_quarry.run.node.agent_process import end_agent, holder_named, start_agent
 from lazy_quarry.run.node.locks import cores_holder
 from lazy_quarry.run.node.messages import (
     NEWEST,
@@ -96,22 +92,21 @@ class AgentHere:
         return dial(self.spool, AGENT_SOCKET) or self._start()
 
     def _start(self) -> socket.socket | None:
-        told = self.spool / "agent.refused"
         self.reap()
         until, leaving = time.monotonic() + GLANCE_S, self._agent is not None
         if self._agent is None:
             until = time.monotonic() + CONNECT_S
             try:
-                told.unlink(missing_ok=True)
                 self._end_former()
-                self._agent = self._started()
+                words = [sys.executable, "-m", "lazy_quarry.run.node.agent", str(self.spool)]
+                self._agent = start_agent(words, self.spool)
             except OSError as fault:
                 where = f"{fault.filename}: " if fault.filename else ""
                 self.refused = f"the agent cannot be started: {where}{words_of(fault)}"
                 return None
         while (link := dial(self.spool, AGENT_SOCKET)) is None:
             if self._agent.poll() is not None:
-                by = (ours.glance_json(told) or {}).get("by")
+                by = holder_named(self.spool)
                 if leaving and not by:  # it had nothing to do, and was on its way out
                     return self._start()
                 self.refused = _in_use(by) if by else f"the agent does not start; see {self.folder / 'agent.log'}"
@@ -126,22 +121,8 @@ class AgentHere:
         """End an agent of an earlier version, which knows no greeting. Its jobs go on, and the next agent finds them."""
         link = dial(self.spool, FORMER_SOCKET)
         if link is not None:
-            _end(peer_of(link).pid)
+            end_agent(peer_of(link).pid, CONNECT_S)
             link.close()
-
-    def _started(self) -> subprocess.Popen[bytes]:
-        log = opened_log(self.folder / "agent.log")
-        try:
-            return subprocess.Popen(
-                [sys.executable, "-m", "lazy_quarry.run.node.agent", str(self.spool)],
-                start_new_session=True,
-                stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
-                cwd="/",
-            )
-        finally:
-            os.close(log)
 
 
 class AgentLink:
@@ -254,18 +235,3 @@ class AgentLink:
                 self.drop()  # and it is tried again with the next link
                 raise
             self._introduce()
-
-
-def _end(pid: int) -> None:
-    """End an agent and wait for that, a moment."""
-    try:
-        handle = os.pidfd_open(pid)
-    except OSError:
-        return
-    try:
-        signal.pidfd_send_signal(handle, signal.SIGTERM)
-        select.select([handle], [], [], CONNECT_S)
-    except OSError:
-        pass
-    finally:
-        os.close(handle)

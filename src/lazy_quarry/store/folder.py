@@ -7,7 +7,7 @@ from pathlib import Path
 
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.files import ours, system
-from lazy_quarry.files.file_systems import NETWORK, file_system
+from lazy_quarry.files.file_systems import file_system, is_of_network
 
 
 def state_folder(site: str, given: str | None) -> Path:
@@ -27,7 +27,7 @@ def make_folder(folder: Path) -> None:
     """
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     kind = file_system(folder)
-    if kind.startswith(NETWORK):
+    if is_of_network(kind):
         raise StateFolderError(
             f"{folder} is on a network file system ({kind}), where neither locks nor the journal's files can be relied on; "
             f"choose a folder on a disk of this machine with --state or LQ_STATE"

@@ -7,18 +7,16 @@ import secrets
 import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from typing import Any
 
 from lazy_quarry.core.units import exact_duration, format_size
 from lazy_quarry.files import given
-from lazy_quarry.files.file_systems import NETWORK
-from lazy_quarry.run.hosts.reach import Talk, Unreached, reach
+from lazy_quarry.files.file_systems import is_of_network
+from lazy_quarry.run.hosts.reach import OPENED_AT_ONCE, Talk, Unreached, reach
 from lazy_quarry.run.hosts.transport import Ssh, Transport
 
-AT_ONCE = 8
-"""Hosts to which connections are opened at a time."""
 LATE_MS = 5_000
 """A clock that is off by less troubles nobody."""
 LITTLE_MIB = 8
@@ -52,7 +50,7 @@ def check_hosts(
     transport_of: Callable[[str], Transport] = Ssh,
 ) -> list[HostCheck]:
     """Check hosts, some at a time, in their order. ``folders`` are those of this machine that hosts may see too."""
-    with _marks(folders) as marks, ThreadPoolExecutor(AT_ONCE) as pool:
+    with _marks(folders) as marks, ThreadPoolExecutor(OPENED_AT_ONCE) as pool:
         return list(pool.map(lambda name: check_host(transport_of(name), marks, python, spool), names))
 
 
@@ -96,7 +94,7 @@ def _sees(host: Talk, path: str, text: str) -> bool:
 def _problems(facts: dict[str, Any], offset_ms: int, within_ms: int) -> Iterator[str]:
     if facts["folder_refused"]:
         yield f"our files have no place there: {facts['folder_refused']}; or name one: --spool /path"
-    elif str(facts["folder_kind"]).startswith(NETWORK):
+    elif is_of_network(facts["folder_kind"]):
         yield (
             f"{facts['folder']} is on a network file system ({facts['folder_kind']}), where locks and sockets can't be relied on; "
             "name a folder on a disk of that host: --spool /path"
@@ -127,25 +125,20 @@ def _notes(facts: dict[str, Any], host: Talk) -> Iterator[str]:
         yield f"jobs of {', '.join(facts['others'])} use its cores too; nobody divides them between users"
 
 
-class _marks:
+@contextmanager
+def _marks(folders: Sequence[str]) -> Iterator[dict[str, tuple[str, str]]]:
     """Files that are written into folders here to be read there, and removed after; a folder that takes none is left out."""
-
-    def __init__(self, folders: Sequence[str]) -> None:
-        self._folders = folders
-        self._made: list[str] = []
-
-    def __enter__(self) -> dict[str, tuple[str, str]]:
-        marks = {}
-        for folder in dict.fromkeys(self._folders):
+    marks, made = dict[str, tuple[str, str]](), list[str]()
+    try:
+        for folder in dict.fromkeys(folders):
             path, text = os.path.join(folder, f".lazy-quarry-{secrets.token_hex(8)}"), secrets.token_hex(16)
             with suppress(OSError):
                 with open(given.fresh(path, 0o644), "w") as file:
-                    self._made.append(path)
+                    made.append(path)
                     file.write(text)
                 marks[folder] = path, text
-        return marks
-
-    def __exit__(self, *fault: object) -> None:
-        for path in self._made:
+        yield marks
+    finally:
+        for path in made:
             with suppress(OSError):
                 os.unlink(path)

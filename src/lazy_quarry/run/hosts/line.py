@@ -20,12 +20,9 @@ from lazy_quarry.run.hosts.transport import Transport
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, accepted, dial, listen
 from lazy_quarry.run.node.streams import Garbled, Streams
 
-OPENED_AT_ONCE = 8
-"""Connections that are being opened at a time; a server that sees more turns some away."""
 AGAIN_S, LONGEST_S = 1.0, 60.0
 """Seconds until it is tried again: at first, and at most."""
 _NAMES = {AGENT_SOCKET: "agent", FILES_SOCKET: "files"}
-_OPENING = threading.BoundedSemaphore(OPENED_AT_ONCE)
 
 
 class Line:
@@ -75,9 +72,7 @@ class Line:
         wait_s = AGAIN_S
         while not self._ends.is_set():
             try:
-                with _OPENING:
-                    host = reach(self.transport, self._python, self._spool, words=("relay", self.journal))
-                with host:
+                with reach(self.transport, self._python, self._spool, words=("relay", self.journal)) as host:
                     wait_s = AGAIN_S
                     self._pass(host)
             except Unreached as fault:

@@ -7,6 +7,7 @@ import os
 import re
 import selectors
 import subprocess
+import threading
 import time
 from collections.abc import Sequence
 from contextlib import suppress
@@ -25,6 +26,9 @@ ANSWER_S = 30.0
 MOST_NOISE = 1 << 20
 """Bytes that login files may print before the loader says something."""
 MOST_TOLD = 200
+OPENED_AT_ONCE = 8
+"""Connections that are being opened at a time; a server that sees more turns some away."""
+_OPENING = threading.BoundedSemaphore(OPENED_AT_ONCE)
 
 
 class Unreached(Exception):
@@ -82,9 +86,14 @@ def reach(
     """Reach a host, and have the agent's archive answer there.
 
     ``python`` is the program to use there, ``spool`` the folder for our files, by default this user's own on that host; ``words``
-    are what the archive should do. Raises :class:`Unreached`.
+    are what the archive should do. Where many are being opened it waits for its turn. Raises :class:`Unreached`.
     """
-    whole, begun = archive or agent_archive(), time.monotonic()
+    with _OPENING:
+        return _reach(transport, python, spool, archive or agent_archive(), words)
+
+
+def _reach(transport: Transport, python: str, spool: str, whole: Archive, words: Sequence[str]) -> Talk:
+    begun = time.monotonic()
     try:
         process = transport.open(remote_command(whole.digest, words, python, spool))
     except OSError as fault:

@@ -25,6 +25,7 @@ from lazy_quarry.files import ours
 from lazy_quarry.files.kinds import words_of
 from lazy_quarry.files.logs import keep_short
 from lazy_quarry.run.node import groups
+from lazy_quarry.run.node.agent_process import REFUSED
 from lazy_quarry.run.node.attempt import OWN, Exit, put_back, read_claim, read_exit, read_intent
 from lazy_quarry.run.node.epoch import Epoch
 from lazy_quarry.run.node.file_server import serve_in_child
@@ -495,9 +496,9 @@ def serve(spool: Path) -> None:
     try:
         agent = Agent(spool)
     except CoresTaken as taken:
-        ours.write_whole(spool / "agent.refused", json.dumps({"by": str(taken)}), durable=False)
+        ours.write_whole(spool / REFUSED, json.dumps({"by": str(taken)}), durable=False)
         sys.exit(3)
-    (spool / "agent.refused").unlink(missing_ok=True)
+    (spool / REFUSED).unlink(missing_ok=True)
     with suppress(OSError):
         become_subreaper()
     faulthandler.enable()  # a crash leaves its trace in the log

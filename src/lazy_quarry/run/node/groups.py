@@ -87,6 +87,14 @@ def _write(path: str, text: str) -> bool:
     return True
 
 
+def memory_left_mib(total_mib: int) -> int:
+    """Of a machine's memory what a control group above this process leaves."""
+    for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
+        with suppress(ValueError):
+            total_mib = min(total_mib, int(_read(path)) >> 20)
+    return total_mib
+
+
 def _folder(hierarchy: str, name: str) -> str | None:
     base = group_bases().get(hierarchy)
     return None if base is None else f"{base}/{os.getuid()}-{name}"

@@ -7,18 +7,15 @@ from __future__ import annotations
 
 import json
 import os
-import signal
 import socket
-import subprocess
 import sys
 import time
-from contextlib import suppress
 from pathlib import Path
 
 from lazy_quarry import __version__
 from lazy_quarry.files import ours
 from lazy_quarry.files.file_systems import file_system, is_shared
-from lazy_quarry.files.logs import opened_log
+from lazy_quarry.run.node.agent_process import end_agent, holder_named, start_agent
 from lazy_quarry.run.node.messages import NEWEST
 from lazy_quarry.run.node.remote import say
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial, peer_of
@@ -67,27 +64,14 @@ def _refused(spool: Path, archive: Path) -> str:
                 return ""
             if _newer(known.get("version")):
                 return f"the agent there is of a newer version, {known['version']}; start the engine anew with that program"
-            _end(spool, pid)  # its jobs go on, and the next agent finds them
-        told = spool / "agent.refused"
-        told.unlink(missing_ok=True)
-        log = opened_log(spool.parent / "agent.log")
-        try:
-            started = subprocess.Popen(
-                [sys.executable, "-I", "-S", str(archive), "agent", str(spool)],
-                start_new_session=True,
-                stdin=subprocess.DEVNULL,
-                stdout=log,
-                stderr=log,
-                cwd="/",
-            )
-        finally:
-            os.close(log)
+            end_agent(pid, STARTS_S)  # its jobs go on, and the next agent finds them
+        started = start_agent([sys.executable, "-I", "-S", str(archive), "agent", str(spool)], spool)
         until = time.monotonic() + STARTS_S
         while not _listens(spool):
             if started.poll() is not None:
                 if _listens(spool):  # that of another connection was quicker
                     return ""
-                by = (ours.glance_json(told) or {}).get("by")
+                by = holder_named(spool)
                 holds = f"its cores are in use by the jobs of {by}; jobs here start when those have ended"
                 return holds if by else f"the agent does not start; see {spool.parent / 'agent.log'} there"
             if time.monotonic() > until:
@@ -122,12 +106,3 @@ def _newer(version: object) -> bool:
 
 def _numbers(version: str) -> list[int]:
     return [int(each) for each in version.split(".")]
-
-
-def _end(spool: Path, pid: int) -> None:
-    """End an agent of another version, and wait for that."""
-    until = time.monotonic() + STARTS_S
-    with suppress(ProcessLookupError):
-        os.kill(pid, signal.SIGTERM)
-        while _listener(spool) == pid and time.monotonic() < until:
-            time.sleep(PAUSE_S)

@@ -13,14 +13,13 @@ import pwd
 import shutil
 import sys
 from collections.abc import Callable
-from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from lazy_quarry import __version__
 from lazy_quarry.files import given, system
 from lazy_quarry.files.file_systems import file_system
-from lazy_quarry.run.node.groups import group_bases
+from lazy_quarry.run.node.groups import group_bases, memory_left_mib
 from lazy_quarry.run.node.locks import cores_holder, locks_folder, others_here
 from lazy_quarry.run.node.messages import NEWEST
 from lazy_quarry.run.node.process import boot_id, boottime, wall_ms
@@ -125,11 +124,7 @@ def _text(path: str) -> str:
 def _memory_mib() -> int | None:
     for line in _text("/proc/meminfo").splitlines():
         if line.startswith("MemTotal:"):
-            total = int(line.split()[1]) >> 10
-            for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
-                with suppress(ValueError):
-                    total = min(total, int(_text(path)) >> 20)
-            return total
+            return memory_left_mib(int(line.split()[1]) >> 10)
     return None
 
 
