@@ -15,10 +15,11 @@ from lazy_quarry.core.job.node_use import NodeUse, sum_of
 from lazy_quarry.core.job.phase import Use
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.demo.rehearsed import Rehearsed
+from lazy_quarry.run.intent import Ground
 from lazy_quarry.run.node.attempt import Exit, read_intent
 from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node.messages import NAME, Ensure, Over, Settle, Stop
-from lazy_quarry.run.node_files import AttemptsOfNode, Ground
+from lazy_quarry.run.node_files import AttemptsOfNode
 from lazy_quarry.run.nodes import PART_OVER, Nodes
 from lazy_quarry.run.rehearsal import modelled_parts
 from lazy_quarry.run.runner import Attempt

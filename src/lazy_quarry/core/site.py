@@ -68,6 +68,23 @@ class Rates:
         return next((factor for name, factor in self.queues if name == queue), 1000)
 
 
+LOCAL = "local"
+"""The host of a node that is the machine the engine runs on."""
+
+
+@dataclass(frozen=True)
+class HostWay:
+    """How a node is reached: the host as SSH knows it, the Python there, and the folder for our files, empty for the usual one.
+
+    Without a word from an engine for ``lease_s`` seconds its jobs are stopped there; None: they go on for ever.
+    """
+
+    host: str
+    python: str = "python3"
+    spool: str = ""
+    lease_s: int | None = None
+
+
 @dataclass(frozen=True)
 class Node:
     """A machine and its capacity. ``traits`` are properties that a job may ask for."""
@@ -81,6 +98,13 @@ class Node:
     traits: tuple[str, ...] = ()
     runs_jobs: bool = True
     """False for nodes where people log in: shown, never given a job."""
+    way: HostWay | None = None
+    """None for a node of a rehearsal, and for the machine itself where nothing else is said."""
+
+    @property
+    def remote(self) -> bool:
+        """True when it is another machine than the engine's."""
+        return self.way is not None and self.way.host != LOCAL
 
 
 @dataclass(frozen=True)

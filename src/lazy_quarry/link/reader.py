@@ -26,10 +26,9 @@ from lazy_quarry.link.answered import answer
 from lazy_quarry.link.protocol import fault_line, glance_at, number_faults_from
 from lazy_quarry.probe.script import with_surroundings
 from lazy_quarry.probe.zone import local_zone
-from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node.process import call_itself, wall_ms
-from lazy_quarry.run.node_files import NodeFiles
 from lazy_quarry.run.read_only import OnlyFiles
+from lazy_quarry.run.site_nodes import files_of
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.fast_search import FastSearch
 from lazy_quarry.site.session import Session
@@ -82,8 +81,8 @@ class Reader:
     """A site as it is read by this process."""
 
     def __init__(self, begin: Begin) -> None:
-        self.runner = OnlyFiles(NodeFiles(FileService(begin.folder / "spool")))
         journal = Journal(begin.folder, reading=True)
+        self.runner = OnlyFiles(files_of(begin.site, begin.folder, journal.identity, journal.epoch))
         self.session = Session(
             begin.site, journal, self.runner, clock=wall_ms, zone=local_zone(), look_up=with_surroundings
         )

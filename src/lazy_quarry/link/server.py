@@ -45,8 +45,7 @@ from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.run.intent import part_names
 from lazy_quarry.run.node.process import boottime, wall_ms
 from lazy_quarry.run.node.sockets import is_at, listen, mark_of, peer_of
-from lazy_quarry.run.nodes import Nodes
-from lazy_quarry.run.this_node import ThisNode
+from lazy_quarry.run.site_nodes import nodes_of
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.check_process import LONG, checked_apart
 from lazy_quarry.site.clock_watch import ClockWatch
@@ -95,11 +94,9 @@ class Server:
         self.site_file = watched_site(folder)
         site = self.site_file.site
         self._loop: asyncio.AbstractEventLoop | None = None
-        self._watched: int | None = None
-        """The descriptor of the link to the agent, while the loop waits for what comes over it."""
-        here = site.nodes[0].name
-        node = ThisNode(folder, core_numbers(), journal, site.name, self._unwatch)
-        self.runner = Nodes({here: node}, here, journal.identity, site.kept.attempts_s)
+        self._watched = set[int]()
+        """The descriptors of the links to agents, while the loop waits for what comes over them."""
+        self.runner = nodes_of(site, folder, journal, core_numbers(), self._unwatch)
         session = Session(
             site,
             journal,
@@ -161,6 +158,7 @@ class Server:
             self.site.mailer.close()
             self.site.foresight.close()
             self.readers.close()
+            self.runner.close()
             for server in self._servers:
                 server.close()
 
@@ -255,19 +253,18 @@ class Server:
             self._age_at = time.monotonic() + (0 if thinned else AGE_EVERY_S)
 
     def _watch_link(self) -> None:
-        """Wake the loop when the agent sends something."""
+        """Wake the loop when an agent sends something, or a host has done what it was asked for."""
         loop = asyncio.get_running_loop()
-        link = self.runner.fileno()
-        if link is not None and link != self._watched:
+        for link in self.runner.descriptors() - self._watched:
             loop.add_reader(link, self._heard)
-            self._watched = link
+            self._watched.add(link)
 
     def _unwatch(self, descriptor: int) -> None:
         """Wait no longer for what comes over a link that is about to be closed: its number may be a client's a moment later."""
-        if descriptor == self._watched:
+        if descriptor in self._watched:
             assert self._loop is not None
             self._loop.remove_reader(descriptor)
-            self._watched = None
+            self._watched.discard(descriptor)
 
     def _heard(self) -> None:
         self.site.dispatcher.step()

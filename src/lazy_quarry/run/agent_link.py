@@ -16,7 +16,9 @@ from lazy_quarry.run.node.messages import (
     NEWEST,
     OLDEST,
     Ask,
+    Beats,
     FromEngine,
+    Has,
     Hello,
     Notes,
     Over,
@@ -131,8 +133,10 @@ class AgentLink:
     ``closing`` is told of the link's file descriptor just before it is closed: another may have that number a moment later.
     """
 
-    def __init__(self, way: WayToAgent, site: str, epochs: Epochs, closing: Callable[[int], None]) -> None:
-        self._way, self._closing = way, closing
+    def __init__(
+        self, way: WayToAgent, site: str, epochs: Epochs, closing: Callable[[int], None], send_s: float = SEND_S
+    ) -> None:
+        self._way, self._closing, self._send_s = way, closing, send_s
         self.site, self.epochs = site, epochs
         self.superseded = False
         """Another engine of this site has taken this one's place: it must say and write nothing more."""
@@ -152,6 +156,11 @@ class AgentLink:
     def connected(self) -> bool:
         """True while there is a link."""
         return self.link is not None
+
+    @property
+    def welcome(self) -> bool:
+        """True while an agent listens that has taken up this engine."""
+        return self.link is not None and self._welcome
 
     def reap(self) -> None:
         """Notice an agent that this process started and that has ended."""
@@ -192,14 +201,14 @@ class AgentLink:
         if self.link is None:
             return
         try:
-            self.link.settimeout(SEND_S)
+            self.link.settimeout(self._send_s)
             self.link.sendall(line_of(message))
             self.link.setblocking(False)
         except OSError:
             self.drop()
 
-    def heard(self) -> Iterator[Ask | Over | Waits | Notes]:
-        """Messages about attempts that have come since the last time."""
+    def heard(self) -> Iterator[Ask | Over | Waits | Notes | Has | Beats]:
+        """Messages that have come since the last time, but for the greeting's."""
         while self.link is not None:
             try:
                 heard = self.link.recv(1 << 20)
@@ -219,7 +228,7 @@ class AgentLink:
                     self.greet()
                 case Refused() as refusal:
                     self._was_refused(refusal)
-                case (Ask() | Over() | Waits() | Notes()) as message:
+                case (Ask() | Over() | Waits() | Notes() | Has() | Beats()) as message:
                     yield message
 
     def _was_refused(self, refusal: Refused) -> None:

@@ -8,24 +8,24 @@ from lazy_quarry.core.job.node_use import NodeUse, sum_of
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.made_files import MadeFiles
-from lazy_quarry.run.node_files import parts_of
-from lazy_quarry.run.node_link import AttemptFiles, NodeLink
+from lazy_quarry.run.node_files import NodeFiles, parts_of
+from lazy_quarry.run.node_link import LiveFiles
 from lazy_quarry.run.runner import OutputChunk
 
 
 class FilesOfNodes:
-    """The files of a runner's nodes; see :class:`~lazy_quarry.run.runner.JobFiles`.
+    """The files of a site's nodes; see :class:`~lazy_quarry.run.runner.JobFiles`.
 
-    Paths that are no attempt's are those of ``home``, the node that the engine runs on.
+    Paths that are no attempt's are looked at by ``home``, the machine that the engine runs on: other nodes see the same there.
     """
 
-    def __init__(self, nodes: Mapping[str, NodeLink], home: NodeLink) -> None:
-        self._nodes, self._home = nodes, home.files
+    def __init__(self, nodes: Mapping[str, LiveFiles], home: NodeFiles) -> None:
+        self._nodes, self._home = nodes, home
 
-    def of(self, job: Job, part: int = 0) -> AttemptFiles:
+    def of(self, job: Job, part: int = 0) -> LiveFiles:
         """The files of the node that a part of a job's present or last attempt is on."""
         node = self._nodes.get(job.allocations[part].node) if job.allocations else None
-        return self._home if node is None else node.files
+        return self._home if node is None else node
 
     def live(self, job: Job, now_ms: int) -> tuple[Use, float] | None:
         """Use of all of its parts so far, and the cores that they keep busy."""
@@ -51,7 +51,12 @@ class FilesOfNodes:
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """A piece of what it printed."""
-        return self.of(job).output(job, path, from_byte, now_ms)
+        files = self.of(job)
+        found = files.output(job, path, from_byte, now_ms)
+        if found.problem and files is not self._home:  # its node doesn't answer; what both see can still be read here
+            here = self._home.output(job, path, from_byte, now_ms)
+            return found if here.problem else here
+        return found
 
     def look_at(self, paths: list[str]) -> list[FileFound]:
         """Look at files by their content."""

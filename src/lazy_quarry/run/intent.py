@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import lazy_quarry
@@ -42,13 +43,41 @@ def part_of(name: str) -> tuple[str, int]:
     return attempt, int(part or 0)
 
 
-def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: str, part: int = 0) -> Intent:
-    """The intent of a part of a job's present attempt. Core k of the plan is the k-th of ``processors``."""
+FOR_PYTHON = str(Path(lazy_quarry.__file__).parent / "inside" / "python")
+"""The folder with the one file that Python programs import to name their parts."""
+
+
+@dataclass(frozen=True, slots=True)
+class Ground:
+    """Where attempts are on a node: ``folder`` has all of ours there, ``journal`` is the one that the attempts are in.
+
+    Core k of the plan is the k-th of ``processors``. ``spool`` and ``commands`` (the folder that has ``lq``) are below the folder,
+    unless they are named; ``python`` is what is added to PYTHONPATH, ``state`` the state folder where the engine runs.
+    """
+
+    folder: Path
+    processors: Sequence[int]
+    journal: str
+    spool: Path | None = None
+    commands: Path | None = None
+    python: str = FOR_PYTHON
+    state: Path | None = None
+    lease_s: float | None = None
+    """Seconds that an attempt may go on after an engine was asked whether it may; None: for ever."""
+
+    @property
+    def spool_there(self) -> Path:
+        """The folder with those of the attempts."""
+        return self.spool or self.folder / "spool"
+
+
+def intent_of(job: Job, ground: Ground, part: int = 0) -> Intent:
+    """The intent of a part of a job's present attempt."""
     request, allocation, paths = job.request, job.allocations[part], job.paths
-    folder = state_folder / "spool" / attempt_name(job, part)
+    folder = ground.spool_there / attempt_name(job, part)
     scratch = folder / OWN / "scratch"
     if request.stage.keep:
-        scratch = Path(inside(str(state_folder / "scratch"), request.name))
+        scratch = Path(inside(str(ground.folder / "scratch"), request.name))
     return Intent(
         job=job.number,
         attempt=job.attempt,
@@ -56,13 +85,13 @@ def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: 
         ranks=[(one.node, one.ranks) for one in job.allocations],
         paths=Paths(paths.folder, paths.output, paths.errors, paths.input),
         command=Command(
-            environment=_environment(job, allocation, state_folder, folder, scratch),
+            environment=_environment(job, allocation, ground, folder, scratch),
             arguments=[fill_in(word, dict(request.parameters)) for word in request.arguments],
             prepare=list(request.prepare),
             modules=list(request.modules),
         ),
         limits=Limits(
-            cores=[processors[core] for core in allocation.cores],
+            cores=[ground.processors[core] for core in allocation.cores],
             memory_mib=allocation.memory_mib,
             walltime_s=request.walltime_s,
             grace_s=request.grace_s,
@@ -72,21 +101,20 @@ def intent_of(job: Job, state_folder: Path, processors: Sequence[int], journal: 
             into=[fill_in(path, paths.words) for path in request.stage.into],
             out=[fill_in(path, paths.words) for path in request.stage.out],
             scratch=str(scratch),
-            spared=str(state_folder / "spared" / folder.name),
+            spared=str(ground.folder / "spared" / folder.name),
         ),
         results=Results([fill_in(path, paths.words) for path in request.expect], request.summary, request.readable_by),
-        journal=journal,
+        journal=ground.journal,
         mark=job.mark,
+        lease_s=ground.lease_s,
     )
 
 
-FOR_PYTHON = str(Path(lazy_quarry.__file__).parent / "inside" / "python")
-"""The folder with the one file that Python programs import to name their parts."""
 _OF_OTHERS = frozenset(("LQ_PHASE", "LQ_RANK", "LQ_RANK_HERE", "LQ_SPREAD_TASK", "LQ_TASK"))
 """Variables of a part of another job, from inside of which this one was submitted."""
 
 
-def _environment(job: Job, allocation: Allocation, state_folder: Path, folder: Path, scratch: Path) -> dict[str, str]:
+def _environment(job: Job, allocation: Allocation, ground: Ground, folder: Path, scratch: Path) -> dict[str, str]:
     """The variables of a running job: its submitter's, its header's, ours, and its parameters."""
     request = job.request
     base = {key: value for key, value in job.origin.environment if key not in _OF_OTHERS}
@@ -94,11 +122,11 @@ def _environment(job: Job, allocation: Allocation, state_folder: Path, folder: P
     path = base.get("PATH", os.environ.get("PATH", os.defpath))
     return {
         **base,
-        "PATH": f"{path}:{state_folder / 'bin'}",
-        "PYTHONPATH": f"{python}:{FOR_PYTHON}" if python else FOR_PYTHON,
+        "PATH": f"{path}:{ground.commands or ground.folder / 'bin'}",
+        "PYTHONPATH": f"{python}:{ground.python}" if python else ground.python,
         **dict(request.environment),
         **dict(request.parameters),
-        "LQ_STATE": str(state_folder),
+        "LQ_STATE": str(ground.state or ground.folder),
         "LQ_JOB": str(job.parent or job.number),
         "LQ_NAME": request.name,
         "LQ_ACCOUNT": request.account,

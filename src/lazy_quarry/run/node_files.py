@@ -1,10 +1,8 @@
 """The files of a node's jobs as the engine and its readers see them: what the node's file service tells, as values of the core."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
 from functools import partial
-from pathlib import Path
 from typing import Any
 
 from lazy_quarry.core.job.curve import Sample
@@ -13,7 +11,7 @@ from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.errors import StateFolderError
 from lazy_quarry.run.inside_files import InsideFiles, at_its_end
-from lazy_quarry.run.intent import attempt_name, intent_of
+from lazy_quarry.run.intent import Ground, attempt_name, intent_of
 from lazy_quarry.run.node.attempt import intent_text
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.file_service import FileService, Piece
@@ -135,15 +133,6 @@ def _as_left(job: Job, path: str, piece: Piece) -> bool:
     return not job.phase.final or mark is None or mark.same(piece.inode, piece.size, piece.mtime_ns)
 
 
-@dataclass(frozen=True, slots=True)
-class Ground:
-    """The state folder of a node, and the journal that attempts there are in. Core k of the plan is the k-th of ``processors``."""
-
-    folder: Path
-    processors: Sequence[int]
-    journal: str
-
-
 class AttemptsOfNode(NodeFiles):
     """The same for the engine, which also lays attempts out and removes them."""
 
@@ -151,19 +140,25 @@ class AttemptsOfNode(NodeFiles):
         super().__init__(service)
         self.ground = ground
 
-    def prepare(self, names: list[str]) -> None:
-        """Make the folders of attempts. Raises :class:`StateFolderError`."""
+    def gathered(self, name: str, ended_ms: int) -> bool:
+        """True: it is read when it is needed."""
+        return True
+
+    def prepare(self, names: list[str]) -> frozenset[str]:
+        """Make the folders of attempts: at once. Raises :class:`StateFolderError`."""
         try:
             self.service.prepare(names)
+            return frozenset()
         except OSError as fault:
-            spool = self.ground.folder / "spool"
-            raise StateFolderError(f"nothing can start: {spool} cannot be written ({fault.strerror})") from None
+            raise StateFolderError(
+                f"nothing can start: {self.ground.spool_there} cannot be written ({fault.strerror})"
+            ) from None
 
-    def lay_out(self, job: Job, part: int) -> None:
-        """Write what a part of an attempt is to run. Raises :class:`OSError` and :class:`IntentTooLong`."""
-        ground = self.ground
-        intent = intent_of(job, ground.folder, ground.processors, ground.journal, part)
+    def lay_out(self, job: Job, part: int) -> bool:
+        """Write what a part of an attempt is to run: at once. Raises :class:`OSError` and :class:`IntentTooLong`."""
+        intent = intent_of(job, self.ground, part)
         self.service.lay_out(attempt_name(job, part), intent_text(intent), job.origin.script)
+        return True
 
     def is_laid_out(self, name: str) -> bool:
         """True when that is written."""

@@ -1,47 +1,79 @@
 """A runner's view of a node, however that is reached."""
 
 from collections.abc import Callable
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from lazy_quarry.core.job.curve import Sample
+from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
-from lazy_quarry.run.node.messages import Ask, FromEngine, Notes, Over, Waits
-from lazy_quarry.run.runner import JobFiles
+from lazy_quarry.run.node.attempt import IntentTooLong
+from lazy_quarry.run.node.messages import Ask, FromEngine, Has, Notes, Over, Waits
+from lazy_quarry.run.runner import OutputChunk
 
 
-class AttemptFiles(JobFiles, Protocol):
-    """The files of a node's attempts and jobs: nobody else looks at them, reads or removes them."""
+class LaidOut(NamedTuple):
+    """It was written what a part of an attempt is to run, or not, for a reason."""
+
+    name: str
+    wrong: OSError | IntentTooLong | None
+
+
+class LiveFiles(Protocol):
+    """What the attempts of a node do and print."""
+
+    def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
+        """A piece of one of a job's output files; this may take long."""
+        ...
+
+    def inside(self, job: Job, now_ms: int) -> Inside | None:
+        """Parts and tasks that a running attempt has told of so far; None for nothing."""
+        ...
+
+    def samples(self, job: Job, now_ms: int) -> list[Sample]:
+        """Measurements of a running attempt."""
+        ...
 
     def run_ms(self, job: Job) -> int | None:
         """Time that its supervisor has run, by a clock that nobody can set; None where that is not known."""
-        ...
-
-    def inside_at_end(self, name: str, ended_ms: int) -> Inside | None:
-        """Read what an attempt that is over, by its name, had told of until then."""
         ...
 
     def live_of(self, name: str) -> tuple[Use, float] | None:
         """Use so far of a part of a running attempt, by its name, and the cores that it keeps busy; None when unknown."""
         ...
 
+
+class AttemptFiles(LiveFiles, Protocol):
+    """The files of a node's attempts: nobody else looks at them or removes them. Only for output another machine is waited for."""
+
+    def gathered(self, name: str, ended_ms: int) -> bool:
+        """True when what an attempt that is over has told is at hand, or can't be had; it is asked for by this."""
+        ...
+
+    def inside_at_end(self, name: str, ended_ms: int) -> Inside | None:
+        """Read what an attempt that is over, by its name, had told of until then."""
+        ...
+
     def samples_of(self, name: str) -> list[Sample]:
         """Measurements of an attempt, by its name."""
         ...
 
-    def prepare(self, names: list[str]) -> None:
-        """Make the folders of attempts that are about to be recorded as started. Raises :class:`StateFolderError`."""
+    def prepare(self, names: list[str]) -> frozenset[str]:
+        """Make the folders of attempts that are about to be recorded as started; returns those that aren't there yet.
+
+        Raises :class:`StateFolderError` when they can't be made, and nothing may start.
+        """
         ...
 
-    def lay_out(self, job: Job, part: int) -> None:
-        """Write what a part of an attempt is to run.
+    def lay_out(self, job: Job, part: int) -> bool:
+        """Write what a part of an attempt is to run; False while that is being done, and then a :class:`LaidOut` is heard.
 
-        Raises :class:`OSError` where that can't be written now, :class:`IntentTooLong` for what can never be started.
+        Raises :class:`OSError` where it can't be written now, :class:`IntentTooLong` for what can never be started.
         """
         ...
 
     def is_laid_out(self, name: str) -> bool:
-        """True when that is written."""
+        """True when that is written, or being written."""
         ...
 
     def write_stop(self, name: str, cause: str) -> None:
@@ -85,8 +117,28 @@ class NodeLink(Protocol):
         """True when another engine of this site has taken this one's place."""
         ...
 
-    def fileno(self) -> int | None:
-        """A descriptor to wait on; None while there is no link."""
+    @property
+    def quiet_since_ms(self) -> int | None:
+        """Since when it has not answered (ms since 1970), where that is long enough to be told; None while it answers."""
+        ...
+
+    @property
+    def unlike(self) -> str:
+        """What it has less of than the site says, in words; empty for nothing."""
+        ...
+
+    @property
+    def ahead_ms(self) -> int:
+        """How far its clock is ahead of this machine's, as far as that is known."""
+        ...
+
+    @property
+    def host(self) -> Host | None:
+        """The machine, as a paper names it; None while nobody knows."""
+        ...
+
+    def descriptors(self) -> list[int]:
+        """What to wait on: when one of these can be read, there is something to hear."""
         ...
 
     def greeting(self, then: Callable[[], None]) -> None:
@@ -101,20 +153,24 @@ class NodeLink(Protocol):
         """The same, unless it was tried a moment ago."""
         ...
 
-    def reap(self) -> None:
-        """Notice an agent that has ended."""
+    def keep(self, wanted: bool) -> None:
+        """Have the link looked after; ``wanted``: something runs or waits, so there should be one."""
         ...
 
     def leave(self) -> None:
         """There is nothing to do: let the agent leave."""
         ...
 
+    def close(self) -> None:
+        """The engine leaves; what runs there goes on."""
+        ...
+
     def send(self, message: FromEngine) -> None:
         """Send a message, where there is a link; what was not sent is said again when there is one."""
         ...
 
-    def heard(self) -> list[Ask | Over | Waits | Notes]:
-        """Messages that have come since the last time."""
+    def heard(self) -> list[Ask | Over | Waits | Notes | Has | LaidOut]:
+        """Messages that have come since the last time, and what was laid out."""
         ...
 
     def obstacle(self) -> str:

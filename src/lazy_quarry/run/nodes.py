@@ -15,11 +15,11 @@ from lazy_quarry.files.kinds import words_of
 from lazy_quarry.run.files_of_nodes import FilesOfNodes
 from lazy_quarry.run.intent import attempt_name, attempt_of, named_attempt, part_names, part_of
 from lazy_quarry.run.node.attempt import Exit, IntentTooLong
-from lazy_quarry.run.node.messages import Ask, Ensure, Notes, Over, Renew, Settle, Stop, Waits
+from lazy_quarry.run.node.messages import Ask, Ensure, Has, Notes, Over, Renew, Settle, Stop, Waits
 from lazy_quarry.run.node.process import wall_ms
-from lazy_quarry.run.node_link import NodeLink
+from lazy_quarry.run.node_link import LaidOut, NodeLink
 from lazy_quarry.run.runner import Attempt
-from lazy_quarry.run.this_host import this_host
+from lazy_quarry.run.this_node import ThisNode
 
 QUIET_S = 1.0
 """Agents are let go when nothing ran or waited for so long."""
@@ -32,21 +32,23 @@ MOST_OLD = 2_000
 class Nodes:
     """The runner of a site's nodes, each by its name.
 
-    ``home`` is the one that the engine runs on, where jobs also are whose node is not known by its name any more, as after the
-    machine got another; ``journal`` is the identity of the journal that attempts are in. Folders of settled attempts stay for
-    ``kept_s``.
+    ``home`` is the machine that the engine runs on, whether it is one of them or not; jobs are there too whose node is not known by
+    its name any more, as after the machine got another. ``journal`` is the identity of the journal that attempts are in. Folders
+    of settled attempts stay for ``kept_s``.
     """
 
-    def __init__(self, nodes: Mapping[str, NodeLink], home: str, journal: str, kept_s: int = 0) -> None:
-        self.nodes, self.journal, self.kept_s = nodes, journal, kept_s
-        self.home = nodes[home]
-        self.files = FilesOfNodes(nodes, self.home)
+    def __init__(self, nodes: Mapping[str, NodeLink], home: ThisNode, journal: str, kept_s: int = 0) -> None:
+        self.nodes, self.home, self.journal, self.kept_s = nodes, home, journal, kept_s
+        self._all = [*nodes.values(), *([] if home in nodes.values() else [home])]
+        self.files = FilesOfNodes({name: node.files for name, node in nodes.items()}, home.files)
         self._active: dict[str, Job] = {}
         """The job of each part of an attempt that runs, by the part's name."""
         self._over: dict[str, dict[int, Exit]] = {}
         """The ends of parts, by the attempt's name and the part's index."""
         self._ended: dict[str, Finish] = {}
         """Attempts of which all parts are over, by the attempt's name."""
+        self._to_gather: set[str] = set()
+        """Those of which it is still to be read what they told of themselves."""
         self._delayed: dict[str, str] = {}
         """Why a part could not be started yet, by name."""
         self._stops: dict[str, str] = {}
@@ -57,7 +59,7 @@ class Nodes:
         self._old: list[tuple[float, NodeLink, str]] = []
         """Settled attempts, and since when they are, the oldest first."""
         self._busy_at = time.monotonic()
-        for node in nodes.values():
+        for node in self._all:
             node.greeting(partial(self._greet, node))
 
     def _of(self, name: str) -> NodeLink:
@@ -67,9 +69,9 @@ class Nodes:
 
     # -- the agents --------------------------------------------------------------------------------
 
-    def fileno(self) -> int | None:
-        """The link to the agent of this machine, to wait on; None while there is none."""
-        return self.home.fileno()
+    def descriptors(self) -> set[int]:
+        """What to wait on: when one of these can be read, there is something to listen to."""
+        return {each for node in self._all for each in node.descriptors()}
 
     def tick(self, waiting: bool) -> None:
         """Keep agents running while something runs or waits, and let them leave when nothing does."""
@@ -83,12 +85,16 @@ class Nodes:
             del self._old[: len(due)]
         if self._active or waiting:
             self._busy_at = now
-        for node in self.nodes.values():
-            node.reap()
-            if self._active or waiting:
-                node.connect_again()
-            elif now - self._busy_at > QUIET_S:
+        for node in self._all:
+            node.keep(self._is_wanted(node, waiting))
+            if not self._active and not waiting and now - self._busy_at > QUIET_S:
                 node.leave()
+
+    def _is_wanted(self, node: NodeLink, waiting: bool) -> bool:
+        """True when there should be an agent: something runs or waits; where the engine's machine is no node, that is there."""
+        if node is self.home and node not in self.nodes.values():
+            return any(self._of(name) is node for name in self._active)
+        return bool(self._active) or waiting
 
     def _greet(self, node: NodeLink) -> None:
         """Tell an agent, which may be new, everything that should run there and everything that should stop."""
@@ -100,9 +106,14 @@ class Nodes:
                 node.send(Stop(node.epoch, name, cause))
 
     def _listen(self) -> None:
-        for node in self.nodes.values():
+        for node in self._all:
             for message in node.heard():
                 match message:
+                    case LaidOut(name, wrong):
+                        self._was_laid_out(node, name, wrong)
+                    case Has(name):
+                        if name not in self._active:  # it was given up as lost, and goes on all the same
+                            node.send(Stop(node.epoch, name, "lost"))
                     case Waits(name, reason):
                         self._delayed[name] = reason
                     case Notes(name, reason):
@@ -111,9 +122,11 @@ class Nodes:
                         if name in self._active:
                             node.send(Renew(node.epoch, name, at))
                     case Over(name, ended):
-                        self._is_over(node, name, ended)
+                        self._is_over(name, ended if node is self.home else _by_our_clock(ended, node.ahead_ms))
+        for attempt in list(self._to_gather):
+            self._gather(attempt)
 
-    def _is_over(self, node: NodeLink, name: str, ended: Exit) -> None:
+    def _is_over(self, name: str, ended: Exit) -> None:
         if ended.journal in ("", self.journal):  # else it is of one that is not here any more
             self._delayed.pop(name, None)
             self._noted.pop(name, None)
@@ -124,8 +137,18 @@ class Nodes:
             for other in missing:
                 if other not in self._stops:  # an attempt is over when a part of it is
                     self._stop(other, PART_OVER)
-            if not missing:
-                self._ended[attempt] = self._finish(attempt, over)
+            if not missing and attempt not in self._ended:
+                self._to_gather.add(attempt)
+                self._gather(attempt)
+
+    def _gather(self, attempt: str) -> None:
+        """Have its end recorded, as soon as what it told of itself is at hand."""
+        over = self._over.get(attempt)
+        if over is None:
+            self._to_gather.discard(attempt)
+        elif self._of(attempt).files.gathered(attempt, max(one.ended_ms for one in over.values())):
+            self._to_gather.discard(attempt)
+            self._ended[attempt] = self._finish(attempt, over)
 
     def _names(self, attempt: str) -> list[str]:
         """The names of the parts of an attempt; of one that doesn't run, of those that were told of."""
@@ -139,7 +162,8 @@ class Nodes:
         number, tried, mark = attempt_of(attempt)
         own = [one for one in over.items() if one[1].cause != PART_OVER] or list(over.items())
         decides = min(own, key=lambda one: (one[1].ended_ms, one[0]))[1]
-        files, last = self._of(attempt).files, max(one.ended_ms for one in over.values())
+        node, last = self._of(attempt), max(one.ended_ms for one in over.values())
+        files = node.files
         inside = files.inside_at_end(attempt, last)
         most = MOST_OF_TASK if number >= TASK_SPAN else MOST_POINTS
         # A part of it that had more than was ever seen of all of it at once was too short to be seen.
@@ -160,7 +184,7 @@ class Nodes:
             mark=mark,
             inside=inside,
             curve=curve_of(files.samples_of(attempt), most),
-            host=this_host(),
+            host=node.host,
             printed=tuple(
                 FileMark(which, *first.printed[which])
                 for which in ("output", "errors")
@@ -180,18 +204,30 @@ class Nodes:
         """A new mark for a submission."""
         return secrets.token_hex(6)
 
-    def prepare(self, attempts: list[Attempt]) -> None:
-        """Make the folders of attempts that are about to be recorded as started.
+    def prepare(self, attempts: list[Attempt]) -> frozenset[int]:
+        """Make the folders of attempts that are about to be recorded as started; returns the jobs for which that takes longer.
 
         So a folder that isn't there says that it was removed, not that the attempt never ran. Raises
         :class:`StateFolderError` when that fails, and then nothing may start.
         """
         names: dict[str, list[str]] = {}
         for one in attempts:
-            for part, node in enumerate(one.nodes):
-                names.setdefault(node, []).append(named_attempt(one.job, one.number, one.mark, part))
-        for node, some in names.items():
-            self.nodes.get(node, self.home).files.prepare(some)
+            for part, at in enumerate(one.nodes):
+                names.setdefault(at, []).append(named_attempt(one.job, one.number, one.mark, part))
+        missing = set[str]()
+        for at, some in names.items():
+            node = self.nodes.get(at, self.home)
+            missing |= set(some) if self._is_shut(node) else node.files.prepare(some)
+        return frozenset(attempt_of(part_of(name)[0])[0] for name in missing)
+
+    def _is_shut(self, node: NodeLink) -> bool:
+        """True for this machine where another state folder has its cores, and there are other nodes all the same."""
+        return node is self.home and not self._is_alone and bool(node.refused)
+
+    @property
+    def _is_alone(self) -> bool:
+        """True when the engine's machine is the one node."""
+        return list(self.nodes.values()) == [self.home]
 
     def start(self, jobs: list[Job]) -> None:
         """Lay the attempts out and tell the agents."""
@@ -201,13 +237,10 @@ class Nodes:
             try:
                 for part, name in enumerate(names):
                     self._active[name] = job
-                    self._lay_out(job, part)
-                    told.setdefault(self._of(name), []).append(name)
+                    if self._lay_out(job, part):
+                        told.setdefault(self._of(name), []).append(name)
             except IntentTooLong as fault:
-                ended = Exit(wall_ms(), 0, cause="failed", reason=f"it could not be started: {fault}")
-                for name in names:
-                    self._active.pop(name, None)
-                self._ended[names[0]] = self._finish(names[0], {0: ended})
+                self._never_starts(job, fault)
         for node, some in told.items():
             if not node.connected:
                 node.connect()  # and what should run is said when it answers
@@ -216,18 +249,44 @@ class Nodes:
                     if name in self._active:
                         node.send(Ensure(node.epoch, name))
 
-    def _lay_out(self, job: Job, part: int) -> None:
-        """Write what a part is to run. The start is in the journal: what can't be written now is written later.
+    def _never_starts(self, job: Job, fault: IntentTooLong) -> None:
+        ended = Exit(wall_ms(), 0, cause="failed", reason=f"it could not be started: {fault}")
+        names = part_names(job)
+        for name in names:
+            self._active.pop(name, None)
+        self._ended[names[0]] = self._finish(names[0], {0: ended})
+
+    def _lay_out(self, job: Job, part: int) -> bool:
+        """Write what a part is to run; False while that is being done. The start is in the journal: what can't be written now is
+        written later.
 
         Raises :class:`IntentTooLong`.
         """
         name = attempt_name(job, part)
         try:
-            self._of(name).files.lay_out(job, part)
-        except (FileNotFoundError, NotADirectoryError):
-            pass  # its folder was removed: the agent knows whether it runs, and else it is lost
+            return self._of(name).files.lay_out(job, part)
         except OSError as fault:
-            self._delayed[name] = words_of(fault)
+            self._could_not(name, fault)
+            return True
+
+    def _could_not(self, name: str, fault: OSError) -> None:
+        """It could not be written what a part is to run."""
+        # Where its folder was removed, the agent knows whether it runs, and else it is lost.
+        if not isinstance(fault, (FileNotFoundError, NotADirectoryError)):
+            self._delayed[name] = "" if isinstance(fault, ConnectionError) else words_of(fault)
+
+    def _was_laid_out(self, node: NodeLink, name: str, wrong: OSError | IntentTooLong | None) -> None:
+        """It was written what a part is to run, some time after that was asked for."""
+        job = self._active.get(name)
+        if job is None:
+            return
+        if isinstance(wrong, IntentTooLong):
+            self._never_starts(job, wrong)
+            return
+        if wrong is not None:
+            self._could_not(name, wrong)
+        if name not in self._delayed:
+            node.send(Ensure(node.epoch, name))
 
     def retry_unwritten(self) -> None:
         """Write again what could not be written before."""
@@ -246,6 +305,11 @@ class Nodes:
 
     def _stop(self, name: str, cause: str) -> None:
         self._stops[name] = cause
+        node = self._of(name)
+        if cause == "lost" and (node.quiet_since_ms is not None or not node.connected):
+            # Nobody there can say how it ended. If it goes on all the same, it is stopped as soon as its node answers.
+            self._is_over(name, Exit(wall_ms(), None, cause="lost", reason="its node was given up as lost"))
+            return
         self._write_stop(name, cause)
 
     def _write_stop(self, name: str, cause: str) -> None:
@@ -283,20 +347,22 @@ class Nodes:
 
     def sweep(self, running: set[str]) -> None:
         """Remove what is left on nodes of attempts that ended long ago."""
-        for node in self.nodes.values():
+        for node in self._all:
             node.files.sweep(running, self.kept_s)
 
     # -- what is in the way ------------------------------------------------------------------------
 
     def notices(self) -> list[str]:
         """Why nothing can be started, or why a certain job cannot."""
-        told = [words for node in self.nodes.values() for words in node.notices()]
-        told += [f"{name.partition('-')[0]} cannot start yet: {why}" for name, why in self._delayed.items()]
+        told = [words for node in self._all for words in node.notices()]
+        told += [f"{name.partition('-')[0]} cannot start yet: {why}" for name, why in self._delayed.items() if why]
         told += [f"{name.partition('-')[0]}: {what}" for name, what in self._noted.items()]
         return told
 
     def closed(self) -> str:
         """Why this machine's cores cannot be used; tries again, unless it did so a moment ago."""
+        if not self._is_alone:
+            return ""  # what can't start here can start elsewhere
         if self.home.refused:
             self.home.connect_again()
         elif not self.home.connected:
@@ -305,16 +371,43 @@ class Nodes:
 
     def obstacle(self) -> str:
         """Another state folder whose jobs have this machine's cores, or why there is no agent."""
-        return self.home.obstacle()
+        return self.home.obstacle() if self._is_alone else ""
+
+    def answering(self) -> dict[str, int | None]:
+        """Nodes that answer, None, and that don't, since when; those of which that isn't known yet are left out.
+
+        This machine doesn't where another state folder has its cores and there are other nodes to go on with.
+        """
+        found: dict[str, int | None] = {}
+        for name, node in self.nodes.items():
+            if self._is_shut(node):
+                found[name] = wall_ms()
+            elif node.quiet_since_ms is not None or node is self.home or node.connected:
+                found[name] = node.quiet_since_ms
+        return found
+
+    def unlike(self) -> dict[str, str]:
+        """Nodes that have less than the site file says, each with words for that."""
+        return {name: node.unlike for name, node in self.nodes.items() if node.unlike}
 
     @property
     def superseded(self) -> bool:
         """True when another engine of this site has taken this one's place."""
-        return any(node.superseded for node in self.nodes.values())
+        return any(node.superseded for node in self._all)
+
+    def close(self) -> None:
+        """Leave the nodes; what runs there goes on."""
+        for node in self._all:
+            node.close()
 
     def busy(self) -> bool:
         """True while attempts run or are about to."""
         return bool(self._active)
+
+
+def _by_our_clock(ended: Exit, ahead_ms: int) -> Exit:
+    """An end on a host whose clock is so far ahead; it was not after now, however that clock jumped."""
+    return replace(ended, ended_ms=min(ended.ended_ms - ahead_ms, wall_ms()))
 
 
 def _use(ended: Exit) -> Use:

@@ -22,6 +22,14 @@ class OnlyFiles:
         """The engine's are its own."""
         return []
 
+    def answering(self) -> dict[str, int | None]:
+        """The journal has that."""
+        return {}
+
+    def unlike(self) -> dict[str, str]:
+        """None that this process knows of."""
+        return {}
+
     def mark(self) -> NoReturn:
         """Refused, as all that would run or change something."""
         raise Refused("this process only reads")

@@ -83,8 +83,17 @@ class RehearsalRunner:
         """Rehearsed attempts are in one process, so nothing has to tell them apart."""
         return ""
 
-    def prepare(self, attempts: list[Attempt]) -> None:
+    def prepare(self, attempts: list[Attempt]) -> frozenset[int]:
         """Nothing to be done."""
+        return frozenset()
+
+    def answering(self) -> dict[str, int | None]:
+        """They always do."""
+        return {}
+
+    def unlike(self) -> dict[str, str]:
+        """They are what the site says."""
+        return {}
 
     def start(self, jobs: list[Job]) -> None:
         """Draw the outcomes of these attempts."""

@@ -89,11 +89,19 @@ class Runner(Protocol):
         """A mark for a submission, unlike any other; empty where attempts can't be confused."""
         ...
 
-    def prepare(self, attempts: list[Attempt]) -> None:
-        """Make ready for attempts, before their start is recorded.
+    def prepare(self, attempts: list[Attempt]) -> frozenset[int]:
+        """Make ready for attempts, before their start is recorded; returns the jobs whose nodes aren't ready yet.
 
         Raises :class:`StateFolderError` when they can't be started.
         """
+        ...
+
+    def answering(self) -> dict[str, int | None]:
+        """Nodes that answer, None, and that don't, since when (ms since 1970); those of which that isn't known are left out."""
+        ...
+
+    def unlike(self) -> dict[str, str]:
+        """Nodes that have less than the site says, each with words for that: nothing may start there."""
         ...
 
     def start(self, jobs: list[Job]) -> None:

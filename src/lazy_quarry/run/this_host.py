@@ -1,24 +1,14 @@
 """This machine, as a paper names it."""
 
 import platform
-from contextlib import suppress
 from functools import cache
 
 from lazy_quarry.core.job.host import Host
-from lazy_quarry.files import system
+from lazy_quarry.run.node.processor import processor_name
 
 
 @cache
 def this_host() -> Host:
     """Its name, kernel and processor; read once."""
     found = platform.uname()
-    return Host(found.node, f"{found.system} {found.release}", _processor() or found.machine)
-
-
-def _processor() -> str:
-    with suppress(OSError):
-        for line in system.read_text("/proc/cpuinfo").splitlines():
-            name, _, value = line.partition(":")
-            if name.strip() in ("model name", "Model", "cpu model") and value.strip():
-                return " ".join(value.split())
-    return ""
+    return Host(found.node, f"{found.system} {found.release}", processor_name() or found.machine)

@@ -6,12 +6,16 @@ from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import lazy_quarry
+from lazy_quarry.core.job.host import Host
 from lazy_quarry.files import ours
 from lazy_quarry.run.agent_link import AgentHere, AgentLink, Epochs, taken_words
+from lazy_quarry.run.intent import Ground
 from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node.locks import others_here
-from lazy_quarry.run.node.messages import Ask, FromEngine, Notes, Over, Waits
-from lazy_quarry.run.node_files import AttemptsOfNode, Ground
+from lazy_quarry.run.node.messages import Ask, Beats, FromEngine, Has, Notes, Over, Waits
+from lazy_quarry.run.node_files import AttemptsOfNode
+from lazy_quarry.run.node_link import LaidOut
+from lazy_quarry.run.this_host import this_host
 
 OTHERS_S = 5.0
 """Seconds between looks whether other users' jobs have this machine's cores too."""
@@ -88,9 +92,30 @@ class ThisNode:
         """True when another engine of this site has taken this one's place."""
         return self._link.superseded
 
-    def fileno(self) -> int | None:
+    @property
+    def quiet_since_ms(self) -> int | None:
+        """It is never quiet: the engine runs on it."""
+        return None
+
+    @property
+    def unlike(self) -> str:
+        """It is what was found at the engine's start."""
+        return ""
+
+    @property
+    def ahead_ms(self) -> int:
+        """Its clock is the engine's own."""
+        return 0
+
+    @property
+    def host(self) -> Host:
+        """This machine."""
+        return this_host()
+
+    def descriptors(self) -> list[int]:
         """The link to the agent, to wait on."""
-        return self._link.fileno()
+        link = self._link.fileno()
+        return [] if link is None else [link]
 
     def greeting(self, then: Callable[[], None]) -> None:
         """Have this done whenever an agent has taken up this engine."""
@@ -104,22 +129,27 @@ class ThisNode:
         """The same, unless it was tried a moment ago."""
         self._link.connect_again()
 
-    def reap(self) -> None:
-        """Notice an agent that this process started and that has ended."""
+    def keep(self, wanted: bool) -> None:
+        """Keep an agent while one is wanted."""
         self._link.reap()
+        if wanted:
+            self._link.connect_again()
 
     def leave(self) -> None:
         """Let the agent leave."""
         self._link.refused = ""
         self._link.drop()
 
+    def close(self) -> None:
+        """Its link ends with the engine's process."""
+
     def send(self, message: FromEngine) -> None:
         """Send a message."""
         self._link.send(message)
 
-    def heard(self) -> list[Ask | Over | Waits | Notes]:
-        """Messages that have come since the last time."""
-        return list(self._link.heard())
+    def heard(self) -> list[Ask | Over | Waits | Notes | Has | LaidOut]:
+        """Messages that have come since the last time. What else runs here is of no engine's: a copy of the folder may have it."""
+        return [message for message in self._link.heard() if not isinstance(message, (Has, Beats))]
 
     # -- what is in the way ------------------------------------------------------------------------
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable
 
-from lazy_quarry.core.engine.commands import CloseNode, Finish, HoldDoubtful, Schedule
+from lazy_quarry.core.engine.commands import CloseNode, Finish, HearNode, HoldDoubtful, Schedule
 from lazy_quarry.core.engine.events import Event, Started, Stopping
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.by import MOST_REASON, By
@@ -60,11 +60,13 @@ class Dispatcher:
             before = session.version
             try:
                 self._record(runner.reports(now))
+                self._hear_nodes()
                 events = session.engine.decide(Schedule(at_ms or session.clock()))
-                started = [event.job for event in events if isinstance(event, Started)]
-                if started and runner.closed():
+                if any(isinstance(event, Started) for event in events) and runner.closed():
                     return session.version != before
-                self._prepare(events)
+                if later := self._prepare(events):
+                    events = session.engine.decide(Schedule(at_ms or session.clock(), later))
+                started = [event.job for event in events if isinstance(event, Started)]
                 session.commit(events)
                 self.pass_on(events)
                 if started:
@@ -73,8 +75,18 @@ class Dispatcher:
                 return session.version != before
             return session.version != before
 
-    def _prepare(self, events: Iterable[Event]) -> None:
-        """Let the runner make ready for what is about to start."""
+    def _hear_nodes(self) -> None:
+        """Record which nodes don't answer any more, or answer again; one that has less than the site says is closed."""
+        session, runner = self.session, self.session.runner
+        for node, since in runner.answering().items():
+            if (node in self._state.quiet) != (since is not None):
+                session.commit(session.engine.decide(HearNode(session.now(), node, since)))
+        for node, words in runner.unlike().items():
+            if node not in self._state.closures:
+                session.commit(session.engine.decide(CloseNode(session.now(), node, By(why=words))))
+
+    def _prepare(self, events: Iterable[Event]) -> frozenset[int]:
+        """Let the runner make ready for what is about to start; returns the jobs that it isn't ready for yet."""
         jobs, attempts = self._state.jobs, list[Attempt]()
         for event in events:
             if isinstance(event, Started):
@@ -82,7 +94,7 @@ class Dispatcher:
                 nodes = tuple(one.node for one in event.allocations)
                 attempts.append(Attempt(event.job, event.attempt, known.mark, nodes))
         try:
-            self.session.runner.prepare(attempts)
+            return self.session.runner.prepare(attempts)
         except StateFolderError as fault:
             self.session.say_unwritable(str(fault))
             raise

@@ -18,8 +18,10 @@ from lazy_quarry.core.engine.events import (
     Held,
     MembersChanged,
     MetersRead,
+    NodeAnswers,
     NodeClosed,
     NodeOpened,
+    NodeQuiet,
     Ordered,
     Released,
     Reserved,
@@ -100,6 +102,10 @@ def record_words(event: Event, zone: tzinfo = UTC) -> str:
             return f"node {event.node} closed{_person(event.by)}: {event.by.why}"
         case NodeOpened():
             return f"node {event.node} opened{_person(event.by)}" + (f": {event.by.why}" if event.by.why else "")
+        case NodeQuiet():
+            return f"node {event.node} does not answer any more"
+        case NodeAnswers():
+            return f"node {event.node} answers again"
         case TaskMade():
             return "became a job of its own"
         case TasksDropped():

@@ -89,6 +89,15 @@ class LoseNode:
 
 
 @dataclass(frozen=True, slots=True)
+class HearNode:
+    """A node doesn't answer since an instant; or, without one, answers again."""
+
+    at_ms: int
+    node: str
+    quiet_since_ms: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class ChangeJob:
     """Change the request of a job that has not started. It keeps its number and the time it has waited."""
 
@@ -179,9 +188,10 @@ class ChangeChain:
 
 @dataclass(frozen=True, slots=True)
 class Schedule:
-    """Start whatever the plan places at this instant."""
+    """Start whatever the plan places at this instant, but for jobs and tasks in ``later``: nodes aren't ready for them yet."""
 
     at_ms: int
+    later: frozenset[int] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -273,6 +283,7 @@ Command = (
     | CloseNode
     | OpenNode
     | LoseNode
+    | HearNode
     | Reserve
     | Unreserve
     | GrantHours

@@ -195,6 +195,26 @@ class NodeOpened:
 
 
 @dataclass(frozen=True, slots=True)
+class NodeQuiet:
+    """A node doesn't answer: nothing is expected to start there, and what runs there keeps its cores."""
+
+    kind: ClassVar[str] = "node-quiet"
+    at_ms: int
+    node: str
+    since_ms: int
+    """When it was heard last."""
+
+
+@dataclass(frozen=True, slots=True)
+class NodeAnswers:
+    """A node that was quiet answers again."""
+
+    kind: ClassVar[str] = "node-answers"
+    at_ms: int
+    node: str
+
+
+@dataclass(frozen=True, slots=True)
 class ClockHeld:
     """The clock was set back by so much; journal time stands still until it has caught up."""
 
@@ -335,6 +355,8 @@ Event = (
     | Unreserved
     | NodeClosed
     | NodeOpened
+    | NodeQuiet
+    | NodeAnswers
     | Granted
     | MetersRead
     | BudgetReached

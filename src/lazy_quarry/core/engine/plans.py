@@ -28,6 +28,10 @@ MOST_EACH = 500
 """Where the tasks of an array are placed one by one, so many are looked at together."""
 
 
+QUIET = "it does not answer"
+"""Why nothing is expected to start on a node that is quiet."""
+
+
 class LineQueue:
     """The lines of the present state, merged by the turns of their first ones.
 
@@ -216,7 +220,8 @@ class Plans:
 
     @property
     def _closures(self) -> list[Closure]:
-        return [Closure(node, reason) for node, reason in sorted(self.state.closures.items())]
+        quiet = dict.fromkeys(self.state.quiet, QUIET)
+        return [Closure(node, reason) for node, reason in sorted({**quiet, **self.state.closures}.items())]
 
     # -- what the planner is given -----------------------------------------------------------------
 

@@ -18,10 +18,11 @@ MOST_GIVEN_WAY = 3
 def schedule(now: Situation, command: Schedule) -> list[Event]:
     """Everything that happens at this instant by itself."""
     closed = list(_array_ends(now))
-    events = [*closed, *_skips(now, {end.job for end in closed}), *_starts(now), *_expired_reservations(now)]
+    starts = _starts(now, command.later)
+    events = [*closed, *_skips(now, {end.job for end in closed}), *starts, *_expired_reservations(now)]
     events += reached(now.site, now.state, now.at_ms)
     # Whoever starts just now changes the plan; who must give way is asked when nothing starts any more.
-    if not any(isinstance(event, Started) for event in events):
+    if not command.later and not any(isinstance(event, Started) for event in events):
         events += _giving_way(now)
     return events
 
@@ -83,8 +84,8 @@ def _expired_reservations(now: Situation) -> Iterable[Event]:
 # -- starting -------------------------------------------------------------------------------------
 
 
-def _starts(now: Situation) -> Iterable[Event]:
-    """Start exactly the jobs that the plan places at this instant."""
+def _starts(now: Situation, later: Container[int]) -> Iterable[Event]:
+    """Start exactly the jobs that the plan places at this instant. Those whose nodes aren't ready keep their places in it."""
     starting = now.plans.plan(now.at_ms).starting()
     numbers = _FreeNumbers(now, starting)
     next_index: dict[int, int] = {}
@@ -92,7 +93,8 @@ def _starts(now: Situation) -> Iterable[Event]:
         job = now.state.jobs[placement.job]
         allocations = tuple(numbers.allocate(placement))
         if job.request.array is None:
-            yield Started(now.at_ms, job.number, job.attempt + 1, placement.queue, allocations)
+            if job.number not in later:
+                yield Started(now.at_ms, job.number, job.attempt + 1, placement.queue, allocations)
             continue
         # Without an index any task will do: the next one that nothing has handled.
         index = placement.index
@@ -102,6 +104,8 @@ def _starts(now: Situation) -> Iterable[Event]:
                 index += 1
             next_index[job.number] = index + 1
         number = task_id(job.number, index)
+        if number in later:
+            continue
         yield TaskMade(now.at_ms, number, job.number, index)
         yield Started(now.at_ms, number, 1, placement.queue, allocations)
 

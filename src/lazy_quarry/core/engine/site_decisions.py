@@ -4,6 +4,7 @@ from lazy_quarry.core.engine.commands import (
     ChangeMember,
     CloseNode,
     GrantHours,
+    HearNode,
     LoseNode,
     OpenNode,
     ReadMeters,
@@ -15,8 +16,10 @@ from lazy_quarry.core.engine.events import (
     Granted,
     MembersChanged,
     MetersRead,
+    NodeAnswers,
     NodeClosed,
     NodeOpened,
+    NodeQuiet,
     Reserved,
     Stopping,
     Unreserved,
@@ -53,6 +56,14 @@ def lose_node(now: Situation, command: LoseNode) -> list[Event]:
         if job.stopping is None and any(one.node == command.node for one in job.allocations):
             events.append(Stopping(now.at_ms, job.number, "lost", command.by, command.node))
     return events
+
+
+def hear_node(now: Situation, command: HearNode) -> list[Event]:
+    """A node doesn't answer any more, or answers again; what is known already is no event."""
+    node, since = now.known_node(command.node), command.quiet_since_ms
+    if (node in now.state.quiet) == (since is not None):
+        return []
+    return [NodeAnswers(now.at_ms, node) if since is None else NodeQuiet(now.at_ms, node, min(since, now.at_ms))]
 
 
 def reserve(now: Situation, command: Reserve) -> list[Event]:

@@ -23,8 +23,10 @@ from lazy_quarry.core.engine.events import (
     Held,
     MembersChanged,
     MetersRead,
+    NodeAnswers,
     NodeClosed,
     NodeOpened,
+    NodeQuiet,
     Ordered,
     Released,
     Reserved,
@@ -57,6 +59,8 @@ class State:
     next_number: int = 1
     jobs: LiveJobs = field(default_factory=LiveJobs)
     closures: dict[str, str] = field(default_factory=dict)
+    quiet: dict[str, int] = field(default_factory=dict)
+    """Nodes that don't answer, and since when."""
     tallies: dict[str, Tally] = field(default_factory=dict)
     tasks: dict[int, set[int]] = field(default_factory=dict)
     """The live tasks of each array."""
@@ -144,6 +148,10 @@ class State:
                 self.closures[event.node] = event.by.why
             case NodeOpened():
                 self.closures.pop(event.node, None)
+            case NodeQuiet():
+                self.quiet[event.node] = event.since_ms
+            case NodeAnswers():
+                self.quiet.pop(event.node, None)
             case BroughtForward():
                 self.next_number = max(self.next_number, event.next_number)
                 self._add(event.account, event.charge_core_ms, event.allocated_core_ms, event.jobs, event.failed)
@@ -415,6 +423,7 @@ class State:
             self,
             jobs=self.jobs.copy() if few is None else LiveJobs(few.items()),
             closures=dict(self.closures),
+            quiet=dict(self.quiet),
             tallies=dict(self.tallies),
             tasks=_sets(self.tasks, few),
             followers=_sets(self.followers, few),

@@ -14,6 +14,7 @@ import threading
 import time
 from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 from lazy_quarry.run.hosts.reach import Talk, Unreached, reach
 from lazy_quarry.run.hosts.transport import Transport
@@ -42,9 +43,9 @@ class Line:
         """Why there is no connection, with what to do; empty while there is one, or it is tried for the first time."""
         self.silent_since: float | None = time.monotonic()
         """Since when (time.monotonic) there is no connection; None while there is."""
-        self.spool = ""
-        """The agent's spool there, when it was reached."""
-        self._ends = threading.Event()
+        self.greeting: dict[str, Any] = {}
+        """What the relay there said of itself when it was reached last: see :func:`~lazy_quarry.run.node.hosted.relay`."""
+        self._ends, self._anew = threading.Event(), threading.Event()
         self._woken, self._wake = os.pipe()
         os.set_blocking(self._woken, False)
         self._thread = threading.Thread(target=self._keep, daemon=True, name=f"line to {transport.name}")
@@ -66,6 +67,11 @@ class Line:
 
     def again(self) -> None:
         """Try at once, where it waits to be tried again."""
+        os.write(self._wake, b"x")
+
+    def anew(self) -> None:
+        """Give up the connection that there is, at whose other end nobody answers, and make another."""
+        self._anew.set()
         os.write(self._wake, b"x")
 
     def _keep(self) -> None:
@@ -116,8 +122,10 @@ class Line:
                 streams.selector.register(here, selectors.EVENT_READ)
             for each in (errors, self._woken):
                 streams.selector.register(each, selectors.EVENT_READ)
-            self.spool, self.problem, self.silent_since, self.connected = host.greeting["spool"], "", None, True
-            while not self._ends.is_set():
+            self.greeting, self.problem, self.silent_since = host.greeting, "", None
+            self._anew.clear()
+            self.connected = True
+            while not self._ends.is_set() and not self._anew.is_set():
                 for key in streams.turn(None):
                     if key.fd in listeners:
                         here, wanted = listeners[key.fd]

@@ -32,11 +32,15 @@ from lazy_quarry.run.node.file_server import serve_in_child
 from lazy_quarry.run.node.inbox import Told, has_inbox, remove_inbox
 from lazy_quarry.run.node.locks import CoresLock, CoresTaken
 from lazy_quarry.run.node.messages import (
+    NAME,
     NEWEST,
     OLDEST,
     Ask,
+    Beat,
+    Beats,
     Ensure,
     FromAgent,
+    Has,
     Hello,
     Notes,
     Over,
@@ -201,9 +205,11 @@ class Agent:
         message = message_of(line)
         if isinstance(message, Hello):
             self._greet(client, message)
-        elif isinstance(message, (Ensure, Stop, Settle, Renew)):
+        elif isinstance(message, (Ensure, Stop, Settle, Renew, Beat)):
             if not self._listens_to(client):
                 self._refuse(client)
+            elif isinstance(message, Beat):
+                self._say(client, line_of(Beats(message.sent, wall_ms(), boot_id())))
             elif isinstance(message, Ensure):
                 self._try(message.name, self._ensure)
             elif isinstance(message, Stop):
@@ -223,6 +229,10 @@ class Agent:
             return
         self.greeted[client] = (hello.journal, hello.epoch)
         self._say(client, line_of(Welcome(version, hello.epoch)))
+        if version >= 2:
+            for name in self._alive():
+                if client in self.clients:
+                    self._say(client, line_of(Has(name)))
 
     def _refuse(self, client: socket.socket) -> None:
         self._say(client, line_of(Refused(OLDEST, NEWEST, self.epoch.highest)))
@@ -265,6 +275,18 @@ class Agent:
         if claim is None and (known := registered(folder)):
             return known.supervisor
         return claim
+
+    def _alive(self) -> list[str]:
+        """The attempts in this spool whose supervisors live, as far as that can be told."""
+        found = []
+        with suppress(OSError):
+            for folder in self.spool.iterdir():
+                if NAME.fullmatch(folder.name):
+                    with suppress(OSError):
+                        claim = read_claim(folder)
+                        if claim is not None and claim.alive():
+                            found.append(folder.name)
+        return found
 
     def _try(self, name: str, step: Callable[[str], None]) -> None:
         """Go on with an attempt; where the system lacks something that it takes, later."""

@@ -11,13 +11,16 @@ import socket
 import sys
 import time
 from pathlib import Path
+from typing import Any
 
 from lazy_quarry import __version__
 from lazy_quarry.files import ours
 from lazy_quarry.files.file_systems import file_system, is_shared
 from lazy_quarry.run.node.agent_process import end_agent, holder_named, start_agent
 from lazy_quarry.run.node.messages import NEWEST
-from lazy_quarry.run.node.remote import say
+from lazy_quarry.run.node.process import boot_id
+from lazy_quarry.run.node.processor import processor_name
+from lazy_quarry.run.node.remote import memory_mib, say
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial, peer_of
 from lazy_quarry.run.node.streams import Garbled, Streams
 
@@ -26,6 +29,16 @@ STARTS_S = 10.0
 PAUSE_S = 0.02
 _PROGRAM = "agent.json"
 """Of which version the agent of a spool is, beside its sockets."""
+_LQ = """#!/bin/sh
+case "$1" in
+phase|ranks|spread)
+    exec "{python}" -I -S -c \
+        'import sys; sys.path.insert(0, "{archive}"); from lazy_quarry.inside.main import leave; leave()' "$@" ;;
+esac
+echo "lq: on a host, inside of a job, there are lq phase, ranks and spread; everything else works where it was submitted" >&2
+exit 2
+"""
+"""The command that jobs call here."""
 _NAMES = {"agent": AGENT_SOCKET, "files": FILES_SOCKET}
 """What an engine may want a stream to."""
 
@@ -37,9 +50,15 @@ def relay(archive: Path, journal: str) -> None:
     """
     spool = archive.parent / f"spool-{journal[:32]}"
     refused = _refused(spool, archive)
-    say({"greeting": __version__, "messages": NEWEST, "pid": os.getpid(), "spool": str(spool), "refused": refused})
+    there = {"spool": str(spool), "refused": refused, "archive": str(archive), **_this_host()}
     if not refused:
-        streams = Streams(0, 1, lambda name: _to(spool, name), odd=False)
+        try:
+            there["commands"] = str(_commands(archive))
+        except OSError as fault:
+            there["refused"] = f"{archive.parent} cannot be written to: {fault.strerror}"
+    say({"greeting": __version__, "messages": NEWEST, "pid": os.getpid(), **there})
+    if not there["refused"]:
+        streams = Streams(0, 1, lambda name: _to(spool, archive, name), odd=False)
         try:
             while True:
                 streams.turn(None)
@@ -47,8 +66,36 @@ def relay(archive: Path, journal: str) -> None:
             streams.close()
 
 
-def _to(spool: Path, name: str) -> socket.socket | None:
-    return dial(spool, _NAMES[name]) if name in _NAMES else None
+def _this_host() -> dict[str, Any]:
+    """What an engine needs to lay attempts out here, and what their records say of where they ran."""
+    found = os.uname()
+    return {
+        "processors": sorted(os.sched_getaffinity(0)),
+        "memory_mib": memory_mib(),
+        "boot": boot_id(),
+        "host": [found.nodename, f"{found.sysname} {found.release}", processor_name() or found.machine],
+    }
+
+
+def _commands(archive: Path) -> Path:
+    """A folder that holds just ``lq``, for the end of a job's PATH: its helpers are in the archive. Raises :class:`OSError`."""
+    folder = archive.parent / f"bin-{archive.stem}"
+    folder.mkdir(mode=0o700, exist_ok=True)
+    text = _LQ.format(python=sys.executable, archive=archive)
+    known = ours.read_text(folder / "lq") if (folder / "lq").exists() else ""
+    if known != text:
+        ours.write_whole(folder / "lq", text, durable=False, mode=0o700)
+    return folder
+
+
+def _to(spool: Path, archive: Path, name: str) -> socket.socket | None:
+    """A stream to what the agent here listens at; one that has ended meanwhile is started again."""
+    if name not in _NAMES:
+        return None
+    found = dial(spool, _NAMES[name], 0.0)
+    if found is None and not _refused(spool, archive):
+        found = dial(spool, _NAMES[name])
+    return found
 
 
 def _refused(spool: Path, archive: Path) -> str:

@@ -15,7 +15,7 @@ from typing import Any, Union
 
 from lazy_quarry.run.node.attempt import Exit
 
-OLDEST, NEWEST = 1, 1
+OLDEST, NEWEST = 1, 2
 """Versions of the protocol that this program speaks."""
 NAME = re.compile(r"\d+-\d+(-[0-9a-f]{1,32})?(\.[1-9]\d{0,5})?")
 """The name of a part of an attempt: job, attempt, mark of the submission, and of all parts but the first the index of the node.
@@ -123,12 +123,36 @@ class Notes:
     reason: str
 
 
-FromEngine = Union[Hello, Ensure, Stop, Settle, Renew]
-FromAgent = Union[Welcome, Refused, Ask, Over, Waits, Notes]
+@dataclass(frozen=True)
+class Has:
+    """Agent to engine, once greeted: an attempt is alive here, whatever the engine knows of it. From version 2 on."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class Beat:
+    """Engine to agent, now and then: is somebody there? ``sent`` comes back with the answer. From version 2 on."""
+
+    epoch: int
+    sent: float
+
+
+@dataclass(frozen=True)
+class Beats:
+    """Agent to engine, the answer to :class:`Beat`: the time there, in ms since 1970, and the machine's boot."""
+
+    sent: float
+    clock_ms: int
+    boot: str
+
+
+FromEngine = Union[Hello, Ensure, Stop, Settle, Renew, Beat]
+FromAgent = Union[Welcome, Refused, Ask, Over, Waits, Notes, Has, Beats]
 Message = Union[FromEngine, FromAgent]
 _KINDS: dict[str, Any] = {
     kind.__name__.lower(): kind
-    for kind in (Hello, Welcome, Refused, Ensure, Stop, Settle, Ask, Renew, Over, Waits, Notes)
+    for kind in (Hello, Welcome, Refused, Ensure, Stop, Settle, Ask, Renew, Over, Waits, Notes, Has, Beat, Beats)
 }
 
 

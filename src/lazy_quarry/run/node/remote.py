@@ -82,7 +82,7 @@ def facts() -> dict[str, Any]:
         "python": ".".join(map(str, sys.version_info[:3])),
         "cores": len(cores),
         "sockets": _sockets(cores),
-        "memory_mib": _memory_mib(),
+        "memory_mib": memory_mib(),
         "instructions": _instructions(),
         "gpus": [each for pattern in _DEVICES for each in sorted(glob.glob(pattern))],
         "folder": folder,
@@ -121,7 +121,8 @@ def _text(path: str) -> str:
         return ""
 
 
-def _memory_mib() -> int | None:
+def memory_mib() -> int | None:
+    """Memory of this host, or what a control group above this process leaves of it; None where it isn't told."""
     for line in _text("/proc/meminfo").splitlines():
         if line.startswith("MemTotal:"):
             return memory_left_mib(int(line.split()[1]) >> 10)

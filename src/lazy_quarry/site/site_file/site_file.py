@@ -160,11 +160,10 @@ def watched_site(state: Path) -> SiteFileWatch:
 def _applied(site: Site, told: FileTable) -> tuple[Site, list[tuple[tuple[str, ...], str]]]:
     """The site with what its file says, and what in that doesn't fit the site, by its place in the file."""
     faults: list[tuple[tuple[str, ...], str]] = []
-    if site.kind == "rehearsal":
-        site = _rehearsal(site, told, faults)
-    elif told.nodes or told.queues or told.name:
-        key = "nodes" if told.nodes else "queues" if told.queues else "name"
-        faults.append(((key,), f"{key}: this machine finds that out itself; lq demo --site opens a rehearsal site"))
+    if site.kind == "machine":
+        faults += _host_faults(told)
+    if site.kind == "rehearsal" or not faults:
+        site = _with_nodes(site, told, faults)
     every = tuple(node.name for node in site.nodes)
     accounts = tuple(one.value() for one in told.accounts)
     faults += _account_faults(told)
@@ -224,8 +223,27 @@ def _applied(site: Site, told: FileTable) -> tuple[Site, list[tuple[tuple[str, .
     return described, faults
 
 
-def _rehearsal(site: Site, told: FileTable, faults: list[tuple[tuple[str, ...], str]]) -> Site:
-    """A rehearsal site with the nodes and queues of its file; without any it stays as it is."""
+def _host_faults(told: FileTable) -> Iterator[tuple[tuple[str, ...], str]]:
+    """What is wrong with the nodes of a file of real machines, by its place."""
+    hosts = list[str]()
+    for place, one in enumerate(told.nodes):
+        at = ("nodes", str(place))
+        if not one.host:
+            words = (
+                'name the host that it is, as SSH knows it, or "local" for this machine; lq demo --of rehearses nodes'
+            )
+            yield (*at, "names"), f"nodes.host: {words}"
+        elif len(one.names) > 1:
+            yield (*at, "names"), "nodes.names: a host is one node, with one name"
+        elif one.host in hosts:
+            yield (*at, "host"), f"nodes.host: {shortened(one.host)} stands there twice"
+        hosts.append(one.host)
+    if told.queues and not told.nodes:
+        yield ("queues",), "queues: this machine finds its own itself; name its nodes too, or let lq hosts add do it"
+
+
+def _with_nodes(site: Site, told: FileTable, faults: list[tuple[tuple[str, ...], str]]) -> Site:
+    """A site with the nodes and queues of its file; without any it stays as it is."""
     nodes = {node.name: node for one in told.nodes for node in one.value()}
     count = sum(len(one.names) for one in told.nodes)
     if count > len(nodes):

@@ -9,7 +9,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StrictBool, 
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.instants import instant_of
 from lazy_quarry.core.plain_text import shortened
-from lazy_quarry.core.site import Account, Kept, Limits, MailWay, Node, Queue, Rates, Site
+from lazy_quarry.core.site import Account, HostWay, Kept, Limits, MailWay, Node, Queue, Rates, Site
 from lazy_quarry.core.units import DAY_MS, parse_duration, parse_names, parse_size
 from lazy_quarry.errors import BadValue
 from lazy_quarry.probe.zone import local_zone
@@ -260,7 +260,7 @@ class AllLimitsTable(Table):
 
 
 class NodesTable(Table):
-    """``[[nodes]]``: nodes that are alike, of a rehearsal site."""
+    """``[[nodes]]``: nodes that are alike; or one that is a host, reached by SSH or this machine itself."""
 
     names: Nodes
     cores: int = Field(ge=1, le=100_000, strict=True)
@@ -269,9 +269,14 @@ class NodesTable(Table):
     scratch: Annotated[int, _read(parse_size, 'write it as a size, such as "1 TiB"'), _schema("a size", "1 TiB")] = 0
     traits: tuple[str, ...] = ()
     runs_jobs: StrictBool = True
+    host: Annotated[str, Field(pattern=r"^[^\s-]\S*$", max_length=255)] = ""
+    python: Annotated[str, Field(min_length=1, max_length=1000)] = "python3"
+    spool: Annotated[str, Field(pattern=r"^(/.*)?$", max_length=1000)] = ""
+    lease: Seconds | None = None
 
     def value(self) -> tuple[Node, ...]:
         """The nodes."""
+        way = HostWay(self.host, self.python, self.spool, self.lease) if self.host else None
         return tuple(
             Node(
                 name,
@@ -281,13 +286,14 @@ class NodesTable(Table):
                 scratch_mib=self.scratch,
                 traits=self.traits,
                 runs_jobs=self.runs_jobs,
+                way=way,
             )
             for name in self.names
         )
 
 
 class QueueTable(Table):
-    """``[[queues]]``: a queue of a rehearsal site."""
+    """``[[queues]]``: nodes under one rule."""
 
     name: Name
     nodes: Nodes

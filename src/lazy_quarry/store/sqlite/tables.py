@@ -2,7 +2,7 @@
 
 from sqlalchemy import BigInteger, Column, Index, Integer, LargeBinary, MetaData, String, Table, Text
 
-VERSION = 8
+VERSION = 9
 """Version of these tables. A folder with a greater one was written by a newer program and is left alone."""
 
 metadata = MetaData()

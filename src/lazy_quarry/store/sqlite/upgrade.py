@@ -67,7 +67,7 @@ def upgrade(work: Connection, folder: Path | None) -> None:
         _from_4(work)
     if version < 6:
         from_5(work)
-    # Versions 7 and 8 have events that those before don't know; earlier events are read as they are.
+    # Versions 7 to 9 have events that those before don't know; earlier events are read as they are.
     work.execute(meta.update().where(meta.c.key == "version").values(value=str(VERSION)))
 
 

@@ -1,0 +1,262 @@
+"""The files of a host's attempts, for an engine that waits for no host.
+
+What it wants done is done by threads of the host's own, a few at a time; what it wants to know is what was read last, and is read
+anew meanwhile. A host that is slow, or gone, keeps nobody else waiting.
+"""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from collections import deque
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import replace
+from typing import Any
+
+from lazy_quarry.core.job.curve import Sample
+from lazy_quarry.core.job.inside import Inside
+from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.files.kinds import words_of
+from lazy_quarry.run.hosts.line import Line
+from lazy_quarry.run.intent import Ground, attempt_name, intent_of
+from lazy_quarry.run.node.attempt import IntentTooLong, intent_text
+from lazy_quarry.run.node_files import NodeFiles
+from lazy_quarry.run.node_link import LaidOut
+from lazy_quarry.run.remote_files import FilesAtSocket
+from lazy_quarry.run.runner import OutputChunk
+
+AT_ONCE = 4
+"""Requests to a host's disk at a time."""
+STALE_S = 1.0
+"""What was read longer ago is read again when somebody wants it."""
+AGAIN_S = 2.0
+"""What could not be made is tried again after so long."""
+MOST_KNOWN = 20_000
+
+
+class HostFiles:
+    """See :class:`~lazy_quarry.run.node_link.AttemptFiles`. ``woken`` is a descriptor that can be read when something was done.
+
+    ``ground`` says where attempts are there; it raises :class:`ConnectionError` while nobody knows. Instants that are read there
+    are put right by ``ahead_ms``, how far its clock is ahead.
+    """
+
+    def __init__(
+        self, line: Line, ground: Callable[[], Ground], epoch: Callable[[], int], ahead_ms: Callable[[], int]
+    ) -> None:
+        self._ground, self._ahead_ms = ground, ahead_ms
+        self.service = FilesAtSocket(line.folder, line.transport.name, line.journal, epoch)
+        self._direct = NodeFiles(self.service)
+        self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix=f"files of {line.transport.name}")
+        self._done: deque[LaidOut] = deque()
+        self._known: dict[tuple[str, str], tuple[float, Any]] = {}
+        """What was read, by what and of which attempt, and when."""
+        self._under_way: set[tuple[str, str]] = set()
+        self._unwritten: set[str] = set()
+        """Attempts for which it could not be written what is to run."""
+        self._ready: set[str] = set()
+        """Attempts whose folders are there."""
+        self._failed: tuple[float, str] = (0.0, "")
+        """When the folders of attempts could not be made, and why."""
+        self._lock = threading.Lock()
+        self.woken, self._wake = os.pipe()
+        for end in (self.woken, self._wake):
+            os.set_blocking(end, False)
+
+    def close(self) -> None:
+        """End its threads; what they are at is given up."""
+        self.service.close()
+        self._pool.shutdown(cancel_futures=True)
+        for end in (self.woken, self._wake):
+            os.close(end)
+
+    # -- what is done meanwhile --------------------------------------------------------------------
+
+    def _begin(self, kind: str, name: str, work: Callable[[], object]) -> bool:
+        """Have something done, unless it is under way; False then."""
+        key = kind, name
+        with self._lock:
+            if key in self._under_way:
+                return False
+            self._under_way.add(key)
+
+        def do() -> None:
+            try:
+                work()
+            finally:
+                with self._lock:
+                    self._under_way.discard(key)
+                with suppress(OSError):  # it is full, and so read anyway; or closed
+                    os.write(self._wake, b"x")
+
+        with suppress(RuntimeError):  # the engine is on its way out
+            self._pool.submit(do)
+        return True
+
+    def heard(self) -> list[LaidOut]:
+        """What was done since the last time."""
+        with suppress(BlockingIOError):
+            while os.read(self.woken, 4096):
+                pass
+        found = []
+        while self._done:
+            found.append(self._done.popleft())
+        return found
+
+    @property
+    def problem(self) -> str:
+        """Why folders could not be made there when that was tried last; empty for none."""
+        return self._failed[1]
+
+    def _read(self, kind: str, name: str, read: Callable[[], Any]) -> Any:
+        """What was read last, None for nothing; it is read again when that was long ago."""
+        at, found = self._known.get((kind, name), (0.0, None))
+        if time.monotonic() - at > STALE_S:
+            self._begin(kind, name, lambda: self._keep(kind, name, read()))
+        return found
+
+    def _keep(self, kind: str, name: str, found: Any) -> None:
+        if len(self._known) > MOST_KNOWN:
+            self._known.clear()
+        self._known[kind, name] = time.monotonic(), found
+
+    def forget_known(self, name: str) -> None:
+        """Forget what was read of an attempt."""
+        for kind in ("live", "inside", "end"):
+            self._known.pop((kind, name), None)
+
+    # -- for the runner ----------------------------------------------------------------------------
+
+    def prepare(self, names: list[str]) -> frozenset[str]:
+        """Have the folders of attempts made; returns those that aren't there yet."""
+        missing = [name for name in names if name not in self._ready]
+        if missing and time.monotonic() - self._failed[0] > AGAIN_S:
+            self._begin("prepare", "", lambda: self._make(missing))
+        return frozenset(missing)
+
+    def _make(self, names: list[str]) -> None:
+        try:
+            self.service.prepare(names)
+            self._ready.update(names)
+            self._failed = 0.0, ""
+        except ConnectionError:
+            self._failed = time.monotonic(), ""  # that there is no line is told elsewhere
+        except OSError as fault:
+            self._failed = (
+                time.monotonic(),
+                f"nothing can start there: its folder cannot be written ({words_of(fault)})",
+            )
+
+    def lay_out(self, job: Job, part: int) -> bool:
+        """Have it written what a part is to run: False, and a :class:`LaidOut` tells when that is done."""
+        name = attempt_name(job, part)
+        self._begin("lay out", name, lambda: self._lay_out(job, part, name))
+        return False
+
+    def _lay_out(self, job: Job, part: int, name: str) -> None:
+        wrong: OSError | IntentTooLong | None = None
+        try:
+            self.service.lay_out(name, intent_text(intent_of(job, self._ground(), part)), job.origin.script)
+            self._unwritten.discard(name)
+        except (OSError, IntentTooLong) as fault:
+            wrong = fault
+            self._unwritten.add(name)
+        self._ready.discard(name)
+        self._done.append(LaidOut(name, wrong))
+
+    def is_laid_out(self, name: str) -> bool:
+        """True unless it could not be written."""
+        return name not in self._unwritten
+
+    def write_stop(self, name: str, cause: str) -> None:
+        """Have it written that an attempt should end. The message does it too, and is said again whenever the line is back."""
+        self._begin("stop", name, lambda: self._try(lambda: self.service.write_stop(name, cause)))
+
+    def remove_attempt(self, name: str) -> None:
+        """Have the folder of one removed that was settled."""
+        self._unwritten.discard(name)
+        self.forget_known(name)
+        self._begin("remove", name, lambda: self._try(lambda: self.service.forget(name)))
+
+    def sweep(self, running: set[str], kept_s: int) -> None:
+        """Have removed what attempts have left that ended so long ago."""
+        self._begin("sweep", "", lambda: self._try(lambda: self.service.sweep(sorted(running), kept_s)))
+
+    @staticmethod
+    def _try(step: Callable[[], object]) -> None:
+        with suppress(OSError):
+            step()
+
+    def gathered(self, name: str, ended_ms: int) -> bool:
+        """True when what an attempt that is over has told is at hand, or can't be had; it is asked for by this."""
+        if ("end", name) in self._known:
+            return True
+        self._begin("end", name, lambda: self._gather(name, ended_ms))
+        return False
+
+    def _gather(self, name: str, ended_ms: int) -> None:
+        found: tuple[Inside | None, list[Sample]] = None, []
+        with suppress(OSError):
+            inside = self._direct.inside_at_end(name, ended_ms + self._ahead_ms())
+            found = _put_right(inside, self._ahead_ms()), self._samples(name)
+        self._keep("end", name, found)
+
+    def inside_at_end(self, name: str, ended_ms: int) -> Inside | None:
+        """What it had told of until then, as it was gathered."""
+        found: Inside | None = self._known.get(("end", name), (0.0, (None, [])))[1][0]
+        return found
+
+    def samples_of(self, name: str) -> list[Sample]:
+        """Measurements of an attempt: at its end as they were gathered, else as they were read last."""
+        gathered = self._known.get(("end", name))
+        if gathered is not None:
+            samples: list[Sample] = gathered[1][1]
+            return samples
+        return self._live(name)[1]
+
+    # -- for whoever looks -------------------------------------------------------------------------
+
+    def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
+        """A piece of one of a job's output files, read there: this waits for the host."""
+        return self._direct.output(job, path, from_byte, now_ms)
+
+    def _live(self, name: str) -> tuple[tuple[Use, float] | None, list[Sample]]:
+        def read() -> tuple[tuple[Use, float] | None, list[Sample]]:
+            return self._direct.live_of(name), self._samples(name)
+
+        found: tuple[tuple[Use, float] | None, list[Sample]] | None = self._read("live", name, read)
+        return found or (None, [])
+
+    def _samples(self, name: str) -> list[Sample]:
+        ahead = self._ahead_ms()
+        return [(at - ahead, busy, memory) for at, busy, memory in self._direct.samples_of(name)]
+
+    def live_of(self, name: str) -> tuple[Use, float] | None:
+        """Use so far of a part of a running attempt, and the cores that it keeps busy."""
+        return self._live(name)[0]
+
+    def run_ms(self, job: Job) -> int | None:
+        """Nobody asks a host for that: its supervisors have clocks of their own."""
+        return None
+
+    def inside(self, job: Job, now_ms: int) -> Inside | None:
+        """Parts and tasks that it told of."""
+        name = attempt_name(job)
+        found: Inside | None = self._read(
+            "inside", name, lambda: _put_right(self._direct.inside(job, now_ms), self._ahead_ms())
+        )
+        return found
+
+    def samples(self, job: Job, now_ms: int) -> list[Sample]:
+        """Measurements of a running attempt."""
+        return self.samples_of(attempt_name(job))
+
+
+def _put_right(inside: Inside | None, ahead_ms: int) -> Inside | None:
+    """What a job told of, its instants by this machine's clock."""
+    if inside is None or not ahead_ms:
+        return inside
+    return replace(inside, parts=tuple(replace(part, began_ms=part.began_ms - ahead_ms) for part in inside.parts))

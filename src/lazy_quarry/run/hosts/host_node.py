@@ -1,0 +1,203 @@
+"""A host as a node: its agent by the line, its files by threads of its own, and whether it answers."""
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from lazy_quarry.core.job.host import Host
+from lazy_quarry.core.site import HostWay, Node
+from lazy_quarry.core.units import format_size
+from lazy_quarry.run.agent_link import AgentLink, Epochs
+from lazy_quarry.run.hosts.host_files import HostFiles
+from lazy_quarry.run.hosts.line import AgentThere, Line
+from lazy_quarry.run.hosts.transport import Ssh, Transport
+from lazy_quarry.run.intent import Ground
+from lazy_quarry.run.node.messages import Ask, Beat, Beats, FromEngine, Has, Notes, Over, Waits
+from lazy_quarry.run.node.process import wall_ms
+from lazy_quarry.run.node_link import LaidOut
+
+BEAT_S = 5.0
+"""Seconds between questions whether it is there."""
+QUIET_S = 20.0
+"""A host that has said nothing for so long is told to be quiet, and the connection to it is made anew."""
+SEND_S = 0.05
+"""Its line takes what is said at once, unless the host takes nothing any more."""
+LITTLE = 0.9
+"""Less of the memory than this part of what the site says is less; the system itself takes a little more or less of it."""
+
+
+def sockets_of(folder: Path, node: str) -> Path:
+    """The folder with the sockets that lead to a node, in a state folder."""
+    return folder / "hosts" / node
+
+
+class HostNode:
+    """A host that is reached by SSH; see :class:`~lazy_quarry.run.node_link.NodeLink`.
+
+    ``folder`` is the state folder of the site. ``closing`` is told of the descriptor of a link before that is closed.
+    """
+
+    def __init__(
+        self,
+        node: Node,
+        way: HostWay,
+        folder: Path,
+        epochs: Epochs,
+        site: str = "",
+        closing: Callable[[int], None] = lambda descriptor: None,
+        transport_of: Callable[[str], Transport] = Ssh,
+    ) -> None:
+        self.node, self.way, self._folder, self._epochs = node, way, folder, epochs
+        self.line = Line(transport_of(way.host), sockets_of(folder, node.name), epochs.identity, way.python, way.spool)
+        self._link = AgentLink(AgentThere(self.line), site, epochs, closing, SEND_S)
+        self.files = HostFiles(self.line, self._ground, lambda: epochs.epoch, lambda: self.ahead_ms)
+        self.ahead_ms = 0
+        """How far its clock is ahead, by the answer that came quickest of the last ones."""
+        self._closest_s = float("inf")
+        self._heard_at, self._heard_ms = time.monotonic(), wall_ms()
+        self._quiet = False
+        self._beat_at = 0.0
+        self.line.start()
+
+    def close(self) -> None:
+        """End what keeps it in touch; the agent there goes on."""
+        self._link.drop()
+        self.files.close()
+        self.line.close()
+
+    def _ground(self) -> Ground:
+        """Where attempts are there. Raises :class:`ConnectionError` while nobody knows."""
+        told = self.line.greeting
+        if not told:
+            raise ConnectionError(f"{self.node.name} does not answer")
+        spool, archive = Path(told["spool"]), told["archive"]
+        return Ground(
+            folder=spool.parent,
+            processors=told["processors"],
+            journal=self._epochs.identity,
+            spool=spool,
+            commands=Path(told["commands"]),
+            python=f"{archive}/lazy_quarry/inside/python",
+            state=self._folder,
+            lease_s=self.way.lease_s,
+        )
+
+    # -- its agent ---------------------------------------------------------------------------------
+
+    @property
+    def epoch(self) -> int:
+        """The number of this start of an engine."""
+        return self._epochs.epoch
+
+    @property
+    def connected(self) -> bool:
+        """True while there is an agent that listens."""
+        return self._link.welcome
+
+    @property
+    def refused(self) -> str:
+        """Why there is no agent."""
+        return self._link.refused
+
+    @property
+    def superseded(self) -> bool:
+        """True when another engine of this site has taken this one's place."""
+        return self._link.superseded
+
+    @property
+    def host(self) -> Host | None:
+        """The machine as it said itself."""
+        told = self.line.greeting.get("host")
+        return Host(*told) if told else None
+
+    @property
+    def quiet_since_ms(self) -> int | None:
+        """Since when it has not answered, where that is long ago."""
+        return self._heard_ms if self._quiet else None
+
+    @property
+    def unlike(self) -> str:
+        """Cores or memory that it has less of than the site says."""
+        told = self.line.greeting
+        if told and len(told["processors"]) < self.node.cores:
+            return f"it has {len(told['processors'])} cores, and the site file says {self.node.cores}"
+        if told and (told.get("memory_mib") or self.node.memory_mib) < LITTLE * self.node.memory_mib:
+            has, said = format_size(told["memory_mib"]), format_size(self.node.memory_mib)
+            return f"it has {has} of memory, and the site file says {said}"
+        return ""
+
+    def descriptors(self) -> list[int]:
+        """The link to the agent, and what says that something was done there."""
+        link = self._link.fileno()
+        return [self.files.woken] if link is None else [self.files.woken, link]
+
+    def greeting(self, then: Callable[[], None]) -> None:
+        """Have this done whenever an agent has taken up this engine."""
+        self._link.greet = then
+
+    def connect(self) -> None:
+        """Reach the agent, where there is a line."""
+        self._link.connect()
+
+    def connect_again(self) -> None:
+        """The same, unless it was tried a moment ago."""
+        self._link.connect_again()
+
+    def keep(self, wanted: bool) -> None:
+        """Stay in touch, whether something runs there or not: who looks wants to know whether it answers."""
+        self.connect_again()
+        now = time.monotonic()
+        if self.connected and now - self._beat_at >= BEAT_S:
+            self._beat_at = now
+            self.send(Beat(self.epoch, now))
+        if now - self._heard_at > QUIET_S:
+            if self.connected:  # the line is there, and nobody at its other end
+                self._link.drop()
+                self.line.anew()
+            self._quiet = True
+
+    def leave(self) -> None:
+        """It stays in touch."""
+
+    def send(self, message: FromEngine) -> None:
+        """Send a message."""
+        self._link.send(message)
+
+    def heard(self) -> list[Ask | Over | Waits | Notes | Has | LaidOut]:
+        """Messages that have come since the last time, and what was laid out."""
+        found: list[Ask | Over | Waits | Notes | Has | LaidOut] = [*self.files.heard()]
+        for message in self._link.heard():
+            self._answers()
+            if isinstance(message, Beats):
+                self._compare(message)
+            else:
+                found.append(message)
+        if self.connected and self._quiet:
+            self._answers()
+        return found
+
+    def _answers(self) -> None:
+        self._heard_at, self._heard_ms, self._quiet = time.monotonic(), wall_ms(), False
+
+    def _compare(self, message: Beats) -> None:
+        """Compare its clock with this machine's, as exactly as the answer was quick."""
+        took = time.monotonic() - message.sent
+        if took <= self._closest_s:
+            self._closest_s = took
+            self.ahead_ms = round(message.clock_ms - wall_ms() + 1000 * took / 2)
+        self._closest_s *= 1.1  # later answers count too: clocks drift, and are set
+
+    # -- what is in the way ------------------------------------------------------------------------
+
+    def obstacle(self) -> str:
+        """Why nothing can start there."""
+        return self.line.problem or self.refused
+
+    def notices(self) -> list[str]:
+        """Why it isn't reached, why nothing can start there, and how far its clock is off."""
+        told = []
+        if words := self.line.problem or self.refused:
+            told.append(f"{self.node.name}: {words}")
+        if words := self.files.problem:
+            told.append(f"{self.node.name}: {words}")
+        return told
