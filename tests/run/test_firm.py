@@ -331,7 +331,7 @@ def test_a_job_that_can_never_be_started_ends_as_failed(machine, monkeypatch):
         Session(
             this_machine(),
             journal,
-            Nodes({"here": ThisNode(machine.state, [0], journal)}, "here", journal.identity),
+            Nodes({"here": (here := ThisNode(machine.state, [0], journal))}, here, journal.identity),
             clock=lambda: int(time.time() * 1000),
         )
     )

@@ -200,12 +200,12 @@ def test_an_attempt_runs_at_the_other_end_and_its_files_are_read(line, tmp_path,
     made = line(Pipe(), python=sys.executable, spool=str(tmp_path / "there"))
     engine = Engine(made.folder)
     assert made.connected and made.problem == "" and made.silent_since is None
-    assert made.spool == str(tmp_path / "there" / "spool-a-journal")
+    assert made.greeting["spool"] == str(tmp_path / "there" / "spool-a-journal")
     files = RemoteFiles(dial(made.folder, FILES_SOCKET), "a-journal", 1)
     files.prepare(["1-1-ab"])
     (tmp_path / "work").mkdir()
     script = "#!/bin/sh\nhead -c 3000000 /dev/zero | tr '\\0' w\nexit 4\n"
-    files.lay_out("1-1-ab", intent_text(intent(made.spool, str(tmp_path / "work"))), script)
+    files.lay_out("1-1-ab", intent_text(intent(made.greeting["spool"], str(tmp_path / "work"))), script)
     engine.say(Ensure(1, "1-1-ab"))
     assert engine.over().exit.exit == 4
     read = 0
@@ -262,7 +262,7 @@ def test_two_journals_do_not_share_the_cores_of_a_host(line, tmp_path, monkeypat
     second.start()
     try:
         until(lambda: second.problem)
-        assert f"in use by the jobs of {first.spool}" in second.problem and not second.connected
+        assert f"in use by the jobs of {first.greeting['spool']}" in second.problem and not second.connected
     finally:
         second.close()
 
@@ -275,7 +275,7 @@ def test_a_job_outlives_its_connection_and_its_end_is_told_when_there_is_one_aga
     files = RemoteFiles(dial(made.folder, FILES_SOCKET), "a-journal", 1)
     files.prepare(["1-1-ab"])
     script = "#!/bin/sh\nwhile [ ! -e /shared/go ]; do sleep 0.1; done\nhostname\nexit 5\n"
-    files.lay_out("1-1-ab", intent_text(intent(made.spool, "/shared")), script)
+    files.lay_out("1-1-ab", intent_text(intent(made.greeting["spool"], "/shared")), script)
 
     def heard():
         link.connect_again()

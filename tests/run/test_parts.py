@@ -32,6 +32,7 @@ class Link:
     """A node whose agent says what a test has it say."""
 
     epoch, connected, refused, superseded = 1, True, "", False
+    quiet_since_ms, ahead_ms, host = None, 0, None
 
     def __init__(self, folder):
         (folder / "spool").mkdir(parents=True)
@@ -52,7 +53,7 @@ class Link:
 @pytest.fixture
 def nodes(tmp_path):
     links = {name: Link(tmp_path / name) for name in ("n1", "n2", "n3")}
-    return Nodes(links, "n1", "j"), links
+    return Nodes(links, links["n1"], "j"), links
 
 
 def job_on(*names):

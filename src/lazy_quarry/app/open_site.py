@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.shared.draft_shelf import DraftShelf
 from lazy_quarry.probe.zone import local_zone
-from lazy_quarry.store.folder import state_folder
+from lazy_quarry.store.folder import chosen_site, state_folder
 
 if TYPE_CHECKING:
     from lazy_quarry.demo.virtual_clock import OnVirtualClock
@@ -70,14 +70,14 @@ def rehearsal_app(rehearsed: "OnVirtualClock", name: str, speed: int, paused: bo
 
 def machine_app(state: str) -> QuarryApp:
     """The application on this machine's site."""
-    folder = state_folder("machine", state or None)
+    folder = state_folder(chosen_site(), state or None)
 
     def connect() -> "SiteClient":
         from lazy_quarry.link.client import SocketClient
 
         return SocketClient(folder)
 
-    return QuarryApp(connect, Path.cwd(), DraftShelf(folder, "machine"), local_zone())
+    return QuarryApp(connect, Path.cwd(), DraftShelf(folder, chosen_site()), local_zone())
 
 
 def open_machine(state: str) -> None:

@@ -14,6 +14,7 @@ import click
 from lazy_quarry.cli.streams import drop_output, has_output
 from lazy_quarry.core.plain_text import in_plain_signs, plain
 from lazy_quarry.errors import BadValue, NoSuchJob, QuarryError
+from lazy_quarry.store.folder import chosen_site
 
 if TYPE_CHECKING:
     from datetime import tzinfo
@@ -33,7 +34,30 @@ def behind_dashes() -> tuple[str, ...]:
     return tuple(click.get_current_context().find_root().obj or ())
 
 
-state_option = click.option("--state", metavar="DIR", default="", help="keep all that is written here")
+def _choose_site(context: click.Context, option: click.Parameter, name: str) -> None:
+    """Let all that follows be about a site of this person's, its engine too."""
+    if name:
+        os.environ["LQ_SITE"] = name
+        os.environ.pop("LQ_STATE", None)  # that is the folder of the site that was meant before
+        check_site()
+
+
+_site_option = click.option(
+    "--site",
+    metavar="NAME",
+    default="",
+    expose_value=False,
+    callback=_choose_site,
+    help="another site than this machine; lq sites lists them",
+)
+
+
+def state_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options that say which site is meant, and where all that is written of it is kept."""
+    folder = click.option("--state", metavar="DIR", default="", help="keep all that is written here")
+    return folder(_site_option(command))
+
+
 format_option = click.option(
     "--format", "form", metavar="text|json", default="text", help="for people, or for programs"
 )
@@ -58,9 +82,12 @@ class Usage(QuarryError):
 
 def check_site() -> None:
     """Check that the site exists. Raises :class:`Usage`."""
-    site = os.environ.get("LQ_SITE", "machine")
-    if site != "machine":
-        raise Usage(f'there is no site "{site}"; there is "machine", and the demo')
+    from lazy_quarry.core.header.nearest import nearest
+    from lazy_quarry.site.site_file.sites import site_names
+
+    site, known = chosen_site(), site_names()
+    if site not in known:
+        raise Usage(f'there is no site "{site}"{nearest(site, known)}; lq sites lists them')
 
 
 RANGE_S = 5.0
@@ -85,11 +112,22 @@ def client_of(state: str) -> SocketClient:
     from lazy_quarry.store.folder import state_folder
 
     check_site()
-    client = SocketClient(state_folder("machine", state or None))
+    client = SocketClient(state_folder(chosen_site(), state or None))
     if other := client.other_version():
         words = f"this engine has version {other}; lazy-quarry renew replaces it, jobs go on"
         say(f"lazy-quarry: {words}", err=True)
     return client
+
+
+def running_client(state: str) -> SocketClient | None:
+    """The client of an engine that runs; None where none does."""
+    from lazy_quarry.link.client import SocketClient
+    from lazy_quarry.store.folder import state_folder
+
+    try:
+        return SocketClient(state_folder(chosen_site(), state or None), start=False)
+    except (QuarryError, OSError):
+        return None
 
 
 def is_json(form: str) -> bool:

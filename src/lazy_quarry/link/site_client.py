@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.node.made_files import MadeFiles
-    from lazy_quarry.run.runner import OutputChunk
+    from lazy_quarry.run.runner import HostState, OutputChunk
     from lazy_quarry.site.mail.mail_folder import Letter
     from lazy_quarry.views.advice_view import Advised
     from lazy_quarry.views.board import Board, BoardChange, BoardMark, SiteNames
@@ -188,6 +188,11 @@ class SiteClient(BookCalls):
     @call("queries", ALL)
     def notices(self) -> tuple[str, ...]:
         """Obstacles of the site or of certain jobs now, in sentences."""
+        ...
+
+    @call("queries", ALL)
+    def hosts(self) -> list[HostState]:
+        """The nodes that are hosts of their own, as they are now."""
         ...
 
     @call("queries", ALL)

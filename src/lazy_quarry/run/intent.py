@@ -143,4 +143,14 @@ def _environment(job: Job, allocation: Allocation, ground: Ground, folder: Path,
         "LQ_ATTEMPT": str(job.attempt),
         "LQ_ATTEMPT_FOLDER": str(folder / OWN),
         **({} if request.task is None else {"LQ_TASK": str(request.task)}),
+        **_gpus(allocation),
     }
+
+
+def _gpus(allocation: Allocation) -> dict[str, str]:
+    """The GPUs of a node that a part may use, by number: ours, and as the drivers of their makers take them."""
+    if not allocation.gpus:
+        return {}
+    told = ",".join(map(str, allocation.gpus))
+    makers = ("CUDA_VISIBLE_DEVICES", "ROCR_VISIBLE_DEVICES", "ZE_AFFINITY_MASK")
+    return {"LQ_GPU_LIST": told, **dict.fromkeys(makers, told)}

@@ -9,7 +9,7 @@ from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.run.node.attempt import IntentTooLong
 from lazy_quarry.run.node.messages import Ask, FromEngine, Has, Notes, Over, Waits
-from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.run.runner import HostState, OutputChunk
 
 
 class LaidOut(NamedTuple):
@@ -135,6 +135,10 @@ class NodeLink(Protocol):
     @property
     def host(self) -> Host | None:
         """The machine, as a paper names it; None while nobody knows."""
+        ...
+
+    def state(self) -> HostState | None:
+        """How it is, for people; None for the engine's own machine."""
         ...
 
     def descriptors(self) -> list[int]:

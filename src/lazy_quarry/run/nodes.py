@@ -18,7 +18,7 @@ from lazy_quarry.run.node.attempt import Exit, IntentTooLong
 from lazy_quarry.run.node.messages import Ask, Ensure, Has, Notes, Over, Renew, Settle, Stop, Waits
 from lazy_quarry.run.node.process import wall_ms
 from lazy_quarry.run.node_link import LaidOut, NodeLink
-from lazy_quarry.run.runner import Attempt
+from lazy_quarry.run.runner import Attempt, HostState
 from lazy_quarry.run.this_node import ThisNode
 
 QUIET_S = 1.0
@@ -385,6 +385,10 @@ class Nodes:
             elif node.quiet_since_ms is not None or node is self.home or node.connected:
                 found[name] = node.quiet_since_ms
         return found
+
+    def hosts(self) -> list[HostState]:
+        """The nodes that are hosts of their own."""
+        return [found for node in self.nodes.values() if (found := node.state()) is not None]
 
     def unlike(self) -> dict[str, str]:
         """Nodes that have less than the site file says, each with words for that."""

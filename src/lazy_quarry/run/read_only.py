@@ -5,7 +5,7 @@ from typing import NoReturn
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.errors import Refused
-from lazy_quarry.run.runner import Attempt, JobFiles
+from lazy_quarry.run.runner import Attempt, HostState, JobFiles
 
 
 class OnlyFiles:
@@ -25,6 +25,10 @@ class OnlyFiles:
     def answering(self) -> dict[str, int | None]:
         """The journal has that."""
         return {}
+
+    def hosts(self) -> list[HostState]:
+        """The engine has them."""
+        return []
 
     def unlike(self) -> dict[str, str]:
         """None that this process knows of."""

@@ -17,7 +17,7 @@ from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.made_files import MadeFiles
-from lazy_quarry.run.runner import Attempt, JobFiles, OutputChunk
+from lazy_quarry.run.runner import Attempt, HostState, JobFiles, OutputChunk
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +90,10 @@ class RehearsalRunner:
     def answering(self) -> dict[str, int | None]:
         """They always do."""
         return {}
+
+    def hosts(self) -> list[HostState]:
+        """There is none."""
+        return []
 
     def unlike(self) -> dict[str, str]:
         """They are what the site says."""

@@ -34,6 +34,28 @@ class Attempt:
     nodes: tuple[str, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class HostState:
+    """How a node that is a host of its own is at present. What isn't known is empty or None."""
+
+    node: str
+    host: str
+    answers: bool
+    quiet_since_ms: int | None
+    problem: str
+    """Why it isn't reached, with what to do."""
+    ahead_ms: int | None
+    """How far its clock is ahead of this machine's."""
+    busy: float | None
+    """Cores that work there, whoever's work that is."""
+    version: str
+    python: str
+    groups: tuple[str, ...]
+    """The kinds of control groups that may be made there; none where it is watched."""
+    folder: str
+    """Where our files are there."""
+
+
 class JobFiles(Protocol):
     """The files of attempts and of jobs where they run: looked at, read and removed by nobody else.
 
@@ -98,6 +120,10 @@ class Runner(Protocol):
 
     def answering(self) -> dict[str, int | None]:
         """Nodes that answer, None, and that don't, since when (ms since 1970); those of which that isn't known are left out."""
+        ...
+
+    def hosts(self) -> list[HostState]:
+        """The nodes that are hosts of their own."""
         ...
 
     def unlike(self) -> dict[str, str]:

@@ -112,6 +112,9 @@ class ThisNode:
         """This machine."""
         return this_host()
 
+    def state(self) -> None:
+        """It is the engine's own."""
+
     def descriptors(self) -> list[int]:
         """The link to the agent, to wait on."""
         link = self._link.fileno()

@@ -13,7 +13,7 @@ from lazy_quarry.core.plan.room_search import rooms
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import Refused
 from lazy_quarry.run.node.made_files import MadeFiles
-from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.run.runner import HostState, OutputChunk
 from lazy_quarry.site.board_keeper import BoardKeeper
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dependent_forecasts import blocked_forecasts
@@ -272,6 +272,10 @@ class Queries:
         """Obstacles of the site or of certain jobs now, in sentences."""
         with self.session.lock:
             return self.keeper.notices()
+
+    def hosts(self, caller: Caller) -> list[HostState]:
+        """The nodes that are hosts of their own, as they are now."""
+        return self.session.runner.hosts()
 
     def names(self, caller: Caller) -> SiteNames:
         """The names that may stand in a request of this person."""

@@ -9,12 +9,25 @@ from lazy_quarry.errors import StateFolderError
 from lazy_quarry.files import ours, system
 from lazy_quarry.files.file_systems import file_system, is_of_network
 
+MACHINE = "machine"
+"""The site that this machine is, where nobody chose another."""
+
+
+def chosen_site() -> str:
+    """The site that ``LQ_SITE`` names, which --site sets; else this machine's."""
+    return os.environ.get("LQ_SITE") or MACHINE
+
 
 def state_folder(site: str, given: str | None) -> Path:
     """The folder of a site's state: the one given, else ``LQ_STATE``, else the user's own for this site."""
     chosen = given or os.environ.get("LQ_STATE")
     if chosen:
         return Path(chosen).expanduser().absolute()
+    return default_state(site)
+
+
+def default_state(site: str) -> Path:
+    """The user's own folder for a site's state."""
     import platformdirs  # not needed by commands that are told the folder
 
     return Path(platformdirs.user_state_dir("lazy-quarry", appauthor=False)) / site

@@ -11,8 +11,9 @@ from lazy_quarry.cli.options import Usage
 @click.option("--seed", type=int, default=7, help="another seed makes another past and present")
 @click.option("--history", metavar="TRACE.swf", default="", help="a workload trace as the past of a rehearsal site")
 @click.option(
-    "--site", "file", metavar="SITE.toml", default="", help="a rehearsal site of a site file with nodes and queues"
+    "--of", "file", metavar="SITE.toml", default="", help="a rehearsal site of a site file with nodes and queues"
 )
+@click.option("--site", "file", hidden=True, default="")
 def demo_command(speed: int, paused: bool, seed: int, history: str, file: str) -> None:
     if not 1 <= speed <= 3600:
         raise Usage(f"--speed {speed}: it goes from 1 to 3600")

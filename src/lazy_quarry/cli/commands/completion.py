@@ -16,7 +16,6 @@ from lazy_quarry.cli.command_table import COMMANDS
 from lazy_quarry.cli.options import Usage
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.client import SocketClient
     from lazy_quarry.views.board import SiteNames
 
 Candidate = tuple[str, str]
@@ -144,20 +143,10 @@ def _options(command: click.Command) -> Iterator[Candidate]:
 # -- what the site knows --------------------------------------------------------------------------
 
 
-def _client() -> SocketClient | None:
-    """The engine's client; None where none runs."""
-    from lazy_quarry.errors import QuarryError
-    from lazy_quarry.link.client import SocketClient
-    from lazy_quarry.store.folder import state_folder
-
-    try:
-        return SocketClient(state_folder("machine", None), start=False)
-    except (QuarryError, OSError):
-        return None
-
-
 def _jobs() -> Iterator[Candidate]:
-    client = _client()
+    from lazy_quarry.cli.options import running_client
+
+    client = running_client("")
     for view in client.jobs(everyone=False) if client else ():
         yield str(view.job), f"{view.name}, {view.phase}"
 
@@ -176,7 +165,9 @@ def _settings(current: str) -> Iterable[Candidate]:
 
 
 def _names(kind: str) -> Iterable[Candidate]:
-    client = _client() if kind else None
+    from lazy_quarry.cli.options import running_client
+
+    client = running_client("") if kind else None
     names: SiteNames | None = client.names() if client else None
     return ((name, "") for name in getattr(names, kind, ()))
 

@@ -8,10 +8,10 @@ from lazy_quarry.cli.options import say, state_option
 @click.command("adopt")
 @state_option
 def adopt_command(state: str) -> None:
-    from lazy_quarry.store.folder import state_folder
+    from lazy_quarry.store.folder import chosen_site, state_folder
     from lazy_quarry.store.journal_location import adopt
 
-    folder = state_folder("machine", state or None)
+    folder = state_folder(chosen_site(), state or None)
     adopt(folder)
     say(f"{folder} is a site of its own now")
 
@@ -20,9 +20,9 @@ def adopt_command(state: str) -> None:
 @state_option
 def renew_command(state: str) -> None:
     from lazy_quarry.link.client import SocketClient
-    from lazy_quarry.store.folder import state_folder
+    from lazy_quarry.store.folder import chosen_site, state_folder
 
-    folder = state_folder("machine", state or None)
+    folder = state_folder(chosen_site(), state or None)
     SocketClient(folder).leave()
     SocketClient(folder).close()
     say("the engine was replaced; jobs went on")

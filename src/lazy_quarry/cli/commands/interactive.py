@@ -14,7 +14,7 @@ from lazy_quarry.cli.options import client_of, set_option, state_option
 def shell_command(cores: int, walltime: str, memory: str, settings: tuple[str, ...], state: str) -> None:
     from lazy_quarry.cli.shell_terminal import open_shell, shell_submission, warning_before
     from lazy_quarry.core.units import exact_duration, parse_duration
-    from lazy_quarry.store.folder import state_folder
+    from lazy_quarry.store.folder import chosen_site, state_folder
 
     seconds = parse_duration(walltime)
     client = client_of(state)
@@ -22,5 +22,5 @@ def shell_command(cores: int, walltime: str, memory: str, settings: tuple[str, .
     size = memory or f"{default} MiB"
     size = size if "/" in size else f"{size}/core"
     submission = shell_submission(cores, exact_duration(seconds), size, warning_before(seconds), settings)
-    done = open_shell(client, submission, state_folder("machine", state or None), click.echo)
+    done = open_shell(client, submission, state_folder(chosen_site(), state or None), click.echo)
     raise click.exceptions.Exit(done)

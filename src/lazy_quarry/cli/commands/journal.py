@@ -18,9 +18,9 @@ from lazy_quarry.errors import DamagedJournal, StateFolderError
 @format_option
 @click.pass_context
 def journal_command(context: click.Context, what: str, use: bool, state: str, form: str) -> None:
-    from lazy_quarry.store.folder import state_folder
+    from lazy_quarry.store.folder import chosen_site, state_folder
 
-    folder = state_folder("machine", state or None)
+    folder = state_folder(chosen_site(), state or None)
     if what not in ("check", "rescue", "size"):
         raise Usage(f'journal {what}: there are "check", "rescue" and "size"')
     if not (folder / "journal.db").exists():

@@ -234,11 +234,11 @@ def ledger_command(context: click.Context, verify: bool, state: str, form: str) 
     if not verify:
         raise Usage("ledger --verify proves the books; lq report reads them, lq account says what is left")
     from lazy_quarry.errors import StateFolderError
-    from lazy_quarry.store.folder import state_folder
+    from lazy_quarry.store.folder import chosen_site, state_folder
     from lazy_quarry.store.journal import Journal
     from lazy_quarry.store.proof import prove
 
-    folder = state_folder("machine", state or None)
+    folder = state_folder(chosen_site(), state or None)
     if not (folder / "journal.db").exists():
         raise StateFolderError(f"{folder} holds no journal")
     proof = prove(Journal(folder, reading=True))

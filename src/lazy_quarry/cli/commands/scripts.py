@@ -149,9 +149,9 @@ def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[st
     from lazy_quarry.probe.script import looked_up
     from lazy_quarry.run.agent_link import taken_words
     from lazy_quarry.site.site_file.site_file import watched_site
-    from lazy_quarry.store.folder import state_folder
+    from lazy_quarry.store.folder import chosen_site, state_folder
 
-    folder = state_folder("machine", None)
+    folder = state_folder(chosen_site(), None)
     watch = watched_site(folder)
     if note := watch.note():
         say(f"lazy-quarry: {note}", err=True)

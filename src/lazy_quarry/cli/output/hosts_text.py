@@ -5,10 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-from lazy_quarry.core.units import exact_duration, format_size, plural
+from lazy_quarry.core.units import exact_duration, format_instant, format_size, plural
 
 if TYPE_CHECKING:
     from lazy_quarry.run.hosts.check import HostCheck
+    from lazy_quarry.run.runner import HostState
+    from lazy_quarry.site.site_file.host_edits import FoundHost
+    from lazy_quarry.site.site_file.sites import KnownSite
+    from lazy_quarry.views.board import Board, NodeView
 
 _HEAD = ("host", "reached", "python", "cores", "memory", "GPUs", "free", "clock")
 _RIGHT = (1, 3, 4, 5, 6, 7)
@@ -19,14 +23,7 @@ def hosts_lines(found: Sequence[HostCheck]) -> Iterator[str]:
     """A table of those that were reached, then what is in the way and what is good to know, host by host."""
     reached = [each for each in found if each.reached_ms is not None]
     if reached:
-        rows = [_HEAD, *(_row(each) for each in reached)]
-        widths = [max(len(row[column]) for row in rows) for column in range(len(_HEAD))]
-        for row in rows:
-            cells = [
-                cell.rjust(width) if at in _RIGHT else cell.ljust(width)
-                for at, (cell, width) in enumerate(zip(row, widths, strict=True))
-            ]
-            yield "  ".join(cells).rstrip()
+        yield from _table([_HEAD, *(_row(each) for each in reached)], _RIGHT)
         yield from _folders(reached)
     for each in found:
         for problem in each.problems:
@@ -36,6 +33,16 @@ def hosts_lines(found: Sequence[HostCheck]) -> Iterator[str]:
             yield f"{each.host}: note: {note}"
     well = sum(not each.problems for each in found)
     yield f"{well} of {plural(len(found), 'host')} ready for jobs"
+
+
+def _table(rows: Sequence[tuple[str, ...]], right: Sequence[int]) -> Iterator[str]:
+    widths = [max(len(row[column]) for row in rows) for column in range(len(rows[0]))]
+    for row in rows:
+        cells = [
+            cell.rjust(width) if at in right else cell.ljust(width)
+            for at, (cell, width) in enumerate(zip(row, widths, strict=True))
+        ]
+        yield "  ".join(cells).rstrip()
 
 
 def _row(each: HostCheck) -> tuple[str, ...]:
@@ -84,3 +91,88 @@ def hosts_json(found: Sequence[HostCheck]) -> list[dict[str, Any]]:
         }
         for each in found
     ]
+
+
+# -- the site's own hosts -------------------------------------------------------------------------
+
+
+def host_list_lines(board: Board, found: Sequence[HostState]) -> Iterator[str]:
+    """A table of the site's hosts, then what is in the way."""
+    if not found:
+        yield "this site has no hosts; lq hosts check NAME looks at one, lq hosts add NAME makes it a node"
+        return
+    nodes = {node.name: node for node in board.nodes}
+    head = ("node", "host", "state", "cores", "jobs", "others", "clock", "limits", "version")
+    yield from _table([head, *(_state_row(each, nodes.get(each.node), board) for each in found)], (3, 4, 5, 6))
+    for each in found:
+        if each.problem:
+            yield f"{each.node}: {each.problem}"
+
+
+def _state_row(each: HostState, node: NodeView | None, board: Board) -> tuple[str, ...]:
+    ours = sum(len(one.cores) for one in node.occupants) if node is not None else 0
+    return (
+        each.node,
+        each.host,
+        state_words(each, node, board.now_ms),
+        f"{ours}/{node.cores}" if node is not None else "–",
+        str(len(node.occupants)) if node is not None else "–",
+        "–" if each.busy is None else f"{foreign(each, board):.1f}",
+        "–" if each.ahead_ms is None else _clock(each.ahead_ms),
+        "groups" if each.groups else "watched" if each.version else "–",
+        each.version or "–",
+    )
+
+
+def state_words(each: HostState, node: NodeView | None, now_ms: int) -> str:
+    """How a host is, in a few words."""
+    if each.quiet_since_ms is not None:
+        return f"quiet for {exact_duration(max(0, now_ms - each.quiet_since_ms) // 1000)}"
+    if node is not None and node.closed:
+        return "closed"
+    return "answers" if each.answers else "being reached"
+
+
+def foreign(each: HostState, board: Board) -> float:
+    """Cores that others than this site keep busy there."""
+    ours = sum(view.cores_busy or 0.0 for view in board.jobs if each.node in view.nodes)
+    return max(0.0, (each.busy or 0.0) - ours)
+
+
+def host_list_json(board: Board, found: Sequence[HostState]) -> list[dict[str, Any]]:
+    """For programs."""
+    nodes = {node.name: node for node in board.nodes}
+    told = []
+    for each in found:
+        node = nodes.get(each.node)
+        told.append(
+            {
+                "node": each.node,
+                "host": each.host,
+                "answers": each.answers,
+                "quiet_since": None if each.quiet_since_ms is None else format_instant(each.quiet_since_ms),
+                "closed": (node.closed or None) if node is not None else None,
+                "jobs": [one.job for one in node.occupants] if node is not None else [],
+                "clock_offset_ms": each.ahead_ms,
+                "busy_cores": each.busy,
+                "version": each.version or None,
+                "python": each.python or None,
+                "control_groups": list(each.groups),
+                "folder": each.folder or None,
+                "problem": each.problem or None,
+            }
+        )
+    return told
+
+
+def added_line(one: FoundHost) -> str:
+    """A host that was added, in a line."""
+    what = [plural(one.cores, "core"), format_size(one.memory_mib)]
+    what += [plural(one.gpus, "GPU")] if one.gpus else []
+    return f"{one.node}: {', '.join(what)}" + (" (this machine)" if one.host == "local" else "")
+
+
+def site_lines(found: Sequence[KnownSite]) -> Iterator[str]:
+    """A table of a person's sites."""
+    rows = [(each.name, "chosen" if each.chosen else "", str(each.file), str(each.state)) for each in found]
+    yield from _table([("site", "", "site file", "state"), *rows], ())

@@ -42,16 +42,27 @@ class HostCheck:
     """Folders of this machine: whether the host sees the same one there."""
 
 
+@dataclass(frozen=True, slots=True)
+class HostAsked:
+    """A host to check: as SSH knows it, the Python to use there, and where our files are to be."""
+
+    host: str
+    python: str = "python3"
+    spool: str = ""
+
+
 def check_hosts(
-    names: Sequence[str],
-    folders: Sequence[str],
-    python: str = "python3",
-    spool: str = "",
-    transport_of: Callable[[str], Transport] = Ssh,
+    hosts: Sequence[HostAsked], folders: Sequence[str], transport_of: Callable[[str], Transport] = Ssh
 ) -> list[HostCheck]:
     """Check hosts, some at a time, in their order. ``folders`` are those of this machine that hosts may see too."""
     with _marks(folders) as marks, ThreadPoolExecutor(OPENED_AT_ONCE) as pool:
-        return list(pool.map(lambda name: check_host(transport_of(name), marks, python, spool), names))
+        return list(pool.map(lambda one: check_host(transport_of(one.host), marks, one.python, one.spool), hosts))
+
+
+def gpus_of(devices: Sequence[str]) -> int:
+    """The number of GPUs that device files stand for: a maker's driver and the kernel may each have one for the same GPU."""
+    kinds = ("/dev/nvidia", "/dev/accel", "/dev/dri/renderD")
+    return max((sum(path.startswith(kind) for path in devices) for kind in kinds), default=0)
 
 
 def check_host(

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.site import HostWay, Node
-from lazy_quarry.core.units import format_size
+from lazy_quarry.core.units import format_size, plural
 from lazy_quarry.run.agent_link import AgentLink, Epochs
 from lazy_quarry.run.hosts.host_files import HostFiles
 from lazy_quarry.run.hosts.line import AgentThere, Line
@@ -15,6 +15,7 @@ from lazy_quarry.run.intent import Ground
 from lazy_quarry.run.node.messages import Ask, Beat, Beats, FromEngine, Has, Notes, Over, Waits
 from lazy_quarry.run.node.process import wall_ms
 from lazy_quarry.run.node_link import LaidOut
+from lazy_quarry.run.runner import HostState
 
 BEAT_S = 5.0
 """Seconds between questions whether it is there."""
@@ -57,6 +58,9 @@ class HostNode:
         self._heard_at, self._heard_ms = time.monotonic(), wall_ms()
         self._quiet = False
         self._beat_at = 0.0
+        self._worked: tuple[float, float] | None = None
+        """When it was asked last, and its seconds of work then."""
+        self._busy: float | None = None
         self.line.start()
 
     def close(self) -> None:
@@ -120,11 +124,28 @@ class HostNode:
         """Cores or memory that it has less of than the site says."""
         told = self.line.greeting
         if told and len(told["processors"]) < self.node.cores:
-            return f"it has {len(told['processors'])} cores, and the site file says {self.node.cores}"
+            return f"it has {plural(len(told['processors']), 'core')}, and the site file says {self.node.cores}"
         if told and (told.get("memory_mib") or self.node.memory_mib) < LITTLE * self.node.memory_mib:
             has, said = format_size(told["memory_mib"]), format_size(self.node.memory_mib)
             return f"it has {has} of memory, and the site file says {said}"
         return ""
+
+    def state(self) -> HostState:
+        """How it is, for people."""
+        told = self.line.greeting
+        return HostState(
+            node=self.node.name,
+            host=self.way.host,
+            answers=self.connected and not self._quiet,
+            quiet_since_ms=self.quiet_since_ms,
+            problem=self.line.problem or self.refused,
+            ahead_ms=self.ahead_ms if self._worked is not None else None,
+            busy=self._busy,
+            version=str(told.get("greeting", "")),
+            python=str(told.get("python", "")),
+            groups=tuple(told.get("groups", ())),
+            folder=str(Path(told["spool"]).parent) if told else "",
+        )
 
     def descriptors(self) -> list[int]:
         """The link to the agent, and what says that something was done there."""
@@ -185,6 +206,9 @@ class HostNode:
         if took <= self._closest_s:
             self._closest_s = took
             self.ahead_ms = round(message.clock_ms - wall_ms() + 1000 * took / 2)
+        if self._worked is not None and message.sent > self._worked[0] and message.busy_s >= self._worked[1]:
+            self._busy = (message.busy_s - self._worked[1]) / (message.sent - self._worked[0])
+        self._worked = message.sent, message.busy_s
         self._closest_s *= 1.1  # later answers count too: clocks drift, and are set
 
     # -- what is in the way ------------------------------------------------------------------------

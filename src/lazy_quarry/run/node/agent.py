@@ -60,6 +60,7 @@ from lazy_quarry.run.node.process import (
     become_subreaper,
     boot_id,
     boottime,
+    busy_s,
     children,
     descendants,
     is_stopped,
@@ -209,7 +210,7 @@ class Agent:
             if not self._listens_to(client):
                 self._refuse(client)
             elif isinstance(message, Beat):
-                self._say(client, line_of(Beats(message.sent, wall_ms(), boot_id())))
+                self._say(client, line_of(Beats(message.sent, wall_ms(), boot_id(), busy_s())))
             elif isinstance(message, Ensure):
                 self._try(message.name, self._ensure)
             elif isinstance(message, Stop):

@@ -17,6 +17,7 @@ from lazy_quarry import __version__
 from lazy_quarry.files import ours
 from lazy_quarry.files.file_systems import file_system, is_shared
 from lazy_quarry.run.node.agent_process import end_agent, holder_named, start_agent
+from lazy_quarry.run.node.groups import group_bases
 from lazy_quarry.run.node.messages import NEWEST
 from lazy_quarry.run.node.process import boot_id
 from lazy_quarry.run.node.processor import processor_name
@@ -72,6 +73,8 @@ def _this_host() -> dict[str, Any]:
     return {
         "processors": sorted(os.sched_getaffinity(0)),
         "memory_mib": memory_mib(),
+        "python": ".".join(map(str, sys.version_info[:3])),
+        "groups": sorted(name or "version 2" for name in group_bases()),
         "boot": boot_id(),
         "host": [found.nodename, f"{found.sysname} {found.release}", processor_name() or found.machine],
     }

@@ -140,11 +140,15 @@ class Beat:
 
 @dataclass(frozen=True)
 class Beats:
-    """Agent to engine, the answer to :class:`Beat`: the time there, in ms since 1970, and the machine's boot."""
+    """Agent to engine, the answer to :class:`Beat`: the time there, in ms since 1970, the machine's boot, and its seconds of work.
+
+    ``busy_s`` are those of all its processors since it was started (/proc/stat, proc(5)), whoever's work that was.
+    """
 
     sent: float
     clock_ms: int
     boot: str
+    busy_s: float
 
 
 FromEngine = Union[Hello, Ensure, Stop, Settle, Renew, Beat]

@@ -5,14 +5,12 @@ It is ``sites/machine.toml`` in their configuration folder.
 All of it may be left out. Durations and sizes are written as in a job's header; see docs/sites.md.
 """
 
-import os
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import platformdirs
 from pydantic import ValidationError
 
 from lazy_quarry.core.header.nearest import nearest
@@ -22,7 +20,9 @@ from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import given, ours
 from lazy_quarry.probe.machine import this_machine
 from lazy_quarry.site.site_file.faults import Fault, faults_of, located, toml_of
+from lazy_quarry.site.site_file.sites import sites_folder
 from lazy_quarry.site.site_file.tables import FileTable, LimitsTable
+from lazy_quarry.store.folder import chosen_site
 
 
 class SiteFileError(QuarryError):
@@ -38,9 +38,8 @@ MOST_BYTES = 2**20
 
 
 def site_file() -> Path:
-    """Where this machine's site file would be; ``LQ_SITES`` names another folder."""
-    folder = os.environ.get("LQ_SITES")
-    return (Path(folder) if folder else platformdirs.user_config_path("lazy-quarry") / "sites") / "machine.toml"
+    """Where the site file of the chosen site is, or would be."""
+    return sites_folder() / f"{chosen_site()}.toml"
 
 
 def local_site() -> Site:
@@ -257,12 +256,13 @@ def _with_nodes(site: Site, told: FileTable, faults: list[tuple[tuple[str, ...],
             faults.append(((*at, "name"), f"queues.name: there are two called {shortened(queue.name)}"))
     if not nodes:
         return replace(site, name=told.name or site.name)
-    queues = tuple(one.value() for one in told.queues) or (Queue("all", tuple(nodes)),)
+    every = (replace(site.queues[0], nodes=tuple(nodes)) if site.kind == "machine" else Queue("all", tuple(nodes)),)
+    queues = tuple(one.value() for one in told.queues) or every
     return replace(
         site,
         name=told.name or site.name,
         nodes=tuple(nodes.values()),
-        queues=queues if not faults else (Queue("all", tuple(nodes)),),
+        queues=queues if not faults else every,
         default_queue=queues[0].name,
         tiers=site.tiers or (Tier("steady"),),
         default_tier=site.default_tier or (told.tiers[0].name if told.tiers else "steady"),
