@@ -60,6 +60,7 @@ class BoardKeeper:
         """Jobs and nodes that are to be shown anew."""
         self._occupants: dict[str, dict[int, Occupant]] = {}
         self._closures: dict[str, str] = {}
+        self._quiet: dict[str, int] = {}
         self._renewed: dict[int, int] = {}
         """When what each running job uses was read last, the oldest first."""
         self._seen: dict[int, Seen] = {}
@@ -168,6 +169,11 @@ class BoardKeeper:
         if closures != self._closures:
             self._due_nodes |= dict.fromkeys((*closures, *self._closures))
             self._closures = dict(closures)
+        if state.quiet != self._quiet:
+            changed = {name for name in {*state.quiet, *self._quiet} if state.quiet.get(name) != self._quiet.get(name)}
+            self._due_nodes |= dict.fromkeys(sorted(changed))
+            self._due |= dict.fromkeys(number for name in changed for number in self._occupants.get(name, ()))
+            self._quiet = dict(state.quiet)
 
     def _catch_up(self, sight: Iterable[int], whole: bool) -> bool:
         """Show anew what is due, for a moment; True when all of it is shown. What is in sight comes first."""
@@ -363,6 +369,8 @@ class BoardKeeper:
             scratch_mib=node.scratch_mib,
             traits=node.traits,
             closed=self.session.engine.state.closures.get(name, ""),
+            host=node.way.host if node.way is not None else "",
+            quiet_since_ms=self.session.engine.state.quiet.get(name),
             occupants=tuple(one for _, one in sorted(self._occupants.get(name, {}).items())),
         )
         self._nodes.put(name, view, self._stamp)

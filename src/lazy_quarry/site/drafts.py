@@ -337,7 +337,7 @@ class _DraftAnswer:
 
     def _each_trait(self) -> Iterable[TraitRung]:
         """For each trait of the queues' nodes, what would match with it beside what is requested."""
-        request, closed = self.request, self.engine.state.closures
+        request, closed = self.request, {**self.engine.state.quiet, **self.engine.state.closures}
         nodes: list[Node] = [
             self.site.node[name]
             for name in sorted({name for queue in request.queues for name in self.site.queue[queue].nodes})

@@ -142,6 +142,12 @@ class JobViews:
             why = stated(alone, alone.reason).because
         return self._made(job, counts, expected or Expected(), why=why, warning=warning, stuck=stuck, seen=seen)
 
+    def _quiet_since(self, job: Job) -> int | None:
+        quiet = self.session.engine.state.quiet
+        if not quiet or job.phase is not Phase.RUNNING:
+            return None
+        return min((quiet[one.node] for one in job.allocations if one.node in quiet), default=None)
+
     def tasks(self, job: Job) -> Iterable[JobView]:
         """The tasks of an array that have been made, in their order."""
         ended = self.session.journal.ended(EndedFilter(array=job.number, limit=MOST_TASKS))
@@ -210,6 +216,7 @@ class JobViews:
             exit=job.exit,
             signal=job.signal,
             reason=job.reason,
+            quiet_since_ms=self._quiet_since(job),
             replaces=run_before(session, job),
             planned=job.planned and job.phase is Phase.SKIPPED,
             stopping=job.stopping,

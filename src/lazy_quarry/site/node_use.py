@@ -17,8 +17,8 @@ def alike(nodes: Iterable[NodeView]) -> list[tuple[NodeView, ...]]:
 
 
 def _same(one: NodeView, other: NodeView) -> bool:
-    same = (one.cores, one.memory_mib, one.gpus, one.traits, one.closed)
-    if same != (other.cores, other.memory_mib, other.gpus, other.traits, other.closed):
+    same = (one.cores, one.memory_mib, one.gpus, one.traits, one.closed, one.quiet_since_ms)
+    if same != (other.cores, other.memory_mib, other.gpus, other.traits, other.closed, other.quiet_since_ms):
         return False
     return [(occupant.job, len(occupant.cores)) for occupant in one.occupants] == [
         (occupant.job, len(occupant.cores)) for occupant in other.occupants

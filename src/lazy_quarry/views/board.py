@@ -62,6 +62,15 @@ class NodeView:
     traits: tuple[str, ...]
     closed: str
     occupants: tuple[Occupant, ...]
+    host: str = ""
+    """The host that it is, as SSH knows it; empty for a node of a rehearsal, and for this machine where it is the only one."""
+    quiet_since_ms: int | None = None
+    """Since when it has not answered; None while it does."""
+
+    @property
+    def shut(self) -> bool:
+        """True while no job may start there: it is closed, or doesn't answer."""
+        return bool(self.closed) or self.quiet_since_ms is not None
 
     @property
     def cores_used(self) -> int:
@@ -88,7 +97,7 @@ def strata_of(nodes: Iterable[NodeView], person: "PersonView") -> Strata:
             counts[person.owner(occupant.user, occupant.account)] += len(occupant.cores)
         rest = node.cores - node.cores_used
         total += node.cores
-        if node.closed:
+        if node.shut:
             closed += rest
         else:
             free += rest

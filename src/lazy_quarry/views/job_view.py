@@ -111,6 +111,8 @@ class JobView:
     """Parts and spread tasks that it told of."""
     curve: Curve | None = None
     """Its use over its time, for one that has ended."""
+    quiet_since_ms: int | None = None
+    """Since when a node of a running job has not answered; None while all do."""
     warning: str = ""
     """A warning about a running job, or empty."""
     parts: tuple[NodeUse, ...] = ()

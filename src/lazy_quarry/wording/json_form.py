@@ -89,6 +89,7 @@ def job_json(view: JobView) -> dict[str, Any]:
         "scratch_used_mib": view.use.scratch_mib,
         "read_bytes": view.use.read_bytes,
         "written_bytes": view.use.written_bytes,
+        **({"quiet_since": _instant(view.quiet_since_ms)} if view.phase == "running" else {}),
         "exit": view.exit,
         "signal": view.signal,
         "reason": view.reason or None,
@@ -350,6 +351,8 @@ def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
                 "scratch_mib": node.scratch_mib,
                 "traits": list(node.traits),
                 "closed": node.closed or None,
+                "host": node.host or None,
+                "quiet_since": _instant(node.quiet_since_ms),
                 "jobs": [_number(label) for label in dict.fromkeys(allocation.label for allocation in node.occupants)],
             }
             for node in board.nodes

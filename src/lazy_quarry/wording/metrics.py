@@ -61,8 +61,9 @@ def _count(name: str, words: str, labels: tuple[str, ...], values: Mapping[Any, 
 
 
 def _of_nodes(board: Board) -> Iterator[Metric]:
-    closed = sum(bool(node.closed) for node in board.nodes)
-    nodes = {("open",): float(len(board.nodes) - closed), ("closed",): float(closed)}
+    quiet = sum(node.quiet_since_ms is not None for node in board.nodes)
+    closed = sum(node.shut for node in board.nodes) - quiet
+    nodes = {("open",): float(len(board.nodes) - closed - quiet), ("closed",): float(closed), ("quiet",): float(quiet)}
     yield _gauge("nodes", "Nodes by whether they take jobs.", ("state",), nodes)
     strata = board.strata
     used = strata.mine + strata.accounts + strata.others

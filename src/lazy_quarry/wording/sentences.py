@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import StorageArea
     from lazy_quarry.run.node.file_kinds import FileFound
-    from lazy_quarry.views.board import SiteView
+    from lazy_quarry.views.board import NodeView, SiteView
     from lazy_quarry.views.chain_views import ChainView
     from lazy_quarry.views.job_detail import Evidence, JobDetail
     from lazy_quarry.views.job_view import JobView, StartRange
@@ -47,6 +47,8 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
             if view.stopping:
                 return f"stopping, {view.stopping}"
             took = f"{format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}"
+            if view.quiet_since_ms is not None:
+                return f"{took}, no answer since {clock_time(view.quiet_since_ms, now_ms, zone)}"
             spread = view.inside.spread if view.inside is not None else None
             return f"{took}, {100 * spread.done // spread.tasks}%" if spread is not None else took
         case Phase.DONE:
@@ -62,6 +64,13 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
         case Phase.LOST:
             return f"lost, {_why_lost(view)}"
     return "skipped as planned" if view.planned else "skipped"
+
+
+def shut_words(node: NodeView, now_ms: int, zone: tzinfo = UTC) -> str:
+    """Why no job may start on a node, in a few words; empty where one may."""
+    if node.quiet_since_ms is not None:
+        return f"no answer since {clock_time(node.quiet_since_ms, now_ms, zone)}"
+    return f"closed: {node.closed}" if node.closed else ""
 
 
 def start_in_short(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:

@@ -10,6 +10,8 @@ from textual.strip import Strip
 from lazy_quarry.app.shared.theme import Palette
 from lazy_quarry.core.plain_text import plain
 
+QUIET_SIGN = "╱"
+"""What a node does that doesn't answer: nobody knows."""
 FILLS = ("faint", "stone")
 """Roles for lines and fills: as colours of words they would be hard to read."""
 Piece = tuple[str, str] | tuple[str, str, bool]  # words, the role their colour has, and whether they are bold

@@ -8,6 +8,7 @@ from lazy_quarry.app.shared.theme import OWNERS
 from lazy_quarry.core.units import clock_time, format_duration, plural
 from lazy_quarry.views.board import Board, NodeView
 from lazy_quarry.views.job_view import JobView
+from lazy_quarry.wording.sentences import shut_words
 
 LABEL = 44
 HOUR_MS = 3_600_000
@@ -44,8 +45,9 @@ class NodeHours(Rows):
         for window in board.site.windows:
             if node in window.nodes:
                 lanes.append((window.reason, "rust", window.begins_ms, window.ends_ms, "no jobs"))
-        if found and found.closed:
-            lanes.append((f"closed: {found.closed}", "rust", now, now + 365 * 24 * HOUR_MS, "closed"))
+        if found and found.shut:
+            shut = shut_words(found, now, self.quarry.zone)
+            lanes.append((shut, "rust", now, now + 365 * 24 * HOUR_MS, "closed"))
         self.lanes = lanes
         ends = [until for _, _, _, until, what in lanes if what != "closed"]
         self.span_ms = max(HOUR_MS, min(max(ends, default=now) - now, 7 * 24 * HOUR_MS))

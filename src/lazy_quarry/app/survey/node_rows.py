@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 from textual import events
 
-from lazy_quarry.app.shared.cells import Pen, bar
+from lazy_quarry.app.shared.cells import QUIET_SIGN, Pen, bar
 from lazy_quarry.app.shared.drawing import Rows
 from lazy_quarry.app.shared.messages import OpenNode
 from lazy_quarry.app.shared.theme import OWNERS
@@ -12,7 +12,7 @@ from lazy_quarry.core.site import Queue
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.site.node_use import alike
 from lazy_quarry.views.board import Board, NodeView
-from lazy_quarry.wording.sentences import LEAST_BUSY
+from lazy_quarry.wording.sentences import LEAST_BUSY, shut_words
 
 
 @dataclass(frozen=True, slots=True)
@@ -119,7 +119,7 @@ class NodeRows(Rows):
         assert self.board is not None
         nodes = [node for node in self.board.nodes if queue.name in node.queues]
         total = sum(node.cores for node in nodes)
-        free = sum(node.cores - node.cores_used for node in nodes if not node.closed)
+        free = sum(node.cores - node.cores_used for node in nodes if not node.shut)
         pen.write(f" {queue.name.upper():<9}", bold=True)
         if not queue.open:
             pen.write(f" closed: {queue.note}", "rust")
@@ -156,8 +156,21 @@ class NodeRows(Rows):
         width = min(32, max(12, self.room - 62))
         parts = [(held[owner], "█", colour) for owner, colour in OWNERS.items()]
         rest = float(first.cores - first.cores_used)
-        parts.append((rest, "▚", "rust") if first.closed else (rest, "░", "faint"))
+        if first.quiet_since_ms is not None:
+            parts = [(amount, QUIET_SIGN, colour) for amount, _, colour in parts]
+            parts.append((rest, QUIET_SIGN, "rust"))
+        else:
+            parts.append((rest, "▚", "rust") if first.closed else (rest, "░", "faint"))
         bar(pen, parts, width, first.cores)
+        if first.quiet_since_ms is not None:
+            assert self.board is not None
+            jobs = f"; {plural(len(first.occupants), 'job')} there" if first.occupants else ""
+            pen.cell(
+                f"  ✕ {shut_words(first, self.board.now_ms, self.quarry.zone)}{jobs}",
+                max(0, self.room - pen.at),
+                "rust",
+            )
+            return
         if first.closed:
             assert self.board is not None
             last = max((occupant.until_ms for occupant in first.occupants), default=0)

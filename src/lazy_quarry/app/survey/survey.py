@@ -23,6 +23,7 @@ from lazy_quarry.core.units import clock_time, fold_names, format_duration, form
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.outcomes import RoomView
+from lazy_quarry.wording.sentences import shut_words
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
@@ -262,8 +263,8 @@ class SurveyPlace(Place):
         words = f"{name}: {plural(node.cores, 'core')}, {format_size(node.memory_mib)}"
         words += f", scratch {format_size(node.scratch_mib)}" if node.scratch_mib else ""
         words += f", traits {', '.join(node.traits)}. " if node.traits else ". "
-        if node.closed:
-            words += f"Closed: {node.closed}. "
+        if shut := shut_words(node, self.board.now_ms, self.quarry.zone):
+            words += f"{shut[:1].upper()}{shut[1:]}. "
         if not node.occupants:
             return words + "Nothing runs there."
         told = []

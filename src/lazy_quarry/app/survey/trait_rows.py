@@ -61,7 +61,7 @@ class TraitRows(Rows):
         assert self.board is not None
         trait = self.traits[row - 1]
         with_it = [node for node in self.board.nodes if self.marked | {trait} <= set(node.traits)]
-        free = sum(node.cores - node.cores_used for node in with_it if not node.closed)
+        free = sum(node.cores - node.cores_used for node in with_it if not node.shut)
         cores = sum(node.cores for node in with_it)
         marked = trait in self.marked
         pen.write(" ◆ " if marked else " ◇ ", "ochre" if marked else "dim").cell(trait, 14, bold=marked)

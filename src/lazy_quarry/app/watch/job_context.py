@@ -11,7 +11,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, format_bytes, format_cpu, format_duration, format_size, plural
 from lazy_quarry.views.board import Board, NodeView
 from lazy_quarry.views.job_view import JobView
-from lazy_quarry.wording.sentences import counts_words, failed_words, spans_words, verdict
+from lazy_quarry.wording.sentences import counts_words, failed_words, shut_words, spans_words, verdict
 
 LEVELS = " ▁▂▃▄▅▆▇█"
 Samples = list[tuple[int, float, int]]
@@ -136,10 +136,11 @@ class JobContext(Lines):
             gpus = f", {node.gpus - node.gpus_used} of {plural(node.gpus, 'GPU')}" if node.gpus else ""
             words = f"{node.cores - node.cores_used} of {plural(node.cores, 'core')} free, {memory}{gpus}"
             pen.write(f"   {', '.join(node.queues)}   {words}", "dim")
-        elif node.closed and row == 1:
-            pen.write(f"   closed: {node.closed}", "rust")
-        elif 0 <= row - 1 - bool(node.closed) < len(node.occupants):
-            occupant = node.occupants[row - 1 - bool(node.closed)]
+        elif node.shut and row == 1:
+            assert self.board is not None
+            pen.write(f"   {shut_words(node, self.board.now_ms, self.quarry.zone)}", "rust")
+        elif 0 <= row - 1 - node.shut < len(node.occupants):
+            occupant = node.occupants[row - 1 - node.shut]
             assert self.board is not None
             owner = self.board.person.owner(occupant.user, occupant.account)
             tone = OWNERS[owner] if owner != "others" else "dim"

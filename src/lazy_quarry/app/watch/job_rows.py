@@ -17,7 +17,7 @@ from lazy_quarry.core.units import plural
 from lazy_quarry.views.board import Board, NodeView, PersonView
 from lazy_quarry.views.job_view import JobView
 from lazy_quarry.wording.job_columns import JobColumn
-from lazy_quarry.wording.sentences import chain_state, state_words
+from lazy_quarry.wording.sentences import chain_state, shut_words, state_words
 
 
 def fold_sign(opened: bool) -> str:
@@ -184,13 +184,15 @@ class JobRows(Rows):
         pen.write(f" {sign} ", "ochre").cell(node.name, 9, "ink", bold=current).write(" ")
         bar_cells = 12
         used = min(node.cores, node.cores_used)
-        parts = [(float(used), "━", "stone"), (float(node.cores - used), "━", "rust" if node.closed else "faint")]
+        parts = [(float(used), "━", "stone"), (float(node.cores - used), "━", "rust" if node.shut else "faint")]
         bar(pen, parts, bar_cells, node.cores)
         jobs = len({occupant.job for occupant in node.occupants})
-        told = f"  {row.words}" + (f", {plural(jobs, 'job')}" if jobs and not node.closed else "")
-        pen.cell(told, left - pen.at - 1, "rust" if node.closed else "dim").write(" ")
+        words = shut_words(node, self.axis.now_ms, self.quarry.zone) or row.words
+        told = f"  {words}" + (f", {plural(jobs, 'job')}" if jobs and not node.shut else "")
+        pen.cell(told, left - pen.at - 1, "rust" if node.shut else "dim").write(" ")
         held = self.arranged.held.get(node.name, [])
-        draw_node_lane(pen, held, node.cores, self.axis, self.room - left, closed=bool(node.closed))
+        quiet = node.quiet_since_ms
+        draw_node_lane(pen, held, node.cores, self.axis, self.room - left, closed=node.shut, quiet_since_ms=quiet)
 
     # -- marks -------------------------------------------------------------------------------------
 

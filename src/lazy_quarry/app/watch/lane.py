@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from lazy_quarry.app.shared.axis import Axis
-from lazy_quarry.app.shared.cells import Pen
+from lazy_quarry.app.shared.cells import QUIET_SIGN, Pen
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.views.job_view import JobView
 from lazy_quarry.wording.sentences import range_now
@@ -12,16 +12,25 @@ LEVELS = "▁▂▃▄▅▆▇█"
 
 
 def draw_node_lane(
-    pen: Pen, held: list[tuple[int, int, int, str]], cores: int, axis: Axis, width: int, *, closed: bool = False
+    pen: Pen,
+    held: list[tuple[int, int, int, str]],
+    cores: int,
+    axis: Axis,
+    width: int,
+    *,
+    closed: bool = False,
+    quiet_since_ms: int | None = None,
 ) -> None:
     """Draw how many of a node's cores were, are and will be taken, in the colour of who has most of them.
 
-    What is free of a closed node from now on is hatched.
+    What is free of a closed node from now on is hatched. Since a node doesn't answer nobody knows what goes on there: from then
+    on all of it is drawn in strokes, those of its jobs in their colours.
     """
     if width <= 0:
         return
     ticks = {column for column, _ in axis.ticks(width)}
     now = axis.column(axis.now_ms, width)
+    quiet = width if quiet_since_ms is None else axis.column(quiet_since_ms, width)
     step = axis.span_ms / width
     tones = {"mine": "ochre", "accounts": "moss", "others": "stone", "expected": "river"}
     sums: list[dict[str, int]] = [{} for _ in range(width)]
@@ -35,6 +44,8 @@ def draw_node_lane(
         taken = sum(owners.values())
         if column == now:
             pen.write("│", "ink")
+        elif column >= quiet:
+            pen.write(QUIET_SIGN, tones[max(owners, key=lambda owner: owners[owner])] if taken else "rust")
         elif taken and set(owners) == {"expected"}:
             pen.write("░", "river")
         elif taken:

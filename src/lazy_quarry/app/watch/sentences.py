@@ -57,7 +57,7 @@ def empty_words(choice: Choice) -> str:
     return f"No jobs here. 2 goes to Draft, where one is written and submitted; {key_of('whose')} shows other people's."
 
 
-def row_words(row: Row, board: Board) -> str:
+def row_words(row: Row, board: Board, zone: tzinfo) -> str:
     """A sentence about a group or a node."""
     if row.key[0] == "rest":
         keys = f"{key_of('hold')} holds them, {key_of('cancel')} cancels them; {key_of('fold')} folds the array"
@@ -69,6 +69,10 @@ def row_words(row: Row, board: Board) -> str:
     if row.node is None:
         return f"{row.key[1]}: {row.words}. {key_of('fold')} folds it or opens it; {key_of('group')} groups by something else."
     node = row.node
+    if node.quiet_since_ms is not None:
+        words = f"{node.name} has not answered since {clock_time(node.quiet_since_ms, board.now_ms, zone)}: nothing starts there"
+        what = ", what runs there keeps its cores, and its true end is told when it answers" if node.occupants else ""
+        return f"{words}{what}. If it is gone for good: lq node lost {node.name}."
     if node.closed:
         return f"{node.name} takes no jobs: {node.closed}. What runs there goes on."
     who = sorted({occupant.user for occupant in node.occupants})
@@ -112,6 +116,10 @@ def _running(view: JobView, name: str, board: Board, zone: tzinfo) -> str:
     if view.stopping:
         return f"{name} is stopping and has {format_duration(view.grace_s)} to end by itself."
     where = fold_names(view.nodes)
+    if view.quiet_since_ms is not None:
+        since = clock_time(view.quiet_since_ms, board.now_ms, zone)
+        gone = f"If the machine is gone for good: lq node lost {where}."
+        return f"{name} runs on {where}, which has not answered since {since}. Its true end is told when that answers again. {gone}"
     words = f"{name} runs on {where} and has {left} left, until {clock_time(limit, board.now_ms, zone)}."
     if view.warning:
         return f"{words} {view.warning[:1].upper()}{view.warning[1:]}."

@@ -252,7 +252,7 @@ class WatchPlace(Place):
         if row is None:
             return watch_sentences.empty_words(self.choice)
         if row.view is None:
-            return watch_sentences.row_words(row, self.board)
+            return watch_sentences.row_words(row, self.board, self.quarry.zone)
         detail = self.panes.detail
         changes = detail.explained.changes if detail and detail.explained and detail.view.job == row.view.job else ()
         sooner = sooner_words(row.view, changes, self.board.now_ms, self.quarry.zone)

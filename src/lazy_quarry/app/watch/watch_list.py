@@ -311,7 +311,7 @@ class Arranger:
             if choice.scope != "everyone" and not mine and not words:
                 continue
             free = node.cores - node.cores_used
-            told = f"{free} of {node.cores} free" if not node.closed else f"closed: {node.closed}"
+            told = f"{free} of {node.cores} free"
             yield Row(("node", node.name), node=node, words=told)
             if ("node", node.name) in choice.opened:
                 for view in sorted(jobs, key=_turn):

@@ -1,7 +1,9 @@
 """Commands about the site itself: what there is, its nodes, and the times for which they are kept free."""
 
+from __future__ import annotations
+
 import sys
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import click
 
@@ -18,6 +20,9 @@ from lazy_quarry.cli.options import (
     state_option,
 )
 from lazy_quarry.errors import QuarryError
+
+if TYPE_CHECKING:
+    from lazy_quarry.views.board import Board
 
 
 @click.command("survey")
@@ -42,16 +47,40 @@ def survey_command(state: str, form: str) -> None:
 @click.argument("what", metavar="close|open|lost")
 @click.argument("names", metavar="NODE...", nargs=-1, required=True)
 @click.option("--reason", default="", help="why, as people will read it")
+@click.option("--yes", is_flag=True, help="lost: don't ask")
 @state_option
-def node_command(what: str, names: tuple[str, ...], reason: str, state: str) -> None:
-    """Close nodes (what runs there goes on), open them again, or say that they are lost with their jobs."""
+def node_command(what: str, names: tuple[str, ...], reason: str, yes: bool, state: str) -> None:
+    """Close nodes (what runs there goes on), open them again, or say that they are lost with their jobs.
+
+    Jobs on a node that is lost may run again elsewhere; so where there are any it asks, or needs --yes.
+    """
     from lazy_quarry.core.units import parse_names
 
     acts: dict[str, Literal["close", "open", "lost"]] = {"close": "close", "open": "open", "lost": "lost"}
     if what not in acts:
         raise Usage(f'node {what}: there are "close", "open" and "lost"')
     every = [name for word in names for name in parse_names(word)]
-    print_outcomes(client_of(state).nodes(every, acts[what], reason))
+    client = client_of(state)
+    if what == "lost" and not yes:
+        _ask_lost(client.board(), every)
+    print_outcomes(client.nodes(every, acts[what], reason))
+
+
+def _ask_lost(board: Board, names: list[str]) -> None:
+    """Ask whether nodes are really lost, where jobs are on them. Raises :class:`Usage` where nobody can be asked."""
+    from lazy_quarry.core.units import fold_names, plural
+
+    jobs = dict.fromkeys(one.label for node in board.nodes if node.name in names for one in node.occupants)
+    if not jobs:
+        return
+    labels = list(jobs)
+    named = ", ".join(labels[:10]) + (" and others" if len(labels) > 10 else "")
+    words = f"{plural(len(labels), 'job')} on {fold_names(names)}: {named}"
+    if not sys.stdin.isatty():
+        raise Usage(f"{words}. They end as lost, and may run again elsewhere; if that is meant, add --yes")
+    say(f"{words}.")
+    if not click.confirm("They end as lost, and may run again elsewhere. Is that meant?"):
+        raise click.exceptions.Exit(1)
 
 
 @click.command("reserve")

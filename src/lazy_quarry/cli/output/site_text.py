@@ -7,7 +7,7 @@ from datetime import tzinfo
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration, format_size, plural
-from lazy_quarry.wording.sentences import LEAST_BUSY, others_words, site_words, storage_words
+from lazy_quarry.wording.sentences import LEAST_BUSY, others_words, shut_words, site_words, storage_words
 
 if TYPE_CHECKING:
     from lazy_quarry.views.board import Board
@@ -19,7 +19,7 @@ def survey_lines(board: Board, rooms: list[RoomView], zone: tzinfo) -> Iterator[
     yield site_words(board.site, board.now_ms, zone)
     for queue in board.site.queues:
         nodes = [node for node in board.nodes if queue.name in node.queues]
-        free = sum(node.cores - node.cores_used for node in nodes if not node.closed)
+        free = sum(node.cores - node.cores_used for node in nodes if not node.shut)
         limit = f"at most {format_duration(queue.walltime_limit_s)}" if queue.walltime_limit_s else "no walltime limit"
         state = "open" if queue.open else "closed"
         yield f"queue {queue.name}: {state}, {free} of {plural(sum(node.cores for node in nodes), 'core')} free, {limit}"
@@ -30,7 +30,7 @@ def survey_lines(board: Board, rooms: list[RoomView], zone: tzinfo) -> Iterator[
                 cores = plural(room.cores, "core")
                 yield f"  now for {format_duration(room.walltime_s):<4} {room.kind:<11} {cores} on {where}{gpus}"
     for node in board.nodes:
-        closed = f", closed: {node.closed}" if node.closed else ""
+        closed = f", {words}" if (words := shut_words(node, board.now_ms, zone)) else ""
         traits = f", {', '.join(node.traits)}" if node.traits else ""
         spare = f"{node.cores - node.cores_used} of {plural(node.cores, 'core')} free"
         yield f"node {node.name}: {spare}, {format_size(node.memory_mib)}{traits}{closed}"

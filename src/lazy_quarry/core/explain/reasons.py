@@ -1,5 +1,6 @@
 """Why a job waits, in a sentence: what it needs, who has it, until when."""
 
+from dataclasses import replace
 from datetime import tzinfo
 
 import numpy as np
@@ -60,6 +61,9 @@ class WaitReasons:
         """Say what a job that has not started waits for."""
         if job.phase in (Phase.HELD, Phase.BLOCKED) or job.all_held:
             return stated(job, held_by)
+        return self._with_quiet(job, self._why(job))
+
+    def _why(self, job: Job) -> Why:
         placement = self.plan.place_of(job.number)
         if placement is None:
             unplaced = self.plan.unplaced_so_far(job.number)
@@ -67,6 +71,19 @@ class WaitReasons:
                 return Why("it is behind the jobs that the plan gives places; no forecast yet", "turn")
             return Why(unplaced.words, unplaced.kind)
         return self._why_not_now(job, placement)
+
+    def _with_quiet(self, job: Job, why: Why) -> Why:
+        """Say too which nodes it could have that don't answer."""
+        quiet = self.engine.state.quiet
+        if not quiet or why.kind == "nothing":
+            return why
+        needs = self.planner.needs_of(PlanRequest(job.number, job.request, owner=owner_of(job)))
+        names = sorted({name for need in needs for name in need.eligible} & quiet.keys())
+        if not names:
+            return why
+        since = self._clock(min(quiet[name] for name in names))
+        answers = f"{fold_names(names)} {'has' if len(names) == 1 else 'have'} not answered since {since}"
+        return replace(why, because=f"{why.because.rstrip('.')}. {answers}, and nothing starts there meanwhile.")
 
     def _why_not_now(self, job: Job, placement: Placement) -> Why:
         """Why a job starts later than now, though it has a place."""
