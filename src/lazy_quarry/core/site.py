@@ -218,6 +218,8 @@ class StorageArea:
     shared: bool = True
     kept: bool = False
     heavy: bool = False
+    nodes: tuple[str, ...] = ()
+    """The nodes that see it, where not all do."""
 
 
 @dataclass(frozen=True)
@@ -288,6 +290,11 @@ class Site:
     def node(self) -> dict[str, Node]:
         """Nodes by name."""
         return {node.name: node for node in self.nodes}
+
+    @cached_property
+    def apart(self) -> bool:
+        """True when its nodes are hosts of their own: a job runs on one of them."""
+        return any(node.remote for node in self.nodes)
 
     @cached_property
     def node_rate(self) -> dict[str, tuple[int, int, int, int]]:

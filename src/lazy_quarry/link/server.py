@@ -40,7 +40,7 @@ from lazy_quarry.link.readers import NoReader, Readers
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.probe.foreign_load import OthersLoad
 from lazy_quarry.probe.machine import core_numbers, groups_of, user_name
-from lazy_quarry.probe.script import with_surroundings
+from lazy_quarry.probe.script import with_surroundings, work_folder
 from lazy_quarry.probe.zone import local_zone
 from lazy_quarry.run.intent import part_names
 from lazy_quarry.run.node.process import boottime, wall_ms
@@ -71,6 +71,8 @@ MOST_CONNECTING = 128
 """Clients that may wait to be connected."""
 UNREAD_S = 60.0
 """Who reads no answer for so long is left."""
+SEEN_S, LOOK_S = 3.0, 0.02
+"""Hosts are waited for so long, looked at so often, when it is asked whether they see a folder."""
 MOST_AT_WORK = 8
 """Calls of one client that may take long, at once; it waits with more."""
 MOST_FAULTS = 50
@@ -301,8 +303,10 @@ class Server:
         """
         apart = None
         try:
-            submission = submission_of(line) if len(line) > LONG else None
-            if submission is not None:
+            submission = submission_of(line) if len(line) > LONG or self.site.session.site.apart else None
+            if submission is not None and self.site.session.site.apart:
+                await self._until_seen(work_folder(submission))
+            if submission is not None and len(line) > LONG:
                 context = self.site.drafts.context(caller, submission)
                 apart = submission, await checked_apart(self.site.session.site, context)
             if method in CALLS and CALLS[method].plan:
@@ -310,6 +314,13 @@ class Server:
         except Exception as fault:
             logged(fault, "making ready")
         return apart
+
+    async def _until_seen(self, folder: str) -> None:
+        """Wait a moment until the hosts that answer have said whether they see a folder."""
+        until = time.monotonic() + SEEN_S
+        answer = {one.node for one in self.runner.hosts() if one.answers}
+        while not answer <= self.runner.sees(folder).keys() and time.monotonic() < until:
+            await asyncio.sleep(LOOK_S)
 
     async def _answered(self, caller: Caller, line: bytes, call: Glance) -> bytes:
         """The answer to a call that no other waits for."""

@@ -84,6 +84,18 @@ def surroundings_of(submission: Submission) -> Surroundings:
     )
 
 
+def work_folder(submission: Submission) -> str:
+    """The folder that its job would work in, as far as its header can be read."""
+    block, _ = find_block(submission.script)
+    written = dict(block.values) if block else {}
+    directory = ""
+    with suppress(BadValue, KeyError):
+        for override in submission.overrides:
+            override_values(written, override)
+        directory = KEYS["directory"].read(written["directory"])
+    return str(start_folder(submission.directory or os.getcwd(), directory))
+
+
 def _inputs(files: dict[str, str], made: set[str], folder: Path) -> dict[str, tuple[int, int]]:
     """Sizes and dates of the files that a script names, but for what it makes."""
     found: dict[str, tuple[int, int]] = {}

@@ -137,6 +137,10 @@ class NodeLink(Protocol):
         """The machine, as a paper names it; None while nobody knows."""
         ...
 
+    def sees(self, folder: str) -> bool | None:
+        """True when it sees a folder of the engine's machine; None while that isn't known: it is asked by this."""
+        ...
+
     def state(self) -> HostState | None:
         """How it is, for people; None for the engine's own machine."""
         ...

@@ -386,6 +386,11 @@ class Nodes:
                 found[name] = node.quiet_since_ms
         return found
 
+    def sees(self, folder: str) -> dict[str, bool]:
+        """Nodes by whether they see a folder of this machine."""
+        found = {name: node.sees(folder) for name, node in self.nodes.items()}
+        return {name: sees for name, sees in found.items() if sees is not None}
+
     def hosts(self) -> list[HostState]:
         """The nodes that are hosts of their own."""
         return [found for node in self.nodes.values() if (found := node.state()) is not None]

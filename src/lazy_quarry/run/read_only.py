@@ -26,6 +26,10 @@ class OnlyFiles:
         """The journal has that."""
         return {}
 
+    def sees(self, folder: str) -> dict[str, bool]:
+        """The engine asks them."""
+        return {}
+
     def hosts(self) -> list[HostState]:
         """The engine has them."""
         return []

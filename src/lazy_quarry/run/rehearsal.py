@@ -91,6 +91,10 @@ class RehearsalRunner:
         """They always do."""
         return {}
 
+    def sees(self, folder: str) -> dict[str, bool]:
+        """Whatever is asked of, nobody looks."""
+        return {}
+
     def hosts(self) -> list[HostState]:
         """There is none."""
         return []

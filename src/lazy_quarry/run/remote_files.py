@@ -61,6 +61,10 @@ class AskedFiles(FileService):
         found: dict[str, str] = self.ask("unusable", folder, written, input_path)
         return found
 
+    def folder_mark(self, path: str) -> list[int] | None:
+        found: list[int] | None = self.ask("folder_mark", path)
+        return found
+
     def prepare(self, names: Sequence[str]) -> None:
         self.ask("prepare", list(names))
 

@@ -122,6 +122,10 @@ class Runner(Protocol):
         """Nodes that answer, None, and that don't, since when (ms since 1970); those of which that isn't known are left out."""
         ...
 
+    def sees(self, folder: str) -> dict[str, bool]:
+        """Nodes by whether they see a folder of this machine; those of which that isn't known yet are left out, and asked."""
+        ...
+
     def hosts(self) -> list[HostState]:
         """The nodes that are hosts of their own."""
         ...

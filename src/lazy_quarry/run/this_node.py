@@ -112,6 +112,10 @@ class ThisNode:
         """This machine."""
         return this_host()
 
+    def sees(self, folder: str) -> bool:
+        """They are its own."""
+        return True
+
     def state(self) -> None:
         """It is the engine's own."""
 

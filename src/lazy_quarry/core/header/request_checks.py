@@ -6,10 +6,11 @@ from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, error, hint, warning
 from lazy_quarry.core.header.interpreter import interpreter
 from lazy_quarry.core.job.clashes import first_clash, template_of
+from lazy_quarry.core.job.needs import Need
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.paths import JOINED, better_output
 from lazy_quarry.core.plain_text import shortened, values_words
-from lazy_quarry.core.units import plural
+from lazy_quarry.core.units import fold_names, plural
 
 
 def check_request(script: CheckedScript) -> Iterator[Diagnostic]:
@@ -107,6 +108,7 @@ def _nodes(script: CheckedScript) -> Iterator[Diagnostic]:
         if widest >= 2 and each * 2 <= widest:
             words = f"whole-nodes keeps {plural(widest, 'core')} of each node, and only {each} of them would be used"
             yield hint("nodes-half-used", words, script.line("whole-nodes"))
+    yield from _unseen(script, need)
     if request.array is not None and request.array.at_once and request.array.at_once > request.array.count:
         words = f"at-once = {request.array.at_once} is more than the {plural(request.array.count, 'task')} there are"
         yield hint("at-once-idle", words, script.line("array"))
@@ -119,6 +121,29 @@ def _nodes(script: CheckedScript) -> Iterator[Diagnostic]:
             advice = f"; {better[0]} is fit for that" if better else ""
             words = f"it would work in {folder}, and {area.path} is not for heavy reading and writing{advice}"
             yield warning("storage-unfit", words, script.line("directory"))
+
+
+def _unseen(script: CheckedScript, need: Need) -> Iterator[Diagnostic]:
+    """Its folder must be seen where it runs: files don't travel by themselves."""
+    folder, site = script.surroundings.folder, script.site
+    area = site.storage_of(folder) if folder else None
+    hidden = script.surroundings.unseen | (
+        set(site.node) - set(area.nodes) if area is not None and area.nodes else set()
+    )
+    seeing = [name for name in need.eligible if name not in hidden]
+    if not folder or len(seeing) == len(need.eligible):
+        return
+    if seeing:
+        blind = fold_names([name for name in need.eligible if name in hidden])
+        words = f'{blind} doesn\'t see {folder}, where it would work; ask for on-nodes = "{fold_names(seeing)}"'
+        yield error("path", words, script.line("on-nodes", "directory"))
+        return
+    shared = [one.path for one in site.storage if set(need.eligible) & set(one.nodes or need.eligible) and one.shared]
+    advice = (
+        f"; submit from a folder below {' or '.join(shared)}" if shared else "; submit from a folder that it shares"
+    )
+    words = f"no host of queue {need.queue} that could run it sees {folder}{advice}"
+    yield error("path", words, script.line("directory"))
 
 
 def _interpreter(script: CheckedScript) -> Iterator[Diagnostic]:

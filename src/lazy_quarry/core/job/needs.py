@@ -6,7 +6,7 @@ differ by one at most and the fuller nodes come first.
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from math import ceil
 
 from lazy_quarry.core.job.request import Memory, Request
@@ -168,6 +168,11 @@ def choices(request: Request, queue: Queue, site: Site) -> list[Need]:
     nodes = eligible_nodes(request, queue, site)
     if not nodes:
         raise Impossible(*_no_node(request, queue, site))
+    if site.apart:
+        if (request.nodes or 1) > 1:
+            words = f"nodes = {request.nodes} is more than one, and on this site a job runs on one host; the most is nodes = 1"
+            raise Impossible("nodes", words, (1, request.nodes or 1))
+        request = replace(request, nodes=1, most_nodes=None, anywhere=False)
     if request.anywhere:
         need = _wherever(request, queue, nodes)
         found = [need] if need else []

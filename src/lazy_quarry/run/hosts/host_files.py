@@ -14,6 +14,7 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 from lazy_quarry.core.job.curve import Sample
@@ -23,6 +24,7 @@ from lazy_quarry.files.kinds import words_of
 from lazy_quarry.run.hosts.line import Line
 from lazy_quarry.run.intent import Ground, attempt_name, intent_of
 from lazy_quarry.run.node.attempt import IntentTooLong, intent_text
+from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node_files import NodeFiles
 from lazy_quarry.run.node_link import LaidOut
 from lazy_quarry.run.remote_files import FilesAtSocket
@@ -35,6 +37,8 @@ STALE_S = 1.0
 AGAIN_S = 2.0
 """What could not be made is tried again after so long."""
 MOST_KNOWN = 20_000
+LATELY_S = 120.0
+"""For so long the machines that share a folder may tell different times of its last change."""
 
 
 class HostFiles:
@@ -217,6 +221,18 @@ class HostFiles:
             return samples
         return self._live(name)[1]
 
+    def sees(self, folder: str) -> bool | None:
+        """True when a folder of this machine is the same there; None while that isn't known. Asked for by this."""
+        found: bool | None = self._read("sees", folder, lambda: self._sees(folder))
+        return found
+
+    def _sees(self, folder: str) -> bool | None:
+        try:
+            here, there = FileService(Path()).folder_mark(folder), self.service.folder_mark(folder)
+        except OSError:
+            return None
+        return here is not None and there is not None and _is_same(here, there)
+
     # -- for whoever looks -------------------------------------------------------------------------
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
@@ -260,3 +276,13 @@ def _put_right(inside: Inside | None, ahead_ms: int) -> Inside | None:
     if inside is None or not ahead_ms:
         return inside
     return replace(inside, parts=tuple(replace(part, began_ms=part.began_ms - ahead_ms) for part in inside.parts))
+
+
+def _is_same(here: list[int], there: list[int]) -> bool:
+    """True when two machines tell of the same folder: by its inode, and when it was changed or written to last.
+
+    A network file system may tell another machine of a change only after a while, so of one
+    that was just changed the inode has to do.
+    """
+    lately = time.time_ns() - max(here[1:] + there[1:]) < LATELY_S * 1e9
+    return here[0] == there[0] and (lately or here[1] == there[1] or here[2] == there[2])

@@ -130,6 +130,10 @@ class HostNode:
             return f"it has {has} of memory, and the site file says {said}"
         return ""
 
+    def sees(self, folder: str) -> bool | None:
+        """True when it sees a folder of the engine's machine."""
+        return self.files.sees(folder)
+
     def state(self) -> HostState:
         """How it is, for people."""
         told = self.line.greeting

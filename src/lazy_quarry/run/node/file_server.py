@@ -29,7 +29,7 @@ ANSWER_S = 90.0
 """A request that has no answer by then gets one that says so; what still goes on for it is let go on."""
 NAMED = frozenset(("live", "ran_ms", "inside", "lay_out", "is_laid_out", "write_stop", "forget"))
 """Methods whose first argument is the name of an attempt, which becomes a path."""
-METHODS = NAMED | {"piece", "look_at", "made", "remove", "unusable", "prepare", "sweep"}
+METHODS = NAMED | {"piece", "look_at", "made", "remove", "unusable", "folder_mark", "prepare", "sweep"}
 
 
 class FileServer:

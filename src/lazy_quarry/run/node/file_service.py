@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import stat
 import time
 from collections.abc import Sequence
 from contextlib import suppress
@@ -122,6 +123,16 @@ class FileService:
             return given.in_time(lambda: remove_made(folder, list(paths), since_ms), folder, LOOKING_S)
         except TimeoutError as fault:
             return 0, [f"{folder}: {fault.strerror}; look there what is gone"]
+
+    def folder_mark(self, path: str) -> list[int] | None:
+        """What tells a folder from others, also for another machine that sees it: inode, change and writing of its entries in ns;
+        None where there is none.
+        """
+        try:
+            found = given.in_time(lambda: os.stat(path), path)
+        except (FileNotFoundError, NotADirectoryError, PermissionError):
+            return None
+        return [found.st_ino, found.st_ctime_ns, found.st_mtime_ns] if stat.S_ISDIR(found.st_mode) else None
 
     def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
         """Why a job could not start in its folder, write its files or read its input: by header key, what is wrong."""

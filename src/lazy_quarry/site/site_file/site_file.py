@@ -189,6 +189,10 @@ def _applied(site: Site, told: FileTable) -> tuple[Site, list[tuple[tuple[str, .
             faults.append((("windows", str(place), "nodes"), words))
         if one.ends <= one.begins:
             faults.append((("windows", str(place), "ends"), "windows.ends: it ends before it begins"))
+    for place, area in enumerate(told.storage):
+        if unknown := [name for name in area.nodes if name not in every]:
+            words = f"storage.nodes: there is no node {shortened(unknown[0])}{nearest(unknown[0], every)}"
+            faults.append((("storage", str(place), "nodes"), words))
     for key, names in (("accounts", [one.name for one in told.accounts]), ("tiers", [one.name for one in told.tiers])):
         for place, name in enumerate(names):
             if name in names[:place]:
@@ -217,6 +221,7 @@ def _applied(site: Site, told: FileTable) -> tuple[Site, list[tuple[tuple[str, .
         tiers=tiers,
         queues=tuple(replace(queue, limits=told.limits.queue.value()) for queue in site.queues),
         windows=tuple(windows),
+        storage=tuple(one.value() for one in told.storage) or site.storage,
         user_limits=tuple(users),
     )
     return described, faults

@@ -9,7 +9,7 @@ from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, StrictBool, 
 from lazy_quarry.core.header.nearest import nearest
 from lazy_quarry.core.instants import instant_of
 from lazy_quarry.core.plain_text import shortened
-from lazy_quarry.core.site import Account, HostWay, Kept, Limits, MailWay, Node, Queue, Rates, Site
+from lazy_quarry.core.site import Account, HostWay, Kept, Limits, MailWay, Node, Queue, Rates, Site, StorageArea
 from lazy_quarry.core.units import DAY_MS, parse_duration, parse_names, parse_size
 from lazy_quarry.errors import BadValue
 from lazy_quarry.probe.zone import local_zone
@@ -322,6 +322,20 @@ class QueueTable(Table):
         )
 
 
+class StorageTable(Table):
+    """``[[storage]]``: a storage area, and which nodes see it: all, unless they are named."""
+
+    path: Annotated[str, Field(pattern=r"^/", max_length=1000)]
+    note: Annotated[str, Field(max_length=200)] = ""
+    kept: StrictBool = False
+    heavy: StrictBool = True
+    nodes: Nodes = ()
+
+    def value(self) -> StorageArea:
+        """The area."""
+        return StorageArea(self.path, self.note, kept=self.kept, heavy=self.heavy, nodes=self.nodes)
+
+
 class FileTable(Table):
     """All of a site file."""
 
@@ -339,5 +353,6 @@ class FileTable(Table):
     windows: tuple[WindowTable, ...] = ()
     operators: tuple[str, ...] = ()
     name: Annotated[str, Field(max_length=100)] = ""
+    storage: tuple[StorageTable, ...] = ()
     nodes: tuple[NodesTable, ...] = ()
     queues: tuple[QueueTable, ...] = ()
