@@ -123,6 +123,16 @@ class NodeLink(Protocol):
         ...
 
     @property
+    def lease_s(self) -> int | None:
+        """Seconds after the last word of an engine when its attempts are stopped there; None: never."""
+        ...
+
+    @property
+    def silent_s(self) -> float:
+        """Seconds since it was heard last, by a clock that nobody can set."""
+        ...
+
+    @property
     def unlike(self) -> str:
         """What it has less of than the site says, in words; empty for nothing."""
         ...

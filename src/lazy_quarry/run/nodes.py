@@ -1,5 +1,6 @@
 """Runs jobs on nodes, by messages to their agents: what each attempt is at, and what is still to be said or written."""
 
+import os
 import secrets
 import time
 from collections.abc import Mapping
@@ -23,6 +24,13 @@ from lazy_quarry.run.this_node import ThisNode
 
 QUIET_S = 1.0
 """Agents are let go when nothing ran or waited for so long."""
+
+
+def lease_margin_s() -> float:
+    """Longer than a lease and a job's grace by so much, and its supervisor has stopped it; tests set ``LQ_LEASE_MARGIN``."""
+    return float(os.environ.get("LQ_LEASE_MARGIN", "60"))
+
+
 PART_OVER = "part-over"
 """The cause of a stop of the parts of an attempt that are left when one is over."""
 MOST_OLD = 2_000
@@ -58,6 +66,7 @@ class Nodes:
         """Notes of agents about attempts that run, by name."""
         self._old: list[tuple[float, NodeLink, str]] = []
         """Settled attempts, and since when they are, the oldest first."""
+        self._lease_margin_s = lease_margin_s()
         self._busy_at = time.monotonic()
         for node in self._all:
             node.greeting(partial(self._greet, node))
@@ -394,6 +403,16 @@ class Nodes:
     def hosts(self) -> list[HostState]:
         """The nodes that are hosts of their own."""
         return [found for node in self.nodes.values() if (found := node.state()) is not None]
+
+    def lapsed(self, job: Job) -> str:
+        """The node on which a job's lease is over for certain; empty for none."""
+        for one in job.allocations:
+            node = self.nodes.get(one.node)
+            if node is None or node.lease_s is None:
+                continue
+            if node.silent_s > node.lease_s + job.request.grace_s + self._lease_margin_s:
+                return one.node
+        return ""
 
     def unlike(self) -> dict[str, str]:
         """Nodes that have less than the site file says, each with words for that."""

@@ -34,6 +34,10 @@ class OnlyFiles:
         """The engine has them."""
         return []
 
+    def lapsed(self, job: Job) -> str:
+        """The engine knows."""
+        return ""
+
     def unlike(self) -> dict[str, str]:
         """None that this process knows of."""
         return {}

@@ -99,6 +99,10 @@ class RehearsalRunner:
         """There is none."""
         return []
 
+    def lapsed(self, job: Job) -> str:
+        """Its nodes always answer."""
+        return ""
+
     def unlike(self) -> dict[str, str]:
         """They are what the site says."""
         return {}

@@ -130,6 +130,13 @@ class Runner(Protocol):
         """The nodes that are hosts of their own."""
         ...
 
+    def lapsed(self, job: Job) -> str:
+        """The node of a running job that has been silent for longer than the job's lease and all that it had to end by itself.
+
+        Empty where none has: also where it has no lease.
+        """
+        ...
+
     def unlike(self) -> dict[str, str]:
         """Nodes that have less than the site says, each with words for that: nothing may start there."""
         ...

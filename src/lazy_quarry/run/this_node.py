@@ -98,6 +98,15 @@ class ThisNode:
         return None
 
     @property
+    def lease_s(self) -> None:
+        """Its jobs go on as long as they like."""
+
+    @property
+    def silent_s(self) -> float:
+        """It is never silent."""
+        return 0.0
+
+    @property
     def unlike(self) -> str:
         """It is what was found at the engine's start."""
         return ""

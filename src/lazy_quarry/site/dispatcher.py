@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable
 
-from lazy_quarry.core.engine.commands import CloseNode, Finish, HearNode, HoldDoubtful, Schedule
+from lazy_quarry.core.engine.commands import CloseNode, Finish, HearNode, HoldDoubtful, LoseJob, Schedule
 from lazy_quarry.core.engine.events import Event, Started, Stopping
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.by import MOST_REASON, By
@@ -81,6 +81,11 @@ class Dispatcher:
         for node, since in runner.answering().items():
             if (node in self._state.quiet) != (since is not None):
                 session.commit(session.engine.decide(HearNode(session.now(), node, since)))
+        for job in self._state.running() if self._state.quiet else ():
+            if node := runner.lapsed(job):
+                events = session.engine.decide(LoseJob(session.now(), job.number, node))
+                session.commit(events)
+                self.pass_on(events)
         for node, words in runner.unlike().items():
             if node not in self._state.closures:
                 session.commit(session.engine.decide(CloseNode(session.now(), node, By(why=words))))

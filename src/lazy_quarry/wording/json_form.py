@@ -111,6 +111,9 @@ def job_json(view: JobView) -> dict[str, Any]:
     }
 
 
+_HOST = ("name", "kernel", "processor", "limits", "version", "python")
+
+
 def _by_node(one: NodeUse) -> dict[str, Any]:
     return {
         "node": one.node,
@@ -219,6 +222,7 @@ def detail_json(detail: JobDetail) -> dict[str, Any]:
         **_evidence(detail),
         "instead": detail.instead or None,
         "directory": detail.directory,
+        **({"host": {key: getattr(detail.host, key) or None for key in _HOST}} if detail.host else {}),
         "path": detail.script_path or None,
         "set": list(detail.overrides),
         "script": detail.script,

@@ -92,6 +92,8 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
     if view.errors != view.output:
         lines.append(f"  errors     {view.errors}")
     lines += _told(view)
+    if detail.host is not None:
+        lines.append(f"  host       {detail.host.words}")
     for one in detail.evidence.files if detail.evidence else ():
         lines.append(f"  promised   {one.path}: {one.problem or f'{format_bytes(one.size)}, {one.kind}'}")
     for line in detail.evidence.errors if detail.evidence else ():

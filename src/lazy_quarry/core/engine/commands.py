@@ -89,6 +89,15 @@ class LoseNode:
 
 
 @dataclass(frozen=True, slots=True)
+class LoseJob:
+    """A job is lost though nobody saw its end: its lease is over, after which it was stopped where it ran."""
+
+    at_ms: int
+    job: int
+    node: str
+
+
+@dataclass(frozen=True, slots=True)
 class HearNode:
     """A node doesn't answer since an instant; or, without one, answers again."""
 
@@ -283,6 +292,7 @@ Command = (
     | CloseNode
     | OpenNode
     | LoseNode
+    | LoseJob
     | HearNode
     | Reserve
     | Unreserve

@@ -5,6 +5,7 @@ from lazy_quarry.core.engine.commands import (
     CloseNode,
     GrantHours,
     HearNode,
+    LoseJob,
     LoseNode,
     OpenNode,
     ReadMeters,
@@ -56,6 +57,14 @@ def lose_node(now: Situation, command: LoseNode) -> list[Event]:
         if job.stopping is None and any(one.node == command.node for one in job.allocations):
             events.append(Stopping(now.at_ms, job.number, "lost", command.by, command.node))
     return events
+
+
+def lose_job(now: Situation, command: LoseJob) -> list[Event]:
+    """A running job is given up as lost on a node, unless it is being stopped already for that."""
+    job = now.state.jobs.running.get(command.job)
+    if job is None or job.stopping == "lost":
+        return []
+    return [Stopping(now.at_ms, job.number, "lost", due_to=command.node)]
 
 
 def hear_node(now: Situation, command: HearNode) -> list[Event]:

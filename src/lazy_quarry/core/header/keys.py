@@ -43,7 +43,7 @@ def stage(value: Any) -> dict[str, Any]:
 
 
 def _notice(word: str) -> None:
-    if word in ("started", "done", "failed", "overtime", "again"):
+    if word in ("started", "done", "failed", "overtime", "again", "quiet"):
         return
     if re.fullmatch(r"[1-9]\d?%", word):
         return
@@ -51,7 +51,7 @@ def _notice(word: str) -> None:
         parse_duration(word.removesuffix(" left"))
         return
     raise BadValue(
-        f'"{shortened(word)}" is no notice; there are started, done, failed, overtime, again, a share like "75%", '
+        f'"{shortened(word)}" is no notice; there are started, done, failed, overtime, again, quiet, a share like "75%", '
         'and time left like "20m left"'
     )
 

@@ -1,5 +1,6 @@
 """A host as a node: its agent by the line, its files by threads of its own, and whether it answers."""
 
+import os
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -19,8 +20,13 @@ from lazy_quarry.run.runner import HostState
 
 BEAT_S = 5.0
 """Seconds between questions whether it is there."""
-QUIET_S = 20.0
-"""A host that has said nothing for so long is told to be quiet, and the connection to it is made anew."""
+
+
+def quiet_s() -> float:
+    """Seconds after which a host that said nothing is told to be quiet, and the connection made anew; tests set ``LQ_QUIET``."""
+    return float(os.environ.get("LQ_QUIET", "20"))
+
+
 SEND_S = 0.05
 """Its line takes what is said at once, unless the host takes nothing any more."""
 LITTLE = 0.9
@@ -56,7 +62,7 @@ class HostNode:
         """How far its clock is ahead, by the answer that came quickest of the last ones."""
         self._closest_s = float("inf")
         self._heard_at, self._heard_ms = time.monotonic(), wall_ms()
-        self._quiet = False
+        self._quiet, self._quiet_s = False, quiet_s()
         self._beat_at = 0.0
         self._worked: tuple[float, float] | None = None
         """When it was asked last, and its seconds of work then."""
@@ -111,13 +117,26 @@ class HostNode:
     @property
     def host(self) -> Host | None:
         """The machine as it said itself."""
-        told = self.line.greeting.get("host")
-        return Host(*told) if told else None
+        told = self.line.greeting
+        if not told:
+            return None
+        limits = "groups" if told["groups"] else "watched"
+        return Host(*told["host"], limits=limits, version=str(told["greeting"]), python=str(told["python"]))
 
     @property
     def quiet_since_ms(self) -> int | None:
         """Since when it has not answered, where that is long ago."""
         return self._heard_ms if self._quiet else None
+
+    @property
+    def lease_s(self) -> int | None:
+        """Seconds after the last word of an engine when its attempts are stopped there."""
+        return self.way.lease_s
+
+    @property
+    def silent_s(self) -> float:
+        """Seconds since it was heard last."""
+        return time.monotonic() - self._heard_at
 
     @property
     def unlike(self) -> str:
@@ -172,10 +191,10 @@ class HostNode:
         """Stay in touch, whether something runs there or not: who looks wants to know whether it answers."""
         self.connect_again()
         now = time.monotonic()
-        if self.connected and now - self._beat_at >= BEAT_S:
+        if self.connected and now - self._beat_at >= min(BEAT_S, self._quiet_s / 3):
             self._beat_at = now
             self.send(Beat(self.epoch, now))
-        if now - self._heard_at > QUIET_S:
+        if now - self._heard_at > self._quiet_s:
             if self.connected:  # the line is there, and nobody at its other end
                 self._link.drop()
                 self.line.anew()

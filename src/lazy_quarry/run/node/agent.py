@@ -386,7 +386,10 @@ class Agent:
             return
         # A supervisor that goes on writing may leave a folder behind, from which its claim was removed all the same.
         gone = read_claim(folder) is None
-        self.dying[name] = "its folder in the spool was removed" if gone else "its supervisor was killed"
+        if claim is not None and claim.boot != boot_id():
+            self.dying[name] = "its machine was started anew"
+        else:
+            self.dying[name] = "its folder in the spool was removed" if gone else "its supervisor was killed"
         self._end_orphans()
 
     def _clear(self, name: str, ended: Exit) -> None:

@@ -21,7 +21,7 @@ from lazy_quarry.run.node.channel import Broken, Channel, packed, unpacked
 from lazy_quarry.run.node.epoch import Epoch
 from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node.messages import NAME
-from lazy_quarry.run.node.process import end_with_parent
+from lazy_quarry.run.node.process import end_with_parent, pause
 
 WORKERS, MOST_QUEUED = 8, 64
 """Requests that are worked on at once, and that wait; more are refused."""
@@ -86,7 +86,7 @@ class FileServer:
 
     def _keep_time(self) -> None:
         while True:
-            time.sleep(1.0)
+            pause(1.0)
             now = time.monotonic()
             with self._lock:
                 late = [number for number, at in self._due.items() if at <= now]

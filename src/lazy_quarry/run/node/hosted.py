@@ -19,7 +19,7 @@ from lazy_quarry.files.file_systems import file_system, is_shared
 from lazy_quarry.run.node.agent_process import end_agent, holder_named, start_agent
 from lazy_quarry.run.node.groups import group_bases
 from lazy_quarry.run.node.messages import NEWEST
-from lazy_quarry.run.node.process import boot_id
+from lazy_quarry.run.node.process import boot_id, pause
 from lazy_quarry.run.node.processor import processor_name
 from lazy_quarry.run.node.remote import memory_mib, say
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial, peer_of
@@ -126,7 +126,7 @@ def _refused(spool: Path, archive: Path) -> str:
                 return holds if by else f"the agent does not start; see {spool.parent / 'agent.log'} there"
             if time.monotonic() > until:
                 return f"the agent does not answer; see {spool.parent / 'agent.log'} there"
-            time.sleep(PAUSE_S)
+            pause(PAUSE_S)
         ours.write_whole(spool / _PROGRAM, json.dumps({"version": __version__, "archive": archive.name}), durable=False)
         return ""
     except OSError as fault:

@@ -21,7 +21,7 @@ from pathlib import Path
 
 from lazy_quarry.files import ours
 from lazy_quarry.files.file_systems import is_shared
-from lazy_quarry.run.node.process import identify, start_ticks
+from lazy_quarry.run.node.process import identify, pause, start_ticks
 
 PLACES = ("/var/tmp", "/tmp")
 """Sticky folders that every user may write and that a logout leaves alone, the best first."""
@@ -107,7 +107,7 @@ def all_locks_folders() -> list[Path]:
         if _own_folders(place) != [made]:
             with suppress(OSError):  # somebody uses it
                 os.rmdir(made)
-            time.sleep(random.uniform(0, PAUSE_S))
+            pause(random.uniform(0, PAUSE_S))
     return [Path(one) for one in found]
 
 
@@ -194,7 +194,7 @@ def _locked(fd: int, within_s: float) -> bool:
         except BlockingIOError:
             if time.monotonic() >= until:
                 return False
-            time.sleep(PAUSE_S)
+            pause(PAUSE_S)
         else:
             return True
 

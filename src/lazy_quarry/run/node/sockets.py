@@ -11,6 +11,8 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import NamedTuple
 
+from lazy_quarry.run.node.process import pause
+
 AGENT_SOCKET, FORMER_SOCKET = "node.sock", "agent.sock"
 """Where an agent listens in its spool, and where those did that know no greeting."""
 FILES_SOCKET = "files.sock"
@@ -97,7 +99,7 @@ def dial(folder: Path, name: str, wait_s: float = DIAL_S) -> socket.socket | Non
             while not _connected(link, address):
                 if time.monotonic() >= until:
                     raise TimeoutError
-                time.sleep(TURN_S)
+                pause(TURN_S)
         link.setblocking(True)
     except OSError:
         link.close()

@@ -43,7 +43,7 @@ def message(
 def subject_of(detail: JobDetail, word: str, site: str) -> str:
     """The subject of a message."""
     view = detail.view
-    said = {"started": "started", "again": "ended, and runs again"}.get(word, "")
+    said = {"started": "started", "again": "ended, and runs again", "quiet": "its node does not answer"}.get(word, "")
     if word.endswith(("%", "left")):
         said = f"{word} of its walltime" if word.endswith("%") else word
     if not said:
@@ -59,6 +59,10 @@ def job_lines(detail: JobDetail, word: str, now_ms: int, zone: tzinfo) -> Iterab
         yield f"{view.label} {view.name} started at {clock_time(view.started_ms or now_ms, now_ms, zone)}."
     elif word == "again":
         yield f"An attempt of {view.label} {view.name} has ended, and it waits to run again. {_last_end(detail)}"
+    elif word == "quiet":
+        since = f" since {clock_time(view.quiet_since_ms, now_ms, zone)}" if view.quiet_since_ms is not None else ""
+        yield f"{view.label} {view.name} runs on {', '.join(view.nodes)}, which has not answered{since}."
+        yield "It may go on there, and keeps its cores; how it ended is told when that answers again."
     elif view.phase.final:
         yield f"{view.label} {view.name}: {detail.verdict or verdict(view)}"
     else:

@@ -17,7 +17,7 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.chain.chain_file import chain_notice
-from lazy_quarry.core.engine.events import BudgetReached, ChainLinked, Ended, Event, Started
+from lazy_quarry.core.engine.events import BudgetReached, ChainLinked, Ended, Event, NodeQuiet, Started
 from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.job.notice import Notify
 from lazy_quarry.core.plain_text import shortened
@@ -143,6 +143,8 @@ class Mailer:
                 word = f"budget{event.percent}"
                 self._due.append(Due(number, event.at_ms, 0, 0, word, known.mail, budget=event))
             return
+        if isinstance(event, NodeQuiet):
+            self._of_quiet(number, event)
         if job is None or not isinstance(event, Started | Ended):
             return
         if isinstance(event, Ended):
@@ -162,6 +164,12 @@ class Mailer:
             word = notify.at_end(event.phase, event.again, dict(job.counts) if job.request.array else None)
         if word:
             self._due.append(Due(number, event.at_ms, job.number, 0, word, notify.to))
+
+    def _of_quiet(self, number: int, event: NodeQuiet) -> None:
+        for job in self.session.engine.state.running():
+            notify, here = job.request.notify, any(one.node == event.node for one in job.allocations)
+            if notify is not None and "quiet" in notify.on and here and job.parent is None:
+                self._due.append(Due(number, event.at_ms, job.number, 0, "quiet", notify.to))
 
     def _array_began(self, number: int, at_ms: int, array: int, notify: Notify) -> None:
         told = f"{array}-began"
