@@ -121,7 +121,8 @@ class HostNode:
         if not told:
             return None
         limits = "groups" if told["groups"] else "watched"
-        return Host(*told["host"], limits=limits, version=str(told["greeting"]), python=str(told["python"]))
+        name, kernel, processor = told["host"]
+        return Host(name, kernel, processor, limits, str(told["greeting"]), str(told["python"]))
 
     @property
     def quiet_since_ms(self) -> int | None:
