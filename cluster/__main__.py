@@ -12,6 +12,7 @@ from contextlib import suppress
 
 from cluster.cluster import Cluster, remove_leftovers
 from cluster.errors import ClusterError
+from cluster.hosts import SHARED
 
 _USE = """make cluster                            open the application on the hosts
 make cluster RUN='ssh h3 hostname'      run a command on the head
@@ -91,7 +92,7 @@ def _carry_out(asked: dict[str, str]) -> int:
         if "RUN" in asked:
             return _run(cluster, ["sh", "-c", asked["RUN"]])
         if not faults and "PS" not in asked and "KEEP" not in asked:
-            return _run(cluster, [sys.executable, "-m", "lazy_quarry"])
+            return _run(cluster, ["sh", "-c", f'cd {SHARED} && exec "$0" -m lazy_quarry', sys.executable])
         if "KEEP" in asked and made:
             print(
                 "the hosts are there: make -s cluster RUN='ssh h3 hostname'; make cluster DOWN=1 removes them",

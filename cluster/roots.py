@@ -12,6 +12,7 @@ from pathlib import Path
 from cluster import kernel
 from cluster.folder import CHECKOUT, Folder
 from cluster.hosts import DISK, HEAD, HEAD_ADDRESS, HOMES, HOSTS, PEOPLE, SHARED, HostKind
+from cluster.site import FILE, site_text
 
 OWN = Path("/.cluster")
 """On the head: the hosts' disks, and what is mounted over files of /etc. Nobody but root may look there."""
@@ -172,7 +173,10 @@ def _homes(homes: Path, folder: Folder, host: HostKind | None) -> None:
         )
         if host is not None and host.greets:
             (home / ".bashrc").write_text(f"echo '{_GREETING}'\necho 'Ask Tove.' >&2\n")
-        for path in (home, ssh, *ssh.iterdir(), *home.iterdir()):
+        if host is None:  # the head
+            (home / FILE).parent.mkdir(parents=True)
+            (home / FILE).write_text(site_text())
+        for path in (home, *home.rglob("*")):
             path.chmod(0o700 if path.is_dir() else 0o600)
             with suppress(OSError):  # without root all is ours
                 os.chown(path, number, number)

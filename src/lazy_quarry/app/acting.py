@@ -20,6 +20,12 @@ class Acting(Going):
 
     place: str
     board: "Board | None"
+    sites: tuple[str, ...] = ()
+    """Other sites of this person's, which may be opened in place of this one."""
+
+    async def open_site(self, name: str) -> None:
+        """Leave this site and open another; the application does it."""
+        raise NotImplementedError
 
     def place_in_sight(self) -> Place | None:
         """The place in sight; the application knows it."""

@@ -93,9 +93,12 @@ class QuarryApp(Acting, SendingApp):
         shelf: DraftShelf,
         zone: tzinfo = UTC,
         place: str = "survey",
+        sites: tuple[str, ...] = (),
     ) -> None:
         super().__init__()
         teach_alt_numbers()
+        self.sites, self.next_site = sites, ""
+        """Other sites that may be opened in place of this one, and the one that was chosen."""
         self.connect, self.folder, self.shelf, self.zone = connect, folder, shelf, zone
         self.client: SiteClient | None = None
         self.board: Board | None = None
@@ -243,6 +246,11 @@ class QuarryApp(Acting, SendingApp):
         await asyncio.to_thread(self.shelf.kept.aside.finish)
         self._leaving.set()
         self.exit()
+
+    async def open_site(self, name: str) -> None:
+        """Leave this site, to open another."""
+        self.next_site = name
+        await self.action_quit()
 
     async def _arrive(self) -> None:
         if self.query(Trail):  # unless the person has left meanwhile

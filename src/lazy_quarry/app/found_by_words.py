@@ -68,6 +68,9 @@ def _of_the_whole(app: Acting, place: Place | None) -> Iterator[FinderEntry]:
             reason = reasons.get(one.act, "")
             run = None if reason else partial(app.call_next, app.action_act, one.act)
             yield FinderEntry(one.tooltip, key_of(one.act), run, reason, _also(one.act))
+    for name in app.sites:
+        go = partial(app.call_next, app.open_site, name)
+        yield FinderEntry(f"open the site {name}", "", go, "", "cluster hosts machine switch another")
     yield FinderEntry(
         "how I am told when a job ends: nothing, a bell, OSC 9, OSC 777", "", app.action_turn_ring, "", "notify"
     )

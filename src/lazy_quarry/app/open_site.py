@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from lazy_quarry.app.app import QuarryApp
 from lazy_quarry.app.shared.draft_shelf import DraftShelf
 from lazy_quarry.probe.zone import local_zone
+from lazy_quarry.site.site_file.sites import site_names
 from lazy_quarry.store.folder import chosen_site, state_folder
 
 if TYPE_CHECKING:
@@ -69,7 +70,7 @@ def rehearsal_app(rehearsed: "OnVirtualClock", name: str, speed: int, paused: bo
 
 
 def machine_app(state: str) -> QuarryApp:
-    """The application on this machine's site."""
+    """The application on the chosen site."""
     folder = state_folder(chosen_site(), state or None)
 
     def connect() -> "SiteClient":
@@ -77,13 +78,20 @@ def machine_app(state: str) -> QuarryApp:
 
         return SocketClient(folder)
 
-    return QuarryApp(connect, Path.cwd(), DraftShelf(folder, chosen_site()), local_zone())
+    others = tuple(name for name in site_names() if name != chosen_site())
+    return QuarryApp(connect, Path.cwd(), DraftShelf(folder, chosen_site()), local_zone(), sites=others)
 
 
 def open_machine(state: str) -> None:
-    """Run the application on this machine's site until the person leaves; jobs go on."""
+    """Run the application on the chosen site, then on those that the person goes on to, until they leave; jobs go on."""
     _need_terminal()
-    machine_app(state).run()
+    while True:
+        app = machine_app(state)
+        app.run()
+        if not app.next_site:
+            return
+        state, os.environ["LQ_SITE"] = "", app.next_site
+        os.environ.pop("LQ_STATE", None)  # that is the folder of the site that was left
 
 
 def _need_terminal() -> None:

@@ -18,6 +18,7 @@ from lazy_quarry.core.job.job import Job, Phase
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.units import MINUTE_MS
+from lazy_quarry.run.runner import HostState
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dependent_forecasts import BlockedInSight
 from lazy_quarry.site.job_views import Expected, JobViews, Seen, seen_by
@@ -61,6 +62,7 @@ class BoardKeeper:
         self._occupants: dict[str, dict[int, Occupant]] = {}
         self._closures: dict[str, str] = {}
         self._quiet: dict[str, int] = {}
+        self._hosts: tuple[float, tuple[HostState, ...]] = (-BOOKS_S, ())
         self._renewed: dict[int, int] = {}
         """When what each running job uses was read last, the oldest first."""
         self._seen: dict[int, Seen] = {}
@@ -123,6 +125,7 @@ class BoardKeeper:
             accounts=self._accounts_now(),
             notices=self.notices(),
             others_busy=self._others_now(),
+            hosts=self._hosts_now(),
         )
 
     def live(self, caller: Caller, numbers: Sequence[int]) -> list[JobView]:
@@ -410,6 +413,13 @@ class BoardKeeper:
             busy = sum(one.live[1] for one in self._seen.values() if one.live is not None)
             self._others = at, self.session.others_busy(busy)
         return self._others[1]
+
+    def _hosts_now(self) -> tuple[HostState, ...]:
+        """The hosts, looked at now and then: what they keep busy changes all the time."""
+        at = time.monotonic()
+        if self.session.site.apart and at - self._hosts[0] > BOOKS_S:
+            self._hosts = at, tuple(self.session.runner.hosts())
+        return self._hosts[1]
 
     def _person_now(self, caller: Caller) -> PersonView:
         known, version = self._persons.get(caller.user), self.session.version

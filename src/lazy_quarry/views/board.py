@@ -4,8 +4,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Literal
 
+from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.ledger.accounts import AccountLine
 from lazy_quarry.core.site import Node, Queue, Software, StorageArea, Tier, Window
+from lazy_quarry.run.runner import HostState
 from lazy_quarry.views.job_view import JobView
 
 Owner = Literal["mine", "accounts", "others"]
@@ -196,6 +198,20 @@ class Board:
     """Obstacles of jobs, in sentences."""
     others_busy: float = 0.0
     """Cores of this machine that are kept busy by what isn't the site's."""
+    hosts: tuple[HostState, ...] = ()
+    """The nodes that are hosts of their own, as they were a few seconds ago."""
+
+    def host(self, node: str) -> HostState | None:
+        """The host that a node is; None for any other."""
+        return next((one for one in self.hosts if one.node == node), None)
+
+    def others_on(self, node: NodeView) -> float:
+        """Cores of a node that are kept busy by what isn't the site's, as far as that is known."""
+        known = self.host(node.name)
+        if known is None:
+            return self.others_busy
+        ours = sum(job.cores_busy or 0.0 for job in self.jobs if node.name in job.nodes and job.phase is Phase.RUNNING)
+        return max(0.0, (known.busy or 0.0) - ours)
 
 
 @dataclass(frozen=True, slots=True)
@@ -229,6 +245,7 @@ class BoardChange:
     accounts: tuple[AccountLine, ...]
     notices: tuple[str, ...]
     others_busy: float = 0.0
+    hosts: tuple[HostState, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -40,6 +40,7 @@ class BoardMirror:
             accounts=change.accounts,
             notices=change.notices,
             others_busy=change.others_busy,
+            hosts=change.hosts,
         )
 
     def _strata_of(self, change: BoardChange) -> Strata:

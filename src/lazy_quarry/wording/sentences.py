@@ -10,7 +10,7 @@ from functools import partial
 from typing import TYPE_CHECKING, TypeVar
 
 from lazy_quarry.core.job.phase import FAILING, Phase
-from lazy_quarry.core.units import DAY_MS, clock_time, format_duration, format_size, plural
+from lazy_quarry.core.units import DAY_MS, SECOND_MS, clock_time, exact_duration, format_duration, format_size, plural
 
 if TYPE_CHECKING:
     from lazy_quarry.core.advice.alike import Outlier
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import StorageArea
     from lazy_quarry.run.node.file_kinds import FileFound
+    from lazy_quarry.run.runner import HostState
     from lazy_quarry.views.board import NodeView, SiteView
     from lazy_quarry.views.chain_views import ChainView
     from lazy_quarry.views.job_detail import Evidence, JobDetail
@@ -46,9 +47,9 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
         case Phase.RUNNING:
             if view.stopping:
                 return f"stopping, {view.stopping}"
-            took = f"{format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}"
             if view.quiet_since_ms is not None:
-                return f"{took}, no answer since {clock_time(view.quiet_since_ms, now_ms, zone)}"
+                return f"no answer since {clock_time(view.quiet_since_ms, now_ms, zone)}"
+            took = f"{format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}"
             spread = view.inside.spread if view.inside is not None else None
             return f"{took}, {100 * spread.done // spread.tasks}%" if spread is not None else took
         case Phase.DONE:
@@ -71,6 +72,26 @@ def shut_words(node: NodeView, now_ms: int, zone: tzinfo = UTC) -> str:
     if node.quiet_since_ms is not None:
         return f"no answer since {clock_time(node.quiet_since_ms, now_ms, zone)}"
     return f"closed: {node.closed}" if node.closed else ""
+
+
+def clock_off(ahead_ms: int) -> str:
+    """How far a host's clock is off: ``right``, ``2h behind``."""
+    if abs(ahead_ms) < SECOND_MS:
+        return "right"
+    return f"{exact_duration(abs(ahead_ms) // SECOND_MS)} {'ahead' if ahead_ms > 0 else 'behind'}"
+
+
+def host_words(host: HostState) -> str:
+    """What is known of a host beside its jobs, in a sentence's words."""
+    told = [f"Host {host.host}"]
+    told += [f"its clock is {clock_off(host.ahead_ms)}"] if host.ahead_ms is not None else []
+    told += (
+        [f"limits by {'control groups' if host.groups else 'watching'}", f"agent {host.version}"]
+        if host.version
+        else []
+    )
+    told += [host.problem] if host.problem else []
+    return ", ".join(told)
 
 
 def start_in_short(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:

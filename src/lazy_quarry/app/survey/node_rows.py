@@ -188,7 +188,7 @@ class NodeRows(Rows):
             pen.write(words if len(words) <= left else f"   {len(nodes)} alike"[:left], "dim")
         else:
             names = ", ".join(dict.fromkeys(occupant.name for occupant in first.occupants))
-            busy = self.board.others_busy if self.board else 0.0  # a site of this machine has one node
+            busy = self.board.others_on(first) if self.board else 0.0
             if busy >= LEAST_BUSY:
                 pen.write(f"   others keep {busy:.1f} busy", "rust" if first.cores_used + busy > first.cores else "dim")
             room = self.room - pen.at - 4

@@ -23,7 +23,7 @@ from lazy_quarry.core.units import clock_time, fold_names, format_duration, form
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.outcomes import RoomView
-from lazy_quarry.wording.sentences import shut_words
+from lazy_quarry.wording.sentences import host_words, shut_words
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
@@ -265,6 +265,8 @@ class SurveyPlace(Place):
         words += f", traits {', '.join(node.traits)}. " if node.traits else ". "
         if shut := shut_words(node, self.board.now_ms, self.quarry.zone):
             words += f"{shut[:1].upper()}{shut[1:]}. "
+        if (host := self.board.host(node.name)) is not None:
+            words += f"{host_words(host)}. "
         if not node.occupants:
             return words + "Nothing runs there."
         told = []

@@ -46,7 +46,7 @@ def page(root: click.Context) -> Iterator[str]:
         yield rf".B lq {_escaped(name)} {_escaped(_arguments(command))}".rstrip()
         yield _escaped(words)
         for parameter in command.params:
-            if isinstance(parameter, click.Option):
+            if isinstance(parameter, click.Option) and not parameter.hidden:
                 flags = "/".join([*parameter.opts, *parameter.secondary_opts])
                 value = "" if parameter.is_flag else f" {parameter.metavar or parameter.type.name.upper()}"
                 yield from (

@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from lazy_quarry.core.units import exact_duration, format_instant, format_size, plural
+from lazy_quarry.wording.sentences import clock_off
 
 if TYPE_CHECKING:
     from lazy_quarry.run.hosts.check import HostCheck
@@ -56,14 +57,8 @@ def _row(each: HostCheck) -> tuple[str, ...]:
         "?" if memory is None else format_size(memory),
         str(len(facts["gpus"])) if facts["gpus"] else "–",
         format_size(facts["free_mib"]),
-        _clock(each.offset_ms or 0),
+        clock_off(each.offset_ms or 0),
     )
-
-
-def _clock(offset_ms: int) -> str:
-    if abs(offset_ms) < 1000:
-        return "right"
-    return f"{exact_duration(abs(offset_ms) // 1000)} {'ahead' if offset_ms > 0 else 'behind'}"
 
 
 def _folders(reached: Sequence[HostCheck]) -> Iterator[str]:
@@ -117,8 +112,8 @@ def _state_row(each: HostState, node: NodeView | None, board: Board) -> tuple[st
         state_words(each, node, board.now_ms),
         f"{ours}/{node.cores}" if node is not None else "–",
         str(len(node.occupants)) if node is not None else "–",
-        "–" if each.busy is None else f"{foreign(each, board):.1f}",
-        "–" if each.ahead_ms is None else _clock(each.ahead_ms),
+        "–" if each.busy is None or node is None else f"{board.others_on(node):.1f}",
+        "–" if each.ahead_ms is None else clock_off(each.ahead_ms),
         "groups" if each.groups else "watched" if each.version else "–",
         each.version or "–",
     )
@@ -131,12 +126,6 @@ def state_words(each: HostState, node: NodeView | None, now_ms: int) -> str:
     if node is not None and node.closed:
         return "closed"
     return "answers" if each.answers else "being reached"
-
-
-def foreign(each: HostState, board: Board) -> float:
-    """Cores that others than this site keep busy there."""
-    ours = sum(view.cores_busy or 0.0 for view in board.jobs if each.node in view.nodes)
-    return max(0.0, (each.busy or 0.0) - ours)
 
 
 def host_list_json(board: Board, found: Sequence[HostState]) -> list[dict[str, Any]]:
