@@ -14,9 +14,9 @@ from cluster import HOSTS
 from cluster.hosts import host_named
 from lazy_quarry.run.hosts import reach as reaching
 from lazy_quarry.run.hosts.archive import Archive, agent_archive
-from lazy_quarry.run.hosts.check import check_hosts
+from lazy_quarry.run.hosts.check import HostAsked, check_hosts
 from lazy_quarry.run.hosts.reach import Unreached, reach
-from lazy_quarry.run.hosts.transport import Ssh, piped
+from lazy_quarry.run.hosts.transport import Route, Ssh, piped
 from tests.conftest import until
 
 
@@ -26,6 +26,9 @@ class FromHead:
 
     hosts: object
     name: str
+
+    def route(self):
+        return Route(host_named(self.name).address)
 
     def open(self, command):
         return piped(self.hosts.on_head(Ssh(self.name).words(command)))
@@ -37,6 +40,9 @@ class Pipe:
 
     name: str = "here"
     before: str = ""
+
+    def route(self):
+        return Route()
 
     def open(self, command):
         return piped(["sh", "-c", f"{self.before}{command}"])
@@ -126,7 +132,7 @@ def test_a_place_that_cannot_be_written_is_told(tmp_path):
 
 
 def test_hosts_are_checked_through_every_shell(hosts):
-    found = check_hosts([each.name for each in HOSTS], [], transport_of=lambda name: FromHead(hosts, name))
+    found = check_hosts([HostAsked(each.name) for each in HOSTS], [], transport_of=lambda name: FromHead(hosts, name))
     for each, kind in zip(found, HOSTS, strict=True):
         assert each.reached_ms is not None and each.problems == (), each
         assert each.facts["cores"] == len(kind.cores)
@@ -138,6 +144,47 @@ def test_hosts_are_checked_through_every_shell(hosts):
         assert abs(each.offset_ms) < 5_000
         assert any("Ask Tove" in note for note in each.notes) == kind.greets
         assert each.facts["folder"].startswith("/var/tmp/lazy-quarry-0-")
+        assert each.reaches == {other.name: True for other in HOSTS if other is not kind}
+
+
+def test_a_host_that_others_do_not_reach_is_told(hosts):
+    transports = {"h1": FromHead(hosts, "h1"), "h2": FromHead(hosts, "h2")}
+    transports["h2"].route = lambda: Route("10.77.0.99")
+    first, _ = check_hosts([HostAsked("h1"), HostAsked("h2")], [], transport_of=transports.__getitem__)
+    assert first.reaches == {"h2": False} and "it doesn't reach h2" in " ".join(first.notes) and not first.problems
+
+
+def test_few_are_opened_at_once_through_one_jump_host_and_one_turned_away_is_tried_again():
+    now, most, tries, lock = [0], [0], {}, threading.Lock()
+
+    @dataclass
+    class Counted:
+        name: str
+
+        def route(self):
+            return Route(jump="gate")
+
+        def open(self, command):
+            with lock:
+                now[0] += 1
+                most[0] = max(most[0], now[0])
+                tries[self.name] = tries.get(self.name, 0) + 1
+            closed = "echo 'kex_exchange_identification: Connection closed by remote host' >&2; exit 255"
+            found = piped(["sh", "-c", closed if tries[self.name] < 3 else "exit 1"])
+            wait = found.wait
+
+            def waited(*more):
+                with lock:
+                    now[0] -= 1
+                return wait(*more)
+
+            found.wait = waited
+            return found
+
+    names = [f"x{number}" for number in range(12)]
+    found = check_hosts([HostAsked(name) for name in names], [], transport_of=Counted)
+    assert tries == dict.fromkeys(names, 3) and most[0] <= 4
+    assert all("our program ended there" in " ".join(each.problems) for each in found)
 
 
 @pytest.mark.parametrize(
@@ -153,7 +200,7 @@ def test_hosts_are_checked_through_every_shell(hosts):
 )
 def test_what_is_in_the_way_is_told_with_what_to_do(hosts, happen, told):
     happen(hosts)
-    (found,) = check_hosts(["h2"], [], transport_of=lambda name: FromHead(hosts, name))
+    (found,) = check_hosts([HostAsked("h2")], [], transport_of=lambda name: FromHead(hosts, name))
     assert any(word in " ".join(found.problems) for word in told.split("|")), found
 
 
@@ -209,8 +256,8 @@ def test_the_command_says_what_was_found_and_ends_with_it(hosts):
     assert told["folders"] == {"/users/root": False, "/shared": True}
     assert hosts.run("ls -a /shared").stdout.count(".lazy-quarry-") == 0
     for words, said in (
-        ("check", "needs the names of hosts"),
-        ("list", 'there is "check"'),
+        ("add", "needs the names of hosts"),
+        ("look", 'there are "list", "check", "add" and "remove"'),
         ("check '  '", "no name of a host"),
     ):
         done = hosts.run(f"lq hosts {words}")

@@ -15,8 +15,8 @@ if TYPE_CHECKING:
     from lazy_quarry.site.site_file.sites import KnownSite
     from lazy_quarry.views.board import Board, NodeView
 
-_HEAD = ("host", "reached", "python", "cores", "memory", "GPUs", "free", "clock")
-_RIGHT = (1, 3, 4, 5, 6, 7)
+_HEAD = ("host", "reached", "python", "agent", "cores", "memory", "GPUs", "limits", "free", "clock")
+_RIGHT = (1, 4, 5, 6, 8, 9)
 """Columns of numbers."""
 
 
@@ -53,9 +53,11 @@ def _row(each: HostCheck) -> tuple[str, ...]:
         each.host,
         f"{each.reached_ms:,} ms",
         facts["python"],
+        ", ".join(facts["agents"]) or "none yet",
         str(facts["cores"]),
         "?" if memory is None else format_size(memory),
         str(len(facts["gpus"])) if facts["gpus"] else "–",
+        "groups" if facts["groups"] else "watched",
         format_size(facts["free_mib"]),
         clock_off(each.offset_ms or 0),
     )
@@ -82,6 +84,7 @@ def hosts_json(found: Sequence[HostCheck]) -> list[dict[str, Any]]:
             "notes": list(each.notes),
             "clock_offset_ms": each.offset_ms,
             "folders": each.folders,
+            "reaches": each.reaches,
             **({"facts": each.facts} if each.facts else {}),
         }
         for each in found

@@ -300,7 +300,7 @@ class _Draw:
         """(4 × nodes) that no job has; less than nothing where a node is closed."""
         table = self.present.planner.table
         idle = table.capacity.astype(np.int64)
-        for name in self._state.closures:
+        for name in {*self._state.closures, *self._state.quiet}:
             if name in table.index:
                 idle[:, table.index[name]] = -1
         for job in self._state.running():

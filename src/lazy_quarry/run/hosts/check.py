@@ -5,20 +5,22 @@ from __future__ import annotations
 import os
 import secrets
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from lazy_quarry.core.units import exact_duration, format_size
 from lazy_quarry.files import given
 from lazy_quarry.files.file_systems import is_of_network
 from lazy_quarry.run.hosts.reach import OPENED_AT_ONCE, Talk, Unreached, reach
-from lazy_quarry.run.hosts.transport import Ssh, Transport
+from lazy_quarry.run.hosts.transport import Route, Ssh, Transport
 
 LATE_MS = 5_000
 """A clock that is off by less troubles nobody."""
+MOST_OTHERS = 16
+"""Other hosts that each is asked whether it reaches."""
 LITTLE_MIB = 8
 """Room on a host's disk below which jobs may not be recorded there."""
 
@@ -40,6 +42,8 @@ class HostCheck:
     """How far its clock is ahead of ours; negative when it is behind. Exact to half the time that asking took."""
     folders: dict[str, bool] = field(default_factory=dict)
     """Folders of this machine: whether the host sees the same one there."""
+    reaches: dict[str, bool] = field(default_factory=dict)
+    """The other hosts that were asked for: whether it reaches them, by the address that is used from here."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,8 +59,13 @@ def check_hosts(
     hosts: Sequence[HostAsked], folders: Sequence[str], transport_of: Callable[[str], Transport] = Ssh
 ) -> list[HostCheck]:
     """Check hosts, some at a time, in their order. ``folders`` are those of this machine that hosts may see too."""
+    ways = {one.host: transport_of(one.host) for one in hosts}
     with _marks(folders) as marks, ThreadPoolExecutor(OPENED_AT_ONCE) as pool:
-        return list(pool.map(lambda one: check_host(transport_of(one.host), marks, one.python, one.spool), hosts))
+        routes = dict(zip(ways, pool.map(lambda way: way.route(), ways.values()), strict=True))
+        known = {name: route for name, route in routes.items() if route.address}
+        found = list(pool.map(lambda one: check_host(ways[one.host], marks, one.python, one.spool, known), hosts))
+    reached = {each.host for each in found if each.reached_ms is not None}
+    return [_between(each, reached) for each in found]
 
 
 def gpus_of(devices: Sequence[str]) -> int:
@@ -66,18 +75,25 @@ def gpus_of(devices: Sequence[str]) -> int:
 
 
 def check_host(
-    transport: Transport, marks: dict[str, tuple[str, str]], python: str = "python3", spool: str = ""
+    transport: Transport,
+    marks: dict[str, tuple[str, str]],
+    python: str = "python3",
+    spool: str = "",
+    routes: Mapping[str, Route] | None = None,
 ) -> HostCheck:
-    """Check one host. ``marks`` are files in folders of this machine, by the folder: each with its path and what is in it."""
+    """Check one host. ``marks`` are files in folders of this machine, by the folder: each with its path and what is in it;
+    ``routes`` how other hosts are reached from here.
+    """
     try:
         with reach(transport, python, spool) as host:
             facts = host.ask("facts")
             offset_ms, within_ms = _offset(host)
             seen = {folder: _sees(host, path, text) for folder, (path, text) in marks.items()}
+            others = [[name, route.address, route.port] for name, route in (routes or {}).items() if name != host.name]
+            reaches: dict[str, bool] = host.ask("reaches", others[:MOST_OTHERS]) if others else {}
             problems = tuple(_problems(facts, offset_ms, within_ms))
-            return HostCheck(
-                transport.name, host.reached_ms, problems, tuple(_notes(facts, host)), facts, offset_ms, seen
-            )
+            notes = tuple(_notes(facts, host))
+            return HostCheck(transport.name, host.reached_ms, problems, notes, facts, offset_ms, seen, reaches)
     except (Unreached, OSError, KeyError, TypeError, ValueError) as fault:
         words = str(fault) or repr(fault)
         return HostCheck(transport.name, problems=(words.removeprefix(f"{transport.name}: "),))
@@ -110,6 +126,8 @@ def _problems(facts: dict[str, Any], offset_ms: int, within_ms: int) -> Iterator
             f"{facts['folder']} is on a network file system ({facts['folder_kind']}), where locks and sockets can't be relied on; "
             "name a folder on a disk of that host: --spool /path"
         )
+    elif facts["unwritable"]:
+        yield f"{facts['folder']} can't be written to: {facts['unwritable']}; name another folder: --spool /path"
     elif facts["free_mib"] < LITTLE_MIB:
         left = format_size(facts["free_mib"]) if facts["free_mib"] else "no room"
         yield f"{facts['folder']} has {left} left; jobs can't be recorded there until there is more room"
@@ -123,6 +141,17 @@ def _problems(facts: dict[str, Any], offset_ms: int, within_ms: int) -> Iterator
         )
     if facts["holder"]:
         yield f"its cores are in use by the jobs of {facts['holder']}; jobs here start when those have ended"
+
+
+def _between(found: HostCheck, reached: set[str]) -> HostCheck:
+    """A check with a note on hosts that it doesn't reach though they are reached from here."""
+    missing = [name for name, there in found.reaches.items() if not there and name in reached]
+    if not missing:
+        return found
+    words = (
+        f"it doesn't reach {', '.join(missing)} by the address that is used from here; jobs on one host don't need that"
+    )
+    return replace(found, notes=(*found.notes, words))
 
 
 def _notes(facts: dict[str, Any], host: Talk) -> Iterator[str]:

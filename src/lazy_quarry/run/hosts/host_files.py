@@ -51,7 +51,7 @@ class HostFiles:
     def __init__(
         self, line: Line, ground: Callable[[], Ground], epoch: Callable[[], int], ahead_ms: Callable[[], int]
     ) -> None:
-        self._ground, self._ahead_ms = ground, ahead_ms
+        self._ground, self._ahead_ms, self._anew = ground, ahead_ms, line.anew
         self.service = FilesAtSocket(line.folder, line.transport.name, line.journal, epoch)
         self._direct = NodeFiles(self.service)
         self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix=f"files of {line.transport.name}")
@@ -148,6 +148,9 @@ class HostFiles:
             self._failed = 0.0, ""
         except ConnectionError:
             self._failed = time.monotonic(), ""  # that there is no line is told elsewhere
+        except FileNotFoundError:
+            self._failed = time.monotonic(), "its folder there was removed; it is made anew"
+            self._anew()
         except OSError as fault:
             self._failed = (
                 time.monotonic(),

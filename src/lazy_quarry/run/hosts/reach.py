@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import json
 import os
+import random
 import re
 import selectors
 import subprocess
 import threading
 import time
+from collections import defaultdict
 from collections.abc import Sequence
-from contextlib import suppress
+from contextlib import nullcontext, suppress
 from dataclasses import dataclass, field
 from types import TracebackType
 from typing import Any
@@ -28,11 +30,20 @@ MOST_NOISE = 1 << 20
 MOST_TOLD = 200
 OPENED_AT_ONCE = 8
 """Connections that are being opened at a time; a server that sees more turns some away."""
+OPENED_BY_JUMP = 4
+"""Of these so many by way of the same host."""
+TRIES, PAUSE_S = 3, 0.5
+"""A connection that was closed during its beginning is tried so often, with pauses around so many seconds, each longer."""
 _OPENING = threading.BoundedSemaphore(OPENED_AT_ONCE)
+_BY_JUMP: defaultdict[str, threading.BoundedSemaphore] = defaultdict(lambda: threading.BoundedSemaphore(OPENED_BY_JUMP))
 
 
 class Unreached(Exception):
     """A host can't be reached, or not be used; the text says why, and what to do."""
+
+
+class TurnedAway(Unreached):
+    """The connection was closed during its beginning, as a server does to which many connect at once."""
 
 
 @dataclass(slots=True)
@@ -88,8 +99,16 @@ def reach(
     ``python`` is the program to use there, ``spool`` the folder for our files, by default this user's own on that host; ``words``
     are what the archive should do. Where many are being opened it waits for its turn. Raises :class:`Unreached`.
     """
-    with _OPENING:
-        return _reach(transport, python, spool, archive or agent_archive(), words)
+    jump = transport.route().jump
+    for tried in range(1, TRIES + 1):
+        try:
+            with _BY_JUMP[jump] if jump else nullcontext(), _OPENING:
+                return _reach(transport, python, spool, archive or agent_archive(), words)
+        except TurnedAway:
+            if tried == TRIES:
+                raise
+        time.sleep(PAUSE_S * tried * random.uniform(0.5, 1.5))
+    raise AssertionError("it was tried, and neither reached nor not")
 
 
 def _reach(transport: Transport, python: str, spool: str, whole: Archive, words: Sequence[str]) -> Talk:
@@ -225,7 +244,9 @@ class _Pipe:
             while some := os.read(self._errors.fileno(), 65536):
                 self._said = (self._said + some)[-MOST_NOISE:]
         code = self._process.wait(10)
-        raise Unreached(f"{self._name}: {_why(self._name, self._said.decode(errors='replace'), code, self._python)}")
+        said = self._said.decode(errors="replace")
+        words = f"{self._name}: {_why(self._name, said, code, self._python)}"
+        raise TurnedAway(words) if code == 255 and re.search(_TURNED_AWAY, said) else Unreached(words)
 
     def close(self) -> None:
         """End the command's connection."""
@@ -239,6 +260,7 @@ class _Pipe:
             self._process.wait(5)
 
 
+_TURNED_AWAY = "Connection (closed|reset)|kex_exchange_identification"
 _SSH_SAYS = (
     (
         "REMOTE HOST IDENTIFICATION HAS CHANGED",
@@ -257,7 +279,7 @@ _SSH_SAYS = (
     ("No route to host|Network is unreachable", "there is no way to it; is it on, and this machine's network too?"),
     ("timed out", "it doesn't answer; is it on, and reached from here?"),
     (
-        "Connection (closed|reset)|kex_exchange_identification",
+        _TURNED_AWAY,
         "it closed the connection before that was there; where many connect at once, try again",
     ),
 )

@@ -5,10 +5,19 @@ from __future__ import annotations
 import subprocess
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Protocol
+from functools import lru_cache
+from typing import NamedTuple, Protocol
 
 CONNECT_S = 10
 """Seconds for the first answer of a host; a busy one takes some."""
+
+
+class Route(NamedTuple):
+    """How a host is reached: its address and port, empty where nobody says, and the host that one goes by, if there is one."""
+
+    address: str = ""
+    port: int = 22
+    jump: str = ""
 
 
 class Transport(Protocol):
@@ -17,6 +26,10 @@ class Transport(Protocol):
     @property
     def name(self) -> str:
         """The host, as people call it."""
+        ...
+
+    def route(self) -> Route:
+        """The way there."""
         ...
 
     def open(self, command: str) -> subprocess.Popen[bytes]:
@@ -47,9 +60,25 @@ class Ssh:
             command,
         ]
 
+    def route(self) -> Route:
+        """The way there, as the client's own files say (``ssh -G``)."""
+        return _route((*self.options, "--", self.name))
+
     def open(self, command: str) -> subprocess.Popen[bytes]:
         """Run a command line there."""
         return piped(self.words(command))
+
+
+@lru_cache(1000)
+def _route(words: tuple[str, ...]) -> Route:
+    try:
+        told = subprocess.run(["ssh", "-G", *words], capture_output=True, text=True, timeout=CONNECT_S).stdout
+    except (OSError, subprocess.SubprocessError):
+        return Route()
+    found = dict(line.split(" ", 1) for line in told.splitlines() if " " in line)
+    jump = found.get("proxyjump", "none")
+    port = found.get("port", "22")
+    return Route(found.get("hostname", ""), int(port) if port.isdecimal() else 22, "" if jump == "none" else jump)
 
 
 def piped(words: Sequence[str]) -> subprocess.Popen[bytes]:

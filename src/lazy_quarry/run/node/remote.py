@@ -11,8 +11,12 @@ import json
 import os
 import pwd
 import shutil
+import socket
 import sys
+import tempfile
+import threading
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +34,8 @@ _INSTRUCTIONS = ("sse4_2", "avx", "avx2", "avx512f", "amx_tile", "asimd", "sve",
 """Instruction sets that programs are built for, as /proc/cpuinfo names them."""
 _LOGIN = ("/etc/systemd/logind.conf", "/etc/systemd/logind.conf.d/*.conf")
 _MOST_READ = 4096
+REACH_S = 3.0
+"""Seconds for another host's answer."""
 
 
 def main() -> None:
@@ -87,6 +93,8 @@ def facts() -> dict[str, Any]:
         "gpus": [each for pattern in _DEVICES for each in sorted(glob.glob(pattern))],
         "folder": folder,
         "folder_refused": refused,
+        "unwritable": _unwritable(folder) if folder else "",
+        "agents": _agents(folder) if folder else [],
         "folder_kind": file_system(folder) if folder else "",
         "free_mib": shutil.disk_usage(folder).free >> 20 if folder else 0,
         "groups": sorted(name or "version 2" for name in group_bases()),
@@ -95,6 +103,44 @@ def facts() -> dict[str, Any]:
         "logout": _at_logout(),
         "home": os.path.expanduser("~"),
     }
+
+
+def _unwritable(folder: str) -> str:
+    """Why no file can be written in a folder; empty where one can."""
+    try:
+        with tempfile.TemporaryFile(dir=folder) as file:
+            file.write(b"x" * 4096)
+            file.flush()
+            os.fsync(file.fileno())
+    except OSError as fault:
+        return fault.strerror or str(fault)
+    return ""
+
+
+def _agents(folder: str) -> list[str]:
+    """The versions of the agents that were started here."""
+    found = set()
+    for path in glob.glob(f"{folder}/spool-*/agent.json"):
+        with suppress(ValueError, OSError, AttributeError):
+            found.add(str(json.loads(given.read(path, _MOST_READ)).get("version")))
+    return sorted(found)
+
+
+def reaches(others: list[list[Any]]) -> dict[str, bool]:
+    """Whether hosts, each with its name, address and port, take a connection from here."""
+    found = dict.fromkeys((name for name, _, _ in others), False)
+
+    def attempt(name: str, address: str, port: int) -> None:
+        with suppress(OSError, UnicodeError):
+            socket.create_connection((address, port), REACH_S).close()
+            found[name] = True
+
+    threads = [threading.Thread(target=attempt, args=each, daemon=True) for each in others]
+    for each in threads:
+        each.start()
+    for each in threads:
+        each.join(REACH_S + 1)
+    return found
 
 
 def clock() -> int:
@@ -162,4 +208,4 @@ def _at_logout() -> dict[str, bool]:
     return {"processes": ends, "shared_memory": ipc}
 
 
-_ANSWERS: dict[str, Callable[..., Any]] = {"facts": facts, "clock": clock, "read": read}
+_ANSWERS: dict[str, Callable[..., Any]] = {"facts": facts, "clock": clock, "read": read, "reaches": reaches}
