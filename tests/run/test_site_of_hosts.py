@@ -269,6 +269,43 @@ def test_nothing_is_left_on_a_host_when_there_is_nothing_to_do(site, hosts):
     assert f"{number}-1" not in left
 
 
+def test_a_full_disk_there_keeps_a_job_waiting_and_says_so(site, hosts):
+    site.describe()
+    until(lambda: site.hosts_list()["h3"]["answers"])
+    hosts.full("h3")
+    number = site.submit("hostname", "on-nodes=h3")
+    until(lambda: f"{number} cannot start on h3 yet: the disk is full" in site.lq("jobs").stderr)
+    hosts.mend("h3")
+    until(lambda: site.state(number) == "done")
+
+
+def test_our_folder_there_is_removed_while_a_job_runs(site, hosts):
+    site.describe()
+    number = site.submit("sleep 1000", "on-nodes=h3", "retries=0")
+    until(lambda: hosts.run(["ssh", "h3", "pgrep -f '[s]leep 1000'"]).stdout)
+    hosts.run(["ssh", "h3", "rm -rf /var/tmp/lazy-quarry-*"])
+    site.submit("hostname", "on-nodes=h1")
+    site.lq("node", "close", "h1")
+    later = site.submit("hostname", "on-nodes=h1,h3")
+    site.lq("cancel", str(number))
+    until(lambda: site.state(later) == "done", "another finds its folder made anew")
+    assert site.state(number) in ("lost", "cancelled")
+    assert not hosts.run(["ssh", "h3", "pgrep -f '[s]leep 1000'"]).stdout
+
+
+def test_a_second_state_folder_is_told_that_the_cores_are_in_use(site, hosts):
+    site.describe()
+    number = site.submit(WAITS, "on-nodes=h3")
+    until(lambda: site.state(number) == "running")
+    other = dict(site.variables)
+    site.variables = {**other, "LQ_STATE": f"{site.folder}/second"}
+    until(lambda: "in use by the jobs of" in (site.hosts_list()["h3"]["problem"] or ""))
+    site.lq("renew")
+    site.variables = other
+    site.go()
+    until(lambda: site.state(number) == "done")
+
+
 def test_the_words_of_the_site_file_about_hosts(site):
     wrong = {
         '[[nodes]]\nnames = "a"\ncores = 1\nmemory = "1 GiB"\n': "name the host that it is",

@@ -364,7 +364,14 @@ class Nodes:
     def notices(self) -> list[str]:
         """Why nothing can be started, or why a certain job cannot."""
         told = [words for node in self._all for words in node.notices()]
-        told += [f"{name.partition('-')[0]} cannot start yet: {why}" for name, why in self._delayed.items() if why]
+        for name, why in self._delayed.items():
+            if why:
+                where = (
+                    ""
+                    if self._of(name) is self.home
+                    else f" on {self._active[name].allocations[part_of(name)[1]].node}"
+                )
+                told.append(f"{name.partition('-')[0]} cannot start{where} yet: {why}")
         told += [f"{name.partition('-')[0]}: {what}" for name, what in self._noted.items()]
         return told
 

@@ -500,7 +500,10 @@ class Agent:
         name = message.name
         with suppress(OSError):
             claim = self._claim(name)
-            if (claim is not None and claim.alive()) or name in self.own:
+            if claim is None and name in self.watched and not (self.spool / name).is_dir():
+                # Its folder was removed, and with it all other ways to tell its supervisor.
+                signal.pidfd_send_signal(self.watched[name], signal.SIGTERM)
+            elif (claim is not None and claim.alive()) or name in self.own:
                 self.stops[name] = message
                 self._pass_on(name, message)
             elif claim is None and (self.spool / name).is_dir() and name not in self.dying:
