@@ -41,9 +41,14 @@ model: $(READY_TEST)
 fuzz: $(READY_TEST)
 	@$(BIN)/python -m fuzz --seconds $(SECONDS) --seed $(SEED)
 
+# "make bench hosts" measures that alone: the words behind it are no targets of their own.
+BENCHED := $(if $(filter bench,$(MAKECMDGOALS)),$(filter $(filter-out __%,$(basename $(notdir $(wildcard bench/*.py)))),$(MAKECMDGOALS)))
+$(filter-out bench docs,$(BENCHED)):
+	@:
+
 bench: $(READY_TEST)
-	@if [ -z "$(QUICK)" ]; then $(BIN)/python -m bench.advising docs/advice.md; fi
-	@QUICK=$(QUICK) $(BIN)/python -m bench
+	@if [ -z "$(QUICK)$(BENCHED)" ]; then $(BIN)/python -m bench.advising docs/advice.md; fi
+	@QUICK=$(QUICK) $(BIN)/python -m bench $(BENCHED)
 
 docs: $(READY_TEST)
 	@$(BIN)/lazy-quarry check --codes > docs/checks.md

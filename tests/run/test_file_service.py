@@ -16,8 +16,9 @@ from lazy_quarry.run.node import file_server, file_service
 from lazy_quarry.run.node.channel import Broken, Channel, packed, unpacked
 from lazy_quarry.run.node.file_server import WORKERS, FileServer
 from lazy_quarry.run.node.file_service import FileService
-from lazy_quarry.run.node.messages import NEWEST, OLDEST, Hello, Welcome, line_of, message_of
+from lazy_quarry.run.node.messages import Hello, Welcome, line_of, message_of
 from lazy_quarry.run.node.sockets import FILES_SOCKET, dial
+from lazy_quarry.run.node.versions import NEWEST, OLDEST
 from lazy_quarry.run.remote_files import RemoteFiles, Turned
 from tests.conftest import until
 from tests.run.test_node_alone import Alone

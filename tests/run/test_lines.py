@@ -23,9 +23,10 @@ from lazy_quarry.run.hosts.archive import Archive, agent_archive
 from lazy_quarry.run.hosts.line import AgentThere, Line
 from lazy_quarry.run.hosts.reach import Unreached, reach
 from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging, intent_text, write_intent
-from lazy_quarry.run.node.messages import NEWEST, OLDEST, Ensure, Hello, Over, Settle, Welcome, line_of, message_of
+from lazy_quarry.run.node.messages import Ensure, Hello, Over, Settle, Welcome, line_of, message_of
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial
 from lazy_quarry.run.node.streams import WINDOW, Garbled, Streams
+from lazy_quarry.run.node.versions import NEWEST, OLDEST
 from lazy_quarry.run.remote_files import RemoteFiles
 from tests.conftest import until
 from tests.run.test_hosts import FromHead, Pipe

@@ -22,8 +22,6 @@ from lazy_quarry.run.node.attempt import (
     write_intent,
 )
 from lazy_quarry.run.node.messages import (
-    NEWEST,
-    OLDEST,
     Ask,
     Ensure,
     Hello,
@@ -36,6 +34,7 @@ from lazy_quarry.run.node.messages import (
 )
 from lazy_quarry.run.node.process import start_ticks
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, dial, listen
+from lazy_quarry.run.node.versions import NEWEST, OLDEST
 from tests.conftest import until
 
 SOURCE = Path(__file__).parents[2] / "src"

@@ -13,8 +13,6 @@ from lazy_quarry.files.kinds import words_of
 from lazy_quarry.run.node.agent_process import end_agent, holder_named, start_agent
 from lazy_quarry.run.node.locks import cores_holder
 from lazy_quarry.run.node.messages import (
-    NEWEST,
-    OLDEST,
     Ask,
     Beats,
     FromEngine,
@@ -29,6 +27,7 @@ from lazy_quarry.run.node.messages import (
     message_of,
 )
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FORMER_SOCKET, dial, peer_of
+from lazy_quarry.run.node.versions import NEWEST, OLDEST
 
 CONNECT_S = 2.0
 """A new agent is waited for so long; after that it is looked for again now and then, as long as its process lives."""

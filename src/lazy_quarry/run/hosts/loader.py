@@ -11,11 +11,13 @@ import shlex
 import zlib
 from collections.abc import Sequence
 
+from lazy_quarry.run.hosts.archive import Archive
+
 MARK = b"\0lazy-quarry "
 """Begins the first line that is the loader's own; what comes before it is of login files."""
 OLDEST_PYTHON = (3, 9)
 _LOADER = """
-import base64, hashlib, json, os, stat, sys, tempfile
+import base64, json, os, stat, sys, zlib
 
 def say(**what):
     os.write(1, b"\\0lazy-quarry " + json.dumps(what).encode() + b"\\n")
@@ -41,12 +43,13 @@ def folder_of_this_user():
             for name in sorted(os.listdir(place)):
                 if name.startswith(begin) and own(place + "/" + name):
                     return place + "/" + name
-            made = tempfile.mkdtemp(prefix=begin, dir=place)
+            made = place + "/" + begin + os.urandom(4).hex()
+            os.mkdir(made, 0o700)
             os.chmod(made, 0o711)
             return made
     raise OSError(30, "there is no folder for it: /var/tmp or /tmp must be writable", "/var/tmp")
 
-def main(digest, folder, words):
+def main(digest, check, folder, words):
     version = ".".join(map(str, sys.version_info[:3]))
     if tuple(sys.version_info[:2]) < (3, 9):
         say(is_="old", python=version, path=sys.executable)
@@ -60,11 +63,12 @@ def main(digest, folder, words):
         else:
             where = folder_of_this_user()
         path = where + "/agent-" + digest[:32] + ".pyz"
-        known = os.path.isfile(path) and hashlib.sha256(open(path, "rb").read()).hexdigest() == digest
+        known = os.path.isfile(path) and zlib.crc32(open(path, "rb").read()) == int(check)
         say(is_="here", python=version, need=not known)
         if not known:
             whole = given(int.from_bytes(given(8), "big"))
-            beside, temporary = tempfile.mkstemp(dir=where)
+            temporary = where + "/new-" + os.urandom(8).hex()
+            beside = os.open(temporary, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600)
             try:
                 view = memoryview(whole)
                 while len(view):
@@ -79,19 +83,23 @@ def main(digest, folder, words):
     except OSError as wrong:
         say(is_="unwritable", where=wrong.filename or where, why=wrong.strerror)
         sys.exit(5)
-    os.execv(sys.executable, [sys.executable, "-I", "-S", path] + words)
+    ready = path[:-4] + "-" + (sys.implementation.cache_tag or "none") + ".pyz"
+    sys.path.insert(0, ready if os.path.isfile(ready) else path)
+    sys.argv[:] = [path] + words
+    from lazy_quarry.run.node.remote import main
+    main()
 
-main(sys.argv[1], base64.b64decode(sys.argv[2]).decode("utf-8", "surrogateescape"), sys.argv[3:])
+main(sys.argv[1], sys.argv[2], base64.b64decode(sys.argv[3]).decode("utf-8", "surrogateescape"), sys.argv[4:])
 """
 
 
-def remote_command(digest: str, words: Sequence[str], python: str = "python3", spool: str = "") -> str:
+def remote_command(archive: Archive, words: Sequence[str], python: str = "python3", spool: str = "") -> str:
     """The line that is run on a host: it takes the agent's archive where that isn't there, and starts it with ``words``.
 
-    ``digest`` is the archive's SHA-256; ``spool`` the folder that it is kept in, by default this user's own on that host. The
+    ``spool`` the folder that it is kept in, by default this user's own on that host. The
     words are plain: letters, digits and hyphens.
     """
     packed = base64.b64encode(zlib.compress(_LOADER.encode(), 9)).decode()
     code = f'import base64,zlib;exec(zlib.decompress(base64.b64decode("{packed}")))'
     folder = base64.b64encode(spool.encode("utf-8", "surrogateescape")).decode() or "=="
-    return f"exec {shlex.quote(python)} -I -S -c '{code}' {digest} {folder} {' '.join(words)}"
+    return f"exec {shlex.quote(python)} -I -S -c '{code}' {archive.digest} {archive.check} {folder} {' '.join(words)}"

@@ -114,7 +114,7 @@ def reach(
 def _reach(transport: Transport, python: str, spool: str, whole: Archive, words: Sequence[str]) -> Talk:
     begun = time.monotonic()
     try:
-        process = transport.open(remote_command(whole.digest, words, python, spool))
+        process = transport.open(remote_command(whole, words, python, spool))
     except OSError as fault:
         raise Unreached(f"{transport.name}: {fault.filename or 'ssh'} can't be run here: {fault.strerror}") from fault
     pipe = _Pipe(transport.name, process, python)

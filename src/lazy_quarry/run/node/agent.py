@@ -33,8 +33,6 @@ from lazy_quarry.run.node.inbox import Told, has_inbox, remove_inbox
 from lazy_quarry.run.node.locks import CoresLock, CoresTaken
 from lazy_quarry.run.node.messages import (
     NAME,
-    NEWEST,
-    OLDEST,
     Ask,
     Beat,
     Beats,
@@ -72,6 +70,7 @@ from lazy_quarry.run.node.process import (
 from lazy_quarry.run.node.registry import Claimed, forget, noted_at, registered
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, accepted, listen
 from lazy_quarry.run.node.supervisor import supervise
+from lazy_quarry.run.node.versions import NEWEST, OLDEST
 
 IDLE_S = 3.0
 """It leaves when no job has run and nobody was connected for so long."""

@@ -21,7 +21,8 @@ from lazy_quarry.run.node.channel import Broken, Channel, packed, unpacked
 from lazy_quarry.run.node.epoch import Epoch
 from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node.messages import NAME
-from lazy_quarry.run.node.process import end_with_parent, pause
+from lazy_quarry.run.node.pause import pause
+from lazy_quarry.run.node.process import end_with_parent
 
 WORKERS, MOST_QUEUED = 8, 64
 """Requests that are worked on at once, and that wait; more are refused."""

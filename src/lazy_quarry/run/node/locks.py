@@ -21,7 +21,8 @@ from pathlib import Path
 
 from lazy_quarry.files import ours
 from lazy_quarry.files.file_systems import is_shared
-from lazy_quarry.run.node.process import identify, pause, start_ticks
+from lazy_quarry.run.node.pause import pause
+from lazy_quarry.run.node.process import identify, start_ticks
 
 PLACES = ("/var/tmp", "/tmp")
 """Sticky folders that every user may write and that a logout leaves alone, the best first."""

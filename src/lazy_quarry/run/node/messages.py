@@ -14,9 +14,8 @@ from dataclasses import dataclass, fields
 from typing import Any, Union
 
 from lazy_quarry.run.node.attempt import Exit
+from lazy_quarry.run.node.versions import NEWEST, OLDEST
 
-OLDEST, NEWEST = 1, 2
-"""Versions of the protocol that this program speaks."""
 NAME = re.compile(r"\d+-\d+(-[0-9a-f]{1,32})?(\.[1-9]\d{0,5})?")
 """The name of a part of an attempt: job, attempt, mark of the submission, and of all parts but the first the index of the node.
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import ctypes
 import os
-import select
 import signal
 import time
 from contextlib import suppress
@@ -232,8 +231,3 @@ def busy_s() -> float:
     except (OSError, ValueError, IndexError):
         return 0.0
     return (sum(numbers) - sum(numbers[3:5])) / TICKS  # without those of idling, and of waiting for a disk
-
-
-def pause(seconds: float) -> None:
-    """Wait so long, by select(2): to sleep until an instant fails where a library gives a program another clock."""
-    select.select((), (), (), seconds)

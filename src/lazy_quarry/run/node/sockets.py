@@ -11,7 +11,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import NamedTuple
 
-from lazy_quarry.run.node.process import pause
+from lazy_quarry.run.node.pause import pause
 
 AGENT_SOCKET, FORMER_SOCKET = "node.sock", "agent.sock"
 """Where an agent listens in its spool, and where those did that know no greeting."""
@@ -22,7 +22,7 @@ DIAL_S, TURN_S = 2.0, 0.01
 
 
 @contextmanager
-def _address(folder: Path, name: str) -> Iterator[str]:
+def _address(folder: Path | str, name: str) -> Iterator[str]:
     directory = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
         # An address holds 107 bytes and a state folder's path may be longer.
@@ -87,7 +87,7 @@ def is_at(mark: tuple[int, int], folder: Path, name: str) -> bool:
     return mark_of(folder, name) == mark
 
 
-def dial(folder: Path, name: str, wait_s: float = DIAL_S) -> socket.socket | None:
+def dial(folder: Path | str, name: str, wait_s: float = DIAL_S) -> socket.socket | None:
     """A connection to whoever listens there, or None.
 
     Where many want one at once it waits so long for its turn; one that is stopped, and has many waiting already, takes nobody in.
