@@ -108,6 +108,11 @@ class NodeLink(Protocol):
         ...
 
     @property
+    def answers(self) -> bool:
+        """True while somebody answers there, an agent or, where none is wanted, whoever would start one."""
+        ...
+
+    @property
     def refused(self) -> str:
         """Why there is none and can be none, as far as is known; else empty."""
         ...

@@ -398,7 +398,7 @@ class Nodes:
         for name, node in self.nodes.items():
             if self._is_shut(node):
                 found[name] = wall_ms()
-            elif node.quiet_since_ms is not None or node is self.home or node.connected:
+            elif node.quiet_since_ms is not None or node.answers:
                 found[name] = node.quiet_since_ms
         return found
 

@@ -83,6 +83,11 @@ class ThisNode:
         return self._link.connected
 
     @property
+    def answers(self) -> bool:
+        """It does."""
+        return True
+
+    @property
     def refused(self) -> str:
         """Why there is no agent."""
         return self._link.refused

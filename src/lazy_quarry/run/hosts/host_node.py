@@ -22,6 +22,10 @@ BEAT_S = 5.0
 """Seconds between questions whether it is there."""
 
 
+ASKED_S = 2.0
+"""An agent that was greeted says within this time what is alive there."""
+
+
 def quiet_s() -> float:
     """Seconds after which a host that said nothing is told to be quiet, and the connection made anew; tests set ``LQ_QUIET``."""
     return float(os.environ.get("LQ_QUIET", "20"))
@@ -58,11 +62,14 @@ class HostNode:
         self.line = Line(transport_of(way.host), sockets_of(folder, node.name), epochs.identity, way.python, way.spool)
         self._link = AgentLink(AgentThere(self.line), site, epochs, closing, SEND_S)
         self.files = HostFiles(self.line, self._ground, lambda: epochs.epoch, lambda: self.ahead_ms)
-        self.ahead_ms = 0
-        """How far its clock is ahead, by the answer that came quickest of the last ones."""
-        self._closest_s = float("inf")
+        self._ahead_ms = 0
+        self._closest_s, self._measured = float("inf"), False
         self._heard_at, self._heard_ms = time.monotonic(), wall_ms()
         self._quiet, self._quiet_s = False, quiet_s()
+        self._let_go = False
+        """Nothing runs there or waits, so there need be no agent."""
+        self._asked_on, self._asked_at = 0, 0.0
+        """The connection on which its agent was asked what is alive there, and when."""
         self._beat_at = 0.0
         self._worked: tuple[float, float] | None = None
         """When it was asked last, and its seconds of work then."""
@@ -103,6 +110,16 @@ class HostNode:
     def connected(self) -> bool:
         """True while there is an agent that listens."""
         return self._link.welcome
+
+    @property
+    def ahead_ms(self) -> int:
+        """How far its clock is ahead, by the answer that came quickest of the last ones; before that, by the greeting."""
+        return self._ahead_ms if self._measured else self.line.ahead_ms
+
+    @property
+    def answers(self) -> bool:
+        """True while somebody answers there: its agent, or where none is wanted the other end of the line."""
+        return self.connected or (self._let_go and self.line.connected)
 
     @property
     def refused(self) -> str:
@@ -160,10 +177,10 @@ class HostNode:
         return HostState(
             node=self.node.name,
             host=self.way.host,
-            answers=self.connected and not self._quiet,
+            answers=self.answers and not self._quiet,
             quiet_since_ms=self.quiet_since_ms,
             problem=self.line.problem or self.refused,
-            ahead_ms=self.ahead_ms if self._worked is not None else None,
+            ahead_ms=self.ahead_ms if told else None,
             busy=self._busy,
             version=str(told.get("greeting", "")),
             python=str(told.get("python", "")),
@@ -189,9 +206,15 @@ class HostNode:
         self._link.connect_again()
 
     def keep(self, wanted: bool) -> None:
-        """Stay in touch, whether something runs there or not: who looks wants to know whether it answers."""
-        self.connect_again()
+        """Stay in touch: with the agent while something runs or waits, else by the line alone."""
         now = time.monotonic()
+        if wanted:
+            self._let_go = False
+        if self._let_go and self.line.connected:
+            self._answers()
+        # Whoever was away may have gone on with what was given up meanwhile: that is told when its agent is greeted.
+        if not self._let_go or self._asked_on != self.line.count:
+            self.connect_again()
         if self.connected and now - self._beat_at >= min(BEAT_S, self._quiet_s / 3):
             self._beat_at = now
             self.send(Beat(self.epoch, now))
@@ -202,7 +225,13 @@ class HostNode:
             self._quiet = True
 
     def leave(self) -> None:
-        """It stays in touch."""
+        """Let its agent leave, which has the cores of its host for this site; whether the host answers is told by the line."""
+        if self.connected and self._asked_on != self.line.count:
+            self._asked_on, self._asked_at = self.line.count, time.monotonic()
+        self._let_go = True
+        if self.connected and time.monotonic() - self._asked_at > ASKED_S:
+            self._busy, self._worked = None, None
+            self._link.drop()
 
     def send(self, message: FromEngine) -> None:
         """Send a message."""
@@ -228,8 +257,8 @@ class HostNode:
         """Compare its clock with this machine's, as exactly as the answer was quick."""
         took = time.monotonic() - message.sent
         if took <= self._closest_s:
-            self._closest_s = took
-            self.ahead_ms = round(message.clock_ms - wall_ms() + 1000 * took / 2)
+            self._closest_s, self._measured = took, True
+            self._ahead_ms = round(message.clock_ms - wall_ms() + 1000 * took / 2)
         if self._worked is not None and message.sent > self._worked[0] and message.busy_s >= self._worked[1]:
             self._busy = (message.busy_s - self._worked[1]) / (message.sent - self._worked[0])
         self._worked = message.sent, message.busy_s

@@ -18,6 +18,7 @@ from typing import Any
 
 from lazy_quarry.run.hosts.reach import Talk, Unreached, reach
 from lazy_quarry.run.hosts.transport import Transport
+from lazy_quarry.run.node.process import wall_ms
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, accepted, dial, listen
 from lazy_quarry.run.node.streams import Garbled, Streams
 
@@ -43,6 +44,10 @@ class Line:
         """Why there is no connection, with what to do; empty while there is one, or it is tried for the first time."""
         self.silent_since: float | None = time.monotonic()
         """Since when (time.monotonic) there is no connection; None while there is."""
+        self.ahead_ms = 0
+        """How far the clock there was ahead when it was reached; the way of the greeting is not taken off."""
+        self.count = 0
+        """How many connections there were."""
         self.greeting: dict[str, Any] = {}
         """What the relay there said of itself when it was reached last: see :func:`~lazy_quarry.run.node.hosted.relay`."""
         self._ends, self._anew = threading.Event(), threading.Event()
@@ -122,8 +127,10 @@ class Line:
                 streams.selector.register(here, selectors.EVENT_READ)
             for each in (errors, self._woken):
                 streams.selector.register(each, selectors.EVENT_READ)
+            self.ahead_ms = int(host.greeting.get("clock_ms", 0)) - wall_ms()
             self.greeting, self.problem, self.silent_since = host.greeting, "", None
             self._anew.clear()
+            self.count += 1
             self.connected = True
             while not self._ends.is_set() and not self._anew.is_set():
                 for key in streams.turn(None):

@@ -227,7 +227,11 @@ class Agent:
         if version is None or not self.epoch.take(hello.journal, hello.epoch):
             self._refuse(client)
             return
-        self.greeted[client] = (hello.journal, hello.epoch)
+        # An engine has one link. What is still under way on an earlier one of it would come after what is said on this.
+        this = hello.journal, hello.epoch
+        for other in [each for each, known in self.greeted.items() if known == this and each != client]:
+            self._drop(other)
+        self.greeted[client] = this
         self._say(client, line_of(Welcome(version, hello.epoch)))
         if version >= 2:
             for name in self._alive():
@@ -277,11 +281,11 @@ class Agent:
         return claim
 
     def _alive(self) -> list[str]:
-        """The attempts in this spool whose supervisors live, as far as that can be told."""
-        found = []
+        """The attempts here whose supervisors live, as far as that can be told."""
+        found = list(self.watched)
         with suppress(OSError):
             for folder in self.spool.iterdir():
-                if NAME.fullmatch(folder.name):
+                if NAME.fullmatch(folder.name) and folder.name not in self.watched:
                     with suppress(OSError):
                         claim = read_claim(folder)
                         if claim is not None and claim.alive():

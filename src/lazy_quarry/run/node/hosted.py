@@ -50,6 +50,7 @@ def relay(archive: str, journal: str) -> None:
     refused = "" if known else _refused(spool, archive)
     known = known or _listening(spool, archive) or {}
     there = {"spool": spool, "refused": refused, "archive": archive, **known.get("host", {})}
+    there["clock_ms"] = time.time_ns() // 1_000_000
     say({"greeting": __version__, "messages": NEWEST, "pid": os.getpid(), **there})
     if not refused:
         streams = Streams(0, 1, lambda name: _to(spool, archive, name), odd=False)
