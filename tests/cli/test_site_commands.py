@@ -60,7 +60,9 @@ def test_a_closed_node_takes_no_job_and_a_lost_one_loses_what_runs(machine):
     assert "no node that could take it is open" in machine.lq("why", str(job)).stdout
     assert machine.lq("node", "open", node).returncode == 0
     until(lambda: machine.state_of(job) == "running", "the job to run")
-    assert machine.lq("node", "lost", node).returncode == 0
+    asked = machine.lq("node", "lost", node)
+    assert asked.returncode == 2 and f"1 job on {node}: {job}" in asked.stderr and machine.state_of(job) == "running"
+    assert machine.lq("node", "lost", node, "--yes").returncode == 0
     assert machine.ended(job)["state"] == "lost"
     assert machine.lq("node", "open", "nowhere").returncode == 1
     assert machine.lq("node", "mend", node).returncode == 2

@@ -175,6 +175,22 @@ def test_what_goes_on_on_a_host_that_was_lost_is_stopped_and_not_charged_twice(s
     assert site.lq("ledger", "--verify").returncode == 0
 
 
+def test_what_is_cancelled_while_a_host_is_quiet_is_stopped_when_it_answers(site, hosts):
+    site.describe('python = "python3"')
+    number = site.submit("sleep 1000", "on-nodes=h3")
+    until(lambda: hosts.run(["ssh", "h3", "pgrep -f '[s]leep 1000'"]).stdout)
+    hosts.cut("h3")
+    until(lambda: site.job(number)["quiet_since"])
+    assert site.lq("cancel", str(number)).returncode == 0
+    assert site.state(number) == "running"
+    hosts.mend("h3")
+    until(lambda: site.state(number) == "cancelled")
+    assert not hosts.run(["ssh", "h3", "pgrep -f '[s]leep 1000'"]).stdout
+    site.write(site.file().replace('python = "python3"', 'python = "/opt/none/python3"'))
+    site.lq("renew")
+    until(lambda: 'python = "/path/to/python3" in its table' in (site.hosts_list()["h3"]["problem"] or ""))
+
+
 def test_a_host_that_is_started_anew_loses_its_jobs_and_runs_others(site, hosts):
     site.describe()
     number = site.submit("sleep 1000", "on-nodes=h3", "retries=0")

@@ -19,7 +19,9 @@ from lazy_quarry.core.engine.commands import (
     CloseNode,
     Finish,
     GrantHours,
+    HearNode,
     HoldJob,
+    LoseJob,
     LoseNode,
     OpenNode,
     OrderJobs,
@@ -182,7 +184,22 @@ class Draw:
             ["submit"] * 12
             + ["finish"] * 5
             + ["overtime", "overmemory", "hold", "release", "cancel", "cancel-task", "hold-task", "change", "order"]
-            + ["lose", "close", "open", "open", "reserve", "grant", "look", "look", "reopen"]
+            + [
+                "lose",
+                "lose-job",
+                "quiet",
+                "quiet",
+                "answers",
+                "answers",
+                "close",
+                "open",
+                "open",
+                "reserve",
+                "grant",
+                "look",
+                "look",
+                "reopen",
+            ]
         )
         return what, self.number(0, 50), self.one_of([0, 0, 1000, 30_000, 60_000, 900_000, -5000])
 
@@ -256,6 +273,10 @@ class World:
             self.end(self.pick(place, Phase.RUNNING), place, what)
         elif what == "lose":
             self.tell(LoseNode(at, node, By(why="gone")))
+        elif what == "lose-job":
+            self.tell(LoseJob(at, self.pick(place, Phase.RUNNING), node))
+        elif what in ("quiet", "answers"):
+            self.tell(HearNode(at, node, at - 1000 * place if what == "quiet" else None))
         elif what == "close":
             self.tell(CloseNode(at, node, By(why="sick")))
         elif what == "open":
@@ -484,6 +505,8 @@ def run_to_the_end(world):
     world.at = max(world.at, state.at_ms)
     for node in sorted(state.closures):
         world.tell(OpenNode(world.at, node))
+    for node in sorted(state.quiet):
+        world.tell(HearNode(world.at, node))
     for number, job in [*sorted(state.jobs.items()), *sorted(state.jobs.items())]:  # an array, then its tasks
         if state.jobs[number].phase is Phase.HELD or state.jobs[number].held_tasks:
             world.tell(ReleaseJob(world.at, number, By(job.user)))
@@ -525,9 +548,14 @@ def test_whatever_happens_the_promises_hold(seed, acts):
         before = copied(world.engine.state)
         known = {number: job.request for number, job in before.jobs.items()}
         # 1, 2: the engine, its twin (see World) and one that is opened now say the very same
-        said = Engine(site, copied(before)).decide(Schedule(world.at))
-        events = world.tell(Schedule(world.at))
+        wanted = Engine(site, copied(before)).decide(Schedule(world.at))
+        later = frozenset(event.job for event in wanted if isinstance(event, Started) and (event.job + place) % 3 == 0)
+        said = Engine(site, copied(before)).decide(Schedule(world.at, later))
+        events = world.tell(Schedule(world.at, later))
         assert [encode(event) for event in said] == [encode(event) for event in events]
+        # Those whose nodes aren't ready are left out, and nothing else: the others start as they would.
+        assert _starts(events) == [each for each in _starts(wanted) if each[0] not in later]
+        assert not {node for _, nodes in _starts(events) for node in nodes} & before.quiet.keys()
         at = world.engine.state.at_ms
         check_queues(site, events, known)
         check_first_not_delayed(world, before, events, at)  # 5
@@ -543,6 +571,10 @@ def test_whatever_happens_the_promises_hold(seed, acts):
     for event in world.events:
         state.apply(event)
     assert state == world.engine.state
+
+
+def _starts(events):
+    return [(one.job, [each.node for each in one.allocations]) for one in events if isinstance(one, Started)]
 
 
 def _waits_are_times_in_waiting(world):

@@ -87,7 +87,7 @@ class Line:
                     wait_s = AGAIN_S
                     self._pass(host)
             except Unreached as fault:
-                self.problem = str(fault).removeprefix(f"{self.transport.name}: ")
+                self.problem = _for_site_file(str(fault).removeprefix(f"{self.transport.name}: "))
             except (OSError, EOFError) as fault:
                 self.problem = f"the connection ended: {fault}"
             self._is_gone()
@@ -164,6 +164,13 @@ class AgentThere:
 
     def reap(self) -> None:
         """An agent there is nobody's child here."""
+
+
+def _for_site_file(words: str) -> str:
+    """What to do, as it is said for a host of a site: there no option names its Python and our folder, but its table."""
+    for key, option in (("python", "--python /path/to/python3"), ("spool", "--spool /path")):
+        words = words.replace(option, f'{key} = "{option.partition(" ")[2]}" in its table of the site file')
+    return words
 
 
 def _nothing(name: str) -> None:
