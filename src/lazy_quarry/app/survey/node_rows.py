@@ -130,7 +130,8 @@ class NodeRows(Rows):
         words = [f"{limit}, default {format_duration(queue.walltime_default_s)}"]
         words += [plural(queue.max_cores, "core") + " a job"] if queue.max_cores else []
         words += [queue.note] if queue.note else []
-        pen.write(", ".join(words), "dim")
+        text, room = ", ".join(words), max(0, self.room - pen.at)
+        pen.write(text if len(text) <= room else f"{text[: room - 1]}…", "dim")
 
     def _waits(self, queue: str) -> str:
         """Number of jobs that wait there, and the wait from now of one that is placed."""
@@ -190,7 +191,9 @@ class NodeRows(Rows):
             names = ", ".join(dict.fromkeys(occupant.name for occupant in first.occupants))
             busy = self.board.others_on(first) if self.board else 0.0
             if busy >= LEAST_BUSY:
-                pen.write(f"   others keep {busy:.1f} busy", "rust" if first.cores_used + busy > first.cores else "dim")
+                told = (f"   others keep {busy:.1f} busy", f"   others {busy:.1f}")
+                words = next((one for one in told if len(one) <= self.room - pen.at), "")
+                pen.write(words, "rust" if first.cores_used + busy > first.cores else "dim")
             room = self.room - pen.at - 4
             if names and room > 6:
                 pen.write("   ").cell(names, room, "dim")

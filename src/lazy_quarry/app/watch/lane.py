@@ -65,7 +65,7 @@ def draw_lane(pen: Pen, view: JobView, axis: Axis, width: int, own: str) -> None
     _write(pen, _lane(pen, view, axis, width, own))
 
 
-_WEAKEST_FIRST = " ┊╌·░▸│▒█"
+_WEAKEST_FIRST = " ┊╌·░▸│╱▒█"
 """Signs by strength: of several at one place the strongest is shown; the sign of an end is stronger than all."""
 
 
@@ -106,6 +106,8 @@ def _lane(pen: Pen, view: JobView, axis: Axis, width: int, own: str) -> list[tup
                     fill(limit, view.forecast_end_ms, "░", "river")
             fill(view.started_ms, now, "█", own)
             fill(now, max(limit, now), "▒", own)
+            if view.quiet_since_ms is not None:
+                fill(max(view.started_ms, view.quiet_since_ms), max(limit, now), QUIET_SIGN, own)
         elif view.ended_ms is not None:
             fill(view.started_ms, view.ended_ms, "█", "stone")
     elif view.forecast_ms is not None and view.forecast_end_ms is not None:
@@ -117,7 +119,7 @@ def _lane(pen: Pen, view: JobView, axis: Axis, width: int, own: str) -> list[tup
         if ranged is not None:
             fill(ranged.likely_ms, ranged.likely_ms, "▸", "river")
     line = axis.column(now, width)
-    if 0 <= line < width and cells[line][0] not in "█▒":
+    if 0 <= line < width and cells[line][0] not in "█▒╱":
         cells[line] = ("│", "ink")
     if view.ended_ms is not None:
         at = axis.column(view.ended_ms, width)
