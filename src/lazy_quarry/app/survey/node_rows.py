@@ -130,8 +130,7 @@ class NodeRows(Rows):
         words = [f"{limit}, default {format_duration(queue.walltime_default_s)}"]
         words += [plural(queue.max_cores, "core") + " a job"] if queue.max_cores else []
         words += [queue.note] if queue.note else []
-        text, room = ", ".join(words), max(0, self.room - pen.at)
-        pen.write(text if len(text) <= room else f"{text[: room - 1]}…", "dim")
+        pen.cell(", ".join(words), max(0, self.room - pen.at), "dim")
 
     def _waits(self, queue: str) -> str:
         """Number of jobs that wait there, and the wait from now of one that is placed."""
