@@ -219,6 +219,7 @@ def test_a_clock_that_is_off_changes_nothing_in_the_books(site, hosts):
     hosts.clock("h3", 7200)
     number = site.submit("lq phase solve -- sleep 0.5", "on-nodes=h3")
     until(lambda: site.state(number) == "done")
+    assert "h3: its clock is" in site.lq("jobs").stderr
     until(lambda: 7_100_000 < site.hosts_list()["h3"]["clock_offset_ms"] < 7_300_000)
     later = site.submit("true", "on-nodes=h1")
     until(lambda: site.state(later) == "done")
@@ -243,6 +244,8 @@ def test_a_folder_that_hosts_do_not_see_is_refused(site, hosts):
     hosts.run("mkdir -p /users/root/mine")
     done = site.lq("submit", "--set", "walltime=1m", "--", "true", where="/users/root/mine")
     assert done.returncode == 1 and "no host of queue all that could run it sees /users/root/mine" in done.stderr
+    away = site.lq("submit", "--set", "walltime=1m", "--set", "output=/users/root/mine/out-{job}", "--", "true")
+    assert away.returncode == 1 and "sees /users/root/mine, its output; name a folder that it shares" in away.stderr
     assert site.lq("submit", "--set", "nodes=2", "--", "true").returncode == 1
 
 
@@ -265,6 +268,32 @@ def test_hosts_are_added_as_measured_and_removed_with_what_is_said_beside_them(s
     until(lambda: site.state(number) == "done")
     assert site.lq("hosts", "remove", "h3").returncode == 0
     assert '"h3"' not in site.file() and "# our workshop" in site.file()
+
+
+def test_a_host_that_is_taken_out_of_the_file_by_hand_under_its_job_is_asked_back(site, hosts):
+    site.describe()
+    number = site.submit(WAITS, "on-nodes=h3")
+    until(lambda: site.state(number) == "running")
+    whole = site.file()
+    site.write(whole[: whole.index('[[nodes]]\nnames = "h3"')])
+    refused = site.lq("renew")
+    assert refused.returncode == 2 and f"has no node h3 any more, and {number} is on it" in refused.stderr
+    site.write(whole)
+    site.go()
+    until(lambda: site.state(number) == "done")
+
+
+def test_a_host_on_which_nothing_runs_any_more_is_quiet_until_it_does(site, hosts):
+    """Its network takes connections, and nobody answers."""
+    site.describe()
+    number = site.submit(WAITS, "on-nodes=h3")
+    until(lambda: site.state(number) == "running")
+    hosts.stop("h3")
+    until(lambda: site.job(number)["quiet_since"])
+    hosts.mend("h3")
+    site.go()
+    until(lambda: site.state(number) == "done")
+    assert site.job(number)["attempt"] == 1
 
 
 def test_a_host_with_less_than_was_said_is_closed(site, hosts):

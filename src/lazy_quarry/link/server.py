@@ -40,8 +40,9 @@ from lazy_quarry.link.readers import NoReader, Readers
 from lazy_quarry.link.site_client import CALLS
 from lazy_quarry.probe.foreign_load import OthersLoad
 from lazy_quarry.probe.machine import core_numbers, groups_of, user_name
-from lazy_quarry.probe.script import with_surroundings, work_folder
+from lazy_quarry.probe.script import folders_of, with_surroundings
 from lazy_quarry.probe.zone import local_zone
+from lazy_quarry.run.hosts.host_node import sockets_of
 from lazy_quarry.run.intent import part_names
 from lazy_quarry.run.node.process import boottime, wall_ms
 from lazy_quarry.run.node.sockets import is_at, listen, mark_of, peer_of
@@ -107,7 +108,9 @@ class Server:
             zone=local_zone(),
             look_up=with_surroundings,
             others_busy=OthersLoad().cores,
+            folders_of=folders_of,
         )
+        self._refuse_removed(session)
         self.readers = Readers(folder, session, starter)
         self.site = SiteInUse(session, self.readers.study)
         self.readers.supposed = self.site.foresight.supposed
@@ -132,6 +135,16 @@ class Server:
             check = threading.Timer(CHECK_AFTER_S, self._check_all)
             check.daemon = True
             check.start()
+
+    def _refuse_removed(self, session: Session) -> None:
+        """Raise :class:`SiteFileError` where a host is not in the site file any more, and jobs are on it."""
+        for job in session.engine.state.running():
+            for one in job.allocations:
+                if one.node not in session.site.node and sockets_of(self.folder, one.node).is_dir():
+                    raise SiteFileError(
+                        f"{self.site_file.path} has no node {one.node} any more, and {job.label} is on it; put its table back. "
+                        f"When its jobs have ended, lq hosts remove {one.node} takes it out"
+                    )
 
     def _check_all(self) -> None:
         """Read and compare all of a journal that was too large for that when it was opened; in a thread of its own."""
@@ -305,7 +318,7 @@ class Server:
         try:
             submission = submission_of(line) if len(line) > LONG or self.site.session.site.apart else None
             if submission is not None and self.site.session.site.apart:
-                await self._until_seen(work_folder(submission))
+                await self._until_seen(set(folders_of(submission).values()))
             if submission is not None and len(line) > LONG:
                 context = self.site.drafts.context(caller, submission)
                 apart = submission, await checked_apart(self.site.session.site, context)
@@ -315,11 +328,11 @@ class Server:
             logged(fault, "making ready")
         return apart
 
-    async def _until_seen(self, folder: str) -> None:
-        """Wait a moment until the hosts that answer have said whether they see a folder."""
+    async def _until_seen(self, folders: set[str]) -> None:
+        """Wait a moment until the hosts that answer have said whether they see these folders."""
         until = time.monotonic() + SEEN_S
         answer = {one.node for one in self.runner.hosts() if one.answers}
-        while not answer <= self.runner.sees(folder).keys() and time.monotonic() < until:
+        while not all(answer <= self.runner.sees(folder).keys() for folder in folders) and time.monotonic() < until:
             await asyncio.sleep(LOOK_S)
 
     async def _answered(self, caller: Caller, line: bytes, call: Glance) -> bytes:

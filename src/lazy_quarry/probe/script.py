@@ -84,16 +84,26 @@ def surroundings_of(submission: Submission) -> Surroundings:
     )
 
 
-def work_folder(submission: Submission) -> str:
-    """The folder that its job would work in, as far as its header can be read."""
+def folders_of(submission: Submission) -> dict[str, str]:
+    """The folder that its job would work in, and those outside of it that it reads and writes, by header key, as far as its header
+    can be read.
+    """
     block, _ = find_block(submission.script)
     written = dict(block.values) if block else {}
-    directory = ""
-    with suppress(BadValue, KeyError):
-        for override in submission.overrides:
+    values = dict[str, Any]()
+    for override in submission.overrides:
+        with suppress(BadValue, KeyError):
             override_values(written, override)
-        directory = KEYS["directory"].read(written["directory"])
-    return str(start_folder(submission.directory or os.getcwd(), directory))
+    for key in ("directory", "input", "output", "errors"):
+        with suppress(BadValue, KeyError):
+            values[key] = KEYS[key].read(written[key])
+    folder = str(start_folder(submission.directory or os.getcwd(), values.pop("directory", "")))
+    found = {"directory": folder}
+    for key, path in values.items():
+        place = os.path.dirname(_reached(path, folder)) if path and path != JOINED else folder
+        if not f"{place}/".startswith(f"{folder.rstrip('/')}/") and not place.startswith("/dev"):
+            found[key] = place
+    return found
 
 
 def _inputs(files: dict[str, str], made: set[str], folder: Path) -> dict[str, tuple[int, int]]:

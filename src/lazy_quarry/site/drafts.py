@@ -118,11 +118,11 @@ class Drafts:
         """The context for the check of a submission."""
         session = self.session
         left = {line.account: line.left_core_ms for line in session.account_lines()}
-        known = submission.surroundings
-        folder = known.folder or submission.directory
-        sees = session.runner.sees(folder) if session.site.apart and folder else {}
-        unseen = frozenset(name for name, seen in sees.items() if not seen)
-        surroundings = replace(known, now_ms=session.now(), unseen=unseen)
+        unseen = dict[str, tuple[str, frozenset[str]]]()
+        for key, folder in session.folders_of(submission).items() if session.site.apart else ():
+            blind = frozenset(name for name, seen in session.runner.sees(folder).items() if not seen)
+            unseen[key] = folder, blind
+        surroundings = replace(submission.surroundings, now_ms=session.now(), unseen=unseen)
         return CheckContext(caller.user, replace(submission, surroundings=surroundings), left)
 
     def _earlier(self, user: str, request: Request, submission: Submission) -> EarlierRuns | None:

@@ -40,7 +40,8 @@ class Session:
     """The engine of one site with its journal and its runner, now.
 
     ``clock`` gives the present instant in milliseconds; ``look_up`` adds what is known of files and programs to a
-    submission that comes without; ``others_busy`` tells how many cores are busy beside those that our jobs keep so.
+    submission that comes without; ``others_busy`` tells how many cores are busy beside those that our jobs keep so; ``folders_of``
+    in which folders a submission works, by header key.
     ``lock`` lets one call in at a time, so that none sees another's half-done work; every public call of the parts takes it.
     """
 
@@ -54,10 +55,11 @@ class Session:
         zone: tzinfo = UTC,
         look_up: Callable[[Submission], Submission] = lambda submission: submission,
         others_busy: Callable[[float], float] = lambda own: 0.0,
+        folders_of: Callable[[Submission], dict[str, str]] = lambda submission: {},
     ) -> None:
         self._site, self.journal, self.runner = site, journal, runner
         self.clock, self.zone, self.look_up = clock, zone, look_up
-        self.others_busy = others_busy
+        self.others_busy, self.folders_of = others_busy, folders_of
         self.lock = threading.RLock()
         self.engine = Engine(site, journal.load())
         self._members: tuple[int, Site] | None = None

@@ -100,7 +100,9 @@ def _check(names: tuple[str, ...], folders: list[str], python: str, spool: str, 
     from lazy_quarry.site.site_file.site_file import local_site
 
     check_site()
-    known = {node.name: node.way for node in local_site().nodes if node.way is not None and node.remote}
+    site = local_site()
+    known = {node.name: node.way for node in site.nodes if node.way is not None and node.remote}
+    folders = [*folders, *(area.path for area in site.storage)] if known else folders
     if not names and not known:
         raise Usage("hosts check needs the names of hosts, as ssh takes them: the site has none of its own yet")
     asked = [

@@ -124,26 +124,27 @@ def _nodes(script: CheckedScript) -> Iterator[Diagnostic]:
 
 
 def _unseen(script: CheckedScript, need: Need) -> Iterator[Diagnostic]:
-    """Its folder must be seen where it runs: files don't travel by themselves."""
-    folder, site = script.surroundings.folder, script.site
-    area = site.storage_of(folder) if folder else None
-    hidden = script.surroundings.unseen | (
-        set(site.node) - set(area.nodes) if area is not None and area.nodes else set()
-    )
-    seeing = [name for name in need.eligible if name not in hidden]
-    if not folder or len(seeing) == len(need.eligible):
-        return
-    if seeing:
-        blind = fold_names([name for name in need.eligible if name in hidden])
-        words = f'{blind} doesn\'t see {folder}, where it would work; ask for on-nodes = "{fold_names(seeing)}"'
-        yield error("path", words, script.line("on-nodes", "directory"))
-        return
-    shared = [one.path for one in site.storage if set(need.eligible) & set(one.nodes or need.eligible) and one.shared]
-    advice = (
-        f"; submit from a folder below {' or '.join(shared)}" if shared else "; submit from a folder that it shares"
-    )
-    words = f"no host of queue {need.queue} that could run it sees {folder}{advice}"
-    yield error("path", words, script.line("directory"))
+    """Its folders must be seen where it runs: files don't travel by themselves."""
+    site, told = script.site, dict(script.surroundings.unseen)
+    told.setdefault("directory", (script.surroundings.folder, frozenset()))
+    for key, (folder, unseen) in told.items():
+        area = site.storage_of(folder) if folder else None
+        hidden = unseen | (set(site.node) - set(area.nodes) if area is not None and area.nodes else set())
+        seeing = [name for name in need.eligible if name not in hidden]
+        if not folder or len(seeing) == len(need.eligible):
+            continue
+        if seeing:
+            blind = fold_names([name for name in need.eligible if name in hidden])
+            words = f'{folder}, its {key}, is not seen by {blind}; ask for on-nodes = "{fold_names(seeing)}"'
+            yield error("path", words, script.line("on-nodes", key))
+            continue
+        shared = [
+            one.path for one in site.storage if set(need.eligible) & set(one.nodes or need.eligible) and one.shared
+        ]
+        better = f"a folder below {' or '.join(shared)}" if shared else "a folder that it shares"
+        advice = f"submit from {better}" if key == "directory" else f"name {better}"
+        words = f"no host of queue {need.queue} that could run it sees {folder}, its {key}; {advice}"
+        yield error("path", words, script.line(key))
 
 
 def _interpreter(script: CheckedScript) -> Iterator[Diagnostic]:

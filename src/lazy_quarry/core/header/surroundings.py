@@ -26,5 +26,5 @@ class Surroundings:
     unusable: Mapping[str, str] = field(default_factory=dict)
     inputs: Mapping[str, tuple[int, int]] = field(default_factory=dict)
     """Files that it reads: size in bytes, and instant of writing in ms."""
-    unseen: frozenset[str] = frozenset()
-    """Nodes that don't see the folder that the job works in."""
+    unseen: Mapping[str, tuple[str, frozenset[str]]] = field(default_factory=dict)
+    """By header key, a folder that the job works in, reads or writes, and the nodes that don't see it."""

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.site import HostWay, Node
-from lazy_quarry.core.units import format_size, plural
+from lazy_quarry.core.units import exact_duration, format_size, plural
 from lazy_quarry.run.agent_link import AgentLink, Epochs
 from lazy_quarry.run.hosts.host_files import HostFiles
 from lazy_quarry.run.hosts.line import AgentThere, Line
@@ -22,6 +22,8 @@ BEAT_S = 5.0
 """Seconds between questions whether it is there."""
 
 
+LATE_MS = 60_000
+"""A clock that is off by more is told."""
 ASKED_S = 2.0
 """An agent that was greeted says within this time what is alive there."""
 
@@ -277,4 +279,7 @@ class HostNode:
             told.append(f"{self.node.name}: {words}")
         if words := self.files.problem:
             told.append(f"{self.node.name}: {words}")
+        if self.answers and abs(self.ahead_ms) > LATE_MS:
+            off, which = exact_duration(abs(self.ahead_ms) // 1000), "ahead" if self.ahead_ms > 0 else "behind"
+            told.append(f"{self.node.name}: its clock is {off} {which}; the books go by this machine's")
         return told
