@@ -249,6 +249,40 @@ def test_a_folder_that_hosts_do_not_see_is_refused(site, hosts):
     assert site.lq("submit", "--set", "nodes=2", "--", "true").returncode == 1
 
 
+def test_a_job_travels_to_a_host_that_does_not_see_its_folder_and_what_it_made_comes_back(site, hosts):
+    """Its host is cut off while it runs, and its own folder is removed nowhere before what it made is here."""
+    site.describe()
+    home = f"{site.folder}/mine"
+    hosts.run(
+        ["sh", "-c", f"mkdir -p {home}/in && head -c 3000000 /dev/urandom > {home}/in/big && ln -s big {home}/in/link"]
+    )
+    script = """#!/bin/sh
+# /// job
+# walltime = "5m"
+# memory = "50 MiB/core"
+# on-nodes = "h3"
+# stage = { in = ["in"], out = ["made"] }
+# ///
+cd "$LQ_SCRATCH" && mkdir made && sha256sum < in/big > made/sum && cp in/big made/
+echo said; while [ ! -e /shared/go ]; do sleep 0.05; done
+"""
+    hosts.run(["sh", "-c", f"cat > {home}/job.sh"], text=script)
+    done = site.lq("submit", "job.sh", where=home)
+    assert done.returncode == 0, done.stderr
+    number = int(done.stdout.split()[0])
+    until(lambda: "said" in site.lq("output", str(number)).stdout, "its output is read where it is made")
+    hosts.cut("h3")
+    site.go()
+    until(lambda: site.job(number)["quiet_since"])
+    assert not hosts.run(f"ls {home}/made").stdout
+    hosts.mend("h3")
+    until(lambda: site.state(number) == "done")
+    sums = hosts.run(f"cat {home}/made/sum; sha256sum < {home}/made/big; sha256sum < {home}/in/big").stdout.splitlines()
+    assert len(sums) == 3 and len(set(sums)) == 1
+    assert site.lq("output", str(number)).stdout == "said\n"
+    until(lambda: f"{number}-1" not in hosts.run(["ssh", "h3", "ls /var/tmp/lazy-quarry-0-*/spool-*"]).stdout)
+
+
 def test_hosts_are_added_as_measured_and_removed_with_what_is_said_beside_them(site, hosts):
     site.write("# our workshop\nname = 'Workshop'\n")
     dry = site.lq("hosts", "add", "h1", "h3", "--dry-run")

@@ -1,6 +1,6 @@
 """The files of a node's jobs as the engine and its readers see them: what the node's file service tells, as values of the core."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Container
 from contextlib import suppress
 from functools import partial
 from typing import Any
@@ -81,6 +81,8 @@ class NodeFiles:
         try:
             piece = self.service.piece(path, from_byte)
         except FileNotFoundError:
+            if (found := self._output_in_place(job, path, from_byte)) is not None:
+                return found
             words = "it has not printed anything yet" if job.started_ms is None else f"{path} is not there any more"
             return OutputChunk(path, "", from_byte, 0, words)
         except OSError as fault:
@@ -88,6 +90,19 @@ class NodeFiles:
         if not _as_left(job, path, piece):
             return OutputChunk(path, "", from_byte, 0, f"{path} was changed since {job.label} ended", changed=True)
         return OutputChunk(path, piece.raw.decode(errors="replace"), piece.begin + len(piece.raw), piece.size)
+
+    def _output_in_place(self, job: Job, path: str, from_byte: int) -> OutputChunk | None:
+        """A piece of a file that a job prints on a host that doesn't see its folder; None where that isn't so."""
+        try:
+            told = self.service.carried(attempt_name(job))
+            for name, here in dict(told["files"]).items() if told is not None else ():
+                if here == path and told is not None:
+                    piece = self.service.piece(f"{told['place']}/{name}", from_byte)
+                    text = piece.raw.decode(errors="replace")
+                    return OutputChunk(path, text, piece.begin + len(piece.raw), piece.size)
+        except (OSError, KeyError, TypeError, ValueError):
+            pass
+        return None
 
     def look_at(self, paths: list[str]) -> list[FileFound]:
         """Look at them."""
@@ -143,6 +158,12 @@ class AttemptsOfNode(NodeFiles):
     def gathered(self, name: str, ended_ms: int) -> bool:
         """True: it is read when it is needed."""
         return True
+
+    def printed_at_end(self, name: str) -> None:
+        """It is where it was made."""
+
+    def bring_left(self, active: Container[str]) -> None:
+        """Nothing travels to where one is."""
 
     def prepare(self, names: list[str]) -> frozenset[str]:
         """Make the folders of attempts: at once. Raises :class:`StateFolderError`."""

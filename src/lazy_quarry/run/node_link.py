@@ -1,9 +1,10 @@
 """A runner's view of a node, however that is reached."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Container
 from typing import NamedTuple, Protocol
 
 from lazy_quarry.core.job.curve import Sample
+from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
@@ -48,6 +49,14 @@ class AttemptFiles(LiveFiles, Protocol):
 
     def gathered(self, name: str, ended_ms: int) -> bool:
         """True when what an attempt that is over has told is at hand, or can't be had; it is asked for by this."""
+        ...
+
+    def printed_at_end(self, name: str) -> tuple[FileMark, ...] | None:
+        """How the output of an attempt that is over is on this machine, where it was brought back; None where it was made."""
+        ...
+
+    def bring_left(self, active: Container[str]) -> None:
+        """Have brought back what is left of attempts that are over and not among ``active``."""
         ...
 
     def inside_at_end(self, name: str, ended_ms: int) -> Inside | None:

@@ -96,6 +96,7 @@ class Nodes:
             self._busy_at = now
         for node in self._all:
             node.keep(self._is_wanted(node, waiting))
+            node.files.bring_left(self._active)
             if not self._active and not waiting and now - self._busy_at > QUIET_S:
                 node.leave()
 
@@ -194,17 +195,24 @@ class Nodes:
             inside=inside,
             curve=curve_of(files.samples_of(attempt), most),
             host=node.host,
-            printed=tuple(
-                FileMark(which, *first.printed[which])
-                for which in ("output", "errors")
-                if len(first.printed.get(which, ())) == 4
-            ),
+            printed=self._printed(files.printed_at_end(attempt), first),
             parts=()
             if job is None or len(over) < 2
             else tuple(
                 NodeUse(job.allocations[part].node, _use(one), one.exit, one.signal)
                 for part, one in sorted(over.items())
             ),
+        )
+
+    @staticmethod
+    def _printed(here: tuple[FileMark, ...] | None, first: Exit) -> tuple[FileMark, ...]:
+        """How its output was left: where it was made, or here where it was brought back."""
+        if here is not None:
+            return here
+        return tuple(
+            FileMark(which, *first.printed[which])
+            for which in ("output", "errors")
+            if len(first.printed.get(which, ())) == 4
         )
 
     # -- the protocol ------------------------------------------------------------------------------

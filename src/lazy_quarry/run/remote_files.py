@@ -65,6 +65,45 @@ class AskedFiles(FileService):
         found: list[int] | None = self.ask("folder_mark", path)
         return found
 
+    def is_claimed(self, name: str) -> bool:
+        return bool(self.ask("is_claimed", name))
+
+    def make_place(self, name: str, told: dict[str, Any]) -> str:
+        return str(self.ask("make_place", name, told))
+
+    def put_piece(self, name: str, path: str, begin: int, piece: bytes, check: int) -> None:
+        self.ask("put_piece", name, path, begin, piece, check)
+
+    def size_put(self, name: str, path: str) -> int:
+        return int(self.ask("size_put", name, path))
+
+    def put_whole(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> None:
+        self.ask("put_whole", name, path, size, digest, mode, mtime_ns)
+
+    def put_small(self, name: str, files: Sequence[Sequence[Any]]) -> None:
+        self.ask("put_small", name, files)
+
+    def put_other(self, name: str, path: str, target: str | None) -> None:
+        self.ask("put_other", name, path, target)
+
+    def carried(self, name: str) -> dict[str, Any] | None:
+        found: dict[str, Any] | None = self.ask("carried", name)
+        return found
+
+    def place_files(self, name: str, patterns: Sequence[str]) -> list[list[Any]]:
+        found: list[list[Any]] = self.ask("place_files", name, list(patterns))
+        return found
+
+    def get_piece(self, name: str, path: str, begin: int) -> list[Any]:
+        found: list[Any] = self.ask("get_piece", name, path, begin)
+        return found
+
+    def was_brought(self, name: str) -> None:
+        self.ask("was_brought", name)
+
+    def left(self) -> list[str]:
+        return [str(each) for each in self.ask("left")]
+
     def prepare(self, names: Sequence[str]) -> None:
         self.ask("prepare", list(names))
 

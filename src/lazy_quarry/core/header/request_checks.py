@@ -131,8 +131,9 @@ def _unseen(script: CheckedScript, need: Need) -> Iterator[Diagnostic]:
         area = site.storage_of(folder) if folder else None
         hidden = unseen | (set(site.node) - set(area.nodes) if area is not None and area.nodes else set())
         seeing = [name for name in need.eligible if name not in hidden]
-        if not folder or len(seeing) == len(need.eligible):
-            continue
+        carried = bool(script.request.stage.into or script.request.stage.out) and key != "input"
+        if not folder or len(seeing) == len(need.eligible) or carried:
+            continue  # what is staged travels to hosts, and the outputs come back
         if seeing:
             blind = fold_names([name for name in need.eligible if name in hidden])
             words = f'{folder}, its {key}, is not seen by {blind}; ask for on-nodes = "{fold_names(seeing)}"'

@@ -10,7 +10,7 @@ import os
 import threading
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Container
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
@@ -18,12 +18,15 @@ from pathlib import Path
 from typing import Any
 
 from lazy_quarry.core.job.curve import Sample
+from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.files.kinds import words_of
+from lazy_quarry.run.hosts.carrier import bring_back, carry_in, marks_here, moved, told_of, travels
 from lazy_quarry.run.hosts.line import Line
 from lazy_quarry.run.intent import Ground, attempt_name, intent_of
 from lazy_quarry.run.node.attempt import IntentTooLong, intent_text
+from lazy_quarry.run.node.channel import Broken
 from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node_files import NodeFiles
 from lazy_quarry.run.node_link import LaidOut
@@ -37,6 +40,12 @@ STALE_S = 1.0
 AGAIN_S = 2.0
 """What could not be made is tried again after so long."""
 MOST_KNOWN = 20_000
+LEFT_EVERY_S = 30.0
+"""Seconds between looks for what is still to be brought back."""
+_AWAY = (ConnectionError, Broken, TimeoutError)
+"""A host is not reached now."""
+_Gathered = tuple[Inside | None, list[Sample], tuple[FileMark, ...] | None]
+"""What an attempt that is over told of itself, its measurements, and how its output is here, where it was brought back."""
 LATELY_S = 120.0
 """For so long the machines that share a folder may tell different times of its last change."""
 
@@ -59,6 +68,10 @@ class HostFiles:
         self._known: dict[tuple[str, str], tuple[float, Any]] = {}
         """What was read, by what and of which attempt, and when."""
         self._under_way: set[tuple[str, str]] = set()
+        self._left: dict[str, str] = {}
+        """Attempts of which something couldn't be brought back, and why; and those that are known to have travelled."""
+        self._travelled: set[str] = set()
+        self._left_at = -LEFT_EVERY_S
         self._unwritten: set[str] = set()
         """Attempts for which it could not be written what is to run."""
         self._ready: set[str] = set()
@@ -112,8 +125,11 @@ class HostFiles:
 
     @property
     def problem(self) -> str:
-        """Why folders could not be made there when that was tried last; empty for none."""
-        return self._failed[1]
+        """Why folders could not be made there when that was tried last, and what could not be brought back; empty for none."""
+        told = [self._failed[1]] if self._failed[1] else []
+        for name, why in list(self._left.items())[:3]:
+            told.append(f"what {name.partition('-')[0]} made is still there: {why}; it is tried again")
+        return "; ".join(told)
 
     def _read(self, kind: str, name: str, read: Callable[[], Any]) -> Any:
         """What was read last, None for nothing; it is read again when that was long ago."""
@@ -166,13 +182,22 @@ class HostFiles:
     def _lay_out(self, job: Job, part: int, name: str) -> None:
         wrong: OSError | IntentTooLong | None = None
         try:
-            self.service.lay_out(name, intent_text(intent_of(job, self._ground(), part)), job.origin.script)
+            intent = intent_of(job, self._ground(), part)
+            if travels(job) and not self.service.is_claimed(name) and not self._sees_now(job.paths.folder):
+                intent = moved(intent, job, self.service.make_place(name, told_of(job)))
+                carry_in(self.service, name, job)
+            self.service.lay_out(name, intent_text(intent), job.origin.script)
             self._unwritten.discard(name)
         except (OSError, IntentTooLong) as fault:
             wrong = fault
             self._unwritten.add(name)
         self._ready.discard(name)
         self._done.append(LaidOut(name, wrong))
+
+    def _sees_now(self, folder: str) -> bool:
+        """True when a folder of this machine is the same there, looked at now. Raises :class:`OSError`."""
+        here, there = FileService(Path()).folder_mark(folder), self.service.folder_mark(folder)
+        return here is not None and there is not None and _is_same(here, there)
 
     def is_laid_out(self, name: str) -> bool:
         """True unless it could not be written."""
@@ -205,15 +230,56 @@ class HostFiles:
         return False
 
     def _gather(self, name: str, ended_ms: int) -> None:
-        found: tuple[Inside | None, list[Sample]] = None, []
-        with suppress(OSError):
+        found: _Gathered = None, [], None
+        try:
+            marks = self._bring(name)
             inside = self._direct.inside_at_end(name, ended_ms + self._ahead_ms())
-            found = _put_right(inside, self._ahead_ms()), self._samples(name)
+            found = _put_right(inside, self._ahead_ms()), self._samples(name), marks
+        except _AWAY:
+            if name in self._travelled:
+                return  # what it made is still there: it is brought back when its host answers
+        except OSError as fault:
+            self._left[name] = words_of(fault)
         self._keep("end", name, found)
+
+    def _bring(self, name: str) -> tuple[FileMark, ...] | None:
+        """Bring back what an attempt made that travelled; how its output is here now, None for one that didn't travel.
+
+        Raises :class:`OSError`.
+        """
+        told = self.service.carried(name)
+        if told is None:
+            return None
+        self._travelled.add(name)
+        bring_back(self.service, name, told)
+        self.service.was_brought(name)
+        self._travelled.discard(name)
+        self._left.pop(name, None)
+        return marks_here(told)
+
+    def bring_left(self, active: Container[str]) -> None:
+        """Have brought back what is left there of attempts that are over and not among ``active``, now and then."""
+        if time.monotonic() - self._left_at > LEFT_EVERY_S:
+            self._left_at = time.monotonic()
+            self._begin("left", "", lambda: self._try(lambda: self._bring_left(active)))
+
+    def _bring_left(self, active: Container[str]) -> None:
+        for name in self.service.left():
+            if name not in active:
+                try:
+                    self._bring(name)
+                    self.service.forget(name)
+                except OSError as fault:
+                    self._left[name] = words_of(fault)
+
+    def printed_at_end(self, name: str) -> tuple[FileMark, ...] | None:
+        """How the output of an attempt that is over is here, where it was brought back."""
+        gathered = self._known.get(("end", name))
+        return None if gathered is None else gathered[1][2]
 
     def inside_at_end(self, name: str, ended_ms: int) -> Inside | None:
         """What it had told of until then, as it was gathered."""
-        found: Inside | None = self._known.get(("end", name), (0.0, (None, [])))[1][0]
+        found: Inside | None = self._known.get(("end", name), (0.0, (None, [], None)))[1][0]
         return found
 
     def samples_of(self, name: str) -> list[Sample]:

@@ -28,9 +28,13 @@ WORKERS, MOST_QUEUED = 8, 64
 """Requests that are worked on at once, and that wait; more are refused."""
 ANSWER_S = 90.0
 """A request that has no answer by then gets one that says so; what still goes on for it is let go on."""
-NAMED = frozenset(("live", "ran_ms", "inside", "lay_out", "is_laid_out", "write_stop", "forget"))
+_TRAVEL = (
+    "is_claimed", "make_place", "put_piece", "size_put", "put_whole", "put_small", "put_other", "carried", "place_files",
+    "get_piece", "was_brought",
+)  # fmt: skip
+NAMED = frozenset(("live", "ran_ms", "inside", "lay_out", "is_laid_out", "write_stop", "forget", *_TRAVEL))
 """Methods whose first argument is the name of an attempt, which becomes a path."""
-METHODS = NAMED | {"piece", "look_at", "made", "remove", "unusable", "folder_mark", "prepare", "sweep"}
+METHODS = NAMED | {"piece", "look_at", "made", "remove", "unusable", "folder_mark", "left", "prepare", "sweep"}
 
 
 class FileServer:

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 from lazy_quarry.files import given, ours
+from lazy_quarry.run.node import carried
 from lazy_quarry.run.node.attempt import lay_out, own_folder, read_claim
 from lazy_quarry.run.node.file_kinds import FileFound, file_found
 from lazy_quarry.run.node.made_files import MadeFiles, made_files, remove_made
@@ -141,6 +142,61 @@ class FileService:
         except TimeoutError as fault:
             return {"directory": f"{folder} cannot be used: {fault.strerror}"}
 
+    # -- files that travel -------------------------------------------------------------------------
+
+    def is_claimed(self, name: str) -> bool:
+        """True when somebody has taken an attempt: what it starts with is not touched any more."""
+        return read_claim(self.spool / name) is not None
+
+    def make_place(self, name: str, told: dict[str, Any]) -> str:
+        """Make the folder that stands for the one that this node doesn't see; see :mod:`~lazy_quarry.run.node.carried`."""
+        return carried.make_place(self.spool / name, told)
+
+    def put_piece(self, name: str, path: str, begin: int, piece: bytes, check: int) -> None:
+        """Take a piece of a file."""
+        carried.put_piece(self.spool / name, path, begin, piece, check)
+
+    def size_put(self, name: str, path: str) -> int:
+        """Bytes of a file that came before."""
+        return carried.size_put(self.spool / name, path)
+
+    def put_whole(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> None:
+        """All of a file has come."""
+        carried.put_whole(self.spool / name, path, size, digest, mode, mtime_ns)
+
+    def put_small(self, name: str, files: Sequence[Sequence[Any]]) -> None:
+        """Take many small files at once."""
+        carried.put_small(self.spool / name, files)
+
+    def put_other(self, name: str, path: str, target: str | None) -> None:
+        """Make a folder or a link."""
+        carried.put_other(self.spool / name, path, target)
+
+    def carried(self, name: str) -> dict[str, Any] | None:
+        """What is still to be brought back of an attempt; None for nothing."""
+        return carried.told_of(self.spool / name)
+
+    def place_files(self, name: str, patterns: Sequence[str]) -> list[list[Any]]:
+        """What paths and patterns meet in an attempt's place."""
+        return carried.listing(str(carried.place_of(self.spool / name)), patterns)[0]
+
+    def get_piece(self, name: str, path: str, begin: int) -> list[Any]:
+        """A piece of a file of an attempt's place."""
+        return carried.get_piece(str(carried.place_of(self.spool / name)), path, begin)
+
+    def was_brought(self, name: str) -> None:
+        """All of it is safe where it was submitted."""
+        (self.spool / name / carried.TOLD).unlink(missing_ok=True)
+
+    def left(self) -> list[str]:
+        """Attempts that are over, of which something is still to be brought back."""
+        found = []
+        for path in self.spool.glob(f"*/{carried.TOLD}"):
+            claim = read_claim(path.parent)
+            if claim is not None and not claim.alive():
+                found.append(path.parent.name)
+        return found
+
     # -- folders of attempts -----------------------------------------------------------------------
 
     def prepare(self, names: Sequence[str]) -> None:
@@ -161,7 +217,9 @@ class FileService:
         ours.write_whole(self.spool / name / "stop", json.dumps({"cause": cause}))
 
     def forget(self, name: str) -> None:
-        """Remove the folder of an attempt that was settled."""
+        """Remove the folder of an attempt that was settled, unless something is still to be brought back."""
+        if carried.told_of(self.spool / name) is not None:
+            return
         shutil.rmtree(self.spool / name, ignore_errors=True)
 
     def sweep(self, running: Sequence[str], kept_s: int) -> None:
@@ -169,6 +227,8 @@ class FileService:
         kept = set(running)
         for folder in self.spool.iterdir():
             # A supervisor that is alive keeps its folder, whatever the journal says: it still writes there.
+            if (folder / carried.TOLD).exists():
+                continue
             if folder.is_dir() and folder.name not in kept and time.time() - folder.stat().st_mtime >= kept_s:
                 with suppress(OSError):  # where that can't be told now, it stays until the next start
                     claim = read_claim(folder)

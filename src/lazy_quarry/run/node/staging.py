@@ -54,7 +54,9 @@ def copy_out(
 
 def _found(path: str, folder: str) -> list[str]:
     if glob.has_magic(path):
-        return sorted(glob.glob(path, root_dir=folder, recursive=True))
+        # From the folder on, without what newer versions of Python have for that: hosts may have an older one.
+        top = "" if os.path.isabs(path) else f"{folder.rstrip('/')}/"
+        return sorted(each[len(top) :] for each in glob.glob(f"{glob.escape(top)}{path}", recursive=True))
     return [path] if os.path.lexists(os.path.join(folder, path)) else []
 
 

@@ -1,0 +1,198 @@
+"""Files that travel with a job: what comes whole, what is refused, what goes on after a cut."""
+
+import os
+import zlib
+from dataclasses import replace
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase
+from lazy_quarry.core.job.request import Memory, Request, Stage
+from lazy_quarry.run.hosts.carrier import CannotTravel, bring_back, carry_in, told_of
+from lazy_quarry.run.node.file_service import FileService
+
+NAME = "7-1-ab"
+
+
+def job_in(folder, into=("in",), out=("out", "*.txt"), **more):
+    request = Request(
+        "x",
+        "silt",
+        ("all",),
+        "steady",
+        600,
+        Memory(100),
+        stage=Stage(tuple(into), tuple(out)),
+        output="o-{job}.log",
+        **more,
+    )
+    job = Job(7, "ada", request, Origin("#!/bin/sh\n", "", str(folder)), 0, Phase.RUNNING, attempt=1, mark="ab")
+    return replace(job, started_ms=0, allocations=(Allocation("h3", 1, (0,), 100),))
+
+
+@pytest.fixture
+def place(tmp_path):
+    """The folder of a job here, and a host's service with an attempt's folder."""
+    (tmp_path / "here" / "in").mkdir(parents=True)
+    spool = tmp_path / "there" / "spool"
+    (spool / NAME).mkdir(parents=True)
+    return tmp_path / "here", FileService(spool)
+
+
+def sent(here, service, **more):
+    job = job_in(here, **more)
+    there = service.make_place(NAME, told_of(job))
+    carry_in(service, NAME, job)
+    return job, there
+
+
+def tree(top):
+    """What is below a folder: bytes by name, the targets of links, and that there is a folder."""
+    found = {}
+    for folder, below, names in os.walk(os.fsencode(top)):
+        for name in [*below, *names]:
+            path = os.path.join(folder, name)
+            key = os.path.relpath(path, os.fsencode(top))
+            if os.path.islink(path):
+                found[key] = ("link", os.readlink(path))
+            elif os.path.isdir(path):
+                found[key] = "folder"
+            else:
+                with open(path, "rb") as file:
+                    found[key] = (file.read(), os.stat(path).st_mode & 0o777, os.stat(path).st_mtime_ns)
+    return found
+
+
+_NAMES = st.binary(min_size=1, max_size=20).map(lambda raw: raw.replace(b"/", b"-").replace(b"\0", b"0")).filter(
+    lambda name: name not in (b".", b"..")
+)  # fmt: skip
+
+
+@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
+@given(
+    st.dictionaries(_NAMES, st.binary(max_size=300), max_size=6),
+    st.dictionaries(_NAMES, st.sampled_from([0o600, 0o644, 0o755]), max_size=3),
+)
+def test_whatever_files_there_are_come_whole_with_their_names_modes_and_times(tmp_path_factory, files, others):
+    top = tmp_path_factory.mktemp("carried")
+    (top / "here" / "in" / "below").mkdir(parents=True)
+    (top / "spool" / NAME).mkdir(parents=True)
+    service = FileService(top / "spool")
+    for name, content in files.items():
+        with open(os.path.join(os.fsencode(top / "here" / "in"), name), "wb") as file:
+            file.write(content) if name != b"below" else None
+    for name, mode in others.items():
+        path = os.path.join(os.fsencode(top / "here" / "in" / "below"), name)
+        with open(path, "wb") as file:
+            file.write(b"x" * 300_000 if mode == 0o755 else b"")
+        os.chmod(path, mode)
+    (top / "here" / "in" / "below" / "a link").symlink_to("../nowhere")
+    _, there = sent(top / "here", service)
+    assert tree(f"{there}/in") == tree(top / "here" / "in")
+
+
+def test_what_a_job_made_comes_back_and_once(place):
+    here, service = place
+    _, there = sent(here, service)
+    os.makedirs(f"{there}/out/deep")
+    for name, content in (
+        ("out/deep/a", b"1" * 3_000_000),
+        ("out/e", b""),
+        ("sum.txt", b"2"),
+        ("o-7.log", b"said"),
+        ("not", b"3"),
+    ):
+        with open(f"{there}/{name}", "wb") as file:
+            file.write(content)
+    os.mkfifo(f"{there}/out/pipe")
+    told = service.carried(NAME)
+    bring_back(service, NAME, told)
+    assert (here / "out/deep/a").read_bytes() == b"1" * 3_000_000 and (here / "sum.txt").read_text() == "2"
+    assert (here / "o-7.log").read_text() == "said" and not (here / "not").exists() and not (here / "out/pipe").exists()
+    before = os.stat(here / "out/deep/a").st_ino
+    bring_back(service, NAME, told)
+    assert os.stat(here / "out/deep/a").st_ino == before  # what is here already isn't brought again
+    service.forget(NAME)
+    assert (service.spool / NAME).is_dir()  # nothing is removed before it is safe
+    service.was_brought(NAME)
+    service.forget(NAME)
+    assert not (service.spool / NAME).exists()
+
+
+class Cut(FileService):
+    """A service whose link breaks after so many pieces."""
+
+    left = 2
+
+    def put_piece(self, name, path, begin, piece, check):
+        if self.left == 0:
+            raise ConnectionError("cut")
+        self.left -= 1
+        super().put_piece(name, path, begin, piece, check)
+
+
+def test_a_large_file_goes_on_where_it_was_cut_off(place):
+    here, plain = place
+    (here / "in" / "large").write_bytes(os.urandom(5_000_000))
+    service = Cut(plain.spool)
+    with pytest.raises(ConnectionError):
+        sent(here, service)
+    assert service.size_put(NAME, "in/large") == 2 << 20
+    service.left = 3  # of five pieces, so two must not be sent again
+    _, there = sent(here, service)
+    assert tree(f"{there}/in") == tree(here / "in")
+
+
+def test_what_is_damaged_or_changes_on_the_way_is_noticed(place, monkeypatch):
+    here, service = place
+    (here / "in" / "large").write_bytes(b"a" * 3_000_000)
+    service.make_place(NAME, told_of(job_in(here)))
+    with pytest.raises(OSError, match="damaged"):
+        service.put_piece(NAME, "in/x", 0, b"abc", zlib.crc32(b"abd"))
+    service.put_piece(NAME, "in/x", 0, b"abc", zlib.crc32(b"abc"))
+    with pytest.raises(OSError, match="damaged"):
+        service.put_whole(NAME, "in/x", 3, "0" * 64, 0o644, 0)
+    assert service.size_put(NAME, "in/x") == 0
+    (here / "missing").symlink_to("nowhere")
+    for into, words in ((["none"], "is not in"), (["/etc/passwd"], "is outside of"), (["../x"], "is outside of")):
+        with pytest.raises(CannotTravel, match=words):
+            carry_in(service, NAME, job_in(here, into=into))
+
+    class Growing(FileService):
+        def put_piece(self, name, path, begin, piece, check):
+            with open(here / "in" / "large", "ab") as file:
+                file.write(b"more")
+
+    with pytest.raises(CannotTravel, match="changed while it was read"):
+        carry_in(Growing(service.spool), NAME, job_in(here))
+
+
+@pytest.mark.parametrize("path", ["../x", "/etc/x", "a/../../x", "", ".", "a//b", "a/./b", "link/x"])
+def test_nothing_outside_of_the_place_is_written_or_read(place, path, tmp_path):
+    here, service = place
+    _, there = sent(here, service)
+    (tmp_path / "victim").mkdir()
+    os.symlink(tmp_path / "victim", f"{there}/link")
+    for attempt in (
+        lambda: service.put_small(NAME, [[path, b"x", 0o644, 0]]),
+        lambda: service.put_other(NAME, path, None),
+        lambda: service.get_piece(NAME, path, 0),
+    ):
+        with pytest.raises(OSError):
+            attempt()
+    assert not list((tmp_path / "victim").iterdir()) and not (tmp_path / "x").exists()
+
+
+def test_what_comes_back_never_leads_out_of_the_folder(place, tmp_path):
+    here, service = place
+    _, there = sent(here, service)
+    (tmp_path / "victim").mkdir()
+    (here / "out").symlink_to(tmp_path / "victim")
+    os.makedirs(f"{there}/out")
+    with open(f"{there}/out/x", "w") as file:
+        file.write("bad")
+    with pytest.raises(OSError, match="would lead out"):
+        bring_back(service, NAME, service.carried(NAME))
+    assert not list((tmp_path / "victim").iterdir())
