@@ -271,6 +271,8 @@ echo said; while [ ! -e /shared/go ]; do sleep 0.05; done
     assert done.returncode == 0, done.stderr
     number = int(done.stdout.split()[0])
     until(lambda: "said" in site.lq("output", str(number)).stdout, "its output is read where it is made")
+    assert site.lq("fetch", str(number), "in/*", "--to", "d", where=home).stdout.rstrip().endswith("from h3")
+    assert not hosts.run(f"cmp {home}/in/big {home}/d/in/big").returncode
     hosts.cut("h3")
     site.go()
     until(lambda: site.job(number)["quiet_since"])

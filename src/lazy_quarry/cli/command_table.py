@@ -11,6 +11,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "jobs": ("jobs", "List jobs that wait or run, or that have ended."),
     "show": ("jobs", "Show everything about a job."),
     "output": ("jobs", "Print what a job printed."),
+    "fetch": (
+        "fetch",
+        "Copy files of a job, wherever it runs or ran: by patterns, checked, never over something else.",
+    ),
     "advise": ("advise", "Say what to ask for next time, from all comparable runs."),
     "scaling": ("scaling", "Say how runs scale with their cores, or how their time grows with a parameter."),
     "compare": ("compare", "Put runs side by side: what they used, a value from each output, what differed."),

@@ -43,6 +43,8 @@ _HOMES = {
     "Window": "lazy_quarry.core.site",
     "Letter": "lazy_quarry.site.mail.mail_folder",
     "MadeFiles": "lazy_quarry.run.node.made_files",
+    "Fetchable": "lazy_quarry.run.fetching",
+    "FetchPiece": "lazy_quarry.run.fetching",
     "HostState": "lazy_quarry.run.runner",
     "OutputChunk": "lazy_quarry.run.runner",
     "Advised": "lazy_quarry.views.advice_view",

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.explain.answers import Suggestion
     from lazy_quarry.core.header.submission import Submission
     from lazy_quarry.core.site import Window
+    from lazy_quarry.run.fetching import Fetchable, FetchPiece
     from lazy_quarry.run.node.made_files import MadeFiles
     from lazy_quarry.run.runner import HostState, OutputChunk
     from lazy_quarry.site.mail.mail_folder import Letter
@@ -153,6 +154,21 @@ class SiteClient(BookCalls):
     @call("queries", ALL, long="yes")
     def made(self, number: int) -> MadeFiles:
         """The files that were created or changed where a job works since it started, until it ended; newest first."""
+        ...
+
+    @call("queries", ALL, long="yes")
+    def fetchable(self, number: int, patterns: list[str]) -> Fetchable:
+        """What patterns meet of a job's files, wherever they are."""
+        ...
+
+    @call("queries", ALL, long="yes")
+    def fetch_piece(self, number: int, path: bytes, begin: int) -> FetchPiece:
+        """A piece of one of them."""
+        ...
+
+    @call("queries", ALL, long="yes")
+    def fetch_digest(self, number: int, path: bytes) -> str:
+        """The SHA-256 of one of them."""
         ...
 
     @call("queries", ALL)

@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.job.node_use import NodeUse, sum_of
+from lazy_quarry.run.fetching import FilesHere, FilesThere, FilesToFetch
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.made_files import MadeFiles
@@ -57,6 +58,15 @@ class FilesOfNodes:
             here = self._home.output(job, path, from_byte, now_ms)
             return found if here.problem else here
         return found
+
+    def to_fetch(self, job: Job) -> FilesToFetch:
+        """Its files, where they are: in its place on a host, or in its folder, which this machine sees. Raises :class:`OSError`."""
+        files = self.of(job)
+        if files is not self._home and job.allocations:
+            name = attempt_name(job)
+            if files.service.carried(name) is not None:
+                return FilesThere(files.service, name, job.allocations[0].node)
+        return FilesHere(job.paths.folder)
 
     def look_at(self, paths: list[str]) -> list[FileFound]:
         """Look at files by their content."""

@@ -9,6 +9,7 @@ from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.run.node.attempt import IntentTooLong
+from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node.messages import Ask, FromEngine, Has, Notes, Over, Waits
 from lazy_quarry.run.runner import HostState, OutputChunk
 
@@ -22,6 +23,11 @@ class LaidOut(NamedTuple):
 
 class LiveFiles(Protocol):
     """What the attempts of a node do and print."""
+
+    @property
+    def service(self) -> FileService:
+        """The node's file service; what is asked of it may take long."""
+        ...
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """A piece of one of a job's output files; this may take long."""

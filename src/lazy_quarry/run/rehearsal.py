@@ -15,6 +15,7 @@ from lazy_quarry.core.job.inside import Inside, Part, Spread, thinned
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.units import format_duration, plural
+from lazy_quarry.run.fetching import FilesToFetch, NoFiles
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.made_files import MadeFiles
 from lazy_quarry.run.runner import Attempt, HostState, JobFiles, OutputChunk
@@ -185,6 +186,10 @@ class RehearsalRunner:
         """A piece of the output that the rehearsed job would have printed by now."""
         raw = self._printed(job, now_ms).encode()
         return OutputChunk(path, raw[from_byte:].decode(), len(raw), len(raw))
+
+    def to_fetch(self, job: Job) -> FilesToFetch:
+        """There are none."""
+        return NoFiles()
 
     def look_at(self, paths: list[str]) -> list[FileFound]:
         """A rehearsal has no files."""

@@ -98,6 +98,9 @@ class AskedFiles(FileService):
         found: list[Any] = self.ask("get_piece", name, path, begin)
         return found
 
+    def place_digest(self, name: str, path: str) -> str:
+        return str(self.ask("place_digest", name, path))
+
     def was_brought(self, name: str) -> None:
         self.ask("was_brought", name)
 

@@ -7,6 +7,7 @@ from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.job.node_use import NodeUse
+from lazy_quarry.run.fetching import FilesToFetch
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.made_files import MadeFiles
 
@@ -80,6 +81,10 @@ class JobFiles(Protocol):
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """A piece of one of a job's output files."""
+        ...
+
+    def to_fetch(self, job: Job) -> FilesToFetch:
+        """A job's files, for whoever wants to have them elsewhere. Raises :class:`OSError` when its host doesn't answer."""
         ...
 
     def look_at(self, paths: list[str]) -> list[FileFound]:

@@ -1,5 +1,6 @@
 """The reading of a site in use: jobs, the board, room now. Nothing here changes the site."""
 
+import os
 from dataclasses import replace
 from typing import Literal
 
@@ -12,6 +13,7 @@ from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.room_search import rooms
 from lazy_quarry.core.units import clock_time
 from lazy_quarry.errors import Refused
+from lazy_quarry.run.fetching import Fetchable, FetchPiece, FilesToFetch
 from lazy_quarry.run.node.made_files import MadeFiles
 from lazy_quarry.run.runner import HostState, OutputChunk
 from lazy_quarry.site.board_keeper import BoardKeeper
@@ -219,6 +221,35 @@ class Queries:
             folder, since, job.ended_ms
         )  # a disk may be slow: others are answered meanwhile
 
+    def fetchable(self, caller: Caller, number: int, patterns: list[str]) -> Fetchable:
+        """What patterns meet of a job's files, wherever they are."""
+        try:
+            return self._to_fetch(number).found(patterns)
+        except OSError as fault:
+            raise Refused(_fetch_words(fault)) from None
+
+    def fetch_piece(self, caller: Caller, number: int, path: bytes, begin: int) -> FetchPiece:
+        """A piece of one of them."""
+        try:
+            return self._to_fetch(number).piece(os.fsdecode(path), begin)
+        except OSError as fault:
+            raise Refused(_fetch_words(fault)) from None
+
+    def fetch_digest(self, caller: Caller, number: int, path: bytes) -> str:
+        """The SHA-256 of one of them."""
+        try:
+            return self._to_fetch(number).digest(os.fsdecode(path))
+        except OSError as fault:
+            raise Refused(_fetch_words(fault)) from None
+
+    def _to_fetch(self, number: int) -> FilesToFetch:
+        """A job's files. Raises :class:`OSError`, :class:`Refused` for an array."""
+        with self.session.lock:
+            job = self.session.find(number)
+        if job.request.array is not None:
+            raise Refused(f"the files of each task by itself: lq fetch {job.label}/{job.request.array.number(0)}")
+        return self.session.runner.files.to_fetch(job)
+
     def samples(self, caller: Caller, number: int) -> list[tuple[int, float, int]]:
         """Measurements of a running job: (instant in ms, cores busy, memory in MiB), oldest first."""
         with self.session.lock:
@@ -307,3 +338,8 @@ class Queries:
                 return []
             found = rooms(session.engine.plans.planner, timeline, site, known, account, caller.user, plan.limits)
             return [room_view(one) for one in found]
+
+
+def _fetch_words(fault: OSError) -> str:
+    words = fault.strerror or str(fault)
+    return f"{fault.filename}: {words}" if isinstance(fault.filename, str) and fault.filename else words

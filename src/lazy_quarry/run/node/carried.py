@@ -218,6 +218,15 @@ def get_piece(top: str, path: str, begin: int) -> list[Any]:
     return [piece, zlib.crc32(piece), seen.st_size, seen.st_mtime_ns]
 
 
+def digest_of(top: str, path: str) -> str:
+    """The SHA-256 of a file below a folder. Raises :class:`OSError`."""
+    found, begin = hashlib.sha256(), 0
+    while piece := get_piece(top, path, begin)[0]:
+        found.update(piece)
+        begin += len(piece)
+    return found.hexdigest()
+
+
 def _part(folder: Path, path: str) -> Path:
     """Where the pieces of a file are until all of it is there."""
     return folder / "carry" / hashlib.sha256(os.fsencode(path)).hexdigest()[:32]

@@ -184,6 +184,10 @@ class FileService:
         """A piece of a file of an attempt's place."""
         return carried.get_piece(str(carried.place_of(self.spool / name)), path, begin)
 
+    def place_digest(self, name: str, path: str) -> str:
+        """The SHA-256 of a file of an attempt's place."""
+        return carried.digest_of(str(carried.place_of(self.spool / name)), path)
+
     def was_brought(self, name: str) -> None:
         """All of it is safe where it was submitted."""
         (self.spool / name / carried.TOLD).unlink(missing_ok=True)

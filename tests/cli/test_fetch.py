@@ -1,0 +1,53 @@
+"""Fetching a job's files: whole, checked, never over something else, and on from where it was cut off."""
+
+import os
+
+
+def submitted(machine):
+    return machine.submit(
+        "mkdir -p out/deep; printf one > out/a.nc; head -c 2500000 /dev/zero > out/deep/b.nc; ln -s a.nc out/l; : > out/empty"
+    )
+
+
+def test_files_come_whole_are_left_where_they_are_and_never_go_over_something_else(machine):
+    job = submitted(machine)
+    machine.ended(job)
+    odd = os.fsencode(machine.work) + b"/out/odd\n\xff.nc"
+    with open(odd, "wb") as file:
+        file.write(b"odd")
+    done = machine.lq("fetch", str(job), "out", "--to", "d")
+    assert done.returncode == 0 and done.stdout.startswith("4 files fetched, 2.4 MiB"), done
+    folder = machine.work / "d" / "out"
+    assert (folder / "deep" / "b.nc").read_bytes() == b"\0" * 2_500_000 and os.readlink(folder / "l") == "a.nc"
+    with open(os.fsencode(folder) + b"/odd\n\xff.nc", "rb") as file:
+        assert file.read() == b"odd"
+    assert "4 files already there" in machine.lq("fetch", str(job), "out", "--to", "d").stdout
+    (folder / "a.nc").write_text("mine")
+    differs = machine.lq("fetch", str(job), "out/*.nc", "--to", "d")
+    assert differs.returncode == 2 and "a.nc is there and differs; --replace" in differs.stderr
+    assert (folder / "a.nc").read_text() == "mine"
+    assert machine.lq("fetch", str(job), "out/*.nc", "--to", "d", "--replace").returncode == 0
+    assert (folder / "a.nc").read_text() == "one"
+    assert not list(folder.rglob("*.fetched-part"))
+
+
+def test_a_fetch_goes_on_from_what_came_and_says_what_is_not_there(machine):
+    job = submitted(machine)
+    machine.ended(job)
+    part = machine.work / "d" / "out" / "deep" / "b.nc.fetched-part"
+    part.parent.mkdir(parents=True)
+    part.write_bytes(b"\0" * (1 << 20) + b"x" * 10)  # a whole piece, and a torn one
+    assert machine.lq("fetch", str(job), "out/deep/*", "--to", "d").returncode == 0
+    assert part.with_suffix("").read_bytes() == b"\0" * 2_500_000 and not part.exists()
+    part.write_bytes(b"y" * (1 << 20))  # of something else
+    part.with_suffix("").unlink()
+    torn = machine.lq("fetch", str(job), "out/deep/*", "--to", "d")
+    assert torn.returncode == 2 and "fetch it again" in torn.stderr and not part.exists()
+    for words, said in (
+        ("nix*", "no file of the job meets it"),
+        ("../x", "leads out of the folder"),
+        ("/etc/passwd", "leads out"),
+    ):
+        done = machine.lq("fetch", str(job), words)
+        assert done.returncode == 2 and said in done.stderr, done
+    assert "which files?" in machine.lq("fetch", str(job)).stderr
