@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 
+from lazy_quarry.core.job.copying import Copying
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.job.node_use import NodeUse, sum_of
@@ -45,6 +46,10 @@ class FilesOfNodes:
     def inside(self, job: Job, now_ms: int) -> Inside | None:
         """Read the parts and tasks that it told of."""
         return self.of(job).inside(job, now_ms)
+
+    def copying(self, job: Job) -> Copying | None:
+        """A copy that is under way for it."""
+        return self.of(job).copying(job)
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:
         """Measurements of its first part."""

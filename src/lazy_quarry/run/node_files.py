@@ -5,6 +5,7 @@ from contextlib import suppress
 from functools import partial
 from typing import Any
 
+from lazy_quarry.core.job.copying import Copying
 from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
@@ -64,6 +65,10 @@ class NodeFiles:
     def _told(self, name: str, over: bool) -> Inside | None:
         with suppress(OSError):
             return self._inside.read(name, partial(self.service.inside, name), over)
+        return None
+
+    def copying(self, job: Job) -> Copying | None:
+        """Nothing is copied for a job where it is submitted."""
         return None
 
     def samples(self, job: Job, now_ms: int) -> list[tuple[int, float, int]]:

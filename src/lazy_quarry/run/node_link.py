@@ -3,6 +3,7 @@
 from collections.abc import Callable, Container
 from typing import NamedTuple, Protocol
 
+from lazy_quarry.core.job.copying import Copying
 from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.host import Host
@@ -23,6 +24,10 @@ class LaidOut(NamedTuple):
 
 class LiveFiles(Protocol):
     """What the attempts of a node do and print."""
+
+    def copying(self, job: Job) -> Copying | None:
+        """A copy that is under way for a running job; None for none."""
+        ...
 
     @property
     def service(self) -> FileService:

@@ -187,6 +187,9 @@ class RehearsalRunner:
         raw = self._printed(job, now_ms).encode()
         return OutputChunk(path, raw[from_byte:].decode(), len(raw), len(raw))
 
+    def copying(self, job: Job) -> None:
+        """Never."""
+
     def to_fetch(self, job: Job) -> FilesToFetch:
         """There are none."""
         return NoFiles()

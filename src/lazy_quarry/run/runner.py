@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from lazy_quarry.core.engine.commands import Finish
+from lazy_quarry.core.job.copying import Copying
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.job.node_use import NodeUse
@@ -81,6 +82,10 @@ class JobFiles(Protocol):
 
     def output(self, job: Job, path: str, from_byte: int, now_ms: int) -> OutputChunk:
         """A piece of one of a job's output files."""
+        ...
+
+    def copying(self, job: Job) -> Copying | None:
+        """A copy that is under way for a running job, to where it starts or back from there; None for none."""
         ...
 
     def to_fetch(self, job: Job) -> FilesToFetch:

@@ -9,6 +9,7 @@ from lazy_quarry.core.engine.task_numbers import unstarted
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.explain.reasons import stated
 from lazy_quarry.core.job.chain_record import ChainRecord
+from lazy_quarry.core.job.copying import Copying
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.node_use import NodeUse
@@ -142,6 +143,11 @@ class JobViews:
             why = stated(alone, alone.reason).because
         return self._made(job, counts, expected or Expected(), why=why, warning=warning, stuck=stuck, seen=seen)
 
+    def _copying(self, job: Job) -> Copying | None:
+        """A copy that is under way; only hosts have any."""
+        here = self.session.site.apart and job.phase is Phase.RUNNING and job.request.array is None
+        return self.session.runner.files.copying(job) if here else None
+
     def _quiet_since(self, job: Job) -> int | None:
         quiet = self.session.engine.state.quiet
         if not quiet or job.phase is not Phase.RUNNING:
@@ -217,6 +223,7 @@ class JobViews:
             signal=job.signal,
             reason=job.reason,
             quiet_since_ms=self._quiet_since(job),
+            copying=self._copying(job),
             replaces=run_before(session, job),
             planned=job.planned and job.phase is Phase.SKIPPED,
             stopping=job.stopping,

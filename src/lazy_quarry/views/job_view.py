@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from lazy_quarry.core.job.copying import Copying
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.node_use import NodeUse
@@ -113,6 +114,8 @@ class JobView:
     """Its use over its time, for one that has ended."""
     quiet_since_ms: int | None = None
     """Since when a node of a running job has not answered; None while all do."""
+    copying: Copying | None = None
+    """A copy that is under way for a running job."""
     warning: str = ""
     """A warning about a running job, or empty."""
     parts: tuple[NodeUse, ...] = ()

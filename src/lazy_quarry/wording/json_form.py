@@ -5,6 +5,7 @@ from typing import Any
 
 from lazy_quarry.core.header.diagnostic import Diagnostic
 from lazy_quarry.core.job.by import NOBODY
+from lazy_quarry.core.job.copying import Copying
 from lazy_quarry.core.job.node_use import NodeUse
 from lazy_quarry.core.units import HOUR_MS, format_instant
 from lazy_quarry.views.board import Board
@@ -89,6 +90,11 @@ def job_json(view: JobView) -> dict[str, Any]:
         "scratch_used_mib": view.use.scratch_mib,
         "read_bytes": view.use.read_bytes,
         "written_bytes": view.use.written_bytes,
+        **(
+            {"copying": {"way": view.copying.way, "done": view.copying.done, "total": view.copying.total}}
+            if view.copying is not None
+            else {}
+        ),
         **({"quiet_since": _instant(view.quiet_since_ms)} if view.phase == "running" else {}),
         "exit": view.exit,
         "signal": view.signal,
@@ -109,6 +115,10 @@ def job_json(view: JobView) -> dict[str, Any]:
         **({"counts": dict(view.counts)} if view.rows else {}),
         **inside_json(view),
     }
+
+
+def _copying(copy: Copying) -> dict[str, Any]:
+    return {"way": copy.way, "done_bytes": copy.done, "bytes": copy.total}
 
 
 _HOST = ("name", "kernel", "processor", "limits", "version", "python")

@@ -10,7 +10,16 @@ from functools import partial
 from typing import TYPE_CHECKING, TypeVar
 
 from lazy_quarry.core.job.phase import FAILING, Phase
-from lazy_quarry.core.units import DAY_MS, SECOND_MS, clock_time, exact_duration, format_duration, format_size, plural
+from lazy_quarry.core.units import (
+    DAY_MS,
+    SECOND_MS,
+    clock_time,
+    exact_duration,
+    format_bytes,
+    format_duration,
+    format_size,
+    plural,
+)
 
 if TYPE_CHECKING:
     from lazy_quarry.core.advice.alike import Outlier
@@ -49,6 +58,9 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
                 return f"stopping, {view.stopping}"
             if view.quiet_since_ms is not None:
                 return f"no answer since {clock_time(view.quiet_since_ms, now_ms, zone)}"
+            if view.copying is not None:
+                done, total = format_bytes(view.copying.done), format_bytes(view.copying.total)
+                return f"copying {view.copying.way}, {done} of {total}"
             took = f"{format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}"
             spread = view.inside.spread if view.inside is not None else None
             return f"{took}, {100 * spread.done // spread.tasks}%" if spread is not None else took

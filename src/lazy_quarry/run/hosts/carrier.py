@@ -11,9 +11,10 @@ import hashlib
 import os
 import posixpath
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 from lazy_quarry.core.job.file_mark import FileMark
@@ -24,6 +25,8 @@ from lazy_quarry.run.node.attempt import Intent, IntentTooLong, Paths
 from lazy_quarry.run.node.carried import get_piece, listing
 from lazy_quarry.run.node.file_service import FileService
 
+Told = Callable[[int, int], None]
+"""Is told how many bytes of all were copied."""
 SMALL, MOST_AT_ONCE = 256 << 10, 4 << 20
 """Bytes of a file that is sent together with others, and of all that are sent at once."""
 _ASIDE = ".lazy-quarry-"
@@ -73,7 +76,7 @@ def moved(intent: Intent, job: Job, place: str) -> Intent:
 # -- there ----------------------------------------------------------------------------------------
 
 
-def carry_in(service: FileService, name: str, job: Job) -> None:
+def carry_in(service: FileService, name: str, job: Job, told: Told = lambda done, total: None) -> None:
     """Put what a job takes in into its place. Raises :class:`CannotTravel` for what isn't here, :class:`OSError` else."""
     words, top = job.paths.words, job.paths.folder
     wanted = [fill_in(path, words) for path in job.request.stage.into]
@@ -88,6 +91,8 @@ def carry_in(service: FileService, name: str, job: Job) -> None:
     if missing:
         raise CannotTravel(f"{missing[0]} is not in {top}, and it should travel with the job")
     small: list[list[Any]] = []
+    done, total = 0, sum(one[2] for one in found)
+    told(0, total)
     for path, kind, size, mode, mtime_ns, target in found:
         if kind != "file":
             service.put_other(name, path, target if kind == "link" else None)
@@ -100,13 +105,22 @@ def carry_in(service: FileService, name: str, job: Job) -> None:
                 service.put_small(name, small)
                 small = []
         else:
-            _carry_file(service, name, top, path, size, mode, mtime_ns)
+            _carry_file(service, name, top, path, (size, mode, mtime_ns), partial(_told_more, told, done, total))
+        done += size
+        told(done, total)
     if small:
         service.put_small(name, small)
 
 
-def _carry_file(service: FileService, name: str, top: str, path: str, size: int, mode: int, mtime_ns: int) -> None:
-    """Send a large file, from where an earlier try came to."""
+def _told_more(told: Told, before: int, total: int, sent: int) -> None:
+    told(before + sent, total)
+
+
+def _carry_file(
+    service: FileService, name: str, top: str, path: str, seen: tuple[int, int, int], told: Callable[[int], None]
+) -> None:
+    """Send a large file, from where an earlier try came to; ``seen`` are its size, mode and time of writing."""
+    size, mode, mtime_ns = seen
     there = service.size_put(name, path)
     whole, begin = hashlib.sha256(), 0
     while begin < size:
@@ -117,19 +131,25 @@ def _carry_file(service: FileService, name: str, top: str, path: str, size: int,
         if begin + len(piece) > there:
             service.put_piece(name, path, begin, piece, check)
         begin += len(piece)
+        told(begin)
     service.put_whole(name, path, size, whole.hexdigest(), mode, mtime_ns)
 
 
 # -- back -----------------------------------------------------------------------------------------
 
 
-def bring_back(service: FileService, name: str, told: dict[str, Any]) -> None:
+def bring_back(
+    service: FileService, name: str, told: dict[str, Any], progress: Told = lambda done, total: None
+) -> None:
     """Bring back what a job made, as it was told when it was sent; what is here already as it is there is not brought again.
 
     Raises :class:`OSError`: :class:`ConnectionError` when the host is gone, else what is in the way here or there.
     """
     folder, files = str(told["folder"]), dict(told["files"])
-    for path, kind, size, mode, mtime_ns, target in service.place_files(name, [*told["out"], *files]):
+    found = service.place_files(name, [*told["out"], *files])
+    done, total = 0, sum(one[2] for one in found)
+    progress(0, total)
+    for path, kind, size, mode, mtime_ns, target in found:
         here = files.get(path) or _below(folder, path)
         if kind == "folder":
             os.makedirs(here, exist_ok=True)
@@ -142,6 +162,8 @@ def bring_back(service: FileService, name: str, told: dict[str, Any]) -> None:
             with given.replacing(here, mode) as out:
                 for piece in _pieces(service, name, path, size, mtime_ns):
                     out.write(piece)
+                    done += len(piece)
+                    progress(done, total)
             os.utime(here, ns=(mtime_ns, mtime_ns))
 
 

@@ -15,8 +15,9 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
+from lazy_quarry.core.job.copying import Copying
 from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.inside import Inside
@@ -68,6 +69,7 @@ class HostFiles:
         self._known: dict[tuple[str, str], tuple[float, Any]] = {}
         """What was read, by what and of which attempt, and when."""
         self._under_way: set[tuple[str, str]] = set()
+        self._copying: dict[str, Copying] = {}
         self._left: dict[str, str] = {}
         """Attempts of which something couldn't be brought back, and why; and those that are known to have travelled."""
         self._travelled: set[str] = set()
@@ -185,12 +187,13 @@ class HostFiles:
             intent = intent_of(job, self._ground(), part)
             if travels(job) and not self.service.is_claimed(name) and not self._sees_now(job.paths.folder):
                 intent = moved(intent, job, self.service.make_place(name, told_of(job)))
-                carry_in(self.service, name, job)
+                carry_in(self.service, name, job, self._told(name, "in"))
             self.service.lay_out(name, intent_text(intent), job.origin.script)
             self._unwritten.discard(name)
         except (OSError, IntentTooLong) as fault:
             wrong = fault
             self._unwritten.add(name)
+        self._copying.pop(name, None)
         self._ready.discard(name)
         self._done.append(LaidOut(name, wrong))
 
@@ -251,11 +254,25 @@ class HostFiles:
         if told is None:
             return None
         self._travelled.add(name)
-        bring_back(self.service, name, told)
+        try:
+            bring_back(self.service, name, told, self._told(name, "out"))
+        finally:
+            self._copying.pop(name, None)
         self.service.was_brought(name)
         self._travelled.discard(name)
         self._left.pop(name, None)
         return marks_here(told)
+
+    def _told(self, name: str, way: Literal["in", "out"]) -> Callable[[int, int], None]:
+        def told(done: int, total: int) -> None:
+            if total:
+                self._copying[name] = Copying(way, done, total)
+
+        return told
+
+    def copying(self, job: Job) -> Copying | None:
+        """A copy that is under way for a running job."""
+        return self._copying.get(attempt_name(job))
 
     def bring_left(self, active: Container[str]) -> None:
         """Have brought back what is left there of attempts that are over and not among ``active``, now and then."""

@@ -1,0 +1,13 @@
+"""A copy that is under way for a job: to the host that it starts on, or back from there."""
+
+from dataclasses import dataclass
+from typing import Literal
+
+
+@dataclass(frozen=True, slots=True)
+class Copying:
+    """Which way, and how many bytes of all."""
+
+    way: Literal["in", "out"]
+    done: int
+    total: int
