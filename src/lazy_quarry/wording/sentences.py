@@ -24,6 +24,7 @@ from lazy_quarry.core.units import (
 if TYPE_CHECKING:
     from lazy_quarry.core.advice.alike import Outlier
     from lazy_quarry.core.explain.answers import Suggestion
+    from lazy_quarry.core.job.copying import Copying
     from lazy_quarry.core.job.inside import Spread
     from lazy_quarry.core.plan.standing_parts import StandingParts
     from lazy_quarry.core.site import StorageArea
@@ -59,8 +60,7 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
             if view.quiet_since_ms is not None:
                 return f"no answer since {clock_time(view.quiet_since_ms, now_ms, zone)}"
             if view.copying is not None:
-                done, total = format_bytes(view.copying.done), format_bytes(view.copying.total)
-                return f"copying {view.copying.way}, {done} of {total}"
+                return f"copying {view.copying.way}, {100 * view.copying.done // max(1, view.copying.total)}%"
             took = f"{format_duration(view.attempt_s)} of {format_duration(view.walltime_s)}"
             spread = view.inside.spread if view.inside is not None else None
             return f"{took}, {100 * spread.done // spread.tasks}%" if spread is not None else took
@@ -84,6 +84,12 @@ def shut_words(node: NodeView, now_ms: int, zone: tzinfo = UTC) -> str:
     if node.quiet_since_ms is not None:
         return f"no answer since {clock_time(node.quiet_since_ms, now_ms, zone)}"
     return f"closed: {node.closed}" if node.closed else ""
+
+
+def copying_words(copy: Copying) -> str:
+    """A copy that is under way, in a sentence's words."""
+    what = "its files are copied there" if copy.way == "in" else "what it made is copied back"
+    return f"{what}, {format_bytes(copy.done)} of {format_bytes(copy.total)} so far"
 
 
 def clock_off(ahead_ms: int) -> str:

@@ -10,7 +10,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.job_view import JobView
-from lazy_quarry.wording.sentences import counts_words, start_words, verdict
+from lazy_quarry.wording.sentences import copying_words, counts_words, start_words, verdict
 
 CHANGE_KEYS: list[KeyHint] = [
     ("enter", "make the change", ""),
@@ -120,6 +120,8 @@ def _running(view: JobView, name: str, board: Board, zone: tzinfo) -> str:
         since = clock_time(view.quiet_since_ms, board.now_ms, zone)
         gone = f"If the machine is gone for good: lq node lost {where}."
         return f"{name} runs on {where}, which has not answered since {since}. Its true end is told when that answers again. {gone}"
+    if view.copying is not None:
+        return f"{name} is on {where}: {copying_words(view.copying)}."
     words = f"{name} runs on {where} and has {left} left, until {clock_time(limit, board.now_ms, zone)}."
     if view.warning:
         return f"{words} {view.warning[:1].upper()}{view.warning[1:]}."

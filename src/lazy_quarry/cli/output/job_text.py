@@ -22,6 +22,7 @@ from lazy_quarry.core.units import (
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.wording.job_columns import JOB_COLUMNS
 from lazy_quarry.wording.sentences import (
+    copying_words,
     now_words,
     ordinal,
     outlier_words,
@@ -70,6 +71,9 @@ def show_lines(detail: JobDetail, zone: tzinfo = UTC) -> list[str]:
     lines = [f"{view.label} {view.name}   {view.phase.sign} {state}"]
     if detail.verdict:
         lines.append(detail.verdict)
+    if view.copying is not None:
+        words = copying_words(view.copying)
+        lines.append(f"{words[:1].upper()}{words[1:]}.")
     if view.why:
         lines.append(f"Waits: {view.why}")
     if view.range is not None and (start := start_words(view, now, zone)):
