@@ -124,7 +124,7 @@ def test_what_a_job_made_comes_back_and_once(place):
 class Cut(FileService):
     """A service whose link breaks after so many pieces."""
 
-    left = 2
+    left = 8
 
     def put_piece(self, name, path, begin, piece, check):
         if self.left == 0:
@@ -135,12 +135,12 @@ class Cut(FileService):
 
 def test_a_large_file_goes_on_where_it_was_cut_off(place):
     here, plain = place
-    (here / "in" / "large").write_bytes(os.urandom(5_000_000))
+    (here / "in" / "large").write_bytes(os.urandom(12_000_000))
     service = Cut(plain.spool)
     with pytest.raises(ConnectionError):
         sent(here, service)
-    assert service.size_put(NAME, "in/large") == 2 << 20
-    service.left = 3  # of five pieces, so two must not be sent again
+    assert service.size_put(NAME, "in/large") == 8 << 20
+    service.left = 8  # of twelve pieces, so four must not be sent again
     _, there = sent(here, service)
     assert tree(f"{there}/in") == tree(here / "in")
 

@@ -216,9 +216,11 @@ class FilesAtSocket(AskedFiles):
         return self._connected().ask(method, *arguments)
 
     def close(self) -> None:
-        """End the link, if there is one."""
-        if self._files is not None:
-            self._files.close()
+        """End the link, if there is one; the next question makes another."""
+        with self._opening:
+            if self._files is not None:
+                self._files.close()
+            self._files = None
 
     def _connected(self) -> RemoteFiles:
         with self._opening:

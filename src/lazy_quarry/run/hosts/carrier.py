@@ -11,7 +11,9 @@ import hashlib
 import os
 import posixpath
 import zlib
+from collections import deque
 from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
 from functools import partial
@@ -22,13 +24,17 @@ from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
 from lazy_quarry.files import given
 from lazy_quarry.run.node.attempt import Intent, IntentTooLong, Paths
-from lazy_quarry.run.node.carried import get_piece, listing
+from lazy_quarry.run.node.carried import MOST_PIECE, get_piece, listing
 from lazy_quarry.run.node.file_service import FileService
 
 Told = Callable[[int, int], None]
 """Is told how many bytes of all were copied."""
 SMALL, MOST_AT_ONCE = 256 << 10, 4 << 20
 """Bytes of a file that is sent together with others, and of all that are sent at once."""
+PATH_BYTES = 200
+"""About what a file takes beside its content."""
+IN_FLIGHT = 4
+"""Pieces of a file that are under way at a time."""
 _ASIDE = ".lazy-quarry-"
 """Before the name of an output that isn't below the folder where the job was submitted."""
 
@@ -91,6 +97,7 @@ def carry_in(service: FileService, name: str, job: Job, told: Told = lambda done
     if missing:
         raise CannotTravel(f"{missing[0]} is not in {top}, and it should travel with the job")
     small: list[list[Any]] = []
+    held = 0
     done, total = 0, sum(one[2] for one in found)
     told(0, total)
     for path, kind, size, mode, mtime_ns, target in found:
@@ -101,9 +108,10 @@ def carry_in(service: FileService, name: str, job: Job, told: Told = lambda done
             if now != size:
                 raise CannotTravel(f"{path} in {top} changed while it was read")
             small.append([path, content, mode, mtime_ns])
-            if sum(len(one[1]) for one in small) > MOST_AT_ONCE:
+            held += size + PATH_BYTES
+            if held > MOST_AT_ONCE:
                 service.put_small(name, small)
-                small = []
+                small, held = [], 0
         else:
             _carry_file(service, name, top, path, (size, mode, mtime_ns), partial(_told_more, told, done, total))
         done += size
@@ -121,17 +129,23 @@ def _carry_file(
 ) -> None:
     """Send a large file, from where an earlier try came to; ``seen`` are its size, mode and time of writing."""
     size, mode, mtime_ns = seen
-    there = service.size_put(name, path)
-    whole, begin = hashlib.sha256(), 0
-    while begin < size:
-        piece, check, now, written = get_piece(top, path, begin)
-        if not piece or now != size or written != mtime_ns:
-            raise CannotTravel(f"{path} in {top} changed while it was read")
-        whole.update(piece)
-        if begin + len(piece) > there:
-            service.put_piece(name, path, begin, piece, check)
-        begin += len(piece)
-        told(begin)
+    # Pieces are under way together: of the last ones that came, earlier ones may be missing.
+    there = max(0, service.size_put(name, path) - IN_FLIGHT * MOST_PIECE)
+    whole, begin, under_way = hashlib.sha256(), 0, deque[Future[None]]()
+    with ThreadPoolExecutor(IN_FLIGHT) as pool:
+        while begin < size:
+            piece, check, now, written = get_piece(top, path, begin)
+            if not piece or now != size or written != mtime_ns:
+                raise CannotTravel(f"{path} in {top} changed while it was read")
+            if begin + len(piece) > there:
+                under_way.append(pool.submit(service.put_piece, name, path, begin, piece, check))
+            whole.update(piece)
+            begin += len(piece)
+            if len(under_way) >= IN_FLIGHT:
+                under_way.popleft().result()
+            told(begin)
+        for one in under_way:
+            one.result()
     service.put_whole(name, path, size, whole.hexdigest(), mode, mtime_ns)
 
 

@@ -202,6 +202,13 @@ class HostFiles:
         here, there = FileService(Path()).folder_mark(folder), self.service.folder_mark(folder)
         return here is not None and there is not None and _is_same(here, there)
 
+    def rest(self) -> None:
+        """Nothing is wanted now: let go what keeps an agent there, unless something is under way."""
+        with self._lock:
+            busy = bool(self._under_way)
+        if not busy:
+            self.service.close()
+
     def is_laid_out(self, name: str) -> bool:
         """True unless it could not be written."""
         return name not in self._unwritten

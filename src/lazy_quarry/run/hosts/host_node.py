@@ -234,6 +234,8 @@ class HostNode:
         if self.connected and time.monotonic() - self._asked_at > ASKED_S:
             self._busy, self._worked = None, None
             self._link.drop()
+        if not self.connected:
+            self.files.rest()
 
     def send(self, message: FromEngine) -> None:
         """Send a message."""

@@ -143,7 +143,7 @@ class Agent:
             for name in [name for name, at in self.retries.items() if at <= now]:
                 del self.retries[name]
                 self._try(name, self._ensure)
-            if self.clients or self.watched or self.dying:
+            if self.clients or self.watched or self.dying or self.servers:
                 self.idle_since = now
             elif now - self.idle_since > IDLE_S:
                 return

@@ -65,10 +65,13 @@ def _folder_of(top: str, path: str, make: bool = False) -> Iterator[tuple[int, s
     here = os.open(top, flags)
     try:
         for part in parts[:-1]:
-            if make:
-                with suppress(FileExistsError):
-                    os.mkdir(part, 0o700, dir_fd=here)
-            below = os.open(part, flags, dir_fd=here)
+            try:
+                below = os.open(part, flags, dir_fd=here)
+            except FileNotFoundError:
+                if not make:
+                    raise
+                os.mkdir(part, 0o700, dir_fd=here)
+                below = os.open(part, flags, dir_fd=here)
             os.close(here)
             here = below
         yield here, parts[-1]
@@ -123,8 +126,9 @@ def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_
 
 def put_small(folder: Path, files: Sequence[Sequence[Any]]) -> None:
     """Take many small files at once: each with its path, content, mode and time of writing in ns. Raises :class:`OSError`."""
+    place = str(place_of(folder))
     for path, content, mode, mtime_ns in files:
-        with _folder_of(str(place_of(folder)), path, make=True) as (here, name):
+        with _folder_of(place, path, make=True) as (here, name):
             beside = f".{name[:100]}.new"
             fd = os.open(
                 beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600, dir_fd=here

@@ -88,14 +88,21 @@ def _packed(value: Any, pieces: list[bytes]) -> Any:
 
 def unpacked(head: Any, body: bytes) -> Any:
     """The opposite of :func:`packed`; tuples and dataclasses come back as lists. Raises :class:`Broken` for anything else."""
-    rest = [body]
+    rest = _Rest(body)
     value = _unpacked(head, rest)
-    if rest[0]:
+    if rest.at != len(body):
         raise Broken("what came has bytes that nobody named")
     return value
 
 
-def _unpacked(head: Any, rest: list[bytes]) -> Any:
+class _Rest:
+    """The body of a frame, and how much of it was given out: to cut each piece off what is left would copy all of that."""
+
+    def __init__(self, body: bytes) -> None:
+        self.body, self.at = body, 0
+
+
+def _unpacked(head: Any, rest: _Rest) -> Any:
     if isinstance(head, list):
         return [_unpacked(each, rest) for each in head]
     if not isinstance(head, dict):
@@ -105,7 +112,7 @@ def _unpacked(head: Any, rest: list[bytes]) -> Any:
             raise Broken("what came is no value")
         return {key: _unpacked(each, rest) for key, each in entries}
     length = head.get("bytes")
-    if type(length) is not int or not 0 <= length <= len(rest[0]):
+    if type(length) is not int or not 0 <= length <= len(rest.body) - rest.at:
         raise Broken("what came is no value")
-    piece, rest[0] = rest[0][:length], rest[0][length:]
-    return piece
+    begin, rest.at = rest.at, rest.at + length
+    return rest.body[begin : rest.at]

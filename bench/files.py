@@ -1,0 +1,77 @@
+"""Files to a host beside what the system's own programs take for the same: one large file, and many small ones."""
+
+import os
+import shutil
+import subprocess
+import tempfile
+import time
+from pathlib import Path
+
+from bench.hosts import FromHead
+from cluster.cluster import Cluster
+from cluster.folder import CLUSTERS
+
+LARGE, SMALL, EACH = 64 << 20, 10_000, 1 << 10
+
+
+def _seconds(work, *words) -> float:
+    began = time.perf_counter()
+    work(*words)
+    return time.perf_counter() - began
+
+
+def figures(best):
+    from lazy_quarry.core.job.job import Allocation, Job, Origin
+    from lazy_quarry.core.job.request import Memory, Request, Stage
+    from lazy_quarry.run.hosts.carrier import carry_in, told_of
+    from lazy_quarry.run.hosts.line import Line
+    from lazy_quarry.run.remote_files import FilesAtSocket
+
+    if os.geteuid() != 0:
+        return  # nobody else's session can be opened without root
+    top = Path(tempfile.mkdtemp(prefix="lq-bench-", dir="/dev/shm"))
+    (top / "large").mkdir()
+    (top / "large" / "one").write_bytes(os.urandom(LARGE))
+    (top / "small").mkdir()
+    for number in range(SMALL):
+        (top / "small" / f"f{number:05}").write_bytes(os.urandom(EACH))
+    with Cluster.made(Path(CLUSTERS) / f"bench-{os.getpid()}") as cluster:
+        line = Line(FromHead(cluster, "h1"), top / "line", "bench")
+        line.start()
+        try:
+            while not line.connected:
+                time.sleep(0.02)
+            service = FilesAtSocket(top / "line", "h1", "bench", lambda: 1)
+
+            def ours(what: str, name: str) -> None:
+                request = Request("x", "a", ("q",), "t", 600, Memory(100), stage=Stage((what,), ()))
+                job = Job(1, "u", request, Origin("", "", str(top)), 0, allocations=(Allocation("h1", 1, (0,), 1),))
+                service.prepare([name])
+                service.make_place(name, told_of(job))
+                carry_in(service, name, job)
+                service.was_brought(name)
+
+            def theirs(source: str) -> None:
+                # One connection for each, as it is kept for ours.
+                words = cluster.on_head(
+                    ["ssh", "h1", "rm -rf /var/tmp/x; mkdir /var/tmp/x; cd /var/tmp/x; " + source.partition("|")[2]]
+                )
+                taking = subprocess.Popen(words, stdin=subprocess.PIPE)
+                subprocess.run(["sh", "-c", source.partition("|")[0]], stdout=taking.stdin, check=True)
+                taking.stdin.close()
+                taking.wait()
+
+            for name, what, source, bound in (
+                ("files-large", "large", f"cat {top}/large/one|cat > one", 1 / 0.7),
+                ("files-small", "small", f"tar -C {top} -cf - small|tar -xf -", 2.0),
+            ):
+                pairs = []
+                for tried in range(3):
+                    attempt = f"{tried + 1}-1-ab"
+                    took = _seconds(ours, what, attempt)
+                    service.forget(attempt)
+                    pairs.append((took, _seconds(theirs, source)))
+                yield name, min(one for one, _ in pairs), "s", min(other for _, other in pairs), bound
+        finally:
+            line.close()
+            shutil.rmtree(top, ignore_errors=True)
