@@ -139,7 +139,7 @@ def test_a_machine_s_nodes_are_not_in_its_site_file_and_no_trace_is_told(tmp_pat
     machine = small_site()
     from dataclasses import replace
 
-    with pytest.raises(SiteFileError, match=r"line 1: nodes\.host: name the host that it is"):
+    with pytest.raises(SiteFileError, match=r"line 2: nodes\.host: name the host that it is"):
         site_of(replace(machine, kind="machine"), "[[nodes]]\nnames='w1'\ncores=1\nmemory='1 GiB'", "x")
     with pytest.raises(QuarryError, match="cannot be read"):
         own_rehearsal(str(tmp_path / "none.swf"), "", 7)

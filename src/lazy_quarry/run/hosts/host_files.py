@@ -36,6 +36,8 @@ from lazy_quarry.run.runner import OutputChunk
 
 AT_ONCE = 4
 """Requests to a host's disk at a time."""
+COPIES = 2
+"""Jobs whose files are copied to a host or back at a time."""
 STALE_S = 1.0
 """What was read longer ago is read again when somebody wants it."""
 AGAIN_S = 2.0
@@ -65,6 +67,7 @@ class HostFiles:
         self.service = FilesAtSocket(line.folder, line.transport.name, line.journal, epoch)
         self._direct = NodeFiles(self.service)
         self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix=f"files of {line.transport.name}")
+        self._copies = ThreadPoolExecutor(COPIES, thread_name_prefix=f"copies of {line.transport.name}")
         self._done: deque[LaidOut] = deque()
         self._known: dict[tuple[str, str], tuple[float, Any]] = {}
         """What was read, by what and of which attempt, and when."""
@@ -88,14 +91,15 @@ class HostFiles:
     def close(self) -> None:
         """End its threads; what they are at is given up."""
         self.service.close()
-        self._pool.shutdown(cancel_futures=True)
+        for pool in (self._pool, self._copies):
+            pool.shutdown(cancel_futures=True)
         for end in (self.woken, self._wake):
             os.close(end)
 
     # -- what is done meanwhile --------------------------------------------------------------------
 
-    def _begin(self, kind: str, name: str, work: Callable[[], object]) -> bool:
-        """Have something done, unless it is under way; False then."""
+    def _begin(self, kind: str, name: str, work: Callable[[], object], copies: bool = False) -> bool:
+        """Have something done, unless it is under way; False then. What ``copies`` may take long, and has threads of its own."""
         key = kind, name
         with self._lock:
             if key in self._under_way:
@@ -112,7 +116,7 @@ class HostFiles:
                     os.write(self._wake, b"x")
 
         with suppress(RuntimeError):  # the engine is on its way out
-            self._pool.submit(do)
+            (self._copies if copies else self._pool).submit(do)
         return True
 
     def heard(self) -> list[LaidOut]:
@@ -178,7 +182,7 @@ class HostFiles:
     def lay_out(self, job: Job, part: int) -> bool:
         """Have it written what a part is to run: False, and a :class:`LaidOut` tells when that is done."""
         name = attempt_name(job, part)
-        self._begin("lay out", name, lambda: self._lay_out(job, part, name))
+        self._begin("lay out", name, lambda: self._lay_out(job, part, name), copies=travels(job))
         return False
 
     def _lay_out(self, job: Job, part: int, name: str) -> None:
@@ -186,6 +190,7 @@ class HostFiles:
         try:
             intent = intent_of(job, self._ground(), part)
             if travels(job) and not self.service.is_claimed(name) and not self._sees_now(job.paths.folder):
+                self._travelled.add(name)
                 intent = moved(intent, job, self.service.make_place(name, told_of(job)))
                 carry_in(self.service, name, job, self._told(name, "in"))
             self.service.lay_out(name, intent_text(intent), job.origin.script)
@@ -236,7 +241,7 @@ class HostFiles:
         """True when what an attempt that is over has told is at hand, or can't be had; it is asked for by this."""
         if ("end", name) in self._known:
             return True
-        self._begin("end", name, lambda: self._gather(name, ended_ms))
+        self._begin("end", name, lambda: self._gather(name, ended_ms), copies=name in self._travelled)
         return False
 
     def _gather(self, name: str, ended_ms: int) -> None:
@@ -285,7 +290,7 @@ class HostFiles:
         """Have brought back what is left there of attempts that are over and not among ``active``, now and then."""
         if time.monotonic() - self._left_at > LEFT_EVERY_S:
             self._left_at = time.monotonic()
-            self._begin("left", "", lambda: self._try(lambda: self._bring_left(active)))
+            self._begin("left", "", lambda: self._try(lambda: self._bring_left(active)), copies=True)
 
     def _bring_left(self, active: Container[str]) -> None:
         for name in self.service.left():
