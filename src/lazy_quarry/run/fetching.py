@@ -112,7 +112,7 @@ class NoFiles:
 
     def found(self, patterns: Sequence[str]) -> Fetchable:
         """Nothing."""
-        raise OSError(errno.ENOENT, "a rehearsal has no files")
+        return Fetchable(missing=tuple(patterns))
 
     def piece(self, path: str, begin: int) -> FetchPiece:
         """Nothing."""
