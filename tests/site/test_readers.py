@@ -78,7 +78,7 @@ def questions(site):
         "detail": [{"number": one} for one in (*ended, 999)],
         "output": [{"number": one, "which": "output"} for one in ended[:2]],
         "made": [{"number": ended[0]}],
-        "fetchable": [{"number": ended[0], "patterns": ["*"]}, {"number": 999, "patterns": []}],
+        "fetchable": [{"number": one, "patterns": ["*"]} for one in (*ended, 999)],
         "fetch_piece": [{"number": ended[0], "path": "eA==", "begin": 0}],
         "fetch_digest": [{"number": ended[0], "path": "eA=="}],
         "expand_job": [{"number": one} for one in ended],
