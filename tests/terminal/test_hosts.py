@@ -22,7 +22,9 @@ def terminal(site, hosts, tmp_path):
 
     def open_(size=(160, 47)):
         variables = {**site.variables, "TERM": "tmux-256color", "LANG": "C.UTF-8"}
-        command = shlex.join(hosts.on_head(["sh", "-c", "cd /shared/work && exec env -u COLUMNS -u LINES lq"], variables))
+        command = shlex.join(
+            hosts.on_head(["sh", "-c", "cd /shared/work && exec env -u COLUMNS -u LINES lq"], variables)
+        )
         opened.append(Terminal(command, {}, tmp_path, size))
         return opened[-1]
 
