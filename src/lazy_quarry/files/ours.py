@@ -12,9 +12,12 @@ import json
 import os
 import stat
 from contextlib import suppress
-from typing import Any
 
 from lazy_quarry.files.kinds import NotAFile, kind_of
+
+TYPE_CHECKING = False  # typing takes longer to load than a relay has
+if TYPE_CHECKING:
+    from typing import Any
 
 MOST_READ = 256 * 2**20
 _CHUNK = 2**20

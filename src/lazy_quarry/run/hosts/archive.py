@@ -7,7 +7,7 @@ import io
 import zipfile
 import zlib
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, cached_property
 from pathlib import Path
 
 _PACKAGES = ("", "run", "run/node", "files", "inside", "inside/python")
@@ -18,14 +18,14 @@ _BEGINNING = (1980, 1, 1, 0, 0, 0)
 """The instant that all files in it have: the same modules make the same archive."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class Archive:
     """The agent's archive, and the SHA-256 that names it on a host."""
 
     content: bytes
     digest: str
 
-    @property
+    @cached_property
     def check(self) -> int:
         """Its CRC-32, by which a host sees that all of it is there."""
         return zlib.crc32(self.content)

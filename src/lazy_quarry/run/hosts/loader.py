@@ -10,6 +10,7 @@ import base64
 import shlex
 import zlib
 from collections.abc import Sequence
+from functools import cache
 
 from lazy_quarry.run.hosts.archive import Archive
 
@@ -17,7 +18,7 @@ MARK = b"\0lazy-quarry "
 """Begins the first line that is the loader's own; what comes before it is of login files."""
 OLDEST_PYTHON = (3, 9)
 _LOADER = """
-import base64, json, os, stat, sys, zlib
+import binascii, json, os, stat, sys, zlib
 
 def say(**what):
     os.write(1, b"\\0lazy-quarry " + json.dumps(what).encode() + b"\\n")
@@ -89,8 +90,14 @@ def main(digest, check, folder, words):
     from lazy_quarry.run.node.remote import main
     main()
 
-main(sys.argv[1], sys.argv[2], base64.b64decode(sys.argv[3]).decode("utf-8", "surrogateescape"), sys.argv[4:])
+main(sys.argv[1], sys.argv[2], binascii.a2b_base64(sys.argv[3]).decode("utf-8", "surrogateescape"), sys.argv[4:])
 """
+
+
+@cache
+def _code() -> str:
+    packed = base64.b64encode(zlib.compress(_LOADER.encode(), 9)).decode()
+    return f'import binascii,zlib;exec(zlib.decompress(binascii.a2b_base64("{packed}")))'
 
 
 def remote_command(archive: Archive, words: Sequence[str], python: str = "python3", spool: str = "") -> str:
@@ -99,7 +106,7 @@ def remote_command(archive: Archive, words: Sequence[str], python: str = "python
     ``spool`` the folder that it is kept in, by default this user's own on that host. The
     words are plain: letters, digits and hyphens.
     """
-    packed = base64.b64encode(zlib.compress(_LOADER.encode(), 9)).decode()
-    code = f'import base64,zlib;exec(zlib.decompress(base64.b64decode("{packed}")))'
     folder = base64.b64encode(spool.encode("utf-8", "surrogateescape")).decode() or "=="
-    return f"exec {shlex.quote(python)} -I -S -c '{code}' {archive.digest} {archive.check} {folder} {' '.join(words)}"
+    return (
+        f"exec {shlex.quote(python)} -I -S -c '{_code()}' {archive.digest} {archive.check} {folder} {' '.join(words)}"
+    )

@@ -11,7 +11,6 @@ import os
 import socket
 import sys
 import time
-from typing import Any
 
 from lazy_quarry import __version__
 from lazy_quarry.files import ours
@@ -20,6 +19,10 @@ from lazy_quarry.run.node.remote import say
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial, peer_of
 from lazy_quarry.run.node.streams import Garbled, Streams
 from lazy_quarry.run.node.versions import NEWEST
+
+TYPE_CHECKING = False  # typing takes longer to load than a relay has
+if TYPE_CHECKING:
+    from typing import Any
 
 STARTS_S = 10.0
 """Seconds that a new agent may take until it listens."""

@@ -9,10 +9,13 @@ from __future__ import annotations
 import json
 import os
 import sys
-from typing import Any
 
 from lazy_quarry import __version__
 from lazy_quarry.run.node.versions import NEWEST
+
+TYPE_CHECKING = False  # typing takes longer to load than a relay has
+if TYPE_CHECKING:
+    from typing import Any
 
 
 def main() -> None:

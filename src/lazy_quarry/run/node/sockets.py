@@ -6,12 +6,15 @@ import os
 import socket
 import struct
 import time
+from collections import namedtuple
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from pathlib import Path
-from typing import NamedTuple
 
 from lazy_quarry.run.node.pause import pause
+
+TYPE_CHECKING = False  # typing takes longer to load than a relay has
+if TYPE_CHECKING:
+    from pathlib import Path
 
 AGENT_SOCKET, FORMER_SOCKET = "node.sock", "agent.sock"
 """Where an agent listens in its spool, and where those did that know no greeting."""
@@ -48,12 +51,13 @@ def listen(folder: Path, name: str) -> socket.socket:
         return listener
 
 
-class Peer(NamedTuple):
+class Peer(namedtuple("Peer", ("pid", "uid", "gid"))):
     """The process at the other end of a Unix socket, as it was when that was made; of a listener's, whoever listens."""
 
     pid: int
     uid: int
     gid: int
+    __slots__ = ()
 
 
 def peer_of(link: socket.socket) -> Peer:
