@@ -103,7 +103,7 @@ class Fetcher:
             os.close(fd)
 
     def words(self) -> list[str]:
-        """What was done, in a line."""
+        """Say in a line what was done."""
         told = []
         if self.fetched:
             source = f", from {self.there}" if self.there else ""

@@ -74,7 +74,7 @@ LOCAL = "local"
 
 @dataclass(frozen=True)
 class HostWay:
-    """How a node is reached: the host as SSH knows it, the Python there, and the folder for our files, empty for the usual one.
+    """The way to a node: the host as SSH knows it, the Python there, and the folder for our files, empty for the usual one.
 
     Without a word from an engine for ``lease_s`` seconds its jobs are stopped there; None: they go on for ever.
     """

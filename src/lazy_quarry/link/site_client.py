@@ -158,7 +158,7 @@ class SiteClient(BookCalls):
 
     @call("queries", ALL, long="yes")
     def fetchable(self, number: int, patterns: list[str]) -> Fetchable:
-        """What patterns meet of a job's files, wherever they are."""
+        """List the files of a job that patterns meet, wherever they are."""
         ...
 
     @call("queries", ALL, long="yes")

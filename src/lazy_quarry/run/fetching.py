@@ -37,7 +37,7 @@ class FetchPiece(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Fetchable:
-    """What patterns meet of a job's files. ``missing`` are those that meet nothing, ``there`` the host; empty for this machine."""
+    """Files of a job that patterns meet. ``missing`` are those that meet nothing, ``there`` the host; empty for this machine."""
 
     files: tuple[FetchFile, ...] = ()
     missing: tuple[str, ...] = ()
@@ -48,7 +48,7 @@ class FilesToFetch(Protocol):
     """A job's files. All of it raises :class:`OSError`."""
 
     def found(self, patterns: Sequence[str]) -> Fetchable:
-        """What patterns meet."""
+        """List the files that patterns meet."""
         ...
 
     def piece(self, path: str, begin: int) -> FetchPiece:
@@ -62,12 +62,12 @@ class FilesToFetch(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class FilesHere:
-    """Those in a folder of this machine."""
+    """Files in a folder of this machine."""
 
     folder: str
 
     def found(self, patterns: Sequence[str]) -> Fetchable:
-        """What patterns meet."""
+        """List the files that patterns meet."""
         found, missing = listing(self.folder, patterns)
         return Fetchable(tuple(map(_file, found)), tuple(missing))
 
@@ -82,14 +82,14 @@ class FilesHere:
 
 @dataclass(frozen=True, slots=True)
 class FilesThere:
-    """Those in the place of an attempt on a host."""
+    """Files in the place of an attempt on a host."""
 
     service: FileService
     name: str
     host: str
 
     def found(self, patterns: Sequence[str]) -> Fetchable:
-        """What patterns meet."""
+        """List the files that patterns meet."""
         found: list[list[Any]] = []
         missing = []
         for pattern in patterns:

@@ -23,7 +23,7 @@ class LaidOut(NamedTuple):
 
 
 class LiveFiles(Protocol):
-    """What the attempts of a node do and print."""
+    """Use, parts and output of the attempts of a node."""
 
     def copying(self, job: Job) -> Copying | None:
         """A copy that is under way for a running job; None for none."""
@@ -63,7 +63,7 @@ class AttemptFiles(LiveFiles, Protocol):
         ...
 
     def printed_at_end(self, name: str) -> tuple[FileMark, ...] | None:
-        """How the output of an attempt that is over is on this machine, where it was brought back; None where it was made."""
+        """Marks of the output of an attempt that is over, where it was brought back to this machine; None where it was made."""
         ...
 
     def bring_left(self, active: Container[str]) -> None:
@@ -159,12 +159,12 @@ class NodeLink(Protocol):
 
     @property
     def unlike(self) -> str:
-        """What it has less of than the site says, in words; empty for nothing."""
+        """Cores or memory that it has less of than the site says, in words; empty for none."""
         ...
 
     @property
     def ahead_ms(self) -> int:
-        """How far its clock is ahead of this machine's, as far as that is known."""
+        """Milliseconds that its clock is ahead of this machine's, as far as that is known."""
         ...
 
     @property
@@ -177,11 +177,11 @@ class NodeLink(Protocol):
         ...
 
     def state(self) -> HostState | None:
-        """How it is, for people; None for the engine's own machine."""
+        """Describe it for people; None for the engine's own machine."""
         ...
 
     def descriptors(self) -> list[int]:
-        """What to wait on: when one of these can be read, there is something to hear."""
+        """Descriptors to wait on: when one of these can be read, there is something to hear."""
         ...
 
     def greeting(self, then: Callable[[], None]) -> None:

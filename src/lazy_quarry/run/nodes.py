@@ -56,7 +56,7 @@ class Nodes:
         self._ended: dict[str, Finish] = {}
         """Attempts of which all parts are over, by the attempt's name."""
         self._to_gather: set[str] = set()
-        """Those of which it is still to be read what they told of themselves."""
+        """Attempts that are over, and whose parts are still to be read."""
         self._delayed: dict[str, str] = {}
         """Why a part could not be started yet, by name."""
         self._stops: dict[str, str] = {}
@@ -79,7 +79,7 @@ class Nodes:
     # -- the agents --------------------------------------------------------------------------------
 
     def descriptors(self) -> set[int]:
-        """What to wait on: when one of these can be read, there is something to listen to."""
+        """Descriptors to wait on: when one of these can be read, there is something to listen to."""
         return {each for node in self._all for each in node.descriptors()}
 
     def tick(self, waiting: bool) -> None:
@@ -206,7 +206,7 @@ class Nodes:
 
     @staticmethod
     def _printed(here: tuple[FileMark, ...] | None, first: Exit) -> tuple[FileMark, ...]:
-        """How its output was left: where it was made, or here where it was brought back."""
+        """Marks of its output as it was left: where it was made, or here where it was brought back."""
         if here is not None:
             return here
         return tuple(

@@ -38,7 +38,7 @@ class Attempt:
 
 @dataclass(frozen=True, slots=True)
 class HostState:
-    """How a node that is a host of its own is at present. What isn't known is empty or None."""
+    """A node that is a host of its own, as it is at present. What isn't known is empty or None."""
 
     node: str
     host: str
@@ -47,7 +47,7 @@ class HostState:
     problem: str
     """Why it isn't reached, with what to do."""
     ahead_ms: int | None
-    """How far its clock is ahead of this machine's."""
+    """Milliseconds that its clock is ahead of this machine's."""
     busy: float | None
     """Cores that work there, whoever's work that is."""
     version: str

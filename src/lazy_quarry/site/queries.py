@@ -222,7 +222,7 @@ class Queries:
         )  # a disk may be slow: others are answered meanwhile
 
     def fetchable(self, caller: Caller, number: int, patterns: list[str]) -> Fetchable:
-        """What patterns meet of a job's files, wherever they are."""
+        """List the files of a job that patterns meet, wherever they are."""
         try:
             return self._to_fetch(number).found(patterns)
         except OSError as fault:

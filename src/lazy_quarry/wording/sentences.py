@@ -93,14 +93,14 @@ def copying_words(copy: Copying) -> str:
 
 
 def clock_off(ahead_ms: int) -> str:
-    """How far a host's clock is off: ``right``, ``2h behind``."""
+    """Say how far a host's clock is off: ``right``, ``2h behind``."""
     if abs(ahead_ms) < SECOND_MS:
         return "right"
     return f"{exact_duration(abs(ahead_ms) // SECOND_MS)} {'ahead' if ahead_ms > 0 else 'behind'}"
 
 
 def host_words(host: HostState) -> str:
-    """What is known of a host beside its jobs, in a sentence's words."""
+    """Word what is known of a host beside its jobs, in a sentence's words."""
     told = [f"Host {host.host}"]
     told += [f"its clock is {clock_off(host.ahead_ms)}"] if host.ahead_ms is not None else []
     told += (

@@ -43,7 +43,7 @@ def fetch_command(job: str, patterns: tuple[str, ...], folder: str, replace: boo
 
 
 def _promised(script: str, job: str) -> list[str]:
-    """What a script's header stages out and promises. Raises :class:`Usage` where that is nothing."""
+    """Read what a script's header stages out and promises. Raises :class:`Usage` where that is nothing."""
     from lazy_quarry.core.header.block import find_block
 
     block, _ = find_block(script)

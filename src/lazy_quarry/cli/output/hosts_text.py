@@ -123,7 +123,7 @@ def _state_row(each: HostState, node: NodeView | None, board: Board) -> tuple[st
 
 
 def state_words(each: HostState, node: NodeView | None, now_ms: int) -> str:
-    """How a host is, in a few words."""
+    """Say in a few words how a host is."""
     if each.quiet_since_ms is not None:
         return f"quiet for {exact_duration(max(0, now_ms - each.quiet_since_ms) // 1000)}"
     if node is not None and node.closed:

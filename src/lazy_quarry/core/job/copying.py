@@ -6,7 +6,7 @@ from typing import Literal
 
 @dataclass(frozen=True, slots=True)
 class Copying:
-    """Which way, and how many bytes of all."""
+    """Its way, and the bytes that were copied of all."""
 
     way: Literal["in", "out"]
     done: int

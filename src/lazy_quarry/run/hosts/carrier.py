@@ -49,7 +49,7 @@ def travels(job: Job) -> bool:
 
 
 def told_of(job: Job) -> dict[str, Any]:
-    """What is to be brought back of a job: patterns from its folder, and files by their names there, each with its path here."""
+    """Note what is to be brought back of a job: patterns from its folder, and files by names there, each with its path here."""
     paths, words = job.paths, job.paths.words
     files = {_place(job, path, key): path for key, path in (("output", paths.output), ("errors", paths.errors))}
     patterns = [fill_in(path, words) for path in job.request.stage.out]
@@ -212,7 +212,7 @@ def _pieces(service: FileService, name: str, path: str, size: int, mtime_ns: int
 
 
 def marks_here(told: dict[str, Any]) -> tuple[FileMark, ...]:
-    """How the output and the errors of a job are here, now that they were brought back."""
+    """Mark the output and the errors of a job, now that they were brought back."""
     found = []
     for which, path in dict(told["printed"]).items():
         with suppress(OSError):

@@ -39,7 +39,7 @@ class HostCheck:
     facts: dict[str, Any] = field(default_factory=dict)
     """What the host says of itself: see :func:`~lazy_quarry.run.node.remote.facts`."""
     offset_ms: int | None = None
-    """How far its clock is ahead of ours; negative when it is behind. Exact to half the time that asking took."""
+    """Milliseconds that its clock is ahead of ours; negative when it is behind. Exact to half the time that asking took."""
     folders: dict[str, bool] = field(default_factory=dict)
     """Folders of this machine: whether the host sees the same one there."""
     reaches: dict[str, bool] = field(default_factory=dict)

@@ -39,7 +39,7 @@ AT_ONCE = 4
 COPIES = 2
 """Jobs whose files are copied to a host or back at a time."""
 STALE_S = 1.0
-"""What was read longer ago is read again when somebody wants it."""
+"""A value that was read longer ago is read again when somebody wants it."""
 AGAIN_S = 2.0
 """What could not be made is tried again after so long."""
 MOST_KNOWN = 20_000
@@ -48,7 +48,7 @@ LEFT_EVERY_S = 30.0
 _AWAY = (ConnectionError, Broken, TimeoutError)
 """A host is not reached now."""
 _Gathered = tuple[Inside | None, list[Sample], tuple[FileMark, ...] | None]
-"""What an attempt that is over told of itself, its measurements, and how its output is here, where it was brought back."""
+"""The parts that an attempt that is over told of, its measurements, and how its output is here, where it was brought back."""
 LATELY_S = 120.0
 """For so long the machines that share a folder may tell different times of its last change."""
 
@@ -70,7 +70,7 @@ class HostFiles:
         self._copies = ThreadPoolExecutor(COPIES, thread_name_prefix=f"copies of {line.transport.name}")
         self._done: deque[LaidOut] = deque()
         self._known: dict[tuple[str, str], tuple[float, Any]] = {}
-        """What was read, by what and of which attempt, and when."""
+        """Values that were read, by what and of which attempt, and when."""
         self._under_way: set[tuple[str, str]] = set()
         self._copying: dict[str, Copying] = {}
         self._left: dict[str, str] = {}
@@ -120,7 +120,7 @@ class HostFiles:
         return True
 
     def heard(self) -> list[LaidOut]:
-        """What was done since the last time."""
+        """List what was laid out since the last time."""
         with suppress(BlockingIOError):
             while os.read(self.woken, 4096):
                 pass
@@ -138,7 +138,7 @@ class HostFiles:
         return "; ".join(told)
 
     def _read(self, kind: str, name: str, read: Callable[[], Any]) -> Any:
-        """What was read last, None for nothing; it is read again when that was long ago."""
+        """The value that was read last, None for nothing; it is read again when that was long ago."""
         at, found = self._known.get((kind, name), (0.0, None))
         if time.monotonic() - at > STALE_S:
             self._begin(kind, name, lambda: self._keep(kind, name, read()))
@@ -302,12 +302,12 @@ class HostFiles:
                     self._left[name] = words_of(fault)
 
     def printed_at_end(self, name: str) -> tuple[FileMark, ...] | None:
-        """How the output of an attempt that is over is here, where it was brought back."""
+        """Marks of the output of an attempt that is over, where it was brought back."""
         gathered = self._known.get(("end", name))
         return None if gathered is None else gathered[1][2]
 
     def inside_at_end(self, name: str, ended_ms: int) -> Inside | None:
-        """What it had told of until then, as it was gathered."""
+        """Parts and tasks that it had told of until then, as they were gathered."""
         found: Inside | None = self._known.get(("end", name), (0.0, (None, [], None)))[1][0]
         return found
 
@@ -370,7 +370,7 @@ class HostFiles:
 
 
 def _put_right(inside: Inside | None, ahead_ms: int) -> Inside | None:
-    """What a job told of, its instants by this machine's clock."""
+    """Parts that a job told of, their instants by this machine's clock."""
     if inside is None or not ahead_ms:
         return inside
     return replace(inside, parts=tuple(replace(part, began_ms=part.began_ms - ahead_ms) for part in inside.parts))

@@ -115,7 +115,7 @@ class HostNode:
 
     @property
     def ahead_ms(self) -> int:
-        """How far its clock is ahead, by the answer that came quickest of the last ones; before that, by the greeting."""
+        """Milliseconds that its clock is ahead, by the answer that came quickest of the last ones; before that, by the greeting."""
         return self._ahead_ms if self._measured else self.line.ahead_ms
 
     @property
@@ -174,7 +174,7 @@ class HostNode:
         return self.files.sees(folder)
 
     def state(self) -> HostState:
-        """How it is, for people."""
+        """Describe it for people."""
         told = self.line.greeting
         return HostState(
             node=self.node.name,

@@ -45,9 +45,9 @@ class Line:
         self.silent_since: float | None = time.monotonic()
         """Since when (time.monotonic) there is no connection; None while there is."""
         self.ahead_ms = 0
-        """How far the clock there was ahead when it was reached; the way of the greeting is not taken off."""
+        """Milliseconds that the clock there was ahead when it was reached; the way of the greeting is not taken off."""
         self.count = 0
-        """How many connections there were."""
+        """The number of connections so far."""
         self.greeting: dict[str, Any] = {}
         """What the relay there said of itself when it was reached last: see :func:`~lazy_quarry.run.node.hosted.relay`."""
         self._ends, self._anew = threading.Event(), threading.Event()
@@ -167,7 +167,7 @@ class AgentThere:
 
 
 def _for_site_file(words: str) -> str:
-    """What to do, as it is said for a host of a site: there no option names its Python and our folder, but its table."""
+    """Word the remedy for a host of a site: there no option names its Python and our folder, but its table."""
     for key, option in (("python", "--python /path/to/python3"), ("spool", "--spool /path")):
         words = words.replace(option, f'{key} = "{option.partition(" ")[2]}" in its table of the site file')
     return words

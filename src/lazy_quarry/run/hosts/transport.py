@@ -13,7 +13,7 @@ CONNECT_S = 10
 
 
 class Route(NamedTuple):
-    """How a host is reached: its address and port, empty where nobody says, and the host that one goes by, if there is one."""
+    """The way to a host: its address and port, empty where nobody says, and the host that one goes by, if there is one."""
 
     address: str = ""
     port: int = 22

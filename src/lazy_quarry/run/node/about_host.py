@@ -1,4 +1,4 @@
-"""What a host is and has, as it says itself: for checks, and for the agent's greeting."""
+"""A host as it describes itself: for checks, and for the agent's greeting."""
 
 from __future__ import annotations
 
@@ -86,7 +86,7 @@ def _agents(folder: str) -> list[str]:
 
 
 def reaches(others: list[list[Any]]) -> dict[str, bool]:
-    """Whether hosts, each with its name, address and port, take a connection from here."""
+    """Try whether hosts, each with its name, address and port, take a connection from here."""
     found = dict.fromkeys((name for name, _, _ in others), False)
 
     def attempt(name: str, address: str, port: int) -> None:

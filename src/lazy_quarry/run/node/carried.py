@@ -43,7 +43,7 @@ def make_place(folder: Path, told: dict[str, Any]) -> str:
 
 
 def told_of(folder: Path) -> dict[str, Any] | None:
-    """What is still to be brought back of an attempt; None for nothing."""
+    """Read what is still to be brought back of an attempt; None for nothing."""
     found: dict[str, Any] | None = ours.glance_json(folder / TOLD)
     return None if found is None else {**found, "place": str(place_of(folder))}
 
@@ -154,7 +154,7 @@ def put_other(folder: Path, path: str, target: str | None) -> None:
 
 
 def listing(top: str, patterns: Sequence[str]) -> tuple[list[list[Any]], list[str]]:
-    """What paths and patterns below a folder meet, each with its kind, size, mode, time in ns and the target of a link; and those
+    """List what paths and patterns below a folder meet: kinds, sizes, modes, times in ns, targets of links; and those
     that meet nothing. Folders come with all that is in them. What is neither file, folder nor link is left out, no link followed.
     """
     found: dict[str, list[Any]] = {}

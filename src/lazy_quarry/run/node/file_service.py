@@ -126,7 +126,7 @@ class FileService:
             return 0, [f"{folder}: {fault.strerror}; look there what is gone"]
 
     def folder_mark(self, path: str) -> list[int] | None:
-        """What tells a folder from others, also for another machine that sees it: inode, change and writing of its entries in ns;
+        """The mark that tells a folder from others, also on another machine: inode, times of change and writing in ns;
         None where there is none.
         """
         try:
@@ -173,11 +173,11 @@ class FileService:
         carried.put_other(self.spool / name, path, target)
 
     def carried(self, name: str) -> dict[str, Any] | None:
-        """What is still to be brought back of an attempt; None for nothing."""
+        """Read what is still to be brought back of an attempt; None for nothing."""
         return carried.told_of(self.spool / name)
 
     def place_files(self, name: str, patterns: Sequence[str]) -> list[list[Any]]:
-        """What paths and patterns meet in an attempt's place."""
+        """List what paths and patterns meet in an attempt's place."""
         return carried.listing(str(carried.place_of(self.spool / name)), patterns)[0]
 
     def get_piece(self, name: str, path: str, begin: int) -> list[Any]:

@@ -75,7 +75,7 @@ def _to(spool: str, archive: str, name: str) -> socket.socket | None:
 
 
 def _listening(spool: str, archive: str) -> dict[str, Any] | None:
-    """What an agent of this archive that listens there found of its host; None where none does."""
+    """Read what an agent of this archive that listens there found of its host; None where none does."""
     try:
         known = ours.glance_json(f"{spool}/{_PROGRAM}")
         if known and known.get("archive") == os.path.basename(archive) and "host" in known and _listener(spool):
@@ -127,7 +127,7 @@ def _refused(spool: str, archive: str) -> str:
 
 
 def _this_host(archive: str) -> dict[str, Any]:
-    """What an engine needs to lay attempts out here, and what their records say of where they ran. Raises :class:`OSError`."""
+    """Tell what an engine needs to lay attempts out here, and what their records say of where they ran. Raises :class:`OSError`."""
     from lazy_quarry.run.node.about_host import memory_mib
     from lazy_quarry.run.node.groups import group_bases
     from lazy_quarry.run.node.processor import processor_name

@@ -228,7 +228,7 @@ def _applied(site: Site, told: FileTable) -> tuple[Site, list[tuple[tuple[str, .
 
 
 def _host_faults(told: FileTable) -> Iterator[tuple[tuple[str, ...], str]]:
-    """What is wrong with the nodes of a file of real machines, by its place."""
+    """Faults of the nodes of a file of real machines, by its place."""
     hosts = list[str]()
     for place, one in enumerate(told.nodes):
         at = ("nodes", str(place))
