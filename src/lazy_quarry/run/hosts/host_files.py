@@ -74,8 +74,9 @@ class HostFiles:
         self._under_way: set[tuple[str, str]] = set()
         self._copying: dict[str, Copying] = {}
         self._left: dict[str, str] = {}
-        """Attempts of which something couldn't be brought back, and why; and those that are known to have travelled."""
+        """Attempts of which something couldn't be brought back, and why."""
         self._travelled: set[str] = set()
+        """Those that are known to have travelled."""
         self._left_at = -LEFT_EVERY_S
         self._unwritten: set[str] = set()
         """Attempts for which it could not be written what is to run."""
@@ -98,12 +99,12 @@ class HostFiles:
 
     # -- what is done meanwhile --------------------------------------------------------------------
 
-    def _begin(self, kind: str, name: str, work: Callable[[], object], copies: bool = False) -> bool:
-        """Have something done, unless it is under way; False then. What ``copies`` may take long, and has threads of its own."""
+    def _begin(self, kind: str, name: str, work: Callable[[], object], copies: bool = False) -> None:
+        """Have something done, unless it is under way. What ``copies`` may take long, and has threads of its own."""
         key = kind, name
         with self._lock:
             if key in self._under_way:
-                return False
+                return
             self._under_way.add(key)
 
         def do() -> None:
@@ -117,7 +118,6 @@ class HostFiles:
 
         with suppress(RuntimeError):  # the engine is on its way out
             (self._copies if copies else self._pool).submit(do)
-        return True
 
     def heard(self) -> list[LaidOut]:
         """List what was laid out since the last time."""
@@ -326,10 +326,9 @@ class HostFiles:
 
     def _sees(self, folder: str) -> bool | None:
         try:
-            here, there = FileService(Path()).folder_mark(folder), self.service.folder_mark(folder)
+            return self._sees_now(folder)
         except OSError:
             return None
-        return here is not None and there is not None and _is_same(here, there)
 
     # -- for whoever looks -------------------------------------------------------------------------
 
