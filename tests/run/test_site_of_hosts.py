@@ -334,9 +334,20 @@ def test_a_host_on_which_nothing_runs_any_more_is_quiet_until_it_does(site, host
 
 def test_a_host_with_less_than_was_said_is_closed(site, hosts):
     cores = site.describe()
-    site.write(site.file().replace(f"cores = {cores['h1']}\n", "cores = 4096\n", 1))
-    until(lambda: site.hosts_list()["h1"]["closed"])
-    assert f"it has {plural(cores['h1'], 'core')}, and the site file says 4096" == site.hosts_list()["h1"]["closed"]
+    said = site.file()
+    for true, untrue, words in (
+        (
+            f"cores = {cores['h1']}\n",
+            "cores = 4096\n",
+            f"it has {plural(cores['h1'], 'core')}, and the site file says 4096",
+        ),
+        ("gpus = 2\n", "gpus = 3\n", "it has 2 GPUs, and the site file says 3"),
+    ):
+        site.write(said.replace(true, untrue, 1))
+        site.lq("renew")
+        site.lq("node", "open", "h1")
+        until(lambda words=words: site.hosts_list()["h1"]["closed"] == words)
+        assert site.hosts_list()["h1"]["closed_since"]
 
 
 def test_nothing_is_left_on_a_host_when_there_is_nothing_to_do(site, hosts):

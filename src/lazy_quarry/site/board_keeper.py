@@ -363,6 +363,7 @@ class BoardKeeper:
         node = self.session.site.node.get(name)
         if node is None or not node.runs_jobs:
             return
+        state = self.session.engine.state
         view = NodeView(
             name=name,
             queues=tuple(self._queues.get(name, ())),
@@ -371,9 +372,10 @@ class BoardKeeper:
             gpus=node.gpus,
             scratch_mib=node.scratch_mib,
             traits=node.traits,
-            closed=self.session.engine.state.closures.get(name, ""),
+            closed=state.closures.get(name, ""),
+            closed_since_ms=state.closed_ms.get(name),
             host=node.way.host if node.way is not None else "",
-            quiet_since_ms=self.session.engine.state.quiet.get(name),
+            quiet_since_ms=state.quiet.get(name),
             occupants=tuple(one for _, one in sorted(self._occupants.get(name, {}).items())),
         )
         self._nodes.put(name, view, self._stamp)

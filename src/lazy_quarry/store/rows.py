@@ -20,6 +20,7 @@ from lazy_quarry.store.storage import Cell, EndedRow, EventRow, LiveRow
 
 _PART_KINDS: dict[str, Any] = {
     "closures": dict[str, str],
+    "closed_ms": dict[str, int],
     "quiet": dict[str, int],
     "tallies": dict[str, Tally],
     "orders": dict[str, tuple[int, ...]],

@@ -68,6 +68,8 @@ class NodeView:
     """The host that it is, as SSH knows it; empty for a node of a rehearsal, and for this machine where it is the only one."""
     quiet_since_ms: int | None = None
     """Since when it has not answered; None while it does."""
+    closed_since_ms: int | None = None
+    """Since when it takes no jobs; None while it does, and where that isn't known."""
 
     @property
     def shut(self) -> bool:

@@ -365,6 +365,7 @@ def survey_json(board: Board, rooms: list[RoomView]) -> dict[str, Any]:
                 "scratch_mib": node.scratch_mib,
                 "traits": list(node.traits),
                 "closed": node.closed or None,
+                "closed_since": _instant(node.closed_since_ms),
                 "host": node.host or None,
                 "quiet_since": _instant(node.quiet_since_ms),
                 "jobs": [_number(label) for label in dict.fromkeys(allocation.label for allocation in node.occupants)],

@@ -83,7 +83,10 @@ def shut_words(node: NodeView, now_ms: int, zone: tzinfo = UTC) -> str:
     """Why no job may start on a node, in a few words; empty where one may."""
     if node.quiet_since_ms is not None:
         return f"no answer since {clock_time(node.quiet_since_ms, now_ms, zone)}"
-    return f"closed: {node.closed}" if node.closed else ""
+    if not node.closed:
+        return ""
+    since = f" since {clock_time(node.closed_since_ms, now_ms, zone)}" if node.closed_since_ms is not None else ""
+    return f"closed{since}: {node.closed}"
 
 
 def copying_words(copy: Copying) -> str:

@@ -96,6 +96,7 @@ def nodes_table(nodes: Sequence[NodeView]) -> Table:
                 "gpus_used": one.gpus_used,
                 "traits": " ".join(one.traits),
                 "closed": one.closed or None,
+                "closed_since": _at(one.closed_since_ms),
                 "jobs": " ".join(occupant.label for occupant in one.occupants),
             }
             for one in nodes

@@ -175,7 +175,9 @@ class NodeRows(Rows):
             assert self.board is not None
             last = max((occupant.until_ms for occupant in first.occupants), default=0)
             until = clock_time(last, self.board.now_ms, self.quarry.zone) if last else ""
-            pen.write(f"  ✕ draining, empty by {until}: " if last else "  ✕ closed: ", "rust")
+            since = first.closed_since_ms
+            closed = "" if since is None else f" since {clock_time(since, self.board.now_ms, self.quarry.zone)}"
+            pen.write(f"  ✕ draining, empty by {until}: " if last else f"  ✕ closed{closed}: ", "rust")
             pen.cell(first.closed, max(0, self.room - pen.at), "dim")
             return
         free = first.cores - first.cores_used

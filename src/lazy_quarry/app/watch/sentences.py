@@ -74,7 +74,10 @@ def row_words(row: Row, board: Board, zone: tzinfo) -> str:
         what = ", what runs there keeps its cores, and its true end is told when it answers" if node.occupants else ""
         return f"{words}{what}. If it is gone for good: lq node lost {node.name}."
     if node.closed:
-        return f"{node.name} takes no jobs: {node.closed}. What runs there goes on."
+        since = (
+            f" since {clock_time(node.closed_since_ms, board.now_ms, zone)}" if node.closed_since_ms is not None else ""
+        )
+        return f"{node.name} takes no jobs{since}: {node.closed}. What runs there goes on."
     who = sorted({occupant.user for occupant in node.occupants})
     first = min((occupant.until_ms for occupant in node.occupants), default=None)
     words = f"{node.name}: {row.words}"

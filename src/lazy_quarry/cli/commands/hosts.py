@@ -147,7 +147,7 @@ def _add(names: tuple[str, ...], python: str, spool: str, queue: str, dry_run: b
 
 def _measured(check: HostCheck, taken: list[str], python: str, spool: str) -> FoundHost:
     """Make the table of a host for the site file."""
-    from lazy_quarry.run.hosts.check import gpus_of
+    from lazy_quarry.run.node.about_host import gpus_of
     from lazy_quarry.site.site_file.host_edits import FoundHost, node_name
 
     facts = check.facts

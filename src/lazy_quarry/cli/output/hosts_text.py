@@ -127,7 +127,8 @@ def state_words(each: HostState, node: NodeView | None, now_ms: int) -> str:
     if each.quiet_since_ms is not None:
         return f"quiet for {exact_duration(max(0, now_ms - each.quiet_since_ms) // 1000)}"
     if node is not None and node.closed:
-        return "closed"
+        since = node.closed_since_ms
+        return "closed" if since is None else f"closed for {exact_duration(max(0, now_ms - since) // 1000)}"
     return "answers" if each.answers else "being reached"
 
 
@@ -144,6 +145,9 @@ def host_list_json(board: Board, found: Sequence[HostState]) -> list[dict[str, A
                 "answers": each.answers,
                 "quiet_since": None if each.quiet_since_ms is None else format_instant(each.quiet_since_ms),
                 "closed": (node.closed or None) if node is not None else None,
+                "closed_since": format_instant(node.closed_since_ms)
+                if node is not None and node.closed_since_ms
+                else None,
                 "jobs": [one.job for one in node.occupants] if node is not None else [],
                 "clock_offset_ms": each.ahead_ms,
                 "busy_cores": each.busy,

@@ -59,6 +59,9 @@ class State:
     next_number: int = 1
     jobs: LiveJobs = field(default_factory=LiveJobs)
     closures: dict[str, str] = field(default_factory=dict)
+    """Nodes that take no jobs, and why."""
+    closed_ms: dict[str, int] = field(default_factory=dict)
+    """Since when each of them takes none; a node closed by an earlier program, which didn't keep it, is absent."""
     quiet: dict[str, int] = field(default_factory=dict)
     """Nodes that don't answer, and since when."""
     tallies: dict[str, Tally] = field(default_factory=dict)
@@ -145,9 +148,12 @@ class State:
             case TasksDropped():
                 self._drop_tasks(event)
             case NodeClosed():
+                if event.node not in self.closures:
+                    self.closed_ms[event.node] = event.at_ms
                 self.closures[event.node] = event.by.why
             case NodeOpened():
                 self.closures.pop(event.node, None)
+                self.closed_ms.pop(event.node, None)
             case NodeQuiet():
                 self.quiet[event.node] = event.since_ms
             case NodeAnswers():
@@ -423,6 +429,7 @@ class State:
             self,
             jobs=self.jobs.copy() if few is None else LiveJobs(few.items()),
             closures=dict(self.closures),
+            closed_ms=dict(self.closed_ms),
             quiet=dict(self.quiet),
             tallies=dict(self.tallies),
             tasks=_sets(self.tasks, few),

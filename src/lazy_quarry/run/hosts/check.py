@@ -68,12 +68,6 @@ def check_hosts(
     return [_between(each, reached) for each in found]
 
 
-def gpus_of(devices: Sequence[str]) -> int:
-    """The number of GPUs that device files stand for: a maker's driver and the kernel may each have one for the same GPU."""
-    kinds = ("/dev/nvidia", "/dev/accel", "/dev/dri/renderD")
-    return max((sum(path.startswith(kind) for path in devices) for kind in kinds), default=0)
-
-
 def check_host(
     transport: Transport,
     marks: dict[str, tuple[str, str]],

@@ -160,13 +160,18 @@ class HostNode:
 
     @property
     def unlike(self) -> str:
-        """Cores or memory that it has less of than the site says."""
+        """Cores, memory or GPUs that it has less of than the site says.
+
+        GPUs are compared where device files of a known kind have been seen there: those of other kinds aren't found.
+        """
         told = self.line.greeting
         if told and len(told["processors"]) < self.node.cores:
             return f"it has {plural(len(told['processors']), 'core')}, and the site file says {self.node.cores}"
         if told and (told.get("memory_mib") or self.node.memory_mib) < LITTLE * self.node.memory_mib:
             has, said = format_size(told["memory_mib"]), format_size(self.node.memory_mib)
             return f"it has {has} of memory, and the site file says {said}"
+        if told and told.get("gpus_once") and told["gpus"] < self.node.gpus:
+            return f"it has {plural(told['gpus'], 'GPU')}, and the site file says {self.node.gpus}"
         return ""
 
     def sees(self, folder: str) -> bool | None:

@@ -49,7 +49,7 @@ def facts() -> dict[str, Any]:
         "sockets": _sockets(cores),
         "memory_mib": memory_mib(),
         "instructions": _instructions(),
-        "gpus": [each for pattern in _DEVICES for each in sorted(glob.glob(pattern))],
+        "gpus": devices(),
         "folder": folder,
         "folder_refused": refused,
         "unwritable": _unwritable(folder) if folder else "",
@@ -62,6 +62,17 @@ def facts() -> dict[str, Any]:
         "logout": _at_logout(),
         "home": os.path.expanduser("~"),
     }
+
+
+def devices() -> list[str]:
+    """The device files of its GPUs."""
+    return [each for pattern in _DEVICES for each in sorted(glob.glob(pattern))]
+
+
+def gpus_of(found: list[str]) -> int:
+    """The number of GPUs that device files stand for: a maker's driver and the kernel may each have one for the same GPU."""
+    kinds = ("/dev/nvidia", "/dev/accel", "/dev/dri/renderD")
+    return max(sum(path.startswith(kind) for path in found) for kind in kinds)
 
 
 def _unwritable(folder: str) -> str:

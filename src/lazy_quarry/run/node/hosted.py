@@ -99,8 +99,8 @@ def _refused(spool: str, archive: str) -> str:
             return f"{place.parent} is on a network file system ({file_system(place.parent)})"
         place.mkdir(mode=0o700, exist_ok=True)
         place.chmod(0o700)
+        known = ours.glance_json(place / _PROGRAM) or {}
         if (pid := _listener(spool)) is not None:
-            known = ours.glance_json(place / _PROGRAM) or {}
             if known.get("archive") == os.path.basename(archive):
                 return ""
             if _newer(known.get("version")):
@@ -118,7 +118,9 @@ def _refused(spool: str, archive: str) -> str:
             if time.monotonic() > until:
                 return f"the agent does not answer; see {place.parent / 'agent.log'} there"
             pause(PAUSE_S)
-        found = {"version": __version__, "archive": os.path.basename(archive), "host": _this_host(archive)}
+        host = _this_host(archive)
+        host["gpus_once"] = max(host["gpus"], known.get("host", {}).get("gpus_once", 0))
+        found = {"version": __version__, "archive": os.path.basename(archive), "host": host}
         ours.write_whole(place / _PROGRAM, json.dumps(found), durable=False)
         compile_apart(Path(archive))
         return ""
@@ -128,7 +130,7 @@ def _refused(spool: str, archive: str) -> str:
 
 def _this_host(archive: str) -> dict[str, Any]:
     """Tell what an engine needs to lay attempts out here, and what their records say of where they ran. Raises :class:`OSError`."""
-    from lazy_quarry.run.node.about_host import memory_mib
+    from lazy_quarry.run.node.about_host import devices, gpus_of, memory_mib
     from lazy_quarry.run.node.groups import group_bases
     from lazy_quarry.run.node.processor import processor_name
 
@@ -136,6 +138,7 @@ def _this_host(archive: str) -> dict[str, Any]:
     return {
         "processors": sorted(os.sched_getaffinity(0)),
         "memory_mib": memory_mib(),
+        "gpus": gpus_of(devices()),
         "python": ".".join(map(str, sys.version_info[:3])),
         "groups": sorted(name or "version 2" for name in group_bases()),
         "host": [found.nodename, f"{found.sysname} {found.release}", processor_name() or found.machine],
