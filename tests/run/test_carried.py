@@ -1,8 +1,12 @@
 """Files that travel with a job: what comes whole, what is refused, what goes on after a cut."""
 
+import errno
+import hashlib
 import os
+import shutil
 import zlib
 from dataclasses import replace
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -10,7 +14,10 @@ from hypothesis import strategies as st
 
 from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase
 from lazy_quarry.core.job.request import Memory, Request, Stage
-from lazy_quarry.run.hosts.carrier import CannotTravel, bring_back, carry_in, told_of
+from lazy_quarry.run.hosts.carrier import IN_FLIGHT, CannotTravel, Carrying, bring_back, carry_in, told_of
+from lazy_quarry.run.hosts.pace import LEAST_PIECE, Pace
+from lazy_quarry.run.node.attempt import OWN
+from lazy_quarry.run.node.carried import MOST_PIECE, PLACE, kept_files
 from lazy_quarry.run.node.file_service import FileService
 
 NAME = "7-1-ab"
@@ -125,11 +132,13 @@ class Cut(FileService):
     """A service whose link breaks after so many pieces."""
 
     left = 8
+    sent = 0
 
     def put_piece(self, name, path, begin, piece, check):
         if self.left == 0:
             raise ConnectionError("cut")
         self.left -= 1
+        self.sent += len(piece)
         super().put_piece(name, path, begin, piece, check)
 
 
@@ -139,10 +148,117 @@ def test_a_large_file_goes_on_where_it_was_cut_off(place):
     service = Cut(plain.spool)
     with pytest.raises(ConnectionError):
         sent(here, service)
-    assert service.size_put(NAME, "in/large") == 8 << 20
-    service.left = 8  # of twelve pieces, so four must not be sent again
+    first = service.size_put(NAME, "in/large")
+    assert 0 < first <= service.sent < 12_000_000
+    service.left, service.sent = 1000, 0
     _, there = sent(here, service)
     assert tree(f"{there}/in") == tree(here / "in")
+    assert service.sent <= 12_000_000 - first + IN_FLIGHT * MOST_PIECE  # what was there isn't sent again
+
+
+def test_holes_stay_holes_there_and_back(place):
+    here, service = place
+    for name, begin in (("holes", 5 << 20), ("at the end", 0), ("nothing else", None)):
+        with open(here / "in" / name, "wb") as file:
+            if begin is not None:
+                file.seek(begin)
+                file.write(b"x" * 70_000)
+            file.truncate(64 << 20)
+    counted = Cut(service.spool)
+    counted.left = 10
+    _, there = sent(here, counted)
+    before = tree(here / "in")
+    assert tree(f"{there}/in") == before and counted.sent < 2 << 20
+    assert os.stat(f"{there}/in/holes").st_blocks * 512 < 2 << 20
+    os.rename(f"{there}/in", f"{there}/out")
+    bring_back(service, NAME, service.carried(NAME))
+    assert tree(here / "out") == before and os.stat(here / "out/holes").st_blocks * 512 < 2 << 20
+    assert service.place_digest(NAME, "out/holes") == hashlib.sha256((here / "in/holes").read_bytes()).hexdigest()
+
+
+def free_is(monkeypatch, free, spool):
+    """The host's disk has so many bytes for files that came and what is kept of them."""
+
+    def usage(path):
+        used = sum(
+            os.stat(os.path.join(top, name)).st_size for top, _, names in os.walk(spool.parent) for name in names
+        )
+        return SimpleNamespace(free=free - used)
+
+    monkeypatch.setattr(shutil, "disk_usage", usage)
+
+
+def test_the_next_job_has_what_came_before_and_room_is_made_for_others(place, monkeypatch):
+    here, plain = place
+    service, carrying = Cut(plain.spool), Carrying()
+    service.left = 1000
+    (here / "in" / "large").write_bytes(os.urandom(3_000_000))
+    (here / "in" / "large").chmod(0o400)
+    free_is(monkeypatch, 30_000_000, plain.spool)
+
+    def second(name):
+        (plain.spool / name).mkdir()
+        there = service.make_place(name, {"folder": str(here), "out": [], "files": {}, "printed": {}})
+        carry_in(service, name, job_in(here), carrying=carrying)
+        return there
+
+    there = second("8-1-ab")
+    assert service.sent == 3_000_000
+    os.chmod(f"{there}/in/large", 0o600)
+    with open(f"{there}/in/large", "r+b") as file:
+        file.write(b"changed by the job")
+    assert tree(f"{second('9-1-ab')}/in") == tree(here / "in") and service.sent == 3_000_000
+    carrying = Carrying()  # an engine that was started anew
+    assert tree(f"{second('10-1-ab')}/in") == tree(here / "in") and service.sent == 3_000_000
+    assert [size for _, size, _ in kept_files(plain.spool)] == [3_000_000]
+    assert service.make_room(NAME, 20_000_000) > 20_000_000 and not kept_files(plain.spool)
+    assert tree(f"{second('11-1-ab')}/in") == tree(here / "in") and service.sent == 6_000_000
+
+
+def test_a_disk_without_room_refuses_the_start_and_holds_nothing(place, monkeypatch):
+    here, service = place
+    (here / "in" / "large").write_bytes(b"x" * 3_000_000)
+    free_is(monkeypatch, 2_000_000, service.spool)
+    with pytest.raises(OSError, match=r"its files need 2\.9 MiB there, and .+ of that are missing"):
+        sent(here, service)
+    assert not (service.spool / NAME / OWN / PLACE).exists()
+
+    class Full(FileService):
+        def put_piece(self, name, path, begin, piece, check):
+            raise OSError(errno.ENOSPC, "No space left on device")
+
+    monkeypatch.undo()
+    with pytest.raises(OSError, match="No space"):
+        sent(here, Full(service.spool))
+    assert not (service.spool / NAME / OWN / PLACE).exists() and not (service.spool / NAME / "carry").exists()
+
+
+def test_the_pace_follows_the_way_and_keeps_to_a_rate():
+    now = [0.0]
+    waited = []
+
+    def wait(seconds):
+        waited.append(seconds)
+        now[0] += seconds
+
+    def pieces(pace, took, count):
+        sizes = []
+        for _ in range(count):
+            sizes.append(pace.piece)
+            with pace.turn(sizes[-1]):
+                now[0] += took
+        return sum(sizes[:-1])
+
+    pace = Pace(clock=lambda: now[0], wait=wait)
+    first = pace.piece
+    pieces(pace, 0.01, 200)
+    quick = pace.piece
+    pieces(pace, 1.0, 30)
+    assert pace.piece == LEAST_PIECE < first < quick == MOST_PIECE and not waited
+    pieces(pace, 0.01, 400)
+    assert pace.piece == MOST_PIECE  # it recovers
+    slow, began = Pace(1 << 20, lambda: now[0], wait), now[0]
+    assert pieces(slow, 0.0, 40) / (1 << 20) == pytest.approx(now[0] - began)
 
 
 def test_what_is_damaged_or_changes_on_the_way_is_noticed(place, monkeypatch):
@@ -178,7 +294,7 @@ def test_nothing_outside_of_the_place_is_written_or_read(place, path, tmp_path):
     for attempt in (
         lambda: service.put_small(NAME, [[path, b"x", 0o644, 0]]),
         lambda: service.put_other(NAME, path, None),
-        lambda: service.get_piece(NAME, path, 0),
+        lambda: service.get_piece(NAME, path, 0, 100),
     ):
         with pytest.raises(OSError):
             attempt()

@@ -93,10 +93,12 @@ class Fetcher:
             os.ftruncate(fd, begin)
             while begin < one.size:
                 piece = self.client.fetch_piece(self.number, one.path, begin)
-                if not piece.content or zlib.crc32(piece.content) != piece.check:
+                if not (piece.content or piece.hole) or zlib.crc32(piece.content) != piece.check:
                     raise QuarryError(f"{_shown(one.path)}: a piece was damaged on its way; fetch it again")
                 os.pwrite(fd, piece.content, begin)
-                begin += len(piece.content)
+                begin += len(piece.content) + piece.hole
+                if piece.hole:
+                    os.ftruncate(fd, begin)
                 yield begin
             os.fsync(fd)
         finally:

@@ -76,13 +76,16 @@ LOCAL = "local"
 class HostWay:
     """The way to a node: the host as SSH knows it, the Python there, and the folder for our files, empty for the usual one.
 
-    Without a word from an engine for ``lease_s`` seconds its jobs are stopped there; None: they go on for ever.
+    Without a word from an engine for ``lease_s`` seconds its jobs are stopped there; None: they go on for ever. Files of ``copies``
+    jobs are copied there or back at a time, at most ``copy_mib`` MiB a second together; None: as fast as the way carries them.
     """
 
     host: str
     python: str = "python3"
     spool: str = ""
     lease_s: int | None = None
+    copies: int = 2
+    copy_mib: int | None = None
 
 
 @dataclass(frozen=True)

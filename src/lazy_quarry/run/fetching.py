@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
 
-from lazy_quarry.run.node.carried import digest_of, get_piece, listing
+from lazy_quarry.run.node.carried import MOST_PIECE, digest_of, get_piece, listing
 from lazy_quarry.run.node.file_service import FileService
 
 
@@ -33,6 +33,8 @@ class FetchPiece(NamedTuple):
     check: int
     size: int
     written_ns: int
+    hole: int = 0
+    """Bytes of a hole that begins here, in place of content."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +102,7 @@ class FilesThere:
 
     def piece(self, path: str, begin: int) -> FetchPiece:
         """A piece of a file."""
-        return FetchPiece(*self.service.get_piece(self.name, path, begin))
+        return FetchPiece(*self.service.get_piece(self.name, path, begin, MOST_PIECE))
 
     def digest(self, path: str) -> str:
         """The SHA-256 of a file."""

@@ -80,6 +80,18 @@ class AskedFiles(FileService):
     def put_whole(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> None:
         self.ask("put_whole", name, path, size, digest, mode, mtime_ns)
 
+    def use_kept(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
+        return bool(self.ask("use_kept", name, path, size, digest, mode, mtime_ns))
+
+    def kept_sizes(self, name: str) -> list[int]:
+        return [int(each) for each in self.ask("kept_sizes", name)]
+
+    def make_room(self, name: str, wanted: int) -> int:
+        return int(self.ask("make_room", name, wanted))
+
+    def drop_place(self, name: str) -> None:
+        self.ask("drop_place", name)
+
     def put_small(self, name: str, files: Sequence[Sequence[Any]]) -> None:
         self.ask("put_small", name, files)
 
@@ -94,8 +106,8 @@ class AskedFiles(FileService):
         found: list[list[Any]] = self.ask("place_files", name, list(patterns))
         return found
 
-    def get_piece(self, name: str, path: str, begin: int) -> list[Any]:
-        found: list[Any] = self.ask("get_piece", name, path, begin)
+    def get_piece(self, name: str, path: str, begin: int, most: int) -> list[Any]:
+        found: list[Any] = self.ask("get_piece", name, path, begin, most)
         return found
 
     def place_digest(self, name: str, path: str) -> str:

@@ -90,11 +90,7 @@ def job_json(view: JobView) -> dict[str, Any]:
         "scratch_used_mib": view.use.scratch_mib,
         "read_bytes": view.use.read_bytes,
         "written_bytes": view.use.written_bytes,
-        **(
-            {"copying": {"way": view.copying.way, "done": view.copying.done, "total": view.copying.total}}
-            if view.copying is not None
-            else {}
-        ),
+        **({"copying": _copying(view.copying)} if view.copying is not None else {}),
         **({"quiet_since": _instant(view.quiet_since_ms)} if view.phase == "running" else {}),
         "exit": view.exit,
         "signal": view.signal,
@@ -118,7 +114,7 @@ def job_json(view: JobView) -> dict[str, Any]:
 
 
 def _copying(copy: Copying) -> dict[str, Any]:
-    return {"way": copy.way, "done_bytes": copy.done, "bytes": copy.total}
+    return {"way": copy.way, "done": copy.done, "total": copy.total, "left_s": copy.left_s}
 
 
 _HOST = ("name", "kernel", "processor", "limits", "version", "python")

@@ -92,7 +92,8 @@ def shut_words(node: NodeView, now_ms: int, zone: tzinfo = UTC) -> str:
 def copying_words(copy: Copying) -> str:
     """A copy that is under way, in a sentence's words."""
     what = "its files are copied there" if copy.way == "in" else "what it made is copied back"
-    return f"{what}, {format_bytes(copy.done)} of {format_bytes(copy.total)} so far"
+    left = f", about {format_duration(copy.left_s, 1)} left" if copy.left_s is not None else ""
+    return f"{what}, {format_bytes(copy.done)} of {format_bytes(copy.total)} so far{left}"
 
 
 def clock_off(ahead_ms: int) -> str:

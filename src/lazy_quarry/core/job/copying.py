@@ -6,8 +6,9 @@ from typing import Literal
 
 @dataclass(frozen=True, slots=True)
 class Copying:
-    """Its way, and the bytes that were copied of all."""
+    """Its way, the bytes that were copied of all, and about how many seconds it still takes; None where that isn't known."""
 
     way: Literal["in", "out"]
     done: int
     total: int
+    left_s: int | None = None

@@ -10,6 +10,7 @@ import errno
 import hashlib
 import os
 import posixpath
+import threading
 import zlib
 from collections import deque
 from collections.abc import Callable, Iterator
@@ -22,9 +23,11 @@ from typing import Any
 from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
+from lazy_quarry.core.units import format_bytes
 from lazy_quarry.files import given
+from lazy_quarry.run.hosts.pace import Pace
 from lazy_quarry.run.node.attempt import Intent, IntentTooLong, Paths
-from lazy_quarry.run.node.carried import MOST_PIECE, get_piece, listing
+from lazy_quarry.run.node.carried import MOST_PIECE, add_zeros, digest_of, get_piece, listing
 from lazy_quarry.run.node.file_service import FileService
 
 Told = Callable[[int, int], None]
@@ -35,6 +38,8 @@ PATH_BYTES = 200
 """About what a file takes beside its content."""
 IN_FLIGHT = 4
 """Pieces of a file that are under way at a time."""
+_PIECES_PACKED = 4
+"""Small files are packed until they have about so many times the bytes of a piece."""
 _ASIDE = ".lazy-quarry-"
 """Before the name of an output that isn't below the folder where the job was submitted."""
 
@@ -82,8 +87,13 @@ def moved(intent: Intent, job: Job, place: str) -> Intent:
 # -- there ----------------------------------------------------------------------------------------
 
 
-def carry_in(service: FileService, name: str, job: Job, told: Told = lambda done, total: None) -> None:
-    """Put what a job takes in into its place. Raises :class:`CannotTravel` for what isn't here, :class:`OSError` else."""
+def carry_in(
+    service: FileService, name: str, job: Job, told: Told = lambda done, total: None, carrying: Carrying | None = None
+) -> None:
+    """Put what a job takes in into its place. Raises :class:`CannotTravel` for what isn't here, :class:`OSError` else, also
+    where there is no room for it: nothing is there then.
+    """
+    carrying = carrying or Carrying()
     words, top = job.paths.words, job.paths.folder
     wanted = [fill_in(path, words) for path in job.request.stage.into]
     if job.paths.input and (place := _place(job, job.paths.input, "input")):
@@ -96,6 +106,29 @@ def carry_in(service: FileService, name: str, job: Job, told: Told = lambda done
     found, missing = listing(top, wanted)
     if missing:
         raise CannotTravel(f"{missing[0]} is not in {top}, and it should travel with the job")
+    _has_room(service, name, top, found)
+    try:
+        _put_all(service, name, top, found, told, carrying)
+    except OSError as fault:
+        if fault.errno in (errno.ENOSPC, errno.EDQUOT):
+            service.drop_place(name)
+        raise
+
+
+def _has_room(service: FileService, name: str, top: str, found: list[list[Any]]) -> None:
+    """Raise :class:`OSError` where there isn't room for all of it."""
+    large = [path for path, kind, size, *_ in found if kind == "file" and size > SMALL]
+    held = {path: os.lstat(f"{top}/{path}").st_blocks * 512 for path in large}
+    wanted = sum(min(size, held.get(path, size)) + PATH_BYTES for path, _, size, *_ in found)
+    wanted -= sum(service.size_put(name, path) for path in large)
+    free = service.make_room(name, wanted)
+    if free < wanted:
+        service.drop_place(name)
+        missing = format_bytes(wanted - free)
+        raise OSError(f"its files need {format_bytes(wanted)} there, and {missing} of that are missing")
+
+
+def _put_all(service: FileService, name: str, top: str, found: list[list[Any]], told: Told, carrying: Carrying) -> None:
     small: list[list[Any]] = []
     held = 0
     done, total = 0, sum(one[2] for one in found)
@@ -104,81 +137,147 @@ def carry_in(service: FileService, name: str, job: Job, told: Told = lambda done
         if kind != "file":
             service.put_other(name, path, target if kind == "link" else None)
         elif size <= SMALL:
-            content, _, now, _ = get_piece(top, path, 0)
+            content, _, now, _, _ = get_piece(top, path, 0)
             if now != size:
                 raise CannotTravel(f"{path} in {top} changed while it was read")
             small.append([path, content, mode, mtime_ns])
             held += size + PATH_BYTES
-            if held > MOST_AT_ONCE:
-                service.put_small(name, small)
+            if held > min(MOST_AT_ONCE, _PIECES_PACKED * carrying.pace.piece):
+                with carrying.pace.turn(held):
+                    service.put_small(name, small)
                 small, held = [], 0
         else:
-            _carry_file(service, name, top, path, (size, mode, mtime_ns), partial(_told_more, told, done, total))
+            carrying.file(service, name, top, path, (size, mode, mtime_ns), partial(_told_more, told, done, total))
         done += size
         told(done, total)
     if small:
-        service.put_small(name, small)
+        with carrying.pace.turn(held):
+            service.put_small(name, small)
 
 
 def _told_more(told: Told, before: int, total: int, sent: int) -> None:
     told(before + sent, total)
 
 
-def _carry_file(
-    service: FileService, name: str, top: str, path: str, seen: tuple[int, int, int], told: Callable[[int], None]
-) -> None:
-    """Send a large file, from where an earlier try came to; ``seen`` are its size, mode and time of writing."""
-    size, mode, mtime_ns = seen
-    # Pieces are under way together: of the last ones that came, earlier ones may be missing.
-    there = max(0, service.size_put(name, path) - IN_FLIGHT * MOST_PIECE)
-    whole, begin, under_way = hashlib.sha256(), 0, deque[Future[None]]()
-    with ThreadPoolExecutor(IN_FLIGHT) as pool:
-        while begin < size:
-            piece, check, now, written = get_piece(top, path, begin)
-            if not piece or now != size or written != mtime_ns:
-                raise CannotTravel(f"{path} in {top} changed while it was read")
-            if begin + len(piece) > there:
-                under_way.append(pool.submit(service.put_piece, name, path, begin, piece, check))
-            whole.update(piece)
-            begin += len(piece)
-            if len(under_way) >= IN_FLIGHT:
-                under_way.popleft().result()
-            told(begin)
-        for one in under_way:
-            one.result()
-    service.put_whole(name, path, size, whole.hexdigest(), mode, mtime_ns)
+class Carrying:
+    """Large files on their way to one host, by any of its copies: what is there already, or is just being sent, isn't sent again.
+
+    A file is known by its inode, size and time of writing, and what is in it by its SHA-256.
+    """
+
+    MOST_KNOWN = 10_000
+
+    def __init__(self, pace: Pace | None = None) -> None:
+        self.pace = pace or Pace()
+        self._digests: dict[tuple[int, ...], str] = {}
+        self._sending: dict[tuple[int, ...], threading.Lock] = {}
+        self._lock = threading.Lock()
+
+    def file(
+        self,
+        service: FileService,
+        name: str,
+        top: str,
+        path: str,
+        seen: tuple[int, int, int],
+        told: Callable[[int], None],
+    ) -> None:
+        """Have a file there; ``seen`` are its size, mode and time of writing. Raises :class:`CannotTravel`, :class:`OSError`."""
+        size, mode, mtime_ns = seen
+        found = os.lstat(f"{top}/{path}")
+        which = found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns
+        with self._lock:
+            sending = self._sending.setdefault(which, threading.Lock())
+        with sending:  # of two jobs that take it in the second one waits for the first, and has it then
+            if which not in self._digests and size in service.kept_sizes(name):
+                self._note(which, digest_of(top, path))
+            digest = self._digests.get(which)
+            if digest is None or not service.use_kept(name, path, size, digest, mode, mtime_ns):
+                self._note(which, self._send(service, name, top, path, seen, told))
+        with self._lock:
+            self._sending.pop(which, None)
+
+    def _note(self, which: tuple[int, ...], digest: str) -> None:
+        if len(self._digests) > self.MOST_KNOWN:
+            self._digests.clear()
+        self._digests[which] = digest
+
+    def _send(
+        self,
+        service: FileService,
+        name: str,
+        top: str,
+        path: str,
+        seen: tuple[int, int, int],
+        told: Callable[[int], None],
+    ) -> str:
+        """Send a file, from where an earlier try came to; returns its SHA-256."""
+        size, mode, mtime_ns = seen
+        # Pieces are under way together: of the last ones that came, earlier ones may be missing.
+        there = max(0, service.size_put(name, path) - IN_FLIGHT * MOST_PIECE)
+        whole, begin, under_way = hashlib.sha256(), 0, deque[Future[None]]()
+
+        def put(at: int, piece: bytes, check: int) -> None:
+            with self.pace.turn(len(piece)):
+                service.put_piece(name, path, at, piece, check)
+
+        with ThreadPoolExecutor(IN_FLIGHT) as pool:
+            while begin < size:
+                piece, check, now, written, hole = get_piece(top, path, begin, self.pace.piece)
+                if not (piece or hole) or now != size or written != mtime_ns:
+                    raise CannotTravel(f"{path} in {top} changed while it was read")
+                if piece and begin + len(piece) > there:
+                    under_way.append(pool.submit(put, begin, piece, check))
+                whole.update(piece)
+                add_zeros(whole, hole)
+                begin += len(piece) + hole
+                if len(under_way) >= IN_FLIGHT:
+                    under_way.popleft().result()
+                told(begin)
+            for one in under_way:
+                one.result()
+        service.put_whole(name, path, size, whole.hexdigest(), mode, mtime_ns)
+        return whole.hexdigest()
 
 
 # -- back -----------------------------------------------------------------------------------------
 
 
 def bring_back(
-    service: FileService, name: str, told: dict[str, Any], progress: Told = lambda done, total: None
+    service: FileService,
+    name: str,
+    told: dict[str, Any],
+    progress: Told = lambda done, total: None,
+    pace: Pace | None = None,
 ) -> None:
     """Bring back what a job made, as it was told when it was sent; what is here already as it is there is not brought again.
 
     Raises :class:`OSError`: :class:`ConnectionError` when the host is gone, else what is in the way here or there.
     """
-    folder, files = str(told["folder"]), dict(told["files"])
+    folder, files, pace = str(told["folder"]), dict(told["files"]), pace or Pace()
     found = service.place_files(name, [*told["out"], *files])
     done, total = 0, sum(one[2] for one in found)
     progress(0, total)
-    for path, kind, size, mode, mtime_ns, target in found:
-        here = files.get(path) or _below(folder, path)
-        if kind == "folder":
-            os.makedirs(here, exist_ok=True)
-        elif kind == "link":
-            with suppress(FileExistsError):
+    with ThreadPoolExecutor(IN_FLIGHT) as pool:
+        for path, kind, size, mode, mtime_ns, target in found:
+            here = files.get(path) or _below(folder, path)
+            if kind == "folder":
+                os.makedirs(here, exist_ok=True)
+            elif kind == "link":
+                with suppress(FileExistsError):
+                    os.makedirs(os.path.dirname(here), exist_ok=True)
+                    os.symlink(target, here)
+            elif not _is_here(here, size, mtime_ns):
                 os.makedirs(os.path.dirname(here), exist_ok=True)
-                os.symlink(target, here)
-        elif not _is_here(here, size, mtime_ns):
-            os.makedirs(os.path.dirname(here), exist_ok=True)
-            with given.replacing(here, mode) as out:
-                for piece in _pieces(service, name, path, size, mtime_ns):
-                    out.write(piece)
-                    done += len(piece)
-                    progress(done, total)
-            os.utime(here, ns=(mtime_ns, mtime_ns))
+                with given.replacing(here, mode) as out:
+                    for piece, hole in _pieces(service, name, path, size, mtime_ns, pace, pool):
+                        out.write(piece)
+                        if hole:
+                            out.seek(hole, os.SEEK_CUR)
+                            out.truncate()
+                        done += len(piece) + hole
+                        progress(done, total)
+                os.utime(here, ns=(mtime_ns, mtime_ns))
 
 
 def _below(folder: str, path: str) -> str:
@@ -199,16 +298,41 @@ def _is_here(path: str, size: int, mtime_ns: int) -> bool:
     return seen.st_size == size and seen.st_mtime_ns == mtime_ns
 
 
-def _pieces(service: FileService, name: str, path: str, size: int, mtime_ns: int) -> Iterator[bytes]:
-    begin = 0
-    while begin < size:
-        piece, check, now, written = service.get_piece(name, path, begin)
-        if not piece or zlib.crc32(piece) != check:
-            raise OSError(errno.EIO, "a piece was damaged on its way", path)
-        if (now, written) != (size, mtime_ns):
-            raise OSError(errno.EBUSY, "it changed while it was brought back", path)
-        yield piece
-        begin += len(piece)
+def _pieces(
+    service: FileService, name: str, path: str, size: int, mtime_ns: int, pace: Pace, pool: ThreadPoolExecutor
+) -> Iterator[tuple[bytes, int]]:
+    """The pieces of a file in their order, each with the bytes of the hole that begins there in its place; several are asked
+    for before they are wanted.
+    """
+
+    def get(at: int, most: int) -> list[Any]:
+        with pace.turn(most):
+            return service.get_piece(name, path, at, most)
+
+    begin = asked_to = 0
+    under_way = deque[tuple[int, Future[list[Any]]]]()
+    try:
+        while begin < size:
+            while len(under_way) < IN_FLIGHT and asked_to < size:
+                most = min(pace.piece, size - asked_to)
+                under_way.append((asked_to, pool.submit(get, asked_to, most)))
+                asked_to += most
+            at, coming = under_way.popleft()
+            piece, check, now, written, hole = coming.result()
+            if at < begin:
+                continue  # it is in a hole that began before
+            if not (piece or hole) or zlib.crc32(piece) != check:
+                raise OSError(errno.EIO, "a piece was damaged on its way", path)
+            if (now, written) != (size, mtime_ns):
+                raise OSError(errno.EBUSY, "it changed while it was brought back", path)
+            yield piece, hole
+            begin += len(piece) + hole
+            if not under_way or under_way[0][0] != begin:  # a hole, or less than was asked for
+                under_way.clear()
+                asked_to = begin
+    finally:
+        for _, coming in under_way:
+            coming.cancel()
 
 
 def marks_here(told: dict[str, Any]) -> tuple[FileMark, ...]:

@@ -22,9 +22,11 @@ from lazy_quarry.core.job.curve import Sample
 from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
+from lazy_quarry.core.site import HostWay
 from lazy_quarry.files.kinds import words_of
-from lazy_quarry.run.hosts.carrier import bring_back, carry_in, marks_here, moved, told_of, travels
+from lazy_quarry.run.hosts.carrier import Carrying, bring_back, carry_in, marks_here, moved, told_of, travels
 from lazy_quarry.run.hosts.line import Line
+from lazy_quarry.run.hosts.pace import Pace
 from lazy_quarry.run.intent import Ground, attempt_name, intent_of
 from lazy_quarry.run.node.attempt import IntentTooLong, intent_text
 from lazy_quarry.run.node.channel import Broken
@@ -36,8 +38,6 @@ from lazy_quarry.run.runner import OutputChunk
 
 AT_ONCE = 4
 """Requests to a host's disk at a time."""
-COPIES = 2
-"""Jobs whose files are copied to a host or back at a time."""
 STALE_S = 1.0
 """A value that was read longer ago is read again when somebody wants it."""
 AGAIN_S = 2.0
@@ -45,6 +45,10 @@ AGAIN_S = 2.0
 MOST_KNOWN = 20_000
 LEFT_EVERY_S = 30.0
 """Seconds between looks for what is still to be brought back."""
+TELLS_AFTER_S = 2.0
+"""A copy that takes longer is told how long it still takes."""
+LEAST_MEASURED = 4 << 20
+"""Bytes of a copy from which on its speed is known."""
 _AWAY = (ConnectionError, Broken, TimeoutError)
 """A host is not reached now."""
 _Gathered = tuple[Inside | None, list[Sample], tuple[FileMark, ...] | None]
@@ -61,13 +65,19 @@ class HostFiles:
     """
 
     def __init__(
-        self, line: Line, ground: Callable[[], Ground], epoch: Callable[[], int], ahead_ms: Callable[[], int]
+        self,
+        line: Line,
+        ground: Callable[[], Ground],
+        epoch: Callable[[], int],
+        ahead_ms: Callable[[], int],
+        way: HostWay,
     ) -> None:
         self._ground, self._ahead_ms, self._anew = ground, ahead_ms, line.anew
         self.service = FilesAtSocket(line.folder, line.transport.name, line.journal, epoch)
         self._direct = NodeFiles(self.service)
         self._pool = ThreadPoolExecutor(AT_ONCE, thread_name_prefix=f"files of {line.transport.name}")
-        self._copies = ThreadPoolExecutor(COPIES, thread_name_prefix=f"copies of {line.transport.name}")
+        self._carrying = Carrying(Pace(None if way.copy_mib is None else way.copy_mib << 20))
+        self._copies = ThreadPoolExecutor(way.copies, thread_name_prefix=f"copies of {line.transport.name}")
         self._done: deque[LaidOut] = deque()
         self._known: dict[tuple[str, str], tuple[float, Any]] = {}
         """Values that were read, by what and of which attempt, and when."""
@@ -78,6 +88,8 @@ class HostFiles:
         self._travelled: set[str] = set()
         """Those that are known to have travelled."""
         self._left_at = -LEFT_EVERY_S
+        self.copied_a_second: float | None = None
+        """Bytes a second of the copy that was measured last."""
         self._unwritten: set[str] = set()
         """Attempts for which it could not be written what is to run."""
         self._ready: set[str] = set()
@@ -192,7 +204,7 @@ class HostFiles:
             if travels(job) and not self.service.is_claimed(name) and not self._sees_now(job.paths.folder):
                 self._travelled.add(name)
                 intent = moved(intent, job, self.service.make_place(name, told_of(job)))
-                carry_in(self.service, name, job, self._told(name, "in"))
+                carry_in(self.service, name, job, self._told(name, "in"), self._carrying)
             self.service.lay_out(name, intent_text(intent), job.origin.script)
             self._unwritten.discard(name)
         except (OSError, IntentTooLong) as fault:
@@ -267,7 +279,7 @@ class HostFiles:
             return None
         self._travelled.add(name)
         try:
-            bring_back(self.service, name, told, self._told(name, "out"))
+            bring_back(self.service, name, told, self._told(name, "out"), self._carrying.pace)
         finally:
             self._copying.pop(name, None)
         self.service.was_brought(name)
@@ -276,9 +288,17 @@ class HostFiles:
         return marks_here(told)
 
     def _told(self, name: str, way: Literal["in", "out"]) -> Callable[[int, int], None]:
+        began, first = time.monotonic(), -1
+
         def told(done: int, total: int) -> None:
+            nonlocal first
+            first = done if first < 0 else first
+            took, moved = time.monotonic() - began, done - first
+            left_s = round((total - done) * took / moved) if took > TELLS_AFTER_S and moved else None
+            if moved > LEAST_MEASURED and took:
+                self.copied_a_second = moved / took
             if total:
-                self._copying[name] = Copying(way, done, total)
+                self._copying[name] = Copying(way, done, total, left_s)
 
         return told
 

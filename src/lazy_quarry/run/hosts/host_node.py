@@ -63,7 +63,7 @@ class HostNode:
         self.node, self.way, self._folder, self._epochs = node, way, folder, epochs
         self.line = Line(transport_of(way.host), sockets_of(folder, node.name), epochs.identity, way.python, way.spool)
         self._link = AgentLink(AgentThere(self.line), site, epochs, closing, SEND_S)
-        self.files = HostFiles(self.line, self._ground, lambda: epochs.epoch, lambda: self.ahead_ms)
+        self.files = HostFiles(self.line, self._ground, lambda: epochs.epoch, lambda: self.ahead_ms, way)
         self._ahead_ms = 0
         self._closest_s, self._measured = float("inf"), False
         self._heard_at, self._heard_ms = time.monotonic(), wall_ms()

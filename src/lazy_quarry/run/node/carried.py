@@ -12,7 +12,9 @@ import glob
 import hashlib
 import json
 import os
+import shutil
 import stat
+import time
 import zlib
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -26,6 +28,13 @@ PLACE, TOLD = "place", "carried.json"
 """The folder, in the job's own of its attempt; and what is to be brought back of it, beside that."""
 MOST_PIECE = 1 << 20
 """Bytes that are sent or read in one go."""
+KEPT_INPUTS = "inputs"
+"""Large files that came for jobs, each under its SHA-256, beside the attempts: the next job that takes one in has it from there."""
+KEPT_S = 7 * 86_400
+"""Those are removed that nobody has taken for so long, and sooner where the room is needed."""
+_KEPT_PART = 4
+"""A file is kept where at least so many times its size is free."""
+_ZEROS = memoryview(bytes(MOST_PIECE))
 
 
 def place_of(folder: Path) -> Path:
@@ -101,7 +110,8 @@ def size_put(folder: Path, path: str) -> int:
 def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> None:
     """All pieces of a file are there: look whether they are what was sent (SHA-256), and move it to its place.
 
-    Raises :class:`OSError`; what was damaged is gone then, to be sent anew.
+    Where there is room another is kept for the next job that takes it in. Raises :class:`OSError`; what was damaged is gone then,
+    to be sent anew.
     """
     part = _part(folder, path)
     fd = ours.opened(part, os.O_RDWR | os.O_CREAT)
@@ -115,33 +125,147 @@ def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_
         if found.hexdigest() != digest:
             os.unlink(part)
             raise OSError(errno.EIO, "it was damaged on its way", path)
-        os.fchmod(fd, mode & 0o777)
-        os.utime(fd, ns=(mtime_ns, mtime_ns))
+        stays = shutil.disk_usage(folder).free >= _KEPT_PART * size
+        if not stays:
+            os.fchmod(fd, mode & 0o777)
+            os.utime(fd, ns=(mtime_ns, mtime_ns))
         os.fsync(fd)
     finally:
         os.close(fd)
+    if stays:
+        kept = _kept(folder)
+        kept.mkdir(0o700, exist_ok=True)
+        os.rename(part, kept / digest)
+        use_kept(folder, path, size, digest, mode, mtime_ns)
+        return
     with _folder_of(str(place_of(folder)), path, make=True) as (here, name):
         os.rename(part, name, dst_dir_fd=here)
+
+
+def use_kept(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
+    """Put a file into its place from those that are kept here; False where it isn't among them. Raises :class:`OSError`."""
+    try:
+        source = ours.opened(_kept(folder) / digest, os.O_RDWR)
+    except OSError:
+        return False
+    try:
+        if os.fstat(source).st_size != size:
+            return False
+        os.utime(source)  # it is of use
+        with (
+            _folder_of(str(place_of(folder)), path, make=True) as (here, name),
+            _beside(here, name, mode, mtime_ns) as fd,
+        ):
+            _copy(source, fd, size)
+    finally:
+        os.close(source)
+    return True
+
+
+def kept_sizes(folder: Path) -> list[int]:
+    """The sizes of the files that are kept here for the next job."""
+    return sorted(size for _, size, _ in _kept_files(folder))
+
+
+def kept_files(spool: Path) -> list[list[Any]]:
+    """The files that are kept for the next job: each with its SHA-256, size, and instant of its last use in seconds."""
+    return [[name, size, used] for name, size, used in _kept_files(spool / "-")]
+
+
+def drop_kept(spool: Path, name: str) -> None:
+    """Remove one of them. Raises :class:`OSError`."""
+    (spool.parent / KEPT_INPUTS / os.path.basename(name)).unlink()
+
+
+def make_room(folder: Path, wanted: int) -> int:
+    """Bytes that are free, after what is kept was removed as far as needed, beginning with what was of use longest ago."""
+    for name, _, _ in sorted(_kept_files(folder), key=lambda one: one[2]):
+        if shutil.disk_usage(folder).free >= wanted:
+            break
+        with suppress(OSError):
+            (_kept(folder) / name).unlink()
+    return shutil.disk_usage(folder).free
+
+
+def sweep_kept(spool: Path) -> None:
+    """Remove what nobody has taken for long."""
+    for name, _, used in _kept_files(spool / "-"):
+        if time.time() - used > KEPT_S:
+            with suppress(OSError):
+                drop_kept(spool, name)
+
+
+def drop_place(folder: Path) -> None:
+    """Nothing starts there after all, for now: what was put there is removed."""
+    for each in (place_of(folder), folder / "carry"):
+        shutil.rmtree(each, ignore_errors=True)
+
+
+def _kept(folder: Path) -> Path:
+    return folder.parent.parent / KEPT_INPUTS
+
+
+def _kept_files(folder: Path) -> list[tuple[str, int, float]]:
+    found = []
+    with suppress(OSError):
+        for each in _kept(folder).iterdir():
+            with suppress(OSError):
+                seen = each.stat()
+                found.append((each.name, seen.st_size, seen.st_mtime))
+    return found
+
+
+@contextmanager
+def _beside(here: int, name: str, mode: int, mtime_ns: int) -> Iterator[int]:
+    """A new file in an open folder: under its name when it is whole, and gone where anything goes wrong."""
+    beside = f".{name[:100]}.new"
+    flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC
+    fd = os.open(beside, flags, 0o600, dir_fd=here)
+    try:
+        yield fd
+        os.fchmod(fd, mode & 0o777)
+        os.utime(fd, ns=(mtime_ns, mtime_ns))
+        os.rename(beside, name, src_dir_fd=here, dst_dir_fd=here)
+    except BaseException:
+        with suppress(OSError):
+            os.unlink(beside, dir_fd=here)
+        raise
+    finally:
+        os.close(fd)
+
+
+def _copy(source: int, target: int, size: int) -> None:
+    """Copy a file on this machine, its holes as holes. Raises :class:`OSError`."""
+    os.ftruncate(target, size)
+    at = 0
+    while at < size:
+        try:
+            at = os.lseek(source, at, os.SEEK_DATA)
+            end = os.lseek(source, at, os.SEEK_HOLE)
+        except OSError as fault:
+            if fault.errno == errno.ENXIO:
+                return  # only a hole is left
+            raise
+        while at < end:
+            try:
+                copied = os.copy_file_range(source, target, end - at, at, at)
+            except OSError as fault:
+                if fault.errno not in (errno.EXDEV, errno.ENOSYS, errno.EINVAL, errno.EOPNOTSUPP):
+                    raise
+                copied = os.pwrite(target, os.pread(source, min(end - at, MOST_PIECE), at), at)
+            if not copied:
+                raise OSError(errno.EIO, "it became shorter while it was copied")
+            at += copied
 
 
 def put_small(folder: Path, files: Sequence[Sequence[Any]]) -> None:
     """Take many small files at once: each with its path, content, mode and time of writing in ns. Raises :class:`OSError`."""
     place = str(place_of(folder))
     for path, content, mode, mtime_ns in files:
-        with _folder_of(place, path, make=True) as (here, name):
-            beside = f".{name[:100]}.new"
-            fd = os.open(
-                beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600, dir_fd=here
-            )
-            try:
-                view = memoryview(content)
-                while len(view):
-                    view = view[os.write(fd, view) :]
-                os.fchmod(fd, mode & 0o777)
-                os.utime(fd, ns=(mtime_ns, mtime_ns))
-            finally:
-                os.close(fd)
-            os.rename(beside, name, src_dir_fd=here, dst_dir_fd=here)
+        with _folder_of(place, path, make=True) as (here, name), _beside(here, name, mode, mtime_ns) as fd:
+            view = memoryview(content)
+            while len(view):
+                view = view[os.write(fd, view) :]
 
 
 def put_other(folder: Path, path: str, target: str | None) -> None:
@@ -205,30 +329,53 @@ def _entry(top: str, path: str) -> list[Any] | None:
     return None
 
 
-def get_piece(top: str, path: str, begin: int) -> list[Any]:
-    """A piece of a file below a folder: its bytes, their CRC-32, and the file's size and time of writing in ns as they are now.
+def get_piece(top: str, path: str, begin: int, most: int = MOST_PIECE) -> list[Any]:
+    """A piece of a file below a folder: its bytes, their CRC-32, the file's size and time of writing in ns as they are now, and
+    how many bytes of a hole begin here, in place of a piece.
 
     Raises :class:`OSError`.
     """
+    hole = 0
     with _folder_of(top, path) as (here, name):
         fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=here)
         try:
             seen = os.fstat(fd)
             if not stat.S_ISREG(seen.st_mode):
                 raise Outside(path)
-            piece = os.pread(fd, MOST_PIECE, begin)
+            if seen.st_size > MOST_PIECE and seen.st_blocks * 512 < seen.st_size:
+                hole = _hole(fd, begin, seen.st_size)
+            piece = b"" if hole else os.pread(fd, min(most, MOST_PIECE), begin)
         finally:
             os.close(fd)
-    return [piece, zlib.crc32(piece), seen.st_size, seen.st_mtime_ns]
+    return [piece, zlib.crc32(piece), seen.st_size, seen.st_mtime_ns, hole]
+
+
+def _hole(fd: int, begin: int, size: int) -> int:
+    """Bytes of the hole that a file has at a place, 0 for none."""
+    try:
+        return os.lseek(fd, begin, os.SEEK_DATA) - begin
+    except OSError as fault:
+        return max(0, size - begin) if fault.errno == errno.ENXIO else 0
+
+
+def add_zeros(digest: Any, count: int) -> None:
+    """Take the bytes of a hole into a checksum."""
+    while count:
+        some = min(count, MOST_PIECE)
+        digest.update(_ZEROS[:some])
+        count -= some
 
 
 def digest_of(top: str, path: str) -> str:
     """The SHA-256 of a file below a folder. Raises :class:`OSError`."""
     found, begin = hashlib.sha256(), 0
-    while piece := get_piece(top, path, begin)[0]:
+    while True:
+        piece, _, _, _, hole = get_piece(top, path, begin)
+        if not piece and not hole:
+            return found.hexdigest()
         found.update(piece)
-        begin += len(piece)
-    return found.hexdigest()
+        add_zeros(found, hole)
+        begin += len(piece) + hole
 
 
 def _part(folder: Path, path: str) -> Path:

@@ -164,6 +164,22 @@ class FileService:
         """All of a file has come."""
         carried.put_whole(self.spool / name, path, size, digest, mode, mtime_ns)
 
+    def use_kept(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
+        """Put a file into its place from those that came for an earlier job; False where it isn't among them."""
+        return carried.use_kept(self.spool / name, path, size, digest, mode, mtime_ns)
+
+    def kept_sizes(self, name: str) -> list[int]:
+        """The sizes of the files that are kept for the next job."""
+        return carried.kept_sizes(self.spool / name)
+
+    def make_room(self, name: str, wanted: int) -> int:
+        """Bytes that are free for an attempt's files, of those wanted; what is kept for the next job gives way."""
+        return carried.make_room(self.spool / name, wanted)
+
+    def drop_place(self, name: str) -> None:
+        """Remove what was put into an attempt's place."""
+        carried.drop_place(self.spool / name)
+
     def put_small(self, name: str, files: Sequence[Sequence[Any]]) -> None:
         """Take many small files at once."""
         carried.put_small(self.spool / name, files)
@@ -180,9 +196,9 @@ class FileService:
         """List what paths and patterns meet in an attempt's place."""
         return carried.listing(str(carried.place_of(self.spool / name)), patterns)[0]
 
-    def get_piece(self, name: str, path: str, begin: int) -> list[Any]:
-        """A piece of a file of an attempt's place."""
-        return carried.get_piece(str(carried.place_of(self.spool / name)), path, begin)
+    def get_piece(self, name: str, path: str, begin: int, most: int) -> list[Any]:
+        """A piece of a file of an attempt's place, at most so many bytes."""
+        return carried.get_piece(str(carried.place_of(self.spool / name)), path, begin, most)
 
     def place_digest(self, name: str, path: str) -> str:
         """The SHA-256 of a file of an attempt's place."""
@@ -238,6 +254,7 @@ class FileService:
                     claim = read_claim(folder)
                     if claim is None or not claim.alive():
                         shutil.rmtree(folder, ignore_errors=True)
+        carried.sweep_kept(self.spool)
 
 
 def _piece(path: str, begin: int) -> Piece:

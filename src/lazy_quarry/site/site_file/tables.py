@@ -55,6 +55,17 @@ def _schema(text: str, example: str, **more: str) -> WithJsonSchema:
     return WithJsonSchema({"type": "string", "description": text, "examples": [example], **more})
 
 
+def _per_second(text: str) -> int:
+    if not text.strip().endswith("/s"):
+        raise BadValue(f'"{text}" is no rate')
+    return parse_size(text.strip().removesuffix("/s"))
+
+
+MibPerSecond = Annotated[
+    int,
+    _read(_per_second, 'write it as a size a second, such as "20 MiB/s"'),
+    _schema("a size a second", "20 MiB/s"),
+]
 Hours = Annotated[
     float,
     _read(_hours, 'write it as a duration, such as "6h" or "-6h"'),
@@ -273,10 +284,14 @@ class NodesTable(Table):
     python: Annotated[str, Field(min_length=1, max_length=1000)] = "python3"
     spool: Annotated[str, Field(pattern=r"^(/.*)?$", max_length=1000)] = ""
     lease: Seconds | None = None
+    copies: int = Field(2, ge=1, le=16, strict=True)
+    copy_rate: MibPerSecond | None = None
 
     def value(self) -> tuple[Node, ...]:
         """The nodes."""
-        way = HostWay(self.host, self.python, self.spool, self.lease) if self.host else None
+        way = None
+        if self.host:
+            way = HostWay(self.host, self.python, self.spool, self.lease, self.copies, self.copy_rate)
         return tuple(
             Node(
                 name,
