@@ -1,5 +1,6 @@
 """Review: tasks as a field, results side by side, what differs, search, mail, and being told of an end."""
 
+import os
 import time
 from dataclasses import replace
 
@@ -17,6 +18,8 @@ from lazy_quarry.core.advice.found_value import ValuePattern, number_in
 from lazy_quarry.core.advice.task_groups import TaskFacts, causes, distribution, outliers
 from lazy_quarry.core.job.curve import curve_of
 from lazy_quarry.errors import BadValue
+from lazy_quarry.run.fetching import FilesHere
+from lazy_quarry.run.node.made_files import MadeFile, MadeFiles
 from tests.app.support import demo, press, settled, text_of, wait_for
 
 
@@ -166,6 +169,42 @@ async def test_mail_is_read_and_files_and_graphs_are_shown(tmp_path):
         await press(pilot, "M")
         await wait_for(pilot, lambda: "surge-north: done" in text_of(app, "#letters"))
         assert "tove@oxbow.example" in text_of(app, "#letters") and "lq output" in text_of(app, "#letters")
+
+
+async def test_files_that_a_run_made_are_fetched_and_only_written_over_when_that_is_wanted(tmp_path):
+    (tmp_path / "made").mkdir()
+    for name, content in (("a[1].nc", "one"), ("b.nc", "two")):
+        (tmp_path / "made" / name).write_text(content)
+    files = FilesHere(str(tmp_path / "made"))
+    async with demo(tmp_path / "state") as (app, pilot):
+        _, _ = await review(app, pilot, "surge-south")
+        await press(pilot, "F")
+        await wait_for(pilot, lambda: "works on the files that a run made" in app.query_one(NoteBar).text)
+        client = app.client
+        client.made = lambda job: MadeFiles(files.folder, (MadeFile("a[1].nc", 3, 0), MadeFile("b.nc", 3, 0)))
+        client.fetchable = lambda number, patterns: files.found(patterns)
+        client.fetch_piece = lambda number, path, begin: files.piece(os.fsdecode(path), begin)
+        client.fetch_digest = lambda number, path, begin, most: files.digest(os.fsdecode(path), begin, most)
+        await press(pilot, "i")
+        await wait_for(pilot, lambda: "b.nc" in text_of(app, "#made"))
+        here = tmp_path / "to"
+        for keys, said in (
+            (("F",), "1 file fetched"),
+            (("t", "down", "t", "F"), "1 file fetched, 3 B; 1 file already there"),
+        ):
+            await press(pilot, *keys)
+            await wait_for(pilot, lambda: app.focused is app.query_one("#fetch-to"))
+            app.query_one("#fetch-to").value = str(here)
+            await press(pilot, "enter")
+            await wait_for(pilot, lambda said=said: said in app.query_one(NoteBar).text)
+        assert (here / "a[1].nc").read_text() == "one" and (here / "b.nc").read_text() == "two"
+        for answer, content in (("n", "mine"), ("y", "two")):
+            (here / "b.nc").write_text("mine")
+            await press(pilot, "F", "enter")
+            await wait_for(pilot, lambda: app.screen.query("#question"))
+            await press(pilot, answer)
+            await wait_for(pilot, lambda content=content: (here / "b.nc").read_text() == content)
+            await wait_for(pilot, lambda: not app.screen.query("#question"))
 
 
 async def test_the_end_of_a_marked_job_rings(tmp_path):

@@ -1,6 +1,10 @@
 """Fetching a job's files: whole, checked, never over something else, and on from where it was cut off."""
 
 import os
+import subprocess
+import sys
+
+from tests.conftest import until
 
 
 def submitted(machine):
@@ -51,3 +55,24 @@ def test_a_fetch_goes_on_from_what_came_and_says_what_is_not_there(machine):
         done = machine.lq("fetch", str(job), words)
         assert done.returncode == 2 and said in done.stderr, done
     assert "which files?" in machine.lq("fetch", str(job)).stderr
+
+
+def test_a_file_that_grows_is_followed_until_its_job_ends(machine):
+    job = machine.submit(
+        "for i in 1 2 3; do echo line $i; until [ -e go$i ]; do sleep 0.02; done; done; echo end", "output=grows.log"
+    )
+    output = machine.work / "d" / "grows.log"
+    words = [sys.executable, "-m", "lazy_quarry", "fetch", str(job), "--follow", "--to", "d"]
+    with subprocess.Popen(words, cwd=machine.work, env=machine.environment) as following:
+        for number in (1, 2, 3):
+            until(lambda number=number: output.exists() and f"line {number}" in output.read_text())
+            (machine.work / f"go{number}").touch()
+        assert following.wait(60) == 0
+    assert output.read_text() == "line 1\nline 2\nline 3\nend\n"
+    output.write_text("line 1\nline 2\n")  # as a cut left it
+    assert machine.lq("fetch", str(job), "--follow", "--to", "d").returncode == 0
+    assert output.read_text().endswith("end\n")
+    output.write_text("mine")
+    differs = machine.lq("fetch", str(job), "--follow", "--to", "d")
+    assert differs.returncode == 2 and "is there and differs" in differs.stderr
+    assert output.read_text() == "mine"

@@ -254,7 +254,7 @@ def test_a_job_travels_to_a_host_that_does_not_see_its_folder_and_what_it_made_c
     site.describe()
     home = f"{site.folder}/mine"
     hosts.run(
-        ["sh", "-c", f"mkdir -p {home}/in && head -c 3000000 /dev/urandom > {home}/in/big && ln -s big {home}/in/link"]
+        ["sh", "-c", f"mkdir -p {home}/in && head -c 6000000 /dev/urandom > {home}/in/big && ln -s big {home}/in/link"]
     )
     script = """#!/bin/sh
 # /// job
@@ -273,6 +273,8 @@ echo said; while [ ! -e /shared/go ]; do sleep 0.05; done
     until(lambda: "said" in site.lq("output", str(number)).stdout, "its output is read where it is made")
     assert site.lq("fetch", str(number), "in/*", "--to", "d", where=home).stdout.rstrip().endswith("from h3")
     assert not hosts.run(f"cmp {home}/in/big {home}/d/in/big").returncode
+    (kept,) = json.loads(site.lq("hosts", "--kept", "--format", "json").stdout)
+    assert (kept["node"], kept["bytes"], kept["job"]) == ("h3", 6_000_000, None)
     hosts.cut("h3")
     site.go()
     until(lambda: site.job(number)["quiet_since"])
@@ -282,6 +284,12 @@ echo said; while [ ! -e /shared/go ]; do sleep 0.05; done
     sums = hosts.run(f"cat {home}/made/sum; sha256sum < {home}/made/big; sha256sum < {home}/in/big").stdout.splitlines()
     assert len(sums) == 3 and len(set(sums)) == 1
     assert site.lq("output", str(number)).stdout == "said\n"
+    again = site.lq("check", "job.sh", where=home)
+    assert "h3 does not see" in again.stdout and "(2 files, 5.7 MiB, about 1s as fast" in again.stdout, again.stdout
+    assert "1 item, 5.7 MiB; lq hosts drop" in site.lq("hosts", "--kept").stdout
+    assert site.lq("hosts", "drop", "h3", kept["name"]).stdout == f"{kept['name']} removed from h3\n"
+    gone = site.lq("hosts", "drop", "h3", kept["name"])
+    assert gone.returncode == 2 and "nothing of the name" in gone.stderr
     until(lambda: f"{number}-1" not in hosts.run(["ssh", "h3", "ls /var/tmp/lazy-quarry-0-*/spool-*"]).stdout)
 
 

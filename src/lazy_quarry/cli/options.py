@@ -291,6 +291,17 @@ def _rows_words(rows: Sequence[tuple[int, int, int]]) -> str:
     return ", ".join(told)
 
 
+def ask(question: str, otherwise: str, told: Iterable[str] = ()) -> None:
+    """Ask a person, who is told some lines before. Raises :class:`Usage` with other words where nobody can be asked, and
+    ends with 1 unless the answer is yes.
+    """
+    if not sys.stdin.isatty():
+        raise Usage(otherwise)
+    print_lines(told)
+    if not click.confirm(question):
+        raise click.exceptions.Exit(1)
+
+
 def print_foretold(found: Foretold, json_too: bool) -> None:
     """Print what an act would come to; exit 1 when it would be refused."""
     from lazy_quarry.views.foretold import foretold_words

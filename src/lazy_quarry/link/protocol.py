@@ -46,6 +46,7 @@ _HOMES = {
     "Fetchable": "lazy_quarry.run.fetching",
     "FetchPiece": "lazy_quarry.run.fetching",
     "HostState": "lazy_quarry.run.runner",
+    "KeptThere": "lazy_quarry.run.runner",
     "OutputChunk": "lazy_quarry.run.runner",
     "Advised": "lazy_quarry.views.advice_view",
     "Board": "lazy_quarry.views.board",

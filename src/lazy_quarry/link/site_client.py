@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from lazy_quarry.core.site import Window
     from lazy_quarry.run.fetching import Fetchable, FetchPiece
     from lazy_quarry.run.node.made_files import MadeFiles
-    from lazy_quarry.run.runner import HostState, OutputChunk
+    from lazy_quarry.run.runner import HostState, KeptThere, OutputChunk
     from lazy_quarry.site.mail.mail_folder import Letter
     from lazy_quarry.views.advice_view import Advised
     from lazy_quarry.views.board import Board, BoardChange, BoardMark, SiteNames
@@ -117,6 +117,11 @@ class SiteClient(BookCalls):
         """Remove files that a job made, by their paths from its folder."""
         ...
 
+    @call("operations", OPERATORS, long="yes")
+    def drop_kept(self, node: str, name: str) -> Outcome:
+        """Remove something that stays on a host after its jobs, by its name."""
+        ...
+
     # -- what is read of it
 
     @call("queries", ALL, long="if ended", plan=True)
@@ -167,8 +172,8 @@ class SiteClient(BookCalls):
         ...
 
     @call("queries", ALL, long="yes")
-    def fetch_digest(self, number: int, path: bytes) -> str:
-        """The SHA-256 of one of them."""
+    def fetch_digest(self, number: int, path: bytes, begin: int, most: int) -> str:
+        """The SHA-256 of so many bytes of one of them, from one on."""
         ...
 
     @call("queries", ALL)
@@ -209,6 +214,11 @@ class SiteClient(BookCalls):
     @call("queries", ALL)
     def hosts(self) -> list[HostState]:
         """The nodes that are hosts of their own, as they are now."""
+        ...
+
+    @call("queries", ALL, long="yes")
+    def kept(self, node: str) -> list[KeptThere]:
+        """What stays on a host after its jobs."""
         ...
 
     @call("queries", ALL)

@@ -4,8 +4,9 @@ import glob
 import grp
 import os
 import shutil
+import stat
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import replace
 from itertools import islice
@@ -19,7 +20,7 @@ from lazy_quarry.core.header.keys import KEYS
 from lazy_quarry.core.header.script_body import folder_of, named_files, read_body
 from lazy_quarry.core.header.script_checks import BUILTINS
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.core.header.surroundings import Surroundings
+from lazy_quarry.core.header.surroundings import Staged, Surroundings
 from lazy_quarry.core.job.sweep import files_of
 from lazy_quarry.core.paths import JOINED, start_folder, within
 from lazy_quarry.errors import BadValue
@@ -31,6 +32,8 @@ MOST_TEXT = 16 * 2**20
 MOST_MATCHES = 100_000
 UNKNOWN = "unknown-until-it-is-submitted"
 MOST_INPUTS = 40
+COUNTING_S = 0.1
+"""Seconds in which what a job takes in is counted: it is done for every key."""
 MOST_PARTS, MOST_DEEP = 100, 3
 """Slashes, and places where any number of folders may stand, in a pattern."""
 
@@ -81,6 +84,7 @@ def surroundings_of(submission: Submission) -> Surroundings:
         now_ms,
         unfit_paths,
         _inputs(files, {*values.get("expect", ()), *values.get("stage", {}).get("out", ())}, folder),
+        staged=_staged(values.get("stage", {}).get("in", ()), values.get("input", ""), folder),
     )
 
 
@@ -117,6 +121,34 @@ def _inputs(files: dict[str, str], made: set[str], folder: Path) -> dict[str, tu
                 known = os.stat(folder / path)
                 found[path] = known.st_size, known.st_mtime_ns // 1_000_000
     return found
+
+
+def _staged(paths: Iterable[str], read: str, folder: Path) -> Staged | None:
+    """Count the files that a job takes in; those with a task's own parameters in their names are not known yet."""
+    until, files, total = time.monotonic() + COUNTING_S, 0, 0
+    left = [path for path in (*paths, *([read] if read else [])) if "{" not in path]
+    if not left:
+        return None
+    for pattern in left:
+        for each in matching(pattern, folder) if glob.has_magic(pattern) else [pattern]:
+            for size in _sizes(str(folder / each)):
+                files, total = files + 1, total + size
+                if time.monotonic() > until:
+                    return Staged(files, total, True)
+    return Staged(files, total)
+
+
+def _sizes(path: str) -> Iterator[int]:
+    """The sizes of a file, or of all below a folder; what can't be read has none."""
+    with suppress(OSError):
+        found = os.lstat(path)
+        if not stat.S_ISDIR(found.st_mode):
+            yield found.st_size
+            return
+        for top, _, names in os.walk(path):
+            for name in names:
+                with suppress(OSError):
+                    yield os.lstat(os.path.join(top, name)).st_size
 
 
 def _reached(template: str, folder: str) -> str:

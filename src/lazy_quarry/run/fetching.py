@@ -57,8 +57,8 @@ class FilesToFetch(Protocol):
         """A piece of a file."""
         ...
 
-    def digest(self, path: str) -> str:
-        """The SHA-256 of a file."""
+    def digest(self, path: str, begin: int, most: int) -> str:
+        """The SHA-256 of so many bytes of a file from one on."""
         ...
 
 
@@ -77,9 +77,9 @@ class FilesHere:
         """A piece of a file."""
         return FetchPiece(*get_piece(self.folder, path, begin))
 
-    def digest(self, path: str) -> str:
-        """The SHA-256 of a file."""
-        return digest_of(self.folder, path)
+    def digest(self, path: str, begin: int, most: int) -> str:
+        """The SHA-256 of some of a file."""
+        return digest_of(self.folder, path, begin, most)
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,9 +104,9 @@ class FilesThere:
         """A piece of a file."""
         return FetchPiece(*self.service.get_piece(self.name, path, begin, MOST_PIECE))
 
-    def digest(self, path: str) -> str:
-        """The SHA-256 of a file."""
-        return self.service.place_digest(self.name, path)
+    def digest(self, path: str, begin: int, most: int) -> str:
+        """The SHA-256 of some of a file."""
+        return self.service.place_digest(self.name, path, begin, most)
 
 
 class NoFiles:
@@ -120,6 +120,6 @@ class NoFiles:
         """Nothing."""
         raise OSError(errno.ENOENT, "a rehearsal has no files")
 
-    def digest(self, path: str) -> str:
+    def digest(self, path: str, begin: int, most: int) -> str:
         """Nothing."""
         raise OSError(errno.ENOENT, "a rehearsal has no files")

@@ -9,10 +9,11 @@ from lazy_quarry.core.job.node_use import NodeUse, sum_of
 from lazy_quarry.run.fetching import FilesHere, FilesThere, FilesToFetch
 from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.node.file_kinds import FileFound
+from lazy_quarry.run.node.kept_here import RESULTS
 from lazy_quarry.run.node.made_files import MadeFiles
 from lazy_quarry.run.node_files import NodeFiles, parts_of
 from lazy_quarry.run.node_link import LiveFiles
-from lazy_quarry.run.runner import OutputChunk
+from lazy_quarry.run.runner import KeptThere, OutputChunk
 
 
 class FilesOfNodes:
@@ -72,6 +73,24 @@ class FilesOfNodes:
             if files.service.carried(name) is not None:
                 return FilesThere(files.service, name, job.allocations[0].node)
         return FilesHere(job.paths.folder)
+
+    def kept(self, node: str) -> list[KeptThere]:
+        """What stays on a host after its jobs."""
+        found = []
+        for name, size, used, what in self._of_host(node).service.kept():
+            job = int(what.partition("-")[0]) if name.startswith(RESULTS) else None
+            found.append(KeptThere(node, name, int(size), round(used * 1000), job))
+        return found
+
+    def drop(self, node: str, item: str) -> None:
+        """Remove some of that."""
+        self._of_host(node).service.drop(item)
+
+    def _of_host(self, node: str) -> LiveFiles:
+        files = self._nodes.get(node)
+        if files is None or files is self._home:
+            raise OSError(f"{node} is no host that files travel to")
+        return files
 
     def look_at(self, paths: list[str]) -> list[FileFound]:
         """Look at files by their content."""

@@ -5,10 +5,11 @@ from typing import NoReturn
 from lazy_quarry.core.engine.commands import Finish
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.errors import Refused
-from lazy_quarry.run.runner import Attempt, HostState, JobFiles
+from lazy_quarry.run.runner import Attempt, JobFiles
+from lazy_quarry.run.without_hosts import WithoutHosts
 
 
-class OnlyFiles:
+class OnlyFiles(WithoutHosts):
     """A runner of which only the files are there. ``words`` is why nothing can start now, as the engine's own runner sees it."""
 
     def __init__(self, files: JobFiles) -> None:
@@ -21,26 +22,6 @@ class OnlyFiles:
     def notices(self) -> list[str]:
         """The engine's are its own."""
         return []
-
-    def answering(self) -> dict[str, int | None]:
-        """The journal has that."""
-        return {}
-
-    def sees(self, folder: str) -> dict[str, bool]:
-        """The engine asks them."""
-        return {}
-
-    def hosts(self) -> list[HostState]:
-        """The engine has them."""
-        return []
-
-    def lapsed(self, job: Job) -> str:
-        """The engine knows."""
-        return ""
-
-    def unlike(self) -> dict[str, str]:
-        """None that this process knows of."""
-        return {}
 
     def mark(self) -> NoReturn:
         """Refused, as all that would run or change something."""

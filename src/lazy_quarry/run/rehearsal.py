@@ -18,7 +18,8 @@ from lazy_quarry.core.units import format_duration, plural
 from lazy_quarry.run.fetching import FilesToFetch, NoFiles
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.made_files import MadeFiles
-from lazy_quarry.run.runner import Attempt, HostState, JobFiles, OutputChunk
+from lazy_quarry.run.runner import Attempt, JobFiles, KeptThere, OutputChunk
+from lazy_quarry.run.without_hosts import WithoutHosts
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +66,7 @@ def model(seed: int, job: Job) -> ModelledRun:
 SAMPLES = 120
 
 
-class RehearsalRunner:
+class RehearsalRunner(WithoutHosts):
     """Runs jobs in a model. ``seed`` decides every modelled run."""
 
     def __init__(self, seed: int, printed: Callable[[Job, int], str] | None = None) -> None:
@@ -87,26 +88,6 @@ class RehearsalRunner:
     def prepare(self, attempts: list[Attempt]) -> frozenset[int]:
         """Nothing to be done."""
         return frozenset()
-
-    def answering(self) -> dict[str, int | None]:
-        """They always do."""
-        return {}
-
-    def sees(self, folder: str) -> dict[str, bool]:
-        """Whatever is asked of, nobody looks."""
-        return {}
-
-    def hosts(self) -> list[HostState]:
-        """There is none."""
-        return []
-
-    def lapsed(self, job: Job) -> str:
-        """Its nodes always answer."""
-        return ""
-
-    def unlike(self) -> dict[str, str]:
-        """They are what the site says."""
-        return {}
 
     def start(self, jobs: list[Job]) -> None:
         """Draw the outcomes of these attempts."""
@@ -193,6 +174,13 @@ class RehearsalRunner:
     def to_fetch(self, job: Job) -> FilesToFetch:
         """There are none."""
         return NoFiles()
+
+    def kept(self, node: str) -> list[KeptThere]:
+        """A rehearsal has no files."""
+        return []
+
+    def drop(self, node: str, item: str) -> None:
+        """There is nothing."""
 
     def look_at(self, paths: list[str]) -> list[FileFound]:
         """A rehearsal has no files."""

@@ -110,8 +110,15 @@ class AskedFiles(FileService):
         found: list[Any] = self.ask("get_piece", name, path, begin, most)
         return found
 
-    def place_digest(self, name: str, path: str) -> str:
-        return str(self.ask("place_digest", name, path))
+    def place_digest(self, name: str, path: str, begin: int, most: int) -> str:
+        return str(self.ask("place_digest", name, path, begin, most))
+
+    def kept(self) -> list[list[Any]]:
+        found: list[list[Any]] = self.ask("kept")
+        return found
+
+    def drop(self, item: str) -> None:
+        self.ask("drop", item)
 
     def was_brought(self, name: str) -> None:
         self.ask("was_brought", name)

@@ -56,6 +56,25 @@ class HostState:
     """The kinds of control groups that may be made there; none where it is watched."""
     folder: str
     """Where our files are there."""
+    copied_a_second: float | None = None
+    """Bytes a second of the copy that was measured last."""
+
+
+@dataclass(frozen=True, slots=True)
+class KeptThere:
+    """Something that stays on a host after its jobs, under a name: results that are still to be brought back (``results-…``), a
+    scratch folder for the next run of a job's name (``scratch-…``), a file for the next job that takes it in (``input-…``).
+    """
+
+    node: str
+    name: str
+    bytes: int
+    used_ms: int
+    """When it was changed last, or taken."""
+    job: int | None = None
+    """The job whose results these are."""
+    label: str = ""
+    user: str = ""
 
 
 class JobFiles(Protocol):
@@ -90,6 +109,14 @@ class JobFiles(Protocol):
 
     def to_fetch(self, job: Job) -> FilesToFetch:
         """A job's files, for whoever wants to have them elsewhere. Raises :class:`OSError` when its host doesn't answer."""
+        ...
+
+    def kept(self, node: str) -> list[KeptThere]:
+        """What stays on a host after its jobs. Raises :class:`OSError`, also when it doesn't answer."""
+        ...
+
+    def drop(self, node: str, item: str) -> None:
+        """Remove one of these, by its name. Raises :class:`OSError`."""
         ...
 
     def look_at(self, paths: list[str]) -> list[FileFound]:

@@ -122,7 +122,10 @@ class Drafts:
         for key, folder in session.folders_of(submission).items() if session.site.apart else ():
             blind = frozenset(name for name, seen in session.runner.sees(folder).items() if not seen)
             unseen[key] = folder, blind
-        surroundings = replace(submission.surroundings, now_ms=session.now(), unseen=unseen)
+        rates = (
+            {one.node: one.copied_a_second for one in session.runner.hosts() if one.copied_a_second} if unseen else {}
+        )
+        surroundings = replace(submission.surroundings, now_ms=session.now(), unseen=unseen, copied_a_second=rates)
         return CheckContext(caller.user, replace(submission, surroundings=surroundings), left)
 
     def _earlier(self, user: str, request: Request, submission: Submission) -> EarlierRuns | None:

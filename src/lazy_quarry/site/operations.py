@@ -28,7 +28,9 @@ from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.job.trial import trial_of
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import NoSuchJob, Refused
+from lazy_quarry.files.kinds import words_of
 from lazy_quarry.probe.modules import needed
+from lazy_quarry.run.node.kept_here import SCRATCH
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dependencies import Dependencies
 from lazy_quarry.site.dispatcher import Dispatcher
@@ -351,6 +353,19 @@ class Operations:
         return Outcome(
             number, True, f"{label_of(self.session.engine.state, number)} {'is being stopped' if stopping else done}"
         )
+
+    def drop_kept(self, caller: Caller, node: str, name: str) -> Outcome:
+        """Remove something that stays on a host after its jobs; not the scratch folder of a job that runs."""
+        with self.session.lock:
+            for job in self.session.engine.state.running():
+                used = job.request.stage.keep and any(one.node == node for one in job.allocations)
+                if used and name == f"{SCRATCH}{job.request.name}":
+                    return Outcome(job.number, False, f"{job.label} runs there, and works in {name}")
+        try:
+            self.session.runner.files.drop(node, name)
+        except OSError as fault:
+            return Outcome(0, False, f"{node}: {words_of(fault)}")
+        return Outcome(0, True, f"{name} removed from {node}")
 
     def remove_made(self, caller: Caller, number: int, paths: list[str]) -> Outcome:
         """Remove files that a job made, by their paths from its folder; one's own jobs' alone."""

@@ -1,9 +1,11 @@
 """The reading of a site in use: jobs, the board, room now. Nothing here changes the site."""
 
 import os
+from contextlib import suppress
 from dataclasses import replace
 from typing import Literal
 
+from lazy_quarry.core.engine.task_numbers import label_of
 from lazy_quarry.core.explain.answers import Explained, Suggestion, Why
 from lazy_quarry.core.explain.explainer import Explainer
 from lazy_quarry.core.job.by import NOBODY
@@ -12,10 +14,11 @@ from lazy_quarry.core.job.phase import FAILING
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.plan.room_search import rooms
 from lazy_quarry.core.units import clock_time
-from lazy_quarry.errors import Refused
+from lazy_quarry.errors import NoSuchJob, Refused
+from lazy_quarry.files.kinds import words_of
 from lazy_quarry.run.fetching import Fetchable, FetchPiece, FilesToFetch
 from lazy_quarry.run.node.made_files import MadeFiles
-from lazy_quarry.run.runner import HostState, OutputChunk
+from lazy_quarry.run.runner import HostState, KeptThere, OutputChunk
 from lazy_quarry.site.board_keeper import BoardKeeper
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.dependent_forecasts import blocked_forecasts
@@ -235,10 +238,10 @@ class Queries:
         except OSError as fault:
             raise Refused(_fetch_words(fault)) from None
 
-    def fetch_digest(self, caller: Caller, number: int, path: bytes) -> str:
-        """The SHA-256 of one of them."""
+    def fetch_digest(self, caller: Caller, number: int, path: bytes, begin: int, most: int) -> str:
+        """The SHA-256 of so many bytes of one of them."""
         try:
-            return self._to_fetch(number).digest(os.fsdecode(path))
+            return self._to_fetch(number).digest(os.fsdecode(path), begin, most)
         except OSError as fault:
             raise Refused(_fetch_words(fault)) from None
 
@@ -307,6 +310,22 @@ class Queries:
     def hosts(self, caller: Caller) -> list[HostState]:
         """The nodes that are hosts of their own, as they are now."""
         return self.session.runner.hosts()
+
+    def kept(self, caller: Caller, node: str) -> list[KeptThere]:
+        """What stays on a host after its jobs, with whose job it is of. Raises :class:`Refused` where that can't be asked."""
+        session = self.session
+        try:
+            found = session.runner.files.kept(node)
+        except OSError as fault:
+            raise Refused(f"{node} can't be asked: {words_of(fault)}") from None
+        told = []
+        for one in found:
+            with suppress(NoSuchJob), session.lock:
+                if one.job is not None:
+                    job = session.find(one.job)
+                    one = replace(one, label=label_of(session.engine.state, one.job), user=job.user)
+            told.append(one)
+        return told
 
     def names(self, caller: Caller) -> SiteNames:
         """The names that may stand in a request of this person."""

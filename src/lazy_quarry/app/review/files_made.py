@@ -1,5 +1,9 @@
-"""The files that a run made, in Review: looked for, and removed after a question."""
+"""The files that a run made, in Review: looked for, copied elsewhere, and removed after a question."""
 
+import time
+from functools import partial
+from glob import escape
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lazy_quarry.app.review.made_rows import MadeRows, RemoveWanted
@@ -7,23 +11,34 @@ from lazy_quarry.app.review.run_in_sight import RunInSight
 from lazy_quarry.app.shared.acts import bound_of, key_of
 from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
+from lazy_quarry.app.shared.typed_line import Typed
 from lazy_quarry.core.units import plural
 from lazy_quarry.errors import QuarryError
+from lazy_quarry.link.fetched import Fetcher
 from lazy_quarry.run.node.made_files import MadeFiles
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
 
 
+_TELL_S = 0.3
+"""Between two words about how far a copy is."""
+
+
 class FilesMade(Feature):
-    """Lists what the run in sight made, and removes what the person chose of it."""
+    """Lists what the run in sight made, and copies elsewhere or removes what the person chose of it."""
 
     NAME = "files"
-    BOUND = (bound_of(NAME, "remove", "remove", "remove files that it made, after asking"),)
+    BOUND = (
+        bound_of(NAME, "remove", "remove", "remove files that it made, after asking"),
+        bound_of(NAME, "fetch", "fetch", "copy files that it made to a folder, checked, and never over others"),
+    )
 
     def __init__(self, place: Place, seen: RunInSight) -> None:
         super().__init__(place)
         self.seen = seen
+        self._wanted: tuple[int, list[str]] = (0, [])
+        """The files that are to be copied, and of which job."""
 
     @apart("made")
     def look_for(self, client: "SiteClient", job: int) -> None:
@@ -65,6 +80,51 @@ class FilesMade(Feature):
         except QuarryError as fault:
             self.say(str(fault), bad=True)
         self.look_for(client, job)
+
+    # -- copying them elsewhere --------------------------------------------------------------------
+
+    def fetch(self) -> None:
+        """Ask for the folder to which what is marked, or the file under the cursor, is to be copied."""
+        rows = self.one(MadeRows)
+        if self.seen.sheet != "made" or not rows.chosen:
+            self.say(f"That copies files that a run made: {key_of('files')} shows them.")
+            return
+        self._wanted = rows.job, [escape(path) for path in rows.chosen]
+        before = self.one(Typed, "#fetch-to").value
+        self.type_in(
+            "#fetch-to",
+            before or str(Path.cwd()),
+            placeholder=f"the folder that {plural(len(rows.chosen), 'file')} should be copied to",
+        )
+
+    def take_folder(self, words: str) -> None:
+        """Copy them there."""
+        self.focus(self.one(MadeRows))
+        if words.strip() and self.quarry.client is not None:
+            self._fetch(self.quarry.client, *self._wanted, Path(words.strip()).expanduser(), False)
+
+    @apart("fetch", exclusive=False)
+    def _fetch(self, client: "SiteClient", job: int, paths: list[str], folder: Path, replace: bool) -> None:
+        fetcher, told_at = Fetcher(client, job, folder, replace), 0.0
+        try:
+            for told in fetcher.fetch(paths):
+                if time.monotonic() - told_at > _TELL_S:
+                    told_at = time.monotonic()
+                    self.quarry.hand_over(self.say, f"Fetching: {told}.")
+        except QuarryError as fault:
+            self.quarry.hand_over(self.say, str(fault), True)
+            return
+        self.quarry.hand_over(self._fetched, fetcher, paths)
+
+    def _fetched(self, fetcher: Fetcher, paths: list[str]) -> None:
+        client, differ = self.quarry.client, fetcher.differ
+        done = "; ".join([*fetcher.words(), f"in {fetcher.folder}"]) if fetcher.words() else ""
+        if not differ or client is None:
+            self.say(". ".join([done, *fetcher.problems[:1]]).strip(". ") + ".", bad=bool(fetcher.problems))
+            return
+        question = f"{plural(len(differ), 'file')} in {fetcher.folder} differ from those of the job. Write over them?"
+        again = partial(self._fetch, client, fetcher.number, paths, fetcher.folder, True)
+        self.quarry.ask(question, again, yes="Write over", no="Keep")
 
     def path(self) -> str:
         """The file under the cursor, while files are in sight; else empty."""

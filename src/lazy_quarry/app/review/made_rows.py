@@ -24,7 +24,7 @@ class MadeRows(Rows):
 
     DEFAULT_CSS = "MadeRows { width: 1fr; height: 1fr; }"
     BINDINGS = [
-        bound("mark", "mark", "mark a file, to remove several together"),
+        bound("mark", "mark", "mark a file, to remove or fetch several together"),
         bound("remove", "remove", "remove what is marked, after asking"),
     ]
 
@@ -57,6 +57,11 @@ class MadeRows(Rows):
     def path(self) -> str:
         """The whole path of the file under the cursor, or empty."""
         return f"{self.made.folder}/{self.current.path}" if self.made and self.current else ""
+
+    @property
+    def chosen(self) -> list[str]:
+        """The paths of what is marked, else of the file under the cursor."""
+        return sorted(self.marked) or ([self.current.path] if self.current else [])
 
     def row_count(self) -> int:
         """Heading, folder, files."""
@@ -101,6 +106,5 @@ class MadeRows(Rows):
 
     def action_remove(self) -> None:
         """Remove what is marked, else the file under the cursor."""
-        paths = sorted(self.marked) or ([self.current.path] if self.current else [])
-        if paths:
-            self.post_message(RemoveWanted(paths))
+        if self.chosen:
+            self.post_message(RemoveWanted(self.chosen))

@@ -85,6 +85,7 @@ class ReviewPlace(Place):
         "other_run": "on a task that ran again, or runs one again",
         "out": "on a task that was opened from its array",
         "remove": f"on the files that a run made, which {key_of('files')} shows",
+        "fetch": f"on the files that a run made, which {key_of('files')} shows",
         "by_what": f"on the tasks of an array, which {key_of('tasks')} shows",
         "next_time": "on a run of which something was learnt",
     }
@@ -136,6 +137,7 @@ class ReviewPlace(Place):
         )
         yield Typed(placeholder="a search", id="search", classes="asking")
         yield Typed(placeholder=PATTERN, id="pattern", classes="asking")
+        yield Typed(placeholder="a folder", id="fetch-to", classes="asking")
         with Horizontal():
             runs = RunRows()
             with Vertical(id="list"):
@@ -363,7 +365,7 @@ class ReviewPlace(Place):
         if self.seen.array is not None:
             found.append("out")
         if self.seen.sheet == "made":
-            found += ["pager", "editor", "remove"]
+            found += ["fetch", "pager", "editor", "remove"]
         if view is None:
             return [*found, "mail"]
         own = self.board is not None and view.user == self.board.person.user
@@ -416,6 +418,8 @@ class ReviewPlace(Place):
         event.input.display = False
         if event.input.id == "search":
             self.searching.take_line(event.value)
+        elif event.input.id == "fetch-to":
+            self.files.take_folder(event.value)
         else:
             self.results.look_in_all(event.value)
 

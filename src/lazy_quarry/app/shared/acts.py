@@ -55,6 +55,7 @@ ACTS: dict[str, Act] = {
     "pager": Act("P", "in the pager", "read less page"),
     "editor": Act("E", "in the editor", "edit open vi"),
     "copy": Act("y", "copy the path", "clipboard yank"),
+    "fetch": Act("F", "fetch it", "copy download transfer bring files here results", True),
     "pack": Act("Z", "pack it", "zip bundle help support send attach"),
     "figure": Act("ctrl+e", "figure", "svg pdf export chart plot picture image graph"),
     "table": Act("ctrl+r", "table", "csv json export spreadsheet save rows download"),
@@ -67,7 +68,7 @@ ACTS: dict[str, Act] = {
     "rehearse": Act("p", "rehearse", "play simulate policies what if study"),
     "play_faster": Act("greater_than_sign", "play faster", "speed"),
     "play_slower": Act("less_than_sign", "play slower", "speed"),
-    "suppose_fails": Act("F", "if it fails", "suppose what if failure"),
+    "suppose_fails": Act("X", "if it fails", "suppose what if failure"),
     "suppose_slower": Act("W", "if twice as long", "suppose what if slower late"),
     # -- what is done to jobs, chains, accounts
     "hold": Act("h", "hold", "stop waiting keep back freeze suspend", True),

@@ -119,7 +119,7 @@ def candidates(commands: click.Group, before: list[str], current: str) -> Iterat
 _WORDS: dict[str, tuple[str, ...]] = {
     "account": ("list", "show", "grant", "move", "members"),
     "completion": tuple(SHELLS),
-    "hosts": ("check",),
+    "hosts": ("list", "check", "add", "remove", "drop"),
     "node": ("close", "open", "lost"),
     "site": ("check", "schema", "roles"),
 }

@@ -9,6 +9,7 @@ import click
 
 from lazy_quarry.cli.options import (
     Usage,
+    ask,
     check_site,
     client_of,
     format_option,
@@ -25,11 +26,11 @@ if TYPE_CHECKING:
     from lazy_quarry.run.hosts.check import HostCheck
     from lazy_quarry.site.site_file.host_edits import FoundHost
 
-_WHAT = ("list", "check", "add", "remove")
+_WHAT = ("list", "check", "add", "remove", "drop")
 
 
 @click.command("hosts")
-@click.argument("what", metavar="[list|check|add|remove]", default="list")
+@click.argument("what", metavar="[list|check|add|remove|drop]", default="list")
 @click.argument("names", metavar="[NAME...]", nargs=-1)
 @click.option(
     "--folder",
@@ -44,6 +45,8 @@ _WHAT = ("list", "check", "add", "remove")
 )
 @click.option("--queue", default="", metavar="QUEUE", help="add: a queue of the site file that gets them too")
 @click.option("--dry-run", is_flag=True, help="add and remove: print the site file as it would be, and write nothing")
+@click.option("--kept", is_flag=True, help="list: what stays there after jobs, for later")
+@click.option("--yes", is_flag=True, help="drop: don't ask about results that aren't here yet")
 @state_option
 @format_option
 @click.pass_context
@@ -56,19 +59,26 @@ def hosts_command(
     spool: str,
     queue: str,
     dry_run: bool,
+    kept: bool,
+    yes: bool,
     state: str,
     form: str,
 ) -> None:
     """List the site's hosts; check hosts: reached by SSH, what they have, which folders they see too, what is in the way; add them
-    to the site file as they were measured; remove them. Exit 1 when something is in the way.
+    to the site file as they were measured; remove them. Exit 1 when something is in the way. drop HOST NAME... removes what --kept
+    lists there.
     """
     json_too = is_json(form)
     if what not in _WHAT:
-        raise Usage(f'hosts {what}: there are "list", "check", "add" and "remove"')
+        raise Usage(f'hosts {what}: there are "list", "check", "add", "remove" and "drop"')
     if bad := next((name for name in names if name.startswith("-") or not name.strip()), None):
         raise Usage(f"{bad!r} is no name of a host")
-    if what == "list":
+    if what == "list" and kept:
+        _list_kept(names, state, json_too)
+    elif what == "list":
         _list(names, state, json_too)
+    elif what == "drop":
+        context.exit(_drop(names, state, yes))
     elif what == "check":
         wanted = [str(Path(each).expanduser().absolute()) for each in folders] or [str(Path.home()), str(Path.cwd())]
         context.exit(_check(names, wanted, python, spool, json_too))
@@ -92,6 +102,41 @@ def _list(names: tuple[str, ...], state: str, json_too: bool) -> None:
         print_json(host_list_json(board, chosen))
     else:
         print_lines(host_list_lines(board, chosen))
+
+
+def _list_kept(names: tuple[str, ...], state: str, json_too: bool) -> None:
+    from lazy_quarry.cli.output.hosts_text import kept_json, kept_lines
+    from lazy_quarry.errors import Refused
+
+    client = client_of(state)
+    known = [each.node for each in client.hosts()]
+    if unknown := [name for name in names if name not in known]:
+        raise Usage(f"the site has no host {unknown[0]}; lq hosts lists them")
+    found, gone = [], []
+    for node in names or known:
+        try:
+            found += client.kept(node)
+        except Refused as fault:
+            gone.append(str(fault))
+    if json_too:
+        print_json(kept_json(found))
+    else:
+        print_lines(kept_lines(found, now_ms=client.board().now_ms))
+    for words in gone:
+        say(words, err=True)
+
+
+def _drop(names: tuple[str, ...], state: str, yes: bool) -> int:
+    if len(names) < 2:
+        raise Usage("hosts drop needs a host, and names of what is kept there, as lq hosts --kept lists them")
+    client, (node, *items) = client_of(state), names
+    if any(item.startswith("results-") for item in items) and not yes:
+        words = f"{', '.join(items)}: results that aren't here yet would be lost"
+        ask(f"{words}. Remove them?", f"{words}; if that is meant, add --yes")
+    told = [client.drop_kept(node, item) for item in items]
+    for one in told:
+        say(one.message, err=not one.done)
+    return 0 if all(one.done for one in told) else 2
 
 
 def _check(names: tuple[str, ...], folders: list[str], python: str, spool: str, json_too: bool) -> int:

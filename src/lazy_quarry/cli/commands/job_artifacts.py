@@ -1,6 +1,5 @@
 """The things kept of a job beside its record: the files that it made, its methods for a paper, a bundle for who helps."""
 
-import sys
 import time
 from collections.abc import Sequence
 from fnmatch import fnmatchcase
@@ -9,7 +8,7 @@ from typing import Any
 
 import click
 
-from lazy_quarry.cli.options import Usage, own_zone, print_json, print_lines, say
+from lazy_quarry.cli.options import Usage, ask, own_zone, print_json, print_lines, say
 from lazy_quarry.core.units import clock_time, format_bytes, format_instant, plural
 from lazy_quarry.link.site_client import SiteClient
 from lazy_quarry.run.node.made_files import MadeFile, MadeFiles
@@ -84,12 +83,8 @@ def _remove(client: SiteClient, number: int, made: MadeFiles, patterns: Sequence
     if not paths:
         raise Usage(f"no file that {number} made meets {', '.join(patterns)}")
     if not yes:
-        if not sys.stdin.isatty():
-            raise Usage("nobody can be asked here; say --yes to remove them")
-        print_lines(f"  {path}" for path in paths)
-        click.confirm(
-            f"Remove {plural(len(paths), 'file')} below {made.folder}? They cannot be brought back.", abort=True
-        )
+        question = f"Remove {plural(len(paths), 'file')} below {made.folder}? They cannot be brought back."
+        ask(question, "nobody can be asked here; say --yes to remove them", (f"  {path}" for path in paths))
     outcome = client.remove_made(number, paths)
     say(outcome.message, err=not outcome.done)
     if not outcome.done:

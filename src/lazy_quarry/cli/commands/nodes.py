@@ -9,6 +9,7 @@ import click
 
 from lazy_quarry.cli.options import (
     Usage,
+    ask,
     client_of,
     format_option,
     is_json,
@@ -76,11 +77,8 @@ def _ask_lost(board: Board, names: list[str]) -> None:
     labels = list(jobs)
     named = ", ".join(labels[:10]) + (" and others" if len(labels) > 10 else "")
     words = f"{plural(len(labels), 'job')} on {fold_names(names)}: {named}"
-    if not sys.stdin.isatty():
-        raise Usage(f"{words}. They end as lost, and may run again elsewhere; if that is meant, add --yes")
-    say(f"{words}.")
-    if not click.confirm("They end as lost, and may run again elsewhere. Is that meant?"):
-        raise click.exceptions.Exit(1)
+    otherwise = f"{words}. They end as lost, and may run again elsewhere; if that is meant, add --yes"
+    ask("They end as lost, and may run again elsewhere. Is that meant?", otherwise, [f"{words}."])
 
 
 @click.command("reserve")

@@ -141,7 +141,7 @@ def check_command(scripts: tuple[str, ...], settings: tuple[str, ...], codes: bo
 
 
 def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[str, list[Diagnostic]]]:
-    """The findings for each file. This process finds them: an engine is needed only where accounts have budgets."""
+    """Check each file. This process does it: an engine is needed only where accounts have budgets, or nodes are hosts."""
     from lazy_quarry.cli.files import submission_of
     from lazy_quarry.core.header.check import CheckContext, check_script
     from lazy_quarry.core.header.diagnostic import error
@@ -158,8 +158,9 @@ def _checked(paths: tuple[str, ...], settings: tuple[str, ...]) -> list[tuple[st
     if taken := taken_words(folder / "spool"):
         say(f"lazy-quarry: nothing starts now: {taken}", err=True)
     site, user, found = watch.site, user_name(), []
-    # What is left of a budget is in the journal, which only an engine reads.
-    client = client_of("") if any(one.budget_core_hours is not None for one in site.accounts) else None
+    # Only an engine reads the journal, for what is left of a budget, and asks hosts which folders they see.
+    asks = site.apart or any(one.budget_core_hours is not None for one in site.accounts)
+    client = client_of("") if asks else None
     for path in paths:
         try:
             submission = submission_of(path, settings)

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-from lazy_quarry.core.units import exact_duration, format_instant, format_size, plural
+from lazy_quarry.core.units import exact_duration, format_bytes, format_instant, format_size, plural
 from lazy_quarry.wording.sentences import clock_off
 
 if TYPE_CHECKING:
     from lazy_quarry.run.hosts.check import HostCheck
-    from lazy_quarry.run.runner import HostState
+    from lazy_quarry.run.runner import HostState, KeptThere
     from lazy_quarry.site.site_file.host_edits import FoundHost
     from lazy_quarry.site.site_file.sites import KnownSite
     from lazy_quarry.views.board import Board, NodeView
@@ -159,6 +159,43 @@ def host_list_json(board: Board, found: Sequence[HostState]) -> list[dict[str, A
             }
         )
     return told
+
+
+def kept_lines(found: Sequence[KeptThere], now_ms: int) -> Iterator[str]:
+    """What stays on hosts after jobs, each with its size, age and whose it is, and how to remove it."""
+    if not found:
+        yield "nothing is kept on hosts"
+        return
+    rows = [
+        (one.node, one.name, format_bytes(one.bytes), exact_duration(max(0, now_ms - one.used_ms) // 1000), _of(one))
+        for one in found
+    ]
+    yield from _table([("host", "name", "size", "age", "of"), *rows], (2, 3))
+    yield f"{plural(len(found), 'item')}, {format_bytes(sum(one.bytes for one in found))}; lq hosts drop HOST NAME... removes them"
+
+
+def _of(one: KeptThere) -> str:
+    if one.job is not None:
+        whose = f", {one.user}" if one.user else ""
+        return f"{one.label or one.job}{whose}: not brought back yet"
+    if one.name.startswith("scratch-"):
+        return f"the next run of {one.name.removeprefix('scratch-')}"
+    return "the next job that takes it in"
+
+
+def kept_json(found: Sequence[KeptThere]) -> list[dict[str, Any]]:
+    """For programs."""
+    return [
+        {
+            "node": one.node,
+            "name": one.name,
+            "bytes": one.bytes,
+            "used": format_instant(one.used_ms),
+            "job": one.job,
+            "user": one.user or None,
+        }
+        for one in found
+    ]
 
 
 def added_line(one: FoundHost) -> str:

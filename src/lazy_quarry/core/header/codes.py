@@ -84,6 +84,7 @@ CODES: tuple[Code, ...] = (
     _code("ranks-differ", W, "The starter is told another number of ranks.", "`ranks = 16`, `mpirun -n 8`", 'Leave `-n` out, or write `-n "$LQ_RANKS"`.'),
     _code("threads-differ", W, "Another number of threads than cores for each rank.", "`threads = 4`, `OMP_NUM_THREADS=8`", "Leave it out; it is set for you.", True),
     _code("stage-unused", W, "Files are staged, and no command goes to them.", "no `$LQ_SCRATCH`", '`cd "$LQ_SCRATCH"`.'),
+    _code("files-travel", H, "Hosts that could run it don't see its folder, so what `stage` names is copied there, and results back.", "`stage = { in = [\"north.nc\"] }` at home", "Nothing; or submit from a folder that they see, or say `on-nodes`."),
     _code("scratch-unused", H, "Scratch requested and never used.", '`# scratch = "10 GiB"`', "Use `$LQ_SCRATCH`, or leave it out."),
     _code("after", E, "What it waits for isn't there, or can no longer happen.", '`# after = { 41 = "succeeds" }`', "Name a job of yours, by number or name."),
     # the commands

@@ -1,6 +1,6 @@
 """Checks of the request against the script and the folder."""
 
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 
 from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, error, hint, warning
@@ -10,7 +10,7 @@ from lazy_quarry.core.job.needs import Need
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.paths import JOINED, better_output
 from lazy_quarry.core.plain_text import shortened, values_words
-from lazy_quarry.core.units import fold_names, plural
+from lazy_quarry.core.units import fold_names, format_bytes, format_duration, plural
 
 
 def check_request(script: CheckedScript) -> Iterator[Diagnostic]:
@@ -131,8 +131,11 @@ def _unseen(script: CheckedScript, need: Need) -> Iterator[Diagnostic]:
         area = site.storage_of(folder) if folder else None
         hidden = unseen | (set(site.node) - set(area.nodes) if area is not None and area.nodes else set())
         seeing = [name for name in need.eligible if name not in hidden]
-        carried = bool(script.request.stage.into or script.request.stage.out) and key != "input"
-        if not folder or len(seeing) == len(need.eligible) or carried:
+        if not folder or len(seeing) == len(need.eligible):
+            continue
+        if bool(script.request.stage.into or script.request.stage.out) and key != "input":
+            if key == "directory":
+                yield hint("files-travel", _travels(script, [*need.eligible], folder, hidden), script.line("stage"))
             continue  # what is staged travels to hosts, and the outputs come back
         if seeing:
             blind = fold_names([name for name in need.eligible if name in hidden])
@@ -146,6 +149,22 @@ def _unseen(script: CheckedScript, need: Need) -> Iterator[Diagnostic]:
         advice = f"submit from {better}" if key == "directory" else f"name {better}"
         words = f"no host of queue {need.queue} that could run it sees {folder}, its {key}; {advice}"
         yield error("path", words, script.line(key))
+
+
+def _travels(script: CheckedScript, eligible: list[str], folder: str, hidden: Container[str]) -> str:
+    """What is copied to hosts that don't see the folder, and about how long that takes."""
+    told = script.surroundings.staged
+    blind = [name for name in eligible if name in hidden]
+    verb = "does" if len(blind) == 1 else "do"
+    words = f"{fold_names(blind)} {verb} not see {folder}: what stage names is copied there, and back"
+    if told is None or not told.files:
+        return words
+    at_least = "at least " if told.more else ""
+    amount = f"{at_least}{plural(told.files, 'file')}, {format_bytes(told.bytes)}"
+    rates = [script.surroundings.copied_a_second[name] for name in blind if name in script.surroundings.copied_a_second]
+    took = round(told.bytes / min(rates)) if rates else None
+    time = f", about {format_duration(max(1, took), 1)} as fast as the last copy" if took is not None else ""
+    return f"{words} ({amount}{time})"
 
 
 def _interpreter(script: CheckedScript) -> Iterator[Diagnostic]:

@@ -28,3 +28,16 @@ class Surroundings:
     """Files that it reads: size in bytes, and instant of writing in ms."""
     unseen: Mapping[str, tuple[str, frozenset[str]]] = field(default_factory=dict)
     """By header key, a folder that the job works in, reads or writes, and the nodes that don't see it."""
+    staged: "Staged | None" = None
+    """What it takes in, as far as it is known before it is submitted."""
+    copied_a_second: Mapping[str, float] = field(default_factory=dict)
+    """Bytes a second of the last copy to a node, where there was one."""
+
+
+@dataclass(frozen=True, slots=True)
+class Staged:
+    """Files that a job takes in: how many, their bytes, and whether there are more than were counted."""
+
+    files: int
+    bytes: int
+    more: bool = False

@@ -193,6 +193,7 @@ class HostNode:
             python=str(told.get("python", "")),
             groups=tuple(told.get("groups", ())),
             folder=str(Path(told["spool"]).parent) if told else "",
+            copied_a_second=self.files.copied_a_second,
         )
 
     def descriptors(self) -> list[int]:

@@ -366,16 +366,19 @@ def add_zeros(digest: Any, count: int) -> None:
         count -= some
 
 
-def digest_of(top: str, path: str) -> str:
-    """The SHA-256 of a file below a folder. Raises :class:`OSError`."""
-    found, begin = hashlib.sha256(), 0
-    while True:
-        piece, _, _, _, hole = get_piece(top, path, begin)
+def digest_of(top: str, path: str, begin: int = 0, most: int | None = None) -> str:
+    """The SHA-256 of a file below a folder, or of so many of its bytes from one on. Raises :class:`OSError`."""
+    found, left = hashlib.sha256(), most
+    while left is None or left > 0:
+        piece, _, _, _, hole = get_piece(top, path, begin, MOST_PIECE if left is None else min(MOST_PIECE, left))
         if not piece and not hole:
-            return found.hexdigest()
+            break
+        hole = hole if left is None else min(hole, left)
         found.update(piece)
         add_zeros(found, hole)
         begin += len(piece) + hole
+        left = None if left is None else left - len(piece) - hole
+    return found.hexdigest()
 
 
 def _part(folder: Path, path: str) -> Path:

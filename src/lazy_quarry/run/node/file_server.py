@@ -34,7 +34,19 @@ _TRAVEL = (
 )  # fmt: skip
 NAMED = frozenset(("live", "ran_ms", "inside", "lay_out", "is_laid_out", "write_stop", "forget", *_TRAVEL))
 """Methods whose first argument is the name of an attempt, which becomes a path."""
-METHODS = NAMED | {"piece", "look_at", "made", "remove", "unusable", "folder_mark", "left", "prepare", "sweep"}
+METHODS = NAMED | {
+    "piece",
+    "look_at",
+    "made",
+    "remove",
+    "unusable",
+    "folder_mark",
+    "left",
+    "kept",
+    "drop",
+    "prepare",
+    "sweep",
+}
 
 
 class FileServer:

@@ -19,6 +19,7 @@ from lazy_quarry.files import given, ours
 from lazy_quarry.run.node import carried
 from lazy_quarry.run.node.attempt import lay_out, own_folder, read_claim
 from lazy_quarry.run.node.file_kinds import FileFound, file_found
+from lazy_quarry.run.node.kept_here import drop_here, kept_here, left_here
 from lazy_quarry.run.node.made_files import MadeFiles, made_files, remove_made
 from lazy_quarry.run.node.process import TICKS, boottime
 from lazy_quarry.run.node.usable import tried, unusable
@@ -200,9 +201,19 @@ class FileService:
         """A piece of a file of an attempt's place, at most so many bytes."""
         return carried.get_piece(str(carried.place_of(self.spool / name)), path, begin, most)
 
-    def place_digest(self, name: str, path: str) -> str:
-        """The SHA-256 of a file of an attempt's place."""
-        return carried.digest_of(str(carried.place_of(self.spool / name)), path)
+    def place_digest(self, name: str, path: str, begin: int, most: int) -> str:
+        """The SHA-256 of so many bytes of a file of an attempt's place."""
+        return carried.digest_of(str(carried.place_of(self.spool / name)), path, begin, most)
+
+    def kept(self) -> list[list[Any]]:
+        """What stays here for later, each with its name, bytes, instant of the last change in seconds, and the attempt or file
+        that it is of: results that are still to be brought back, scratch folders that jobs keep, inputs for the next job.
+        """
+        return given.in_time(lambda: kept_here(self.spool), str(self.spool), LOOKING_S)
+
+    def drop(self, item: str) -> None:
+        """Remove one of them, by its name."""
+        given.in_time(lambda: drop_here(self.spool, item), str(self.spool), LOOKING_S)
 
     def was_brought(self, name: str) -> None:
         """All of it is safe where it was submitted."""
@@ -210,12 +221,7 @@ class FileService:
 
     def left(self) -> list[str]:
         """Attempts that are over, of which something is still to be brought back."""
-        found = []
-        for path in self.spool.glob(f"*/{carried.TOLD}"):
-            claim = read_claim(path.parent)
-            if claim is not None and not claim.alive():
-                found.append(path.parent.name)
-        return found
+        return left_here(self.spool)
 
     # -- folders of attempts -----------------------------------------------------------------------
 
