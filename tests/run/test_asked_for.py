@@ -3,6 +3,7 @@
 import grp
 import json
 import os
+import re
 import stat
 from pathlib import Path
 
@@ -211,3 +212,17 @@ def test_a_job_runs_after_another_by_number_or_name(machine):
     refused = machine.lq("submit", str(path), "--set", f'after={{ {first} = "succeeds" }}')
     assert refused.returncode == 1 and "could never start" in refused.stderr
     assert "there is no job 99" in machine.lq("submit", str(path), "--set", 'after={ 99 = "fails" }').stderr
+
+
+def test_scratch_is_watched_where_some_was_asked_for(machine):
+    body = 'head -c 5000000 /dev/zero > "$LQ_SCRATCH/x"; until [ -e go ]; do sleep 0.05; done'
+    over = machine.submit(body, "scratch=2 MiB", "grace=5s")
+    assert machine.ended(over)["state"] == "failed"
+    found = machine.show(over)
+    assert re.fullmatch(r"it had [345] MiB in scratch, and asked for 2 MiB", found["reason"])
+    assert found["scratch_used_mib"] > 2
+    near = machine.submit(body, "scratch=5 MiB")
+    until(lambda: machine.show(near)["warning"] == "near its scratch limit: 5 MiB of 5 MiB")
+    free = machine.submit(body)
+    (machine.work / "go").touch()
+    assert machine.ended(near)["state"] == machine.ended(free)["state"] == "done"

@@ -96,6 +96,7 @@ def intent_of(job: Job, ground: Ground, part: int = 0) -> Intent:
             walltime_s=request.walltime_s,
             grace_s=request.grace_s,
             warn_s=request.warn_s,
+            scratch_mib=request.scratch_mib,
         ),
         staging=Staging(
             into=[fill_in(path, paths.words) for path in request.stage.into],

@@ -35,7 +35,8 @@ class NodeFiles:
         """The same of a part of an attempt by its name."""
         found = self._live(name)
         with suppress(KeyError, TypeError):  # written by a program of another version
-            return Use(found["cpu_ms"], found["peak_mib"], found["read"], found["written"]), found["busy"]
+            use = Use(found["cpu_ms"], found["peak_mib"], found["read"], found["written"], found.get("scratch", 0))
+            return use, found["busy"]
         return None
 
     def _live(self, name: str) -> dict[str, Any]:

@@ -92,6 +92,7 @@ def job_json(view: JobView) -> dict[str, Any]:
         "written_bytes": view.use.written_bytes,
         **({"copying": _copying(view.copying)} if view.copying is not None else {}),
         **({"quiet_since": _instant(view.quiet_since_ms)} if view.phase == "running" else {}),
+        **({"warning": view.warning or None} if view.phase == "running" else {}),
         "exit": view.exit,
         "signal": view.signal,
         "reason": view.reason or None,

@@ -36,7 +36,7 @@ SAME_WORK = 0.01
 STANDS_STILL = 0.2
 """It does something else than a run like it did with as much work done, where it keeps less than this part of its cores busy."""
 ASIDE, NEARLY = 0.12, 0.9
-"""Runs come to the same point this part of the time sooner or later; and what is nearly too much memory."""
+"""Runs come to the same point this part of the time sooner or later; and what is nearly too much memory, or scratch."""
 LATELY = 3
 """Number of samples that tell how many cores are busy now."""
 
@@ -113,6 +113,9 @@ def warning_of(job: Job, now_ms: int, use: Use, samples: Samples, earlier: Seque
     present = samples[-1][2] if samples else use.memory_peak_mib
     if asked and present >= asked * TIGHT:
         return f"near its memory limit: {format_size(present)} of {format_size(asked)}"
+    scratch = job.request.scratch_mib * len(job.allocations)
+    if scratch and use.scratch_mib >= scratch * NEARLY:
+        return f"near its scratch limit: {format_size(use.scratch_mib)} of {format_size(scratch)}"
     elapsed, walltime = (now_ms - (job.started_ms or now_ms)) / 1000, job.request.walltime_s
     lately = [busy for _, busy, _ in samples[-LATELY:]]
     late = chance_late(Work(elapsed, use.cpu_ms / 1000, fmean(lately)), walltime, earlier) if lately else None

@@ -55,4 +55,4 @@ class Use:
     read_bytes: int = 0
     written_bytes: int = 0
     scratch_mib: int = 0
-    """MiB in its scratch folder at its end."""
+    """MiB in its scratch folder at its end; while it runs, where it asked for some."""

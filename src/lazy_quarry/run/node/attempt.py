@@ -47,6 +47,8 @@ class Limits:
     walltime_s: int
     grace_s: int
     warn_s: int | None
+    scratch_mib: int = 0
+    """Room in the scratch folder; 0 where none was asked for, and then nothing is done about it."""
 
 
 @dataclass(frozen=True)

@@ -5,16 +5,29 @@ from __future__ import annotations
 import json
 import os
 import resource
+import threading
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from lazy_quarry.files import ours
-from lazy_quarry.run.node.process import bytes_moved, cpu_ms, peak_mib, proportional_mib, resident_mib, wall_ms
+from lazy_quarry.run.node.pause import pause
+from lazy_quarry.run.node.process import (
+    boottime,
+    bytes_moved,
+    cpu_ms,
+    peak_mib,
+    proportional_mib,
+    resident_mib,
+    wall_ms,
+)
 
 _MOST_SAMPLES = 240
 _LIVE_EVERY_S = 1.0
-_MOST_FILES = 20_000
+_MOST_FILES, _MOST_WATCHED = 20_000, 5_000_000
+"""Files that are counted at a job's end, and while it runs."""
+_WATCH_EVERY_S, _WATCH_PART = 1.0, 20
+"""Between two looks at a scratch folder pass so many seconds, or so many times what a look takes."""
 
 
 class Measure:
@@ -27,6 +40,8 @@ class Measure:
         """(instant in ms, cores busy, memory in MiB), for the graphs of a running job."""
         self._sample_every_ms = 0
         self._began = self._live_at = now
+        self.scratch_mib = 0
+        """What is in its scratch folder, where that is watched."""
         self._seen: tuple[float, int] = (0.0, 0)
         """When CPU time was last measured, and how much it was."""
 
@@ -64,6 +79,7 @@ class Measure:
             "samples": self._samples,
             "read": read,
             "written": written,
+            "scratch": self.scratch_mib,
         }
         with suppress(OSError):
             ours.write_whole(f"{self.folder}/live.json", json.dumps(live), durable=False)
@@ -102,10 +118,21 @@ class Measure:
             read, written = read + more[0], written + more[1]
         return read, written
 
+    def watch_scratch(self, folder: str) -> None:
+        """Measure a folder again and again, in a thread: a disk that is slow keeps nothing else waiting."""
 
-def folder_mib(folder: str) -> int:
+        def measure() -> None:
+            while True:
+                began = boottime()
+                self.scratch_mib = folder_mib(folder, _MOST_WATCHED)
+                pause(max(_WATCH_EVERY_S, _WATCH_PART * (boottime() - began)))
+
+        threading.Thread(target=measure, daemon=True).start()
+
+
+def folder_mib(folder: str, most: int = _MOST_FILES) -> int:
     """Space (MiB) of the files below a folder, rounded up to MiB; of very many files only the first are counted."""
-    total, left, folders = 0, _MOST_FILES, [folder]
+    total, left, folders = 0, most, [folder]
     while folders and left > 0:
         with suppress(OSError), os.scandir(folders.pop()) as entries:
             for entry in entries:

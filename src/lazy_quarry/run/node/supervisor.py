@@ -200,6 +200,8 @@ class Supervisor:
         if self.main == 0:
             return
         pause = 0.02
+        if self.intent.limits.scratch_mib:
+            self.measure.watch_scratch(self.intent.staging.scratch)
         # Most short jobs are over before a first look would be.
         signal.sigtimedwait(_WAKE - {signal.SIGTERM}, min(pause, self._until_next()))
         while True:
@@ -270,6 +272,10 @@ class Supervisor:
         elif memory > limits.memory_mib or self._overfilled():
             self.cause = "overmemory"
             self._kill()
+        elif limits.scratch_mib and self.measure.scratch_mib > limits.scratch_mib:
+            self.cause = "failed"
+            self.reason = f"it had {self.measure.scratch_mib} MiB in scratch, and asked for {limits.scratch_mib} MiB"
+            self._stop(below)
         elif now - self.began >= limits.walltime_s and self.status is None:
             self.cause = "overtime"
             self._stop(below)
