@@ -4,14 +4,18 @@ import os
 import shutil
 import subprocess
 import tempfile
+import threading
 import time
+from contextlib import suppress
 from pathlib import Path
 
 from bench.hosts import FromHead
 from cluster.cluster import Cluster
 from cluster.folder import CLUSTERS
 
-LARGE, SMALL, EACH = 64 << 20, 10_000, 1 << 10
+LARGE, SMALL, EACH = 256 << 20, 10_000, 1 << 10
+BESIDE_S = 0.5
+"""The 95th percentile of what a question takes beside a copy: as long may a message wait that stops a job."""
 
 
 def _seconds(work, *words) -> float:
@@ -20,10 +24,17 @@ def _seconds(work, *words) -> float:
     return time.perf_counter() - began
 
 
+def _drop_kept(service) -> None:
+    """What is kept for the next job goes: each copy is one."""
+    for name, *_ in service.kept():
+        with suppress(OSError):
+            service.drop(name)
+
+
 def figures(best):
     from lazy_quarry.core.job.job import Allocation, Job, Origin
     from lazy_quarry.core.job.request import Memory, Request, Stage
-    from lazy_quarry.run.hosts.carrier import carry_in, told_of
+    from lazy_quarry.run.hosts.carrier import Carrying, carry_in, told_of
     from lazy_quarry.run.hosts.line import Line
     from lazy_quarry.run.remote_files import FilesAtSocket
 
@@ -43,12 +54,12 @@ def figures(best):
                 time.sleep(0.02)
             service = FilesAtSocket(top / "line", "h1", "bench", lambda: 1)
 
-            def ours(what: str, name: str) -> None:
+            def ours(what: str, name: str, carrying: "Carrying | None" = None) -> None:
                 request = Request("x", "a", ("q",), "t", 600, Memory(100), stage=Stage((what,), ()))
                 job = Job(1, "u", request, Origin("", "", str(top)), 0, allocations=(Allocation("h1", 1, (0,), 1),))
                 service.prepare([name])
                 service.make_place(name, told_of(job))
-                carry_in(service, name, job)
+                carry_in(service, name, job, carrying=carrying)
                 service.was_brought(name)
 
             def theirs(source: str) -> None:
@@ -70,8 +81,22 @@ def figures(best):
                     attempt = f"{tried + 1}-1-ab"
                     took = _seconds(ours, what, attempt)
                     service.forget(attempt)
+                    _drop_kept(service)
                     pairs.append((took, _seconds(theirs, source)))
                 yield name, min(one for one, _ in pairs), "s", min(other for _, other in pairs), bound
+            carrying = Carrying()
+            first = _seconds(ours, "large", "8-1-ab", carrying)
+            yield "files-again", _seconds(ours, "large", "9-1-ab", carrying), "s", first, 0.1
+            _drop_kept(service)
+            asking = FilesAtSocket(top / "line", "h1", "bench", lambda: 1)
+            copying = threading.Thread(target=lambda: [ours("large", f"1{each}-1-ab", None) for each in range(3)])
+            copying.start()
+            took = []
+            while copying.is_alive():
+                took.append(_seconds(asking.is_claimed, "8-1-ab"))
+                time.sleep(0.01)
+                _drop_kept(asking)
+            yield "files-beside", sorted(took)[len(took) * 95 // 100], "s", BESIDE_S, 1.0
         finally:
             line.close()
             shutil.rmtree(top, ignore_errors=True)
