@@ -27,7 +27,7 @@ test: $(READY_TEST)
 	@sh tools/need tmux tmux 'the tests in a real terminal are skipped' || true
 	@sh tools/need mpicc libopenmpi-dev 'the test with MPI is skipped' || true
 	@sh tools/need mpirun openmpi-bin 'the test with MPI is skipped' || true
-	@$(BIN)/python -m pytest -n 2 --dist loadfile
+	@$(BIN)/python -m pytest -n 4 --dist loadfile
 
 torture: $(READY_TEST)
 	@$(BIN)/python -m torture --minutes $(MINUTES)

@@ -1,13 +1,13 @@
 """Shared by all tests: a small site, scripts, and a state folder of their own."""
 
+import json
 import os
 import shutil
 import subprocess
-import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -23,6 +23,7 @@ from lazy_quarry.site.session import Session
 from lazy_quarry.site.site_file.roles import caller_of
 from lazy_quarry.site.site_in_use import SiteInUse
 from lazy_quarry.store.journal import Journal
+from tests.warm import WARM
 
 __all__ = ["hosts", "made_hosts"]  # fixtures of hosts that one reaches by SSH
 
@@ -130,15 +131,7 @@ class Machine:
 
     def lq(self, *words: str, text: str | None = None) -> subprocess.CompletedProcess[str]:
         """Run a command to its end."""
-        return subprocess.run(
-            [sys.executable, "-m", "lazy_quarry", *words],
-            capture_output=True,
-            text=True,
-            cwd=self.work,
-            env=self.environment,
-            input=text,
-            timeout=PATIENCE_S * 2,
-        )
+        return WARM.run(words, self.work, self.environment, text, PATIENCE_S * 2)
 
     def submit(self, body: str, *settings_: str, header: str = 'walltime = "1m"\nmemory = "64 MiB/core"') -> int:
         """Submit a script; returns its number."""
@@ -151,8 +144,6 @@ class Machine:
 
     def show(self, job: int) -> dict:
         """A job as JSON."""
-        import json
-
         done = self.lq("show", str(job), "--format", "json")
         assert done.returncode == 0, done.stderr
         return json.loads(done.stdout)
@@ -194,7 +185,6 @@ class Machine:
 
     def supervisor(self, job: int, attempt: int = 1) -> int:
         """The number of a job's supervisor, once it has claimed it."""
-        import json
 
         def claimed() -> int:
             found = self.attempt(job, attempt)
@@ -236,9 +226,7 @@ class Machine:
                     continue
 
 
-@pytest.fixture
-def machine() -> Iterator[Machine]:
-    """This machine's site in folders of the test's own."""
+def _machine() -> Iterator[Machine]:
     base = Path(tempfile.mkdtemp(prefix="lq-test-"))
     state, work, runtime = base / "state", base / "work", base / "run"
     for folder in (work, runtime):
@@ -253,3 +241,28 @@ def machine() -> Iterator[Machine]:
     yield found
     found.kill_all()
     shutil.rmtree(base, ignore_errors=True)
+
+
+@pytest.fixture
+def own_machine() -> Iterator[Machine]:
+    """This machine's site in folders of the test's own."""
+    yield from _machine()
+
+
+@pytest.fixture
+def machine(own_machine: Machine) -> Machine:
+    """The same, unless a module's tests share one: see :func:`used_machine`."""
+    return own_machine
+
+
+@pytest.fixture(scope="module")
+def _used() -> Iterator[Machine]:
+    yield from _machine()
+
+
+@pytest.fixture
+def used_machine(_used: Machine, tmp_path: Path) -> Iterator[Machine]:
+    """The same with an engine that other tests of the module have used too; the folder that it works in is the test's own."""
+    found = replace(_used, work=tmp_path, environment=dict(_used.environment))
+    yield found
+    found.lq("cancel", *(str(each["job"]) for each in json.loads(found.lq("jobs", "--format", "json").stdout)))

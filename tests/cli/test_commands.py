@@ -17,6 +17,12 @@ from tests.conftest import script, until
 GOOD = 'walltime = "1m"\nmemory = "64 MiB/core"'
 
 
+@pytest.fixture
+def machine(used_machine):
+    """Shared: these tests leave its engine as it is."""
+    return used_machine
+
+
 def one_line(done, begins="lazy-quarry: "):
     return len(done.stderr.strip().split("\n")) == 1 and done.stderr.startswith(begins)
 
@@ -43,8 +49,8 @@ def one_line(done, begins="lazy-quarry: "):
         ("adopt",),
     ],
 )
-def test_a_command_that_could_not_do_it_says_so_and_exits_with_2(machine, words):
-    done = machine.lq(*words)
+def test_a_command_that_could_not_do_it_says_so_and_exits_with_2(own_machine, words):
+    done = own_machine.lq(*words)
     assert done.returncode == 2, (done.stdout, done.stderr)
     said = "there is no job 99; " if words == ("cancel", "99") else "lazy-quarry: "  # it says what became of each job
     assert one_line(done, said), done.stderr
@@ -65,22 +71,24 @@ def test_output_that_cannot_be_written_is_told(machine):
         assert done.returncode == 2 and done.stderr == "lazy-quarry: the output: No space left on device\n"
 
 
-def test_an_array_names_the_tasks_that_failed(machine):
-    machine.submit("test $LQ_TASK -ne 6", header='walltime = "1m"\nmemory = "64 MiB/core"\narray = { tasks = "5..9" }')
-    assert machine.lq("wait", "1").returncode == 1
-    assert "1 of 5 tasks failed: 6" in machine.lq("show", "1").stdout
+def test_an_array_names_the_tasks_that_failed(own_machine):
+    own_machine.submit(
+        "test $LQ_TASK -ne 6", header='walltime = "1m"\nmemory = "64 MiB/core"\narray = { tasks = "5..9" }'
+    )
+    assert own_machine.lq("wait", "1").returncode == 1
+    assert "1 of 5 tasks failed: 6" in own_machine.lq("show", "1").stdout
 
 
-def test_a_site_that_is_not_there_says_so(machine):
-    machine.environment["LQ_SITE"] = "elsewhere"
-    done = machine.lq()
+def test_a_site_that_is_not_there_says_so(own_machine):
+    own_machine.environment["LQ_SITE"] = "elsewhere"
+    done = own_machine.lq()
     assert done.returncode == 2 and 'no site "elsewhere"' in done.stderr
 
 
-def test_check_lists_everything_with_its_line_and_starts_no_engine(machine):
-    (machine.work / "good.sh").write_text(script(GOOD))
-    (machine.work / "bad.sh").write_text(script('wallime = "1m"\nmemory = "64 MiB/core"', "if true; then"))
-    done = machine.lq("check", "good.sh", "bad.sh", "gone.sh", "--format", "json")
+def test_check_lists_everything_with_its_line_and_starts_no_engine(own_machine):
+    (own_machine.work / "good.sh").write_text(script(GOOD))
+    (own_machine.work / "bad.sh").write_text(script('wallime = "1m"\nmemory = "64 MiB/core"', "if true; then"))
+    done = own_machine.lq("check", "good.sh", "bad.sh", "gone.sh", "--format", "json")
     assert done.returncode == 2  # one of them isn't there
     found = json.loads(done.stdout)
     assert {(one["file"], one["line"], one["severity"], one["code"]) for one in found} >= {
@@ -90,10 +98,10 @@ def test_check_lists_everything_with_its_line_and_starts_no_engine(machine):
     assert any(one["code"] == "syntax" and one["file"] == "bad.sh" for one in found)
     assert not any(one["code"] == "walltime-absent" for one in found)  # it is there, misspelt
     assert set(found[0]) == {"file", "line", "column", "severity", "code", "message", "fix"}
-    assert machine.lq("check", "good.sh").returncode == 0
-    assert "nothing to say" in machine.lq("check", "good.sh").stdout
-    assert machine.lq("check", "good.sh", "--set", "ranks=9999").returncode == 1
-    assert not machine.processes("lazy_quarry.link.server")
+    assert own_machine.lq("check", "good.sh").returncode == 0
+    assert "nothing to say" in own_machine.lq("check", "good.sh").stdout
+    assert own_machine.lq("check", "good.sh", "--set", "ranks=9999").returncode == 1
+    assert not own_machine.processes("lazy_quarry.link.server")
 
 
 @pytest.mark.parametrize(
@@ -124,17 +132,17 @@ def test_submit_takes_a_file_standard_input_or_a_command(machine):
     assert machine.show(2)["name"] == "piped"
 
 
-def test_submit_prints_json_with_number_and_forecast(machine):
-    (machine.work / "a.sh").write_text(script(GOOD))
-    told = json.loads(machine.lq("submit", "a.sh", "--format", "json").stdout)
+def test_submit_prints_json_with_number_and_forecast(own_machine):
+    (own_machine.work / "a.sh").write_text(script(GOOD))
+    told = json.loads(own_machine.lq("submit", "a.sh", "--format", "json").stdout)
     assert told["job"] == 1 and told["tasks"] is None and told["forecast"].endswith("Z")
-    refused = machine.lq("submit", "a.sh", "--set", "ranks=4000", "--format", "json")
+    refused = own_machine.lq("submit", "a.sh", "--set", "ranks=4000", "--format", "json")
     assert refused.returncode == 1
     assert json.loads(refused.stdout)[0]["code"] == "impossible"
 
 
-def test_a_job_in_json_has_every_field(machine):
-    job = machine.ended(machine.submit("true"))
+def test_a_job_in_json_has_every_field(own_machine):
+    job = own_machine.ended(own_machine.submit("true"))
     wanted = [
         "job",
         "task",
@@ -167,19 +175,19 @@ def test_a_job_in_json_has_every_field(machine):
     ]
     assert set(wanted) <= set(job)
     assert job["cores_by_node"] == {job["nodes"][0]: [0]}
-    listed = json.loads(machine.lq("jobs", "--ended", "--format", "json").stdout)
+    listed = json.loads(own_machine.lq("jobs", "--ended", "--format", "json").stdout)
     assert [one["job"] for one in listed] == [1]
-    assert json.loads(machine.lq("jobs", "--format", "json").stdout) == []
+    assert json.loads(own_machine.lq("jobs", "--format", "json").stdout) == []
 
 
-def test_lists_are_tables_with_chosen_columns(machine):
-    machine.ended(machine.submit("exit 4", "name=" + "long-name-" * 5))
-    lines = machine.lq("jobs", "--ended", "--columns", "job,name,exit,walltime").stdout.split("\n")
+def test_lists_are_tables_with_chosen_columns(own_machine):
+    own_machine.ended(own_machine.submit("exit 4", "name=" + "long-name-" * 5))
+    lines = own_machine.lq("jobs", "--ended", "--columns", "job,name,exit,walltime").stdout.split("\n")
     assert lines[0].split() == ["job", "name", "exit", "walltime"]
     assert lines[1].split() == ["1", "long-name-" * 5, "4", "1m"]
-    assert "1" in machine.lq("jobs", "--since", "1h").stdout
-    assert "no jobs" in machine.lq("jobs", "--since", "2099-01-01").stdout
-    shown = machine.lq("show", "1").stdout
+    assert "1" in own_machine.lq("jobs", "--since", "1h").stdout
+    assert "no jobs" in own_machine.lq("jobs", "--since", "2099-01-01").stdout
+    shown = own_machine.lq("show", "1").stdout
     assert "Failed after" in shown and "exit 4" in shown and "core-hours" in shown
 
 
@@ -219,11 +227,11 @@ def test_the_record_says_who_did_it_and_why(machine):
     assert too_long.returncode == 1 and "at most 1,000 characters" in too_long.stderr
 
 
-def test_the_socket_speaks_json_rpc_and_survives_nonsense(machine):
-    machine.ended(machine.submit("true"))
+def test_the_socket_speaks_json_rpc_and_survives_nonsense(own_machine):
+    own_machine.ended(own_machine.submit("true"))
     link = socket.socket(socket.AF_UNIX)
-    link.connect(str(machine.state / "engine.sock"))
-    assert Path(machine.state / "engine.sock").stat().st_mode & 0o077 == 0
+    link.connect(str(own_machine.state / "engine.sock"))
+    assert Path(own_machine.state / "engine.sock").stat().st_mode & 0o077 == 0
     lines = link.makefile("rwb", buffering=0)
     assert json.loads(lines.readline())["method"] == "hello"
 
@@ -242,7 +250,7 @@ def test_the_socket_speaks_json_rpc_and_survives_nonsense(machine):
     good = ask(b'{"jsonrpc":"2.0","id":5,"method":"job","params":{"number":1}}')
     assert good["id"] == 5 and good["result"]["phase"] == "done"
     link.close()
-    assert machine.state_of(1) == "done"
+    assert own_machine.state_of(1) == "done"
 
 
 def test_interpreters_and_their_syntax():
@@ -285,14 +293,14 @@ SWEEP = script(
 )
 
 
-def test_one_of_an_array_is_tried_with_advice(machine):
-    (machine.work / "sweep.sh").write_text(SWEEP)
-    done = machine.lq("try", "sweep.sh", "--value", "level=7")
+def test_one_of_an_array_is_tried_with_advice(own_machine):
+    (own_machine.work / "sweep.sh").write_text(SWEEP)
+    done = own_machine.lq("try", "sweep.sh", "--value", "level=7")
     assert done.returncode == 0, done.stderr
     assert "trying one as 1" in done.stderr and 'ask for walltime = "1m"' in done.stderr and done.stdout == "1\n"
-    assert machine.lq("output", "1").stdout == "level 7 of task 1\n"
-    assert machine.lq("try", "sweep.sh", "--task", "9").returncode == 2
-    assert machine.lq("try", "sweep.sh", "--value", "level").returncode == 2
+    assert own_machine.lq("output", "1").stdout == "level 7 of task 1\n"
+    assert own_machine.lq("try", "sweep.sh", "--task", "9").returncode == 2
+    assert own_machine.lq("try", "sweep.sh", "--value", "level").returncode == 2
 
 
 def test_a_trial_that_fails_says_so_by_its_exit(machine):
@@ -328,17 +336,17 @@ def test_all_checks_are_listed(machine):
     assert machine.lq("check").returncode == 2
 
 
-def test_submitting_prints_the_number_alone_where_a_program_reads_it(machine):
-    (machine.work / "v.sh").write_text(script('walltime = "1m"\nmemory = "9 MiB/core"', 'echo "$@"'))
-    done = machine.lq("submit", "v.sh")
+def test_submitting_prints_the_number_alone_where_a_program_reads_it(own_machine):
+    (own_machine.work / "v.sh").write_text(script('walltime = "1m"\nmemory = "9 MiB/core"', 'echo "$@"'))
+    done = own_machine.lq("submit", "v.sh")
     assert done.stdout == "1\n" and "1 submitted" in done.stderr
-    assert machine.lq("submit", "--format", "text", "v.sh").stdout.startswith("2 submitted")
-    assert machine.lq("submit", "--quiet", "v.sh", "--quiet", "a").stdout == "3\n"
-    machine.lq("wait", "1", "2", "3")
-    assert machine.lq("output", "3").stdout == "--quiet a\n"  # behind the script it is the script's
-    again = machine.lq("again", "1", "2")
+    assert own_machine.lq("submit", "--format", "text", "v.sh").stdout.startswith("2 submitted")
+    assert own_machine.lq("submit", "--quiet", "v.sh", "--quiet", "a").stdout == "3\n"
+    own_machine.lq("wait", "1", "2", "3")
+    assert own_machine.lq("output", "3").stdout == "--quiet a\n"  # behind the script it is the script's
+    again = own_machine.lq("again", "1", "2")
     assert again.stdout == "4\n5\n" and "1 runs again as 4" in again.stderr
-    told = json.loads(machine.lq("again", "1", "--format", "json").stdout)
+    told = json.loads(own_machine.lq("again", "1", "--format", "json").stdout)
     assert [(one["job"], one["done"]) for one in told] == [(6, True)]
 
 

@@ -19,6 +19,12 @@ sleep 0.1
 
 
 @pytest.fixture
+def machine(used_machine):
+    """Shared: these tests leave its engine as it is."""
+    return used_machine
+
+
+@pytest.fixture
 def fitted(machine):
     """A sweep of eight tasks, half of which fail alike; it is job 1."""
     (machine.work / "fit.sh").write_text(script(SWEEP, BODY))
@@ -56,19 +62,19 @@ def test_tasks_that_failed_alike_are_told_together_with_what_they_share(fitted):
     assert "4 of 8: exit 3, “error: no convergence after 1 steps”, all with grid=fine" in fitted.lq("show", "1").stdout
 
 
-def test_the_differences_between_two_runs_are_listed(machine):
-    (machine.work / "in.dat").write_text("1")
+def test_the_differences_between_two_runs_are_listed(own_machine):
+    (own_machine.work / "in.dat").write_text("1")
     for text, more in (
         ("cat in.dat; echo first", ()),
         ("cat in.dat; echo second; exit 4", ("--set", "memory=32 MiB/core")),
     ):
-        (machine.work / "run.sh").write_text(script(f'name = "run"\noutput = "{len(text)}.out"\n{HEAD}', text))
-        assert machine.lq("submit", "run.sh", *more).returncode == 0
-        machine.lq("wait", str(1 + bool(more)))
-        (machine.work / "in.dat").write_text("22")
+        (own_machine.work / "run.sh").write_text(script(f'name = "run"\noutput = "{len(text)}.out"\n{HEAD}', text))
+        assert own_machine.lq("submit", "run.sh", *more).returncode == 0
+        own_machine.lq("wait", str(1 + bool(more)))
+        (own_machine.work / "in.dat").write_text("22")
     found = {
         one["what"]: one
-        for one in json.loads(machine.lq("compare", "1", "2", "--differences", "--format", "json").stdout)
+        for one in json.loads(own_machine.lq("compare", "1", "2", "--differences", "--format", "json").stdout)
     }
     assert (
         found["script"]["values"][0] == "as the first"
@@ -77,41 +83,42 @@ def test_the_differences_between_two_runs_are_listed(machine):
     assert found["memory asked"]["values"] == ["64 MiB", "32 MiB"] and found["set"]["values"][1] == "memory=32 MiB/core"
     assert [value[:3] for value in found["input in.dat"]["values"]] == ["1 B", "2 B"]
     assert found["outcome"]["values"] == ["◆ done", "✕ exit 4"] and "queue" not in found
-    assert "differs" in machine.lq("compare", "1", "2").stdout
+    assert "differs" in own_machine.lq("compare", "1", "2").stdout
 
 
-def test_the_files_that_a_job_made_are_told_and_removed_when_asked(machine):
-    (machine.work / "old.txt").write_text("earlier")
-    (machine.work / "deep").mkdir()
+def test_the_files_that_a_job_made_are_told_and_removed_when_asked(own_machine):
+    (own_machine.work / "old.txt").write_text("earlier")
+    (own_machine.work / "deep").mkdir()
     body = "sleep 0.05; echo a > deep/new.txt; : > empty.dat; echo '{' > half.json; sleep 0.1"
-    (machine.work / "run.sh").write_text(script(f'name = "maker"\n{HEAD}', body))
-    machine.lq("submit", "run.sh")
-    machine.lq("wait", "1")
-    (machine.work / "later.txt").write_text("x")
+    (own_machine.work / "run.sh").write_text(script(f'name = "maker"\n{HEAD}', body))
+    own_machine.lq("submit", "run.sh")
+    own_machine.lq("wait", "1")
+    (own_machine.work / "later.txt").write_text("x")
     found = {
-        one["path"]: one for one in json.loads(machine.lq("show", "1", "--files", "--format", "json").stdout)["made"]
+        one["path"]: one
+        for one in json.loads(own_machine.lq("show", "1", "--files", "--format", "json").stdout)["made"]
     }
     assert {"deep/new.txt", "empty.dat", "half.json", "maker-1.out"} <= set(found) and "old.txt" not in found
     assert found["empty.dat"]["problem"] == "empty" and "no JSON" in found["half.json"]["problem"]
-    assert "empty.dat" in machine.lq("show", "1", "--files").stdout
-    assert machine.lq("show", "1", "--files", "--remove", "*.dat").returncode == 2  # nobody was asked
-    done = machine.lq("show", "1", "--files", "--remove", "*.dat", "--yes")
-    assert "1 file removed" in done.stdout and not (machine.work / "empty.dat").exists()
-    assert (machine.work / "old.txt").exists() and (machine.work / "deep/new.txt").exists()
-    assert "no file" in machine.lq("show", "1", "--files", "--remove", "old.txt", "--yes").stderr
+    assert "empty.dat" in own_machine.lq("show", "1", "--files").stdout
+    assert own_machine.lq("show", "1", "--files", "--remove", "*.dat").returncode == 2  # nobody was asked
+    done = own_machine.lq("show", "1", "--files", "--remove", "*.dat", "--yes")
+    assert "1 file removed" in done.stdout and not (own_machine.work / "empty.dat").exists()
+    assert (own_machine.work / "old.txt").exists() and (own_machine.work / "deep/new.txt").exists()
+    assert "no file" in own_machine.lq("show", "1", "--files", "--remove", "old.txt", "--yes").stderr
 
 
-def test_the_evidence_of_a_job_is_written_for_a_paper_and_packed_for_help(machine):
-    (machine.work / "run.sh").write_text(
+def test_the_evidence_of_a_job_is_written_for_a_paper_and_packed_for_help(own_machine):
+    (own_machine.work / "run.sh").write_text(
         script(f'name = "maker"\n{HEAD}', "echo hello; echo 'error: broken' >&2; exit 3")
     )
-    machine.lq("submit", "run.sh")
-    machine.lq("wait", "1")
-    told = machine.lq("show", "1", "--methods").stdout
+    own_machine.lq("submit", "run.sh")
+    own_machine.lq("wait", "1")
+    told = own_machine.lq("show", "1", "--methods").stdout
     assert "maker" in told and "kernel" in told and "| walltime asked" in told.replace("  ", " ") and "sha256" in told
-    done = machine.lq("show", "1", "--bundle", "help.zip")
+    done = own_machine.lq("show", "1", "--bundle", "help.zip")
     assert done.returncode == 0 and "help.zip" in done.stdout, done.stderr
-    with zipfile.ZipFile(machine.work / "help.zip") as packed:
+    with zipfile.ZipFile(own_machine.work / "help.zip") as packed:
         crate = json.loads(packed.read("ro-crate-metadata.json"))
         assert packed.read("script.sh").decode().endswith("exit 3\n") and b"error: broken" in packed.read("output.txt")
         assert "exit 3" in packed.read("README.txt").decode() and packed.testzip() is None
@@ -119,4 +126,4 @@ def test_the_evidence_of_a_job_is_written_for_a_paper_and_packed_for_help(machin
     parts = {one["@id"] for one in crate["@graph"]}
     root = next(one for one in crate["@graph"] if one["@id"] == "./")
     assert {part["@id"] for part in root["hasPart"]} == names - {"ro-crate-metadata.json"} <= parts
-    assert machine.lq("show", "1", "--bundle", "nowhere/help.zip").returncode == 2
+    assert own_machine.lq("show", "1", "--bundle", "nowhere/help.zip").returncode == 2

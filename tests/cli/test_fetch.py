@@ -4,7 +4,15 @@ import os
 import subprocess
 import sys
 
+import pytest
+
 from tests.conftest import until
+
+
+@pytest.fixture
+def machine(used_machine):
+    """Shared: these tests leave its engine as it is."""
+    return used_machine
 
 
 def submitted(machine):

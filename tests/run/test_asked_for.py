@@ -12,6 +12,12 @@ import pytest
 from tests.conftest import script, until
 
 
+@pytest.fixture
+def machine(used_machine):
+    """Shared: these tests leave its engine as it is."""
+    return used_machine
+
+
 def test_files_are_staged_in_and_results_back(machine):
     (machine.work / "in").mkdir()
     (machine.work / "in" / "a b.txt").write_text("water\n")
@@ -91,15 +97,15 @@ FAKE_MODULE = """() { case "$1" in
 esac; }"""
 
 
-def test_modules_are_read_and_loaded_where_there_is_a_module_command(machine):
-    machine.environment["BASH_FUNC_module%%"] = FAKE_MODULE
-    machine.environment["MESH"] = "left over"
-    found = machine.ended(machine.submit('echo "with $MESH"', 'modules=["mesh/1.1"]'))
+def test_modules_are_read_and_loaded_where_there_is_a_module_command(own_machine):
+    own_machine.environment["BASH_FUNC_module%%"] = FAKE_MODULE
+    own_machine.environment["MESH"] = "left over"
+    found = own_machine.ended(own_machine.submit('echo "with $MESH"', 'modules=["mesh/1.1"]'))
     assert Path(found["output"]).read_text() == "with mesh/1.1\n"
-    path = machine.work / "job.sh"
-    refused = machine.lq("submit", str(path), "--set", 'modules=["mehs/1.1"]')
+    path = own_machine.work / "job.sh"
+    refused = own_machine.lq("submit", str(path), "--set", 'modules=["mehs/1.1"]')
     assert 'did you mean "mesh/1.1"' in refused.stderr
-    failed = machine.ended(machine.submit("echo never", 'modules=["solver/2.0"]'))
+    failed = own_machine.ended(own_machine.submit("echo never", 'modules=["solver/2.0"]'))
     assert failed["state"] == "failed"
     assert "cannot be loaded" in Path(failed["output"]).read_text()
 
@@ -150,35 +156,35 @@ def array_of(machine, body, table, *settings):
     return json.loads(done.stdout)
 
 
-def test_an_array_runs_each_task_with_its_parameters_and_its_own_output(machine):
-    told = array_of(machine, 'echo "$LQ_JOB/$LQ_TASK $level $grid"; [ "$level$grid" != 2north ]', SWEEP)
+def test_an_array_runs_each_task_with_its_parameters_and_its_own_output(own_machine):
+    told = array_of(own_machine, 'echo "$LQ_JOB/$LQ_TASK $level $grid"; [ "$level$grid" != 2north ]', SWEEP)
     assert told["tasks"] == 4
-    found = machine.ended(told["job"])
+    found = own_machine.ended(told["job"])
     assert (found["state"], found["counts"]) == ("failed", {"done": 3, "failed": 1})
     outputs = {task["task"]: Path(task["output"]).read_text() for task in found["tasks"]}
     assert outputs == {
         1: "1/1 1 north\n", 2: "1/2 1 south\n", 3: "1/3 2 north\n", 4: "1/4 2 south\n",
     }  # fmt: skip
-    third = json.loads(machine.lq("show", "1/3", "--format", "json").stdout)
+    third = json.loads(own_machine.lq("show", "1/3", "--format", "json").stdout)
     assert (third["job"], third["task"], third["state"], third["exit"]) == (1, 3, "failed", 1)
     assert third["parameters"] == {"level": "2", "grid": "north"} and "level" in third["script"]
-    assert machine.lq("output", "1/2").stdout == "1/2 1 south\n"
-    assert machine.lq("wait", "1/1").returncode == 0
-    assert machine.lq("wait", "1").returncode == 1
-    listed = json.loads(machine.lq("jobs", "--ended", "--format", "json").stdout)
+    assert own_machine.lq("output", "1/2").stdout == "1/2 1 south\n"
+    assert own_machine.lq("wait", "1/1").returncode == 0
+    assert own_machine.lq("wait", "1").returncode == 1
+    listed = json.loads(own_machine.lq("jobs", "--ended", "--format", "json").stdout)
     assert [job["job"] for job in listed] == [1]
 
 
-def test_at_once_is_kept_and_tasks_are_cancelled_one_by_one_or_together(machine):
+def test_at_once_is_kept_and_tasks_are_cancelled_one_by_one_or_together(own_machine):
     table = '[array]\ntasks = "10..60 by 10"\nat-once = 1'
-    told = array_of(machine, "sleep 100", table)
-    until(lambda: machine.show(1)["counts"].get("running") == 1, "its first task")
-    assert machine.show(1)["counts"] == {"running": 1, "waiting": 5}
-    assert machine.lq("cancel", "1/20..30 by 10", "1/10").returncode == 0
-    until(lambda: machine.show(1)["counts"] == {"cancelled": 3, "running": 1, "waiting": 2}, "the next task")
-    assert machine.lq("show", "1/11").returncode == 2
-    assert machine.lq("cancel", "1").returncode == 0
-    found = machine.ended(told["job"])
+    told = array_of(own_machine, "sleep 100", table)
+    until(lambda: own_machine.show(1)["counts"].get("running") == 1, "its first task")
+    assert own_machine.show(1)["counts"] == {"running": 1, "waiting": 5}
+    assert own_machine.lq("cancel", "1/20..30 by 10", "1/10").returncode == 0
+    until(lambda: own_machine.show(1)["counts"] == {"cancelled": 3, "running": 1, "waiting": 2}, "the next task")
+    assert own_machine.lq("show", "1/11").returncode == 2
+    assert own_machine.lq("cancel", "1").returncode == 0
+    found = own_machine.ended(told["job"])
     assert (found["state"], found["counts"]) == ("cancelled", {"cancelled": 6})
 
 
@@ -197,21 +203,21 @@ def test_arguments_and_output_are_filled_in_with_parameters(machine):
     assert (machine.work / "swept-south-2.txt").read_text() == "--level=2 2 south\n"
 
 
-def test_a_job_runs_after_another_by_number_or_name(machine):
-    first = machine.submit("while [ ! -e go ]; do sleep 0.05; done; exit 1", "name=first")
-    clean = machine.submit("echo cleaned", "name=clean", 'after={ first = "fails" }')
-    never = machine.submit("echo never", "name=never", f'after={{ {first} = "succeeds" }}')
-    assert machine.state_of(clean) == "blocked"
-    assert "waits until 1 fails" in machine.lq("why", str(clean)).stdout
-    (machine.work / "go").touch()
-    assert machine.ended(clean)["state"] == "done"
-    found = machine.ended(never)
+def test_a_job_runs_after_another_by_number_or_name(own_machine):
+    first = own_machine.submit("while [ ! -e go ]; do sleep 0.05; done; exit 1", "name=first")
+    clean = own_machine.submit("echo cleaned", "name=clean", 'after={ first = "fails" }')
+    never = own_machine.submit("echo never", "name=never", f'after={{ {first} = "succeeds" }}')
+    assert own_machine.state_of(clean) == "blocked"
+    assert "waits until 1 fails" in own_machine.lq("why", str(clean)).stdout
+    (own_machine.work / "go").touch()
+    assert own_machine.ended(clean)["state"] == "done"
+    found = own_machine.ended(never)
     assert (found["state"], found["started"]) == ("skipped", None)
     assert "1 ended failed" in found["reason"]
-    path = machine.work / "job.sh"
-    refused = machine.lq("submit", str(path), "--set", f'after={{ {first} = "succeeds" }}')
+    path = own_machine.work / "job.sh"
+    refused = own_machine.lq("submit", str(path), "--set", f'after={{ {first} = "succeeds" }}')
     assert refused.returncode == 1 and "could never start" in refused.stderr
-    assert "there is no job 99" in machine.lq("submit", str(path), "--set", 'after={ 99 = "fails" }').stderr
+    assert "there is no job 99" in own_machine.lq("submit", str(path), "--set", 'after={ 99 = "fails" }').stderr
 
 
 def test_scratch_is_watched_where_some_was_asked_for(machine):

@@ -15,6 +15,12 @@ from tests.conftest import until
 TWO = ['memory="64 MiB/core"', "threads=2", 'walltime="30s"']
 
 
+@pytest.fixture
+def machine(used_machine):
+    """Shared: these tests leave its engine as it is."""
+    return used_machine
+
+
 def helper(folder, *words, **environment):
     """A helper outside of a job."""
     path = os.environ["PATH"]

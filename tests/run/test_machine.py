@@ -10,6 +10,12 @@ from lazy_quarry.run.node import groups
 from tests.conftest import script, until
 
 
+@pytest.fixture
+def machine(used_machine):
+    """Shared: these tests leave its engine as it is."""
+    return used_machine
+
+
 def test_a_script_runs_and_its_record_is_true(machine):
     job = machine.submit(
         'echo "from $LQ_NAME as $LQ_JOB"; python3 -c "sum(range(6000000))"; head -c 300000 /dev/zero > big',
@@ -246,8 +252,8 @@ def test_a_running_job_can_ask_about_itself(machine):
     assert json.loads(Path(found["output"]).read_text())["state"] == "running"
 
 
-def test_a_summary_ends_the_output(machine):
-    found = machine.ended(machine.submit("echo hello", "summary=true", "name=sum"))
+def test_a_summary_ends_the_output(own_machine):
+    found = own_machine.ended(own_machine.submit("echo hello", "summary=true", "name=sum"))
     text = Path(found["output"]).read_text()
     assert text.startswith("hello\n") and "-- sum, job 1: exit 0" in text
 
@@ -303,11 +309,11 @@ def test_an_output_that_cannot_be_written_is_refused_before_it_runs(machine):
     assert "not there" in machine.lq("submit", "--set", "directory=gone", "--", "true").stderr
 
 
-def test_fifty_commands_at_once_are_served_and_none_is_lost(machine):
+def test_fifty_commands_at_once_are_served_and_none_is_lost(own_machine):
     import subprocess
     import sys
 
-    path = machine.work / "job.sh"
+    path = own_machine.work / "job.sh"
     path.write_text(script('walltime = "1m"\nmemory = "16 MiB/core"', "true"))
     commands = [
         subprocess.Popen(
@@ -315,8 +321,8 @@ def test_fifty_commands_at_once_are_served_and_none_is_lost(machine):
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
             text=True,
-            cwd=machine.work,
-            env=machine.environment,
+            cwd=own_machine.work,
+            env=own_machine.environment,
         )
         for _ in range(50)
     ]
@@ -324,8 +330,8 @@ def test_fifty_commands_at_once_are_served_and_none_is_lost(machine):
     assert all(command.returncode == 0 for command in commands), told
     numbers = sorted(int(out.split()[0]) for out, _ in told)
     assert numbers == list(range(1, 51))
-    assert machine.lq("wait", *map(str, numbers)).returncode == 0
-    assert len(machine.processes("lazy_quarry.link.server")) == 1
+    assert own_machine.lq("wait", *map(str, numbers)).returncode == 0
+    assert len(own_machine.processes("lazy_quarry.link.server")) == 1
 
 
 def test_the_engine_leaves_when_there_is_nothing_to_do(machine):

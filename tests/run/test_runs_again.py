@@ -2,6 +2,8 @@
 
 import json
 
+import pytest
+
 from tests.conftest import until
 
 SWEEP = """#!/bin/sh
@@ -15,6 +17,12 @@ SWEEP = """#!/bin/sh
 echo "drag $((re * 2)) by $LQ_JOB"
 [ "$re" = 10 ] || [ -e mended ] || exit 3
 """
+
+
+@pytest.fixture
+def machine(used_machine):
+    """Shared: these tests leave its engine as it is."""
+    return used_machine
 
 
 def shown(machine, job):
@@ -62,22 +70,22 @@ def test_tasks_that_ran_again_stand_in_their_array_and_no_run_shows_what_another
     assert json.loads(machine.lq("ledger", "--verify", "--format", "json").stdout)["agree"]
 
 
-def test_arguments_are_told_wherever_runs_are_told_apart(machine):
-    (machine.work / "v.sh").write_text(
+def test_arguments_are_told_wherever_runs_are_told_apart(own_machine):
+    (own_machine.work / "v.sh").write_text(
         '#!/bin/sh\n# /// job\n# walltime = "1m"\n# memory = "9 MiB/core"\n# ///\necho "$@"\n'
     )
     for word in ("1", "two words"):
-        machine.lq("submit", "v.sh", "--", word)
-    machine.lq("wait", "1", "2")
-    assert (shown(machine, "1")["arguments"], shown(machine, "2")["arguments"]) == (["1"], ["two words"])
-    assert "arguments  'two words'" in machine.lq("show", "2").stdout
-    assert "the arguments 1 " in machine.lq("show", "1", "--methods").stdout
-    assert "arguments" in machine.lq("compare", "1", "2", "--differences").stdout
-    _, *table = machine.lq("report", "--period", "today").stdout.splitlines()
+        own_machine.lq("submit", "v.sh", "--", word)
+    own_machine.lq("wait", "1", "2")
+    assert (shown(own_machine, "1")["arguments"], shown(own_machine, "2")["arguments"]) == (["1"], ["two words"])
+    assert "arguments  'two words'" in own_machine.lq("show", "2").stdout
+    assert "the arguments 1 " in own_machine.lq("show", "1", "--methods").stdout
+    assert "arguments" in own_machine.lq("compare", "1", "2", "--differences").stdout
+    _, *table = own_machine.lq("report", "--period", "today").stdout.splitlines()
     assert "under 0.0001" in table[-1] and {len(line.split("  ")) >= 10 for line in table} == {True}
 
     def found():
-        return machine.lq("jobs", "--ended", "--where", "argument:*two*", "--columns", "job,arguments").stdout
+        return own_machine.lq("jobs", "--ended", "--where", "argument:*two*", "--columns", "job,arguments").stdout
 
     until(lambda: "2  'two words'" in found() and "1  1" not in found())
 

@@ -11,6 +11,12 @@ import pytest
 from lazy_quarry.run.node.file_kinds import file_found
 
 
+@pytest.fixture
+def machine(used_machine):
+    """Shared: these tests leave its engine as it is."""
+    return used_machine
+
+
 @pytest.mark.parametrize(
     ("body", "settings", "reason", "words"),
     [
