@@ -304,14 +304,38 @@ def test_nothing_outside_of_the_place_is_written_or_read(place, path, tmp_path):
     assert not list((tmp_path / "victim").iterdir()) and not (tmp_path / "x").exists()
 
 
-def test_what_comes_back_never_leads_out_of_the_folder(place, tmp_path):
+@pytest.mark.parametrize("when", ["before", "meanwhile"])
+def test_what_comes_back_never_leads_out_of_the_folder(place, tmp_path, when):
     here, service = place
     _, there = sent(here, service)
-    (tmp_path / "victim").mkdir()
-    (here / "out").symlink_to(tmp_path / "victim")
-    os.makedirs(f"{there}/out")
-    with open(f"{there}/out/x", "w") as file:
-        file.write("bad")
-    with pytest.raises(OSError, match="would lead out"):
-        bring_back(service, NAME, service.carried(NAME))
-    assert not list((tmp_path / "victim").iterdir())
+    victim = tmp_path / "victim"
+    victim.mkdir()
+    os.makedirs(f"{there}/out/deep")
+    for name in ("a", "deep/b", "deep/c", "z"):
+        with open(f"{there}/out/{name}", "w") as file:
+            file.write("bad")
+
+    def turned(done=0, total=0):
+        """The folder becomes a link to another, at once or when something was written."""
+        if when == "before" or done:
+            if (here / "out").is_dir() and not (here / "out").is_symlink():
+                shutil.rmtree(here / "out")
+            if not (here / "out").is_symlink():
+                (here / "out").symlink_to(victim)
+
+    if when == "before":
+        turned()
+    with pytest.raises(OSError, match="would lead out|No such file"):
+        bring_back(service, NAME, service.carried(NAME), turned)
+    assert not list(victim.iterdir())
+
+
+def test_a_folder_that_is_reached_by_a_link_is_as_good_as_any(place, tmp_path):
+    here, service = place
+    (here / "in" / "x").write_text("x" * 400_000)
+    (tmp_path / "link").symlink_to(here)
+    _, there = sent(tmp_path / "link", service)
+    assert tree(f"{there}/in") == tree(here / "in")
+    os.rename(f"{there}/in", f"{there}/out")
+    bring_back(service, NAME, service.carried(NAME))
+    assert tree(here / "out") == tree(here / "in")

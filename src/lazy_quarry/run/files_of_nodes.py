@@ -1,5 +1,6 @@
 """The files of jobs on several nodes: each job's are asked of the node that its first part is on."""
 
+import os
 from collections.abc import Mapping
 
 from lazy_quarry.core.job.copying import Copying
@@ -72,7 +73,7 @@ class FilesOfNodes:
             name = attempt_name(job)
             if files.service.carried(name) is not None:
                 return FilesThere(files.service, name, job.allocations[0].node)
-        return FilesHere(job.paths.folder)
+        return FilesHere(os.path.realpath(job.paths.folder))
 
     def kept(self, node: str) -> list[KeptThere]:
         """What stays on a host after its jobs."""

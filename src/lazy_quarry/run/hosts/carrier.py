@@ -10,6 +10,7 @@ import errno
 import hashlib
 import os
 import posixpath
+import stat
 import threading
 import zlib
 from collections import deque
@@ -24,10 +25,9 @@ from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
 from lazy_quarry.core.units import format_bytes
-from lazy_quarry.files import given
 from lazy_quarry.run.hosts.pace import Pace
 from lazy_quarry.run.node.attempt import Intent, IntentTooLong, Paths
-from lazy_quarry.run.node.carried import MOST_PIECE, add_zeros, digest_of, get_piece, listing
+from lazy_quarry.run.node.carried import MOST_PIECE, add_zeros, digest_of, folder_of, get_piece, listing, written_beside
 from lazy_quarry.run.node.file_service import FileService
 
 Told = Callable[[int, int], None]
@@ -94,7 +94,7 @@ def carry_in(
     where there is no room for it: nothing is there then.
     """
     carrying = carrying or Carrying()
-    words, top = job.paths.words, job.paths.folder
+    words, top = job.paths.words, os.path.realpath(job.paths.folder)
     wanted = [fill_in(path, words) for path in job.request.stage.into]
     if job.paths.input and (place := _place(job, job.paths.input, "input")):
         if place.startswith(_ASIDE):
@@ -260,42 +260,46 @@ def bring_back(
     progress(0, total)
     with ThreadPoolExecutor(IN_FLIGHT) as pool:
         for path, kind, size, mode, mtime_ns, target in found:
-            here = files.get(path) or _below(folder, path)
-            if kind == "folder":
-                os.makedirs(here, exist_ok=True)
-            elif kind == "link":
-                with suppress(FileExistsError):
-                    os.makedirs(os.path.dirname(here), exist_ok=True)
-                    os.symlink(target, here)
-            elif not _is_here(here, size, mtime_ns):
-                os.makedirs(os.path.dirname(here), exist_ok=True)
-                with given.replacing(here, mode) as out:
-                    for piece, hole in _pieces(service, name, path, size, mtime_ns, pace, pool):
-                        out.write(piece)
-                        if hole:
-                            out.seek(hole, os.SEEK_CUR)
-                            out.truncate()
-                        done += len(piece) + hole
-                        progress(done, total)
-                os.utime(here, ns=(mtime_ns, mtime_ns))
+            top, name_here = folder, path
+            if path.startswith(_ASIDE) and path in files:
+                top, name_here = os.path.split(files[path])
+                os.makedirs(top, exist_ok=True)
+            try:
+                with folder_of(os.path.realpath(top), name_here, make=True) as (here, last):
+                    if kind == "folder":
+                        with suppress(FileExistsError):
+                            os.mkdir(last, dir_fd=here)
+                    elif kind == "link":
+                        with suppress(FileExistsError):
+                            os.symlink(target, last, dir_fd=here)
+                    elif not _is_here(last, here, size, mtime_ns):
+                        with written_beside(here, last, mode, mtime_ns) as out:
+                            for piece, hole in _pieces(service, name, path, size, mtime_ns, pace, pool):
+                                _write(out, piece, hole)
+                                done += len(piece) + hole
+                                progress(done, total)
+            except OSError as fault:
+                if fault.errno in (errno.ELOOP, errno.ENOTDIR):
+                    words = "it would lead out of the folder where it was submitted"
+                    raise OSError(errno.EINVAL, words, path) from None
+                raise
 
 
-def _below(folder: str, path: str) -> str:
-    """A path of a place, in the folder that it stands for. Raises :class:`OSError` for one that leads out of that."""
-    full = os.path.normpath(f"{folder}/{path}")
-    if not full.startswith(f"{folder.rstrip('/')}/") or os.path.realpath(os.path.dirname(full)) != os.path.normpath(
-        os.path.join(os.path.realpath(folder), os.path.dirname(path))
-    ):
-        raise OSError(errno.EINVAL, "it would lead out of the folder where it was submitted", path)
-    return full
+def _write(out: int, piece: bytes, hole: int) -> None:
+    """Write a piece at the end of a file, or leave a hole there."""
+    view = memoryview(piece)
+    while len(view):
+        view = view[os.write(out, view) :]
+    if hole:
+        os.ftruncate(out, os.lseek(out, hole, os.SEEK_CUR))
 
 
-def _is_here(path: str, size: int, mtime_ns: int) -> bool:
+def _is_here(name: str, folder: int, size: int, mtime_ns: int) -> bool:
     try:
-        seen = os.lstat(path)
+        seen = os.lstat(name, dir_fd=folder)
     except OSError:
         return False
-    return seen.st_size == size and seen.st_mtime_ns == mtime_ns
+    return stat.S_ISREG(seen.st_mode) and seen.st_size == size and seen.st_mtime_ns == mtime_ns
 
 
 def _pieces(

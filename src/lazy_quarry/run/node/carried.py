@@ -65,8 +65,11 @@ class Outside(OSError):
 
 
 @contextmanager
-def _folder_of(top: str, path: str, make: bool = False) -> Iterator[tuple[int, str]]:
-    """The folder that a path below another is in, opened, and its last name; ``make``: what is missing of it is made."""
+def folder_of(top: str, path: str, make: bool = False) -> Iterator[tuple[int, str]]:
+    """The folder that a path below another is in, opened, and its last name; ``make``: what is missing of it is made.
+
+    No link is followed on the way, nor is ``top`` one. Raises :class:`OSError`.
+    """
     parts = path.split("/")
     if not all(part not in ("", ".", "..") and "\0" not in part for part in parts):
         raise Outside(path)
@@ -138,7 +141,7 @@ def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_
         os.rename(part, kept / digest)
         use_kept(folder, path, size, digest, mode, mtime_ns)
         return
-    with _folder_of(str(place_of(folder)), path, make=True) as (here, name):
+    with folder_of(str(place_of(folder)), path, make=True) as (here, name):
         os.rename(part, name, dst_dir_fd=here)
 
 
@@ -153,8 +156,8 @@ def use_kept(folder: Path, path: str, size: int, digest: str, mode: int, mtime_n
             return False
         os.utime(source)  # it is of use
         with (
-            _folder_of(str(place_of(folder)), path, make=True) as (here, name),
-            _beside(here, name, mode, mtime_ns) as fd,
+            folder_of(str(place_of(folder)), path, make=True) as (here, name),
+            written_beside(here, name, mode, mtime_ns) as fd,
         ):
             _copy(source, fd, size)
     finally:
@@ -216,7 +219,7 @@ def _kept_files(folder: Path) -> list[tuple[str, int, float]]:
 
 
 @contextmanager
-def _beside(here: int, name: str, mode: int, mtime_ns: int) -> Iterator[int]:
+def written_beside(here: int, name: str, mode: int, mtime_ns: int) -> Iterator[int]:
     """A new file in an open folder: under its name when it is whole, and gone where anything goes wrong."""
     beside = f".{name[:100]}.new"
     flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -262,7 +265,7 @@ def put_small(folder: Path, files: Sequence[Sequence[Any]]) -> None:
     """Take many small files at once: each with its path, content, mode and time of writing in ns. Raises :class:`OSError`."""
     place = str(place_of(folder))
     for path, content, mode, mtime_ns in files:
-        with _folder_of(place, path, make=True) as (here, name), _beside(here, name, mode, mtime_ns) as fd:
+        with folder_of(place, path, make=True) as (here, name), written_beside(here, name, mode, mtime_ns) as fd:
             view = memoryview(content)
             while len(view):
                 view = view[os.write(fd, view) :]
@@ -270,7 +273,7 @@ def put_small(folder: Path, files: Sequence[Sequence[Any]]) -> None:
 
 def put_other(folder: Path, path: str, target: str | None) -> None:
     """Make a folder, or a link to ``target``, where nothing is. Raises :class:`OSError`."""
-    with _folder_of(str(place_of(folder)), path, make=True) as (here, name), suppress(FileExistsError):
+    with folder_of(str(place_of(folder)), path, make=True) as (here, name), suppress(FileExistsError):
         if target is None:
             os.mkdir(name, 0o700, dir_fd=here)
         else:
@@ -336,7 +339,7 @@ def get_piece(top: str, path: str, begin: int, most: int = MOST_PIECE) -> list[A
     Raises :class:`OSError`.
     """
     hole = 0
-    with _folder_of(top, path) as (here, name):
+    with folder_of(top, path) as (here, name):
         fd = os.open(name, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC, dir_fd=here)
         try:
             seen = os.fstat(fd)
