@@ -39,7 +39,7 @@ async def test_the_demo_s_chain_is_opened_rehearsed_and_supposed_otherwise(tmp_p
         await press(pilot, "down", "W")
         await wait_for(pilot, lambda: rows.view.ends_ms > before)
         assert "×2?" in text_of(app, "#parts")
-        await press(pilot, "W", "F")
+        await press(pilot, "W", "X")
         assert "Rehearsed as if levels failed" in app.query_one(NoteBar).text
         await wait_for(pilot, lambda: "if it fails" in text_of(app, "#graph"))
         await press(pilot, "up", "down")  # what was said goes with the cursor

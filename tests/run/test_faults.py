@@ -478,13 +478,13 @@ def test_a_new_job_of_a_number_is_not_taken_for_an_old_one(machine):
 
 
 @pytest.mark.parametrize("name", ["..", ".", "-x", "_x", "...sh"])
-def test_a_name_leads_nowhere_else(machine, name):
-    done = machine.lq("submit", "--set", "walltime=1m", "--set", f'name="{name}"', "--", "true")
+def test_a_name_leads_nowhere_else(used_machine, name):
+    done = used_machine.lq("submit", "--set", "walltime=1m", "--set", f'name="{name}"', "--", "true")
     assert done.returncode == 1 and "with a letter or digit first" in done.stdout + done.stderr
-    (machine.work / "...sh").write_text(
+    (used_machine.work / "...sh").write_text(
         script('walltime = "1m"\nmemory = "64 MiB/core"\nstage = { out = ["x"], keep = true }')
     )
-    assert machine.ended(int(machine.lq("submit", "...sh").stdout.split()[0]))["name"] == "script"
+    assert used_machine.ended(int(used_machine.lq("submit", "...sh").stdout.split()[0]))["name"] == "script"
 
 
 @pytest.mark.parametrize("path", ["..", "../x", "a/../../x", ".", "", "/etc/passwd"])

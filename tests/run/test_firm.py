@@ -61,25 +61,25 @@ def test_a_job_that_puts_a_pipe_where_its_output_was_holds_nobody_up(machine):
         ('stage.in = ["/dev/zero"]', "end", "it is a device, not a file"),
     ],
 )
-def test_a_pipe_that_a_header_names_is_told_at_once(machine, header, where, words):
-    pipe(machine, "ff")
-    (machine.work / "folder").mkdir()
-    os.mkfifo(machine.work / "folder" / "deep")
-    (machine.work / "x.sh").write_text(script(f'walltime = "20s"\nmemory = "64 MiB/core"\n{header}'))
-    done = machine.lq("submit", "x.sh")
+def test_a_pipe_that_a_header_names_is_told_at_once(used_machine, header, where, words):
+    pipe(used_machine, "ff")
+    (used_machine.work / "folder").mkdir()
+    os.mkfifo(used_machine.work / "folder" / "deep")
+    (used_machine.work / "x.sh").write_text(script(f'walltime = "20s"\nmemory = "64 MiB/core"\n{header}'))
+    done = used_machine.lq("submit", "x.sh")
     if where == "submit":
         assert done.returncode == 1 and words in done.stdout + done.stderr
     else:
-        ended = machine.ended(int(done.stdout.split()[0]))
+        ended = used_machine.ended(int(done.stdout.split()[0]))
         assert ended["state"] == "failed" and words in ended["reason"]
-    assert answers(machine)
+    assert answers(used_machine)
 
 
-def test_the_kernels_files_and_null_can_be_named(machine):
-    job = machine.submit(
+def test_the_kernels_files_and_null_can_be_named(used_machine):
+    job = used_machine.submit(
         'cp "$LQ_SCRATCH"/meminfo .; cat', 'stage.in=["/proc/meminfo"]', 'input="/dev/null"', 'errors="/dev/null"'
     )
-    assert machine.ended(job)["state"] == "done" and "MemTotal" in (machine.work / "meminfo").read_text()
+    assert used_machine.ended(job)["state"] == "done" and "MemTotal" in (used_machine.work / "meminfo").read_text()
 
 
 @pytest.mark.parametrize(
@@ -294,22 +294,22 @@ def test_who_sends_many_calls_and_reads_nothing_delays_nobody_else(machine):
 # -- attempts that can't be started, and stops before a claim ---------------------------------------
 
 
-def test_a_value_that_no_program_can_be_given_is_told_before_it_is_submitted(machine):
-    (machine.work / "values").write_text("small\n" + "x" * 12_000_000 + "\n")
+def test_a_value_that_no_program_can_be_given_is_told_before_it_is_submitted(used_machine):
+    (used_machine.work / "values").write_text("small\n" + "x" * 12_000_000 + "\n")
     header = 'walltime = "1m"\nmemory = "64 MiB/core"\narray.sweep.x = { lines = "values" }'
-    (machine.work / "x.sh").write_text(script(header))
+    (used_machine.work / "x.sh").write_text(script(header))
     for words in (("check", "x.sh"), ("submit", "x.sh")):
-        done = machine.lq(*words)
+        done = used_machine.lq(*words)
         assert done.returncode == 1 and "12,000,000 letters" in done.stdout + done.stderr
-    client = SocketClient(machine.state)
+    client = SocketClient(used_machine.state)
     from lazy_quarry.core.header.submission import Submission
 
     text = script('walltime = "1m"\nmemory = "64 MiB/core"')
     for arguments in (("y" * 200_000,), ("z" * 100_000,) * 30):
-        receipt = client.submit(Submission(text, "x.sh", str(machine.work), (), arguments))
+        receipt = client.submit(Submission(text, "x.sh", str(used_machine.work), (), arguments))
         assert receipt.job is None and "a program can be given" in receipt.diagnostics[0].message
     client.close()
-    assert answers(machine)
+    assert answers(used_machine)
 
 
 def test_a_job_that_can_never_be_started_ends_as_failed(machine, monkeypatch):

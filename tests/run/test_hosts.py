@@ -257,7 +257,7 @@ def test_the_command_says_what_was_found_and_ends_with_it(hosts):
     assert hosts.run("ls -a /shared").stdout.count(".lazy-quarry-") == 0
     for words, said in (
         ("add", "needs the names of hosts"),
-        ("look", 'there are "list", "check", "add" and "remove"'),
+        ("look", 'there are "list", "check", "add", "remove" and "drop"'),
         ("check '  '", "no name of a host"),
     ):
         done = hosts.run(f"lq hosts {words}")

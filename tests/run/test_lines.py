@@ -2,6 +2,7 @@
 
 import hashlib
 import io
+import json
 import os
 import shutil
 import socket
@@ -24,6 +25,7 @@ from lazy_quarry.run.hosts.line import AgentThere, Line
 from lazy_quarry.run.hosts.reach import Unreached, reach
 from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging, intent_text, write_intent
 from lazy_quarry.run.node.messages import Ensure, Hello, Over, Settle, Welcome, line_of, message_of
+from lazy_quarry.run.node.remote import plain_json
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial
 from lazy_quarry.run.node.streams import WINDOW, Garbled, Streams
 from lazy_quarry.run.node.versions import NEWEST, OLDEST
@@ -305,3 +307,10 @@ def test_a_host_that_cannot_be_reached_is_tried_again_and_says_why(hosts, line):
     made.again()
     until(lambda: made.connected)
     assert made.problem == ""
+
+
+@given(st.text(), st.integers(-(2**63), 2**63))
+def test_what_a_relay_says_is_json_whatever_names_are_in_it(text, number):
+    assert json.loads(plain_json({"a": text, "b": number})) == {"a": text, "b": number}
+    raw = text.encode("utf-8", "surrogatepass")[:20] + b"\xff"  # a name that is no UTF-8
+    assert os.fsencode(json.loads(plain_json({"a": os.fsdecode(raw)}))["a"]) == raw

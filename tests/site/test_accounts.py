@@ -229,6 +229,7 @@ def test_calls_of_a_role_are_refused_to_others(call):
         "nodes": lambda: books.site.nodes(["n1"], "close")[0],
         "reserve": lambda: books.site.reserve(window),
         "unreserve": lambda: books.site.unreserve("x"),
+        "drop_kept": lambda: books.site.drop_kept("n1", "input-x"),
         "grant": lambda: books.site.grant("silt", HOUR_MS, "why"),
         "move": lambda: books.site.move("silt", "bay", HOUR_MS, "why"),
         "members": lambda: books.site.members("silt", ["x"], [])[0],

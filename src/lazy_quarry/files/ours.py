@@ -8,7 +8,6 @@ each job.
 from __future__ import annotations
 
 import errno
-import json
 import os
 import stat
 from contextlib import suppress
@@ -82,6 +81,8 @@ def read_json(path: str | os.PathLike[str]) -> Any:
 
     Raises :class:`OSError` when that can't be told, as without a free file descriptor: that it is not there decides about jobs.
     """
+    import json  # a relay, which reads none, is begun for every connection
+
     try:
         return json.loads(read(path))
     except (FileNotFoundError, NotADirectoryError, NotAFile, ValueError, RecursionError):

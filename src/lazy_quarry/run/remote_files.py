@@ -229,23 +229,31 @@ class FilesAtSocket(AskedFiles):
         self._folder, self._name, self._journal, self._epoch = folder, name, journal, epoch
         self._files: RemoteFiles | None = None
         self._opening = threading.Lock()
+        self._asked = 0
+        """Questions that are under way."""
 
     def ask(self, method: str, *arguments: Any) -> Any:
         """The answer to a request. Raises :class:`OSError`, :class:`ConnectionError` at once where nobody can be reached."""
-        return self._connected().ask(method, *arguments)
-
-    def close(self) -> None:
-        """End the link, if there is one; the next question makes another."""
         with self._opening:
-            if self._files is not None:
+            files = self._connected()
+            self._asked += 1
+        try:
+            return files.ask(method, *arguments)
+        finally:
+            with self._opening:
+                self._asked -= 1
+
+    def close(self, idle: bool = False) -> None:
+        """End the link, if there is one; the next question makes another. ``idle``: unless a question is under way."""
+        with self._opening:
+            if self._files is not None and not (idle and self._asked):
                 self._files.close()
-            self._files = None
+                self._files = None
 
     def _connected(self) -> RemoteFiles:
-        with self._opening:
-            if self._files is None or self._files.gone:
-                stream = dial(self._folder, FILES_SOCKET, 0.0)
-                if stream is None:
-                    raise ConnectionError(errno.ENOTCONN, f"{self._name} does not answer")
-                self._files = RemoteFiles(stream, self._journal, self._epoch())
-            return self._files
+        if self._files is None or self._files.gone:
+            stream = dial(self._folder, FILES_SOCKET, 0.0)
+            if stream is None:
+                raise ConnectionError(errno.ENOTCONN, f"{self._name} does not answer")
+            self._files = RemoteFiles(stream, self._journal, self._epoch())
+        return self._files

@@ -79,14 +79,14 @@ def state_words(view: JobView, now_ms: int, zone: tzinfo = UTC) -> str:
     return "skipped as planned" if view.planned else "skipped"
 
 
-def shut_words(node: NodeView, now_ms: int, zone: tzinfo = UTC) -> str:
-    """Why no job may start on a node, in a few words; empty where one may."""
+def shut_words(node: NodeView, now_ms: int, zone: tzinfo = UTC, brief: bool = False) -> str:
+    """Why no job may start on a node, in a few words; empty where one may. ``brief``: not since when it is closed."""
     if node.quiet_since_ms is not None:
         return f"no answer since {clock_time(node.quiet_since_ms, now_ms, zone)}"
     if not node.closed:
         return ""
-    since = f" since {clock_time(node.closed_since_ms, now_ms, zone)}" if node.closed_since_ms is not None else ""
-    return f"closed{since}: {node.closed}"
+    since = None if brief else node.closed_since_ms
+    return f"closed{f' since {clock_time(since, now_ms, zone)}' if since is not None else ''}: {node.closed}"
 
 
 def copying_words(copy: Copying) -> str:

@@ -187,7 +187,7 @@ class JobRows(Rows):
         parts = [(float(used), "━", "stone"), (float(node.cores - used), "━", "rust" if node.shut else "faint")]
         bar(pen, parts, bar_cells, node.cores)
         jobs = len({occupant.job for occupant in node.occupants})
-        words = shut_words(node, self.axis.now_ms, self.quarry.zone) or row.words
+        words = shut_words(node, self.axis.now_ms, self.quarry.zone, brief=True) or row.words
         told = f"  {words}" + (f", {plural(jobs, 'job')}" if jobs and not node.shut else "")
         pen.cell(told, left - pen.at - 1, "rust" if node.shut else "dim").write(" ")
         held = self.arranged.held.get(node.name, [])

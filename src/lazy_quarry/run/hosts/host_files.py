@@ -87,6 +87,10 @@ class HostFiles:
         """Attempts of which something couldn't be brought back, and why."""
         self._travelled: set[str] = set()
         """Those that are known to have travelled."""
+        self._unforgotten: set[str] = set()
+        """Those whose folders couldn't be removed, as the host was away."""
+        self._line, self._looked_on = line, 0
+        """The connection on which it was looked for what is left."""
         self._left_at = -LEFT_EVERY_S
         self.copied_a_second: float | None = None
         """Bytes a second of the copy that was measured last."""
@@ -224,7 +228,7 @@ class HostFiles:
         with self._lock:
             busy = bool(self._under_way)
         if not busy:
-            self.service.close()
+            self.service.close(idle=True)
 
     def is_laid_out(self, name: str) -> bool:
         """True unless it could not be written."""
@@ -238,7 +242,13 @@ class HostFiles:
         """Have the folder of one removed that was settled."""
         self._unwritten.discard(name)
         self.forget_known(name)
-        self._begin("remove", name, lambda: self._try(lambda: self.service.forget(name)))
+        self._begin("remove", name, lambda: self._forget(name))
+
+    def _forget(self, name: str) -> None:
+        self._unforgotten.add(name)
+        with suppress(OSError):
+            self.service.forget(name)
+            self._unforgotten.discard(name)
 
     def sweep(self, running: set[str], kept_s: int) -> None:
         """Have removed what attempts have left that ended so long ago."""
@@ -307,13 +317,22 @@ class HostFiles:
         return self._copying.get(attempt_name(job))
 
     def bring_left(self, active: Container[str]) -> None:
-        """Have brought back what is left there of attempts that are over and not among ``active``, now and then."""
-        if time.monotonic() - self._left_at > LEFT_EVERY_S:
+        """Have brought back what is left there of attempts that are over and not among ``active``, and removed what can go: once a
+        connection, and now and then while there is something.
+        """
+        anew = self._line.connected and self._looked_on != self._line.count
+        late = time.monotonic() - self._left_at > (AGAIN_S if anew else LEFT_EVERY_S)
+        if late and (anew or self._left or self._unforgotten):
             self._left_at = time.monotonic()
             self._begin("left", "", lambda: self._try(lambda: self._bring_left(active)), copies=True)
 
     def _bring_left(self, active: Container[str]) -> None:
-        for name in self.service.left():
+        on = self._line.count
+        for name in sorted(self._unforgotten):
+            self._forget(name)
+        left = self.service.left()
+        self._looked_on = on
+        for name in left:
             if name not in active:
                 try:
                     self._bring(name)

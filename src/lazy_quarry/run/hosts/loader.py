@@ -18,10 +18,18 @@ MARK = b"\0lazy-quarry "
 """Begins the first line that is the loader's own; what comes before it is of login files."""
 OLDEST_PYTHON = (3, 9)
 _LOADER = """
-import binascii, json, os, stat, sys, zlib
+import binascii, os, stat, sys, zlib
+
+def text(value):
+    if value is True or value is False:
+        return "true" if value else "false"
+    pairs = bytearray(value.encode("utf-16-be", "surrogatepass"))
+    units = [pairs[at] << 8 | pairs[at + 1] for at in range(0, len(pairs), 2)]
+    return '"' + "".join([chr(one) if 32 <= one < 127 and one not in (34, 92) else "\\\\u%04x" % one for one in units]) + '"'
 
 def say(**what):
-    os.write(1, b"\\0lazy-quarry " + json.dumps(what).encode() + b"\\n")
+    line = "{" + ", ".join(['"%s": %s' % (key, text(what[key])) for key in what]) + "}"
+    os.write(1, b"\\0lazy-quarry " + line.encode() + b"\\n")
 
 def given(length):
     found = b""

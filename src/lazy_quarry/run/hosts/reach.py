@@ -134,6 +134,8 @@ def _reach(transport: Transport, python: str, spool: str, whole: Archive, words:
         if line.startswith(MARK):
             _whole(transport.name, json.loads(line[len(MARK) :]))
         greeting = json.loads(line)
+        if "found" in greeting:
+            greeting |= json.loads(greeting.pop("found")).get("host", {})
         if "greeting" not in greeting:
             raise Unreached(f"{transport.name}: something else answers in our program's place: {_shown(line)}")
         if greeting.get("refused"):

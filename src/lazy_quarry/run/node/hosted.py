@@ -6,7 +6,6 @@ loaded than what passes streams on: connections are made anew whenever a network
 
 from __future__ import annotations
 
-import json
 import os
 import socket
 import sys
@@ -15,7 +14,7 @@ import time
 from lazy_quarry import __version__
 from lazy_quarry.files import ours
 from lazy_quarry.run.node.pause import pause
-from lazy_quarry.run.node.remote import say
+from lazy_quarry.run.node.remote import plain_json, say_line
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial, peer_of
 from lazy_quarry.run.node.streams import Garbled, Streams
 from lazy_quarry.run.node.versions import NEWEST
@@ -51,10 +50,10 @@ def relay(archive: str, journal: str) -> None:
     spool = f"{os.path.dirname(archive)}/spool-{journal[:32]}"
     known = _listening(spool, archive)
     refused = "" if known else _refused(spool, archive)
-    known = known or _listening(spool, archive) or {}
-    there = {"spool": spool, "refused": refused, "archive": archive, **known.get("host", {})}
-    there["clock_ms"] = time.time_ns() // 1_000_000
-    say({"greeting": __version__, "messages": NEWEST, "pid": os.getpid(), **there})
+    known = known or _listening(spool, archive) or "{}"
+    there = {"spool": spool, "refused": refused, "archive": archive, "found": known}
+    now_ms = time.time_ns() // 1_000_000
+    say_line(plain_json({"greeting": __version__, "messages": NEWEST, "pid": os.getpid(), "clock_ms": now_ms, **there}))
     if not refused:
         streams = Streams(0, 1, lambda name: _to(spool, archive, name), odd=False)
         try:
@@ -74,19 +73,25 @@ def _to(spool: str, archive: str, name: str) -> socket.socket | None:
     return found
 
 
-def _listening(spool: str, archive: str) -> dict[str, Any] | None:
-    """Read what an agent of this archive that listens there found of its host; None where none does."""
+def _listening(spool: str, archive: str) -> str:
+    """What an agent of this archive that listens there found of its host, as it wrote it (JSON); empty where none does."""
     try:
-        known = ours.glance_json(f"{spool}/{_PROGRAM}")
-        if known and known.get("archive") == os.path.basename(archive) and "host" in known and _listener(spool):
-            return dict(known)
-    except (OSError, TypeError, ValueError):
+        known = ours.read_text(f"{spool}/{_PROGRAM}")
+        if known.startswith("{") and known.endswith("}") and _of(archive) in known and _listener(spool):
+            return known
+    except OSError:
         pass
-    return None
+    return ""
+
+
+def _of(archive: str) -> str:
+    """The words by which an agent's file tells of which archive it is."""
+    return f'"archive": "{os.path.basename(archive)}"'
 
 
 def _refused(spool: str, archive: str) -> str:
     """Start an agent where none listens; why there is none then, empty when there is."""
+    import json
     from pathlib import Path
 
     from lazy_quarry.files.file_systems import file_system, is_shared
@@ -121,7 +126,7 @@ def _refused(spool: str, archive: str) -> str:
         host = _this_host(archive)
         host["gpus_once"] = max(host["gpus"], known.get("host", {}).get("gpus_once", 0))
         found = {"version": __version__, "archive": os.path.basename(archive), "host": host}
-        ours.write_whole(place / _PROGRAM, json.dumps(found), durable=False)
+        ours.write_whole(place / _PROGRAM, json.dumps(found), durable=False)  # as :func:`_listening` reads it
         compile_apart(Path(archive))
         return ""
     except OSError as fault:
