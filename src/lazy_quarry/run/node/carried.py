@@ -14,6 +14,7 @@ import json
 import os
 import shutil
 import stat
+import threading
 import time
 import zlib
 from collections.abc import Iterator, Sequence
@@ -95,11 +96,56 @@ def put_piece(folder: Path, path: str, begin: int, piece: bytes, check: int) -> 
     """Take a piece of a file; ``check`` is its CRC-32. Raises :class:`OSError`."""
     if zlib.crc32(piece) != check:
         raise OSError(errno.EIO, "a piece was damaged on its way", path)
-    fd = ours.opened(_part(folder, path), os.O_WRONLY | os.O_CREAT)
+    part = _part(folder, path)
+    fd = ours.opened(part, os.O_RDWR | os.O_CREAT)
     try:
         os.pwrite(fd, piece, begin)
+        running = _RUNNING.setdefault(str(part), _Running())
+        running.came(begin, len(piece))
+        running.go_on(fd)
     finally:
         os.close(fd)
+
+
+class _Running:
+    """The SHA-256 of a file while its pieces come: it is worked out as far as they are there without a gap."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._digest, self.to = hashlib.sha256(), 0
+        self._came: dict[int, int] = {}
+        self._whole = True
+
+    def came(self, begin: int, size: int) -> None:
+        """Note a piece. One that comes again, in place of one that was counted, spoils it."""
+        with self._lock:
+            self._whole = self._whole and begin >= self.to
+            self._came[begin] = size
+
+    def go_on(self, fd: int) -> None:
+        """Take in what is there without a gap; one thread at a time does it."""
+        while self._lock.acquire(blocking=False):
+            try:
+                size = self._came.pop(self.to, 0)
+                if not size:
+                    return
+                self._digest.update(os.pread(fd, size, self.to))
+                self.to += size
+            finally:
+                self._lock.release()
+
+    def ended(self, fd: int, size: int) -> str:
+        """The digest of all of the file, of which what is left is read now."""
+        with self._lock:
+            found, at = (self._digest, self.to) if self._whole and self.to <= size else (hashlib.sha256(), 0)
+            while at < size and (piece := os.pread(fd, MOST_PIECE, at)):
+                found.update(piece)
+                at += len(piece)
+            return found.hexdigest()
+
+
+_RUNNING: dict[str, _Running] = {}
+"""By the file of pieces."""
 
 
 def size_put(folder: Path, path: str) -> int:
@@ -120,12 +166,7 @@ def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_
     fd = ours.opened(part, os.O_RDWR | os.O_CREAT)
     try:
         os.ftruncate(fd, size)
-        found = hashlib.sha256()
-        at = 0
-        while at < size and (piece := os.pread(fd, MOST_PIECE, at)):
-            found.update(piece)
-            at += len(piece)
-        if found.hexdigest() != digest:
+        if _RUNNING.pop(str(part), _Running()).ended(fd, size) != digest:
             os.unlink(part)
             raise OSError(errno.EIO, "it was damaged on its way", path)
         stays = shutil.disk_usage(folder).free >= _KEPT_PART * size

@@ -7,6 +7,7 @@ nobody who doesn't read what he asked for holds up the others.
 
 from __future__ import annotations
 
+import fcntl
 import os
 import selectors
 import socket
@@ -16,10 +17,12 @@ from contextlib import suppress
 
 OPEN, DATA, MORE, CLOSE = range(4)
 _HEAD = struct.Struct(">IBI")
-_LARGEST = 1 << 16
+_LARGEST = 1 << 18
 """Bytes of a frame's content; one that claims more is not of ours."""
 WINDOW = 1 << 20
 """Bytes of a stream that may be under way."""
+_SET_PIPE_SIZE, _PIPE = 1031, 1 << 20
+"""F_SETPIPE_SZ (fcntl(2)): what a pipe holds; of the usual 64 KiB at a time, most of the time goes with taking turns."""
 _MOST_WAITING = 1 << 22
 """Bytes that wait for the pipe, above which no stream is read."""
 
@@ -68,6 +71,8 @@ class Streams:
         """For more to wait on; keys without data are left to whoever registered them."""
         for each in (from_there, to_there):
             os.set_blocking(each, False)
+            with suppress(OSError):  # it is no pipe, or more than this user may have
+                fcntl.fcntl(each, _SET_PIPE_SIZE, _PIPE)
         self.selector.register(from_there, selectors.EVENT_READ, "from")
         self._writes = False
 
@@ -127,11 +132,13 @@ class Streams:
 
     def _write(self) -> None:
         with suppress(BlockingIOError):
-            del self._said[: os.write(self._to, memoryview(self._said)[: 4 * _LARGEST].tobytes())]
+            with memoryview(self._said) as whole, whole[:_PIPE] as some:
+                written = os.write(self._to, some)
+            del self._said[:written]
 
     def _hear(self) -> None:
         try:
-            some = os.read(self._from, 4 * _LARGEST)
+            some = os.read(self._from, _PIPE)
         except BlockingIOError:
             return
         if not some:
@@ -214,7 +221,8 @@ class Streams:
             return
         try:
             while stream.waiting:
-                given = stream.socket.send(memoryview(stream.waiting)[:_LARGEST].tobytes())
+                with memoryview(stream.waiting) as whole, whole[:_LARGEST] as some:
+                    given = stream.socket.send(some)
                 del stream.waiting[:given]
                 stream.taken += given
         except BlockingIOError:
