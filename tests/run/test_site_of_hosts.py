@@ -293,6 +293,34 @@ echo said; while [ ! -e /shared/go ]; do sleep 0.05; done
     until(lambda: f"{number}-1" not in hosts.run(["ssh", "h3", "ls /var/tmp/lazy-quarry-0-*/spool-*"]).stdout)
 
 
+def test_a_long_copy_is_told_counts_as_walltime_and_ends_with_its_job(site, hosts):
+    site.describe('copy-rate = "1 MiB/s"')
+    home = f"{site.folder}/slow"
+    hosts.run(["sh", "-c", f"mkdir -p {home} && head -c 60000000 /dev/urandom > {home}/big"])
+    script = (
+        '#!/bin/sh\n# /// job\n# memory = "50 MiB/core"\n# on-nodes = "h3"\n# stage = { in = ["big"] }\n# ///\ntrue\n'
+    )
+    hosts.run(["sh", "-c", f"cat > {home}/job.sh"], text=script)
+
+    def submitted(walltime):
+        done = site.lq("submit", "--set", f"walltime={walltime}", "job.sh", where=home)
+        assert done.returncode == 0, done.stderr
+        return int(done.stdout.split()[0])
+
+    number = submitted("10m")
+    copy = until(lambda: (found := site.job(number).get("copying")) and found["left_s"] and found)
+    assert copy["way"] == "in" and 0 < copy["done"] < copy["total"] == 60_000_000
+    assert (
+        "copying in, " in site.lq("jobs").stdout and "of 57.2 MiB so far, about" in site.lq("show", str(number)).stdout
+    )
+    site.lq("cancel", str(number))
+    until(lambda: site.state(number) == "cancelled", "it ends long before all is copied")
+    assert site.job(number)["attempt_s"] < 50
+    late = submitted("4s")
+    until(lambda: site.state(late) == "failed")
+    assert site.job(late)["reason"].startswith("its walltime of 4s was over while its files were copied there, ")
+
+
 def test_hosts_are_added_as_measured_and_removed_with_what_is_said_beside_them(site, hosts):
     site.write("# our workshop\nname = 'Workshop'\n")
     dry = site.lq("hosts", "add", "h1", "h3", "--dry-run")

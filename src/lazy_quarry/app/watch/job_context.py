@@ -11,7 +11,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, format_bytes, format_cpu, format_duration, format_size, plural
 from lazy_quarry.views.board import Board, NodeView
 from lazy_quarry.views.job_view import JobView
-from lazy_quarry.wording.sentences import counts_words, failed_words, shut_words, spans_words, verdict
+from lazy_quarry.wording.sentences import copying_words, counts_words, failed_words, shut_words, spans_words, verdict
 
 LEVELS = " ▁▂▃▄▅▆▇█"
 Samples = list[tuple[int, float, int]]
@@ -177,7 +177,9 @@ class JobContext(Lines):
             self._graph(pen, row - tall - 1, tall, "memory", used, view.memory_mib, words)
         elif row == 2 * tall + 1:
             moved = f"read {format_bytes(view.use.read_bytes)}, written {format_bytes(view.use.written_bytes)}"
-            pen.write(f"   on {', '.join(view.nodes)}   {moved}", "dim")
+            pen.write(f"   on {', '.join(view.nodes)}   ", "dim")
+            copying = view.copying is not None
+            pen.write(copying_words(view.copying) if view.copying is not None else moved, "ochre" if copying else "dim")
         elif row == 2 * tall + 2:
             pen.write(f"   output  {view.output}", "dim")
         elif row > 2 * tall + 2:

@@ -23,14 +23,25 @@ from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.inside import Inside
 from lazy_quarry.core.job.job import Job, Use
 from lazy_quarry.core.site import HostWay
+from lazy_quarry.core.units import format_bytes, format_duration
 from lazy_quarry.files.kinds import words_of
-from lazy_quarry.run.hosts.carrier import Carrying, bring_back, carry_in, marks_here, moved, told_of, travels
+from lazy_quarry.run.hosts.carrier import (
+    CannotTravel,
+    Carrying,
+    bring_back,
+    carry_in,
+    marks_here,
+    moved,
+    told_of,
+    travels,
+)
 from lazy_quarry.run.hosts.line import Line
 from lazy_quarry.run.hosts.pace import Pace
 from lazy_quarry.run.intent import Ground, attempt_name, intent_of
-from lazy_quarry.run.node.attempt import IntentTooLong, intent_text
+from lazy_quarry.run.node.attempt import Intent, IntentTooLong, intent_text
 from lazy_quarry.run.node.channel import Broken
 from lazy_quarry.run.node.file_service import FileService
+from lazy_quarry.run.node.process import wall_ms
 from lazy_quarry.run.node_files import NodeFiles
 from lazy_quarry.run.node_link import LaidOut
 from lazy_quarry.run.remote_files import FilesAtSocket
@@ -55,6 +66,15 @@ _Gathered = tuple[Inside | None, list[Sample], tuple[FileMark, ...] | None]
 """The parts that an attempt that is over told of, its measurements, and how its output is here, where it was brought back."""
 LATELY_S = 120.0
 """For so long the machines that share a folder may tell different times of its last change."""
+
+
+class _Stopped(Exception):
+    """A job is to end, so nothing more is copied for it."""
+
+
+def _since_s(job: Job) -> float:
+    """Seconds since a job was started, by the wall clock."""
+    return max(0.0, (wall_ms() - (job.started_ms or 0)) / 1000)
 
 
 class HostFiles:
@@ -87,6 +107,8 @@ class HostFiles:
         """Attempts of which something couldn't be brought back, and why."""
         self._travelled: set[str] = set()
         """Those that are known to have travelled."""
+        self._stopped: dict[str, str] = {}
+        """Attempts that should end, and why."""
         self._unforgotten: set[str] = set()
         """Those whose folders couldn't be removed, as the host was away."""
         self._line, self._looked_on = line, 0
@@ -208,7 +230,7 @@ class HostFiles:
             if travels(job) and not self.service.is_claimed(name) and not self._sees_now(job.paths.folder):
                 self._travelled.add(name)
                 intent = moved(intent, job, self.service.make_place(name, told_of(job)))
-                carry_in(self.service, name, job, self._told(name, "in"), self._carrying)
+                intent = self._carried(intent, name, job)
             self.service.lay_out(name, intent_text(intent), job.origin.script)
             self._unwritten.discard(name)
         except (OSError, IntentTooLong) as fault:
@@ -217,6 +239,29 @@ class HostFiles:
         self._copying.pop(name, None)
         self._ready.discard(name)
         self._done.append(LaidOut(name, wrong))
+
+    def _carried(self, intent: Intent, name: str, job: Job) -> Intent:
+        """Have what a job takes in copied there; that counts as walltime, as all staging does.
+
+        One that is stopped meanwhile gets no further, and is told so where it would start. Raises :class:`CannotTravel`,
+        :class:`OSError`.
+        """
+        walltime_s, tell = job.request.walltime_s, self._told(name, "in")
+
+        def told(done: int, total: int) -> None:
+            tell(done, total)
+            if name in self._stopped:
+                raise _Stopped
+            if _since_s(job) > walltime_s:
+                over = f"its walltime of {format_duration(walltime_s)} was over while its files were copied there"
+                raise CannotTravel(f"{over}, {format_bytes(done)} of {format_bytes(total)}")
+
+        try:
+            carry_in(self.service, name, job, told, self._carrying)
+        except _Stopped:
+            self.service.write_stop(name, self._stopped[name])
+        left_s = max(1, walltime_s - round(_since_s(job)))
+        return replace(intent, limits=replace(intent.limits, walltime_s=left_s))
 
     def _sees_now(self, folder: str) -> bool:
         """True when a folder of this machine is the same there, looked at now. Raises :class:`OSError`."""
@@ -236,11 +281,13 @@ class HostFiles:
 
     def write_stop(self, name: str, cause: str) -> None:
         """Have it written that an attempt should end. The message does it too, and is said again whenever the line is back."""
+        self._stopped[name] = cause
         self._begin("stop", name, lambda: self._try(lambda: self.service.write_stop(name, cause)))
 
     def remove_attempt(self, name: str) -> None:
         """Have the folder of one removed that was settled."""
         self._unwritten.discard(name)
+        self._stopped.pop(name, None)
         self.forget_known(name)
         self._begin("remove", name, lambda: self._forget(name))
 
