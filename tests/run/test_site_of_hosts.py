@@ -318,7 +318,7 @@ def test_a_long_copy_is_told_counts_as_walltime_and_ends_with_its_job(site, host
     assert site.job(number)["attempt_s"] < 50
     late = submitted("4s")
     until(lambda: site.state(late) == "failed")
-    assert site.job(late)["reason"].startswith("its walltime of 4s was over while its files were copied there, ")
+    assert ": its walltime of 4s was over while its files were copied there, " in site.job(late)["reason"]
 
 
 def test_hosts_are_added_as_measured_and_removed_with_what_is_said_beside_them(site, hosts):
