@@ -61,6 +61,42 @@ def test_a_host_is_cut_off_under_its_jobs_and_its_ends_are_told_when_it_is_back(
     screen.sees("the end 0")
 
 
+def test_files_are_seen_on_their_way_come_back_and_are_fetched_from_review(site, hosts, terminal):
+    site.describe('copy-rate = "1 MiB/s"')
+    home, to = f"{site.folder}/home", f"{site.folder}/to"
+    hosts.run(["sh", "-c", f"mkdir -p {home} && head -c 12000000 /dev/urandom > {home}/in.bin"])
+    script = """#!/bin/sh
+# /// job
+# walltime = "5m"
+# memory = "50 MiB/core"
+# on-nodes = "h3"
+# output = "/dev/null"
+# stage = { in = ["in.bin"], out = ["made.bin"] }
+# ///
+cd "$LQ_SCRATCH" && cp in.bin made.bin
+"""
+    hosts.run(["sh", "-c", f"cat > {home}/copied.sh"], text=script)
+    number = int(site.lq("submit", "copied.sh", where=home).stdout.split()[0])
+    screen = terminal()
+    screen.sees("lazy quarry  Workshop", "ALL")
+    screen.keys("M-4")
+    screen.sees("copying in, ", "of 11.4 MiB so far")
+    until(lambda: site.state(number) == "done")
+    screen.keys("M-5")
+    screen.sees("copied", "done in")
+    screen.keys("i")
+    screen.sees("made.bin", "1 file, newest first")
+    for told in ("1 file fetched, 11.4 MiB", "1 file already there"):
+        screen.keys("F", "C-u")
+        screen.type(to)
+        screen.keys("Enter")
+        screen.sees(told)
+    sums = hosts.run(f"sha256sum < {home}/in.bin; sha256sum < {to}/made.bin").stdout.splitlines()
+    assert len(sums) == 2 and sums[0] == sums[1]
+    screen.keys("C-q")
+    screen.sees("the end 0")
+
+
 def test_another_site_is_opened_from_ctrl_p_in_a_small_terminal(site, hosts, terminal):
     site.describe()
     hosts.run(["sh", "-c", f"cat > {site.folder}/sites/spare.toml"], text='name = "Spare"\n')
