@@ -33,7 +33,7 @@ torture: $(READY_TEST)
 	@$(BIN)/python -m torture --minutes $(MINUTES)
 
 long: $(READY_TEST)
-	@LQ_SEEDS=12 LQ_LONG_KEYS_S=120 $(BIN)/python -m pytest -n 2 -q tests/app/test_dialogs.py tests/run/test_faults.py tests/terminal/test_whole_path.py -k "whatever or kills or terminal_has"
+	@LQ_SEEDS=12 LQ_LONG_KEYS_S=120 $(BIN)/python -m pytest -n 2 -q tests/app/test_dialogs.py tests/run/test_faults.py tests/terminal/test_whole_path.py tests/core/engine/test_invariants.py -k "whatever or kills or terminal_has"
 
 model: $(READY_TEST)
 	@MODEL_RUNS=$(RUNS) $(BIN)/python -m pytest -n 2 -q tests/run/test_node_model.py

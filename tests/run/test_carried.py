@@ -19,6 +19,7 @@ from lazy_quarry.run.hosts.pace import LEAST_PIECE, Pace
 from lazy_quarry.run.node.attempt import OWN
 from lazy_quarry.run.node.carried import MOST_PIECE, PLACE, kept_files
 from lazy_quarry.run.node.file_service import FileService
+from lazy_quarry.run.node.staging import copy_tree
 
 NAME = "7-1-ab"
 
@@ -173,6 +174,10 @@ def test_holes_stay_holes_there_and_back(place):
     os.rename(f"{there}/in", f"{there}/out")
     bring_back(service, NAME, service.carried(NAME))
     assert tree(here / "out") == before and os.stat(here / "out/holes").st_blocks * 512 < 2 << 20
+    copy_tree(str(here / "in"), str(here / "staged"), lambda: True)  # as into and out of a scratch folder
+    staged = tree(here / "staged")
+    assert {name: found[0] for name, found in staged.items()} == {name: found[0] for name, found in before.items()}
+    assert all(os.stat(path).st_blocks * 512 < 2 << 20 for path in (here / "staged").iterdir())
     whole = (here / "in/holes").read_bytes()
     for begin, most in ((0, 64 << 20), (3 << 20, 4 << 20), (1, 0), (60 << 20, 100 << 20)):
         digest = hashlib.sha256(whole[begin : begin + most]).hexdigest()

@@ -71,8 +71,12 @@ class FilesOfNodes:
         files = self.of(job)
         if files is not self._home and job.allocations:
             name = attempt_name(job)
-            if files.service.carried(name) is not None:
-                return FilesThere(files.service, name, job.allocations[0].node)
+            try:
+                if files.service.carried(name) is not None:
+                    return FilesThere(files.service, name, job.allocations[0].node)
+            except ConnectionError:
+                if not job.phase.final:  # else what it made was brought back before its end was recorded
+                    raise
         return FilesHere(os.path.realpath(job.paths.folder))
 
     def kept(self, node: str) -> list[KeptThere]:

@@ -4,6 +4,7 @@ import errno
 import itertools
 import socket
 import threading
+import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future
 from pathlib import Path
@@ -14,6 +15,7 @@ from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.file_server import ANSWER_S
 from lazy_quarry.run.node.file_service import FileService, InsideRaw, Mark, Piece
 from lazy_quarry.run.node.made_files import MadeFile, MadeFiles
+from lazy_quarry.run.node.pause import pause
 from lazy_quarry.run.node.sockets import FILES_SOCKET, dial
 
 WAIT_S = ANSWER_S + 10
@@ -221,12 +223,15 @@ class RemoteFiles(AskedFiles):
 class FilesAtSocket(AskedFiles):
     """The file service that is reached by a socket in a folder: connected when something is asked, and again when that has broken.
 
-    ``name`` is whose files they are, for messages.
+    ``name`` is whose files they are, for messages. For so many seconds it is waited until somebody listens there.
     """
 
-    def __init__(self, folder: Path, name: str, journal: str, epoch: Callable[[], int]) -> None:
+    def __init__(
+        self, folder: Path, name: str, journal: str, epoch: Callable[[], int], patience_s: float = 0.0
+    ) -> None:
         super().__init__(Path())
         self._folder, self._name, self._journal, self._epoch = folder, name, journal, epoch
+        self._patience_s = patience_s
         self._files: RemoteFiles | None = None
         self._opening = threading.Lock()
         self._asked = 0
@@ -252,7 +257,9 @@ class FilesAtSocket(AskedFiles):
 
     def _connected(self) -> RemoteFiles:
         if self._files is None or self._files.gone:
-            stream = dial(self._folder, FILES_SOCKET, 0.0)
+            until = time.monotonic() + self._patience_s
+            while (stream := dial(self._folder, FILES_SOCKET, 0.0)) is None and time.monotonic() < until:
+                pause(0.05)
             if stream is None:
                 raise ConnectionError(errno.ENOTCONN, f"{self._name} does not answer")
             self._files = RemoteFiles(stream, self._journal, self._epoch())

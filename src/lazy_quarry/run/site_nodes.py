@@ -15,6 +15,9 @@ from lazy_quarry.run.nodes import Nodes
 from lazy_quarry.run.remote_files import FilesAtSocket
 from lazy_quarry.run.this_node import ThisNode
 
+REACHED_S = 3.0
+"""Seconds in which an engine that has just begun reaches a host, for a reader that wants something of it."""
+
 
 def nodes_of(
     site: Site,
@@ -43,6 +46,6 @@ def files_of(site: Site, folder: Path, journal: str, epoch: int) -> FilesOfNodes
     home = NodeFiles(FileService(folder / "spool"))
     nodes: dict[str, NodeFiles] = {}
     for node in site.nodes:
-        there = FilesAtSocket(sockets_of(folder, node.name), node.name, journal, lambda: epoch)
+        there = FilesAtSocket(sockets_of(folder, node.name), node.name, journal, lambda: epoch, REACHED_S)
         nodes[node.name] = NodeFiles(there) if node.remote else home
     return FilesOfNodes(nodes, home)

@@ -50,6 +50,7 @@ from lazy_quarry.store.codec import encode
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.proof import prove
 from lazy_quarry.store.rows import Scalars, Texts, job_of, live_row, opened, parts_of, scalars_of, state_of
+from tests.conftest import SEEDS
 from tests.core.charged import charged_for
 
 NOW = 1_701_388_200_000
@@ -532,7 +533,7 @@ def run_to_the_end(world):
         assert job.phase is not Phase.BLOCKED or all(number in state.jobs for number, _ in job.unmet), job
 
 
-@settings(max_examples=150, report_multiple_bugs=False)
+@settings(max_examples=60 * SEEDS, report_multiple_bugs=False)
 @given(st.integers(0, 2**40), st.integers(5, 60))
 @example(100196, 41)  # one that gives way behind the first, on a budget at whose end such go on
 @example(3861816, 11)  # the same, and jobs of other accounts that start at that instant behind both

@@ -98,9 +98,15 @@ def _copy_file(source: str, target: str, go_on: Callable[[], bool]) -> None:
     os.makedirs(os.path.dirname(target) or ".", exist_ok=True)
     with open(given.opened(source), "rb", 0) as read, given.replacing(target, 0o600, like=source) as write:
         # A file that grows meanwhile is copied as far as it was; the kernel's own have no size.
-        left = os.fstat(read.fileno()).st_size or _MOST_UNSIZED
+        seen = os.fstat(read.fileno())
+        left, sparse = seen.st_size or _MOST_UNSIZED, seen.st_blocks * 512 < seen.st_size
         while left > 0 and (chunk := read.read(min(left, _CHUNK))):
             left -= len(chunk)
-            write.write(chunk)
+            if sparse and not chunk.strip(b"\0"):
+                write.seek(len(chunk), os.SEEK_CUR)  # a hole stays one
+            else:
+                write.write(chunk)
             if not go_on():
                 raise Stopped
+        if sparse:
+            write.truncate()
