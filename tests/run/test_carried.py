@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 
 from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase
 from lazy_quarry.core.job.request import Memory, Request, Stage
-from lazy_quarry.run.hosts.carrier import IN_FLIGHT, CannotTravel, Carrying, bring_back, carry_in, told_of
-from lazy_quarry.run.hosts.pace import LEAST_PIECE, Pace
+from lazy_quarry.run.hosts.carrier import CannotTravel, Carrying, bring_back, carry_in, told_of
+from lazy_quarry.run.hosts.pace import IN_FLIGHT, LEAST_PIECE, Pace
 from lazy_quarry.run.node.attempt import OWN
 from lazy_quarry.run.node.carried import MOST_PIECE, PLACE, kept_files
 from lazy_quarry.run.node.file_service import FileService

@@ -85,8 +85,12 @@ def shut_words(node: NodeView, now_ms: int, zone: tzinfo = UTC, brief: bool = Fa
         return f"no answer since {clock_time(node.quiet_since_ms, now_ms, zone)}"
     if not node.closed:
         return ""
-    since = None if brief else node.closed_since_ms
-    return f"closed{f' since {clock_time(since, now_ms, zone)}' if since is not None else ''}: {node.closed}"
+    return f"closed{'' if brief else closed_since(node, now_ms, zone)}: {node.closed}"
+
+
+def closed_since(node: NodeView, now_ms: int, zone: tzinfo = UTC) -> str:
+    """`` since 09:12``, to be put behind a word for closed; empty where that isn't known."""
+    return f" since {clock_time(node.closed_since_ms, now_ms, zone)}" if node.closed_since_ms is not None else ""
 
 
 def copying_words(copy: Copying) -> str:

@@ -12,7 +12,7 @@ from lazy_quarry.core.site import Queue
 from lazy_quarry.core.units import clock_time, fold_names, format_duration, format_size, plural
 from lazy_quarry.site.node_use import alike
 from lazy_quarry.views.board import Board, NodeView
-from lazy_quarry.wording.sentences import LEAST_BUSY, shut_words
+from lazy_quarry.wording.sentences import LEAST_BUSY, closed_since, shut_words
 
 
 @dataclass(frozen=True, slots=True)
@@ -175,8 +175,7 @@ class NodeRows(Rows):
             assert self.board is not None
             last = max((occupant.until_ms for occupant in first.occupants), default=0)
             until = clock_time(last, self.board.now_ms, self.quarry.zone) if last else ""
-            since = first.closed_since_ms
-            closed = "" if since is None else f" since {clock_time(since, self.board.now_ms, self.quarry.zone)}"
+            closed = closed_since(first, self.board.now_ms, self.quarry.zone)
             pen.write(f"  ✕ draining, empty by {until}: " if last else f"  ✕ closed{closed}: ", "rust")
             pen.cell(first.closed, max(0, self.room - pen.at), "dim")
             return

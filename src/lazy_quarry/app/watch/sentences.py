@@ -10,7 +10,7 @@ from lazy_quarry.core.job.job import Phase
 from lazy_quarry.core.units import clock_time, fold_names, format_core_hours, format_duration
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.job_view import JobView
-from lazy_quarry.wording.sentences import copying_words, counts_words, start_words, verdict
+from lazy_quarry.wording.sentences import closed_since, copying_words, counts_words, start_words, verdict
 
 CHANGE_KEYS: list[KeyHint] = [
     ("enter", "make the change", ""),
@@ -74,10 +74,7 @@ def row_words(row: Row, board: Board, zone: tzinfo) -> str:
         what = ", what runs there keeps its cores, and its true end is told when it answers" if node.occupants else ""
         return f"{words}{what}. If it is gone for good: lq node lost {node.name}."
     if node.closed:
-        since = (
-            f" since {clock_time(node.closed_since_ms, board.now_ms, zone)}" if node.closed_since_ms is not None else ""
-        )
-        return f"{node.name} takes no jobs{since}: {node.closed}. What runs there goes on."
+        return f"{node.name} takes no jobs{closed_since(node, board.now_ms, zone)}: {node.closed}. What runs there goes on."
     who = sorted({occupant.user for occupant in node.occupants})
     first = min((occupant.until_ms for occupant in node.occupants), default=None)
     words = f"{node.name}: {row.words}"

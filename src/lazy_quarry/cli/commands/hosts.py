@@ -129,8 +129,10 @@ def _list_kept(names: tuple[str, ...], state: str, json_too: bool) -> None:
 def _drop(names: tuple[str, ...], state: str, yes: bool) -> int:
     if len(names) < 2:
         raise Usage("hosts drop needs a host, and names of what is kept there, as lq hosts --kept lists them")
+    from lazy_quarry.run.node.kept_here import RESULTS
+
     client, (node, *items) = client_of(state), names
-    if any(item.startswith("results-") for item in items) and not yes:
+    if any(item.startswith(RESULTS) for item in items) and not yes:
         words = f"{', '.join(items)}: results that aren't here yet would be lost"
         ask(f"{words}. Remove them?", f"{words}; if that is meant, add --yes")
     told = [client.drop_kept(node, item) for item in items]

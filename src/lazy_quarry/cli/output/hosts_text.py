@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 from lazy_quarry.core.units import exact_duration, format_bytes, format_instant, format_size, plural
+from lazy_quarry.run.node.kept_here import SCRATCH
 from lazy_quarry.wording.sentences import clock_off
 
 if TYPE_CHECKING:
@@ -178,8 +179,8 @@ def _of(one: KeptThere) -> str:
     if one.job is not None:
         whose = f", {one.user}" if one.user else ""
         return f"{one.label or one.job}{whose}: not brought back yet"
-    if one.name.startswith("scratch-"):
-        return f"the next run of {one.name.removeprefix('scratch-')}"
+    if one.name.startswith(SCRATCH):
+        return f"the next run of {one.name.removeprefix(SCRATCH)}"
     return "the next job that takes it in"
 
 

@@ -1,6 +1,6 @@
 """Checks of the request against the script and the folder."""
 
-from collections.abc import Container, Iterator
+from collections.abc import Container, Iterator, Sequence
 
 from lazy_quarry.core.header.checked_script import CheckedScript
 from lazy_quarry.core.header.diagnostic import Diagnostic, error, hint, warning
@@ -135,7 +135,7 @@ def _unseen(script: CheckedScript, need: Need) -> Iterator[Diagnostic]:
             continue
         if bool(script.request.stage.into or script.request.stage.out) and key != "input":
             if key == "directory":
-                yield hint("files-travel", _travels(script, [*need.eligible], folder, hidden), script.line("stage"))
+                yield hint("files-travel", _travels(script, need.eligible, folder, hidden), script.line("stage"))
             continue  # what is staged travels to hosts, and the outputs come back
         if seeing:
             blind = fold_names([name for name in need.eligible if name in hidden])
@@ -151,7 +151,7 @@ def _unseen(script: CheckedScript, need: Need) -> Iterator[Diagnostic]:
         yield error("path", words, script.line(key))
 
 
-def _travels(script: CheckedScript, eligible: list[str], folder: str, hidden: Container[str]) -> str:
+def _travels(script: CheckedScript, eligible: Sequence[str], folder: str, hidden: Container[str]) -> str:
     """What is copied to hosts that don't see the folder, and about how long that takes."""
     told = script.surroundings.staged
     blind = [name for name in eligible if name in hidden]

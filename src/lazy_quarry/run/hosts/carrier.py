@@ -25,7 +25,7 @@ from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
 from lazy_quarry.core.units import format_bytes
-from lazy_quarry.run.hosts.pace import Pace
+from lazy_quarry.run.hosts.pace import IN_FLIGHT, Pace
 from lazy_quarry.run.node.attempt import Intent, IntentTooLong, Paths
 from lazy_quarry.run.node.carried import MOST_PIECE, add_zeros, digest_of, folder_of, get_piece, listing, written_beside
 from lazy_quarry.run.node.file_service import FileService
@@ -36,8 +36,6 @@ SMALL, MOST_AT_ONCE = 256 << 10, 4 << 20
 """Bytes of a file that is sent together with others, and of all that are sent at once."""
 PATH_BYTES = 200
 """About what a file takes beside its content."""
-IN_FLIGHT = 4
-"""Pieces of a file that are under way at a time."""
 _PIECES_PACKED = 4
 """Small files are packed until they have about so many times the bytes of a piece."""
 _ASIDE = ".lazy-quarry-"

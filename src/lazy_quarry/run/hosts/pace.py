@@ -16,8 +16,8 @@ QUICK_S, SLOW_S = 0.08, 0.2
 """A piece that took less lets more be under way, one that took longer less."""
 LEAST_PIECE = 64 << 10
 MOST_UNDER_WAY = 8 << 20
-_PIECES = 4
-"""So many pieces are under way at a time."""
+IN_FLIGHT = 4
+"""Pieces of a file that are under way at a time."""
 
 
 class Pace:
@@ -39,7 +39,7 @@ class Pace:
     @property
     def piece(self) -> int:
         """Bytes that a piece should have now."""
-        return max(LEAST_PIECE, min(MOST_PIECE, self._may // _PIECES))
+        return max(LEAST_PIECE, min(MOST_PIECE, self._may // IN_FLIGHT))
 
     @contextmanager
     def turn(self, size: int) -> Iterator[None]:

@@ -177,7 +177,7 @@ def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_
     finally:
         os.close(fd)
     if stays:
-        kept = _kept(folder)
+        kept = _kept(folder.parent)
         kept.mkdir(0o700, exist_ok=True)
         os.rename(part, kept / digest)
         use_kept(folder, path, size, digest, mode, mtime_ns)
@@ -189,7 +189,7 @@ def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_
 def use_kept(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
     """Put a file into its place from those that are kept here; False where it isn't among them. Raises :class:`OSError`."""
     try:
-        source = ours.opened(_kept(folder) / digest, os.O_RDWR)
+        source = ours.opened(_kept(folder.parent) / digest, os.O_RDWR)
     except OSError:
         return False
     try:
@@ -208,32 +208,32 @@ def use_kept(folder: Path, path: str, size: int, digest: str, mode: int, mtime_n
 
 def kept_sizes(folder: Path) -> list[int]:
     """The sizes of the files that are kept here for the next job."""
-    return sorted(size for _, size, _ in _kept_files(folder))
+    return sorted(size for _, size, _ in _kept_files(folder.parent))
 
 
 def kept_files(spool: Path) -> list[list[Any]]:
     """The files that are kept for the next job: each with its SHA-256, size, and instant of its last use in seconds."""
-    return [[name, size, used] for name, size, used in _kept_files(spool / "-")]
+    return [[name, size, used] for name, size, used in _kept_files(spool)]
 
 
 def drop_kept(spool: Path, name: str) -> None:
     """Remove one of them. Raises :class:`OSError`."""
-    (spool.parent / KEPT_INPUTS / os.path.basename(name)).unlink()
+    (_kept(spool) / os.path.basename(name)).unlink()
 
 
 def make_room(folder: Path, wanted: int) -> int:
     """Bytes that are free, after what is kept was removed as far as needed, beginning with what was of use longest ago."""
-    for name, _, _ in sorted(_kept_files(folder), key=lambda one: one[2]):
+    for name, _, _ in sorted(_kept_files(folder.parent), key=lambda one: one[2]):
         if shutil.disk_usage(folder).free >= wanted:
             break
         with suppress(OSError):
-            (_kept(folder) / name).unlink()
+            (_kept(folder.parent) / name).unlink()
     return shutil.disk_usage(folder).free
 
 
 def sweep_kept(spool: Path) -> None:
     """Remove what nobody has taken for long."""
-    for name, _, used in _kept_files(spool / "-"):
+    for name, _, used in _kept_files(spool):
         if time.time() - used > KEPT_S:
             with suppress(OSError):
                 drop_kept(spool, name)
@@ -245,14 +245,14 @@ def drop_place(folder: Path) -> None:
         shutil.rmtree(each, ignore_errors=True)
 
 
-def _kept(folder: Path) -> Path:
-    return folder.parent.parent / KEPT_INPUTS
+def _kept(spool: Path) -> Path:
+    return spool.parent / KEPT_INPUTS
 
 
-def _kept_files(folder: Path) -> list[tuple[str, int, float]]:
+def _kept_files(spool: Path) -> list[tuple[str, int, float]]:
     found = []
     with suppress(OSError):
-        for each in _kept(folder).iterdir():
+        for each in _kept(spool).iterdir():
             with suppress(OSError):
                 seen = each.stat()
                 found.append((each.name, seen.st_size, seen.st_mtime))
