@@ -78,6 +78,9 @@ def test_nothing_is_left_however_often_it_is_made(clusters):
     for _ in range(3):
         with Cluster.made(clusters / "one") as cluster:
             cluster.run("ssh h1 'for each in /sys/fs/cgroup/*; do mkdir $each/below; done'")
+            for each in HOSTS:
+                ago = float(cluster.run(f"ssh {each.name} cat /proc/uptime").stdout.splitlines()[-1].split()[0])
+                assert each.up_s <= ago < each.up_s + 600, f"{each.name} began {ago} s ago"
             traces = Traces(cluster)
         until(traces.are_gone)
     assert outside() == before
