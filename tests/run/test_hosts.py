@@ -16,7 +16,7 @@ from lazy_quarry.run.hosts import reach as reaching
 from lazy_quarry.run.hosts.archive import Archive, agent_archive
 from lazy_quarry.run.hosts.check import HostAsked, check_hosts
 from lazy_quarry.run.hosts.reach import Unreached, reach
-from lazy_quarry.run.hosts.transport import Route, Ssh, piped
+from lazy_quarry.run.hosts.transport import Route, Ssh, piped, quickest_first
 from tests.conftest import until
 
 
@@ -262,3 +262,13 @@ def test_the_command_says_what_was_found_and_ends_with_it(hosts):
     ):
         done = hosts.run(f"lq hosts {words}")
         assert done.returncode == 2 and said in done.stderr
+
+
+def test_ciphers_of_the_processor_come_first_and_no_other_is_added():
+    allowed = ("chacha20-poly1305@openssh.com", "aes128-ctr", "aes256-gcm@openssh.com")
+    assert quickest_first(allowed, True) == ("aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com", "aes128-ctr")
+    assert quickest_first(allowed, False) == allowed and quickest_first((), True) == ()
+    for cipher in ("aes128-ctr", "aes128-ctr,aes128-gcm@openssh.com"):
+        words = Ssh("nowhere", ("-F", "none", "-o", f"Ciphers={cipher}")).words("true")
+        chosen = [word.removeprefix("Ciphers=").split(",") for word in words if word.startswith("Ciphers=")]
+        assert {one for each in chosen for one in each} == set(cipher.split(","))

@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 import os
-import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from lazy_quarry.core.units import format_bytes, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import given
+from lazy_quarry.run.fetching import IN_FLIGHT, pieces_in_order
 from lazy_quarry.run.node.carried import digest_of
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
-    from lazy_quarry.run.fetching import FetchFile
+    from lazy_quarry.run.fetching import FetchFile, FetchPiece
 
 _CHUNK = 1 << 20
 _DIGESTED = 1 << 30
@@ -33,6 +35,8 @@ class Fetcher:
         """Files that are there and differ, and were left."""
         self.fetched = self.bytes = self.known = 0
         self.there = ""
+        self._asking = ThreadPoolExecutor(IN_FLIGHT)
+        """Who asks for pieces: a thread is there as soon as there is something for it."""
 
     def fetch(self, patterns: list[str]) -> Iterator[str]:
         """Fetch what patterns meet; tells how far it is, again and again. Raises :class:`QuarryError`."""
@@ -62,6 +66,7 @@ class Fetcher:
             os.symlink(one.target, target)
 
     def _file(self, one: FetchFile, target: bytes) -> Iterator[int]:
+        yield 0  # comparing what is there may take a while
         if os.path.lexists(target):
             if _is_file(target) and os.stat(target).st_size == one.size and self._same(one.path, target, one.size):
                 self.known += 1
@@ -75,11 +80,11 @@ class Fetcher:
         try:
             begin = min(os.fstat(fd).st_size // _CHUNK * _CHUNK, one.size)
             os.ftruncate(fd, begin)
-            yield from self._pieces(fd, one.path, begin, one.size)
+            steady = yield from self._pieces(fd, one, begin)
             os.fsync(fd)
         finally:
             os.close(fd)
-        if not self._same(one.path, part, one.size):
+        if not (begin == 0 and steady) and not self._same(one.path, part, one.size):
             os.unlink(part)
             self.problems.append(f"{_shown(target)} changed while it was fetched; fetch it again")
             return
@@ -94,26 +99,32 @@ class Fetcher:
         advice = "--replace writes over it, --to names another folder"
         self.problems.append(f"{_shown(target)} is there and differs; {advice}")
 
-    def _pieces(self, fd: int, path: bytes, begin: int, end: int) -> Iterator[int]:
-        """Bring part of a file into an open one, from where an earlier fetch came to; tells how far it is."""
-        while begin < end:
-            piece = self.client.fetch_piece(self.number, path, begin)
-            if not (piece.content or piece.hole) or zlib.crc32(piece.content) != piece.check:
-                raise QuarryError(f"{_shown(path)}: a piece was damaged on its way; fetch it again")
-            os.pwrite(fd, piece.content[: end - begin], begin)
-            begin += len(piece.content) + piece.hole
+    def _pieces(self, fd: int, one: FetchFile, begin: int) -> Generator[int, None, bool]:
+        """Bring a file into an open one, from where an earlier fetch came to; tells how far it is, and at its end whether the
+        file was all the time what it was when it was listed.
+        """
+        steady = True
+        get = partial(self._piece, one.path)
+        for at, piece in pieces_in_order(_shown(one.path), get, begin, one.size, lambda: _CHUNK, self._asking):
+            steady = steady and (piece.size, piece.written_ns) == (one.size, one.written_ns)
+            os.pwrite(fd, piece.content[: one.size - at], at)
             if piece.hole:
-                os.ftruncate(fd, min(begin, end))
-            yield min(begin, end)
+                os.ftruncate(fd, min(at + piece.hole, one.size))
+            yield min(at + len(piece.content) + piece.hole, one.size)
+        return steady
+
+    def _piece(self, path: bytes, begin: int, most: int) -> FetchPiece:
+        return self.client.fetch_piece(self.number, path, begin)
 
     def _same(self, path: bytes, here: bytes, size: int) -> bool:
         """True when a file here begins with the bytes that one of the job has (SHA-256), part by part."""
         top, name = os.path.split(os.fsdecode(os.path.abspath(here)))
-        return all(
-            digest_of(top, name, begin, min(_DIGESTED, size - begin))
-            == self.client.fetch_digest(self.number, path, begin, min(_DIGESTED, size - begin))
-            for begin in range(0, size, _DIGESTED)
-        )
+        for begin in range(0, size, _DIGESTED):
+            some = min(_DIGESTED, size - begin)
+            there = self._asking.submit(self.client.fetch_digest, self.number, path, begin, some)
+            if digest_of(top, name, begin, some) != there.result():
+                return False
+        return True
 
     # -- files that grow ---------------------------------------------------------------------------
 
@@ -152,7 +163,7 @@ class Fetcher:
                     return
                 os.ftruncate(fd, 0)
                 begin = 0
-            for size in self._pieces(fd, one.path, begin, one.size):
+            for size in self._pieces(fd, one, begin):
                 yield f"{_shown(one.path)}, {format_bytes(size)}"
             begun[one.path] = one.size
         finally:

@@ -2,7 +2,10 @@
 
 import errno
 import os
-from collections.abc import Sequence
+import zlib
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any, NamedTuple, Protocol
 
@@ -35,6 +38,45 @@ class FetchPiece(NamedTuple):
     written_ns: int
     hole: int = 0
     """Bytes of a hole that begins here, in place of content."""
+
+
+IN_FLIGHT = 4
+"""Pieces of a file that are under way at a time."""
+
+
+def pieces_in_order(
+    path: str,
+    get: Callable[[int, int], FetchPiece],
+    begin: int,
+    end: int,
+    most: Callable[[], int],
+    pool: ThreadPoolExecutor,
+) -> Iterator[tuple[int, FetchPiece]]:
+    """The pieces of a file, or the holes in their place, each with where it begins; several are asked for before they are wanted.
+
+    ``get`` gives a piece from a byte on, at most so many bytes, which ``most`` says for each. Raises :class:`OSError` for one that
+    was damaged, and what ``get`` raises.
+    """
+    asked_to = begin
+    under_way = deque[tuple[int, Future[FetchPiece]]]()
+    try:
+        while begin < end:
+            while len(under_way) < IN_FLIGHT and asked_to < end:
+                some = min(most(), end - asked_to)
+                under_way.append((asked_to, pool.submit(get, asked_to, some)))
+                asked_to += some
+            piece = under_way.popleft()[1].result()
+            length = len(piece.content) + piece.hole
+            if not length or zlib.crc32(piece.content) != piece.check:
+                raise OSError(errno.EIO, "a piece was damaged on its way; try again", path)
+            yield begin, piece
+            begin += length
+            if not under_way or under_way[0][0] != begin:  # a hole, or less than was asked for
+                under_way.clear()
+                asked_to = begin
+    finally:
+        for _, coming in under_way:
+            coming.cancel()
 
 
 @dataclass(frozen=True, slots=True)

@@ -79,8 +79,10 @@ class AskedFiles(FileService):
     def size_put(self, name: str, path: str) -> int:
         return int(self.ask("size_put", name, path))
 
-    def put_whole(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> None:
-        self.ask("put_whole", name, path, size, digest, mode, mtime_ns)
+    def put_whole(
+        self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int, sent: int | None
+    ) -> None:
+        self.ask("put_whole", name, path, size, digest, mode, mtime_ns, sent)
 
     def use_kept(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
         return bool(self.ask("use_kept", name, path, size, digest, mode, mtime_ns))

@@ -12,7 +12,6 @@ import os
 import posixpath
 import stat
 import threading
-import zlib
 from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -25,7 +24,8 @@ from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
 from lazy_quarry.core.units import format_bytes
-from lazy_quarry.run.hosts.pace import IN_FLIGHT, Pace
+from lazy_quarry.run.fetching import IN_FLIGHT, FetchPiece, pieces_in_order
+from lazy_quarry.run.hosts.pace import Pace
 from lazy_quarry.run.node.attempt import Intent, IntentTooLong, Paths
 from lazy_quarry.run.node.carried import MOST_PIECE, add_zeros, digest_of, folder_of, get_piece, listing, written_beside
 from lazy_quarry.run.node.file_service import FileService
@@ -213,28 +213,32 @@ class Carrying:
         size, mode, mtime_ns = seen
         # Pieces are under way together: of the last ones that came, earlier ones may be missing.
         there = max(0, service.size_put(name, path) - IN_FLIGHT * MOST_PIECE)
-        whole, begin, under_way = hashlib.sha256(), 0, deque[Future[None]]()
+        whole, begin, sent, under_way = hashlib.sha256(), 0, 0, deque[Future[None]]()
 
         def put(at: int, piece: bytes, check: int) -> None:
             with self.pace.turn(len(piece)):
                 service.put_piece(name, path, at, piece, check)
 
-        with ThreadPoolExecutor(IN_FLIGHT) as pool:
+        def sum_up(piece: bytes, hole: int) -> None:
+            whole.update(piece)
+            add_zeros(whole, hole)
+
+        with ThreadPoolExecutor(IN_FLIGHT) as pool, ThreadPoolExecutor(1) as summing:
             while begin < size:
                 piece, check, now, written, hole = get_piece(top, path, begin, self.pace.piece)
                 if not (piece or hole) or now != size or written != mtime_ns:
                     raise CannotTravel(f"{path} in {top} changed while it was read")
                 if piece and begin + len(piece) > there:
                     under_way.append(pool.submit(put, begin, piece, check))
-                whole.update(piece)
-                add_zeros(whole, hole)
+                    sent += len(piece)
+                under_way.append(summing.submit(sum_up, piece, hole))
                 begin += len(piece) + hole
-                if len(under_way) >= IN_FLIGHT:
+                while len(under_way) >= 2 * IN_FLIGHT:
                     under_way.popleft().result()
                 told(begin)
             for one in under_way:
                 one.result()
-        service.put_whole(name, path, size, whole.hexdigest(), mode, mtime_ns)
+        service.put_whole(name, path, size, whole.hexdigest(), mode, mtime_ns, None if there else sent)
         return whole.hexdigest()
 
 
@@ -303,38 +307,16 @@ def _is_here(name: str, folder: int, size: int, mtime_ns: int) -> bool:
 def _pieces(
     service: FileService, name: str, path: str, size: int, mtime_ns: int, pace: Pace, pool: ThreadPoolExecutor
 ) -> Iterator[tuple[bytes, int]]:
-    """The pieces of a file in their order, each with the bytes of the hole that begins there in its place; several are asked
-    for before they are wanted.
-    """
+    """The pieces of a file in their order, each with the bytes of the hole that begins there in its place."""
 
-    def get(at: int, most: int) -> list[Any]:
+    def get(at: int, most: int) -> FetchPiece:
         with pace.turn(most):
-            return service.get_piece(name, path, at, most)
+            return FetchPiece(*service.get_piece(name, path, at, most))
 
-    begin = asked_to = 0
-    under_way = deque[tuple[int, Future[list[Any]]]]()
-    try:
-        while begin < size:
-            while len(under_way) < IN_FLIGHT and asked_to < size:
-                most = min(pace.piece, size - asked_to)
-                under_way.append((asked_to, pool.submit(get, asked_to, most)))
-                asked_to += most
-            at, coming = under_way.popleft()
-            piece, check, now, written, hole = coming.result()
-            if at < begin:
-                continue  # it is in a hole that began before
-            if not (piece or hole) or zlib.crc32(piece) != check:
-                raise OSError(errno.EIO, "a piece was damaged on its way", path)
-            if (now, written) != (size, mtime_ns):
-                raise OSError(errno.EBUSY, "it changed while it was brought back", path)
-            yield piece, hole
-            begin += len(piece) + hole
-            if not under_way or under_way[0][0] != begin:  # a hole, or less than was asked for
-                under_way.clear()
-                asked_to = begin
-    finally:
-        for _, coming in under_way:
-            coming.cancel()
+    for _, piece in pieces_in_order(path, get, 0, size, lambda: pace.piece, pool):
+        if (piece.size, piece.written_ns) != (size, mtime_ns):
+            raise OSError(errno.EBUSY, "it changed while it was brought back", path)
+        yield piece.content, piece.hole
 
 
 def marks_here(told: dict[str, Any]) -> tuple[FileMark, ...]:

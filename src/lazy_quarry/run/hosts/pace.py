@@ -10,14 +10,13 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
+from lazy_quarry.run.fetching import IN_FLIGHT
 from lazy_quarry.run.node.carried import MOST_PIECE
 
 QUICK_S, SLOW_S = 0.08, 0.2
 """A piece that took less lets more be under way, one that took longer less."""
 LEAST_PIECE = 64 << 10
 MOST_UNDER_WAY = 8 << 20
-IN_FLIGHT = 4
-"""Pieces of a file that are under way at a time."""
 
 
 class Pace:

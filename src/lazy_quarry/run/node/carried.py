@@ -100,73 +100,42 @@ def put_piece(folder: Path, path: str, begin: int, piece: bytes, check: int) -> 
     fd = ours.opened(part, os.O_RDWR | os.O_CREAT)
     try:
         os.pwrite(fd, piece, begin)
-        running = _RUNNING.setdefault(str(part), _Running())
-        running.came(begin, len(piece))
-        running.go_on(fd)
     finally:
         os.close(fd)
+    with _COUNTING:
+        _CAME[str(part)] = _CAME.get(str(part), 0) + len(piece)
 
 
-class _Running:
-    """The SHA-256 of a file while its pieces come: it is worked out as far as they are there without a gap."""
-
-    def __init__(self) -> None:
-        self._lock = threading.Lock()
-        self._digest, self.to = hashlib.sha256(), 0
-        self._came: dict[int, int] = {}
-        self._whole = True
-
-    def came(self, begin: int, size: int) -> None:
-        """Note a piece. One that comes again, in place of one that was counted, spoils it."""
-        with self._lock:
-            self._whole = self._whole and begin >= self.to
-            self._came[begin] = size
-
-    def go_on(self, fd: int) -> None:
-        """Take in what is there without a gap; one thread at a time does it."""
-        while self._lock.acquire(blocking=False):
-            try:
-                size = self._came.pop(self.to, 0)
-                if not size:
-                    return
-                self._digest.update(os.pread(fd, size, self.to))
-                self.to += size
-            finally:
-                self._lock.release()
-
-    def ended(self, fd: int, size: int) -> str:
-        """The digest of all of the file, of which what is left is read now."""
-        with self._lock:
-            found, at = (self._digest, self.to) if self._whole and self.to <= size else (hashlib.sha256(), 0)
-            while at < size and (piece := os.pread(fd, MOST_PIECE, at)):
-                found.update(piece)
-                at += len(piece)
-            return found.hexdigest()
-
-
-_RUNNING: dict[str, _Running] = {}
-"""By the file of pieces."""
+_CAME: dict[str, int] = {}
+"""Bytes of pieces that came over this connection, by the file that they are in."""
+_COUNTING = threading.Lock()
 
 
 def size_put(folder: Path, path: str) -> int:
-    """Bytes of a file that are there already, though not all of it is."""
+    """Bytes of a file that are there already, though not all of it is. What comes is counted anew from here on."""
+    part = _part(folder, path)
+    with _COUNTING:
+        _CAME.pop(str(part), None)
     try:
-        return _part(folder, path).stat().st_size
+        return part.stat().st_size
     except OSError:
         return 0
 
 
-def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> None:
-    """All pieces of a file are there: look whether they are what was sent (SHA-256), and move it to its place.
+def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int, sent: int | None) -> None:
+    """All pieces of a file are there, its SHA-256 is ``digest``: move it to its place.
 
-    Where there is room another is kept for the next job that takes it in. Raises :class:`OSError`; what was damaged is gone then,
-    to be sent anew.
+    ``sent`` are the bytes of its pieces where all of them were sent in one go: then each was compared by its CRC-32. Else it is
+    read, and its SHA-256 compared: what came before a crash may not be on the disk. Where there is room another is kept for the
+    next job that takes it in. Raises :class:`OSError`; what was damaged is gone then, to be sent anew.
     """
     part = _part(folder, path)
+    with _COUNTING:
+        came = _CAME.pop(str(part), 0)
     fd = ours.opened(part, os.O_RDWR | os.O_CREAT)
     try:
         os.ftruncate(fd, size)
-        if _RUNNING.pop(str(part), _Running()).ended(fd, size) != digest:
+        if came != sent and digest_of(str(part.parent), part.name) != digest:
             os.unlink(part)
             raise OSError(errno.EIO, "it was damaged on its way", path)
         stays = shutil.disk_usage(folder).free >= _KEPT_PART * size

@@ -18,6 +18,10 @@ MOST_HEAD, MOST_BODY = 64 << 20, 64 << 20
 """A frame beyond that is no frame of ours: the stream is given up."""
 
 
+_MOST_ASKED = 1 << 21
+"""Bytes that are asked of a stream in one call: room is made for all of them."""
+
+
 class Broken(OSError):
     """The stream has ended, or what came is no frame."""
 
@@ -51,14 +55,15 @@ class Channel:
         return told, self._exactly(body)
 
     def _exactly(self, length: int) -> bytes:
-        raw = bytearray(length)
-        view = memoryview(raw)
-        while view:
-            got = self.stream.recv_into(view)
-            if not got:
+        """So many bytes; those that come in one piece aren't copied."""
+        pieces = list[bytes]()
+        while length:
+            some = self.stream.recv(min(length, _MOST_ASKED), socket.MSG_WAITALL)
+            if not some:
                 raise Broken("the stream has ended")
-            view = view[got:]
-        return bytes(raw)
+            pieces.append(some)
+            length -= len(some)
+        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
     def close(self) -> None:
         """End the stream for both sides, also while another thread waits for a frame."""

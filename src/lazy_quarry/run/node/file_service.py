@@ -161,9 +161,11 @@ class FileService:
         """Bytes of a file that came before."""
         return carried.size_put(self.spool / name, path)
 
-    def put_whole(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> None:
+    def put_whole(
+        self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int, sent: int | None
+    ) -> None:
         """All of a file has come."""
-        carried.put_whole(self.spool / name, path, size, digest, mode, mtime_ns)
+        carried.put_whole(self.spool / name, path, size, digest, mode, mtime_ns, sent)
 
     def use_kept(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
         """Put a file into its place from those that came for an earlier job; False where it isn't among them."""

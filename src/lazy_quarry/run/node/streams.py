@@ -12,8 +12,10 @@ import os
 import selectors
 import socket
 import struct
+from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
+from itertools import islice
 
 OPEN, DATA, MORE, CLOSE = range(4)
 _HEAD = struct.Struct(">IBI")
@@ -23,6 +25,8 @@ WINDOW = 1 << 20
 """Bytes of a stream that may be under way."""
 _SET_PIPE_SIZE, _PIPE = 1031, 1 << 20
 """F_SETPIPE_SZ (fcntl(2)): what a pipe holds; of the usual 64 KiB at a time, most of the time goes with taking turns."""
+_AT_ONCE = 64
+"""Pieces that are given to the pipe in one call."""
 _MOST_WAITING = 1 << 22
 """Bytes that wait for the pipe, above which no stream is read."""
 
@@ -65,8 +69,13 @@ class Streams:
         self._from, self._to, self._opened = from_there, to_there, opened
         self._next = 1 if odd else 2
         self._streams: dict[int, _Stream] = {}
-        self._heard = bytearray(heard)
-        self._said = bytearray()
+        self._heard = heard
+        """What came last, and isn't understood yet: the beginning of a frame, unless it is of data."""
+        self._within = (0, 0)
+        """The stream of the frame of data that is coming, and how much of that is to come."""
+        self._said: deque[bytes] = deque()
+        self._unsaid = 0
+        """Bytes of what waits for the pipe."""
         self.selector = selectors.DefaultSelector()
         """For more to wait on; keys without data are left to whoever registered them."""
         for each in (from_there, to_there):
@@ -120,7 +129,10 @@ class Streams:
     # -- the pipes ---------------------------------------------------------------------------------
 
     def _say(self, number: int, kind: int, content: bytes = b"") -> None:
-        self._said += _HEAD.pack(number, kind, len(content)) + content
+        self._said.append(_HEAD.pack(number, kind, len(content)))
+        if content:
+            self._said.append(content)
+        self._unsaid += _HEAD.size + len(content)
 
     def _watch_pipe(self) -> None:
         if bool(self._said) != self._writes:
@@ -131,10 +143,16 @@ class Streams:
                 self.selector.unregister(self._to)
 
     def _write(self) -> None:
-        with suppress(BlockingIOError):
-            with memoryview(self._said) as whole, whole[:_PIPE] as some:
-                written = os.write(self._to, some)
-            del self._said[:written]
+        try:
+            written = os.writev(self._to, list(islice(self._said, _AT_ONCE)))
+        except BlockingIOError:
+            return
+        self._unsaid -= written
+        while written:
+            first = self._said.popleft()
+            if len(first) > written:
+                self._said.appendleft(first[written:])
+            written -= min(written, len(first))
 
     def _hear(self) -> None:
         try:
@@ -143,19 +161,52 @@ class Streams:
             return
         if not some:
             raise EOFError("the other side has ended")
-        self._heard += some
+        self._heard = self._heard + some if self._heard else some
         self._understand()
 
     def _understand(self) -> None:
-        while len(self._heard) >= _HEAD.size:
-            number, kind, length = _HEAD.unpack_from(self._heard)
-            if kind > CLOSE or length > _LARGEST:
-                raise Garbled("what comes from there can't be understood")
-            if len(self._heard) < _HEAD.size + length:
-                return
-            content = bytes(self._heard[_HEAD.size : _HEAD.size + length])
-            del self._heard[: _HEAD.size + length]
-            self._did(number, kind, content)
+        """Do what the frames say that are here. Data is passed on as it comes."""
+        heard, at = self._heard, 0
+        with memoryview(heard) as whole:
+            while at < len(heard):
+                number, to_come = self._within
+                if to_come:
+                    with whole[at : at + to_come] as some:
+                        at += len(some)
+                        self._within = number, to_come - len(some)
+                        self._came(number, some)
+                    continue
+                if len(heard) - at < _HEAD.size:
+                    break
+                number, kind, length = _HEAD.unpack_from(heard, at)
+                if kind > CLOSE or length > _LARGEST:
+                    raise Garbled("what comes from there can't be understood")
+                if kind == DATA:
+                    at += _HEAD.size
+                    self._within = number, length
+                    continue
+                end = at + _HEAD.size + length
+                if len(heard) < end:
+                    break
+                self._did(number, kind, heard[at + _HEAD.size : end])
+                at = end
+        self._heard = heard[at:]
+
+    def _came(self, number: int, some: memoryview) -> None:
+        """Give data to its socket, and keep what that doesn't take now."""
+        stream = self._streams.get(number)
+        if stream is None:
+            return  # it was closed here a moment ago
+        if len(stream.waiting) + len(some) > WINDOW:
+            raise Garbled("more came than was let through")
+        given = 0
+        if not stream.waiting:
+            with suppress(OSError):  # what is wrong with it, :meth:`_give` meets too
+                given = stream.socket.send(some)
+            stream.taken += given
+        with some[given:] as rest:
+            stream.waiting += rest
+        self._give(number)
 
     def _did(self, number: int, kind: int, content: bytes) -> None:
         if kind == OPEN:
@@ -170,12 +221,7 @@ class Streams:
         stream = self._streams.get(number)
         if stream is None:
             return  # it was closed here a moment ago
-        if kind == DATA:
-            if len(stream.waiting) + len(content) > WINDOW:
-                raise Garbled("more came than was let through")
-            stream.waiting += content
-            self._give(number)
-        elif kind == MORE:
+        if kind == MORE:
             stream.may_send += int.from_bytes(content, "big")
         else:
             stream.ended = True
@@ -186,7 +232,7 @@ class Streams:
     def _watch(self, number: int) -> None:
         """Wait for what can be done: to read when both the other side and the pipe have room, to write when something waits."""
         stream = self._streams[number]
-        reads = stream.may_send > 0 and len(self._said) < _MOST_WAITING and not stream.ended
+        reads = stream.may_send > 0 and self._unsaid < _MOST_WAITING and not stream.ended
         events = selectors.EVENT_READ * reads | selectors.EVENT_WRITE * bool(stream.waiting)
         known = self.selector.get_map().get(stream.socket)
         if events and known is None:
