@@ -27,13 +27,13 @@ test: $(READY_TEST)
 	@sh tools/need tmux tmux 'the tests in a real terminal are skipped' || true
 	@sh tools/need mpicc libopenmpi-dev 'the test with MPI is skipped' || true
 	@sh tools/need mpirun openmpi-bin 'the test with MPI is skipped' || true
-	@$(BIN)/python -m pytest -n 4 --dist loadfile
+	@$(BIN)/python -m pytest -n 4 --dist loadfile --no-loadscope-reorder
 
 torture: $(READY_TEST)
 	@$(BIN)/python -m torture --minutes $(MINUTES)
 
 long: $(READY_TEST)
-	@LQ_SEEDS=12 LQ_LONG_KEYS_S=120 $(BIN)/python -m pytest -n 2 -q tests/app/test_dialogs.py tests/run/test_faults.py tests/terminal/test_whole_path.py tests/core/engine/test_invariants.py -k "whatever or kills or terminal_has"
+	@LQ_SEEDS=12 LQ_LONG_KEYS_S=120 $(BIN)/python -m pytest -n 2 -q tests/app/test_dialogs.py tests/run/test_faults.py tests/terminal/test_whole_path.py tests/core/engine/test_invariants.py tests/run/test_carried.py -k "whatever or kills or terminal_has or four_gib"
 
 model: $(READY_TEST)
 	@MODEL_RUNS=$(RUNS) $(BIN)/python -m pytest -n 2 -q tests/run/test_node_model.py

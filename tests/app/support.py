@@ -10,6 +10,7 @@ import pytest
 
 from lazy_quarry.app.open_site import demo_app
 from lazy_quarry.files import given, ours
+from lazy_quarry.site import foresight, supposed_jobs
 
 PATIENCE_S = 30.0
 
@@ -19,6 +20,8 @@ async def demo(folder, size=(160, 47)):
     """The application on the demo, its past made and its clock standing, with the pilot."""
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("LQ_STATE", str(folder))
+        for module in (foresight, supposed_jobs):
+            patch.setattr(module, "DRAWS", 2)  # for ranges that only stand there
         app = demo_app(1, True, 7, past_days=3)
         touched = touched_by_loop(app, patch)
         async with app.run_test(size=size) as pilot:

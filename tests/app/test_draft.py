@@ -279,9 +279,9 @@ async def test_a_file_without_commands_says_so(tmp_path):
         (tmp_path / "empty").write_text("# nothing\n")
         await to_draft(app, pilot)
         place = app.query_one("#place-draft")
-        place.opening.take_commands(tmp_path / "empty", place.board)
+        place.opening.take_commands(tmp_path / "empty")
         await wait_for(pilot, lambda: "no commands" in app.query_one(NoteBar).text)
-        place.opening.take_commands(tmp_path / "gone", place.board)
+        place.opening.take_commands(tmp_path / "gone")
         await wait_for(pilot, lambda: "No such file" in app.query_one(NoteBar).text)
 
 

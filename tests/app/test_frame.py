@@ -1,5 +1,7 @@
 """Promises of every place: words can be read, a question keeps the keys, all keys are a key away, no colour where none is wanted."""
 
+import threading
+from functools import partial
 from itertools import pairwise
 
 import pytest
@@ -10,11 +12,12 @@ from textual.color import Color
 from lazy_quarry.app.ledger.amount_scale import AmountScale
 from lazy_quarry.app.shared.cells import FILLS, Pen
 from lazy_quarry.app.shared.frame import PLACES, NoteBar
+from lazy_quarry.app.shared.place import Place
 from lazy_quarry.app.shared.theme import CHALK, DUSK, SIXTEEN
 from lazy_quarry.app.textual_fixes.no_colour import NoColour, rgb_of
 from lazy_quarry.app.watch.prose import Prose
 from lazy_quarry.core.units import HOUR_MS
-from tests.app.support import demo, drawn, press, settled, to_draft, wait_for
+from tests.app.support import PATIENCE_S, demo, drawn, press, settled, to_draft, wait_for
 
 WORDS = ("ink", "dim", "ochre", "moss", "rust", "river", "heather")
 
@@ -123,3 +126,24 @@ def test_scales_have_round_steps_at_even_distances(most, tall):
     assert scale.edge(marks[-1]) >= most * 0.999
     digits = f"{scale.step / HOUR_MS:.6e}".split("e")[0].rstrip("0").rstrip(".")
     assert digits in ("1", "2", "2.5", "4", "5", "8")
+
+
+async def test_what_a_reading_finds_is_never_shown_after_what_a_later_one_found(tmp_path):
+    async with demo(tmp_path) as (app, pilot):
+        found, place = [], app.query(Place).first()
+        began, goes_on, ended = ({name: threading.Event() for name in "abcde"} for _ in range(3))
+
+        def work(name):
+            began[name].set()
+            goes_on[name].wait(PATIENCE_S)
+            app.hand_over(found.append, name)
+            ended[name].set()
+
+        for name in "abcde":
+            acts = name in "de"  # these don't replace one another, and are told whenever they are done
+            place.run_worker(partial(work, name), thread=True, exclusive=not acts, group="acts" if acts else "reading")
+            await wait_for(pilot, began[name].is_set)
+        for name in "baced":
+            goes_on[name].set()
+            await wait_for(pilot, ended[name].is_set)
+        assert found == ["b", "c", "e", "d"]

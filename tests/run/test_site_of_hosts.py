@@ -2,14 +2,15 @@
 
 import json
 import re
-import subprocess
 import time
 from datetime import datetime
+from functools import cache
 
 import pytest
 
 from lazy_quarry.core.units import plural
 from tests.conftest import until
+from tests.warm import Warm
 
 _FILE = """name = "Workshop"
 operators = ["root"]
@@ -33,6 +34,19 @@ nodes = "h1, h3"
 WAITS = "while [ ! -e /shared/go ]; do sleep 0.05; done; hostname"
 
 
+@cache
+def at_head(hosts):
+    """Where commands of the head are forked from, and their variables."""
+    found = hosts.run(["env", "-0"]).stdout
+    return Warm(hosts.on_head), dict(each.split("=", 1) for each in found.split("\0") if each)
+
+
+@cache
+def cores_of(hosts):
+    """How many cores the two hosts have."""
+    return {one: int(hosts.run(f"ssh {one} nproc").stdout) for one in ("h1", "h3")}
+
+
 class OnHead:
     """A site on the head: its file, its state folder, and commands about it."""
 
@@ -47,7 +61,7 @@ class OnHead:
         hosts.run(f"mkdir -p {self.folder}/sites {self.folder}/locks /shared/work")
 
     def describe(self, more=""):
-        cores = {one: int(self.hosts.run(f"ssh {one} nproc").stdout) for one in ("h1", "h3")}
+        cores = cores_of(self.hosts)
         self.write(_FILE.format(one=cores["h1"], three=cores["h3"], more=more))
         return cores
 
@@ -58,10 +72,8 @@ class OnHead:
         return self.hosts.run(f"cat {self.folder}/sites/machine.toml").stdout
 
     def lq(self, *words, where="/shared/work", text=""):
-        command = ["sh", "-c", 'cd "$0" && exec "$@"', where, "lq", *words]
-        return subprocess.run(
-            self.hosts.on_head(command, self.variables), input=text, text=True, capture_output=True, timeout=60
-        )
+        warm, head = at_head(self.hosts)
+        return warm.run(words, where, {**head, **self.variables}, text, 60)
 
     def submit(self, script, *settings):
         more = [word for one in ("walltime=10m", "memory=50 MiB/core", *settings) for word in ("--set", one)]
