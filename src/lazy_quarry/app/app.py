@@ -39,6 +39,7 @@ from lazy_quarry.app.textual_fixes.alt_numbers import ASK_FOR_ESCAPE, EIGHT_BIT,
 from lazy_quarry.app.textual_fixes.keys_in_order import SCROLLING
 from lazy_quarry.app.textual_fixes.no_colour import NoColour, rgb_of
 from lazy_quarry.app.textual_fixes.plain_line import PlainLine
+from lazy_quarry.app.textual_fixes.readings_in_order import BeginsInOrder, hand_over
 from lazy_quarry.app.textual_fixes.sent_cells import SendingApp
 from lazy_quarry.core.job.phase import Phase
 from lazy_quarry.core.units import plural
@@ -59,7 +60,7 @@ SAY_S = 8.0
 NARROWEST, SHORTEST = 100, 30
 
 
-class QuarryApp(Acting, SendingApp):
+class QuarryApp(BeginsInOrder, Acting, SendingApp):
     """One site in six places. ``connect`` makes the client; it is called from a worker."""
 
     TITLE = "lazy quarry"
@@ -211,10 +212,12 @@ class QuarryApp(Acting, SendingApp):
         return REFRESH_S if any(view.phase is Phase.RUNNING for view in board.jobs) else IDLE_S
 
     def hand_over(self, then: Callable[..., object], *arguments: Any) -> None:
-        """From a worker: have the interface do something with what was found, unless the person has left meanwhile."""
+        """From a worker: have the interface do something with what was found, unless the person has left meanwhile, or what a
+        later worker of its group found was shown.
+        """
         if not self._leaving.is_set():
             with suppress(RuntimeError, NoMatches):  # the loop has ended, or widgets are going one by one
-                self.call_from_thread(then, *arguments)
+                hand_over(self, then, *arguments)
 
     def aside(self, work: Callable[[], T], then: Callable[[T], object], keys_wait: bool = True) -> None:
         """Do what reads or writes files, apart from the interface, then go on with what came of it; what is wrong is told."""
@@ -440,7 +443,7 @@ class QuarryApp(Acting, SendingApp):
         self._saved = "" if again else found[0].name
         self._save_table(place, found[0], "json" if again else "csv")
 
-    @work(thread=True, exclusive=True, group="table")
+    @work(thread=True, group="table")
     def _save_table(self, place: Any, table: "Table", form: str) -> None:
         from lazy_quarry.app.shared.table_catalogue import save
 

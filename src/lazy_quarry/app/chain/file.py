@@ -123,7 +123,7 @@ class ChainFile(Feature):
         # an example that was changed here has no file that a continuation could read
         return replace(source, path="") if self.desk.edited else source
 
-    @apart("chain-submit")
+    @apart("chain-submit", exclusive=False)
     def _submit(self, source: ChainSource) -> None:
         client = self.quarry.client
         if client is None:

@@ -71,7 +71,7 @@ class SubmittedChain(Feature):
         if number := self._number():
             self._look_ahead(number)
 
-    @apart("chain-act")
+    @apart("chain-look")
     def _look_ahead(self, number: int) -> None:
         client = self.quarry.client
         if client is None:
@@ -97,7 +97,7 @@ class SubmittedChain(Feature):
         there = bool(path) and Path(path).exists()
         return read_source(path) if there else read_source("", (), folder, text)
 
-    @apart("chain-act")
+    @apart("chain-act", exclusive=False)
     def _act(self, call: str, number: int) -> None:
         try:
             outcomes = getattr(self.quarry.client, call)(number)
@@ -109,7 +109,7 @@ class SubmittedChain(Feature):
         self.say(", ".join((refused or done)[:4]) + ".", bad=bool(refused))
         self.quarry.hand_over(self.quarry.read_board)
 
-    @apart("chain-act")
+    @apart("chain-act", exclusive=False)
     def _continue(self, number: int, source: ChainSource) -> None:
         client = self.quarry.client
         if client is None:

@@ -3,12 +3,15 @@
 from functools import partial
 from pathlib import Path
 
-from textual.widget import Widget
-
+from lazy_quarry.app.draft.dial_rows import DialRows
+from lazy_quarry.app.draft.report import ReportRows
 from lazy_quarry.app.draft.starting_points import Begin, BeginPreview, BeginRows
 from lazy_quarry.app.draft.templates import fill, from_commands, from_file
 from lazy_quarry.app.draft.things_there import ScriptsThere, ThingsThere, things_there
-from lazy_quarry.app.shared.quarry import Quarry
+from lazy_quarry.app.shared.acts import bound_of
+from lazy_quarry.app.shared.feature import Feature
+from lazy_quarry.app.shared.messages import CursorMoved
+from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.errors import BadValue
 from lazy_quarry.files import given
@@ -17,13 +20,19 @@ from lazy_quarry.views.board import Board
 SHELL_COMMANDS = "shell-commands.json"
 
 
-class DraftBeginning:
-    """The list of starting points with the script that the cursor's one would give. ``page`` is what it hides."""
+class DraftBeginning(Feature):
+    """The list of starting points with the script that the cursor's one would give; it hides the script and its request."""
 
-    def __init__(
-        self, quarry: Quarry, rows: BeginRows, preview: BeginPreview, page: Widget, sides: tuple[Widget, ...]
-    ) -> None:
-        self.quarry, self.rows, self.preview, self.page, self.sides = quarry, rows, preview, page, sides
+    NAME = "beginning"
+    BOUND = (
+        bound_of(
+            NAME, "begin", "show", "what a script can begin from: shapes, earlier runs, a command, files", priority=True
+        ),
+    )
+
+    def __init__(self, place: Place) -> None:
+        super().__init__(place)
+        self.rows, self.preview = self.one(BeginRows), self.one(BeginPreview)
         self._there: ThingsThere | None = None
         """The things that were there the last time."""
 
@@ -32,14 +41,15 @@ class DraftBeginning:
         """True while the list is in sight."""
         return bool(self.rows.display)
 
-    def show(self, board: Board | None) -> None:
+    def show(self) -> None:
         """Show what there is to begin from."""
-        folder = self.quarry.folder
+        board, folder = self.board, self.quarry.folder
         self.rows.show(board, self._there or ThingsThere(ScriptsThere(str(folder))))  # keys may be typed ahead
         self._switch(True)
         self.rows.start()
         self.rows.focus()
-        self.show_preview(board)
+        self.show_preview()
+        self.post(CursorMoved())
         commands = self.quarry.shelf.kept.folder / SHELL_COMMANDS
         examples = board.site.examples if board is not None else ""
         self.quarry.aside(lambda: things_there(folder, examples, commands), partial(self._show, board), keys_wait=False)
@@ -49,7 +59,7 @@ class DraftBeginning:
         self.rows.show(board, there)
         self.rows.return_to(on)
         if self.shown:
-            self.show_preview(board)
+            self.show_preview()
 
     def leave(self) -> None:
         """Back to the script."""
@@ -57,12 +67,12 @@ class DraftBeginning:
 
     def _switch(self, beginning: bool) -> None:
         self.rows.display = self.preview.display = beginning
-        for widget in (self.page, *self.sides):
-            widget.display = not beginning
+        for hidden in ("#page", DialRows, ReportRows):
+            self.place.query_one(hidden).display = not beginning
 
-    def show_preview(self, board: Board | None) -> None:
+    def show_preview(self) -> None:
         """The script of what the cursor is on, as it would be taken."""
-        begin = self.rows.under_cursor()
+        begin, board = self.rows.under_cursor(), self.board
         if begin is None:
             self.preview.show("", "")
         elif begin.template is not None:
@@ -82,12 +92,12 @@ class DraftBeginning:
         if begin is not None and begin.path == path:  # the cursor is still there
             self.preview.show(str(path), text)
 
-    @staticmethod
-    def script_of(begin: Begin, board: Board | None) -> str | None:
-        """The script of a starting point that is a template or a list of commands; None for others."""
-        if begin.template is not None:
-            return fill(begin.template, board)
-        return from_commands(begin.commands, board) if begin.commands else None
+
+def script_of(begin: Begin, board: Board | None) -> str | None:
+    """The script of a starting point that is a template or a list of commands; None for others."""
+    if begin.template is not None:
+        return fill(begin.template, board)
+    return from_commands(begin.commands, board) if begin.commands else None
 
 
 def _beginning_of(path: Path) -> str:

@@ -57,7 +57,6 @@ class DraftPlace(Place):
     BINDINGS = [
         bound("open", "choose", "take what the cursor is on: a beginning, another start, a check's line"),
         bound("open_file", "ask_path('open')", "open a script by its path", priority=True),
-        bound("begin", "begin", "what a script can begin from: shapes, earlier runs, a command, files", priority=True),
         bound(
             "shell", "shell", "a shell on cores of this machine; what works there can become a script", priority=True
         ),
@@ -70,6 +69,7 @@ class DraftPlace(Place):
             "back",
             "from the script to what the site says of it, where numbers go to places; else back to the script",
         ),
+        *DraftBeginning.BOUND,
         *DraftSending.BOUND,
         *DraftSaving.BOUND,
         *DraftChecks.BOUND,
@@ -100,23 +100,22 @@ class DraftPlace(Place):
 
     def on_mount(self) -> None:
         """Take up the draft as it was left, or show what one can begin from."""
-        editor, side = self.query_one(Editor), (self.query_one(DialRows), self.query_one(ReportRows))
+        editor = self.query_one(Editor)
         self.document = DraftDocument(self.quarry, editor, self.query_one(DraftTitle), self.query_one(Overrides))
         self.checks = self.has(DraftChecks(self, self.document, self._show_report))
-        self.opening = DraftOpening(self.quarry, self, self.document, self.put_text)
+        self.opening = self.has(DraftOpening(self, self.document, self.put_text))
         self.line = DraftLine(self.query_one("#path", Input), self.quarry.folder)
         ask_task = partial(self.action_ask_path, "task")
         self.sending = self.has(DraftSending(self, self.document, self.checks, ask_task, self.document.once_is_over))
         self.saving = self.has(DraftSaving(self, self.document, self.line, self.leave_begin))
         self.has(DraftTasks(self, self.document))
-        page, preview = self.query_one("#page"), self.query_one(BeginPreview)
-        self.beginning = DraftBeginning(self.quarry, self.query_one(BeginRows), preview, page, side)
+        self.beginning = self.has(DraftBeginning(self))
         self.watch(editor, "scroll_y", self._scrolled, init=False)
         draft = self.quarry.shelf.take()
         if draft is not None and draft.text.strip():
             self.put_text(draft.text, draft.path, draft.edited, tuple(draft.overrides.splitlines()))
         else:
-            self.action_begin()
+            self.beginning.show()
 
     @property
     def editor(self) -> Editor:
@@ -155,7 +154,7 @@ class DraftPlace(Place):
         super().show(board)
         self.sending.tell_trial()
         if first and self.beginning.shown:
-            self.action_begin()  # now it is known what the site has
+            self.beginning.show()  # now it is known what the site has
         if self.display:
             self._show_dials()
             self.checks.follow(board.version)
@@ -221,11 +220,6 @@ class DraftPlace(Place):
 
     # -- beginning, opening, saving ----------------------------------------------------------------
 
-    def action_begin(self) -> None:
-        """Show what a draft can begin from."""
-        self.beginning.show(self.board)
-        self.post_message(CursorMoved())
-
     def leave_begin(self) -> None:
         """Back to the script."""
         self.beginning.leave()
@@ -236,14 +230,14 @@ class DraftPlace(Place):
     def on_cursor_moved(self, message: CursorMoved) -> None:
         """Show what would be taken."""
         if self.beginning.shown:
-            self.beginning.show_preview(self.board)
+            self.beginning.show_preview()
 
     def on_begin(self, message: Begin) -> None:
         """Begin, after a question when something not saved would be lost."""
         if message.ask:
             self.action_ask_path(message.ask)
         else:
-            self.opening.begin(message, self.board)
+            self.opening.begin(message)
 
     def action_ask_path(self, what: str) -> None:
         """Ask for a path, a command or a task in a line above the script."""
@@ -258,7 +252,7 @@ class DraftPlace(Place):
             case "line" if text:
                 self.opening.take_new(from_line(text, self.board))
             case "commands":
-                self.opening.take_commands(path, self.board)
+                self.opening.take_commands(path)
             case "task":
                 self.line.hide()
                 self.editor.focus()

@@ -4,9 +4,9 @@ They read the header through its one parser, and write through its one editor.
 """
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 from lazy_quarry.core.header.keys import KEYS
 from lazy_quarry.core.traits import parse_traits
@@ -37,6 +37,8 @@ SIZES_MIB = (128, 256, 512, 768, *(1024 * gib for gib in (1, 1.5, 2, 3, 4, 6, 8,
 
 HeaderEdit = tuple[tuple[str, Any], ...]
 """Keys to set, in order; None takes a key out."""
+DialKind = Literal["text", "number", "flag", "names", "duration", "memory", "nodes", "ranks", "traits", "at once"]
+"""What sort of value a dial has: what may be typed, and how it is written, go by that."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,7 +54,12 @@ class Dial:
     given: bool
     steps: tuple[Any, ...] = ()
     at: Any = None
-    trait: bool = False
+    kind: DialKind = "text"
+
+    @property
+    def trait(self) -> bool:
+        """True for the dial of one trait, of which the header may have several."""
+        return self.kind == "traits"
 
     def turned(self, by: int) -> HeaderEdit:
         """The setting for a turn by a step up or down; nothing at its ends."""
@@ -72,7 +79,7 @@ class Dial:
         text = text.strip()
         if not text:
             return ((self.key, None),)
-        return _TYPED.get(self.key, _plain)(self, text)
+        return _TYPED[self.kind](self, text)
 
 
 def _between(values: list[Any], at: Any) -> int:
@@ -92,9 +99,9 @@ def _size(value: Any) -> float:
 def _written(dial: Dial, value: Any) -> Any:
     if value is None:
         return None
-    if dial.key == "walltime":
+    if dial.kind == "duration":
         return exact_duration(int(value))
-    if dial.key == "memory":
+    if dial.kind == "memory":
         return f"{exact_size(int(value))}/{_per(dial.words)}"
     return value
 
@@ -106,18 +113,20 @@ def _per(words: str) -> str:
 # -- what is typed --------------------------------------------------------------------------------
 
 
-def _plain(dial: Dial, text: str) -> HeaderEdit:
-    value: Any = text
-    if dial.key in ("ranks", "ranks-per-node", "threads", "gpus"):
-        if not text.isdecimal():
-            raise BadValue(f'"{text}" is not a whole number')
-        value = int(text)
-    KEYS[dial.key].read(value)
-    return ((dial.key, value),)
+def _text(dial: Dial, text: str) -> HeaderEdit:
+    KEYS[dial.key].read(text)
+    return ((dial.key, text),)
 
 
-def _walltime(dial: Dial, text: str) -> HeaderEdit:
-    return (("walltime", exact_duration(parse_duration(text))),)
+def _number(dial: Dial, text: str) -> HeaderEdit:
+    if not text.isdecimal():
+        raise BadValue(f'"{text}" is not a whole number')
+    KEYS[dial.key].read(int(text))
+    return ((dial.key, int(text)),)
+
+
+def _duration(dial: Dial, text: str) -> HeaderEdit:
+    return ((dial.key, exact_duration(parse_duration(text))),)
 
 
 def _memory(dial: Dial, text: str) -> HeaderEdit:
@@ -126,8 +135,8 @@ def _memory(dial: Dial, text: str) -> HeaderEdit:
         amount = dial.words.partition("/")[0]
     per = per.strip() or _per(dial.words)
     written = f"{exact_size(parse_size(amount))}/{per}" if parse_size(amount) >= 1 else text
-    KEYS["memory"].read(written)
-    return (("memory", written),)
+    KEYS[dial.key].read(written)
+    return ((dial.key, written),)
 
 
 def _nodes(dial: Dial, text: str) -> HeaderEdit:
@@ -150,9 +159,9 @@ def _ranks(dial: Dial, text: str) -> HeaderEdit:
     return (("ranks-per-node", None), ("ranks", int(text)))
 
 
-def _queue(dial: Dial, text: str) -> HeaderEdit:
+def _names_typed(dial: Dial, text: str) -> HeaderEdit:
     names = [name.strip() for name in text.split(",") if name.strip()]
-    return (("queue", names[0] if len(names) == 1 else names),)
+    return ((dial.key, names[0] if len(names) == 1 else names),)
 
 
 def _flag(dial: Dial, text: str) -> HeaderEdit:
@@ -174,16 +183,17 @@ def _at_once(dial: Dial, text: str) -> HeaderEdit:
     return (("array.at-once", int(text)),)
 
 
-_TYPED = {
-    "array.at-once": _at_once,
-    "walltime": _walltime,
+_TYPED: dict[DialKind, Callable[[Dial, str], HeaderEdit]] = {
+    "text": _text,
+    "number": _number,
+    "flag": _flag,
+    "names": _names_typed,
+    "duration": _duration,
     "memory": _memory,
     "nodes": _nodes,
     "ranks": _ranks,
-    "ranks-per-node": _ranks,
-    "queue": _queue,
-    "whole-nodes": _flag,
     "traits": _traits,
+    "at once": _at_once,
 }
 
 
@@ -204,7 +214,7 @@ def dials(values: Mapping[str, Any], board: Board) -> list[Dial]:
     given = values.get("name")
     found = [
         Dial("name", "name", str(given) if given else "as its file is called", bool(given)),
-        _choice("queue", names, default, [queue.name for queue in queues]),
+        _choice("queue", names, default, [queue.name for queue in queues], "names"),
         _choice("account", values.get("account"), board.person.account, list(board.person.accounts)),
         _choice("tier", values.get("tier"), only or board.site.default_tier, [only] if only else tiers),
         _walltime_dial(values, here, board),
@@ -218,17 +228,17 @@ def dials(values: Mapping[str, Any], board: Board) -> list[Dial]:
         found.append(_gpus_dial(values.get("gpus"), gpus))
     whole = values.get("whole-nodes")
     words = "kept to itself" if whole is True else "shared"
-    found.append(Dial("whole nodes", "whole-nodes", words, whole is not None, (False, True), whole is True))
+    found.append(Dial("whole nodes", "whole-nodes", words, whole is not None, (False, True), whole is True, "flag"))
     if isinstance(array := values.get("array"), Mapping):
         found.append(_at_once_dial(array.get("at-once")))
     return [*found, *_trait_dials(values.get("traits"), nodes)]
 
 
-def _choice(key: str, asked: Any, default: str, names: Sequence[str]) -> Dial:
+def _choice(key: str, asked: Any, default: str, names: Sequence[str], kind: DialKind = "text") -> Dial:
     if isinstance(asked, list):
         asked = ", ".join(map(str, asked)) or None
     words = str(asked) if asked else default
-    return Dial(key, key, words, bool(asked), tuple(names), words)
+    return Dial(key, key, words, bool(asked), tuple(names), words, kind)
 
 
 def _walltime_dial(values: Mapping[str, Any], queues: Sequence[Any], board: Board) -> Dial:
@@ -236,7 +246,7 @@ def _walltime_dial(values: Mapping[str, Any], queues: Sequence[Any], board: Boar
     try:
         seconds = KEYS["walltime"].read(asked) if asked is not None else None
     except BadValue:
-        return Dial("walltime", "walltime", str(asked), True, WALLTIMES, 0)
+        return Dial("walltime", "walltime", str(asked), True, WALLTIMES, 0, "duration")
     limits = [queue.walltime_limit_s for queue in queues]
     limit = max((one for one in limits if one), default=0) if all(limits) else 0
     tier = next((one for one in board.site.tiers if one.name == values.get("tier")), None)
@@ -245,30 +255,31 @@ def _walltime_dial(values: Mapping[str, Any], queues: Sequence[Any], board: Boar
     steps = sorted({one for one in WALLTIMES if not limit or one <= limit} | ({limit} if limit else set()))
     default = queues[0].walltime_default_s if queues else HOUR
     at = default if seconds is None else seconds
-    return Dial("walltime", "walltime", format_duration(at, 4), seconds is not None, tuple(steps), at)
+    return Dial("walltime", "walltime", format_duration(at, 4), seconds is not None, tuple(steps), at, "duration")
 
 
 def _nodes_dial(values: Mapping[str, Any], most: int) -> Dial:
     asked = values.get("nodes")
     steps = ("any", None, *(count for count in COUNTS if count < most), most)
     words = {"any": "any", None: "as few as fit"}.get(asked, str(asked))
-    return Dial("nodes", "nodes", words, asked is not None, tuple(dict.fromkeys(steps)), asked)
+    return Dial("nodes", "nodes", words, asked is not None, tuple(dict.fromkeys(steps)), asked, "nodes")
 
 
 def _ranks_dial(values: Mapping[str, Any], most: int) -> Dial:
     each, ranks = values.get("ranks-per-node"), values.get("ranks")
     steps = tuple(count for count in COUNTS if count <= max(1, most))
     if each is not None and ranks is None:
-        return Dial("ranks", "ranks-per-node", f"{each} on each node", True, steps, each)
+        return Dial("ranks", "ranks-per-node", f"{each} on each node", True, steps, each, "ranks")
     nodes = values.get("nodes")
     default = nodes if isinstance(nodes, int) else 1
-    return Dial("ranks", "ranks", str(default if ranks is None else ranks), ranks is not None, steps, ranks or default)
+    words = str(default if ranks is None else ranks)
+    return Dial("ranks", "ranks", words, ranks is not None, steps, ranks or default, "ranks")
 
 
 def _count(key: str, asked: Any, default: int, most: int) -> Dial:
     steps = tuple(dict.fromkeys((*(count for count in COUNTS if count < most), most)))
     value = default if asked is None else asked
-    return Dial(key, key, str(value), asked is not None, steps, value)
+    return Dial(key, key, str(value), asked is not None, steps, value, "number")
 
 
 def _memory_dial(values: Mapping[str, Any], queues: Sequence[Any], most_mib: int) -> Dial:
@@ -276,22 +287,22 @@ def _memory_dial(values: Mapping[str, Any], queues: Sequence[Any], most_mib: int
     default = queues[0].memory_default_mib if queues else 1024
     steps = tuple(size for size in SIZES_MIB if size <= most_mib)
     if asked is None:
-        return Dial("memory", "memory", f"{exact_size(default)}/core", False, steps, default)
+        return Dial("memory", "memory", f"{exact_size(default)}/core", False, steps, default, "memory")
     try:
         read = KEYS["memory"].read(asked)
     except BadValue:
-        return Dial("memory", "memory", str(asked), True, steps, 0)
-    return Dial("memory", "memory", f"{exact_size(read.mib)}/{read.per}", True, steps, read.mib)
+        return Dial("memory", "memory", str(asked), True, steps, 0, "memory")
+    return Dial("memory", "memory", f"{exact_size(read.mib)}/{read.per}", True, steps, read.mib, "memory")
 
 
 def _gpus_dial(asked: Any, most: int) -> Dial:
     words = "none" if not asked else f"{asked} on each node"
-    return Dial("gpus", "gpus", words, asked is not None, tuple(range(most + 1)), asked or 0)
+    return Dial("gpus", "gpus", words, asked is not None, tuple(range(most + 1)), asked or 0, "number")
 
 
 def _at_once_dial(asked: Any) -> Dial:
     words = "as many as fit" if asked is None else str(asked)
-    return Dial("at once", "array.at-once", words, asked is not None, (None, *COUNTS), asked)
+    return Dial("at once", "array.at-once", words, asked is not None, (None, *COUNTS), asked, "at once")
 
 
 def _trait_dials(asked: Any, nodes: Sequence[NodeView]) -> list[Dial]:
@@ -319,7 +330,7 @@ def _trait_dial(trait: str, expression: str, chosen: dict[str, bool] | None) -> 
         named = trait in _names(expression)
         more = (expression, f"({expression}) and {trait}")
         return Dial(
-            trait, "traits", "in the expression" if named else "", named, () if named else more, expression, True
+            trait, "traits", "in the expression" if named else "", named, () if named else more, expression, "traits"
         )
 
     def without(how: bool | None) -> str | None:
@@ -331,7 +342,7 @@ def _trait_dial(trait: str, expression: str, chosen: dict[str, bool] | None) -> 
     now = chosen.get(trait)
     words = {None: "", True: "wanted", False: "not wanted"}[now]
     steps = tuple(without(how) for how in (None, True, False))
-    return Dial(trait, "traits", words, now is not None, steps, without(now), True)
+    return Dial(trait, "traits", words, now is not None, steps, without(now), "traits")
 
 
 def _names(expression: str) -> frozenset[str]:

@@ -5,17 +5,14 @@ from functools import partial
 from pathlib import Path
 from typing import Protocol
 
-from textual.widget import Widget
-
-from lazy_quarry.app.draft.beginning import DraftBeginning, script_of_commands
+from lazy_quarry.app.draft.beginning import script_of, script_of_commands
 from lazy_quarry.app.draft.document import DraftDocument
 from lazy_quarry.app.draft.starting_points import Begin
-from lazy_quarry.app.shared.messages import Say
-from lazy_quarry.app.shared.quarry import Quarry
+from lazy_quarry.app.shared.feature import Feature, apart
+from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.header.script_file import decode_script
 from lazy_quarry.errors import BadValue, QuarryError
 from lazy_quarry.files import given
-from lazy_quarry.views.board import Board
 
 Keeper = Callable[[str], str]
 """Saves a script in place of a file, and says what went wrong, if anything."""
@@ -29,14 +26,14 @@ class PutText(Protocol):
         ...
 
 
-class DraftOpening:
-    """Reads what a draft begins from; ``put`` takes it up. Jobs are asked for in a worker of ``owner``."""
+class DraftOpening(Feature):
+    """Reads what a draft begins from; ``put`` takes it up."""
 
-    def __init__(self, quarry: Quarry, owner: Widget, document: DraftDocument, put: PutText) -> None:
-        self.quarry, self.owner, self.document, self._put = quarry, owner, document, put
+    NAME = "opening"
 
-    def _say(self, words: str, bad: bool = False) -> None:
-        self.owner.post_message(Say(words, bad=bad))
+    def __init__(self, place: Place, document: DraftDocument, put: PutText) -> None:
+        super().__init__(place)
+        self.document, self._put = document, put
 
     def unless_lost(self, then: Callable[[], None]) -> None:
         """Do something that replaces the script, after a question when something not saved would be lost."""
@@ -60,20 +57,20 @@ class DraftOpening:
         if keeper is not None:
             self.document.belongs_to(keeper)
 
-    def begin(self, begin: Begin, board: Board | None) -> None:
+    def begin(self, begin: Begin) -> None:
         """Begin from a starting point."""
-        self.unless_lost(lambda: self._begin(begin, board))
+        self.unless_lost(lambda: self._begin(begin))
 
-    def _begin(self, begin: Begin, board: Board | None) -> None:
-        text = DraftBeginning.script_of(begin, board)
+    def _begin(self, begin: Begin) -> None:
+        text = script_of(begin, self.board)
         if text is not None:
             self._put(text, "", True)
         elif begin.path is not None:
             self.open_file(begin.path)
         elif begin.job is not None:
-            take = partial(self._take_job, begin.job)
-            self.owner.run_worker(take, thread=True, exclusive=True, group="begin")
+            self._take_job(begin.job)
 
+    @apart("begin")
     def _take_job(self, job: int) -> None:
         client = self.quarry.client
         if client is None:
@@ -81,13 +78,14 @@ class DraftOpening:
         try:
             detail = client.detail(job)
         except QuarryError as fault:
-            self._say(str(fault), bad=True)
+            self.say(str(fault), bad=True)
             return
         origin = f"from {job} {detail.view.name}"
         self.quarry.hand_over(self._put, detail.script, "", True, detail.overrides, origin)
 
-    def take_commands(self, path: Path, board: Board | None) -> None:
+    def take_commands(self, path: Path) -> None:
         """Begin from a file of commands."""
+        board = self.board
         self.quarry.aside(lambda: script_of_commands(path, board), self.take_new)
 
     def open_file(self, path: Path) -> None:
@@ -106,4 +104,4 @@ class DraftOpening:
     def _opened(self, path: Path, text: str) -> None:
         self._put(text, str(path), False)
         self.document.keep()
-        self._say(f"Opened {path}.")
+        self.say(f"Opened {path}.")

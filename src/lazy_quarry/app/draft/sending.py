@@ -110,7 +110,7 @@ class DraftSending(Feature):
         self.quarry.hand_over(partial(self.quarry.ask, question, then, yes="Try it", no="Leave it"))
 
     def _work(self, work: Callable[[], None]) -> None:
-        self.place.run_worker(work, thread=True, exclusive=True, group="submit")
+        self.place.run_worker(work, thread=True, group="submit")
 
     def _submit(self, submission: Submission) -> None:
         client = self.quarry.client

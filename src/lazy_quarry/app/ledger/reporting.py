@@ -40,7 +40,7 @@ class Reporting(Feature):
         self.say(f"{path} is being written …")
         self._print(self.quarry.client, f"{span.first} to {span.last}", self.seen.where, path)
 
-    @apart("print")
+    @apart("print", exclusive=False)
     def _print(self, client: "SiteClient", words: str, where: dict[str, str], path: Path) -> None:
         from lazy_quarry.draw.pages.period_document import printed_report, read_answers
         from lazy_quarry.draw.pages.printed_pages import write_pages
@@ -78,7 +78,7 @@ class Reporting(Feature):
         question = f"Mail the report{of} for {span.name}, {span.span}, to {to}?"
         self.quarry.ask(question, then, yes="Send it", no="Leave it")
 
-    @apart("print")
+    @apart("print", exclusive=False)
     def _send(self, client: "SiteClient", words: str, where: dict[str, str], to: str) -> None:
         from lazy_quarry.draw.pages.printed_mail import mail_report
 

@@ -209,7 +209,7 @@ class Sheets(Feature):
             )
             self._pack(self.quarry.client, self.seen.detail.view.job, path)
 
-    @apart("bundle")
+    @apart("bundle", exclusive=False)
     def _pack(self, client: "SiteClient", job: int, path: Path) -> None:
         from lazy_quarry.site.bundle import bundle
 

@@ -2,19 +2,27 @@
 
 from __future__ import annotations
 
-from typing import TypeVar
+from typing import TypeVar, cast
 
 from textual.screen import ModalScreen
+
+from lazy_quarry.app.shared.quarry import Quarry
+from lazy_quarry.app.textual_fixes.readings_in_order import BeginsInOrder
 
 _Result = TypeVar("_Result")
 
 
-class Dialog(ModalScreen[_Result]):
+class Dialog(BeginsInOrder, ModalScreen[_Result]):
     """A dialog ends with :meth:`finish`, also when a worker says so while something else lies over it, or after it has ended."""
 
     _result: tuple[_Result | None] | None = None
     """The result of one that is to end as soon as nothing lies over it."""
     _over = False
+
+    @property
+    def quarry(self) -> Quarry:
+        """The application."""
+        return cast(Quarry, self.app)
 
     def finish(self, result: _Result | None = None) -> None:
         """End with a result. The first one counts."""

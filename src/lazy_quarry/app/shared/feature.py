@@ -89,8 +89,8 @@ def apart(
     """Run a feature's method in a thread of its place.
 
     Args:
-        group: Threads of the same group replace one another.
-        exclusive: False where they don't.
+        group: Threads of the same group replace one another: what an earlier one finds is not shown after that.
+        exclusive: False where they don't, as where something is done, not read.
     """
 
     def decorate(method: Callable[Concatenate[F, P], None]) -> Callable[Concatenate[F, P], None]:

@@ -185,7 +185,7 @@ class FigurePane(Dialog[str]):
         name = "figure"
         with suppress(QuarryError):
             name = self.offers[int(self.query_one(FigureRows).value(0))][1]().name
-        self.app.call_from_thread(self._named, name)
+        self.quarry.hand_over(self._named, name)
 
     def _named(self, name: str) -> None:
         path = self.query_one(FigurePath)
@@ -205,16 +205,16 @@ class FigurePane(Dialog[str]):
         self.say("drawing …")
         self._write(self.offers[int(rows.value(0))][1], path, rows.value(2), rows.value(3))
 
-    @work(thread=True, exclusive=True, group="figure")
+    @work(thread=True, group="figure-file")
     def _write(self, make: Callable[[], Figure], path: Path, ground: str, size: str) -> None:
         from lazy_quarry.draw.paint import draw
 
         try:
             draw(make(), path, ground, size)
         except QuarryError as fault:
-            self.app.call_from_thread(self.say, str(fault), True)
+            self.quarry.hand_over(self.say, str(fault), True)
             return
-        self.app.call_from_thread(self.finish, f"{path} was written.")
+        self.quarry.hand_over(self.finish, f"{path} was written.")
 
     def say(self, words: str, bad: bool = False) -> None:
         """Below the path."""

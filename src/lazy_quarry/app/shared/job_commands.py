@@ -4,10 +4,8 @@ from collections.abc import Callable
 from functools import partial
 from typing import Protocol
 
-from textual.widget import Widget
-
-from lazy_quarry.app.shared.messages import Say
-from lazy_quarry.app.shared.quarry import Quarry
+from lazy_quarry.app.shared.feature import Feature
+from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.explain.answers import Suggestion
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.link.site_client import SiteClient
@@ -23,18 +21,16 @@ class ShowLadder(Protocol):
         ...
 
 
-class JobCommands:
-    """Gives commands in workers of ``owner``. ``done`` is called with the outcomes and the settings of a change."""
+class JobCommands(Feature):
+    """Gives commands in workers of its place. ``done`` is called with the outcomes and the settings of a change."""
+
+    NAME = "commands"
 
     def __init__(
-        self,
-        quarry: Quarry,
-        owner: Widget,
-        *,
-        done: Callable[[list[Outcome], str], None],
-        ladder: ShowLadder | None = None,
+        self, place: Place, done: Callable[[list[Outcome], str], None], ladder: ShowLadder | None = None
     ) -> None:
-        self.quarry, self.owner, self._done, self._ladder = quarry, owner, done, ladder
+        super().__init__(place)
+        self._done, self._ladder = done, ladder
 
     def do(self, verb: str, jobs: list[int]) -> None:
         """Hold, release or cancel."""
@@ -68,16 +64,13 @@ class JobCommands:
         client = self.quarry.client
         if client is not None:
             guarded = partial(self._guarded, work, client)
-            self.owner.run_worker(guarded, thread=True, exclusive=group == "ladder", group=group)
+            self.place.run_worker(guarded, thread=True, exclusive=group == "ladder", group=group)
 
     def _guarded(self, work: Callable[[SiteClient], None], client: SiteClient) -> None:
         try:
             work(client)
         except QuarryError as fault:
-            self._say(str(fault), bad=True)
-
-    def _say(self, words: str, bad: bool = False) -> None:
-        self.owner.post_message(Say(words, bad=bad))
+            self.say(str(fault), bad=True)
 
     def _do(self, verb: str, jobs: list[int], client: SiteClient) -> None:
         calls: dict[str, Callable[[list[int]], list[Outcome]]] = {
@@ -107,15 +100,15 @@ class JobCommands:
     def _rank(self, job: int, by: int, client: SiteClient) -> None:
         mine = client.turns()
         if job not in mine:
-            self._say("It does not wait any more.", bad=True)
+            self.say("It does not wait any more.", bad=True)
             return
         place = mine.index(job)
         other = place + by
         if not 0 <= other < len(mine):
-            self._say("It is the first of yours already." if by < 0 else "It is the last of yours already.")
+            self.say("It is the first of yours already." if by < 0 else "It is the last of yours already.")
             return
         mine[place], mine[other] = mine[other], mine[place]
         outcome = client.order(mine)
         words = f"{job} now stands {'before' if by < 0 else 'behind'} {mine[place]} among yours; nobody else's moved."
-        self._say(words if outcome.done else outcome.message, bad=not outcome.done)
+        self.say(words if outcome.done else outcome.message, bad=not outcome.done)
         self.quarry.hand_over(self.quarry.read_board)

@@ -29,7 +29,7 @@ class JobDoing(Feature):
     def __init__(self, place: Place, chosen: Callable[[], Sequence[JobView]], ladder: ShowLadder | None = None) -> None:
         super().__init__(place)
         self._chosen = chosen
-        self.commands = JobCommands(place.quarry, place, done=self._commanded, ladder=ladder)
+        self.commands = JobCommands(place, self._commanded, ladder)
 
     def _commanded(self, outcomes: list[Outcome], settings: str) -> None:
         """Say the outcome, with the jobs that it is about."""

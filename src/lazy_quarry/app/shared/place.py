@@ -14,6 +14,7 @@ from lazy_quarry.app.shared.key_hint import KeyHint
 from lazy_quarry.app.shared.messages import Say
 from lazy_quarry.app.shared.quarry import Quarry
 from lazy_quarry.app.shared.table_catalogue import Table
+from lazy_quarry.app.textual_fixes.readings_in_order import BeginsInOrder
 from lazy_quarry.views.board import Board
 from lazy_quarry.views.job_view import JobView
 
@@ -36,7 +37,7 @@ def hints(acts: Iterable[Hint]) -> Iterable[KeyHint]:
             yield key_of(act), words, f"app.click('{act}')"
 
 
-class Place(Container):
+class Place(BeginsInOrder, Container):
     """One of the six places. It is told of each new board, and says its note and its keys."""
 
     DEFAULT_CSS = "Place { height: 1fr; width: 1fr; }"

@@ -18,7 +18,6 @@ from lazy_quarry.errors import QuarryError
 from lazy_quarry.views.foretold import foretold_words
 
 if TYPE_CHECKING:
-    from lazy_quarry.app.shared.quarry import Quarry
     from lazy_quarry.views.foretold import Foretold
 
 Look = Callable[[list[str]], "Foretold"]
@@ -95,11 +94,6 @@ class RunAgain(Dialog[list[str] | None]):
     def __init__(self, question: str, settings: list[str], reason: str, look: Look) -> None:
         super().__init__()
         self.question, self.settings, self.reason, self.look = question, settings, reason, look
-
-    @property
-    def quarry(self) -> Quarry:
-        """The application."""
-        return self.app  # type: ignore[return-value]
 
     def compose(self):  # type: ignore[no-untyped-def]
         """Question, settings, what it would come to."""
