@@ -15,6 +15,7 @@ import tempfile
 from pathlib import Path
 
 CORPUS = Path(__file__).parents[1] / "tests" / "corpus" / "fuzz"
+MEMORY = "/dev/shm"
 LONGEST_INPUT_S = 5
 """An input that takes longer is one that keeps its reader busy."""
 LONGEST = 16_384
@@ -35,12 +36,17 @@ def main() -> int:
     broken, total = [], 0
     for name in chosen:
         seeds = CORPUS / name
-        with tempfile.TemporaryDirectory(prefix="lq-fuzz-") as grown:
+        with (
+            tempfile.TemporaryDirectory(prefix="lq-fuzz-") as grown,
+            # What it leaves is removed here: its process ends without any clearing up.
+            tempfile.TemporaryDirectory(prefix="lq-fuzz-", dir=MEMORY if os.access(MEMORY, os.W_OK) else None) as room,
+        ):
             words = [sys.executable, "-m", "fuzz.one", name, grown, str(seeds), f"-artifact_prefix={grown}/broken-"]
             words += [f"-max_len={LONGEST}", f"-timeout={LONGEST_INPUT_S}", "-print_final_stats=1", "-verbosity=0"]
             words += [f"-seed={given.seed}"] if given.seed else []
             words += [f"-runs={given.inputs}"] if given.inputs else [f"-max_total_time={share}"]
-            done = subprocess.run(words, capture_output=True, text=True, errors="replace", check=False)
+            around = {**os.environ, "TMPDIR": room}
+            done = subprocess.run(words, capture_output=True, text=True, errors="replace", check=False, env=around)
             count = re.search(r"number_of_executed_units:\s*(\d+)", done.stderr)
             total += int(count[1]) if count else 0
             print(f"{name:<12} {int(count[1]) if count else 0:>10,} inputs", flush=True)

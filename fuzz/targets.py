@@ -141,8 +141,8 @@ KINDS = ("file", "folder", "pipe", "open pipe", "socket", "link", "link to a pip
 
 
 @cache
-def _room() -> Path:
-    return Path(tempfile.mkdtemp(prefix="lq-fuzz-", dir="/dev/shm" if os.access("/dev/shm", os.W_OK) else None))
+def _room() -> tempfile.TemporaryDirectory[str]:
+    return tempfile.TemporaryDirectory(prefix="lq-fuzz-")
 
 
 def _put(path: bytes, kind: str, content: bytes) -> int | None:
@@ -170,7 +170,7 @@ def _put(path: bytes, kind: str, content: bytes) -> int | None:
 def paths(data: bytes) -> None:
     """Whatever stands at whatever path, every reader and writer ends at once, with what is there or an :class:`OSError`."""
     kind, name, content = KINDS[data[0] % len(KINDS)] if data else "file", data[1:9], data[9:]
-    path = os.fsencode(_room()) + b"/" + (name.replace(b"/", b"-").replace(b"\0", b"-").strip(b".") or b"x")
+    path = os.fsencode(_room().name) + b"/" + (name.replace(b"/", b"-").replace(b"\0", b"-").strip(b".") or b"x")
     kept = None
     try:
         with suppress(OSError):
@@ -198,7 +198,7 @@ def paths(data: bytes) -> None:
     finally:
         if kept is not None:
             os.close(kept)
-        for left in _room().iterdir():
+        for left in Path(_room().name).iterdir():
             shutil.rmtree(left) if left.is_dir() and not left.is_symlink() else left.unlink()
 
 
