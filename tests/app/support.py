@@ -8,6 +8,7 @@ from contextlib import asynccontextmanager
 
 import pytest
 
+from lazy_quarry.app import app as application
 from lazy_quarry.app.open_site import demo_app
 from lazy_quarry.files import given, ours
 from lazy_quarry.site import foresight, supposed_jobs
@@ -22,6 +23,9 @@ async def demo(folder, size=(160, 47)):
         patch.setenv("LQ_STATE", str(folder))
         for module in (foresight, supposed_jobs):
             patch.setattr(module, "DRAWS", 2)  # for ranges that only stand there
+        patch.setattr(
+            application, "SAY_S", 60.0
+        )  # where processors are busy, a sentence could go before it is looked at
         app = demo_app(1, True, 7, past_days=3)
         touched = touched_by_loop(app, patch)
         async with app.run_test(size=size) as pilot:

@@ -1,5 +1,6 @@
 """Opening the application on a site."""
 
+import faulthandler
 import os
 import shutil
 import sys
@@ -46,13 +47,13 @@ def demo_app(speed: int, paused: bool, seed: int, past_days: int = 90) -> Quarry
 
 def open_demo(speed: int, paused: bool, seed: int) -> None:
     """Run the application on the demo site until the person leaves."""
-    _need_terminal()
+    _take_terminal()
     demo_app(speed, paused, seed).run()
 
 
 def open_rehearsal(rehearsed: "OnVirtualClock", name: str, speed: int, paused: bool) -> None:
     """Run the application on a rehearsal site of one's own until the person leaves."""
-    _need_terminal()
+    _take_terminal()
     rehearsal_app(rehearsed, name, speed, paused).run()
 
 
@@ -84,7 +85,7 @@ def machine_app(state: str) -> QuarryApp:
 
 def open_machine(state: str) -> None:
     """Run the application on the chosen site, then on those that the person goes on to, until they leave; jobs go on."""
-    _need_terminal()
+    _take_terminal()
     while True:
         app = machine_app(state)
         app.run()
@@ -94,10 +95,11 @@ def open_machine(state: str) -> None:
         os.environ.pop("LQ_STATE", None)  # that is the folder of the site that was left
 
 
-def _need_terminal() -> None:
+def _take_terminal() -> None:
     from lazy_quarry.errors import QuarryError
 
     if not sys.stdin.isatty() or not sys.stdout.isatty():
         raise QuarryError("the application needs a terminal; lazy-quarry --help lists what works without one")
     if not sys.stderr.isatty():  # where Textual would draw; what is redirected stays as it is
         sys.__stderr__ = sys.__stdout__  # type: ignore[misc]
+    faulthandler.enable(sys.stdout)  # what ends the process at once leaves its trace there

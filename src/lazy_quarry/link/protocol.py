@@ -18,6 +18,7 @@ import msgspec
 
 from lazy_quarry.errors import NoSuchJob, QuarryError, Refused, StateFolderError
 from lazy_quarry.link.site_client import SiteClient
+from lazy_quarry.store.typed_json import decoder
 
 if TYPE_CHECKING:
     from lazy_quarry.core.header.submission import Submission
@@ -156,12 +157,12 @@ class Glance(msgspec.Struct):
     def number(self, name: str) -> int | None:
         """A whole number among its arguments, also false and true; None for none."""
         try:
-            return int(msgspec.json.decode(self.params[name], type=int | bool))
+            return int(decoder(int | bool).decode(self.params[name]))
         except (KeyError, msgspec.MsgspecError):
             return None
 
 
-_GLANCES = msgspec.json.Decoder(Glance)
+_GLANCES = decoder(Glance)
 
 
 def glance_at(line: bytes) -> Glance:
@@ -172,8 +173,8 @@ def glance_at(line: bytes) -> Glance:
         return Glance()
 
 
-_REPLIES = msgspec.json.Decoder(Reply)
-REQUESTS = msgspec.json.Decoder(Request)
+_REPLIES = decoder(Reply)
+REQUESTS = decoder(Request)
 
 
 def read_reply(line: bytes) -> Reply:
@@ -187,7 +188,7 @@ def result_of(method: str, reply: Reply) -> Any:
         kind = next((kind for kind, code in ERRORS.items() if code == reply.error.code), QuarryError)
         raise kind(reply.error.message)
     raw = b"null" if isinstance(reply.result, msgspec.UnsetType) else reply.result
-    return msgspec.json.decode(raw, type=types_of(method)[1])
+    return decoder(types_of(method)[1]).decode(raw)
 
 
 def number_faults_from(first: int) -> None:
@@ -209,9 +210,7 @@ def submission_of(line: bytes) -> Submission | None:
     """The submission that a call brings, if it brings one that can be read."""
     try:
         request = REQUESTS.decode(line)
-        found: Submission = msgspec.json.decode(
-            request.params["submission"], type=types_of(request.method)[0]["submission"]
-        )
+        found: Submission = decoder(types_of(request.method)[0]["submission"]).decode(request.params["submission"])
         return found
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError, KeyError, AttributeError):
         return None
@@ -224,7 +223,7 @@ def arguments_of(request: Request) -> dict[str, Any]:
         if name not in types:
             raise TypeError(f"{request.method} takes no argument {name!r}")
         try:
-            values[name] = msgspec.json.decode(raw, type=types[name])
+            values[name] = decoder(types[name]).decode(raw)
         except msgspec.ValidationError as fault:
             raise msgspec.ValidationError(f"{name}: {fault}") from None
         if _DIGITS.search(raw) and not _exact(msgspec.json.decode(raw)):

@@ -27,6 +27,7 @@ from lazy_quarry.site.session import Session
 from lazy_quarry.site.supposed_jobs import FIRST, SupposedJobs, range_at
 from lazy_quarry.site.work_share import HURRIES_S, WorkShare
 from lazy_quarry.store.journal import EndedFilter
+from lazy_quarry.store.typed_json import decoder
 from lazy_quarry.views.job_view import StartRange
 
 FILE = "forecasts.json"
@@ -271,7 +272,7 @@ class Foresight:
         if self._file is None:
             return None
         try:
-            written = msgspec.json.decode(ours.read(self._file), type=_Written)
+            written = decoder(_Written).decode(ours.read(self._file))
         except (OSError, msgspec.MsgspecError):
             return None
         if written.journal != self.session.journal.identity:

@@ -16,15 +16,11 @@ import msgspec
 from lazy_quarry.core.engine.events import KINDS, Event, Submitted
 from lazy_quarry.core.job.job import Job, Origin
 from lazy_quarry.store.earlier_events import renewed
+from lazy_quarry.store.typed_json import decoder
 
 _CANONICAL = msgspec.json.Encoder(order="sorted")
 _SIMPLE = frozenset((int, str, float, bool, type(None)))
 Environment = tuple[tuple[str, str], ...]
-
-
-@cache
-def _decoder(kind: Any) -> msgspec.json.Decoder:
-    return msgspec.json.Decoder(kind)
 
 
 @cache
@@ -62,7 +58,7 @@ def to_json(value: Any) -> str:
 
 def from_json(kind: Any, text: str | bytes) -> Any:
     """A value of a kind from its JSON. Raises :class:`msgspec.MsgspecError` with the place that doesn't fit."""
-    return _decoder(kind).decode(text)
+    return decoder(kind).decode(text)
 
 
 def encode(event: Event) -> tuple[str, str]:
@@ -79,7 +75,7 @@ def decode(kind: str, body: str | bytes) -> Event:
             found = renewed(kind, msgspec.json.decode(body))
         except (KeyError, TypeError):
             raise fault from None
-        event = msgspec.convert(found, KINDS[kind])
+        event = from_json(KINDS[kind], msgspec.json.encode(found))
     return event
 
 

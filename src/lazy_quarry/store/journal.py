@@ -47,6 +47,7 @@ from lazy_quarry.store.sqlite.sql_storage import FILE, SqlStorage
 from lazy_quarry.store.sqlite.tables import VERSION
 from lazy_quarry.store.storage import CELL_VALUES, Batch, Cell, EndedFilter, EndedRow, EventRow, Storage, Wanted
 from lazy_quarry.store.sums_at_hand import SumsAtHand
+from lazy_quarry.store.typed_json import decoder
 from lazy_quarry.store.verify import Totals, copy_of, problems_of, verified_events
 
 MOST_TASKS = 100_000
@@ -207,9 +208,9 @@ class Journal:
         self._read_texts(key for row in rows for key in (row.script, row.environment))
         jobs = {row.job: job_of(row.body, self._texts[row.script], self._texts[row.environment]) for row in rows}
         self._live_checks = {row.job: row.own_check for row in rows}
-        scalars = msgspec.json.decode(opened(parts["scalars"]), type=Scalars) if "scalars" in parts else None
+        scalars = decoder(Scalars).decode(opened(parts["scalars"])) if "scalars" in parts else None
         if "totals" in parts:
-            self._totals = msgspec.json.decode(opened(parts["totals"]), type=Totals)
+            self._totals = decoder(Totals).decode(opened(parts["totals"]))
         self._parts = parts
         return state_of(jobs, parts, scalars), scalars.after if scalars else 0
 

@@ -8,6 +8,7 @@ from lazy_quarry.store.checks import MASK, as_number, cells_sum, first_chain, ne
 from lazy_quarry.store.codec import text_key
 from lazy_quarry.store.rows import Scalars, ended_is_whole, is_whole, opened, sealed
 from lazy_quarry.store.storage import Cell, EndedRow, EventRow, Storage
+from lazy_quarry.store.typed_json import decoder
 
 
 class Totals(msgspec.Struct):
@@ -89,14 +90,14 @@ def _first_fault_of_tables(storage: Storage) -> Iterator[str]:
             yield f"the record of job {row.job} is not as it was written"
             return
     parts = storage.parts()
-    scalars = msgspec.json.decode(opened(parts["scalars"]), type=Scalars) if "scalars" in parts else None
+    scalars = decoder(Scalars).decode(opened(parts["scalars"])) if "scalars" in parts else None
     checks = [as_number(row.own_check) for row in live]
     if scalars and (scalars.jobs, scalars.jobs_sum) != (len(checks), sum(checks) & MASK):
         yield "records of jobs that have not ended are missing"
         return
     for body in parts.values():
         opened(body)
-    totals = msgspec.json.decode(opened(parts["totals"]), type=Totals) if "totals" in parts else Totals()
+    totals = decoder(Totals).decode(opened(parts["totals"])) if "totals" in parts else Totals()
     count, total = 0, 0
     for one in storage.all_ended():
         if not ended_is_whole(one):

@@ -35,6 +35,7 @@ from lazy_quarry.store.sqlite.cells import right_cells
 from lazy_quarry.store.sqlite.tables import VERSION, ended, events, live, meta, metadata, parts, sums, texts
 from lazy_quarry.store.sqlite.upgrade_to_6 import from_5
 from lazy_quarry.store.storage import CELL_KEY, CELL_VALUES, Cell
+from lazy_quarry.store.typed_json import decoder
 from lazy_quarry.store.verify import Totals
 
 _RENAMED_IN_2 = {
@@ -191,7 +192,7 @@ def _from_4(work: Connection) -> None:
         work.execute(sums.update().where(here).values(more))
     known = work.execute(select(parts.c.body).where(parts.c.key == "totals")).scalar()
     if known is not None:
-        totals = msgspec.json.decode(opened(known), type=Totals)
+        totals = decoder(Totals).decode(opened(known))
         totals.cells_sum = 0
         totals.add((), [Cell(*row) for row in work.execute(select(sums))])
         work.execute(parts.update().where(parts.c.key == "totals").values(body=totals.sealed()))

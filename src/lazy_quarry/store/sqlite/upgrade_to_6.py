@@ -8,7 +8,6 @@ from collections import Counter
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-import msgspec
 from sqlalchemy import Connection, select
 
 from lazy_quarry.core.engine.events import Ended, Event, Held, Released, Started, Submitted
@@ -21,6 +20,7 @@ from lazy_quarry.store.codec import decode, to_json
 from lazy_quarry.store.rows import THINNED, Scalars, checked_row, job_of, opened, parts_of, scalars_of, state_of
 from lazy_quarry.store.sqlite.tables import ended, events, live, parts, sums
 from lazy_quarry.store.storage import Cell, EndedRow
+from lazy_quarry.store.typed_json import decoder
 from lazy_quarry.store.verify import Totals
 
 _AT_ONCE = 2_000
@@ -92,7 +92,7 @@ def from_5(work: Connection) -> None:
     work.exec_driver_sql("DROP TABLE ended_before")
     _rewrite_state(work, known)
     if (body := _part(work, "totals")) is not None:
-        kept = msgspec.json.decode(body, type=Totals)
+        kept = decoder(Totals).decode(body)
         kept.ended_sum, kept.cells_sum = totals.ended_sum, 0
         kept.add((), [Cell(*row) for row in work.execute(select(sums))])
         work.execute(parts.update().where(parts.c.key == "totals").values(body=kept.sealed()))
@@ -173,7 +173,7 @@ def _take_back(work: Connection, job: Job) -> None:
 def _rewrite_state(work: Connection, known: _Known) -> None:
     """Write the state anew as it is after all events: its jobs have their times, and planned skips are no failures."""
     kept = {row.key: row.body for row in work.execute(select(parts))}
-    scalars = msgspec.json.decode(opened(kept["scalars"]), type=Scalars) if "scalars" in kept else None
+    scalars = decoder(Scalars).decode(opened(kept["scalars"])) if "scalars" in kept else None
     after = scalars.after if scalars is not None else 0
     rows = list(work.execute(select(live)))
     before = state_of({row.job: job_of(row.body, "", "") for row in rows}, kept, scalars)
