@@ -162,7 +162,7 @@ class Glance(msgspec.Struct):
             return None
 
 
-_GLANCES = decoder(Glance)
+_GLANCES: msgspec.json.Decoder[Glance] = decoder(Glance)
 
 
 def glance_at(line: bytes) -> Glance:
@@ -173,8 +173,8 @@ def glance_at(line: bytes) -> Glance:
         return Glance()
 
 
-_REPLIES = decoder(Reply)
-REQUESTS = decoder(Request)
+_REPLIES: msgspec.json.Decoder[Reply] = decoder(Reply)
+REQUESTS: msgspec.json.Decoder[Request] = decoder(Request)
 
 
 def read_reply(line: bytes) -> Reply:
