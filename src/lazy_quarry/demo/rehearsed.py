@@ -29,7 +29,7 @@ class Rehearsed(OnVirtualClock):
     def __init__(self, seed: int) -> None:
         self.seed = seed
         journal = Journal(None)
-        journal.append_past(list(recent_events(seed)))
+        journal.append_past(recent_events(seed))
         coming: Iterator[Command] = heapq.merge(
             map(_submission, arrivals(f"{seed}:coming", BEGINS_MS, FUTURE_A_DAY)),
             map(_submission, arrivals(f"{seed}:spare", BEGINS_MS, SPARE_A_DAY, SPARE)),

@@ -246,7 +246,8 @@ class Journal:
             batch.events.append(row)
         ends = [one for one in happened if isinstance(one, Ended)]
         if ends:
-            self._record_ends(batch, ends, state, totals)
+            self._record_ends(batch, ends, state)
+            self._add_up(batch, totals)
         checks = None
         if self.number - self.kept_at >= KEEP_EVERY:
             checks = self._keep(batch, state)
@@ -273,7 +274,7 @@ class Journal:
             )
 
     def _keep(self, batch: Batch, state: State) -> dict[int, bytes]:
-        """Add what has changed of the state since it was kept last, as it is before this batch's events."""
+        """Add what has changed of the state since it was kept last, as it is after the event that was taken in last."""
         checks = dict(self._live_checks)
         for number in sorted(_changes(state.jobs)):
             job = state.jobs.get(number)
@@ -290,13 +291,12 @@ class Journal:
         self._parts |= found
         return checks
 
-    def _record_ends(self, batch: Batch, ends: Sequence[Ended], state: State, totals: Totals) -> None:
+    def _record_ends(self, batch: Batch, ends: Sequence[Ended], state: State) -> None:
         for job, end in _ended_jobs(ends, state):
             if job.request.array is None:
                 batch.cells += sum_cells(job, end)
             if not end.again:
                 batch.ended.append(ended_row(job_after(job, end), self._texts, batch.texts))
-        self._add_up(batch, totals)
 
     def _add_up(self, batch: Batch, totals: Totals) -> None:
         totals.add(batch.ended, batch.cells)
@@ -310,17 +310,21 @@ class Journal:
         self._still_there()
         return self.storage.thin(ended_before_ms, self.kept_at, most)
 
-    def append_past(self, happened: Sequence[Event]) -> None:
-        """Write a whole history into an empty journal, ends and sums included, folding as it goes."""
-        state, batch = State(), list[Event]()
+    def append_past(self, happened: Iterable[Event]) -> None:
+        """Write a whole history into an empty journal in one transaction: ends and sums included, and the state after it."""
+        state, batch, totals = State(), Batch(), copy_of(self._totals)
         for one in happened:
-            if isinstance(one, Ended) and batch:
-                self.append(batch, state)
-                for done in batch:
-                    state.apply(done)
-                batch = []
-            batch.append(one)
-        self.append(batch, state)
+            row = event_row(self.number + 1, one, self.chain, self._texts, batch.texts)
+            self.number, self.chain = row.number, row.chain
+            batch.events.append(row)
+            if isinstance(one, Ended):
+                self._record_ends(batch, [one], state)
+            state.apply(one)
+        self._add_up(batch, totals)
+        self._live_checks = self._keep(batch, state)
+        self.storage.write(batch)
+        self._totals, self.kept_at = totals, self.number
+        self.sums.take(batch.cells)
 
     def import_past(self, jobs: Iterable[Job]) -> None:
         """Add jobs that ended before this journal began: rows and sums, without events."""
