@@ -6,9 +6,9 @@ They read the header through its one parser, and write through its one editor.
 import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Any
 
-from lazy_quarry.core.header.keys import KEYS
+from lazy_quarry.core.header.keys import KEYS, DialKind, dial_of
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import (
     exact_duration,
@@ -37,8 +37,6 @@ SIZES_MIB = (128, 256, 512, 768, *(1024 * gib for gib in (1, 1.5, 2, 3, 4, 6, 8,
 
 HeaderEdit = tuple[tuple[str, Any], ...]
 """Keys to set, in order; None takes a key out."""
-DialKind = Literal["text", "number", "flag", "names", "duration", "memory", "nodes", "ranks", "traits", "at once"]
-"""What sort of value a dial has: what may be typed, and how it is written, go by that."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +52,11 @@ class Dial:
     given: bool
     steps: tuple[Any, ...] = ()
     at: Any = None
-    kind: DialKind = "text"
+
+    @property
+    def kind(self) -> DialKind:
+        """What may be typed, and how it is written, go by the entry of its key."""
+        return dial_of(self.key)
 
     @property
     def trait(self) -> bool:
@@ -214,7 +216,7 @@ def dials(values: Mapping[str, Any], board: Board) -> list[Dial]:
     given = values.get("name")
     found = [
         Dial("name", "name", str(given) if given else "as its file is called", bool(given)),
-        _choice("queue", names, default, [queue.name for queue in queues], "names"),
+        _choice("queue", names, default, [queue.name for queue in queues]),
         _choice("account", values.get("account"), board.person.account, list(board.person.accounts)),
         _choice("tier", values.get("tier"), only or board.site.default_tier, [only] if only else tiers),
         _walltime_dial(values, here, board),
@@ -228,17 +230,17 @@ def dials(values: Mapping[str, Any], board: Board) -> list[Dial]:
         found.append(_gpus_dial(values.get("gpus"), gpus))
     whole = values.get("whole-nodes")
     words = "kept to itself" if whole is True else "shared"
-    found.append(Dial("whole nodes", "whole-nodes", words, whole is not None, (False, True), whole is True, "flag"))
+    found.append(Dial("whole nodes", "whole-nodes", words, whole is not None, (False, True), whole is True))
     if isinstance(array := values.get("array"), Mapping):
         found.append(_at_once_dial(array.get("at-once")))
     return [*found, *_trait_dials(values.get("traits"), nodes)]
 
 
-def _choice(key: str, asked: Any, default: str, names: Sequence[str], kind: DialKind = "text") -> Dial:
+def _choice(key: str, asked: Any, default: str, names: Sequence[str]) -> Dial:
     if isinstance(asked, list):
         asked = ", ".join(map(str, asked)) or None
     words = str(asked) if asked else default
-    return Dial(key, key, words, bool(asked), tuple(names), words, kind)
+    return Dial(key, key, words, bool(asked), tuple(names), words)
 
 
 def _walltime_dial(values: Mapping[str, Any], queues: Sequence[Any], board: Board) -> Dial:
@@ -246,7 +248,7 @@ def _walltime_dial(values: Mapping[str, Any], queues: Sequence[Any], board: Boar
     try:
         seconds = KEYS["walltime"].read(asked) if asked is not None else None
     except BadValue:
-        return Dial("walltime", "walltime", str(asked), True, WALLTIMES, 0, "duration")
+        return Dial("walltime", "walltime", str(asked), True, WALLTIMES, 0)
     limits = [queue.walltime_limit_s for queue in queues]
     limit = max((one for one in limits if one), default=0) if all(limits) else 0
     tier = next((one for one in board.site.tiers if one.name == values.get("tier")), None)
@@ -255,31 +257,31 @@ def _walltime_dial(values: Mapping[str, Any], queues: Sequence[Any], board: Boar
     steps = sorted({one for one in WALLTIMES if not limit or one <= limit} | ({limit} if limit else set()))
     default = queues[0].walltime_default_s if queues else HOUR
     at = default if seconds is None else seconds
-    return Dial("walltime", "walltime", format_duration(at, 4), seconds is not None, tuple(steps), at, "duration")
+    return Dial("walltime", "walltime", format_duration(at, 4), seconds is not None, tuple(steps), at)
 
 
 def _nodes_dial(values: Mapping[str, Any], most: int) -> Dial:
     asked = values.get("nodes")
     steps = ("any", None, *(count for count in COUNTS if count < most), most)
     words = {"any": "any", None: "as few as fit"}.get(asked, str(asked))
-    return Dial("nodes", "nodes", words, asked is not None, tuple(dict.fromkeys(steps)), asked, "nodes")
+    return Dial("nodes", "nodes", words, asked is not None, tuple(dict.fromkeys(steps)), asked)
 
 
 def _ranks_dial(values: Mapping[str, Any], most: int) -> Dial:
     each, ranks = values.get("ranks-per-node"), values.get("ranks")
     steps = tuple(count for count in COUNTS if count <= max(1, most))
     if each is not None and ranks is None:
-        return Dial("ranks", "ranks-per-node", f"{each} on each node", True, steps, each, "ranks")
+        return Dial("ranks", "ranks-per-node", f"{each} on each node", True, steps, each)
     nodes = values.get("nodes")
     default = nodes if isinstance(nodes, int) else 1
     words = str(default if ranks is None else ranks)
-    return Dial("ranks", "ranks", words, ranks is not None, steps, ranks or default, "ranks")
+    return Dial("ranks", "ranks", words, ranks is not None, steps, ranks or default)
 
 
 def _count(key: str, asked: Any, default: int, most: int) -> Dial:
     steps = tuple(dict.fromkeys((*(count for count in COUNTS if count < most), most)))
     value = default if asked is None else asked
-    return Dial(key, key, str(value), asked is not None, steps, value, "number")
+    return Dial(key, key, str(value), asked is not None, steps, value)
 
 
 def _memory_dial(values: Mapping[str, Any], queues: Sequence[Any], most_mib: int) -> Dial:
@@ -287,22 +289,22 @@ def _memory_dial(values: Mapping[str, Any], queues: Sequence[Any], most_mib: int
     default = queues[0].memory_default_mib if queues else 1024
     steps = tuple(size for size in SIZES_MIB if size <= most_mib)
     if asked is None:
-        return Dial("memory", "memory", f"{exact_size(default)}/core", False, steps, default, "memory")
+        return Dial("memory", "memory", f"{exact_size(default)}/core", False, steps, default)
     try:
         read = KEYS["memory"].read(asked)
     except BadValue:
-        return Dial("memory", "memory", str(asked), True, steps, 0, "memory")
-    return Dial("memory", "memory", f"{exact_size(read.mib)}/{read.per}", True, steps, read.mib, "memory")
+        return Dial("memory", "memory", str(asked), True, steps, 0)
+    return Dial("memory", "memory", f"{exact_size(read.mib)}/{read.per}", True, steps, read.mib)
 
 
 def _gpus_dial(asked: Any, most: int) -> Dial:
     words = "none" if not asked else f"{asked} on each node"
-    return Dial("gpus", "gpus", words, asked is not None, tuple(range(most + 1)), asked or 0, "number")
+    return Dial("gpus", "gpus", words, asked is not None, tuple(range(most + 1)), asked or 0)
 
 
 def _at_once_dial(asked: Any) -> Dial:
     words = "as many as fit" if asked is None else str(asked)
-    return Dial("at once", "array.at-once", words, asked is not None, (None, *COUNTS), asked, "at once")
+    return Dial("at once", "array.at-once", words, asked is not None, (None, *COUNTS), asked)
 
 
 def _trait_dials(asked: Any, nodes: Sequence[NodeView]) -> list[Dial]:
@@ -329,9 +331,7 @@ def _trait_dial(trait: str, expression: str, chosen: dict[str, bool] | None) -> 
     if chosen is None:  # too much for a dial to take apart; it can still be added to
         named = trait in _names(expression)
         more = (expression, f"({expression}) and {trait}")
-        return Dial(
-            trait, "traits", "in the expression" if named else "", named, () if named else more, expression, "traits"
-        )
+        return Dial(trait, "traits", "in the expression" if named else "", named, () if named else more, expression)
 
     def without(how: bool | None) -> str | None:
         row = {name: want for name, want in chosen.items() if name != trait}
@@ -342,7 +342,7 @@ def _trait_dial(trait: str, expression: str, chosen: dict[str, bool] | None) -> 
     now = chosen.get(trait)
     words = {None: "", True: "wanted", False: "not wanted"}[now]
     steps = tuple(without(how) for how in (None, True, False))
-    return Dial(trait, "traits", words, now is not None, steps, without(now), "traits")
+    return Dial(trait, "traits", words, now is not None, steps, without(now))
 
 
 def _names(expression: str) -> frozenset[str]:

@@ -228,6 +228,8 @@ IN_TABLES = {
 """Keys that lie in a table of the header, as they are written with it."""
 
 
+DialKind = Literal["text", "number", "flag", "names", "duration", "memory", "nodes", "ranks", "traits", "at once"]
+"""What sort of value a key has for whoever turns it or types it."""
 NamesOf = Literal["", "accounts", "queues", "tiers", "traits", "nodes", "modules"]
 """What a site has names of."""
 
@@ -252,6 +254,8 @@ class HeaderKey:
     """Words that it takes, to be offered to whoever types."""
     names: NamesOf = ""
     """The names of the site that it takes, to be offered too."""
+    dial: DialKind = "text"
+    """How it is turned and typed, where there is a control for it."""
 
 
 _YES_OR_NO, _AT_OVERTIME = ("true", "false"), ("stop", "again")
@@ -266,8 +270,9 @@ def _plain(
     sizes: bool = False,
     words: tuple[str, ...] = (),
     names: NamesOf = "",
+    dial: DialKind = "text",
 ) -> HeaderKey:
-    return HeaderKey(read, (field,), note, plan, sizes, plain=True, words=words, names=names)
+    return HeaderKey(read, (field,), note, plan, sizes, plain=True, words=words, names=names, dial=dial)
 
 
 KEYS: dict[str, HeaderKey] = {
@@ -280,6 +285,7 @@ KEYS: dict[str, HeaderKey] = {
         plan=True,
         sizes=True,
         names="queues",
+        dial="names",
     ),
     "tier": HeaderKey(
         text, ("tier",), "The level of service: priority, limits, charge.", plan=True, sizes=True, names="tiers"
@@ -290,6 +296,7 @@ KEYS: dict[str, HeaderKey] = {
         "The longest it may run; it is stopped at the limit. The less you ask for, the sooner a gap fits it.",
         plan=True,
         sizes=True,
+        dial="duration",
     ),
     "warn": _plain(duration, "warn_s", "So long before its end the script gets SIGUSR1, to save its work."),
     "grace": _plain(duration_or_none, "grace_s", "Between SIGTERM at the end of the walltime and SIGKILL.", plan=True),
@@ -300,6 +307,7 @@ KEYS: dict[str, HeaderKey] = {
         plan=True,
         sizes=True,
         words=("any",),
+        dial="nodes",
     ),
     "ranks": HeaderKey(
         count(1),
@@ -307,9 +315,24 @@ KEYS: dict[str, HeaderKey] = {
         "The total of processes, spread over the nodes as evenly as possible.",
         plan=True,
         sizes=True,
+        dial="ranks",
     ),
-    "ranks-per-node": HeaderKey(count(1), ("ranks_per_node",), "Processes on each node.", plan=True, sizes=True),
-    "threads": _plain(count(1, MOST_NODES), "threads", "Cores for each rank.", plan=True, sizes=True),
+    "ranks-per-node": HeaderKey(
+        count(1),
+        ("ranks_per_node",),
+        "Processes on each node.",
+        plan=True,
+        sizes=True,
+        dial="ranks",
+    ),
+    "threads": _plain(
+        count(1, MOST_NODES),
+        "threads",
+        "Cores for each rank.",
+        plan=True,
+        sizes=True,
+        dial="number",
+    ),
     "whole-nodes": _plain(
         flag,
         "whole_nodes",
@@ -317,6 +340,7 @@ KEYS: dict[str, HeaderKey] = {
         plan=True,
         sizes=True,
         words=_YES_OR_NO,
+        dial="flag",
     ),
     "memory": HeaderKey(
         memory,
@@ -324,8 +348,16 @@ KEYS: dict[str, HeaderKey] = {
         "What it may use, for each core, rank, node or the whole job. A job that uses more is stopped.",
         plan=True,
         sizes=True,
+        dial="memory",
     ),
-    "gpus": _plain(count(0, 1000), "gpus", "GPUs for each node.", plan=True, sizes=True),
+    "gpus": _plain(
+        count(0, 1000),
+        "gpus",
+        "GPUs for each node.",
+        plan=True,
+        sizes=True,
+        dial="number",
+    ),
     "gpu-memory": _plain(size, "gpu_memory_mib", "Memory that each GPU must have.", plan=True),
     "scratch": _plain(size, "scratch_mib", "Local disk for each node, in $LQ_SCRATCH.", plan=True),
     "traits": _plain(
@@ -335,6 +367,7 @@ KEYS: dict[str, HeaderKey] = {
         plan=True,
         sizes=True,
         names="traits",
+        dial="traits",
     ),
     "on-nodes": _plain(
         names, "on_nodes", "It runs only on these nodes, as in c01..c08, m02.", plan=True, names="nodes"
@@ -388,6 +421,7 @@ NOTES_IN_TABLES = {
     "at-once": "At most so many tasks run at a time.",
 }
 """Meanings of keys that lie in a table of the header."""
+_DIALS_IN_TABLES: dict[str, DialKind] = {"array.at-once": "at once"}
 PLANNED = tuple(field for one in KEYS.values() if one.plan for field in one.fields)
 """The fields of a request by which the plan goes."""
 
@@ -395,3 +429,8 @@ PLANNED = tuple(field for one in KEYS.values() if one.plan for field in one.fiel
 def note_of(key: str) -> str:
     """Explain a key, also one that lies in a table; empty for none."""
     return KEYS[key].note if key in KEYS else NOTES_IN_TABLES.get(key, "")
+
+
+def dial_of(key: str) -> DialKind:
+    """How a key is turned and typed, also one that lies in a table."""
+    return KEYS[key].dial if key in KEYS else _DIALS_IN_TABLES[key]
