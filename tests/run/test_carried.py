@@ -18,7 +18,7 @@ from lazy_quarry.run.fetching import IN_FLIGHT
 from lazy_quarry.run.hosts.carrier import CannotTravel, Carrying, bring_back, carry_in, told_of
 from lazy_quarry.run.hosts.pace import LEAST_PIECE, Pace
 from lazy_quarry.run.node.attempt import OWN
-from lazy_quarry.run.node.carried import MOST_PIECE, PLACE, kept_files
+from lazy_quarry.run.node.carried import KEPT_INPUTS, MOST_PIECE, PLACE, kept_files
 from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node.staging import copy_tree
 from tests.conftest import SEEDS
@@ -167,14 +167,20 @@ def test_what_came_before_a_cut_is_compared_again(place):
     service.left = 22
     with pytest.raises(ConnectionError):
         sent(here, service)
-    (part,) = (plain.spool / NAME / "carry").iterdir()
-    with open(part, "r+b") as file:
-        file.write(b"what a crash of the host left")
+    parts = list((plain.spool / NAME / "carry").iterdir())
+    assert len(parts) == 2, "one is for the job, another is kept"
+    for part in parts:
+        with open(part, "r+b") as file:
+            file.write(b"what a crash of the host left")
     service.left = 1000
     with pytest.raises(OSError, match="damaged on its way"):
         sent(here, service)
     _, there = sent(here, service)
     assert tree(f"{there}/in") == tree(here / "in")
+    ((digest, size, _),) = kept_files(plain.spool)
+    kept = (plain.spool.parent / KEPT_INPUTS / digest).read_bytes()
+    assert size == 24_000_000 and hashlib.sha256(kept).hexdigest() == digest
+    assert not list((plain.spool / NAME / "carry").iterdir())
 
 
 FOUR_GIB = (4 << 30) if SEEDS > 1 else 64 << 20

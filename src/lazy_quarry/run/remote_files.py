@@ -79,6 +79,9 @@ class AskedFiles(FileService):
     def size_put(self, name: str, path: str) -> int:
         return int(self.ask("size_put", name, path))
 
+    def begin_put(self, name: str, path: str, size: int) -> int:
+        return int(self.ask("begin_put", name, path, size))
+
     def put_whole(
         self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int, sent: int | None
     ) -> None:

@@ -212,7 +212,7 @@ class Carrying:
         """Send a file, from where an earlier try came to; returns its SHA-256."""
         size, mode, mtime_ns = seen
         # Pieces are under way together: of the last ones that came, earlier ones may be missing.
-        there = max(0, service.size_put(name, path) - IN_FLIGHT * MOST_PIECE)
+        there = max(0, service.begin_put(name, path, size) - IN_FLIGHT * MOST_PIECE)
         whole, begin, sent, under_way = hashlib.sha256(), 0, 0, deque[Future[None]]()
 
         def put(at: int, piece: bytes, check: int) -> None:

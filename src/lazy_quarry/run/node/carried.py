@@ -92,34 +92,74 @@ def folder_of(top: str, path: str, make: bool = False) -> Iterator[tuple[int, st
         os.close(here)
 
 
+class _Coming:
+    """A file whose pieces come over this connection: how many of its bytes came, and another copy of it that is kept, if any."""
+
+    def __init__(self, second: Path | None = None) -> None:
+        self.bytes = 0
+        self.second = second
+
+
+_COMING: dict[str, _Coming] = {}
+"""By the file that the pieces are put in."""
+_COUNTING = threading.Lock()
+
+
+def begin_put(folder: Path, path: str, size: int) -> int:
+    """A file of so many bytes is about to come; returns how many of them are there already. What comes is counted from here on.
+
+    Where all of it comes, and there is room, its pieces are written twice: one file for the job, another for the next that takes
+    it in. To copy it afterwards would take longer.
+    """
+    part, second = _part(folder, path), _second(folder, path)
+    with suppress(OSError):
+        second.unlink()
+    there = size_put(folder, path)
+    with _COUNTING:
+        _COMING[str(part)] = _Coming(second if not there and _is_room_for(folder, size) else None)
+    return there
+
+
+def size_put(folder: Path, path: str) -> int:
+    """Bytes of a file that are there already, though not all of it is."""
+    try:
+        return _part(folder, path).stat().st_size
+    except OSError:
+        return 0
+
+
 def put_piece(folder: Path, path: str, begin: int, piece: bytes, check: int) -> None:
     """Take a piece of a file; ``check`` is its CRC-32. Raises :class:`OSError`."""
     if zlib.crc32(piece) != check:
         raise OSError(errno.EIO, "a piece was damaged on its way", path)
     part = _part(folder, path)
-    fd = ours.opened(part, os.O_RDWR | os.O_CREAT)
+    with _COUNTING:
+        coming = _COMING.setdefault(str(part), _Coming())
+        coming.bytes += len(piece)
+        second = coming.second
+    _put_at(part, piece, begin)
+    if second is not None:
+        try:
+            _put_at(second, piece, begin)
+        except OSError:  # the job has its own all the same
+            coming.second = None
+            with suppress(OSError):
+                second.unlink()
+
+
+def _put_at(file: Path, piece: bytes, begin: int) -> None:
+    fd = ours.opened(file, os.O_WRONLY | os.O_CREAT)
     try:
-        os.pwrite(fd, piece, begin)
+        view = memoryview(piece)
+        while len(view):
+            written = os.pwrite(fd, view, begin)
+            view, begin = view[written:], begin + written
     finally:
         os.close(fd)
-    with _COUNTING:
-        _CAME[str(part)] = _CAME.get(str(part), 0) + len(piece)
 
 
-_CAME: dict[str, int] = {}
-"""Bytes of pieces that came over this connection, by the file that they are in."""
-_COUNTING = threading.Lock()
-
-
-def size_put(folder: Path, path: str) -> int:
-    """Bytes of a file that are there already, though not all of it is. What comes is counted anew from here on."""
-    part = _part(folder, path)
-    with _COUNTING:
-        _CAME.pop(str(part), None)
-    try:
-        return part.stat().st_size
-    except OSError:
-        return 0
+def _is_room_for(folder: Path, size: int) -> bool:
+    return shutil.disk_usage(folder).free >= _KEPT_PART * size
 
 
 def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int, sent: int | None) -> None:
@@ -131,28 +171,50 @@ def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_
     """
     part = _part(folder, path)
     with _COUNTING:
-        came = _CAME.pop(str(part), 0)
+        coming = _COMING.pop(str(part), _Coming())
+    in_one_go = coming.bytes == sent
     fd = ours.opened(part, os.O_RDWR | os.O_CREAT)
     try:
         os.ftruncate(fd, size)
-        if came != sent and digest_of(str(part.parent), part.name) != digest:
+        if not in_one_go and digest_of(str(part.parent), part.name) != digest:
             os.unlink(part)
             raise OSError(errno.EIO, "it was damaged on its way", path)
-        stays = shutil.disk_usage(folder).free >= _KEPT_PART * size
+        twice = in_one_go and coming.second is not None and _keep(folder, coming.second, digest, size)
+        stays = not twice and _is_room_for(folder, size)
         if not stays:
             os.fchmod(fd, mode & 0o777)
             os.utime(fd, ns=(mtime_ns, mtime_ns))
-        os.fsync(fd)
+        if not twice:
+            os.fsync(fd)
     finally:
         os.close(fd)
     if stays:
-        kept = _kept(folder.parent)
-        kept.mkdir(0o700, exist_ok=True)
-        os.rename(part, kept / digest)
+        _move_to_kept(folder, part, digest)
         use_kept(folder, path, size, digest, mode, mtime_ns)
         return
     with folder_of(str(place_of(folder)), path, make=True) as (here, name):
         os.rename(part, name, dst_dir_fd=here)
+
+
+def _keep(folder: Path, second: Path, digest: str, size: int) -> bool:
+    """Keep the second file that was written for the next job; False where something is in the way."""
+    try:
+        fd = ours.opened(second, os.O_WRONLY)
+        try:
+            os.ftruncate(fd, size)
+            os.fsync(fd)
+        finally:
+            os.close(fd)
+        _move_to_kept(folder, second, digest)
+    except OSError:
+        return False
+    return True
+
+
+def _move_to_kept(folder: Path, file: Path, digest: str) -> None:
+    kept = _kept(folder.parent)
+    kept.mkdir(0o700, exist_ok=True)
+    os.rename(file, kept / digest)
 
 
 def use_kept(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
@@ -397,3 +459,7 @@ def digest_of(top: str, path: str, begin: int = 0, most: int | None = None) -> s
 def _part(folder: Path, path: str) -> Path:
     """Where the pieces of a file are until all of it is there."""
     return folder / "carry" / hashlib.sha256(os.fsencode(path)).hexdigest()[:32]
+
+
+def _second(folder: Path, path: str) -> Path:
+    return _part(folder, path).with_suffix(".kept")

@@ -161,6 +161,10 @@ class FileService:
         """Bytes of a file that came before."""
         return carried.size_put(self.spool / name, path)
 
+    def begin_put(self, name: str, path: str, size: int) -> int:
+        """A file of so many bytes is about to come; returns how many came before."""
+        return carried.begin_put(self.spool / name, path, size)
+
     def put_whole(
         self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int, sent: int | None
     ) -> None:
