@@ -8,6 +8,7 @@ from textual.strip import Strip
 from textual.widgets import TextArea
 from textual.widgets.text_area import TextAreaTheme
 
+from lazy_quarry.app.shared.acts import click
 from lazy_quarry.app.shared.cells import Pen
 from lazy_quarry.app.shared.drawing import Drawing, Lines
 from lazy_quarry.app.shared.theme import Palette
@@ -75,7 +76,7 @@ class Editor(Drawing, TextArea):
         if event.key == "escape":  # Textual's own way is the next widget, where a number would be typed
             event.stop()
             event.prevent_default()
-            await self.app.run_action("place_action('back')")
+            await self.app.run_action(click("back"))
             return
         await super()._on_key(event)
 

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from lazy_quarry.app.ledger.seen_books import FIRST, SeenBooks
-from lazy_quarry.app.shared.acts import bound_of
+from lazy_quarry.app.shared.acts import bound_of, click_of
 from lazy_quarry.app.shared.cells import Pen
 from lazy_quarry.app.shared.drawing import Lines
 from lazy_quarry.app.shared.feature import Feature
@@ -23,10 +23,8 @@ class PeriodLine(Lines):
     def draw(self, row: int, pen: Pen) -> None:
         """It is the first line; the second is empty."""
         if row == 0:
-            pen.write(" ‹ ", "ochre", hit='app.place_action(\'have("period", "move", -1)\')').write(
-                self.words, bold=True
-            )
-            pen.write(" › ", "ochre", hit='app.place_action(\'have("period", "move", 1)\')')
+            pen.write(" ‹ ", "ochre", hit=click_of("period", "move", -1)).write(self.words, bold=True)
+            pen.write(" › ", "ochre", hit=click_of("period", "move", 1))
             pen.write(f"  {self.chosen}" if self.chosen else "", "ochre").write(f"   {self.total}", "dim")
 
 

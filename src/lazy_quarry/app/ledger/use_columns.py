@@ -5,6 +5,7 @@ from math import ceil
 from rich.cells import cell_len
 
 from lazy_quarry.app.ledger.amount_scale import AmountScale
+from lazy_quarry.app.shared.acts import click, click_of
 from lazy_quarry.app.shared.cells import Pen, bar
 from lazy_quarry.app.shared.drawing import Lines
 from lazy_quarry.core.ledger.report import OverTime, Report
@@ -86,7 +87,7 @@ class UseColumns(Lines):
         pen.cell(f"{format_core_hours(round(mark))} " if mark else "", SCALE, "dim", right=True)
         edges = self._edges(found)
         for place in range(len(found.parts)):
-            hit = f'app.place_action(\'have("period", "show_column", {place})\')'
+            hit = click_of("period", "show_column", place)
             middle, below, wide = (low + high) / 2, 0, edges[place + 1] - edges[place]
             sign, tone = ("┈", "faint") if mark else (" ", "faint")
             for (its_sign, its_tone), (_, charged) in zip(TONES, shown, strict=False):
@@ -151,7 +152,7 @@ class WentLines(Lines):
                 ("held idle", sums.idle_core_ms, "stone", lambda one: one.idle_core_ms),
                 ("lost", sums.lost_core_ms, "rust", lambda one: one.lost_core_ms),
             )[row - 2]
-            opens = f"app.place_action('behind(\"{name.split()[-1]}\")')"
+            opens = click("behind", name.split()[-1])
             pen.write("   ").cell(name, 10, "dim", hit=opens).cell(core_hours_cell(amount), 9, right=True).write(" ")
             long = max(4, min(14, self.size.width - 40))
             bar(pen, [(float(amount), "█", tone), (float(held - amount), "░", "faint")], long, float(max(1, held)))
@@ -166,7 +167,7 @@ class WentLines(Lines):
             if total.wait_median_s is not None and total.wait_p95_s is not None:
                 waited = waits_words(total.wait_median_s, total.wait_p95_s)
             waited = waited.removesuffix(" waited")  # its label says so
-            pen.write("   ").cell("waited", 10, "dim").write(waited, hit="app.place_action('behind(\"waited\")')")
+            pen.write("   ").cell("waited", 10, "dim").write(waited, hit=click("behind", "waited"))
         elif row == 6 and sums.failed:
             words = f"{sums.failed:,} of {plural(sums.jobs, 'job')}"
-            pen.write("   ").cell("not done", 10, "dim").write(words, hit="app.place_action('behind(\"failed\")')")
+            pen.write("   ").cell("not done", 10, "dim").write(words, hit=click("behind", "failed"))

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 
 from lazy_quarry.app.review.read_marks import LookedAt
-from lazy_quarry.app.shared.acts import key_of
+from lazy_quarry.app.shared.acts import click_of, key_of
 from lazy_quarry.app.shared.cells import Pen
 from lazy_quarry.app.shared.drawing import Lines, Rows
 from lazy_quarry.app.shared.job_columns import COLUMNS
@@ -61,7 +61,7 @@ class RunHead(Lines):
 
 
 def _sorting(column: JobColumn) -> str:
-    return f'app.place_action(\'have("searching", "sort_by", "{column.sorts}")\')' if column.sorts else ""
+    return click_of("searching", "sort_by", column.sorts) if column.sorts else ""
 
 
 class RunRows(Rows):

@@ -1,6 +1,6 @@
 """The sheets of Review's right side, the present one marked; each opens by its key or a click."""
 
-from lazy_quarry.app.shared.acts import key_of
+from lazy_quarry.app.shared.acts import click_of, key_of
 from lazy_quarry.app.shared.cells import Pen
 from lazy_quarry.app.shared.drawing import Lines
 
@@ -37,5 +37,5 @@ class SheetLine(Lines):
                 continue
             here = name == self.shown
             pen.write(key, "ochre", bold=here).write(" ")
-            action = f'app.place_action(\'have("sheets", "turn_to", "{name}")\')'
+            action = click_of("sheets", "turn_to", name)
             pen.write(heading, "ink" if here else "dim", bold=here, hit=action).write(" " if self.array else "  ")

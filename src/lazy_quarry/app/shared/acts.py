@@ -163,6 +163,17 @@ def bound_of(feature: str, act: str, method: str, sentence: str, *, priority: bo
     return bound(act, f"have({words})", sentence, priority=priority)
 
 
+def click(action: str, *given: object) -> str:
+    """What a click on a drawn text runs: an action of the place in sight, with what it is given."""
+    words = f"{action}({', '.join(map(repr, given))})"
+    return f"app.place_action({words!r})"
+
+
+def click_of(feature: str, method: str, *given: object) -> str:
+    """The same of something that a feature of the place does."""
+    return click("have", feature, method, *given)
+
+
 def act_of_key(key: str) -> str:
     """The act that a key stands for wherever it exists, or empty."""
     return next((name for name, act in ACTS.items() if key in act.key.split(",")), "")

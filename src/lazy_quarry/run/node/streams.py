@@ -19,9 +19,9 @@ from itertools import islice
 
 OPEN, DATA, MORE, CLOSE = range(4)
 _HEAD = struct.Struct(">IBI")
-_LARGEST = 1 << 18
+_LARGEST = 1 << 20
 """Bytes of a frame's content; one that claims more is not of ours."""
-WINDOW = 1 << 20
+WINDOW = 1 << 22
 """Bytes of a stream that may be under way."""
 _SET_PIPE_SIZE, _PIPE = 1031, 1 << 20
 """F_SETPIPE_SZ (fcntl(2)): what a pipe holds; of the usual 64 KiB at a time, most of the time goes with taking turns."""
@@ -73,7 +73,7 @@ class Streams:
         """What came last, and isn't understood yet: the beginning of a frame, unless it is of data."""
         self._within = (0, 0)
         """The stream of the frame of data that is coming, and how much of that is to come."""
-        self._said: deque[bytes] = deque()
+        self._said: deque[bytes | memoryview] = deque()
         self._unsaid = 0
         """Bytes of what waits for the pipe."""
         self.selector = selectors.DefaultSelector()
@@ -151,7 +151,7 @@ class Streams:
         while written:
             first = self._said.popleft()
             if len(first) > written:
-                self._said.appendleft(first[written:])
+                self._said.appendleft(memoryview(first)[written:])  # nothing of it is copied
             written -= min(written, len(first))
 
     def _hear(self) -> None:
