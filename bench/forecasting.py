@@ -58,10 +58,10 @@ def of_demo(days):
     said, started = [], {}
     note, start = foresight.calibration.note, foresight.calibration.started
 
-    def noted(group, job, at_ms, drawn, shown, planned_s):
+    def noted(group, job, at_ms, drawn, shown, planned_s, new_name):
         place = session.engine.plans.plan(session.now()).place_of(job)
         said.append((group, job, at_ms, shown, place.start_ms if place else None))
-        note(group, job, at_ms, drawn, shown, planned_s)
+        note(group, job, at_ms, drawn, shown, planned_s, new_name)
 
     def begun(job, at_ms):
         started.setdefault(job, []).append(at_ms)

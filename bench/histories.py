@@ -41,7 +41,7 @@ def bursts(jobs, chance):
             at, left, like = job.submit_s, int(chance.integers(30, 300)), job
         left, at = left - 1, at + chance.uniform(5, 30)
         run = like.run_s * chance.uniform(0.7, 1.3)
-        yield at, run, max(like.walltime_s, 1.3 * like.run_s), min(like.cores, 32)
+        yield at, run, max(like.walltime_s, 1.3 * like.run_s), min(like.cores, 32), like.number
 
 
 def two_humps(jobs, chance):
@@ -76,48 +76,64 @@ def retries(jobs, chance):
         else:
             again, like, at = int(chance.integers(1, 4)) * (chance.random() < 1 / 3), job, float(job.submit_s)
         run = min(like.run_s, chance.uniform(30, 600)) if again else like.run_s
-        yield at, run, like.walltime_s, like.cores
+        yield at, run, like.walltime_s, like.cores, like.number
 
 
 SHAPES = (
-    ("run times by a power law", heavy_tails, 211),
-    ("bursts of equal jobs", bursts, 213),
-    ("some fail at once, others take all", two_humps, 214),
-    ("runs that get longer", a_trend, 215),
-    ("weeks with breaks, working hours", breaks, 216),
-    ("failures submitted anew", retries, 217),
-    ("everybody asks for the most", always_the_most, 212),
+    ("run times by a power law", heavy_tails, (211,)),
+    ("bursts of equal jobs", bursts, (1013, 1113, 1213, 1313, 1413, 1513, 1613, 1713)),
+    ("some fail at once, others take all", two_humps, (214,)),
+    ("runs that get longer", a_trend, (215,)),
+    ("weeks with breaks, working hours", breaks, (216,)),
+    ("failures submitted anew", retries, (217,)),
+    ("everybody asks for the most", always_the_most, (212,)),
 )
-"""(name, how jobs of a made-up trace are changed, seed)."""
+"""(name, how jobs of a made-up trace are changed, seeds): as (submitted, runs, asks for, cores), and a program where it has one.
+
+A history has only some bursts, so there are several of those."""
 
 
 def history(shape, seed, count):
     """The trace, its time stretched so that it has the load that is wanted."""
     changed = list(shape(make_trace(count, CORES, LOAD, seed), np.random.default_rng(seed)))
-    rows = sorted((at, max(1, run), max(run, most), wide) for at, run, most, wide in changed)
-    span = sum(run * wide for _, run, _, wide in rows) / (CORES * LOAD)
+    rows = sorted((at, max(1, run), max(run, most), wide, *program) for at, run, most, wide, *program in changed)
+    span = sum(run * wide for _, run, _, wide, *_ in rows) / (CORES * LOAD)
     whole = max(1.0, rows[-1][0] - rows[0][0])
     stretch = span / whole
     if shape is breaks:  # weeks stay weeks: the runs are changed instead
-        rows, stretch = [(at, max(1, run / stretch), max(1, most / stretch), wide) for at, run, most, wide in rows], 1.0
+        rows, stretch = (
+            [(at, max(1, run / stretch), max(1, most / stretch), *rest) for at, run, most, *rest in rows],
+            1.0,
+        )
     return [
-        TraceJob(number, round(at * stretch), max(1, round(run)), max(1, round(run), round(most)), wide)
-        for number, (at, run, most, wide) in enumerate(rows, 1)
+        TraceJob(
+            number,
+            round(at * stretch),
+            max(1, round(run)),
+            max(1, round(run), round(most)),
+            wide,
+            1,
+            *(program or [-1]),
+        )
+        for number, (at, run, most, wide, *program) in enumerate(rows, 1)
     ]
 
 
-def record(name, shape, seed, count):
+def record(name, shape, seeds, count):
     """How forecasts at submission did, of all but the first third: a row of the table."""
-    trace = history(shape, seed, count)
-    made = trace_forecasts(Trace(tuple(trace)), CORES, lambda started: None, count // 2)
-    groups = {one.name: one for one in by_group(made[count // 3 :])}
+    made = []
+    for seed in seeds:
+        trace = Trace(tuple(history(shape, seed, count)))
+        made += trace_forecasts(trace, CORES, lambda started: None, count // 2)[count // 3 :]
+    groups = {one.name: one for one in by_group(made)}
     whole: ForecastGroup = groups.pop("all")
     quarters = [f"{100 * one.held:.0f}" for key, one in groups.items() if key.startswith("plan's wait")]
     sizes = [
         f"{100 * groups[key].held:.0f}" if key in groups else "–" for key in ("1 core", "2 to 32 cores", "more cores")
     ]
+    known = f"{name}: seed{'s' * (len(seeds) > 1)} {', '.join(map(str, seeds))}"
     return (
-        f"| {name}: seed {seed} | {whole.forecasts:,} | {100 * whole.held:.0f} | {', '.join(quarters)} | {', '.join(sizes)} | "
+        f"| {known} | {whole.forecasts:,} | {100 * whole.held:.0f} | {', '.join(quarters)} | {', '.join(sizes)} | "
         f"{whole.width_s / HOUR_S:.1f} h | {whole.off_s / HOUR_S:.1f} h | {whole.plan_off_s / HOUR_S:.1f} h |"
     )
 

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from lazy_quarry.core.advice.forecast_calibration import FEWEST, Hindsight, Waits
 from lazy_quarry.core.advice.from_trials import Asked, Tried, advise, expected
-from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
+from lazy_quarry.core.advice.run_times import ALIKE, Chance, RunKind, RunTimes
 from lazy_quarry.core.advice.warnings import SURE, SURE_OF_MEMORY, LikeIt, Work, chance_full, chance_late
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.phase import Phase
@@ -38,26 +38,53 @@ def test_a_drawn_run_time_lies_between_what_has_passed_and_the_walltime(past, ki
     times = RunTimes()
     for one, took in past:
         times.learn(one, took)
-    drawn = times.draw(kind, elapsed, shares_of(1, job, 20))
+    drawn = times.draw(kind, elapsed, Chance(1, 20), job)
     assert len(drawn) == 20
     assert ((drawn >= elapsed) & (drawn <= max(kind.walltime_s, elapsed))).all()
-    assert (
-        drawn == times.draw(kind, elapsed, shares_of(1, job, 20))
-    ).all()  # the same again, so that ranges don't flicker
+    again = times.draw(kind, elapsed, Chance(1, 20), job)
+    assert (drawn == again).all(), "the same again, so that ranges don't flicker"
 
 
 def test_runs_of_the_name_say_more_than_those_of_others():
     times = RunTimes()
     for place in range(40):
         times.learn(RunKind("ada", "grid", 8, 7200), 600 + place)
-        times.learn(RunKind("bo", "fit", 8, 7200), 7000)
-    own = times.draw(RunKind("ada", "grid", 8, 3600), 0.0, shares_of(1, 1, 20))
+        times.learn(RunKind("bo", f"fit-{place % 4}", 8, 7200), 7000)
+    own = times.draw(RunKind("ada", "grid", 8, 3600), 0.0, Chance(1, 20), 1)
     assert own.min() >= 600 and own.max() < 640
-    other = times.draw(RunKind("ada", "grid", 8, 7200), 5000.0, shares_of(1, 1, 20))
+    other = times.draw(RunKind("ada", "grid", 8, 7200), 5000.0, Chance(1, 20), 1)
     assert other.min() == 7000  # it has outlasted all of its name: those of its size are what is left
-    assert (
-        times.draw(RunKind("cy", "new", 8, 720), 0.0, shares_of(1, 1, 20)).max() <= 720
-    )  # a share of its own walltime
+    new = times.draw(RunKind("cy", "new", 8, 720), 0.0, Chance(1, 20), 1)
+    assert new.max() <= 720, "a share of its own walltime"
+
+
+@given(st.sampled_from(["sweep", ""]), st.integers(0, 12), st.integers(0, 12), st.integers(0, 99))
+def test_equal_jobs_of_a_new_name_take_as_long_as_each_other_until_some_have_ended(name, others, ended, seed):
+    """A hundred of them are long together or short together: what is unknown doesn't even out over them."""
+    times, chance, kind = RunTimes(), Chance(seed, 200), RunKind("ada", name, 4, 3600)
+    for place in range(others):
+        times.learn(RunKind("bo", f"fit-{place}", 4, 4000), 300.0 * place)
+    for place in range(ended):
+        times.learn(kind, 1000.0 + place)
+    one, other = (times.draw(kind, 0.0, chance, job) for job in (1, 2))
+    alike = (one == other).mean()
+    assert times.new_name("ada", name) == ("ada sweep" if name and ended < 4 else "")
+    if name and ended >= 4:
+        assert ((one >= 1000) & (one < 1012)).all() and alike < 0.6
+    else:
+        assert (ALIKE - 0.1 <= alike < 1) if name else alike < 0.6
+
+
+def test_a_hundred_equal_jobs_say_no_more_of_others_than_a_few():
+    times = RunTimes()
+    for place in range(8):
+        times.learn(RunKind("bo", f"fit-{place % 4}", 4, 3600), 3000)
+    for _ in range(500):
+        times.learn(RunKind("ada", "sweep", 4, 3600), 60)
+        times.learn(RunKind("cy", "", 16, 3600), 90)
+    other, of_many = (times.draw(RunKind("di", "new", cores, 3600), 0.0, Chance(1, 120), 1) for cores in (4, 16))
+    assert 30 <= np.count_nonzero(other < 61) <= 50, "about four of twelve"
+    assert (of_many < 91).all(), "without a name each is a job by itself"
 
 
 # -- calibration ----------------------------------------------------------------------------------
@@ -109,6 +136,26 @@ def test_a_job_drawn_to_start_at_once_that_waits_for_days_moves_no_other_beyond_
     free = calibration.corrected(("new", ""), 10**9, [other])[0]
     bound = calibration.corrected(("new", ""), 10**9, [other], [60_000.0])[0]
     assert free.late_s > 1_000_000 and bound.early_s <= bound.likely_s <= bound.late_s <= most * 60_000 + 1
+
+
+def test_all_of_a_new_name_correct_others_as_much_as_one_job():
+    """They are late together or early together: what was unknown of one was of all."""
+    calibration, drawn = Hindsight(), Waits(900, 1000, 1100)
+    for job in range(4 * FEWEST):
+        calibration.note(("new", ""), job, 0, drawn, drawn, new_name="ada sweep")
+        calibration.started(job, 90_000_000)
+    assert calibration.corrected(("new", ""), 10**9, [drawn]) == [drawn]
+    for job in range(FEWEST - 1):
+        calibration.note(("new", ""), 1000 + job, 0, drawn, drawn)
+        calibration.started(1000 + job, 1_000_000)
+    again = Hindsight(calibration.kept())
+    for one in (calibration, again):
+        (shown,) = one.corrected(("new", ""), 10**9, [drawn])
+        assert shown.late_s < 2000 and shown.likely_s == pytest.approx(1000)
+    for job in range(FEWEST):
+        again.note(("new", ""), 2000 + job, 0, drawn, drawn)
+        again.started(2000 + job, 90_000_000)
+    assert again.corrected(("new", ""), 10**9, [drawn])[0].late_s > 80_000
 
 
 def test_a_job_that_has_not_started_counts_as_late_and_a_changed_one_not_at_all():

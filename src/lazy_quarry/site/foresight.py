@@ -211,7 +211,9 @@ class Foresight:
             for job, waits in list(outlook.shown(self.calibration, group, each)):
                 found[job] = range_at(waits, now, seen)
                 if note and (group[0] == "new" or job == chosen):
-                    self.calibration.note(group, job, now, drawn[job], waits, outlook.planned.wait_s(job))
+                    told, planned = outlook.told[job], outlook.planned.wait_s(job)
+                    new = self.times.new_name(told.user, told.request.name)
+                    self.calibration.note(group, job, now, drawn[job], waits, planned, new)
         return found
 
     # -- its thread and its file -------------------------------------------------------------------

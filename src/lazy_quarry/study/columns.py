@@ -1,7 +1,7 @@
 """The jobs of a trace as columns, as the policies read them."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 Progress = Callable[[int], None]
 """Hears now and then how many jobs have been started."""
@@ -15,3 +15,5 @@ class Columns:
     run: list[float]
     walltime: list[float]
     cores: list[int]
+    programs: list[tuple[int, int]] = field(default_factory=list)
+    """Of each job its user and program, by numbers, -1 where they aren't known; nothing at all where nobody asks."""

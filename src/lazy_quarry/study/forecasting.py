@@ -12,7 +12,7 @@ import numpy as np
 from lazy_quarry.core.advice.forecast_calibration import Hindsight, Stage, Waits
 from lazy_quarry.core.advice.forward_draws import range_of
 from lazy_quarry.core.advice.outlook import DRAWS
-from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
+from lazy_quarry.core.advice.run_times import Chance, RunKind, RunTimes
 from lazy_quarry.study.columns import Columns, Progress
 from lazy_quarry.study.planned import Planned, Profile
 from lazy_quarry.study.studied import ForecastMade
@@ -53,6 +53,15 @@ class _Draw(Planned):
         return [self.starts[number] for number in jobs]
 
 
+def _kinds_of(jobs: Columns) -> list[RunKind]:
+    """What is known of each job beforehand."""
+    named = jobs.programs or [(-1, -1)] * len(jobs.cores)
+    return [
+        RunKind(str(user) if user >= 0 else "", str(program) if program >= 0 else "", cores, int(walltime))
+        for (user, program), cores, walltime in zip(named, jobs.cores, jobs.walltime, strict=True)
+    ]
+
+
 class _Forecasting(Planned):
     """The replay of a trace, with a forecast at each ``every``-th submission of a job that has to wait."""
 
@@ -60,9 +69,9 @@ class _Forecasting(Planned):
         super().__init__(jobs, cores)
         self.times = RunTimes()
         self.calibration = {held: Hindsight(outside=1 - held) for held in shares}
-        self.kinds = [RunKind("", "", *one) for one in zip(jobs.cores, map(int, jobs.walltime), strict=True)]
+        self.kinds = _kinds_of(jobs)
         self.running = dict[int, float]()
-        self.seed, self.chance = seed, np.random.default_rng(seed)
+        self.draws, self.chance = Chance(seed, DRAWS), np.random.default_rng(seed)
         self.every, self.seen = every, 0
         self.told = list[tuple[Stage, float, int, float, Waits, float]]()
 
@@ -88,12 +97,10 @@ class _Forecasting(Planned):
     def _forecast(self, now: float) -> None:
         jobs, waiting = self.jobs, self.waiting
         ends = {
-            number: start + self.times.draw(self.kinds[number], now - start, shares_of(self.seed, number, DRAWS))
+            number: start + self.times.draw(self.kinds[number], now - start, self.draws, number)
             for number, start in self.running.items()
         }
-        takes = {
-            number: self.times.draw(self.kinds[number], 0.0, shares_of(self.seed, number, DRAWS)) for number in waiting
-        }
+        takes = {number: self.times.draw(self.kinds[number], 0.0, self.draws, number) for number in waiting}
         wanted: list[tuple[Stage, int]] = [("new", waiting[-1])]
         if len(waiting) > 1:
             wanted.append(("later", waiting[int(self.chance.integers(0, len(waiting) - 1))]))
@@ -115,7 +122,8 @@ class _Forecasting(Planned):
                 drawn = range_of([round(one[place] * 1000) for one in starts], at, 1 - held)
                 by_plan = planned[number] - now
                 shown = calibration.corrected((stage, ""), at, [drawn], [by_plan])[0]
-                calibration.note((stage, ""), number, at, drawn, shown, by_plan)
+                new = self.times.new_name(self.kinds[number].user, self.kinds[number].name)
+                calibration.note((stage, ""), number, at, drawn, shown, by_plan, new)
                 self.told.append((stage, held, number, now, shown, planned[number] - now))
 
 

@@ -64,7 +64,9 @@ class _Forecasting(PastAgain):
         self.calibration.settle(at)
         group: Group = ("new", one.request.tier)
         ((_, shown),) = outlook.shown(self.calibration, group, drawn)
-        self.calibration.note(group, one.number, at, drawn[one.number], shown, by_plan)
+        told = outlook.told[one.number]
+        new = self.times.new_name(told.user, told.request.name)
+        self.calibration.note(group, one.number, at, drawn[one.number], shown, by_plan, new)
         self._open.add(one.number)
         self.made[one.number] = (one, (shown.early_s, shown.likely_s, shown.late_s, by_plan))
 

@@ -11,7 +11,7 @@ from lazy_quarry.errors import BadValue
 from lazy_quarry.study.columns import Columns
 
 FIELDS = 18
-_NUMBER, _SUBMIT, _RUN, _ALLOCATED, _REQUESTED, _WALLTIME = 0, 1, 3, 4, 7, 8
+_NUMBER, _SUBMIT, _RUN, _ALLOCATED, _REQUESTED, _WALLTIME, _USER, _PROGRAM = 0, 1, 3, 4, 7, 8, 11, 13
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,6 +23,9 @@ class TraceJob:
     run_s: float
     walltime_s: float
     cores: int
+    user: int = -1
+    program: int = -1
+    """Numbers of names; -1 where they aren't known."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +43,7 @@ class Trace:
             [job.run_s for job in self.jobs],
             [job.walltime_s for job in self.jobs],
             [job.cores for job in self.jobs],
+            [(job.user, job.program) for job in self.jobs],
         )
 
 
@@ -65,7 +69,7 @@ def read_trace(lines: Iterable[str], most_cores: int, name: str = "the trace") -
         if len(words) < FIELDS:
             raise BadValue(f"{name}, line {place}: {len(words)} numbers, and a job has {FIELDS}; is the file complete?")
         try:
-            fields = [_value(word) for word in words[: _WALLTIME + 1]]
+            fields = [_value(word) for word in words[: _PROGRAM + 1]]
         except ValueError as fault:
             raise BadValue(f"{name}, line {place}: {str(fault).partition(': ')[2] or fault} is not a number") from None
         requested, allocated, asked, run = fields[_REQUESTED], fields[_ALLOCATED], fields[_WALLTIME], fields[_RUN]
@@ -75,7 +79,11 @@ def read_trace(lines: Iterable[str], most_cores: int, name: str = "the trace") -
             left_out += 1
             continue
         ran = walltime if run < 0 else min(run, walltime)
-        jobs.append(TraceJob(int(fields[_NUMBER]), fields[_SUBMIT], ran, walltime, cores))
+        jobs.append(
+            TraceJob(
+                int(fields[_NUMBER]), fields[_SUBMIT], ran, walltime, cores, int(fields[_USER]), int(fields[_PROGRAM])
+            )
+        )
     jobs.sort(key=lambda job: (job.submit_s, job.number))
     return Trace(tuple(jobs), left_out)
 

@@ -8,7 +8,7 @@ NeurIPS 2021), so that 8 in 10 are held when the load changes too.
 """
 
 import math
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from heapq import heapify, heappop, heappush
@@ -66,6 +66,8 @@ class Look:
     waited_s: float | None = None
     planned_s: float | None = None
     """Seconds to its start by the plan."""
+    new_name: str = ""
+    """Its user and name, where nothing was known yet of how long such jobs take."""
 
 
 @dataclass(slots=True)
@@ -85,14 +87,36 @@ class _Record:
         self.outside = outside
         self.looks = deque(kept.looks, maxlen=NEWEST)
         self.early, self.late = kept.early, kept.late
+        self.of_name = Counter(look.new_name for look in kept.looks)
         self.overdue = [
             (look.made_ms + look.shown.late_s * 1000, look.job) for look in kept.looks if look.waited_s is None
         ]
         heapify(self.overdue)
 
-    def learn(self, early: bool, late: bool) -> None:
-        self.early = min(0.5, max(DEBT, self.early + STEP * (self.outside / 2 - early)))
-        self.late = min(0.5, max(DEBT, self.late + STEP * (self.outside / 2 - late)))
+    def add(self, look: Look) -> None:
+        if len(self.looks) == NEWEST:
+            self.of_name[self.looks[0].new_name] -= 1
+        self.looks.append(look)
+        self.of_name[look.new_name] += 1
+
+    def drop(self, look: Look) -> None:
+        self.looks = deque((one for one in self.looks if one is not look), maxlen=NEWEST)
+        self.of_name = Counter(one.new_name for one in self.looks)
+
+    def weight(self, look: Look) -> float:
+        """How much it says. Jobs of a new name are late together or early together: all of them say as much as one other job."""
+        return 1 / max(1, self.of_name[look.new_name]) if look.new_name else 1.0
+
+    @property
+    def says(self) -> float:
+        """What all of its looks say together."""
+        names = sum(1 for name, count in self.of_name.items() if name and count > 0)
+        return self.of_name[""] + names
+
+    def learn(self, look: Look, early: bool, late: bool) -> None:
+        step = STEP * self.weight(look)
+        self.early = min(0.5, max(DEBT, self.early + step * (self.outside / 2 - early)))
+        self.late = min(0.5, max(DEBT, self.late + step * (self.outside / 2 - late)))
 
 
 class Hindsight:
@@ -122,17 +146,24 @@ class Hindsight:
     def _record(self, group: Group) -> _Record:
         """The record that a group is corrected by: its own once that says something, until then that of all tiers."""
         own = self._own(group)
-        return own if len(own.looks) >= FEWEST else self._own((group[0], ""))
+        return own if own.says >= FEWEST else self._own((group[0], ""))
 
     # -- what became of forecasts ------------------------------------------------------------------
 
     def note(
-        self, group: Group, job: int, at_ms: int, drawn: Waits, shown: Waits, planned_s: float | None = None
+        self,
+        group: Group,
+        job: int,
+        at_ms: int,
+        drawn: Waits,
+        shown: Waits,
+        planned_s: float | None = None,
+        new_name: str = "",
     ) -> None:
-        """A forecast was made, of a job that starts after ``planned_s`` by the plan."""
+        """A forecast was made, of a job that starts after ``planned_s`` by the plan; ``new_name`` as in :class:`Look`."""
         for each in dict.fromkeys((group, (group[0], ""))):
-            look, record = Look(job, at_ms, drawn, shown, planned_s=planned_s), self._own(each)
-            record.looks.append(look)
+            look, record = Look(job, at_ms, drawn, shown, planned_s=planned_s, new_name=new_name), self._own(each)
+            record.add(look)
             self._open.setdefault(job, []).append((each, look, False))
             heappush(record.overdue, (at_ms + shown.late_s * 1000, job))
 
@@ -142,13 +173,13 @@ class Hindsight:
         for group, look, told in self._open.pop(job, ()):
             look.waited_s = waited = max(0.0, (at_ms - look.made_ms) / 1000)
             if not told:
-                self._groups[group].learn(waited < look.shown.early_s - _SLACK_S, waited > look.shown.late_s + _SLACK_S)
+                early, late = waited < look.shown.early_s - _SLACK_S, waited > look.shown.late_s + _SLACK_S
+                self._groups[group].learn(look, early, late)
 
     def dropped(self, job: int) -> None:
         """A job was cancelled, held or changed before it started: its forecasts were of something else."""
         for group, look, _ in self._open.pop(job, ()):
-            record = self._groups[group]
-            record.looks = deque((one for one in record.looks if one is not look), maxlen=NEWEST)
+            self._groups[group].drop(look)
 
     def settle(self, now_ms: int) -> None:
         """Count each job that should have started by now and has not as a miss, however long it will be."""
@@ -159,7 +190,7 @@ class Hindsight:
                 for place, (own, look, told) in enumerate(open_):
                     late_ms = look.made_ms + (look.shown.late_s + _SLACK_S) * 1000
                     if own == group and not told and late_ms < now_ms:
-                        record.learn(False, True)
+                        record.learn(look, False, True)
                         open_[place] = (own, look, True)
 
     # -- corrections -------------------------------------------------------------------------------
@@ -170,8 +201,9 @@ class Hindsight:
         """Forecasts as they are to be shown; ``planned_s`` are the waits of the same jobs by the plan."""
         record = self._record(group)
         looks = list(record.looks)
-        if len(looks) < FEWEST:
+        if record.says < FEWEST:
             return list(drawn)
+        said = np.array([record.weight(look) for look in looks])
         exact = np.array([look.waited_s is not None for look in looks])
         waited = _logs((now_ms - look.made_ms) / 1000 if look.waited_s is None else look.waited_s for look in looks)
         early = _Sample(waited - _logs(look.drawn.early_s for look in looks), exact)
@@ -182,7 +214,7 @@ class Hindsight:
         by_plan = _ByPlan(looks, waited, exact)
         found = []
         for one, planned in zip_longest(drawn, planned_s):
-            weights = alike.weights(planned)
+            weights = said * alike.weights(planned)
             off_late = late.quantile(1 - max(0.0, record.late), weights)
             off_early = early.quantile(max(0.0, record.early), weights)
             most = by_plan.latest(_seconds(_log(one.late_s) + off_late), planned, weights)

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from lazy_quarry.core.advice.forecast_calibration import OUTSIDE, Waits
-from lazy_quarry.core.advice.run_times import RunKind, RunTimes, shares_of
+from lazy_quarry.core.advice.run_times import Chance, RunKind, RunTimes
 from lazy_quarry.core.engine.commands import Finish, Schedule, Submit
 from lazy_quarry.core.engine.engine import Engine
 from lazy_quarry.core.engine.events import Started, Stopping
@@ -137,7 +137,7 @@ class DrawnTimes:
     """Run times drawn for jobs as they are asked for, so many for each, the same again for the same job."""
 
     def __init__(self, times: RunTimes, since_ms: int, seed: int, count: int) -> None:
-        self.times, self.since_ms, self.seed, self.count = times, since_ms, seed, count
+        self.times, self.since_ms, self.chance = times, since_ms, Chance(seed, count)
         self._known = dict[tuple[int, int], NDArray[np.float64]]()
 
     def end_ms(self, job: Job, now_ms: int, draw: int) -> int:
@@ -157,8 +157,7 @@ class DrawnTimes:
         key = job.number, int(elapsed_s * 1000)
         known = self._known.get(key)
         if known is None:
-            shares = shares_of(self.seed, job.number, self.count)
-            known = self._known[key] = self.times.draw(kind_of_run(job), elapsed_s, shares)
+            known = self._known[key] = self.times.draw(kind_of_run(job), elapsed_s, self.chance, job.number)
         return known
 
 

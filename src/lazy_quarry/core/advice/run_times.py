@@ -3,6 +3,7 @@
 import math
 from collections import deque
 from dataclasses import dataclass
+from zlib import crc32
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +12,11 @@ NEWEST = 200
 """Number of the newest runs of a class that are kept."""
 FEWEST = 8
 """A class says something with so many runs that took longer than this one has run already; a name with half of them."""
+OF_ONE_NAME = 4
+"""Of these no more are of one name in a class of several: else a hundred equal jobs would say how long all others take."""
 MOST_CLASSES = 20_000
+ALIKE = 0.8
+"""In so many of the draws all jobs of a name that is new take as long as each other."""
 
 Seconds = NDArray[np.float64]
 
@@ -29,14 +34,25 @@ class RunKind:
 class _Class:
     """The newest runs of a class, in order of size when asked."""
 
-    __slots__ = ("_sorted", "values")
+    __slots__ = ("_names", "_sorted", "values")
 
     def __init__(self) -> None:
-        self.values = deque[float](maxlen=NEWEST)
+        self.values = deque[float]()
+        self._names = deque[str]()
         self._sorted: Seconds | None = None
 
-    def add(self, value: float) -> None:
+    def add(self, value: float, name: str) -> None:
+        """Add a run; ``name`` is empty where all of them may have the same."""
+        if name and self._names.count(name) >= OF_ONE_NAME:
+            oldest = self._names.index(name)
+        elif len(self.values) >= NEWEST:
+            oldest = 0
+        else:
+            oldest = -1
+        if oldest >= 0:
+            del self.values[oldest], self._names[oldest]
         self.values.append(value)
+        self._names.append(name)
         self._sorted = None
 
     def above(self, least: float) -> Seconds:
@@ -59,33 +75,70 @@ class RunTimes:
         """A run of this kind has taken so long, however it ended."""
         if len(self._classes) > MOST_CLASSES:
             self._classes.clear()
-        for key, unit in _classes(kind):
-            self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit)
+        own = len(_own_classes(kind))
+        for place, (key, unit) in enumerate(_classes(kind)):
+            name = f"{kind.user} {kind.name}" if place >= own > 0 else ""
+            self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit, name)
 
-    def draw(self, kind: RunKind, elapsed_s: float, shares: Seconds) -> Seconds:
-        """Run times in seconds that one which has run for ``elapsed_s`` may come to, none above its walltime.
+    def new_name(self, user: str, name: str) -> str:
+        """What jobs of a name are known by of which too few have ended to say how long they take; empty for all others."""
+        known = self._classes.get((user, name))
+        return "" if not name or (known and len(known.values) >= FEWEST // 2) else f"{user} {name}"
 
-        ``shares`` from 0 to 1 say which: 0 the shortest that is known, 1 the longest. Without any run to learn from, all that
-        is left of its walltime is as likely.
+    def draw(self, kind: RunKind, elapsed_s: float, chance: "Chance", job: int) -> Seconds:
+        """Run times in seconds that a job which has run for ``elapsed_s`` may come to, none above its walltime; one for each draw.
+
+        Runs of its name say it where enough of them are known. If not, broader classes do; then most of its name are supposed to
+        take about the same, whatever that is: a hundred equal jobs that are new are long together or short together. Without any
+        run to learn from, all that is left of its walltime is as likely.
         """
         walltime = float(kind.walltime_s)
         left = max(0.0, walltime - elapsed_s)
-        for key, unit in _classes(kind):
+        shares, own = chance.of_job(job), len(_own_classes(kind))
+        for place, (key, unit) in enumerate(_classes(kind)):
+            if place == own and kind.name:
+                shares = chance.of_kind((kind.user, kind.name), shares)
             known = self._classes.get(key)
             if known is None:
                 continue
             longer = known.above(elapsed_s / unit)
-            if len(longer) >= (FEWEST if unit != 1.0 else FEWEST // 2):
+            if len(longer) >= (FEWEST if place >= own else FEWEST // 2):
                 drawn: Seconds = longer[(shares * len(longer)).astype(np.int64)] * unit
                 return np.clip(drawn, elapsed_s, max(walltime, elapsed_s))
         return elapsed_s + left * shares
 
 
-def shares_of(seed: int, job: int, count: int) -> Seconds:
-    """Shares to draw with, one from each ``count``-th part, in an order of chance; the same again for the same job."""
-    chance = np.random.default_rng((seed, job))
-    drawn: Seconds = (chance.permutation(count) + chance.random(count)) / count
-    return drawn
+class Chance:
+    """Shares from 0 to 1 to draw run times with, so many for each job: 0 the shortest that is known, 1 the longest.
+
+    They are spread evenly, one from each part, and the same again for the same job and the same ``seed``.
+    """
+
+    def __init__(self, seed: int, count: int) -> None:
+        self.seed, self.count = seed, count
+        self._kinds = dict[tuple[str, str], tuple[Seconds, NDArray[np.bool_]]]()
+
+    def of_job(self, job: int) -> Seconds:
+        """A job's own."""
+        return self._spread(np.random.default_rng((self.seed, job)))
+
+    def of_kind(self, kind: tuple[str, str], own: Seconds) -> Seconds:
+        """Those of a job whose name is new: in most draws what is drawn for all that have it, in the others its own."""
+        known = self._kinds.get(kind)
+        if known is None:
+            chance = np.random.default_rng((self.seed, crc32(repr(kind).encode("utf-8", "surrogatepass"))))
+            known = self._kinds[kind] = self._spread(chance), chance.random(self.count) < ALIKE
+        common, alike = known
+        return np.where(alike, common, own)
+
+    def _spread(self, chance: np.random.Generator) -> Seconds:
+        spread: Seconds = (chance.permutation(self.count) + chance.random(self.count)) / self.count
+        return spread
+
+
+def _own_classes(kind: RunKind) -> tuple[tuple[tuple, float], ...]:
+    """Those of its name alone."""
+    return (((kind.user, kind.name, kind.cores), 1.0), ((kind.user, kind.name), 1.0)) if kind.name else ()
 
 
 def _classes(kind: RunKind) -> tuple[tuple[tuple, float], ...]:
@@ -93,9 +146,8 @@ def _classes(kind: RunKind) -> tuple[tuple[tuple, float], ...]:
     size = int(math.log2(max(1, kind.cores)))
     asked = int(2 * math.log2(max(60, kind.walltime_s)))
     unit = float(max(1, kind.walltime_s))
-    own = () if not kind.name else (((kind.user, kind.name, kind.cores), 1.0), ((kind.user, kind.name), 1.0))
     return (
-        *own,
+        *_own_classes(kind),
         (("user", kind.user, size, asked), unit),
         (("size", size, asked), unit),
         (("asked", asked), unit),
