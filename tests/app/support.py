@@ -1,5 +1,6 @@
 """Driving the application: the demo with its clock standing, and what is drawn on it."""
 
+import asyncio
 import os
 import threading
 import time
@@ -12,6 +13,7 @@ from lazy_quarry.app import app as application
 from lazy_quarry.app.open_site import demo_app
 from lazy_quarry.files import given, ours
 from lazy_quarry.site import foresight, supposed_jobs
+from lazy_quarry.site.searches import Searches
 
 PATIENCE_S = 30.0
 
@@ -23,6 +25,7 @@ async def demo(folder, size=(160, 47)):
         patch.setenv("LQ_STATE", str(folder))
         for module in (foresight, supposed_jobs):
             patch.setattr(module, "DRAWS", 2)  # for ranges that only stand there
+        patch.setattr(Searches, "keep_up", lambda self: None)  # a search puts what is missing into the index itself
         patch.setattr(
             application, "SAY_S", 60.0
         )  # where processors are busy, a sentence could go before it is looked at
@@ -59,9 +62,13 @@ async def wait_for(pilot, condition):
     """Wait for a condition, never for a time."""
     end = time.monotonic() + PATIENCE_S
     while time.monotonic() < end:
-        await pilot.pause(0.02)
+        await asyncio.sleep(
+            0.02
+        )  # asking every widget each time, as a pause does, would take the processor from what is waited for
         if condition():
-            return
+            await pilot.pause(0)
+            if condition():
+                return
     raise AssertionError("it never came: " + pilot.app.query_one("NoteBar").text)
 
 
@@ -75,7 +82,6 @@ async def settled(pilot):
 
 async def press(pilot, *keys):
     await pilot.press(*keys)
-    await pilot.pause()
 
 
 def drawn(widget):

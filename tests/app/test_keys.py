@@ -86,8 +86,7 @@ async def test_no_key_is_silent(tmp_path):
                 await press(pilot, key)
                 await settled(pilot)
                 assert seen(app) != before, (place, key)
-                for _ in range(3):
-                    await press(pilot, "escape")
+                await press(pilot, "escape", "escape", "escape")
                 app.said_until = 0.0
 
 

@@ -15,6 +15,9 @@ RUNS, STEPS = int(os.environ.get("MODEL_RUNS", "0")), 50
 CHANCE = st.integers(0, 2**16)
 MOST_WALKS = 200_000
 """Maximum number of histories that are gone through for one that breaks a promise."""
+BEGIN = {"refuses_lower_epochs": 13_900, "counts_from_welcome": 11_800, "lease_from_request": 2_900,
+         "leased_before_it_begins": 1_600, "begins_within_its_lease": 9_800, "waits_for_last_answer": 3_400}  # fmt: skip
+"""Such histories are rare without some rules: where to begin, shortly before the first one was last found."""
 
 
 class Explored(RuleBasedStateMachine):
@@ -60,5 +63,5 @@ def test_the_model_keeps_its_promises(kind):
 @pytest.mark.parametrize("name", [one.name for one in fields(Rules)])
 def test_each_rule_is_needed(name):
     with pytest.raises(Broken):
-        for seed in range(MOST_WALKS):
+        for seed in range(BEGIN.get(name, 0), MOST_WALKS):
             walk(without(name), 1, seed % 3 > 0, STEPS, Random(seed))
