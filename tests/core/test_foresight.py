@@ -177,7 +177,7 @@ def test_a_job_that_has_not_started_counts_as_late_and_a_changed_one_not_at_all(
 
 
 def test_on_a_trace_it_never_saw_ranges_hold_and_the_middle_is_nearer_than_the_plan():
-    trace = make_trace(2500, 64, 0.8, 21)
+    trace = make_trace(1600, 64, 0.8, 21)
     columns = Columns(*(list(one) for one in zip(*((float(job.submit_s), float(job.run_s), float(job.walltime_s), job.cores) for job in trace), strict=True)))  # fmt: skip
     told = [one for one in forecast_trace(columns, 64, lambda started: None, 2) if one.stage == "new"]
     for held in HELD:
