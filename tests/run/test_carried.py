@@ -18,8 +18,9 @@ from lazy_quarry.run.fetching import IN_FLIGHT
 from lazy_quarry.run.hosts.carrier import CannotTravel, Carrying, bring_back, carry_in, told_of
 from lazy_quarry.run.hosts.pace import LEAST_PIECE, Pace
 from lazy_quarry.run.node.attempt import OWN
-from lazy_quarry.run.node.carried import KEPT_INPUTS, MOST_PIECE, PLACE, kept_files
+from lazy_quarry.run.node.carried import MOST_PIECE, PLACE
 from lazy_quarry.run.node.file_service import FileService
+from lazy_quarry.run.node.kept_inputs import KEPT_INPUTS, kept_files
 from lazy_quarry.run.node.staging import copy_tree
 from tests.conftest import SEEDS
 
@@ -183,6 +184,17 @@ def test_what_came_before_a_cut_is_compared_again(place):
     assert not list((plain.spool / NAME / "carry").iterdir())
 
 
+def test_where_no_other_can_be_kept_the_job_has_its_own(place):
+    here, plain = place
+    (here / "in" / "large").write_bytes(os.urandom(3_000_000))
+    plain.make_place(NAME, told_of(job_in(here)))
+    part = hashlib.sha256(b"in/large").hexdigest()[:32]
+    (plain.spool / NAME / "carry" / f"{part}.kept" / "in the way").mkdir(parents=True)
+    _, there = sent(here, plain)
+    assert tree(f"{there}/in") == tree(here / "in")
+    assert [size for _, size, _ in kept_files(plain.spool)] == [3_000_000], "it was copied afterwards"
+
+
 FOUR_GIB = (4 << 30) if SEEDS > 1 else 64 << 20
 """A boundary of numbers in files, tried in the long form only: reading that many zeros takes a minute."""
 
@@ -267,7 +279,7 @@ def test_the_next_job_has_what_came_before_and_room_is_made_for_others(place, mo
     carrying = Carrying()  # an engine that was started anew
     assert tree(f"{second('10-1-ab')}/in") == tree(here / "in") and service.sent == 3_000_000
     assert [size for _, size, _ in kept_files(plain.spool)] == [3_000_000]
-    assert service.make_room(NAME, 20_000_000) > 20_000_000 and not kept_files(plain.spool)
+    assert service.make_room(NAME, 20_000_000) > 20_000_000 and not list(kept_files(plain.spool))
     assert tree(f"{second('11-1-ab')}/in") == tree(here / "in") and service.sent == 6_000_000
 
 

@@ -15,7 +15,6 @@ import os
 import shutil
 import stat
 import threading
-import time
 import zlib
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -24,17 +23,12 @@ from typing import Any
 
 from lazy_quarry.files import ours
 from lazy_quarry.run.node.attempt import OWN, own_folder
+from lazy_quarry.run.node.kept_inputs import is_room_for, keep, kept_inputs
 
 PLACE, TOLD = "place", "carried.json"
 """The folder, in the job's own of its attempt; and what is to be brought back of it, beside that."""
 MOST_PIECE = 1 << 20
 """Bytes that are sent or read in one go."""
-KEPT_INPUTS = "inputs"
-"""Large files that came for jobs, each under its SHA-256, beside the attempts: the next job that takes one in has it from there."""
-KEPT_S = 7 * 86_400
-"""Those are removed that nobody has taken for so long, and sooner where the room is needed."""
-_KEPT_PART = 4
-"""A file is kept where at least so many times its size is free."""
 _ZEROS = memoryview(bytes(MOST_PIECE))
 
 
@@ -116,7 +110,7 @@ def begin_put(folder: Path, path: str, size: int) -> int:
         second.unlink()
     there = size_put(folder, path)
     with _COUNTING:
-        _COMING[str(part)] = _Coming(second if not there and _is_room_for(folder, size) else None)
+        _COMING[str(part)] = _Coming(second if not there and is_room_for(folder, size) else None)
     return there
 
 
@@ -137,14 +131,16 @@ def put_piece(folder: Path, path: str, begin: int, piece: bytes, check: int) -> 
         coming = _COMING.setdefault(str(part), _Coming())
         coming.bytes += len(piece)
         second = coming.second
-    _put_at(part, piece, begin)
     if second is not None:
         try:
             _put_at(second, piece, begin)
-        except OSError:  # the job has its own all the same
+            _put_at(part, piece, begin)
+            return
+        except OSError:  # without the other there may be room for the job's own
             coming.second = None
             with suppress(OSError):
                 second.unlink()
+    _put_at(part, piece, begin)
 
 
 def _put_at(file: Path, piece: bytes, begin: int) -> None:
@@ -156,10 +152,6 @@ def _put_at(file: Path, piece: bytes, begin: int) -> None:
             view, begin = view[written:], begin + written
     finally:
         os.close(fd)
-
-
-def _is_room_for(folder: Path, size: int) -> bool:
-    return shutil.disk_usage(folder).free >= _KEPT_PART * size
 
 
 def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int, sent: int | None) -> None:
@@ -179,8 +171,8 @@ def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_
         if not in_one_go and digest_of(str(part.parent), part.name) != digest:
             os.unlink(part)
             raise OSError(errno.EIO, "it was damaged on its way", path)
-        twice = in_one_go and coming.second is not None and _keep(folder, coming.second, digest, size)
-        stays = not twice and _is_room_for(folder, size)
+        twice = in_one_go and coming.second is not None and _kept_too(folder, coming.second, digest, size)
+        stays = not twice and is_room_for(folder, size)
         if not stays:
             os.fchmod(fd, mode & 0o777)
             os.utime(fd, ns=(mtime_ns, mtime_ns))
@@ -189,15 +181,15 @@ def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_
     finally:
         os.close(fd)
     if stays:
-        _move_to_kept(folder, part, digest)
+        keep(folder, part, digest)
         use_kept(folder, path, size, digest, mode, mtime_ns)
         return
     with folder_of(str(place_of(folder)), path, make=True) as (here, name):
         os.rename(part, name, dst_dir_fd=here)
 
 
-def _keep(folder: Path, second: Path, digest: str, size: int) -> bool:
-    """Keep the second file that was written for the next job; False where something is in the way."""
+def _kept_too(folder: Path, second: Path, digest: str, size: int) -> bool:
+    """Keep the second file that was written; False where something is in the way."""
     try:
         fd = ours.opened(second, os.O_WRONLY)
         try:
@@ -205,22 +197,16 @@ def _keep(folder: Path, second: Path, digest: str, size: int) -> bool:
             os.fsync(fd)
         finally:
             os.close(fd)
-        _move_to_kept(folder, second, digest)
+        keep(folder, second, digest)
     except OSError:
         return False
     return True
 
 
-def _move_to_kept(folder: Path, file: Path, digest: str) -> None:
-    kept = _kept(folder.parent)
-    kept.mkdir(0o700, exist_ok=True)
-    os.rename(file, kept / digest)
-
-
 def use_kept(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
     """Put a file into its place from those that are kept here; False where it isn't among them. Raises :class:`OSError`."""
     try:
-        source = ours.opened(_kept(folder.parent) / digest, os.O_RDWR)
+        source = ours.opened(kept_inputs(folder.parent) / digest, os.O_RDWR)
     except OSError:
         return False
     try:
@@ -237,57 +223,10 @@ def use_kept(folder: Path, path: str, size: int, digest: str, mode: int, mtime_n
     return True
 
 
-def kept_sizes(folder: Path) -> list[int]:
-    """The sizes of the files that are kept here for the next job."""
-    return sorted(size for _, size, _ in _kept_files(folder.parent))
-
-
-def kept_files(spool: Path) -> list[list[Any]]:
-    """The files that are kept for the next job: each with its SHA-256, size, and instant of its last use in seconds."""
-    return [[name, size, used] for name, size, used in _kept_files(spool)]
-
-
-def drop_kept(spool: Path, name: str) -> None:
-    """Remove one of them. Raises :class:`OSError`."""
-    (_kept(spool) / os.path.basename(name)).unlink()
-
-
-def make_room(folder: Path, wanted: int) -> int:
-    """Bytes that are free, after what is kept was removed as far as needed, beginning with what was of use longest ago."""
-    for name, _, _ in sorted(_kept_files(folder.parent), key=lambda one: one[2]):
-        if shutil.disk_usage(folder).free >= wanted:
-            break
-        with suppress(OSError):
-            (_kept(folder.parent) / name).unlink()
-    return shutil.disk_usage(folder).free
-
-
-def sweep_kept(spool: Path) -> None:
-    """Remove what nobody has taken for long."""
-    for name, _, used in _kept_files(spool):
-        if time.time() - used > KEPT_S:
-            with suppress(OSError):
-                drop_kept(spool, name)
-
-
 def drop_place(folder: Path) -> None:
     """Nothing starts there after all, for now: what was put there is removed."""
     for each in (place_of(folder), folder / "carry"):
         shutil.rmtree(each, ignore_errors=True)
-
-
-def _kept(spool: Path) -> Path:
-    return spool.parent / KEPT_INPUTS
-
-
-def _kept_files(spool: Path) -> list[tuple[str, int, float]]:
-    found = []
-    with suppress(OSError):
-        for each in _kept(spool).iterdir():
-            with suppress(OSError):
-                seen = each.stat()
-                found.append((each.name, seen.st_size, seen.st_mtime))
-    return found
 
 
 @contextmanager

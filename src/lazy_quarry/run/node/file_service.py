@@ -20,6 +20,7 @@ from lazy_quarry.run.node import carried
 from lazy_quarry.run.node.attempt import lay_out, own_folder, read_claim
 from lazy_quarry.run.node.file_kinds import FileFound, file_found
 from lazy_quarry.run.node.kept_here import drop_here, kept_here, left_here
+from lazy_quarry.run.node.kept_inputs import kept_files, make_room, sweep_kept
 from lazy_quarry.run.node.made_files import MadeFiles, made_files, remove_made
 from lazy_quarry.run.node.process import TICKS, boottime
 from lazy_quarry.run.node.usable import tried, unusable
@@ -177,11 +178,11 @@ class FileService:
 
     def kept_sizes(self, name: str) -> list[int]:
         """The sizes of the files that are kept for the next job."""
-        return carried.kept_sizes(self.spool / name)
+        return sorted(size for _, size, _ in kept_files(self.spool))
 
     def make_room(self, name: str, wanted: int) -> int:
         """Bytes that are free for an attempt's files, of those wanted; what is kept for the next job gives way."""
-        return carried.make_room(self.spool / name, wanted)
+        return make_room(self.spool / name, wanted)
 
     def drop_place(self, name: str) -> None:
         """Remove what was put into an attempt's place."""
@@ -266,7 +267,7 @@ class FileService:
                     claim = read_claim(folder)
                     if claim is None or not claim.alive():
                         shutil.rmtree(folder, ignore_errors=True)
-        carried.sweep_kept(self.spool)
+        sweep_kept(self.spool)
 
 
 def _piece(path: str, begin: int) -> Piece:

@@ -13,6 +13,7 @@ from typing import Any
 
 from lazy_quarry.run.node import carried
 from lazy_quarry.run.node.attempt import read_claim
+from lazy_quarry.run.node.kept_inputs import drop_kept, kept_files
 from lazy_quarry.run.node.measure import folder_mib
 
 RESULTS, SCRATCH, INPUT = "results-", "scratch-", "input-"
@@ -43,7 +44,7 @@ def kept_here(spool: Path) -> list[list[Any]]:
     for each in sorted(_below(spool.parent / "scratch")):
         with suppress(OSError):
             found.append([SCRATCH + each.name, folder_mib(str(each)) << 20, each.stat().st_mtime, each.name])
-    for digest, size, used in carried.kept_files(spool):
+    for digest, size, used in kept_files(spool):
         found.append([INPUT + digest[:_DIGITS], size, used, digest])
     return found
 
@@ -59,7 +60,7 @@ def drop_here(spool: Path, item: str) -> None:
         elif name.startswith(SCRATCH):
             shutil.rmtree(spool.parent / "scratch" / what)
         else:
-            carried.drop_kept(spool, what)
+            drop_kept(spool, what)
         return
     raise FileNotFoundError(errno.ENOENT, f"nothing of the name {item} is kept there")
 
