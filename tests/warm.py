@@ -61,8 +61,8 @@ def _serve(control: socket.socket) -> None:
         pid = os.fork()
         if pid == 0:
             _be(json.loads(raw), fds, control)
-        waiting[pid] = fds[3]
         os.write(fds[3], b"%d\n" % pid)
+        waiting[pid] = fds[3]  # from here on the other thread may close it, as soon as the command has ended
         for fd in fds[:3]:
             os.close(fd)
         os.write(wake, b"x")
