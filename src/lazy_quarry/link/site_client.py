@@ -218,7 +218,7 @@ class SiteClient(BookCalls):
 
     @call("queries", ALL, long="yes")
     def kept(self, node: str) -> list[KeptThere]:
-        """What stays on a host after its jobs."""
+        """List all that stays on a host after its jobs."""
         ...
 
     @call("queries", ALL)

@@ -60,7 +60,7 @@ class Epochs(Protocol):
 
 
 class WayToAgent(Protocol):
-    """How the agent of a node is connected to."""
+    """The way to connect to the agent of a node."""
 
     refused: str
     """Why there was no connection when it was tried last, as far as a person can do something about it; else empty."""

@@ -80,7 +80,7 @@ class FilesOfNodes:
         return FilesHere(os.path.realpath(job.paths.folder))
 
     def kept(self, node: str) -> list[KeptThere]:
-        """What stays on a host after its jobs."""
+        """List all that stays on a host after its jobs."""
         found = []
         for name, size, used, what in self._of_host(node).service.kept():
             job = int(what.partition("-")[0]) if name.startswith(RESULTS) else None

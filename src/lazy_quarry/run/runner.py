@@ -112,7 +112,7 @@ class JobFiles(Protocol):
         ...
 
     def kept(self, node: str) -> list[KeptThere]:
-        """What stays on a host after its jobs. Raises :class:`OSError`, also when it doesn't answer."""
+        """List all that stays on a host after its jobs. Raises :class:`OSError`, also when it doesn't answer."""
         ...
 
     def drop(self, node: str, item: str) -> None:

@@ -1,4 +1,4 @@
-"""What a runner says of hosts that has none: one that rehearses, or one of a process that only reads."""
+"""The answers about hosts of a runner that has none: one that rehearses, or one of a process that only reads."""
 
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.run.runner import HostState

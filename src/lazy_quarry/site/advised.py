@@ -98,7 +98,7 @@ class Advice:
         )
 
     def _shorter(self, caller: Caller, job: Job, found: NextTime, settings: dict[str, str]) -> Iterator[ShorterAsk]:
-        """What would do for most runs, where that is less than what would do for all."""
+        """An amount that would do for most runs, where that is less than one that would do for all."""
         for key, bound in (("walltime", found.walltime), ("memory", found.memory)):
             most = bound.for_most if bound is not None else None
             if bound is None or most is None:

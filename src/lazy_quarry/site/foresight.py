@@ -87,7 +87,7 @@ class Foresight:
         self.supposed = SupposedJobs(self.times, self.calibration, self._say_again)
         """Drafts and chains."""
         self.pace: Callable[[], float] = lambda: 1.0
-        """How many times as fast as the real one the site's time passes."""
+        """The site's time passes so many times as fast as the real one."""
         self._round_s = 0.0
         """CPU time of the last ranges."""
         self.worked_s = 0.0

@@ -312,7 +312,7 @@ class Queries:
         return self.session.runner.hosts()
 
     def kept(self, caller: Caller, node: str) -> list[KeptThere]:
-        """What stays on a host after its jobs, with whose job it is of. Raises :class:`Refused` where that can't be asked."""
+        """List what stays on a host after its jobs, with whose it is. Raises :class:`Refused` where that can't be asked."""
         session = self.session
         try:
             found = session.runner.files.kept(node)

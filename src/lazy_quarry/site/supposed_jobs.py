@@ -1,4 +1,4 @@
-"""What is expected of jobs that nobody has submitted: drafts and chains. It is worked out when somebody asks, beside all else."""
+"""Expectations of jobs that nobody has submitted: drafts and chains. They are worked out when somebody asks, beside all else."""
 
 import threading
 import time
@@ -33,7 +33,7 @@ class Foreseen:
 
 @dataclass(frozen=True, slots=True)
 class _Answer:
-    """What was foreseen from a present on."""
+    """The course of jobs as foreseen from a present on."""
 
     present: Present
     made_s: float
@@ -56,7 +56,7 @@ class SupposedJobs:
         self._answers: dict[tuple[str, Jobs], _Answer] = {}
 
     def of(self, user: str, jobs: Jobs) -> Foreseen | None:
-        """What is expected of jobs of a user; None while it isn't known."""
+        """Expectations of a user's jobs; None while they aren't known."""
         present, known = self.present, self._answers.get((user, jobs))
         if present is None:
             return None
@@ -68,7 +68,7 @@ class SupposedJobs:
         return known.foreseen if known is not None else None
 
     def known_of(self, user: str, jobs: Jobs) -> Foreseen | None:
-        """What is known by now."""
+        """All that is known by now."""
         known = self._answers.get((user, jobs))
         return known.foreseen if known is not None else None
 

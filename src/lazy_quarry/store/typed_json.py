@@ -14,7 +14,7 @@ _decoders: dict[Any, msgspec.json.Decoder] = {}
 
 
 def decoder(kind: Any) -> msgspec.json.Decoder:
-    """What reads JSON as a kind: a class, a union or a collection of such. All readers of our types are made here."""
+    """The reader of JSON as a kind: a class, a union or a collection of such. All readers of our types are made here."""
     known = _decoders.get(kind)
     if known is None:
         with _preparing:

@@ -16,4 +16,4 @@ class Columns:
     walltime: list[float]
     cores: list[int]
     programs: list[tuple[int, int]] = field(default_factory=list)
-    """Of each job its user and program, by numbers, -1 where they aren't known; nothing at all where nobody asks."""
+    """User and program of each job, by numbers, -1 where they aren't known; nothing at all where nobody asks."""

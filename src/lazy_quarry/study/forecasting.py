@@ -54,7 +54,7 @@ class _Draw(Planned):
 
 
 def _kinds_of(jobs: Columns) -> list[RunKind]:
-    """What is known of each job beforehand."""
+    """All that is known of each job beforehand."""
     named = jobs.programs or [(-1, -1)] * len(jobs.cores)
     return [
         RunKind(str(user) if user >= 0 else "", str(program) if program >= 0 else "", cores, int(walltime))

@@ -81,7 +81,7 @@ class Planned:
     def __init__(self, jobs: Columns, cores: int) -> None:
         self.jobs = jobs
         self.takes: Sequence[float] | Mapping[int, float] = jobs.run
-        """How long each job takes once it has started."""
+        """Seconds that each job takes once it has started."""
         self.starts: dict[int, float] = {}
         self.waiting: list[int] = []
         self.sizes: list[int] = []

@@ -63,7 +63,7 @@ def reason_of(name: str, found: NextTime, zone: tzinfo) -> str:
 
 
 def _promise(found: NextTime) -> str:
-    """What is promised, of all of it or of a part; and of what it isn't the reason."""
+    """The promise that is given, for all of it or a part, and whatever it isn't the reason of."""
     doubts, of = dict(found.doubts), {"walltime": "time", "memory": "memory"}
     few = f"At most one further run in {round(1 / MISS)} should need more"
     if not doubts:
@@ -121,7 +121,7 @@ def _most(bound: LeastAmount, show: Callable[[float], str]) -> str:
 
 
 def stop_costs(request: Request, key: str) -> str:
-    """What becomes of a run that is stopped for too little walltime or memory, with its ``retries`` and ``at-overtime``."""
+    """The fate of a run that is stopped for too little walltime or memory, with its ``retries`` and ``at-overtime``."""
     end = "overtime" if key == "walltime" else "overmemory"
     if key == "walltime" and request.again_at_overtime:
         return "they go back to the queue and go on where they were (at-overtime)"

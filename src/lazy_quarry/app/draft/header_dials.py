@@ -55,7 +55,7 @@ class Dial:
 
     @property
     def kind(self) -> DialKind:
-        """What may be typed, and how it is written, go by the entry of its key."""
+        """Named in the entry of its key: typing and writing go by it."""
         return dial_of(self.key)
 
     @property

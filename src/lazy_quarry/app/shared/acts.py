@@ -164,7 +164,7 @@ def bound_of(feature: str, act: str, method: str, sentence: str, *, priority: bo
 
 
 def click(action: str, *given: object) -> str:
-    """What a click on a drawn text runs: an action of the place in sight, with what it is given."""
+    """The action that a click on a drawn text runs, in the place in sight; ``given`` are its arguments."""
     words = f"{action}({', '.join(map(repr, given))})"
     return f"app.place_action({words!r})"
 

@@ -11,7 +11,7 @@ from lazy_quarry.app.shared.theme import Palette
 from lazy_quarry.core.plain_text import plain
 
 QUIET_SIGN = "╱"
-"""What a node does that doesn't answer: nobody knows."""
+"""The sign of a node that doesn't answer: nobody knows what it does."""
 FILLS = ("faint", "stone")
 """Roles for lines and fills: as colours of words they would be hard to read."""
 Piece = tuple[str, str] | tuple[str, str, bool]  # words, the role their colour has, and whether they are bold

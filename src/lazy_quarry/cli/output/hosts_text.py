@@ -1,4 +1,4 @@
-"""What was found of hosts, as text for people and as JSON."""
+"""Hosts as they were found: text for people, and JSON."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ def _row(each: HostCheck) -> tuple[str, ...]:
 
 
 def _folders(reached: Sequence[HostCheck]) -> Iterator[str]:
-    """Which hosts see each folder of this machine."""
+    """Each folder of this machine, with the hosts that see it."""
     for folder in dict.fromkeys(folder for each in reached for folder in each.folders):
         by = [each.host for each in reached if each.folders.get(folder)]
         if len(by) == len(reached):

@@ -104,12 +104,12 @@ class _Record:
         self.of_name = Counter(one.new_name for one in self.looks)
 
     def weight(self, look: Look) -> float:
-        """How much it says. Jobs of a new name are late together or early together: all of them say as much as one other job."""
+        """Its weight. Jobs of a new name are late together or early together: all of them say as much as one other job."""
         return 1 / max(1, self.of_name[look.new_name]) if look.new_name else 1.0
 
     @property
     def says(self) -> float:
-        """What all of its looks say together."""
+        """The weight of all of its looks together."""
         names = sum(1 for name, count in self.of_name.items() if name and count > 0)
         return self.of_name[""] + names
 

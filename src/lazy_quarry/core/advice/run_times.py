@@ -13,7 +13,7 @@ NEWEST = 200
 FEWEST = 8
 """A class says something with so many runs that took longer than this one has run already; a name with half of them."""
 OF_ONE_NAME = 4
-"""Of these no more are of one name in a class of several: else a hundred equal jobs would say how long all others take."""
+"""Maximum number of runs of one name in a class of several: else a hundred equal jobs would say how long all others take."""
 MOST_CLASSES = 20_000
 ALIKE = 0.8
 """In so many of the draws all jobs of a name that is new take as long as each other."""
@@ -81,7 +81,7 @@ class RunTimes:
             self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit, name)
 
     def new_name(self, user: str, name: str) -> str:
-        """What jobs of a name are known by of which too few have ended to say how long they take; empty for all others."""
+        """The user and name where too few jobs of it have ended to say how long they take; empty else, and without a name."""
         known = self._classes.get((user, name))
         return "" if not name or (known and len(known.values) >= FEWEST // 2) else f"{user} {name}"
 
@@ -123,7 +123,7 @@ class Chance:
         return self._spread(np.random.default_rng((self.seed, job)))
 
     def of_kind(self, kind: tuple[str, str], own: Seconds) -> Seconds:
-        """Those of a job whose name is new: in most draws what is drawn for all that have it, in the others its own."""
+        """The shares of a job whose name is new: in most draws those drawn for all that have it, in the others its own."""
         known = self._kinds.get(kind)
         if known is None:
             chance = np.random.default_rng((self.seed, crc32(repr(kind).encode("utf-8", "surrogatepass"))))
@@ -137,7 +137,7 @@ class Chance:
 
 
 def _own_classes(kind: RunKind) -> tuple[tuple[tuple, float], ...]:
-    """Those of its name alone."""
+    """The classes of its name alone."""
     return (((kind.user, kind.name, kind.cores), 1.0), ((kind.user, kind.name), 1.0)) if kind.name else ()
 
 

@@ -229,7 +229,7 @@ IN_TABLES = {
 
 
 DialKind = Literal["text", "number", "flag", "names", "duration", "memory", "nodes", "ranks", "traits", "at once"]
-"""What sort of value a key has for whoever turns it or types it."""
+"""The sort of a key's value, for whoever turns it or types it."""
 NamesOf = Literal["", "accounts", "queues", "tiers", "traits", "nodes", "modules"]
 """What a site has names of."""
 
@@ -255,7 +255,7 @@ class HeaderKey:
     names: NamesOf = ""
     """The names of the site that it takes, to be offered too."""
     dial: DialKind = "text"
-    """How it is turned and typed, where there is a control for it."""
+    """The control for it goes by this: its steps, and the words that it takes."""
 
 
 _YES_OR_NO, _AT_OVERTIME = ("true", "false"), ("stop", "again")
@@ -432,5 +432,5 @@ def note_of(key: str) -> str:
 
 
 def dial_of(key: str) -> DialKind:
-    """How a key is turned and typed, also one that lies in a table."""
+    """The sort of a key's value, also of one that lies in a table."""
     return KEYS[key].dial if key in KEYS else _DIALS_IN_TABLES[key]

@@ -27,7 +27,7 @@ LITTLE_MIB = 8
 
 @dataclass(frozen=True, slots=True)
 class HostCheck:
-    """What was found of a host."""
+    """All that was found of a host."""
 
     host: str
     reached_ms: int | None = None
@@ -35,7 +35,7 @@ class HostCheck:
     problems: tuple[str, ...] = ()
     """What is in the way of jobs there, each with what to do."""
     notes: tuple[str, ...] = ()
-    """What is good to know."""
+    """Other things that are good to know."""
     facts: dict[str, Any] = field(default_factory=dict)
     """What the host says of itself: see :func:`~lazy_quarry.run.node.remote.facts`."""
     offset_ms: int | None = None

@@ -106,7 +106,7 @@ class HostFiles:
         self._left: dict[str, str] = {}
         """Attempts of which something couldn't be brought back, and why."""
         self._travelled: set[str] = set()
-        """Those that are known to have travelled."""
+        """Attempts that are known to have travelled."""
         self._stopped: dict[str, str] = {}
         """Attempts that should end, and why."""
         self._unforgotten: set[str] = set()

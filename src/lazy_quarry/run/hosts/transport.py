@@ -27,7 +27,7 @@ class Route(NamedTuple):
 
 
 class Transport(Protocol):
-    """How commands are run on a host; tests use a pipe or a namespace."""
+    """A way to run commands on a host; tests use a pipe or a namespace."""
 
     @property
     def name(self) -> str:

@@ -55,7 +55,7 @@ class Channel:
         return told, self._exactly(body)
 
     def _exactly(self, length: int) -> bytes:
-        """So many bytes; those that come in one piece aren't copied."""
+        """Receive exactly so many bytes; those that come in one piece aren't copied."""
         pieces = list[bytes]()
         while length:
             some = self.stream.recv(min(length, _MOST_ASKED), socket.MSG_WAITALL)

@@ -88,7 +88,7 @@ def _write(path: str, text: str) -> bool:
 
 
 def memory_left_mib(total_mib: int) -> int:
-    """Of a machine's memory what a control group above this process leaves."""
+    """The part of a machine's memory that a control group above this process leaves."""
     for path in ("/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"):
         with suppress(ValueError):
             total_mib = min(total_mib, int(_read(path)) >> 20)

@@ -39,7 +39,7 @@ exit 2
 """
 """The command that jobs call here."""
 _NAMES = {"agent": AGENT_SOCKET, "files": FILES_SOCKET}
-"""What an engine may want a stream to."""
+"""The things that an engine may want a stream to."""
 
 
 def relay(archive: str, journal: str) -> None:

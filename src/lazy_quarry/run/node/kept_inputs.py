@@ -14,7 +14,7 @@ from pathlib import Path
 
 KEPT_INPUTS = "inputs"
 KEPT_S = 7 * 86_400
-"""Those are removed that nobody has taken for so long."""
+"""Seconds after which one is removed that nobody has taken meanwhile."""
 _PART = 4
 """A file is kept where at least so many times its size is free."""
 

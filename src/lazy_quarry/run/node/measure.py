@@ -41,7 +41,7 @@ class Measure:
         self._sample_every_ms = 0
         self._began = self._live_at = now
         self.scratch_mib = 0
-        """What is in its scratch folder, where that is watched."""
+        """The content of its scratch folder, where that is watched."""
         self._seen: tuple[float, int] = (0.0, 0)
         """When CPU time was last measured, and how much it was."""
 

@@ -32,7 +32,7 @@ _MOST_WAITING = 1 << 22
 
 
 class Garbled(OSError):
-    """What came isn't frames of ours."""
+    """Something came that isn't frames of ours."""
 
 
 class _Stream:
@@ -43,7 +43,7 @@ class _Stream:
         self.may_send = WINDOW
         """Bytes that the other side has room for."""
         self.waiting = bytearray()
-        """What came, and the socket hasn't taken yet."""
+        """Bytes that came, and that the socket hasn't taken yet."""
         self.taken = 0
         """Bytes that the socket took, and the other side wasn't told of yet."""
         self.ended = False
