@@ -95,7 +95,7 @@ class _Record:
 
     def add(self, look: Look) -> None:
         if len(self.looks) == NEWEST:
-            self.of_name[self.looks[0].new_name] -= 1
+            self.of_name -= Counter([self.looks[0].new_name])  # without those of which none is left
         self.looks.append(look)
         self.of_name[look.new_name] += 1
 
@@ -110,8 +110,7 @@ class _Record:
     @property
     def says(self) -> float:
         """The weight of all of its looks together."""
-        names = sum(1 for name, count in self.of_name.items() if name and count > 0)
-        return self.of_name[""] + names
+        return self.of_name[""] + sum(1 for name in self.of_name if name)
 
     def learn(self, look: Look, early: bool, late: bool) -> None:
         step = STEP * self.weight(look)
