@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 
 NEWEST = 200
 """Number of the newest runs of a class that are kept."""
-FEWEST = 8
-"""A class says something with so many runs that took longer than this one has run already; a name with half of them."""
+FEWEST, FEWEST_OWN = 8, 4
+"""A class says something with so many runs that took longer than this one has run already; a name with these."""
 OF_ONE_NAME = 4
 """Maximum number of runs of one name in a class of several: else a hundred equal jobs would say how long all others take."""
 MOST_CLASSES = 20_000
@@ -77,13 +77,13 @@ class RunTimes:
             self._classes.clear()
         own = len(_own_classes(kind))
         for place, (key, unit) in enumerate(_classes(kind)):
-            name = f"{kind.user} {kind.name}" if place >= own > 0 else ""
+            name = _name_of(kind.user, kind.name) if place >= own else ""
             self._classes.setdefault(key, _Class()).add(max(0.0, seconds) / unit, name)
 
     def new_name(self, user: str, name: str) -> str:
         """The user and name where too few jobs of it have ended to say how long they take; empty else, and without a name."""
         known = self._classes.get((user, name))
-        return "" if not name or (known and len(known.values) >= FEWEST // 2) else f"{user} {name}"
+        return "" if known and len(known.values) >= FEWEST_OWN else _name_of(user, name)
 
     def draw(self, kind: RunKind, elapsed_s: float, chance: "Chance", job: int) -> Seconds:
         """Run times in seconds that a job which has run for ``elapsed_s`` may come to, none above its walltime; one for each draw.
@@ -102,7 +102,7 @@ class RunTimes:
             if known is None:
                 continue
             longer = known.above(elapsed_s / unit)
-            if len(longer) >= (FEWEST if place >= own else FEWEST // 2):
+            if len(longer) >= (FEWEST if place >= own else FEWEST_OWN):
                 drawn: Seconds = longer[(shares * len(longer)).astype(np.int64)] * unit
                 return np.clip(drawn, elapsed_s, max(walltime, elapsed_s))
         return elapsed_s + left * shares
@@ -134,6 +134,11 @@ class Chance:
     def _spread(self, chance: np.random.Generator) -> Seconds:
         spread: Seconds = (chance.permutation(self.count) + chance.random(self.count)) / self.count
         return spread
+
+
+def _name_of(user: str, name: str) -> str:
+    """A name together with whose it is; empty without a name."""
+    return f"{user} {name}" if name else ""
 
 
 def _own_classes(kind: RunKind) -> tuple[tuple[tuple, float], ...]:
