@@ -13,16 +13,13 @@ from typing import TYPE_CHECKING
 from lazy_quarry.core.units import format_bytes, plural
 from lazy_quarry.errors import QuarryError
 from lazy_quarry.files import given
-from lazy_quarry.run.fetching import IN_FLIGHT, pieces_in_order
-from lazy_quarry.run.node.carried import digest_of
+from lazy_quarry.run.fetching import IN_FLIGHT, is_same, pieces_in_order
 
 if TYPE_CHECKING:
     from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.run.fetching import FetchFile, FetchPiece
 
 _CHUNK = 1 << 20
-_DIGESTED = 1 << 30
-"""Bytes of which one checksum is asked for: a host's answer to that must come within its patience."""
 
 
 class Fetcher:
@@ -117,14 +114,9 @@ class Fetcher:
         return self.client.fetch_piece(self.number, path, begin)
 
     def _same(self, path: bytes, here: bytes, size: int) -> bool:
-        """True when a file here begins with the bytes that one of the job has (SHA-256), part by part."""
+        """True when a file here begins with the bytes that one of the job has."""
         top, name = os.path.split(os.fsdecode(os.path.abspath(here)))
-        for begin in range(0, size, _DIGESTED):
-            some = min(_DIGESTED, size - begin)
-            there = self._asking.submit(self.client.fetch_digest, self.number, path, begin, some)
-            if digest_of(top, name, begin, some) != there.result():
-                return False
-        return True
+        return is_same(top, name, size, partial(self.client.fetch_digest, self.number, path), self._asking)
 
     # -- files that grow ---------------------------------------------------------------------------
 

@@ -79,6 +79,24 @@ def pieces_in_order(
             coming.cancel()
 
 
+_FIRST, _LARGEST = 1 << 20, 1 << 30
+"""Bytes of which one checksum is asked for: files that differ mostly do so early, and an answer must come within its patience."""
+
+
+def is_same(top: str, name: str, size: int, there: Callable[[int, int], str], pool: ThreadPoolExecutor) -> bool:
+    """True when a file here begins with the same bytes as another, of which ``there`` says the SHA-256 of so many bytes from one
+    on. It is compared in parts, each at both ends at once. Raises :class:`OSError`.
+    """
+    begin, most = 0, _FIRST
+    while begin < size:
+        some = min(most, size - begin)
+        asked = pool.submit(there, begin, some)
+        if digest_of(top, name, begin, some) != asked.result():
+            return False
+        begin, most = begin + some, min(_LARGEST, most * 2)
+    return True
+
+
 @dataclass(frozen=True, slots=True)
 class Fetchable:
     """Files of a job that patterns meet. ``missing`` are those that meet nothing, ``there`` the host; empty for this machine."""

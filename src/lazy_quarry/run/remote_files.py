@@ -83,15 +83,25 @@ class AskedFiles(FileService):
         return int(self.ask("begin_put", name, path, size))
 
     def put_whole(
-        self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int, sent: int | None
-    ) -> None:
-        self.ask("put_whole", name, path, size, digest, mode, mtime_ns, sent)
+        self, name: str, path: str, size: int, mode: int, mtime_ns: int, sent: int | None, compared: bool
+    ) -> str | None:
+        kept: str | None = self.ask("put_whole", name, path, size, mode, mtime_ns, sent, compared)
+        return kept
 
-    def use_kept(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
-        return bool(self.ask("use_kept", name, path, size, digest, mode, mtime_ns))
+    def put_digest(self, name: str, path: str, begin: int, most: int) -> str:
+        return str(self.ask("put_digest", name, path, begin, most))
 
-    def kept_sizes(self, name: str) -> list[int]:
-        return [int(each) for each in self.ask("kept_sizes", name)]
+    def drop_put(self, name: str, path: str) -> None:
+        self.ask("drop_put", name, path)
+
+    def kept_of_size(self, name: str, size: int) -> list[str]:
+        return [str(each) for each in self.ask("kept_of_size", name, size)]
+
+    def kept_digest(self, name: str, kept: str, begin: int, most: int) -> str:
+        return str(self.ask("kept_digest", name, kept, begin, most))
+
+    def use_kept(self, name: str, path: str, size: int, kept: str, mode: int, mtime_ns: int) -> bool:
+        return bool(self.ask("use_kept", name, path, size, kept, mode, mtime_ns))
 
     def make_room(self, name: str, wanted: int) -> int:
         return int(self.ask("make_room", name, wanted))

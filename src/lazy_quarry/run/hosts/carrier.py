@@ -7,7 +7,6 @@ folder stands for the one that it was submitted in; to the job that is where it 
 from __future__ import annotations
 
 import errno
-import hashlib
 import os
 import posixpath
 import stat
@@ -24,10 +23,10 @@ from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.job import Job
 from lazy_quarry.core.paths import fill_in
 from lazy_quarry.core.units import format_bytes
-from lazy_quarry.run.fetching import IN_FLIGHT, FetchPiece, pieces_in_order
+from lazy_quarry.run.fetching import IN_FLIGHT, FetchPiece, is_same, pieces_in_order
 from lazy_quarry.run.hosts.pace import Pace
 from lazy_quarry.run.node.attempt import Intent, IntentTooLong, Paths
-from lazy_quarry.run.node.carried import MOST_PIECE, add_zeros, digest_of, folder_of, get_piece, listing, written_beside
+from lazy_quarry.run.node.carried import MOST_PIECE, folder_of, get_piece, listing, written_beside
 from lazy_quarry.run.node.file_service import FileService
 
 Told = Callable[[int, int], None]
@@ -160,14 +159,15 @@ def _told_more(told: Told, before: int, total: int, sent: int) -> None:
 class Carrying:
     """Large files on their way to one host, by any of its copies: what is there already, or is just being sent, isn't sent again.
 
-    A file is known by its inode, size and time of writing, and what is in it by its SHA-256.
+    A file is known by its inode, size and time of writing; others of its size that are kept there are compared with it.
     """
 
     MOST_KNOWN = 10_000
 
     def __init__(self, pace: Pace | None = None) -> None:
         self.pace = pace or Pace()
-        self._digests: dict[tuple[int, ...], str] = {}
+        self._kept: dict[tuple[int, ...], str] = {}
+        """The names of files that are kept there."""
         self._sending: dict[tuple[int, ...], threading.Lock] = {}
         self._lock = threading.Lock()
 
@@ -182,23 +182,30 @@ class Carrying:
     ) -> None:
         """Have a file there; ``seen`` are its size, mode and time of writing. Raises :class:`CannotTravel`, :class:`OSError`."""
         size, mode, mtime_ns = seen
-        found = os.lstat(f"{top}/{path}")
-        which = found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns
+        which = _which(top, path)
         with self._lock:
             sending = self._sending.setdefault(which, threading.Lock())
         with sending:  # of two jobs that take it in the second one waits for the first, and has it then
-            if which not in self._digests and size in service.kept_sizes(name):
-                self._note(which, digest_of(top, path))
-            digest = self._digests.get(which)
-            if digest is None or not service.use_kept(name, path, size, digest, mode, mtime_ns):
-                self._note(which, self._send(service, name, top, path, seen, told))
+            kept = self._kept.get(which) or self._same(service, name, top, path, which)
+            if not kept or not service.use_kept(name, path, size, kept, mode, mtime_ns):
+                kept = self._send(service, name, top, path, seen, told)
+            if len(self._kept) > self.MOST_KNOWN:
+                self._kept.clear()
+            self._kept[which] = kept
         with self._lock:
             self._sending.pop(which, None)
 
-    def _note(self, which: tuple[int, ...], digest: str) -> None:
-        if len(self._digests) > self.MOST_KNOWN:
-            self._digests.clear()
-        self._digests[which] = digest
+    def _same(self, service: FileService, name: str, top: str, path: str, which: tuple[int, ...]) -> str:
+        """The name of a file that is kept there and has the same bytes; empty for none."""
+        size = which[2]
+        found = ""
+        with ThreadPoolExecutor(1) as pool:
+            for kept in service.kept_of_size(name, size):
+                with suppress(FileNotFoundError):  # it gave way meanwhile
+                    if is_same(top, path, size, partial(service.kept_digest, name, kept), pool):
+                        found = kept
+                        break
+        return found if found and _which(top, path) == which else ""
 
     def _send(
         self,
@@ -209,21 +216,17 @@ class Carrying:
         seen: tuple[int, int, int],
         told: Callable[[int], None],
     ) -> str:
-        """Send a file, from where an earlier try came to; returns its SHA-256."""
+        """Send a file, from where an earlier try came to; returns the name under which it is kept there, empty where it isn't."""
         size, mode, mtime_ns = seen
         # Pieces are under way together: of the last ones that came, earlier ones may be missing.
         there = max(0, service.begin_put(name, path, size) - IN_FLIGHT * MOST_PIECE)
-        whole, begin, sent, under_way = hashlib.sha256(), 0, 0, deque[Future[None]]()
+        begin, sent, under_way = 0, 0, deque[Future[None]]()
 
         def put(at: int, piece: bytes, check: int) -> None:
             with self.pace.turn(len(piece)):
                 service.put_piece(name, path, at, piece, check)
 
-        def sum_up(piece: bytes, hole: int) -> None:
-            whole.update(piece)
-            add_zeros(whole, hole)
-
-        with ThreadPoolExecutor(IN_FLIGHT) as pool, ThreadPoolExecutor(1) as summing:
+        with ThreadPoolExecutor(IN_FLIGHT) as pool:
             while begin < size:
                 piece, check, now, written, hole = get_piece(top, path, begin, self.pace.piece)
                 if not (piece or hole) or now != size or written != mtime_ns:
@@ -231,15 +234,25 @@ class Carrying:
                 if piece and begin + len(piece) > there:
                     under_way.append(pool.submit(put, begin, piece, check))
                     sent += len(piece)
-                under_way.append(summing.submit(sum_up, piece, hole))
                 begin += len(piece) + hole
                 while len(under_way) >= 2 * IN_FLIGHT:
                     under_way.popleft().result()
                 told(begin)
             for one in under_way:
                 one.result()
-        service.put_whole(name, path, size, whole.hexdigest(), mode, mtime_ns, None if there else sent)
-        return whole.hexdigest()
+            kept = service.put_whole(name, path, size, mode, mtime_ns, None if there else sent, False)
+            if kept is None:
+                if not is_same(top, path, size, partial(service.put_digest, name, path), pool):
+                    service.drop_put(name, path)
+                    raise OSError(errno.EIO, "it was damaged on its way", path)
+                kept = service.put_whole(name, path, size, mode, mtime_ns, None, True)
+        return kept or ""
+
+
+def _which(top: str, path: str) -> tuple[int, int, int, int]:
+    """What tells a file from others: device, inode, size and time of writing in ns."""
+    found = os.lstat(f"{top}/{path}")
+    return found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns
 
 
 # -- back -----------------------------------------------------------------------------------------

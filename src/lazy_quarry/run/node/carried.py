@@ -23,7 +23,7 @@ from typing import Any
 
 from lazy_quarry.files import ours
 from lazy_quarry.run.node.attempt import OWN, own_folder
-from lazy_quarry.run.node.kept_inputs import is_room_for, keep, kept_inputs
+from lazy_quarry.run.node.kept_inputs import is_room_for, keep, kept_inputs, shares_blocks
 
 PLACE, TOLD = "place", "carried.json"
 """The folder, in the job's own of its attempt; and what is to be brought back of it, beside that."""
@@ -103,14 +103,15 @@ def begin_put(folder: Path, path: str, size: int) -> int:
     """A file of so many bytes is about to come; returns how many of them are there already. What comes is counted from here on.
 
     Where all of it comes, and there is room, its pieces are written twice: one file for the job, another for the next that takes
-    it in. To copy it afterwards would take longer.
+    it in. To copy it afterwards would take longer, unless files share blocks there.
     """
     part, second = _part(folder, path), _second(folder, path)
     with suppress(OSError):
         second.unlink()
     there = size_put(folder, path)
+    twice = not there and is_room_for(folder, size) and not shares_blocks(folder)
     with _COUNTING:
-        _COMING[str(part)] = _Coming(second if not there and is_room_for(folder, size) else None)
+        _COMING[str(part)] = _Coming(second if twice else None)
     return there
 
 
@@ -154,42 +155,55 @@ def _put_at(file: Path, piece: bytes, begin: int) -> None:
         os.close(fd)
 
 
-def put_whole(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int, sent: int | None) -> None:
-    """All pieces of a file are there, its SHA-256 is ``digest``: move it to its place.
+def put_whole(
+    folder: Path, path: str, size: int, mode: int, mtime_ns: int, sent: int | None, compared: bool
+) -> str | None:
+    """All pieces of a file are there: move it to its place. Returns the name under which another is kept for the next job that
+    takes it in, empty where there is no room for that.
 
-    ``sent`` are the bytes of its pieces where all of them were sent in one go: then each was compared by its CRC-32. Else it is
-    read, and its SHA-256 compared: what came before a crash may not be on the disk. Where there is room another is kept for the
-    next job that takes it in. Raises :class:`OSError`; what was damaged is gone then, to be sent anew.
+    ``sent`` are the bytes of its pieces where all of them were sent in one go: each was compared by its CRC-32 then. Else, and
+    where not as many came, what came before a crash may not be on the disk: None is returned, and whoever sends it compares all of
+    it (:func:`put_digest`) and says so (``compared``). Raises :class:`OSError`.
     """
     part = _part(folder, path)
     with _COUNTING:
         coming = _COMING.pop(str(part), _Coming())
-    in_one_go = coming.bytes == sent
     fd = ours.opened(part, os.O_RDWR | os.O_CREAT)
     try:
         os.ftruncate(fd, size)
-        if not in_one_go and digest_of(str(part.parent), part.name) != digest:
-            os.unlink(part)
-            raise OSError(errno.EIO, "it was damaged on its way", path)
-        twice = in_one_go and coming.second is not None and _kept_too(folder, coming.second, digest, size)
-        stays = not twice and is_room_for(folder, size)
+        if not compared and coming.bytes != sent:
+            return None
+        kept = _kept_too(folder, coming.second, size) if coming.second is not None else ""
+        stays = not kept and is_room_for(folder, size)
         if not stays:
             os.fchmod(fd, mode & 0o777)
             os.utime(fd, ns=(mtime_ns, mtime_ns))
-        if not twice:
+        if not kept:
             os.fsync(fd)
     finally:
         os.close(fd)
     if stays:
-        keep(folder, part, digest)
-        use_kept(folder, path, size, digest, mode, mtime_ns)
-        return
+        kept = keep(folder, part)
+        use_kept(folder, path, size, kept, mode, mtime_ns)
+        return kept
     with folder_of(str(place_of(folder)), path, make=True) as (here, name):
         os.rename(part, name, dst_dir_fd=here)
+    return kept
 
 
-def _kept_too(folder: Path, second: Path, digest: str, size: int) -> bool:
-    """Keep the second file that was written; False where something is in the way."""
+def put_digest(folder: Path, path: str, begin: int, most: int) -> str:
+    """The SHA-256 of so many bytes of what came of a file. Raises :class:`OSError`."""
+    part = _part(folder, path)
+    return digest_of(str(part.parent), part.name, begin, most)
+
+
+def drop_put(folder: Path, path: str) -> None:
+    """What came of a file is not what was sent: it goes, to be sent anew."""
+    _part(folder, path).unlink(missing_ok=True)
+
+
+def _kept_too(folder: Path, second: Path, size: int) -> str:
+    """Keep the second file that was written; returns its name there, empty where something is in the way."""
     try:
         fd = ours.opened(second, os.O_WRONLY)
         try:
@@ -197,16 +211,20 @@ def _kept_too(folder: Path, second: Path, digest: str, size: int) -> bool:
             os.fsync(fd)
         finally:
             os.close(fd)
-        keep(folder, second, digest)
+        return keep(folder, second)
     except OSError:
-        return False
-    return True
+        return ""
 
 
-def use_kept(folder: Path, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
+def kept_digest(folder: Path, kept: str, begin: int, most: int) -> str:
+    """The SHA-256 of so many bytes of a file that is kept here. Raises :class:`OSError`."""
+    return digest_of(str(kept_inputs(folder.parent)), kept, begin, most)
+
+
+def use_kept(folder: Path, path: str, size: int, kept: str, mode: int, mtime_ns: int) -> bool:
     """Put a file into its place from those that are kept here; False where it isn't among them. Raises :class:`OSError`."""
     try:
-        source = ours.opened(kept_inputs(folder.parent) / digest, os.O_RDWR)
+        source = ours.opened(kept_inputs(folder.parent) / os.path.basename(kept), os.O_RDWR)
     except OSError:
         return False
     try:

@@ -30,7 +30,8 @@ ANSWER_S = 90.0
 """A request that has no answer by then gets one that says so; what still goes on for it is let go on."""
 _TRAVEL = (
     "is_claimed", "make_place", "begin_put", "put_piece", "size_put", "put_whole", "put_small", "put_other", "carried",
-    "place_files", "get_piece", "place_digest", "was_brought", "use_kept", "kept_sizes", "make_room", "drop_place",
+    "put_digest", "drop_put", "place_files", "get_piece", "place_digest", "was_brought", "use_kept", "kept_of_size",
+    "kept_digest", "make_room", "drop_place",
 )  # fmt: skip
 NAMED = frozenset(("live", "ran_ms", "inside", "lay_out", "is_laid_out", "write_stop", "forget", *_TRAVEL))
 """Methods whose first argument is the name of an attempt, which becomes a path."""

@@ -167,18 +167,31 @@ class FileService:
         return carried.begin_put(self.spool / name, path, size)
 
     def put_whole(
-        self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int, sent: int | None
-    ) -> None:
-        """All of a file has come."""
-        carried.put_whole(self.spool / name, path, size, digest, mode, mtime_ns, sent)
+        self, name: str, path: str, size: int, mode: int, mtime_ns: int, sent: int | None, compared: bool
+    ) -> str | None:
+        """All of a file has come; returns the name under which it is kept too, or None where it is to be compared before."""
+        return carried.put_whole(self.spool / name, path, size, mode, mtime_ns, sent, compared)
 
-    def use_kept(self, name: str, path: str, size: int, digest: str, mode: int, mtime_ns: int) -> bool:
+    def put_digest(self, name: str, path: str, begin: int, most: int) -> str:
+        """The SHA-256 of so many bytes of what came of a file."""
+        return carried.put_digest(self.spool / name, path, begin, most)
+
+    def drop_put(self, name: str, path: str) -> None:
+        """Remove what came of a file."""
+        carried.drop_put(self.spool / name, path)
+
+    def kept_of_size(self, name: str, size: int) -> list[str]:
+        """The names of the files of so many bytes that are kept for the next job, those used last first."""
+        found = [(used, kept) for kept, each, used in kept_files(self.spool) if each == size]
+        return [kept for _, kept in sorted(found, reverse=True)]
+
+    def kept_digest(self, name: str, kept: str, begin: int, most: int) -> str:
+        """The SHA-256 of so many bytes of one of them."""
+        return carried.kept_digest(self.spool / name, kept, begin, most)
+
+    def use_kept(self, name: str, path: str, size: int, kept: str, mode: int, mtime_ns: int) -> bool:
         """Put a file into its place from those that came for an earlier job; False where it isn't among them."""
-        return carried.use_kept(self.spool / name, path, size, digest, mode, mtime_ns)
-
-    def kept_sizes(self, name: str) -> list[int]:
-        """The sizes of the files that are kept for the next job."""
-        return sorted(size for _, size, _ in kept_files(self.spool))
+        return carried.use_kept(self.spool / name, path, size, kept, mode, mtime_ns)
 
     def make_room(self, name: str, wanted: int) -> int:
         """Bytes that are free for an attempt's files, of those wanted; what is kept for the next job gives way."""

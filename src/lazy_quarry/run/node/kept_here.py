@@ -19,7 +19,7 @@ from lazy_quarry.run.node.measure import folder_mib
 RESULTS, SCRATCH, INPUT = "results-", "scratch-", "input-"
 """What the names of these begin with."""
 _DIGITS = 12
-"""Digits of a file's SHA-256 that its name has."""
+"""Digits of a kept file's name that it is called by."""
 
 
 def left_here(spool: Path) -> list[str]:
@@ -44,8 +44,8 @@ def kept_here(spool: Path) -> list[list[Any]]:
     for each in sorted(_below(spool.parent / "scratch")):
         with suppress(OSError):
             found.append([SCRATCH + each.name, folder_mib(str(each)) << 20, each.stat().st_mtime, each.name])
-    for digest, size, used in kept_files(spool):
-        found.append([INPUT + digest[:_DIGITS], size, used, digest])
+    for kept, size, used in kept_files(spool):
+        found.append([INPUT + kept[:_DIGITS], size, used, kept])
     return found
 
 

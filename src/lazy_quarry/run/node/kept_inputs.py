@@ -1,11 +1,13 @@
-"""Large files that came for jobs, each under its SHA-256, beside the attempts: the next job that takes one in has it from there.
+"""Large files that came for jobs, beside the attempts: the next job that takes one in has it from there.
 
 They are removed when nobody has taken them for long, and sooner where the room is needed.
 """
 
 from __future__ import annotations
 
+import fcntl
 import os
+import secrets
 import shutil
 import time
 from collections.abc import Iterator
@@ -15,6 +17,9 @@ from pathlib import Path
 KEPT_INPUTS = "inputs"
 KEPT_S = 7 * 86_400
 """Seconds after which one is removed that nobody has taken meanwhile."""
+_NAME_BYTES = 32
+_CLONE = 0x40049409
+"""FICLONE (ioctl_ficlone(2)): a file has the same blocks as another from then on, each its own when it is written."""
 _PART = 4
 """A file is kept where at least so many times its size is free."""
 
@@ -29,15 +34,33 @@ def is_room_for(folder: Path, size: int) -> bool:
     return shutil.disk_usage(folder).free >= _PART * size
 
 
-def keep(folder: Path, file: Path, digest: str) -> None:
-    """Move a file of an attempt, with this SHA-256, to those that are kept. Raises :class:`OSError`."""
-    kept = kept_inputs(folder.parent)
+def shares_blocks(folder: Path) -> bool:
+    """True where a copy of a file costs nothing: it has the same blocks until one of both is written."""
+    try:
+        one, other = (os.open(folder, os.O_TMPFILE | os.O_RDWR | os.O_CLOEXEC, 0o600) for _ in range(2))
+    except OSError:
+        return False
+    try:
+        os.write(one, bytes(4096))
+        fcntl.ioctl(other, _CLONE, one)
+    except OSError:
+        return False
+    finally:
+        os.close(one)
+        os.close(other)
+    return True
+
+
+def keep(folder: Path, file: Path) -> str:
+    """Move a file of an attempt to those that are kept; returns its name there. Raises :class:`OSError`."""
+    kept, name = kept_inputs(folder.parent), secrets.token_hex(_NAME_BYTES)
     kept.mkdir(0o700, exist_ok=True)
-    os.rename(file, kept / digest)
+    os.rename(file, kept / name)
+    return name
 
 
 def kept_files(spool: Path) -> Iterator[tuple[str, int, float]]:
-    """Each with its SHA-256, size, and instant of its last use in seconds."""
+    """Each with its name there, size, and instant of its last use in seconds."""
     with suppress(OSError):
         for each in kept_inputs(spool).iterdir():
             with suppress(OSError):
