@@ -27,7 +27,7 @@ def _seconds(work, *words) -> float:
 
 
 def _have_memory(top: Path) -> None:
-    """Have as much memory as what follows takes: the host of a virtual machine takes back what isn't in use, and gives it slowly."""
+    """Have as much memory as what follows takes: a virtual machine is given slowly what it hasn't used for a while."""
     content = bytes(1 << 20)
     with open(top / "memory", "wb") as file:
         for _ in range(5 * LARGE // len(content)):
