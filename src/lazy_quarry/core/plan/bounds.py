@@ -37,10 +37,17 @@ class Form:
         self.counts = np.array([count for count, _ in needed.parts], dtype=np.int64)
         self.total = int(self.counts.sum())
         self.asked: list[NDArray[np.int64] | None] = []
-        """For each part what it and those before it ask for, unless that differs by node: amounts, nodes."""
+        """For each part what it and those before it ask for, unless that differs by node: amounts, nodes, room for seconds."""
         for part, (_, amount) in enumerate(needed.parts):
             wanted = int(self.counts[: part + 1].sum())
-            self.asked.append(np.array([*amount, wanted]) if amount.ndim == 1 else None)
+            self.asked.append(np.array([*amount, wanted, 0]) if amount.ndim == 1 else None)
+
+
+def form_of(table: NodeTable, needed: Needed) -> Form:
+    """The form of a need, made once."""
+    if needed.form is None:
+        needed.form = Form(table, needed)
+    return needed.form
 
 
 class _Kind:
@@ -63,12 +70,9 @@ class _Told:
         self._rows = np.zeros(_FIRST_ROWS, dtype=np.int64)
         self._count = 0
 
-    def within(self, asked: NDArray[np.int64]) -> NDArray[np.int64]:
-        """Rows of kinds that ask for no more of anything: those that last longest, then ask for most."""
-        known = self._asked[: self._count]
-        fit = np.flatnonzero((known <= asked).all(axis=1))
-        best = np.lexsort((known[fit, :4].sum(axis=1), known[fit, 5]))[::-1][:MOST_DONORS]
-        return self._rows[fit[best]]
+    def within(self, asked: NDArray[np.int64], kernels: ModuleType, found: NDArray[np.int64]) -> None:
+        """Rows of kinds that ask for no more of anything, as many as there is room for in ``found``."""
+        kernels.within(self._asked, self._count, asked, self._rows, found)
 
     def add(self, asked: NDArray[np.int64], row: int) -> None:
         """Another kind's row."""
@@ -142,9 +146,7 @@ class Bounds:
         self._floors[kind.rows] = floor_ms
 
     def _new(self, needed: Needed, duration_ms: int, not_before_ms: int) -> _Kind:
-        if needed.form is None:
-            needed.form = Form(self.table, needed)
-        form = needed.form
+        form = form_of(self.table, needed)
         parts = len(form.counts)
         kind = _Kind(form, self._count)
         while self._count + parts > len(self._floors):
@@ -156,9 +158,9 @@ class Bounds:
         for part, amounts in enumerate(form.asked):
             if amounts is not None:
                 # A block of tasks asks for the same as one of them, but for longer.
-                asked = np.append(amounts, duration_ms // 1000)
-                rows = told.within(asked)
-                kind.donors[part, : len(rows)] = rows
+                asked = amounts.copy()
+                asked[5] = duration_ms // 1000
+                told.within(asked, self._kernels, kind.donors[part])
                 if parts == 1:
                     told.add(asked, kind.rows[0])
         return kind

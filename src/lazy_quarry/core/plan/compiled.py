@@ -249,6 +249,61 @@ def _choose(counts, hosting, hosts, order, chosen):
 
 
 @njit(cache=True)
+def within(known, count, asked, rows, found):
+    """Rows of those of the first ``count`` kinds that ask for no more of anything: of as many as there is room for in ``found``
+    those that last longest, then ask for most. ``known`` and ``asked`` are as in :mod:`lazy_quarry.core.plan.bounds`.
+    """
+    best, sums = np.empty(len(found), dtype=np.int64), np.empty(len(found), dtype=np.int64)
+    held = 0
+    for kind in range(count):
+        fits = True
+        for amount in range(6):
+            if known[kind, amount] > asked[amount]:
+                fits = False
+                break
+        if not fits:
+            continue
+        lasts, total = known[kind, 5], known[kind, :4].sum()
+        place = held
+        while place and (best[place - 1] < lasts or (best[place - 1] == lasts and sums[place - 1] < total)):
+            place -= 1
+        if place == len(found):
+            continue
+        held = min(held + 1, len(found))
+        for later in range(held - 1, place, -1):
+            best[later], sums[later], found[later] = best[later - 1], sums[later - 1], found[later - 1]
+        best[place], sums[place], found[place] = lasts, total, rows[kind]
+
+
+@njit(cache=True)
+def fits(idle, numbers, need, counts, anywhere):
+    """True when a need fits on what is idle (4 × nodes): see ``Planner.fits``."""
+    hosts, levels = 0, need.shape[2] > 1
+    wanted = 0
+    for part in range(len(counts)):
+        wanted += counts[part]
+        if not anywhere:
+            hosts = 0
+        for place in range(len(numbers)):
+            node = numbers[place]
+            at = place if levels else 0
+            enough = True
+            for kind in range(4):
+                if idle[kind, node] < need[part, kind, at]:
+                    enough = False
+                    break
+            if enough:
+                hosts += 1
+                if anywhere and hosts >= anywhere:
+                    return True
+                if not anywhere and hosts >= wanted:
+                    break
+        if not anywhere and hosts < wanted:
+            return False
+    return not anywhere
+
+
+@njit(cache=True)
 def count_at(times, free, used, nodes, amount, most, duration, start, counts):
     """As ``search.count_at``, for ``nodes`` in the order in which they are taken: ``counts`` gets the jobs on each.
 

@@ -1,6 +1,7 @@
 """The plan's input and output, as values."""
 
 from dataclasses import dataclass
+from typing import NamedTuple
 
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.site import Window
@@ -45,8 +46,7 @@ class PlanRequest:
     """Time in ms that it is supposed to take; None for all of its walltime and grace."""
 
 
-@dataclass(frozen=True, slots=True)
-class PlannedAllocation:
+class PlannedAllocation(NamedTuple):
     """Amounts that a job has or will have on one node, until its walltime and grace have passed."""
 
     node: str
@@ -55,8 +55,7 @@ class PlannedAllocation:
     ranks: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Slot:
+class Slot(NamedTuple):
     """A place found for a request: its start and, for each part, the indices of the nodes."""
 
     start_ms: int

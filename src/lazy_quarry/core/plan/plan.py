@@ -1,7 +1,6 @@
 """The plan: where and when every waiting job is expected to run. It is made only as far as a reader needs it."""
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import replace
 
 from lazy_quarry.core.plan.kept_places import Earlier
 from lazy_quarry.core.plan.limits import LimitRows
@@ -50,7 +49,7 @@ def make_plan(
     index = planner.table.index
     queue = ListedQueue(waiting) if isinstance(waiting, Sequence) else waiting
     allocations = [
-        one if one.until_ms > now_ms else replace(one, until_ms=expected_end(one.until_ms, now_ms))
+        one if one.until_ms > now_ms else one._replace(until_ms=expected_end(one.until_ms, now_ms))
         for one in running
         if one.node in index
     ]

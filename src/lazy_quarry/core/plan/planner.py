@@ -5,7 +5,8 @@ A request further back may start sooner where that delays nobody in front, so ba
 
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
-from itertools import accumulate
+from functools import partial
+from itertools import accumulate, repeat
 from operator import attrgetter
 from types import ModuleType
 from typing import Any
@@ -18,7 +19,7 @@ from lazy_quarry.core.job.needs import Need, NodeShare
 from lazy_quarry.core.job.queue_fit import queue_fit
 from lazy_quarry.core.job.rates import charge, counted, most_counted
 from lazy_quarry.core.job.request import Request
-from lazy_quarry.core.plan.bounds import Form
+from lazy_quarry.core.plan.bounds import Form, form_of
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.node_order import node_order
 from lazy_quarry.core.plan.node_table import NodeTable
@@ -39,6 +40,10 @@ from lazy_quarry.core.site import Limits, Site
 
 MOST_PREPARED, MOST_JOBS = 5_000, 200_000
 """Number of different requests, and of jobs, of which findings are kept; a site that runs for months sees more."""
+
+
+_allocation = partial(tuple.__new__, PlannedAllocation)
+"""One of its four values: a wide job has hundreds, and a plan places it again and again."""
 
 
 @dataclass(slots=True, eq=False)
@@ -262,13 +267,12 @@ class Planner:
         timeline.take(nodes, amounts, first.start_ms, first.end_ms)
 
     def _placement(self, wanted: PlanRequest, prepared: _PreparedNeed, slot: Slot, duration: int) -> Placement:
-        end, allocations = slot.start_ms + duration, []
-        for part, chosen in zip(prepared.need.parts, slot.chosen, strict=True):
-            for node in chosen:
-                amount = self._amount(prepared, part, node)
-                allocations.append(PlannedAllocation(self.table.names[node], end, amount, part.ranks))
-        if len(allocations) > 1:
-            allocations.sort(key=lambda one: (-one.ranks, one.node))
+        end, names, allocations = slot.start_ms + duration, self.table.names, list[PlannedAllocation]()
+        # The part with most ranks first, and the nodes of each by name.
+        for part, chosen in sorted(zip(prepared.need.parts, slot.chosen, strict=True), key=lambda one: -one[0].ranks):
+            amounts = self._amounts(prepared, part, chosen)
+            rows = zip([names[node] for node in chosen], repeat(end), amounts, repeat(part.ranks), strict=False)
+            allocations += sorted(map(_allocation, rows))
         return Placement(wanted.job, prepared.need.queue, slot.start_ms, end, tuple(allocations), prepared.counts)
 
     def occupy(self, timeline: Timeline, placement: Placement) -> None:
@@ -276,11 +280,10 @@ class Planner:
         nodes = [self.table.index[placed.node] for placed in placement.allocations]
         timeline.take(nodes, [placed.amount for placed in placement.allocations], placement.start_ms, placement.end_ms)
 
-    def _amount(self, prepared: _PreparedNeed, part: NodeShare, node: int) -> Amount:
+    def _amounts(self, prepared: _PreparedNeed, part: NodeShare, nodes: Sequence[int]) -> Iterable[Amount]:
         if prepared.need.whole:
-            cores, memory, gpus, scratch = (int(value) for value in self.table.capacity[:, node])
-            return cores, memory, gpus, scratch
-        return part.cores, part.memory_mib, prepared.need.gpus, prepared.need.scratch_mib
+            return zip(*self.table.capacity[:, list(nodes)].tolist(), strict=True)
+        return repeat((part.cores, part.memory_mib, prepared.need.gpus, prepared.need.scratch_mib), len(nodes))
 
     def _prepare(self, wanted: PlanRequest) -> list[_PreparedNeed]:
         kind = self.kind(wanted)
@@ -310,6 +313,11 @@ class Planner:
     def fits(self, wanted: PlanRequest, idle: NDArray[np.signedinteger]) -> bool:
         """True when a job would fit on what is idle (4 × nodes) at an instant, whatever comes later, whoever comes first."""
         for prepared in self._prepare(wanted):
+            if self.kernels is not None:
+                form = form_of(self.table, prepared)
+                if self.kernels.fits(idle, form.numbers, form.need, form.counts, prepared.need.anywhere):
+                    return True
+                continue
             there = idle[:, prepared.nodes]
             if there[CORES].max(initial=-1) < prepared.fewest_cores:
                 continue
