@@ -1,17 +1,21 @@
 """Only cells that change are sent, and the terminal has what it should."""
 
 import re
+from importlib.util import module_from_spec, spec_from_file_location
 
+import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from rich.cells import cell_len
 from rich.console import Console
 from rich.segment import Segment
 from rich.style import Style
+from textual import strip as strip_module
 from textual._compositor import ChopsUpdate, LayoutUpdate
 from textual.geometry import Region
 from textual.strip import Strip
 
+from lazy_quarry.app.textual_fixes.light_strips import lighten_strips
 from lazy_quarry.app.textual_fixes.sent_cells import SentCells
 
 WIDTH, HEIGHT = 12, 4
@@ -139,3 +143,21 @@ def test_only_the_changed_span_of_a_line_is_compared():
     )
     runs = sent.narrowed(other, (WIDTH, 1)).runs
     assert [(x, strip.text) for x, _, strip in runs] == [(4, "EF"), (6, "GH")]
+
+
+def test_lines_that_begin_without_stores_are_those_of_textual():
+    def all_of(strip):
+        line = strip([Segment("a世", STYLES[0]), Segment("│ b", STYLES[4])])
+        asked = (
+            lambda: line.crop(1, 4), lambda: line.divide([2, 5])[1], lambda: line.apply_style(STYLES[1]),
+            lambda: line.adjust_cell_length(9), lambda: line.crop_extend(0, 8, STYLES[2]), lambda: line.apply_offsets(1, 2),
+        )  # fmt: skip
+        assert all(ask() is ask() for ask in asked), "what was worked out is kept"
+        return [list(ask()) for ask in asked] + [line.cell_length, line.text, line.link_ids, line.render(Console())]
+
+    bare = module_from_spec(found := spec_from_file_location("bare_strip", strip_module.__file__))
+    found.loader.exec_module(bare)
+    lighten_strips()
+    assert all_of(Strip) == all_of(bare.Strip)
+    with pytest.raises(AttributeError):
+        Strip([]).nothing_of_that_name  # noqa: B018

@@ -37,6 +37,7 @@ from lazy_quarry.app.shared.theme import CHALK, DUSK, PALETTES, SIXTEEN
 from lazy_quarry.app.shell import open_shell
 from lazy_quarry.app.textual_fixes.alt_numbers import ASK_FOR_ESCAPE, EIGHT_BIT, PUT_BACK, teach_alt_numbers
 from lazy_quarry.app.textual_fixes.keys_in_order import SCROLLING
+from lazy_quarry.app.textual_fixes.light_strips import lighten_strips
 from lazy_quarry.app.textual_fixes.no_colour import NoColour, rgb_of
 from lazy_quarry.app.textual_fixes.plain_line import PlainLine
 from lazy_quarry.app.textual_fixes.readings_in_order import BeginsInOrder, hand_over
@@ -98,6 +99,7 @@ class QuarryApp(BeginsInOrder, Acting, SendingApp):
     ) -> None:
         super().__init__()
         teach_alt_numbers()
+        lighten_strips()
         self.sites, self.next_site = sites, ""
         """Other sites that may be opened in place of this one, and the one that was chosen."""
         self.connect, self.folder, self.shelf, self.zone = connect, folder, shelf, zone
