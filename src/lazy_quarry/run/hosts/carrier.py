@@ -17,7 +17,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
 from functools import partial
-from typing import Any
+from typing import Any, NamedTuple
 
 from lazy_quarry.core.job.file_mark import FileMark
 from lazy_quarry.core.job.job import Job
@@ -144,7 +144,8 @@ def _put_all(service: FileService, name: str, top: str, found: list[list[Any]], 
                     service.put_small(name, small)
                 small, held = [], 0
         else:
-            carrying.file(service, name, top, path, (size, mode, mtime_ns), partial(_told_more, told, done, total))
+            out = _Out(service, name, top, path, size, mode, mtime_ns)
+            carrying.file(out, partial(_told_more, told, done, total))
         done += size
         told(done, total)
     if small:
@@ -154,6 +155,45 @@ def _put_all(service: FileService, name: str, top: str, found: list[list[Any]], 
 
 def _told_more(told: Told, before: int, total: int, sent: int) -> None:
     told(before + sent, total)
+
+
+class _Out(NamedTuple):
+    """A large file that is to be in an attempt's place, as it was when it was listed."""
+
+    service: FileService
+    name: str
+    top: str
+    path: str
+    size: int
+    mode: int
+    mtime_ns: int
+
+    def which(self) -> tuple[int, int, int, int]:
+        """What tells it from others now: device, inode, size and time of writing in ns. Raises :class:`OSError`."""
+        found = os.lstat(f"{self.top}/{self.path}")
+        return found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns
+
+    def is_kept(self, kept: str, pool: ThreadPoolExecutor) -> bool:
+        """True when a file of its size that is kept there has the same bytes. Raises :class:`OSError`."""
+        return is_same(self.top, self.path, self.size, partial(self.service.kept_digest, self.name, kept), pool)
+
+    def use(self, kept: str) -> bool:
+        """Have it in its place from a file that is kept there; False where that is gone. Raises :class:`OSError`."""
+        return self.service.use_kept(self.name, self.path, self.size, kept, self.mode, self.mtime_ns)
+
+    def finish(self, sent: int | None, pool: ThreadPoolExecutor) -> str:
+        """All of it was sent, so many bytes in one go, or None where there were more; returns the name that it is kept under.
+
+        Raises :class:`OSError`, also where not all came as it was sent: what came is gone then.
+        """
+        service, name, path, rest = self.service, self.name, self.path, (self.size, self.mode, self.mtime_ns)
+        kept = service.put_whole(name, path, *rest, sent, False)
+        if kept is None:
+            if not is_same(self.top, path, self.size, partial(service.put_digest, name, path), pool):
+                service.drop_put(name, path)
+                raise OSError(errno.EIO, "it was damaged on its way", path)
+            kept = service.put_whole(name, path, *rest, None, True)
+        return kept or ""
 
 
 class Carrying:
@@ -171,66 +211,46 @@ class Carrying:
         self._sending: dict[tuple[int, ...], threading.Lock] = {}
         self._lock = threading.Lock()
 
-    def file(
-        self,
-        service: FileService,
-        name: str,
-        top: str,
-        path: str,
-        seen: tuple[int, int, int],
-        told: Callable[[int], None],
-    ) -> None:
-        """Have a file there; ``seen`` are its size, mode and time of writing. Raises :class:`CannotTravel`, :class:`OSError`."""
-        size, mode, mtime_ns = seen
-        which = _which(top, path)
+    def file(self, out: _Out, told: Callable[[int], None]) -> None:
+        """Have a file there. Raises :class:`CannotTravel`, :class:`OSError`."""
+        which = out.which()
         with self._lock:
             sending = self._sending.setdefault(which, threading.Lock())
         with sending:  # of two jobs that take it in the second one waits for the first, and has it then
-            kept = self._kept.get(which) or self._same(service, name, top, path, which)
-            if not kept or not service.use_kept(name, path, size, kept, mode, mtime_ns):
-                kept = self._send(service, name, top, path, seen, told)
+            kept = self._kept.get(which) or self._same(out, which)
+            if not kept or not out.use(kept):
+                kept = self._send(out, told)
             if len(self._kept) > self.MOST_KNOWN:
                 self._kept.clear()
             self._kept[which] = kept
         with self._lock:
             self._sending.pop(which, None)
 
-    def _same(self, service: FileService, name: str, top: str, path: str, which: tuple[int, ...]) -> str:
+    @staticmethod
+    def _same(out: _Out, which: tuple[int, ...]) -> str:
         """The name of a file that is kept there and has the same bytes; empty for none."""
-        size = which[2]
-        found = ""
         with ThreadPoolExecutor(1) as pool:
-            for kept in service.kept_of_size(name, size):
+            for kept in out.service.kept_of_size(out.name, out.size):
                 with suppress(FileNotFoundError):  # it gave way meanwhile
-                    if is_same(top, path, size, partial(service.kept_digest, name, kept), pool):
-                        found = kept
-                        break
-        return found if found and _which(top, path) == which else ""
+                    if out.is_kept(kept, pool):
+                        return kept if out.which() == which else ""
+        return ""
 
-    def _send(
-        self,
-        service: FileService,
-        name: str,
-        top: str,
-        path: str,
-        seen: tuple[int, int, int],
-        told: Callable[[int], None],
-    ) -> str:
+    def _send(self, out: _Out, told: Callable[[int], None]) -> str:
         """Send a file, from where an earlier try came to; returns the name under which it is kept there, empty where it isn't."""
-        size, mode, mtime_ns = seen
         # Pieces are under way together: of the last ones that came, earlier ones may be missing.
-        there = max(0, service.begin_put(name, path, size) - IN_FLIGHT * MOST_PIECE)
+        there = max(0, out.service.begin_put(out.name, out.path, out.size) - IN_FLIGHT * MOST_PIECE)
         begin, sent, under_way = 0, 0, deque[Future[None]]()
 
         def put(at: int, piece: bytes, check: int) -> None:
             with self.pace.turn(len(piece)):
-                service.put_piece(name, path, at, piece, check)
+                out.service.put_piece(out.name, out.path, at, piece, check)
 
         with ThreadPoolExecutor(IN_FLIGHT) as pool:
-            while begin < size:
-                piece, check, now, written, hole = get_piece(top, path, begin, self.pace.piece)
-                if not (piece or hole) or now != size or written != mtime_ns:
-                    raise CannotTravel(f"{path} in {top} changed while it was read")
+            while begin < out.size:
+                piece, check, now, written, hole = get_piece(out.top, out.path, begin, self.pace.piece)
+                if not (piece or hole) or now != out.size or written != out.mtime_ns:
+                    raise CannotTravel(f"{out.path} in {out.top} changed while it was read")
                 if piece and begin + len(piece) > there:
                     under_way.append(pool.submit(put, begin, piece, check))
                     sent += len(piece)
@@ -240,19 +260,7 @@ class Carrying:
                 told(begin)
             for one in under_way:
                 one.result()
-            kept = service.put_whole(name, path, size, mode, mtime_ns, None if there else sent, False)
-            if kept is None:
-                if not is_same(top, path, size, partial(service.put_digest, name, path), pool):
-                    service.drop_put(name, path)
-                    raise OSError(errno.EIO, "it was damaged on its way", path)
-                kept = service.put_whole(name, path, size, mode, mtime_ns, None, True)
-        return kept or ""
-
-
-def _which(top: str, path: str) -> tuple[int, int, int, int]:
-    """What tells a file from others: device, inode, size and time of writing in ns."""
-    found = os.lstat(f"{top}/{path}")
-    return found.st_dev, found.st_ino, found.st_size, found.st_mtime_ns
+            return out.finish(None if there else sent, pool)
 
 
 # -- back -----------------------------------------------------------------------------------------
