@@ -27,11 +27,11 @@ from tests.conftest import script
 
 @pytest.fixture(scope="module")
 def demo():
-    """Four days of the demo behind its ninety: retries, lost nodes, jobs that gave way, arrays."""
+    """Three days of the demo behind its ninety: retries, lost nodes, jobs that gave way, arrays."""
     site = Rehearsed(5)
     site.add_past(90)
     assert site.client().report("all").total.sums.jobs  # what ends from now on is added to the sums at hand
-    site.advance(site.now_ms + 4 * DAY_MS)
+    site.advance(site.now_ms + 3 * DAY_MS)
     return site
 
 
