@@ -261,9 +261,9 @@ def test_helpers_are_light_and_the_command_line_lists_their_options(tmp_path):
     )
     assert run.stdout == "0 []\n", run
     from lazy_quarry.cli.commands.inside import phase_command, ranks_command, spread_command
-    from lazy_quarry.inside.main import HELPERS, OPTIONS
+    from lazy_quarry.inside.main import OPTIONS
 
-    for name, command in zip(HELPERS, (phase_command, ranks_command, spread_command), strict=True):
+    for name, command in zip(OPTIONS, (phase_command, ranks_command, spread_command), strict=True):
         listed = {option for one in command.params for option in one.opts if option.startswith("--")}
         assert listed == set(OPTIONS[name])
         assert helper(tmp_path, name, "--help").returncode == 0

@@ -23,7 +23,7 @@ from lazy_quarry.run.agent_link import AgentLink
 from lazy_quarry.run.hosts.archive import Archive, agent_archive
 from lazy_quarry.run.hosts.line import AgentThere, Line
 from lazy_quarry.run.hosts.reach import Unreached, reach
-from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging, intent_text, write_intent
+from lazy_quarry.run.node.attempt import Command, Intent, Limits, Paths, Results, Staging, intent_text, lay_out
 from lazy_quarry.run.node.messages import Ensure, Hello, Over, Settle, Welcome, line_of, message_of
 from lazy_quarry.run.node.remote import plain_json
 from lazy_quarry.run.node.sockets import AGENT_SOCKET, FILES_SOCKET, dial
@@ -241,7 +241,7 @@ def test_a_newer_agent_takes_over_from_an_older_one_and_its_jobs_go_on(line, tmp
         made = spool / "1-1-ab"
         made.mkdir()
         script = f"#!/bin/sh\nwhile [ ! -e {work}/go ]; do sleep 0.1; done\nexit 6\n"
-        write_intent(made, intent(spool, str(work)), script)
+        lay_out(made, intent_text(intent(spool, str(work))), script)
         engine = Engine(spool)
         engine.say(Ensure(1, "1-1-ab"))
         until((work / "out.txt").exists)

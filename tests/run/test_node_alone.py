@@ -17,9 +17,10 @@ from lazy_quarry.run.node.attempt import (
     Paths,
     Results,
     Staging,
+    intent_text,
+    lay_out,
     read_claim,
     read_exit,
-    write_intent,
 )
 from lazy_quarry.run.node.messages import (
     Ask,
@@ -87,7 +88,7 @@ class Alone:
         )
 
     def start(self, script):
-        write_intent(self.folder, self.intent, script)
+        lay_out(self.folder, intent_text(self.intent), script)
         link = self.connect()
         link.sendall(line_of(Hello(OLDEST, NEWEST, "a journal", "here", 1)) + line_of(Ensure(1, "1-1-ab")))
         heard = map(message_of, link.makefile("rb"))
@@ -145,7 +146,7 @@ def test_an_attempt_that_nobody_lets_begin_never_does(tmp_path):
 
 def test_an_engine_of_a_lower_epoch_or_another_version_is_not_listened_to(tmp_path):
     with Alone(tmp_path) as alone:
-        write_intent(alone.folder, alone.intent, "#!/bin/sh\nexec sleep 1000\n")
+        lay_out(alone.folder, intent_text(alone.intent), "#!/bin/sh\nexec sleep 1000\n")
         first, later, newer = alone.connect(), alone.connect(), alone.connect()
         lines = [one.makefile("rb") for one in (first, later, newer)]
         first.sendall(line_of(Hello(1, 1, "a journal", "here", 4)))

@@ -385,11 +385,6 @@ class Site:
         """Names of the accounts this user may charge."""
         return tuple(account.name for account in self.accounts if not account.users or user in account.users)
 
-    def may_charge(self, user: str, account: str) -> bool:
-        """True when this user may charge an account."""
-        known = self.account.get(account)
-        return known is not None and (not known.users or user in known.users)
-
     def default_account(self, user: str) -> str | None:
         """The account charged when a request names none."""
         chosen, own = dict(self.default_accounts).get(user), self.accounts_of(user)

@@ -7,7 +7,6 @@ import sys
 
 from lazy_quarry.inside.helper import Refused, say
 
-HELPERS = ("phase", "ranks", "spread")
 USAGE = {
     "phase": "lq phase NAME -- COMMAND...",
     "ranks": "lq ranks [--output FORM] [--keep-going] -- COMMAND...",

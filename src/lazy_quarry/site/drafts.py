@@ -338,9 +338,8 @@ class _DraftAnswer:
 
     def _traits(self) -> DraftTraits:
         queues = [self.site.queue[name] for name in self.request.queues]
-        matching = {node.name: node for queue in queues for node in eligible_nodes(self.request, queue, self.site)}
-        cores = sum(node.cores for node in matching.values())
-        return DraftTraits(tuple(self._each_trait()), len(matching), cores)
+        matching = {node.name for queue in queues for node in eligible_nodes(self.request, queue, self.site)}
+        return DraftTraits(tuple(self._each_trait()), len(matching))
 
     def _each_trait(self) -> Iterable[TraitRung]:
         """For each trait of the queues' nodes, what would match with it beside what is requested."""

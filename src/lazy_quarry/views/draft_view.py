@@ -110,11 +110,10 @@ class DraftCost:
 
 @dataclass(frozen=True, slots=True)
 class DraftTraits:
-    """The traits of the queues' nodes, and how many nodes and cores match those requested."""
+    """The traits of the queues' nodes, and how many nodes match those requested."""
 
     each: tuple[TraitRung, ...] = ()
     matching_nodes: int = 0
-    matching_cores: int = 0
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

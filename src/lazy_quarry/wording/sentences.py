@@ -358,15 +358,8 @@ def exit_means(status: int | None) -> str:
     return ""
 
 
-OUTCOME_REASONS = (
-    "done", "silent", "exit", "signal", "missing-result", "not-started", "overtime", "overmemory", "cancelled", "lost",
-    "skipped", "tasks",
-)  # fmt: skip
-"""Why a job ended as it did, in a word each; docs/commands.md says what they mean."""
-
-
 def outcome_reason(view: JobView, silent: bool = False) -> str:
-    """One of them; empty for a job that has not ended."""
+    """Why a job ended as it did, in a word (docs/commands.md says what they mean); empty for one that has not ended."""
     if not view.phase.final:
         return ""
     if view.rows:

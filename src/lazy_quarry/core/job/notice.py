@@ -6,8 +6,6 @@ from dataclasses import dataclass
 from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import SECOND_MS, parse_duration
 
-OF_EVENTS = ("started", "done", "failed", "overtime", "again")
-
 
 @dataclass(frozen=True, slots=True)
 class Notify:

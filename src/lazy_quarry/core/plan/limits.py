@@ -22,14 +22,13 @@ MEASURES = ("running jobs", "cores", "GPUs")
 
 @dataclass(frozen=True, slots=True)
 class ReachedLimit:
-    """A limit that keeps a job from starting: whose, of what, and how much is in use, allowed and requested."""
+    """A limit that keeps a job from starting: whose, of what, and how much is in use and allowed."""
 
     kind: Kind
     name: str
     measure: str
     in_use: int
     most: int
-    requested: int
 
     @property
     def words(self) -> str:
@@ -180,7 +179,7 @@ class LimitRows:
         for kind, name, row in self._rows_of(owner, queue):
             for measure, in_use, most, requested in zip(MEASURES, row.in_use_now(), row.most, claim, strict=True):
                 if in_use + requested > most:
-                    return ReachedLimit(kind, name, measure, in_use, most, requested)
+                    return ReachedLimit(kind, name, measure, in_use, most)
         return None
 
     def pays(self, owner: Owner, charge: int) -> bool:

@@ -193,11 +193,6 @@ class IntentTooLong(ValueError):
     """An attempt that can never be started; the message says why."""
 
 
-def write_intent(folder: Path, intent: Intent, script: str) -> None:
-    """Fill an attempt's folder. Raises :class:`IntentTooLong` for what can never be started, else as :func:`lay_out` does."""
-    lay_out(folder, intent_text(intent), script)
-
-
 def intent_text(intent: Intent) -> str:
     """An intent as it is written. Raises :class:`IntentTooLong`."""
     text = json.dumps(intent, default=vars)
