@@ -257,9 +257,11 @@ def busy_sites(draw):
             "threads": st.sampled_from([1, 2]),
             "whole_nodes": st.sampled_from([False, False, True]),
             "not_before_ms": st.sampled_from([None, None, NOW + 90_000, NOW + 3_000_000]),
+            "anywhere": st.sampled_from([False, False, True]),
         }
     )
     kinds = [one for one in draw(st.lists(shape, min_size=1, max_size=8)) if (one["nodes"] or 1) <= one["ranks"]]
+    kinds = [{**one, "nodes": None, "whole_nodes": False} if one["anywhere"] else one for one in kinds]
     return site, held, [draw(st.sampled_from(kinds)) for _ in range(draw(st.integers(0, 30)))] if kinds else []
 
 
@@ -269,6 +271,8 @@ def test_the_compiled_search_finds_the_same_places_as_the_other(busy):
     requests = [ask(number, **shape) for number, shape in enumerate(shapes)]
     planners = [Planner(site), Planner(site)]
     planners[1].kernels = compiled
+    idle = Timeline(planners[0].table, NOW, held).idle()
+    assert [planners[1].fits(one, idle) for one in requests] == [planners[0].fits(one, idle) for one in requests]
     plain, fast = (make_plan(planner, NOW, held, requests) for planner in planners)
     assert fast.starting() == plain.starting()
     assert fast.placements == plain.placements and fast.unplaced == plain.unplaced
