@@ -272,7 +272,8 @@ def test_the_compiled_search_finds_the_same_places_as_the_other(busy):
     planners = [Planner(site), Planner(site)]
     planners[1].kernels = compiled
     idle = Timeline(planners[0].table, NOW, held).idle()
-    assert [planners[1].fits(one, idle) for one in requests] == [planners[0].fits(one, idle) for one in requests]
+    asked = [*requests, *(ask(100 + ranks, ranks=ranks, anywhere=True) for ranks in range(1, 25))]
+    assert [planners[1].fits(one, idle) for one in asked] == [planners[0].fits(one, idle) for one in asked]
     plain, fast = (make_plan(planner, NOW, held, requests) for planner in planners)
     assert fast.starting() == plain.starting()
     assert fast.placements == plain.placements and fast.unplaced == plain.unplaced
