@@ -44,13 +44,11 @@ class RecentUse:
         at = use_updated_at(at_ms)
         half_life = site.standing.half_life_h * HOUR_MS
         used: dict[str, dict[str, float]] = {}
-        weights: dict[int, float] = {}  # there are many users, and few days
+        known = {day for users in recent.values() for days in users.values() for day in days}
+        weights = {day: weight_at(at, day, half_life) for day in known}  # there are many users, and few days
         for account, users in sorted(recent.items()):  # floating sums are the same only in the same order
             mine = used.setdefault(account, {})
             for user, days in sorted(users.items()):
-                for day in days:
-                    if day not in weights:
-                        weights[day] = weight_at(at, day, half_life)
                 mine[user] = sum(core_ms * weights[day] for day, core_ms in sorted(days.items()))
         for job in running:
             held = job.cores_allocated * max(0, at - (job.started_ms or at))
