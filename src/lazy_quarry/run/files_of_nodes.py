@@ -1,6 +1,7 @@
 """The files of jobs on several nodes: each job's are asked of the node that its first part is on."""
 
 import os
+import time
 from collections.abc import Mapping
 
 from lazy_quarry.core.job.copying import Copying
@@ -12,9 +13,13 @@ from lazy_quarry.run.intent import attempt_name
 from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.kept_here import RESULTS
 from lazy_quarry.run.node.made_files import MadeFiles
+from lazy_quarry.run.node.pause import pause
 from lazy_quarry.run.node_files import NodeFiles, parts_of
 from lazy_quarry.run.node_link import LiveFiles
 from lazy_quarry.run.runner import KeptThere, OutputChunk
+
+REACHED_S, _TURN_S = 3.0, 0.05
+"""Seconds in which an engine that has just begun reaches a host, for whoever wants something of it; and between two tries."""
 
 
 class FilesOfNodes:
@@ -88,8 +93,15 @@ class FilesOfNodes:
         return found
 
     def drop(self, node: str, item: str) -> None:
-        """Remove some of that."""
-        self._of_host(node).service.drop(item)
+        """Remove some of that; a host that an engine has just begun to reach is waited for."""
+        service, until = self._of_host(node).service, time.monotonic() + REACHED_S
+        while True:
+            try:
+                return service.drop(item)
+            except ConnectionError:
+                if time.monotonic() >= until:
+                    raise
+                pause(_TURN_S)
 
     def _of_host(self, node: str) -> LiveFiles:
         files = self._nodes.get(node)

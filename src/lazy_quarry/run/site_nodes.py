@@ -5,7 +5,7 @@ from pathlib import Path
 
 from lazy_quarry.core.site import Site
 from lazy_quarry.run.agent_link import Epochs
-from lazy_quarry.run.files_of_nodes import FilesOfNodes
+from lazy_quarry.run.files_of_nodes import REACHED_S, FilesOfNodes
 from lazy_quarry.run.hosts.host_node import HostNode, sockets_of
 from lazy_quarry.run.hosts.transport import Ssh, Transport
 from lazy_quarry.run.node.file_service import FileService
@@ -14,9 +14,6 @@ from lazy_quarry.run.node_link import NodeLink
 from lazy_quarry.run.nodes import Nodes
 from lazy_quarry.run.remote_files import FilesAtSocket
 from lazy_quarry.run.this_node import ThisNode
-
-REACHED_S = 3.0
-"""Seconds in which an engine that has just begun reaches a host, for a reader that wants something of it."""
 
 
 def nodes_of(
