@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 from pathlib import Path
 
 import pytest
@@ -340,6 +341,14 @@ def test_the_engine_leaves_when_there_is_nothing_to_do(machine):
     until(lambda: not machine.processes("lazy_quarry.link.server"), "the engine's leaving")
     until(lambda: not machine.agents(), "the agent's leaving")
     assert machine.state_of(1) == "done"
+
+
+def test_an_engine_whose_state_folder_was_removed_leaves_though_a_job_waits(own_machine):
+    own_machine.submit("true", header='walltime = "1m"\nmemory = "64 MiB/core"\nnot-before = 2099-01-01T00:00:00Z')
+    assert own_machine.processes("lazy_quarry.link.server")
+    until(lambda: shutil.rmtree(own_machine.state, ignore_errors=True) or not own_machine.state.exists())
+    until(lambda: not own_machine.processes("lazy_quarry.link.server"), "the engine's leaving")
+    until(lambda: not own_machine.agents(), "the agent's leaving")
 
 
 def test_time_passes_by_a_clock_that_nobody_sets(machine):

@@ -131,6 +131,7 @@ class Server:
         """The device and number of its socket's file."""
         self._begins: asyncio.Task[None] | None = None
         self._leave = asyncio.Event()
+        self._own_folder = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         if not journal.checked:
             check = threading.Timer(CHECK_AFTER_S, self._check_all)
             check.daemon = True
@@ -167,7 +168,7 @@ class Server:
                 with suppress(TimeoutError):
                     async with asyncio.timeout(TICK_S):
                         await self._leave.wait()
-                if self._idle() or self.runner.superseded:
+                if self._idle() or self.runner.superseded or self._is_removed():
                     break
         finally:
             self.site.mailer.close()
@@ -176,6 +177,7 @@ class Server:
             self.runner.close()
             for server in self._servers:
                 server.close()
+            os.close(self._own_folder)
 
     def move_on(self) -> None:
         """Take every step once; what goes wrong in one keeps no other from being taken, and is told."""
@@ -301,6 +303,12 @@ class Server:
         if self.writers or self.state.jobs or self.runner.busy():
             self.idle_since = time.monotonic()
         return time.monotonic() - self.idle_since > linger_s()
+
+    def _is_removed(self) -> bool:
+        """True when its state folder was removed: nobody finds it any more, and nothing that it does is kept. A file system that is
+        away for a while is no removal.
+        """
+        return os.fstat(self._own_folder).st_nlink == 0
 
     async def work_out_plan(self) -> None:
         """Work the plan out, a slice at a time, between which others are answered."""
