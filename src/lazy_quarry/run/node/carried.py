@@ -390,7 +390,7 @@ def _hole(fd: int, begin: int, size: int) -> int:
         return max(0, size - begin) if fault.errno == errno.ENXIO else 0
 
 
-def add_zeros(digest: Any, count: int) -> None:
+def _add_zeros(digest: Any, count: int) -> None:
     """Take the bytes of a hole into a checksum."""
     while count:
         some = min(count, MOST_PIECE)
@@ -407,7 +407,7 @@ def digest_of(top: str, path: str, begin: int = 0, most: int | None = None) -> s
             break
         hole = hole if left is None else min(hole, left)
         found.update(piece)
-        add_zeros(found, hole)
+        _add_zeros(found, hole)
         begin += len(piece) + hole
         left = None if left is None else left - len(piece) - hole
     return found.hexdigest()
