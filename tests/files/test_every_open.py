@@ -16,6 +16,7 @@ ALLOWED = {
     ("cli/streams.py", "open"): "/dev/null",
     ("draw/figure.py", "write_text"): "a folder that matplotlib's page was just made in, of this process alone",
     ("draw/figure.py", "read_text"): "the same",
+    ("link/server.py", "open"): "the state folder: what is not a folder is refused",
     ("run/hosts/archive.py", "read_bytes"): "the modules of this program, as Python itself has just read them",
     ("run/node/carried.py", "open"): "each part of a path by itself, and no link followed",
     ("run/node/compiled.py", "open"): "/dev/null",
