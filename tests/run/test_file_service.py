@@ -19,7 +19,7 @@ from lazy_quarry.run.node.file_service import FileService
 from lazy_quarry.run.node.messages import Hello, Welcome, line_of, message_of
 from lazy_quarry.run.node.sockets import FILES_SOCKET, dial
 from lazy_quarry.run.node.versions import NEWEST, OLDEST
-from lazy_quarry.run.remote_files import RemoteFiles, Turned
+from lazy_quarry.run.remote_files import AskedFiles, RemoteFiles, Turned
 from tests.conftest import until
 from tests.run.test_node_alone import Alone
 
@@ -235,3 +235,21 @@ def test_a_link_that_ends_is_told_to_whoever_waits(tmp_path):
     with pytest.raises(Broken):
         files.live("7-1")
     closing.join()
+
+
+@pytest.mark.parametrize(
+    "method, arguments, answer",
+    [
+        ("is_claimed", ("7-1",), 1),
+        ("look_at", (["a"],), [["a", "large"]]),
+        ("piece", ("a", 0), ["text", 0, 4, 1, 1]),
+        ("kept_of_size", ("7-1", 4), None),
+    ],
+)
+def test_an_answer_that_is_none_is_a_fault_and_says_of_what(tmp_path, method, arguments, answer):
+    class Mistaken(AskedFiles):
+        def ask(self, asked, *_):
+            return answer
+
+    with pytest.raises(OSError, match=f"answers {method} with what is no answer"):
+        getattr(Mistaken(tmp_path), method)(*arguments)

@@ -5,18 +5,18 @@ import itertools
 import socket
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from concurrent.futures import Future
+from functools import cache, wraps
 from pathlib import Path
-from typing import Any
+from typing import Any, get_type_hints
 
 from lazy_quarry.run.node.channel import Broken, Channel, packed, unpacked
-from lazy_quarry.run.node.file_kinds import FileFound
 from lazy_quarry.run.node.file_server import ANSWER_S
-from lazy_quarry.run.node.file_service import FileService, InsideRaw, Mark, Piece
-from lazy_quarry.run.node.made_files import MadeFile, MadeFiles
+from lazy_quarry.run.node.file_service import METHODS, FileService
 from lazy_quarry.run.node.pause import pause
 from lazy_quarry.run.node.sockets import FILES_SOCKET, dial
+from lazy_quarry.store.typed_json import converted
 
 WAIT_S = ANSWER_S + 10
 """The server answers before, also that it is late; a link that says nothing for so long is given up."""
@@ -28,138 +28,39 @@ class Turned(OSError):
 
 
 class AskedFiles(FileService):
-    """A file service that is somewhere else: how it is asked is said by :meth:`ask`."""
+    """A file service that is somewhere else: each of its methods is asked by :meth:`ask`."""
 
     def ask(self, method: str, *arguments: Any) -> Any:
         """The answer to a request. Raises :class:`OSError`."""
         raise NotImplementedError
 
-    def live(self, name: str) -> Any:
-        return self.ask("live", name)
 
-    def ran_ms(self, name: str) -> int | None:
-        found: int | None = self.ask("ran_ms", name)
-        return found
+def _asking(method: str) -> Callable[..., Any]:
+    """A method that asks for what the one of this name answers, and reads it as what that returns."""
+    of_here = getattr(FileService, method)
 
-    def inside(self, name: str, known: Mark | None, spreads: Sequence[str]) -> InsideRaw | None:
-        found = self.ask("inside", name, known, list(spreads))
-        return None if found is None else InsideRaw((found[0][0], found[0][1]), found[1], found[2])
+    @wraps(of_here)
+    def asked(self: AskedFiles, *arguments: Any) -> Any:
+        return _read(self.ask(method, *arguments), method)
 
-    def piece(self, path: str, begin: int) -> Piece:
-        return Piece(*self.ask("piece", path, begin))
+    return asked
 
-    def look_at(self, paths: Sequence[str]) -> list[FileFound]:
-        return [FileFound(*one) for one in self.ask("look_at", list(paths))]
 
-    def made(self, folder: str, since_ms: int, until_ms: int | None) -> MadeFiles:
-        whose, files, more, problem = self.ask("made", folder, since_ms, until_ms)
-        return MadeFiles(whose, tuple(MadeFile(*one) for one in files), more, problem)
+def _read(found: Any, method: str) -> Any:
+    """An answer as what a method returns. Raises :class:`OSError` for what is no such thing."""
+    try:
+        return converted(found, _returned(method))
+    except ValueError as fault:
+        raise OSError(errno.EPROTO, f"its node answers {method} with what is no answer: {fault}") from None
 
-    def remove(self, folder: str, paths: Sequence[str], since_ms: int) -> tuple[int, list[str]]:
-        count, kept = self.ask("remove", folder, list(paths), since_ms)
-        return count, kept
 
-    def unusable(self, folder: str, written: dict[str, str], input_path: str) -> dict[str, str]:
-        found: dict[str, str] = self.ask("unusable", folder, written, input_path)
-        return found
+@cache
+def _returned(method: str) -> Any:
+    return get_type_hints(getattr(FileService, method))["return"]
 
-    def folder_mark(self, path: str) -> list[int] | None:
-        found: list[int] | None = self.ask("folder_mark", path)
-        return found
 
-    def is_claimed(self, name: str) -> bool:
-        return bool(self.ask("is_claimed", name))
-
-    def make_place(self, name: str, told: dict[str, Any]) -> str:
-        return str(self.ask("make_place", name, told))
-
-    def put_piece(self, name: str, path: str, begin: int, piece: bytes, check: int) -> None:
-        self.ask("put_piece", name, path, begin, piece, check)
-
-    def size_put(self, name: str, path: str) -> int:
-        return int(self.ask("size_put", name, path))
-
-    def begin_put(self, name: str, path: str, size: int) -> int:
-        return int(self.ask("begin_put", name, path, size))
-
-    def put_whole(
-        self, name: str, path: str, size: int, mode: int, mtime_ns: int, sent: int | None, compared: bool
-    ) -> str | None:
-        kept: str | None = self.ask("put_whole", name, path, size, mode, mtime_ns, sent, compared)
-        return kept
-
-    def put_digest(self, name: str, path: str, begin: int, most: int) -> str:
-        return str(self.ask("put_digest", name, path, begin, most))
-
-    def drop_put(self, name: str, path: str) -> None:
-        self.ask("drop_put", name, path)
-
-    def kept_of_size(self, name: str, size: int) -> list[str]:
-        return [str(each) for each in self.ask("kept_of_size", name, size)]
-
-    def kept_digest(self, name: str, kept: str, begin: int, most: int) -> str:
-        return str(self.ask("kept_digest", name, kept, begin, most))
-
-    def use_kept(self, name: str, path: str, size: int, kept: str, mode: int, mtime_ns: int) -> bool:
-        return bool(self.ask("use_kept", name, path, size, kept, mode, mtime_ns))
-
-    def make_room(self, name: str, wanted: int) -> int:
-        return int(self.ask("make_room", name, wanted))
-
-    def drop_place(self, name: str) -> None:
-        self.ask("drop_place", name)
-
-    def put_small(self, name: str, files: Sequence[Sequence[Any]]) -> None:
-        self.ask("put_small", name, files)
-
-    def put_other(self, name: str, path: str, target: str | None) -> None:
-        self.ask("put_other", name, path, target)
-
-    def carried(self, name: str) -> dict[str, Any] | None:
-        found: dict[str, Any] | None = self.ask("carried", name)
-        return found
-
-    def place_files(self, name: str, patterns: Sequence[str]) -> list[list[Any]]:
-        found: list[list[Any]] = self.ask("place_files", name, list(patterns))
-        return found
-
-    def get_piece(self, name: str, path: str, begin: int, most: int) -> list[Any]:
-        found: list[Any] = self.ask("get_piece", name, path, begin, most)
-        return found
-
-    def place_digest(self, name: str, path: str, begin: int, most: int) -> str:
-        return str(self.ask("place_digest", name, path, begin, most))
-
-    def kept(self) -> list[list[Any]]:
-        found: list[list[Any]] = self.ask("kept")
-        return found
-
-    def drop(self, item: str) -> None:
-        self.ask("drop", item)
-
-    def was_brought(self, name: str) -> None:
-        self.ask("was_brought", name)
-
-    def left(self) -> list[str]:
-        return [str(each) for each in self.ask("left")]
-
-    def prepare(self, names: Sequence[str]) -> None:
-        self.ask("prepare", list(names))
-
-    def lay_out(self, name: str, intent: str, script: str) -> None:
-        self.ask("lay_out", name, intent, script)
-
-    def is_laid_out(self, name: str) -> bool:
-        return bool(self.ask("is_laid_out", name))
-
-    def write_stop(self, name: str, cause: str) -> None:
-        self.ask("write_stop", name, cause)
-
-    def forget(self, name: str) -> None:
-        self.ask("forget", name)
-
-    def sweep(self, running: Sequence[str], kept_s: int) -> None:
-        self.ask("sweep", list(running), kept_s)
+for _method in METHODS:
+    setattr(AskedFiles, _method, _asking(_method))
 
 
 class RemoteFiles(AskedFiles):

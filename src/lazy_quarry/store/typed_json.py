@@ -20,3 +20,9 @@ def decoder(kind: Any) -> msgspec.json.Decoder:
         with _preparing:
             known = _decoders.setdefault(kind, msgspec.json.Decoder(kind))
     return known
+
+
+def converted(value: Any, kind: Any) -> Any:
+    """A value of lists, dicts and what stands in them as a kind. Raises :class:`ValueError` where it is no such thing."""
+    decoder(kind)  # prepares it
+    return msgspec.convert(value, kind, builtin_types=(bytes,))

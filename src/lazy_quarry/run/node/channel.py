@@ -86,13 +86,11 @@ def _packed(value: Any, pieces: list[bytes]) -> Any:
         return {"entries": [[key, _packed(each, pieces)] for key, each in value.items()]}
     if isinstance(value, (list, tuple)):
         return [_packed(each, pieces) for each in value]
-    if hasattr(value, "__dataclass_fields__"):
-        return [_packed(each, pieces) for each in vars(value).values()]
     return value
 
 
 def unpacked(head: Any, body: bytes) -> Any:
-    """The opposite of :func:`packed`; tuples and dataclasses come back as lists. Raises :class:`Broken` for anything else."""
+    """The opposite of :func:`packed`; tuples come back as lists. Raises :class:`Broken` for anything else."""
     rest = _Rest(body)
     value = _unpacked(head, rest)
     if rest.at != len(body):

@@ -7,9 +7,9 @@ bytes), JSON (RFC 8259), CSV (RFC 4180).
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from io import BufferedReader, TextIOWrapper
 from itertools import islice
+from typing import NamedTuple
 
 from lazy_quarry.files import given
 from lazy_quarry.files.kinds import NotAFile, kind_of
@@ -20,8 +20,7 @@ MOST_UNPACKED = 512 << 20
 _ROWS = 10_000
 
 
-@dataclass(frozen=True)
-class FileFound:
+class FileFound(NamedTuple):
     """A file: its size, when it was written, what it is by its content, and what is wrong with it, if anything."""
 
     path: str

@@ -19,7 +19,7 @@ from typing import Any
 
 from lazy_quarry.run.node.channel import Broken, Channel, packed, unpacked
 from lazy_quarry.run.node.epoch import Epoch
-from lazy_quarry.run.node.file_service import FileService
+from lazy_quarry.run.node.file_service import METHODS, NAMED, FileService
 from lazy_quarry.run.node.messages import NAME
 from lazy_quarry.run.node.pause import pause
 from lazy_quarry.run.node.process import end_with_parent
@@ -28,26 +28,6 @@ WORKERS, MOST_QUEUED = 8, 64
 """Requests that are worked on at once, and that wait; more are refused."""
 ANSWER_S = 90.0
 """A request that has no answer by then gets one that says so; what still goes on for it is let go on."""
-_TRAVEL = (
-    "is_claimed", "make_place", "begin_put", "put_piece", "size_put", "put_whole", "put_small", "put_other", "carried",
-    "put_digest", "drop_put", "place_files", "get_piece", "place_digest", "was_brought", "use_kept", "kept_of_size",
-    "kept_digest", "make_room", "drop_place",
-)  # fmt: skip
-NAMED = frozenset(("live", "ran_ms", "inside", "lay_out", "is_laid_out", "write_stop", "forget", *_TRAVEL))
-"""Methods whose first argument is the name of an attempt, which becomes a path."""
-METHODS = NAMED | {
-    "piece",
-    "look_at",
-    "made",
-    "remove",
-    "unusable",
-    "folder_mark",
-    "left",
-    "kept",
-    "drop",
-    "prepare",
-    "sweep",
-}
 
 
 class FileServer:

@@ -60,6 +60,8 @@ class FileService:
     """The files of one node. ``spool`` has the folders of its attempts, each under its name.
 
     Methods raise :class:`OSError`; those about a job's own files give up on a disk that doesn't answer (:class:`TimeoutError`).
+    A method stands here alone: a file server answers all of them to engines. A first argument that is called ``name`` is an
+    attempt's, which becomes a path.
     """
 
     def __init__(self, spool: Path) -> None:
@@ -281,6 +283,12 @@ class FileService:
                     if claim is None or not claim.alive():
                         shutil.rmtree(folder, ignore_errors=True)
         sweep_kept(self.spool)
+
+
+METHODS = frozenset(name for name in vars(FileService) if name[0] != "_")
+"""What may be asked of a file service."""
+NAMED = frozenset(name for name in METHODS if getattr(FileService, name).__code__.co_varnames[1:2] == ("name",))
+"""Methods whose first argument is the name of an attempt."""
 
 
 def _piece(path: str, begin: int) -> Piece:

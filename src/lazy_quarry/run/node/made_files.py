@@ -10,7 +10,7 @@ import stat
 import time
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from lazy_quarry.run.node.file_kinds import file_found
 
@@ -21,8 +21,7 @@ AFTER_MS = 2_000
 """Time (ms) after the end in which a write still counts as the job's: clocks of file systems are coarse."""
 
 
-@dataclass(frozen=True)
-class MadeFile:
+class MadeFile(NamedTuple):
     """A file that a job made: its path from the folder, size, when it was written, what it is, what is wrong with it.
 
     ``earlier``: it was there before the job began, so something of an earlier run was changed; None where that is unknown.
@@ -36,8 +35,7 @@ class MadeFile:
     problem: str = ""
 
 
-@dataclass(frozen=True)
-class MadeFiles:
+class MadeFiles(NamedTuple):
     """The files made below a folder, newest first. ``more``: there may be other files; ``problem``: why nothing can be said."""
 
     folder: str
