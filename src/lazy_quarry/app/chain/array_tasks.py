@@ -38,10 +38,8 @@ class ArrayTasks(Feature):
 
     @apart("chain-tasks")
     def _expand(self, key: object, source: ChainSource | None, part: PartView) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
         try:
+            client = self.client
             found = client.expand_job(part.job) if source is None else client.chain_tasks(source, part.name)
         except QuarryError as fault:
             self.quarry.hand_over(self._take_tasks, key, None, str(fault))

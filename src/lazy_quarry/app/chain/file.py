@@ -123,17 +123,9 @@ class ChainFile(Feature):
         # an example that was changed here has no file that a continuation could read
         return replace(source, path="") if self.desk.edited else source
 
-    @apart("chain-submit", exclusive=False)
+    @apart("chain-submit", exclusive=False, refused="Not submitted: ")
     def _submit(self, source: ChainSource) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            receipt = client.submit_chain(source)
-        except QuarryError as fault:
-            self.say(f"Not submitted: {fault}", bad=True)
-            return
-        self.quarry.hand_over(self._submitted, receipt)
+        self.quarry.hand_over(self._submitted, self.client.submit_chain(source))
 
     def _submitted(self, receipt: ChainReceipt) -> None:
         if receipt.chain is None:

@@ -11,7 +11,6 @@ from lazy_quarry.app.chain.on_desk import ChainOnDesk
 from lazy_quarry.app.shared.acts import bound_of
 from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
-from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.chain_source import read_source
 from lazy_quarry.views.chain_views import ChainSource
 from lazy_quarry.views.foretold import foretold_words
@@ -73,15 +72,8 @@ class SubmittedChain(Feature):
 
     @apart("chain-look")
     def _look_ahead(self, number: int) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            source = self._source_of(client, number)
-            found = client.would_continue(number, source)
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
-            return
+        source = self._source_of(self.client, number)
+        found = self.client.would_continue(number, source)
         words = foretold_words(found, self.quarry.zone)
         if found.refused:
             self.say(f"{words[:1].upper()}{words[1:]}.", bad=True)
@@ -99,11 +91,7 @@ class SubmittedChain(Feature):
 
     @apart("chain-act", exclusive=False)
     def _act(self, call: str, number: int) -> None:
-        try:
-            outcomes = getattr(self.quarry.client, call)(number)
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
-            return
+        outcomes = getattr(self.client, call)(number)
         done = [one.message for one in outcomes if one.done]
         refused = [one.message for one in outcomes if not one.done]
         self.say(", ".join((refused or done)[:4]) + ".", bad=bool(refused))
@@ -111,14 +99,7 @@ class SubmittedChain(Feature):
 
     @apart("chain-act", exclusive=False)
     def _continue(self, number: int, source: ChainSource) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            receipt = client.continue_chain(number, source)
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
-            return
+        receipt = self.client.continue_chain(number, source)
         if receipt.chain is None:
             self.say(f"Not continued: {chain_sentences.first_words(receipt)}", bad=True)
         else:

@@ -11,7 +11,7 @@ from lazy_quarry.app.draft.starting_points import Begin
 from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.header.script_file import decode_script
-from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.errors import BadValue
 from lazy_quarry.files import given
 
 Keeper = Callable[[str], str]
@@ -72,14 +72,7 @@ class DraftOpening(Feature):
 
     @apart("begin")
     def _take_job(self, job: int) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            detail = client.detail(job)
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
-            return
+        detail = self.client.detail(job)
         origin = f"from {job} {detail.view.name}"
         self.quarry.hand_over(self._put, detail.script, "", True, detail.overrides, origin)
 

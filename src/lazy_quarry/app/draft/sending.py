@@ -9,12 +9,12 @@ from lazy_quarry.app.draft.document import DraftDocument
 from lazy_quarry.app.draft.report import ReportRows
 from lazy_quarry.app.draft.trial_report import Trial, lines, receipt_words, task_words
 from lazy_quarry.app.shared.acts import bound_of, key_of
-from lazy_quarry.app.shared.feature import Feature
+from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.header.diagnostic import Severity
 from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.units import clock_time, plural
-from lazy_quarry.errors import BadValue, QuarryError
+from lazy_quarry.errors import BadValue
 from lazy_quarry.probe.script import looked_up
 from lazy_quarry.site.trial_values import asked_of, has_sizes
 from lazy_quarry.views.draft_view import DraftReport
@@ -58,11 +58,11 @@ class DraftSending(Feature):
         if self.document.empty:
             self.say(f"There is nothing to submit yet; {key_of('begin')} shows what a script can begin from.", bad=True)
         else:
-            self._work(partial(self._submit, self.document.submission()))
+            self._submit(self.document.submission())
 
     def try_one(self) -> None:
         """Run one task in the trial tier; of an array, ask which."""
-        if self.document.empty or self.quarry.client is None:
+        if self.document.empty:
             self.say(f"There is nothing to try yet; {key_of('begin')} shows what a script can begin from.", bad=True)
         elif (self.checks.report is not None and self.checks.report.shape.tasks) or has_sizes(self.document.text):
             self._ask_task()
@@ -86,21 +86,14 @@ class DraftSending(Feature):
             self.say(str(fault), bad=True)
             return
         walltime_s = report.shape.walltime_s if report else 0
-        then = partial(self._work, partial(self._try, submission, task, parameter, trials, walltime_s))
-        self._work(partial(self._look_ahead, submission, task, trials, then))
+        self._look_ahead(submission, task, trials, partial(self._try, submission, task, parameter, trials, walltime_s))
 
+    @apart("submit", exclusive=False, refused="Not tried: ")
     def _look_ahead(
         self, submission: Submission, task: int | None, trials: list[dict[str, str]], then: Callable[[], None]
     ) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            sending = looked_up(submission)
-            found = [client.would_try(sending, task, values or None) for values in trials]
-        except QuarryError as fault:
-            self.say(f"Not tried: {fault}", bad=True)
-            return
+        sending = looked_up(submission)
+        found = [self.client.would_try(sending, task, values or None) for values in trials]
         if refused := next((one.refused for one in found if one.refused), ""):
             self.say(f"Not tried: {refused}. {key_of('next_check')} goes there.", bad=True)
             return
@@ -109,18 +102,9 @@ class DraftSending(Feature):
         question = f"Try {what} now? {foretold_words(together, self.quarry.zone)}."
         self.quarry.hand_over(partial(self.quarry.ask, question, then, yes="Try it", no="Leave it"))
 
-    def _work(self, work: Callable[[], None]) -> None:
-        self.place.run_worker(work, thread=True, group="submit")
-
+    @apart("submit", exclusive=False, refused="Not submitted: ")
     def _submit(self, submission: Submission) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            receipt = client.submit(looked_up(submission))
-        except QuarryError as fault:
-            self.say(f"Not submitted: {fault}", bad=True)
-            return
+        receipt = self.client.submit(looked_up(submission))
         if receipt.job is None:
             self._refused("Not submitted", receipt)
             return
@@ -140,26 +124,19 @@ class DraftSending(Feature):
         self.say(f"Submitted as {job}; {words} esc, then 4, watches it.")
         self.quarry.read_board()
 
+    @apart("submit", exclusive=False, refused="Not tried: ")
     def _try(
         self, submission: Submission, task: int | None, parameter: str, trials: list[dict[str, str]], walltime_s: int
     ) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        jobs = list[int]()
-        try:
-            sending = looked_up(submission)
-            for values in trials:
-                receipt = client.try_one(sending, task, values or None)
-                if receipt.job is None:
-                    self._refused("Not tried", receipt)
-                    return
-                jobs.append(receipt.job)
-            trial_walltime = client.job(jobs[0]).walltime_s
-            array = client.expand(sending).request.array if parameter and client.check(sending).shape.tasks else None
-        except QuarryError as fault:
-            self.say(f"Not tried: {fault}", bad=True)
-            return
+        jobs, sending, client = list[int](), looked_up(submission), self.client
+        for values in trials:
+            receipt = client.try_one(sending, task, values or None)
+            if receipt.job is None:
+                self._refused("Not tried", receipt)
+                return
+            jobs.append(receipt.job)
+        trial_walltime = client.job(jobs[0]).walltime_s
+        array = client.expand(sending).request.array if parameter and client.check(sending).shape.tasks else None
         self.say(receipt_words(jobs, trial_walltime))
         asked = asked_of(walltime_s, parameter, submission.script, array)
         self.quarry.hand_over(self._tried, Trial(tuple(jobs), asked))

@@ -5,7 +5,6 @@ from lazy_quarry.app.shared.acts import bound_of
 from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.header.submission import Submission
-from lazy_quarry.errors import QuarryError
 from lazy_quarry.probe.script import looked_up
 
 
@@ -30,14 +29,6 @@ class DraftTasks(Feature):
         else:
             self._expand(self.document.submission())
 
-    @apart("expand")
+    @apart("expand", refused="No tasks to show: ")
     def _expand(self, submission: Submission) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            found = client.expand(looked_up(submission))
-        except QuarryError as fault:
-            self.say(f"No tasks to show: {fault}.", bad=True)
-            return
-        self.quarry.hand_over(self.quarry.show_expansion, found)
+        self.quarry.hand_over(self.quarry.show_expansion, self.client.expand(looked_up(submission)))

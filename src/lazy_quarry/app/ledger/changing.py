@@ -8,10 +8,9 @@ from lazy_quarry.app.ledger.account_rows import AccountRows
 from lazy_quarry.app.shared.acts import bound_of
 from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
-from lazy_quarry.errors import QuarryError
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.site_client import SiteClient
+    pass
 
 
 class AccountChanging(Feature):
@@ -60,18 +59,14 @@ class AccountChanging(Feature):
         Raises :class:`BadValue` for words that name no change.
         """
         change = parse_change(words, self._account)
-        assert self.board is not None and self.quarry.client is not None
+        assert self.board is not None
         if why := self._may_not(change.account, change.what):
             self.say(why, bad=True)
             return
-        then = partial(self._change, self.quarry.client, change)
+        then = partial(self._change, change)
         self.quarry.ask(change_question(change, self.board.accounts), then, yes="Do it", no="Leave it")
 
     @apart("account", exclusive=False)
-    def _change(self, client: "SiteClient", change: AccountChange) -> None:
-        try:
-            outcome = change.made(client)
-        except QuarryError as fault:
-            self.quarry.hand_over(self.say, str(fault), True)
-            return
+    def _change(self, change: AccountChange) -> None:
+        outcome = change.made(self.client)
         self.quarry.hand_over(self.say, outcome.message, not outcome.done)

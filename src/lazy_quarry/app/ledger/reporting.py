@@ -10,10 +10,9 @@ from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.plain_text import shortened
 from lazy_quarry.core.units import plural
-from lazy_quarry.errors import QuarryError
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.site_client import SiteClient
+    pass
 
 
 class Reporting(Feature):
@@ -31,25 +30,21 @@ class Reporting(Feature):
 
     def print(self) -> None:
         """Write the report of what is seen as PDF into the present folder."""
-        if self.seen.found is None or self.quarry.client is None:
+        if self.seen.found is None:
             self.say(STILL)
             return
         span = self.seen.found.period
         name = "-".join(filter(None, ("report", self.seen.account, self.seen.user, span.name.replace(" ", "-"))))
         path = self.quarry.folder / f"{''.join(sign if sign.isalnum() or sign in '-_.' else '-' for sign in name)}.pdf"
         self.say(f"{path} is being written …")
-        self._print(self.quarry.client, f"{span.first} to {span.last}", self.seen.where, path)
+        self._print(f"{span.first} to {span.last}", self.seen.where, path)
 
     @apart("print", exclusive=False)
-    def _print(self, client: "SiteClient", words: str, where: dict[str, str], path: Path) -> None:
+    def _print(self, words: str, where: dict[str, str], path: Path) -> None:
         from lazy_quarry.draw.pages.period_document import printed_report, read_answers
         from lazy_quarry.draw.pages.printed_pages import write_pages
 
-        try:
-            pages = write_pages(printed_report(read_answers(client, words, where), self.quarry.zone), path)
-        except QuarryError as fault:
-            self.quarry.hand_over(self.say, str(fault), True)
-            return
+        pages = write_pages(printed_report(read_answers(self.client, words, where), self.quarry.zone), path)
         self.quarry.hand_over(self.say, f"{path} was written: {plural(pages, 'page')}.")
 
     def ask_address(self) -> None:
@@ -70,22 +65,18 @@ class Reporting(Feature):
         if not ADDRESS.fullmatch(to):
             self.say(f"{shortened(to)} is not a mail address.", bad=True)
             return
-        if self.seen.found is None or self.quarry.client is None:
+        if self.seen.found is None:
             return
-        span, client = self.seen.found.period, self.quarry.client
+        span = self.seen.found.period
         of = " of " + " and ".join(self.seen.where.values()) if self.seen.where else ""
-        then = partial(self._send, client, f"{span.first} to {span.last}", self.seen.where, to)
+        then = partial(self._send, f"{span.first} to {span.last}", self.seen.where, to)
         question = f"Mail the report{of} for {span.name}, {span.span}, to {to}?"
         self.quarry.ask(question, then, yes="Send it", no="Leave it")
 
     @apart("print", exclusive=False)
-    def _send(self, client: "SiteClient", words: str, where: dict[str, str], to: str) -> None:
+    def _send(self, words: str, where: dict[str, str], to: str) -> None:
         from lazy_quarry.draw.pages.printed_mail import mail_report
 
-        try:
-            outcome = mail_report(client, words, where, to, self.quarry.zone)
-        except QuarryError as fault:
-            self.quarry.hand_over(self.say, str(fault), True)
-            return
+        outcome = mail_report(self.client, words, where, to, self.quarry.zone)
         told = f"{outcome.message[:1].upper()}{outcome.message[1:]}."
         self.quarry.hand_over(self.say, told, not outcome.done)

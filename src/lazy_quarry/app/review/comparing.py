@@ -8,13 +8,12 @@ from lazy_quarry.app.shared.acts import key_of
 from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.advice.scaling import Scaling
-from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.run_comparison import Difference, differences, scaling_of
 from lazy_quarry.views.job_detail import JobDetail
 from lazy_quarry.views.job_view import JobView
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.site_client import SiteClient
+    pass
 
 MOST_COMPARED = 6
 """Runs whose differences are told."""
@@ -32,8 +31,7 @@ class Comparing(Feature):
 
     def compare(self, view: JobView) -> None:
         """Compare the marked runs, else this one with the one of its name before it."""
-        if self.quarry.client is not None:
-            self._compare(self.quarry.client, self._compared(view))
+        self._compare(self._compared(view))
 
     def _compared(self, view: JobView) -> list[int]:
         """The marked runs; else this one and the one of its name before it."""
@@ -45,18 +43,13 @@ class Comparing(Feature):
         return [before, view.job] if before is not None else [view.job]
 
     @apart("differences")
-    def _compare(self, client: "SiteClient", jobs: list[int]) -> None:
+    def _compare(self, jobs: list[int]) -> None:
         if len(jobs) < 2:
             told = f"no earlier run of this name; {key_of('mark')} marks others"
             self.quarry.hand_over(self._show_no_differences, told)
             return
-        try:
-            details = [client.detail(job) for job in jobs]
-            found = differences(details, self.now_ms)
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
-            return
-        self.quarry.hand_over(self._show_differences, details, found)
+        details = [self.client.detail(job) for job in jobs]
+        self.quarry.hand_over(self._show_differences, details, differences(details, self.now_ms))
 
     def _show_no_differences(self, told: str) -> None:
         self.one(DifferenceRows).show([], [], told)

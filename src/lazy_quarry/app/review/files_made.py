@@ -18,7 +18,7 @@ from lazy_quarry.link.fetched import Fetcher
 from lazy_quarry.run.node.made_files import MadeFiles
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.site_client import SiteClient
+    pass
 
 
 _TELL_S = 0.3
@@ -41,10 +41,10 @@ class FilesMade(Feature):
         """The files that are to be copied, and of which job."""
 
     @apart("made")
-    def look_for(self, client: "SiteClient", job: int) -> None:
+    def look_for(self, job: int) -> None:
         """Read which files a run made."""
         try:
-            made = client.made(job)
+            made = self.client.made(job)
         except QuarryError as fault:
             made = MadeFiles("", problem=str(fault))
         self.quarry.hand_over(self._show_files, job, made)
@@ -62,24 +62,23 @@ class FilesMade(Feature):
 
     def ask_to_remove(self, message: RemoveWanted) -> None:
         """Ask first; they cannot be brought back."""
-        rows, client, paths = self.one(MadeRows), self.quarry.client, message.paths
-        if client is None or rows.made is None:
+        rows, paths = self.one(MadeRows), message.paths
+        if rows.made is None:
             return
         shown = ", ".join(paths[:3]) + (", …" if len(paths) > 3 else "")
         question = (
             f"Remove {plural(len(paths), 'file')} below {rows.made.folder}: {shown}? They cannot be brought back."
         )
         job = rows.job
-        self.quarry.ask(question, lambda: self._remove(client, job, paths), yes="Remove", no="Keep")
+        self.quarry.ask(question, lambda: self._remove(job, paths), yes="Remove", no="Keep")
 
     @apart("remove", exclusive=False)
-    def _remove(self, client: "SiteClient", job: int, paths: list[str]) -> None:
+    def _remove(self, job: int, paths: list[str]) -> None:
         try:
-            outcome = client.remove_made(job, paths)
+            outcome = self.client.remove_made(job, paths)
             self.say(outcome.message, bad=not outcome.done)
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
-        self.look_for(client, job)
+        finally:
+            self.look_for(job)
 
     # -- copying them elsewhere --------------------------------------------------------------------
 
@@ -100,30 +99,26 @@ class FilesMade(Feature):
     def take_folder(self, words: str) -> None:
         """Copy them there."""
         self.focus(self.one(MadeRows))
-        if words.strip() and self.quarry.client is not None:
-            self._fetch(self.quarry.client, *self._wanted, Path(words.strip()).expanduser(), False)
+        if words.strip():
+            self._fetch(*self._wanted, Path(words.strip()).expanduser(), False)
 
     @apart("fetch", exclusive=False)
-    def _fetch(self, client: "SiteClient", job: int, paths: list[str], folder: Path, replace: bool) -> None:
-        fetcher, told_at = Fetcher(client, job, folder, replace), 0.0
-        try:
-            for told in fetcher.fetch(paths):
-                if time.monotonic() - told_at > _TELL_S:
-                    told_at = time.monotonic()
-                    self.quarry.hand_over(self.say, f"Fetching: {told}.")
-        except QuarryError as fault:
-            self.quarry.hand_over(self.say, str(fault), True)
-            return
+    def _fetch(self, job: int, paths: list[str], folder: Path, replace: bool) -> None:
+        fetcher, told_at = Fetcher(self.client, job, folder, replace), 0.0
+        for told in fetcher.fetch(paths):
+            if time.monotonic() - told_at > _TELL_S:
+                told_at = time.monotonic()
+                self.quarry.hand_over(self.say, f"Fetching: {told}.")
         self.quarry.hand_over(self._fetched, fetcher, paths)
 
     def _fetched(self, fetcher: Fetcher, paths: list[str]) -> None:
-        client, differ = self.quarry.client, fetcher.differ
+        differ = fetcher.differ
         done = "; ".join([*fetcher.words(), f"in {fetcher.folder}"]) if fetcher.words() else ""
-        if not differ or client is None:
+        if not differ:
             self.say(". ".join([done, *fetcher.problems[:1]]).strip(". ") + ".", bad=bool(fetcher.problems))
             return
         question = f"{plural(len(differ), 'file')} in {fetcher.folder} differ from those of the job. Write over them?"
-        again = partial(self._fetch, client, fetcher.number, paths, fetcher.folder, True)
+        again = partial(self._fetch, fetcher.number, paths, fetcher.folder, True)
         self.quarry.ask(question, again, yes="Write over", no="Keep")
 
     def path(self) -> str:

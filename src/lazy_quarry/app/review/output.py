@@ -19,11 +19,10 @@ from lazy_quarry.app.shared.messages import CursorMoved
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.app.shared.typed_line import Typed
 from lazy_quarry.core.advice.error_lines import is_wrong
-from lazy_quarry.errors import QuarryError
 from lazy_quarry.run.runner import OutputChunk
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.site_client import SiteClient
+    pass
 
 LONG = 4_000
 """Signs of a line that are searched; a pattern may take long on more."""
@@ -58,18 +57,14 @@ class OutputReading(Feature):
 
     def more(self, message: MoreWanted) -> None:
         """Read what is asked for."""
-        client, detail, window = self.quarry.client, self.seen.detail, self.one(OutputRows).window
-        if client is not None and detail is not None:
-            self._read_more(client, detail.view.job, message.where, window.begin, window.end)
+        detail, window = self.seen.detail, self.one(OutputRows).window
+        if detail is not None:
+            self._read_more(detail.view.job, message.where, window.begin, window.end)
 
     @apart("output")
-    def _read_more(self, client: "SiteClient", job: int, where: str, begin: int, end: int) -> None:
+    def _read_more(self, job: int, where: str, begin: int, end: int) -> None:
         first = {"start": 0, "end": -PIECE, "earlier": max(0, begin - PIECE), "later": end}[where]
-        try:
-            chunk = client.output(job, self.seen.which, first)
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
-            return
+        chunk = self.client.output(job, self.seen.which, first)
         if first < 0:
             first = max(0, chunk.size + first)
         self.quarry.hand_over(self._take_more, job, where, first, chunk)
@@ -125,23 +120,19 @@ class OutputReading(Feature):
         self._search(is_wrong, 0, "a line that tells of an error")
 
     def _search(self, wanted: Callable[[str], bool], begin: int, what: str) -> None:
-        client, detail = self.quarry.client, self.seen.detail
-        if client is not None and detail is not None:
+        detail = self.seen.detail
+        if detail is not None:
             self.one(OutputRows).told = "searching …"
             self.one(OutputRows).refresh()
-            self._find(client, detail.view.job, wanted, begin, what)
+            self._find(detail.view.job, wanted, begin, what)
 
     @apart("output")
-    def _find(self, client: "SiteClient", job: int, wanted: Callable[[str], bool], begin: int, what: str) -> None:
+    def _find(self, job: int, wanted: Callable[[str], bool], begin: int, what: str) -> None:
         def elsewhere() -> bool:
             return not self.seen.shows(job)
 
-        try:
-            at = find(partial(client.output, job, self.seen.which), wanted, begin, elsewhere)
-            chunk = client.output(job, self.seen.which, at) if at is not None else None
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
-            return
+        at = find(partial(self.client.output, job, self.seen.which), wanted, begin, elsewhere)
+        chunk = self.client.output(job, self.seen.which, at) if at is not None else None
         self.quarry.hand_over(self._found, job, at, chunk, what)
 
     def _found(self, job: int, at: int | None, chunk: OutputChunk | None, what: str) -> None:
@@ -162,8 +153,7 @@ class OutputReading(Feature):
         self.post(CursorMoved())
 
     def _read_more_before(self, job: int, at: int) -> None:
-        if self.quarry.client is not None:
-            self._read_more(self.quarry.client, job, "earlier", at, at)
+        self._read_more(job, "earlier", at, at)
 
     # -- elsewhere ---------------------------------------------------------------------------------
 
@@ -198,8 +188,8 @@ class OutputReading(Feature):
 
     def outside(self, variable: str) -> None:
         """Give the terminal to the person's own program until it ends."""
-        path, client = self.path_in_sight(), self.quarry.client
-        if not path or client is None:
+        path = self.path_in_sight()
+        if not path:
             self.say("There is no file here that could be opened.")
             return
         if not os.path.exists(path):

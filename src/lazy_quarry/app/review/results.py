@@ -20,7 +20,7 @@ from lazy_quarry.site.run_comparison import ResultRow, result_rows
 from lazy_quarry.views.job_view import JobView
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.site_client import SiteClient
+    pass
 
 EVERY = 50
 """Rows after which results are shown while they are read."""
@@ -42,16 +42,16 @@ class ResultsFound(Feature):
         """Type a pattern; what it finds in the output in sight is told as it is typed."""
         self._turn_to("results")
         self.tried_on = "the output in sight", list(self.one(OutputRows).rows[-2000:])
-        detail, client = self.seen.detail, self.quarry.client
-        if detail is not None and detail.view.rows and detail.tasks and client is not None:
-            self._read_trial(client, self.one(TaskField).current or detail.tasks_now[0])
+        detail = self.seen.detail
+        if detail is not None and detail.view.rows and detail.tasks:
+            self._read_trial(self.one(TaskField).current or detail.tasks_now[0])
         self.type_in("#pattern")
 
     @apart("trial")
-    def _read_trial(self, client: "SiteClient", task: JobView) -> None:
+    def _read_trial(self, task: JobView) -> None:
         """Read what a task printed, for trying the pattern on."""
         try:
-            chunk = client.output(task.job, self.seen.which, -PIECE)
+            chunk = self.client.output(task.job, self.seen.which, -PIECE)
         except QuarryError:
             return
         self.tried_on = task.label, chunk.text.split("\n")
@@ -76,16 +76,16 @@ class ResultsFound(Feature):
 
     def look_in_all(self, words: str) -> None:
         """Look for the value in all runs that are compared."""
-        rows, client = self.one(ResultRows), self.quarry.client
+        rows = self.one(ResultRows)
         self.focus(rows)
-        if not words or client is None or self.seen.detail is None:
+        if not words or self.seen.detail is None:
             return
         try:
             pattern = ValuePattern(words)
         except BadValue as fault:
             rows.show([], words, str(fault))
             return
-        self._find_values(client, pattern, self._side_by_side())
+        self._find_values(pattern, self._side_by_side())
 
     def _side_by_side(self) -> Sequence[JobView]:
         """The marked runs; else the tasks of the array; else the runs of the same name that are listed."""
@@ -98,7 +98,7 @@ class ResultsFound(Feature):
         return [view for view in reversed(rows.runs) if view.name == detail.view.name and not view.rows]
 
     @apart("results")
-    def _find_values(self, client: "SiteClient", pattern: ValuePattern, views: Sequence[JobView]) -> None:
+    def _find_values(self, pattern: ValuePattern, views: Sequence[JobView]) -> None:
         found = list[ResultRow]()
         here = self.seen.detail.view.job if self.seen.detail else 0
 
@@ -106,7 +106,7 @@ class ResultsFound(Feature):
             return self.seen.sheet != "results" or self.seen.detail is None or self.seen.detail.view.job != here
 
         try:
-            for row in result_rows(client, views, pattern, self.seen.which, elsewhere):
+            for row in result_rows(self.client, views, pattern, self.seen.which, elsewhere):
                 found.append(row)
                 if len(found) % EVERY == 0:
                     told = f"{len(found):,} of {len(views):,} read"

@@ -74,11 +74,10 @@ class RunSearch(Feature):
     @apart("runs")
     def read(self, most: int = LISTED) -> None:
         """Read the runs anew, so many at most."""
-        client = self.quarry.client
-        if client is None:
+        if self.quarry.client is None:
             return
         try:
-            runs, told = self._listed(client, most)
+            runs, told = self._listed(self.quarry.client, most)
         except QuarryError as fault:
             self.quarry.hand_over(self._refused, str(fault))
             return

@@ -20,11 +20,10 @@ from lazy_quarry.app.shared.acts import bound_of, key_of
 from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.place import Place
 from lazy_quarry.core.units import plural
-from lazy_quarry.errors import QuarryError
 from lazy_quarry.site.mail.mail_folder import Letter
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.site_client import SiteClient
+    pass
 
 WIDGETS = {
     "output": OutputRows,
@@ -88,19 +87,18 @@ class Sheets(Feature):
         for widget in hidden:
             widget.display = False
         self.one(SheetLine).show(sheet, detail is not None and bool(detail.view.rows))
-        client = self.quarry.client
-        if detail is None or client is None:
+        if detail is None:
             return
         now = self.now_ms
         if sheet == "tasks":
             self.one(TaskField).show(detail, now)
         elif sheet == "made":
             self.one(MadeRows).wait_for(detail.view.job)
-            self._files.look_for(client, detail.view.job)
+            self._files.look_for(detail.view.job)
         elif sheet == "differences":
             self._comparing.compare(detail.view)
         elif sheet == "letters":
-            self._read_letters(client)
+            self._read_letters()
 
     def turn_to(self, name: str) -> None:
         """Another sheet; keys go to it."""
@@ -188,13 +186,8 @@ class Sheets(Feature):
     # -- mail, and help ----------------------------------------------------------------------------
 
     @apart("letters")
-    def _read_letters(self, client: "SiteClient") -> None:
-        try:
-            letters: tuple[Letter, ...] = client.letters(LETTERS)
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
-            return
-        self.quarry.hand_over(self._show_letters, letters)
+    def _read_letters(self) -> None:
+        self.quarry.hand_over(self._show_letters, self.client.letters(LETTERS))
 
     def _show_letters(self, letters: tuple[Letter, ...]) -> None:
         self.one(LetterRows).show(letters, self.now_ms)
@@ -203,18 +196,15 @@ class Sheets(Feature):
         """Pack the run in sight into a file in the person's folder."""
         if self.seen.detail is None:
             self.say("There is no run here to pack.")
-        elif self.quarry.client is not None and self.board is not None:
+        elif self.board is not None:
             path = (
                 self.quarry.folder / f"{self.seen.detail.view.name}-{self.seen.detail.view.label.replace('/', '-')}.zip"
             )
-            self._pack(self.quarry.client, self.seen.detail.view.job, path)
+            self._pack(self.seen.detail.view.job, path)
 
     @apart("bundle", exclusive=False)
-    def _pack(self, client: "SiteClient", job: int, path: Path) -> None:
+    def _pack(self, job: int, path: Path) -> None:
         from lazy_quarry.site.bundle import bundle
 
         assert self.board is not None
-        try:
-            self.say(f"{bundle(client, self.board.site, job, path, self.quarry.zone)}.")
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
+        self.say(f"{bundle(self.client, self.board.site, job, path, self.quarry.zone)}.")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from functools import partial, wraps
+from functools import wraps
 from typing import TYPE_CHECKING, ClassVar, Concatenate, ParamSpec, TypeVar, cast
 
 from textual.message import Message
@@ -11,11 +11,13 @@ from textual.widget import Widget
 
 from lazy_quarry.app.shared.messages import Say
 from lazy_quarry.app.shared.typed_line import Typed
+from lazy_quarry.errors import QuarryError
 
 if TYPE_CHECKING:
     from lazy_quarry.app.shared.acts import Bound
     from lazy_quarry.app.shared.place import Place
     from lazy_quarry.app.shared.quarry import Quarry
+    from lazy_quarry.link.site_client import SiteClient
     from lazy_quarry.views.board import Board
 
 W = TypeVar("W", bound=Widget)
@@ -42,6 +44,13 @@ class Feature:
     def quarry(self) -> Quarry:
         """The application."""
         return self.place.quarry
+
+    @property
+    def client(self) -> SiteClient:
+        """The site, to ask and to tell; it blocks. Raises :class:`QuarryError` until it is open."""
+        if self.quarry.client is None:
+            raise QuarryError("The site is not open yet.")
+        return self.quarry.client
 
     @property
     def board(self) -> Board | None:
@@ -84,19 +93,25 @@ class Feature:
 
 
 def apart(
-    group: str, exclusive: bool = True
+    group: str, exclusive: bool = True, refused: str = ""
 ) -> Callable[[Callable[Concatenate[F, P], None]], Callable[Concatenate[F, P], None]]:
-    """Run a feature's method in a thread of its place.
+    """Run a feature's method in a thread of its place, and say what :class:`QuarryError` it ends with.
 
     Args:
         group: Threads of the same group replace one another: what an earlier one finds is not shown after that.
         exclusive: False where they don't, as where something is done, not read.
+        refused: Words before those of the error, such as "Not submitted: ".
     """
 
     def decorate(method: Callable[Concatenate[F, P], None]) -> Callable[Concatenate[F, P], None]:
         @wraps(method)
         def begin(self: F, *arguments: P.args, **named: P.kwargs) -> None:
-            work = partial(method, self, *arguments, **named)
+            def work() -> None:
+                try:
+                    method(self, *arguments, **named)
+                except QuarryError as fault:
+                    self.quarry.hand_over(self.say, f"{refused}{fault}", True)
+
             self.place.run_worker(work, thread=True, exclusive=exclusive, group=group, name=method.__name__)
 
         return cast("Callable[Concatenate[F, P], None]", begin)

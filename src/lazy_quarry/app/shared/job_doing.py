@@ -16,7 +16,7 @@ from lazy_quarry.views.job_view import JobView
 from lazy_quarry.views.outcomes import Outcome
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.site_client import SiteClient
+    pass
 
 _LACKED = (Phase.OVERTIME, Phase.OVERMEMORY)
 
@@ -66,31 +66,29 @@ class JobDoing(Feature):
         self._ask_again(self._chosen(), True)
 
     def _ask_again(self, views: Sequence[JobView], failed: bool) -> None:
-        if not views or self.quarry.client is None:
+        if not views:
             self._nothing("again")
         elif live := next((view for view in views if not view.phase.final and not failed), None):
             self.say(f"{live.label} has not ended, so it can't run again yet.")
         elif failed and (single := next((view for view in views if not view.rows), None)):
             self.say(f"{single.label} is not an array; {key_of('again')} runs it again.")
         else:
-            self._learn_first(self.quarry.client, list(views), failed)
+            self._learn_first(list(views), failed)
 
     @apart("again")
-    def _learn_first(self, client: "SiteClient", views: list[JobView], failed: bool) -> None:
+    def _learn_first(self, views: list[JobView], failed: bool) -> None:
         """Read what is advised, where something was lacking; then ask."""
         settings, reason = list[str](), ""
         if len(views) == 1 and (failed or views[0].phase in _LACKED):
             try:
-                advised = client.advise(str(views[0].parent or views[0].job))
+                advised = self.client.advise(str(views[0].parent or views[0].job))
                 settings = [f"{key}={value}" for key, value in advised.settings]
                 reason = f"Advised: {advised.reason}" if settings else ""
             except QuarryError:
                 reason = ""  # there is nothing to learn from yet
-        self.quarry.hand_over(self._ask_settings, client, views, failed, settings, reason)
+        self.quarry.hand_over(self._ask_settings, views, failed, settings, reason)
 
-    def _ask_settings(
-        self, client: "SiteClient", views: list[JobView], failed: bool, settings: list[str], reason: str
-    ) -> None:
+    def _ask_settings(self, views: list[JobView], failed: bool, settings: list[str], reason: str) -> None:
         jobs = [view.job for view in views]
 
         def answered(given: list[str] | None) -> None:
@@ -98,7 +96,7 @@ class JobDoing(Feature):
                 self.commands.again(jobs, given, failed)
 
         def look(given: list[str]):  # type: ignore[no-untyped-def]
-            return client.would_run_again(jobs, given, failed)
+            return self.client.would_run_again(jobs, given, failed)
 
         question = doing_sentences.again_question(views, failed)
         self.place.app.push_screen(RunAgain(question, settings, reason, partial(look)), answered)

@@ -19,7 +19,7 @@ from lazy_quarry.views.job_view import JobView
 from lazy_quarry.views.outcomes import Outcome
 
 if TYPE_CHECKING:
-    from lazy_quarry.link.site_client import SiteClient
+    pass
 
 
 class WatchDoing(JobDoing):
@@ -110,12 +110,12 @@ class WatchDoing(JobDoing):
     def look_ahead(self, message: Changing) -> None:
         """Say what a change would come to, before it is made."""
         if self.quarry.client is not None:
-            self._look_ahead(self.quarry.client, self._with_marks(message.job), message.settings)
+            self._look_ahead(self._with_marks(message.job), message.settings)
 
     @apart("look-ahead")
-    def _look_ahead(self, client: "SiteClient", jobs: list[int], settings: list[str]) -> None:
+    def _look_ahead(self, jobs: list[int], settings: list[str]) -> None:
         try:
-            found = client.would_change(jobs, settings)
+            found = self.client.would_change(jobs, settings)
         except QuarryError as fault:
             self.quarry.hand_over(self._show_ahead, f"{fault}.", True)
             return

@@ -6,7 +6,6 @@ from lazy_quarry.app.shared.feature import Feature, apart
 from lazy_quarry.app.shared.figure_catalogue import Offer, lane_figures, node_lane_figures
 from lazy_quarry.app.watch.job_context import JobContext
 from lazy_quarry.app.watch.job_rows import JobRows
-from lazy_quarry.errors import QuarryError
 
 
 class WatchTime(Feature):
@@ -33,15 +32,7 @@ class WatchTime(Feature):
 
     @apart("expand")
     def _expand(self, number: int) -> None:
-        client = self.quarry.client
-        if client is None:
-            return
-        try:
-            found = client.expand_job(number)
-        except QuarryError as fault:
-            self.say(str(fault), bad=True)
-            return
-        self.quarry.hand_over(self.quarry.show_expansion, found)
+        self.quarry.hand_over(self.quarry.show_expansion, self.client.expand_job(number))
 
     def zoom(self, steps: int) -> None:
         """More or less time in sight."""
