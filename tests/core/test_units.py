@@ -13,6 +13,7 @@ from lazy_quarry.core.units import (
     format_duration,
     format_instant,
     format_size,
+    off_words,
     parse_duration,
     parse_names,
     parse_size,
@@ -116,6 +117,12 @@ def test_amounts_read_well():
     assert format_duration(9_045) == "2h 30m"
     assert format_duration(0) == "0s"
     assert format_duration(-90) == "-1m 30s"
+    assert [off_words(ms) for ms in (499, -700, -7_199_999, 90_061_000)] == [
+        "right",
+        "1s behind",
+        "2h behind",
+        "1d 1h 1m 1s ahead",
+    ]
     assert format_bytes(900) == "900 B"
     assert format_bytes(5_000_000) == "4.8 MiB"
     assert format_core_hours(3_600_000) == "1.00"

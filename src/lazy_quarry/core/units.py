@@ -94,6 +94,12 @@ def exact_duration(seconds: int) -> str:
     return format_duration(seconds, parts=4)
 
 
+def off_words(ahead_ms: int) -> str:
+    """Say how far a clock is off, to the second: ``right``, ``2h behind``."""
+    seconds = round(abs(ahead_ms) / SECOND_MS)
+    return f"{exact_duration(seconds)} {'ahead' if ahead_ms > 0 else 'behind'}" if seconds else "right"
+
+
 def parse_size(text: str) -> int:
     """Whole MiB, rounded up, of ``512 MiB``, ``4 GiB``, ``1.5 TiB`` or the decimal ``MB GB TB``."""
     from fractions import Fraction

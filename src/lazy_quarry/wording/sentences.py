@@ -12,12 +12,11 @@ from typing import TYPE_CHECKING, TypeVar
 from lazy_quarry.core.job.phase import FAILING, Phase
 from lazy_quarry.core.units import (
     DAY_MS,
-    SECOND_MS,
     clock_time,
-    exact_duration,
     format_bytes,
     format_duration,
     format_size,
+    off_words,
     plural,
 )
 
@@ -100,17 +99,10 @@ def copying_words(copy: Copying) -> str:
     return f"{what}, {format_bytes(copy.done)} of {format_bytes(copy.total)} so far{left}"
 
 
-def clock_off(ahead_ms: int) -> str:
-    """Say how far a host's clock is off: ``right``, ``2h behind``."""
-    if abs(ahead_ms) < SECOND_MS:
-        return "right"
-    return f"{exact_duration(abs(ahead_ms) // SECOND_MS)} {'ahead' if ahead_ms > 0 else 'behind'}"
-
-
 def host_words(host: HostState) -> str:
     """Word what is known of a host beside its jobs, in a sentence's words."""
     told = [f"Host {host.host}"]
-    told += [f"its clock is {clock_off(host.ahead_ms)}"] if host.ahead_ms is not None else []
+    told += [f"its clock is {off_words(host.ahead_ms)}"] if host.ahead_ms is not None else []
     told += (
         [f"limits by {'control groups' if host.groups else 'watching'}", f"agent {host.version}"]
         if host.version

@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-from lazy_quarry.core.units import exact_duration, format_bytes, format_instant, format_size, plural
+from lazy_quarry.core.units import exact_duration, format_bytes, format_instant, format_size, off_words, plural
 from lazy_quarry.run.node.kept_here import SCRATCH
-from lazy_quarry.wording.sentences import clock_off
 
 if TYPE_CHECKING:
     from lazy_quarry.run.hosts.check import HostCheck
@@ -60,7 +59,7 @@ def _row(each: HostCheck) -> tuple[str, ...]:
         str(len(facts["gpus"])) if facts["gpus"] else "–",
         "groups" if facts["groups"] else "watched",
         format_size(facts["free_mib"]),
-        clock_off(each.offset_ms or 0),
+        off_words(each.offset_ms or 0),
     )
 
 
@@ -117,7 +116,7 @@ def _state_row(each: HostState, node: NodeView | None, board: Board) -> tuple[st
         f"{ours}/{node.cores}" if node is not None else "–",
         str(len(node.occupants)) if node is not None else "–",
         "–" if each.busy is None or node is None else f"{board.others_on(node):.1f}",
-        "–" if each.ahead_ms is None else clock_off(each.ahead_ms),
+        "–" if each.ahead_ms is None else off_words(each.ahead_ms),
         "groups" if each.groups else "watched" if each.version else "–",
         each.version or "–",
     )

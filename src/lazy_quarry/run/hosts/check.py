@@ -11,7 +11,7 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from lazy_quarry.core.units import exact_duration, format_size
+from lazy_quarry.core.units import format_size, off_words
 from lazy_quarry.files import given
 from lazy_quarry.files.file_systems import is_of_network
 from lazy_quarry.run.hosts.reach import OPENED_AT_ONCE, Talk, Unreached, reach
@@ -126,8 +126,7 @@ def _problems(facts: dict[str, Any], offset_ms: int, within_ms: int) -> Iterator
         left = format_size(facts["free_mib"]) if facts["free_mib"] else "no room"
         yield f"{facts['folder']} has {left} left; jobs can't be recorded there until there is more room"
     if abs(offset_ms) > LATE_MS + within_ms:
-        off, which = exact_duration(abs(offset_ms) // 1000), "ahead" if offset_ms > 0 else "behind"
-        yield f"its clock is {off} {which}; have it set by a time service, as: timedatectl set-ntp true"
+        yield f"its clock is {off_words(offset_ms)}; have it set by a time service, as: timedatectl set-ntp true"
     if facts["logout"]["processes"]:
         yield (
             "the system there ends a person's processes at logout (KillUserProcesses), jobs too; type there once: loginctl "

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from lazy_quarry.core.job.host import Host
 from lazy_quarry.core.site import HostWay, Node
-from lazy_quarry.core.units import exact_duration, format_size, plural
+from lazy_quarry.core.units import format_size, off_words, plural
 from lazy_quarry.run.agent_link import AgentLink, Epochs
 from lazy_quarry.run.hosts.host_files import HostFiles
 from lazy_quarry.run.hosts.line import AgentThere, Line
@@ -288,6 +288,5 @@ class HostNode:
         if words := self.files.problem:
             told.append(f"{self.node.name}: {words}")
         if self.answers and abs(self.ahead_ms) > LATE_MS:
-            off, which = exact_duration(abs(self.ahead_ms) // 1000), "ahead" if self.ahead_ms > 0 else "behind"
-            told.append(f"{self.node.name}: its clock is {off} {which}; the books go by this machine's")
+            told.append(f"{self.node.name}: its clock is {off_words(self.ahead_ms)}; the books go by this machine's")
         return told
