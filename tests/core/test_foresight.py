@@ -138,13 +138,23 @@ def test_a_job_drawn_to_start_at_once_that_waits_for_days_moves_no_other_beyond_
     assert free.late_s > 1_000_000 and bound.early_s <= bound.likely_s <= bound.late_s <= most * 60_000 + 1
 
 
+@pytest.mark.parametrize(("planned", "most"), [(None, None), (60_000.0, None), (4_200.0, 4_200), (1_000.0, 4_000)])
+def test_until_forecasts_have_been_seen_a_range_is_wider_than_its_draws_and_stays_before_the_plan(planned, most):
+    drawn = Waits(2_000, 3_000, 4_000)
+    (shown,) = Hindsight().corrected(("new", ""), 0, [drawn], [planned])
+    assert 1_000 < shown.early_s < 2_000 and shown.likely_s == 3_000
+    assert shown.late_s == most if most else 4_000 < shown.late_s < 6_000
+    (now,) = Hindsight().corrected(("new", ""), 0, [Waits(0, 0, 0)], [planned])
+    assert now.early_s == 0
+
+
 def test_all_of_a_new_name_correct_others_as_much_as_one_job():
     """They are late together or early together: what was unknown of one was of all."""
     calibration, drawn = Hindsight(), Waits(900, 1000, 1100)
     for job in range(4 * FEWEST):
         calibration.note(("new", ""), job, 0, drawn, drawn, new_name="ada sweep")
         calibration.started(job, 90_000_000)
-    assert calibration.corrected(("new", ""), 10**9, [drawn]) == [drawn]
+    assert calibration.corrected(("new", ""), 10**9, [drawn]) == Hindsight().corrected(("new", ""), 0, [drawn])
     for job in range(FEWEST - 1):
         calibration.note(("new", ""), 1000 + job, 0, drawn, drawn)
         calibration.started(1000 + job, 1_000_000)

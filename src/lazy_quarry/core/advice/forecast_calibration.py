@@ -22,6 +22,8 @@ OUTSIDE = 0.2
 """A range is to miss so often: half of that on each side."""
 NEWEST, FEWEST = 300, 30
 """A range is corrected by so many of the newest, and by none as long as there are fewer."""
+UNTRIED = 0.25
+"""So much wider, as a logarithm, both ends of a range are until then: ranges as they are drawn hold too seldom."""
 STEP = 0.01
 """Change of the allowance on a side by one miss there."""
 BEYOND = 0.02
@@ -201,7 +203,7 @@ class Hindsight:
         record = self._record(group)
         looks = list(record.looks)
         if record.says < FEWEST:
-            return list(drawn)
+            return [_untried(one, planned) for one, planned in zip_longest(drawn, planned_s)]
         said = np.array([record.weight(look) for look in looks])
         exact = np.array([look.waited_s is not None for look in looks])
         waited = _logs((now_ms - look.made_ms) / 1000 if look.waited_s is None else look.waited_s for look in looks)
@@ -276,6 +278,14 @@ class _ByPlan:
     def nearer(self, likely_s: float, planned_s: float | None) -> float:
         """The middle, or the plan's start where that was the better one."""
         return planned_s if self.is_nearer and planned_s is not None else likely_s
+
+
+def _untried(drawn: Waits, planned_s: float | None) -> Waits:
+    """A range of which nothing is known but its draws. A late end that lies before the plan's start stays before it."""
+    late_s = _seconds(_log(drawn.late_s) + UNTRIED)
+    if planned_s is not None:
+        late_s = min(late_s, max(planned_s, drawn.late_s))
+    return replace(drawn, early_s=_seconds(_log(drawn.early_s) - UNTRIED), late_s=late_s)
 
 
 def _log(seconds: float) -> float:
