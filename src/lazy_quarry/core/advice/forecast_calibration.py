@@ -59,7 +59,10 @@ class Waits:
 
 @dataclass(slots=True)
 class Look:
-    """A forecast that was made of a job, as drawn and as shown, and how long it waited; None until that is known."""
+    """A forecast that was made of a job, as drawn and as shown, and how long it waited; None until that is known.
+
+    As long as none were corrected, ``shown`` is as drawn: the allowances begin with how draws did.
+    """
 
     job: int
     made_ms: int
@@ -162,6 +165,7 @@ class Hindsight:
         new_name: str = "",
     ) -> None:
         """A forecast was made, of a job that starts after ``planned_s`` by the plan; ``new_name`` as in :class:`Look`."""
+        shown = shown if self._record(group).says >= FEWEST else drawn
         for each in dict.fromkeys((group, (group[0], ""))):
             look, record = Look(job, at_ms, drawn, shown, planned_s=planned_s, new_name=new_name), self._own(each)
             record.add(look)
