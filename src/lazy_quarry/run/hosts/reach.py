@@ -225,7 +225,9 @@ class _Pipe:
         """Read some more; False when nothing came in time. Raises :class:`Unreached` when the command has ended."""
         until = time.monotonic() + patience_s
         while (left := until - time.monotonic()) > 0:
-            for key, _ in self._selector.select(left):
+            ready = [key for key, _ in self._selector.select(left)]
+            # What was said of errors was said before: it is read first.
+            for key in sorted(ready, key=lambda one: one.fileobj is not self._errors):
                 some = os.read(key.fd, 65536)
                 if key.fileobj is self._errors:
                     if some:
