@@ -18,7 +18,7 @@ from lazy_quarry.core.plan.kept_places import Earlier
 from lazy_quarry.core.plan.limits import LimitRows
 from lazy_quarry.core.plan.placement import Owner, PlannedAllocation, PlanRequest
 from lazy_quarry.core.plan.plan import Plan, expected_end, make_plan
-from lazy_quarry.core.plan.planner import Planner
+from lazy_quarry.core.plan.planner import MOST_JOBS, Planner
 from lazy_quarry.core.plan.queue import TurnQueue
 from lazy_quarry.core.plan.standing import Turn, Turns, exchanged
 from lazy_quarry.core.site import Closure, Site, Window
@@ -45,11 +45,7 @@ class LineQueue:
         """One of each line."""
         for line in self._plans.state.jobs.lines.values():
             if line.places:
-                request = line.request if line.request.array is None else replace(line.request, array=None)
-                owner = Owner(line.user, request.account, request.tier)
-                access = self._plans.access(line.user, request.account)
-                each = ((0, request),) if line.by_task else ()
-                yield PlanRequest(line.places[0][1], request, owner=owner, access=access, each=each), len(line.places)
+                yield self._plans.sample(line), len(line.places)
 
     def in_turn(self) -> Iterator[PlanRequest]:
         """All of them, no further than they are asked for."""
@@ -75,6 +71,8 @@ class Plans:
         """Plans of those that stand before some job, made beside this kept plan."""
         self._turns: tuple[int, Turns] | None = None
         """The turns since recent use was computed last; None when something has ended since."""
+        self._plain_requests: dict[int, PlanRequest] = {}
+        """Jobs as the planner sees them, by number."""
 
     # -- the kept plan -----------------------------------------------------------------------------
 
@@ -251,10 +249,10 @@ class Plans:
 
     def plan_request(self, job: Job, at_ms: int) -> PlanRequest:
         """A waiting job as the planner sees it."""
-        array, owner = job.request.array, owner_of(job)
-        access = self.access(job.user, job.request.account)
+        array = job.request.array
         if array is None:
-            return PlanRequest(job.number, job.request, owner=owner, access=access)
+            return self._plain(job)
+        owner, access = owner_of(job), self.access(job.user, job.request.account)
         limit: int | None = None
         busy: tuple[int, ...] = ()
         if array.at_once is not None:
@@ -264,6 +262,25 @@ class Plans:
         request = replace(job.request, array=None)
         each = tuple(_startable_tasks(job)) if array.nodes or job.waits_by_task else ()
         return PlanRequest(job.number, request, job.startable, limit, busy, owner, access, each)
+
+    def sample(self, line: WaitingLine) -> PlanRequest:
+        """The first of a line as the planner sees it, as one task of an array."""
+        job = self.state.jobs[line.places[0][1]]
+        if job.request.array is None and not line.by_task:
+            return self._plain(job)
+        request, access = replace(job.request, array=None), self.access(job.user, job.request.account)
+        each = ((0, request),) if line.by_task else ()
+        return PlanRequest(job.number, request, owner=owner_of(job), access=access, each=each)
+
+    def _plain(self, job: Job) -> PlanRequest:
+        """A job that is no array, made once as long as nothing of it changes."""
+        access, known = self.access(job.user, job.request.account), self._plain_requests.get(job.number)
+        if known is None or known.request is not job.request or known.access != access:
+            if len(self._plain_requests) > MOST_JOBS:
+                self._plain_requests.clear()
+            known = PlanRequest(job.number, job.request, owner=owner_of(job), access=access)
+            self._plain_requests[job.number] = known
+        return known
 
     def plan_request_of(self, job: Job) -> PlanRequest:
         """A job, or one task of an array, as the planner sees it, though nobody may have submitted it."""

@@ -15,8 +15,7 @@ Claim = tuple[int, int, int]
 """Amounts that count for limits: jobs, cores, GPUs."""
 
 
-@dataclass(frozen=True, slots=True)
-class Owner:
+class Owner(NamedTuple):
     """Whose limits and budget a job is under."""
 
     user: str

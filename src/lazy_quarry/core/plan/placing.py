@@ -1,6 +1,6 @@
 """The work on a plan: jobs are placed one after another, in priority order, and the work is resumed as it is needed."""
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from heapq import heapify, heappop, heappush
 
@@ -36,6 +36,7 @@ class Placing:
         timelines: dict[frozenset[Window], Timeline],
         limits: LimitRows,
         queue: TurnQueue,
+        samples: Iterable[tuple[PlanRequest, int]],
         valid_until_ms: int,
         earlier: Earlier,
     ) -> None:
@@ -63,7 +64,7 @@ class Placing:
         self._all_tried = False
         self._kinds, self._taken = OpenKinds(), 0
         """Kinds that may still start now, and the number of places taken."""
-        for wanted, count in queue.samples():
+        for wanted, count in samples:
             self._count(wanted, count)
 
     # -- resuming ----------------------------------------------------------------------------------

@@ -57,8 +57,8 @@ def make_plan(
     for closure in closures:
         if closure.node in index:
             timeline.close(index[closure.node], now_ms, FAR)
-    timelines = {}
-    for access in {frozenset[Window](), *accesses, *(wanted.access for wanted, _ in queue.samples())}:
+    timelines, samples = {}, list(queue.samples())
+    for access in {frozenset[Window](), *accesses, *(wanted.access for wanted, _ in samples)}:
         timelines[access] = timeline.copy() if access else timeline
     for access, each in timelines.items():
         for window in windows:
@@ -75,6 +75,7 @@ def make_plan(
         timelines=timelines,
         limits=limits or LimitRows(_UNLIMITED, now_ms),
         queue=queue,
+        samples=samples,
         valid_until_ms=min(grows, default=FAR),
         earlier=earlier or Earlier(),
     )

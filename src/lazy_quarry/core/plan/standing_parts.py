@@ -1,10 +1,9 @@
 """The parts of a standing."""
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 
-@dataclass(frozen=True, slots=True)
-class StandingParts:
+class StandingParts(NamedTuple):
     """The parts of a standing, in hours; they add up to it."""
 
     waited: float = 0.0
