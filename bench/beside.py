@@ -11,11 +11,11 @@ import sys
 import tempfile
 import time
 from contextlib import suppress
-from dataclasses import replace
 from itertools import islice
 from pathlib import Path
 
 from bench.year import jobs
+from lazy_quarry.core.values import replace
 
 PAST, FILES, WAITING, CALLS, PAUSE_S = 50_000, 100_000, 300, 100, 0.04
 HEAD = '#!/bin/sh\n# /// job\n# walltime = "10m"\n# memory = "16 MiB/core"\n# output = "/dev/null"\n'

@@ -1,7 +1,6 @@
 """A journal with very many ended jobs, written straight into its tables; used by what is measured on a long past."""
 
 import random
-from dataclasses import replace
 from pathlib import Path
 
 from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase
@@ -9,6 +8,7 @@ from lazy_quarry.core.job.phase import Use
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.store.journal import Journal
 from lazy_quarry.store.rows import Texts, ended_row
 from lazy_quarry.store.sqlite.sql_storage import _INSERT_ENDED, _KEEP_TEXT

@@ -5,7 +5,6 @@ import hashlib
 import os
 import shutil
 import zlib
-from dataclasses import replace
 from types import SimpleNamespace
 
 import pytest
@@ -14,6 +13,7 @@ from hypothesis import strategies as st
 
 from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase
 from lazy_quarry.core.job.request import Memory, Request, Stage
+from lazy_quarry.core.values import replace
 from lazy_quarry.run.fetching import IN_FLIGHT
 from lazy_quarry.run.hosts.carrier import CannotTravel, Carrying, bring_back, carry_in, told_of
 from lazy_quarry.run.hosts.pace import LEAST_PIECE, Pace

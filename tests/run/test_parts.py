@@ -1,6 +1,5 @@
 """An attempt on several nodes: its parts, told to each node's agent, and the one end that is made of theirs."""
 
-from dataclasses import replace
 from itertools import permutations
 
 import pytest
@@ -14,6 +13,7 @@ from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase
 from lazy_quarry.core.job.node_use import NodeUse, sum_of
 from lazy_quarry.core.job.phase import Use
 from lazy_quarry.core.job.request import Memory, Request
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.run.intent import Ground
 from lazy_quarry.run.node.attempt import Exit, read_intent

@@ -1,7 +1,5 @@
 """The rehearsal cluster: a model on a virtual clock, the same every time."""
 
-from dataclasses import replace
-
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -10,6 +8,7 @@ from lazy_quarry.core.header.submission import Submission
 from lazy_quarry.core.job.job import Allocation, Job, Origin, Phase
 from lazy_quarry.core.job.request import Memory, Rehearsal, Request
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.people import arrivals, busyness
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.demo.session import DemoClient

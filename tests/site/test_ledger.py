@@ -2,7 +2,6 @@
 
 import json
 from collections import Counter
-from dataclasses import replace
 from statistics import median
 
 import pytest
@@ -14,6 +13,7 @@ from lazy_quarry.cli.output.report_text import report_csv, report_json, report_l
 from lazy_quarry.core.engine.events import Ended, Started
 from lazy_quarry.core.ledger.report import KEYS
 from lazy_quarry.core.units import DAY_MS, HOUR_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.figures.books_figures import burn_down_figure, over_time_figure
 from lazy_quarry.draw.figures.reports_figures import rhythm_figure, shares_figure, waits_figure, waste_figure

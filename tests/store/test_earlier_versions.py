@@ -1,7 +1,6 @@
 """State folders that earlier versions made open, and go on."""
 
 import shutil
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -10,6 +9,7 @@ from lazy_quarry.core.instants import parse_instant
 from lazy_quarry.core.job.by import NOBODY, By
 from lazy_quarry.core.job.job import Phase, task_id
 from lazy_quarry.core.site import Account, Node, Queue
+from lazy_quarry.core.values import replace
 from lazy_quarry.store.journal import EndedFilter, Journal
 from lazy_quarry.store.proof import prove
 from lazy_quarry.store.sqlite.tables import VERSION, sums

@@ -1,7 +1,5 @@
 """A site's own past under other policies: the same engine, the same jobs; and what might have been otherwise."""
 
-from dataclasses import replace
-
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -13,6 +11,7 @@ from lazy_quarry.core.job.job import Job, Origin, Phase, task_id
 from lazy_quarry.core.job.request import Memory, Request
 from lazy_quarry.core.job.sweep import Array
 from lazy_quarry.core.site import Account, Limits, Node, Queue, Tier, Window
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.rehearsed import Rehearsed
 from lazy_quarry.draw.figures.study_figures import study_figure
 from lazy_quarry.errors import BadValue, QuarryError, Refused

@@ -2,7 +2,7 @@
 
 import heapq
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from lazy_quarry.core.job.job import Allocation, Job, Phase, Use
 from lazy_quarry.core.job.needs import deal, memory_on_node
@@ -10,6 +10,7 @@ from lazy_quarry.core.job.rates import charge, counted
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.site import Site
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.people import Arrival
 from lazy_quarry.run.rehearsal import modelled_inside, modelled_parts
 

@@ -4,13 +4,13 @@ import heapq
 import itertools
 from collections import Counter
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 
 from lazy_quarry.core.engine.events import Ended, Event, Held, NodeClosed, Started, Submitted, TaskMade
 from lazy_quarry.core.job.by import By
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.job import Job, Phase, task_id
 from lazy_quarry.core.units import HOUR_MS, MINUTE_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.demo.past import ran
 from lazy_quarry.demo.people import arrivals
 from lazy_quarry.demo.site import BEGINS_MS, YOU, oxbow

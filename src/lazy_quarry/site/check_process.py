@@ -9,11 +9,11 @@ import pickle
 import resource
 import sys
 from contextlib import suppress
-from dataclasses import replace
 
 from lazy_quarry.core.header.check import CheckContext, Checked, check_script
 from lazy_quarry.core.header.diagnostic import error
 from lazy_quarry.core.site import Site
+from lazy_quarry.core.values import replace
 from lazy_quarry.probe.script import with_surroundings
 
 LONG = 32 * 2**10

@@ -2,7 +2,6 @@
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 
 from lazy_quarry.core.advice.forward_draws import SupposedJob
 from lazy_quarry.core.advice.next_time import RunToLearnFrom, round_time, walltime_bound
@@ -23,6 +22,7 @@ from lazy_quarry.core.plan.waiting import Unplaced
 from lazy_quarry.core.site import Node
 from lazy_quarry.core.traits import parse_traits
 from lazy_quarry.core.units import format_duration
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import Impossible
 from lazy_quarry.site.alike_runs import AlikeRuns, past_run
 from lazy_quarry.site.caller import Caller

@@ -1,7 +1,7 @@
 """Makes views of jobs from the state, the plan and the runner."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from lazy_quarry.core.advice.warnings import LikeIt, warning_of
 from lazy_quarry.core.engine.plans import owner_of
@@ -18,6 +18,7 @@ from lazy_quarry.core.job.rates import charge_so_far
 from lazy_quarry.core.plan.placement import PlanRequest
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.plan.waiting import Unplaced
+from lazy_quarry.core.values import replace
 from lazy_quarry.site.alike_runs import AlikeRuns
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.runs_again import run_before

@@ -2,12 +2,12 @@
 
 import time
 from contextlib import suppress
-from dataclasses import replace
 
 from lazy_quarry.core.job.job import Job, Origin, Phase
 from lazy_quarry.core.search.facts import facts_of
 from lazy_quarry.core.search.query import Order, Query, meets, of_user, parse_order, parse_query
 from lazy_quarry.core.units import HOUR_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.errors import QuarryError, StateFolderError
 from lazy_quarry.site.caller import Caller
 from lazy_quarry.site.job_views import JobViews, seen_by

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
 from typing import Any
 
 from lazy_quarry.core.engine.events import Changed, Ended, Event, Started, Submitted
 from lazy_quarry.core.job.job import Job
+from lazy_quarry.core.values import replace
 from lazy_quarry.store.rows import end_of, sum_cells
 from lazy_quarry.store.storage import Cell
 

@@ -5,7 +5,7 @@ equal byte for byte, and a job's request takes a third of the room. JSON can be 
 it would take a quarter less room and the same time.
 """
 
-from dataclasses import MISSING, fields, is_dataclass, replace
+from dataclasses import MISSING, fields, is_dataclass
 from enum import Enum
 from functools import cache
 from hashlib import blake2b
@@ -15,6 +15,7 @@ import msgspec
 
 from lazy_quarry.core.engine.events import KINDS, Event, Submitted
 from lazy_quarry.core.job.job import Job, Origin
+from lazy_quarry.core.values import replace
 from lazy_quarry.store.earlier_events import renewed
 from lazy_quarry.store.typed_json import decoder
 
@@ -25,7 +26,10 @@ Environment = tuple[tuple[str, str], ...]
 
 @cache
 def _fields(kind: Any) -> tuple[tuple[str, Any], ...] | None:
-    """The names of a dataclass's fields, with their defaults; None for any other kind."""
+    """The names of a value's fields, with their defaults; None for what has none."""
+    if issubclass(kind, msgspec.Struct):
+        names, defaults = kind.__struct_fields__, kind.__struct_defaults__
+        return tuple(zip(names, (*[MISSING] * (len(names) - len(defaults)), *defaults), strict=True))
     if not is_dataclass(kind):
         return None
     return tuple(

@@ -6,7 +6,7 @@ draws each has a distribution of its start.
 
 import heapq
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Protocol
 
 import numpy as np
@@ -29,6 +29,7 @@ from lazy_quarry.core.plan.placement import PlanRequest
 from lazy_quarry.core.plan.plan import expected_end
 from lazy_quarry.core.plan.planner import Planner
 from lazy_quarry.core.site import Site, Window
+from lazy_quarry.core.values import replace
 
 MOST_WAITING, MOST_BLOCKED = 400, 200
 """Maximum number of waiting jobs, in queue order, that are looked at, and of those that wait for others."""

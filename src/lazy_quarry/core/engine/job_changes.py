@@ -1,9 +1,8 @@
 """A job after an end, and its waiting then."""
 
-from dataclasses import replace
-
 from lazy_quarry.core.engine.events import Ended
 from lazy_quarry.core.job.job import EACH, Job, Phase
+from lazy_quarry.core.values import replace
 
 
 def waiting_phase(job: Job) -> Phase:

@@ -4,7 +4,7 @@ State is a fold: :meth:`State.apply` takes one event in, and nothing else ever c
 """
 
 from collections.abc import Collection, Container, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 from lazy_quarry.core.engine.chain_state import take_chain
@@ -49,6 +49,7 @@ from lazy_quarry.core.ledger.charges import by_day
 from lazy_quarry.core.ledger.recent_use import KEPT_DAYS
 from lazy_quarry.core.site import Window
 from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.core.values import replace
 
 
 @dataclass

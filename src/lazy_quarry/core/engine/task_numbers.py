@@ -1,9 +1,8 @@
 """Jobs and tasks by the numbers that people say: 4127, 4127/5, also of tasks that are no jobs of their own yet."""
 
-from dataclasses import replace
-
 from lazy_quarry.core.engine.state import State
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, make_task
+from lazy_quarry.core.values import replace
 
 
 def label_of(state: State, number: int) -> str:

@@ -5,7 +5,6 @@ applying the change does just that.
 """
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from datetime import tzinfo
 
 from lazy_quarry.core.engine.engine import Engine
@@ -16,6 +15,7 @@ from lazy_quarry.core.job.queue_fit import longest_walltime_s
 from lazy_quarry.core.job.request import Request
 from lazy_quarry.core.plan.plan import Plan
 from lazy_quarry.core.units import HOUR_MS, clock_time, exact_duration, exact_size, format_duration, format_size, plural
+from lazy_quarry.core.values import replace
 
 _Try = tuple[tuple[tuple[str, str], ...], str, Request]
 """A smaller request: the header keys to set, in words, and itself."""

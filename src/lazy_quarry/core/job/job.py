@@ -1,6 +1,8 @@
 """A job as the engine keeps it: its request, its state, its use."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
+
+from msgspec import Struct
 
 from lazy_quarry.core.job.curve import Curve
 from lazy_quarry.core.job.file_mark import FileMark
@@ -12,6 +14,7 @@ from lazy_quarry.core.job.request import Request, task_request
 from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.paths import JobPaths, start_folder
 from lazy_quarry.core.units import SECOND_MS, format_instant
+from lazy_quarry.core.values import replace
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,8 +77,7 @@ def task_id(number: int, index: int) -> int:
     return number * TASK_SPAN + index + 1
 
 
-@dataclass(frozen=True, slots=True)
-class Job:
+class Job(Struct, frozen=True):
     """One job, instants in ms.
 
     ``reason`` is why it ended as it did, or who holds it. ``allocated_core_ms`` and ``charge_core_ms`` are sums over

@@ -1,10 +1,11 @@
 """Waiting and running times of a job, over all of its attempts."""
 
-from dataclasses import dataclass, replace
+from msgspec import Struct
+
+from lazy_quarry.core.values import replace
 
 
-@dataclass(frozen=True, slots=True)
-class JobTimes:
+class JobTimes(Struct, frozen=True):
     """Durations in ms.
 
     How long an attempt held its nodes is said by its supervisor's clock, which nobody can set; waits are differences of instants.

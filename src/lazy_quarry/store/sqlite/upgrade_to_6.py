@@ -5,7 +5,7 @@ still there; of a job whose events were thinned, the last attempt is all that is
 """
 
 from collections import Counter
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import Any
 
 from sqlalchemy import Connection, select
@@ -15,6 +15,7 @@ from lazy_quarry.core.engine.job_changes import held_by
 from lazy_quarry.core.job.job import TASK_SPAN, Job, Phase, outlook
 from lazy_quarry.core.job.times import JobTimes
 from lazy_quarry.core.units import DAY_MS
+from lazy_quarry.core.values import replace
 from lazy_quarry.store.checks import row_check
 from lazy_quarry.store.codec import decode, to_json
 from lazy_quarry.store.rows import THINNED, Scalars, checked_row, job_of, opened, parts_of, scalars_of, state_of
