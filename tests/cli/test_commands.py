@@ -46,6 +46,7 @@ def one_line(done, begins="lazy-quarry: "):
         ("submit", "gone.sh"),
         ("submit", "a.sh", "--", "true"),
         ("demo", "--speed", "0"),
+        ("demo", "--past", "0"),
         ("adopt",),
     ],
 )

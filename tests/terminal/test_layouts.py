@@ -40,7 +40,7 @@ def picture(screen):
 @pytest.mark.parametrize("layout", LAYOUTS)
 def test_each_layout_of_24_cores_is_dialled_and_placed_as_its_picture_says(terminal, layout):  # noqa: F811
     typed, placed = LAYOUTS[layout]
-    screen = terminal("demo --paused")
+    screen = terminal("demo --paused --past 3")
     screen.sees("TIDAL", "ROOM NOW")
     screen.keys("2")
     screen.sees("BEGIN FROM A SHAPE", "enter takes this")

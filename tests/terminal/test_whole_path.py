@@ -110,7 +110,7 @@ def test_the_whole_path_on_the_demo_site(terminal):
 
 
 def test_a_chain_is_drawn_on_played_and_saved_on_the_demo_site(terminal):
-    screen = terminal("demo --paused")
+    screen = terminal("demo --paused --past 3")
     screen.sees("lazy quarry  oxbow", "TIDAL")
     screen.keys("3")
     screen.sees("ctrl+o opens a chain file")
@@ -153,7 +153,7 @@ def test_phases_and_spread_tasks_are_watched_and_reviewed_on_this_machine(machin
 
 
 def test_a_chain_is_opened_rehearsed_submitted_and_watched_on_the_demo_site(terminal):
-    screen = terminal("demo --paused")
+    screen = terminal("demo --paused --past 3")
     screen.sees("TIDAL")
     screen.keys("3")
     screen.sees("ctrl+o opens a chain file")
@@ -168,7 +168,7 @@ def test_a_chain_is_opened_rehearsed_submitted_and_watched_on_the_demo_site(term
 
 
 def test_hold_release_and_cancel_on_the_demo_site(terminal):
-    screen = terminal("demo --paused")
+    screen = terminal("demo --paused --past 3")
     screen.sees("TIDAL")
     screen.keys("4")
     screen.sees("sediment-big", "starts")
@@ -216,7 +216,7 @@ def test_a_waiting_job_is_understood_and_changed_in_watch(terminal, machine):
 
 
 def test_mistakes_are_seen_while_typing_and_mended(terminal):
-    screen = terminal("demo --paused")
+    screen = terminal("demo --paused --past 3")
     screen.sees("TIDAL")
     screen.keys("2")
     screen.sees("BEGIN FROM A SHAPE")
@@ -283,7 +283,7 @@ def pane_pid(screen: Terminal) -> int:
 
 
 def test_a_terminal_that_shrinks_and_grows_again(terminal):
-    screen = terminal("demo --paused", (120, 40))
+    screen = terminal("demo --paused --past 3", (120, 40))
     screen.sees("TIDAL")
     for width, height in ((60, 15), (100, 30), (30, 8), (160, 47)):
         screen.resize(width, height)
@@ -298,7 +298,7 @@ def test_a_terminal_that_shrinks_and_grows_again(terminal):
 
 
 def test_without_colour_none_is_sent_and_the_cursor_is_seen_all_the_same(terminal):
-    screen = terminal("demo --paused", variables={"NO_COLOR": "1"})
+    screen = terminal("demo --paused --past 3", variables={"NO_COLOR": "1"})
     screen.sees("TIDAL", "MAY USE")
     screen.keys("4", "Down")
     screen.sees("sediment-big")
@@ -314,7 +314,7 @@ def test_without_a_terminal_it_says_so(machine):
 
 
 def test_with_errors_redirected_the_application_draws_on_the_terminal(terminal, machine):
-    screen = terminal("demo --paused 2>log.txt", (100, 30))
+    screen = terminal("demo --paused --past 3 2>log.txt", (100, 30))
     screen.sees("TIDAL", "MAY USE", "Mon 09:42")  # and the clock stays in sight
     assert (machine.work / "log.txt").read_text() == ""
     screen.keys("C-q")
@@ -400,7 +400,7 @@ def test_review_tells_what_became_of_real_runs(terminal, machine):
 def test_the_terminal_has_what_a_drawing_of_all_would_give_it(terminal, seed):
     """Only cells that change are sent; whatever keys came, all that is drawn again with ctrl+l is there already."""
     chance = random.Random(seed)
-    screen = terminal("demo --paused")
+    screen = terminal("demo --paused --past 3")
     screen.sees("560,000 left")  # its past has been added up
     for place, word in zip(
         "12345", ("ROOM NOW", "BEGIN", "CHAIN", "·▸", "RUNS"), strict=True

@@ -26,7 +26,7 @@ def _demo_folder() -> Path:
     return folder / "oxbow" if os.environ.get("LQ_STATE") else folder
 
 
-def demo_app(speed: int, paused: bool, seed: int, past_days: int = 90) -> QuarryApp:
+def demo_app(speed: int, paused: bool, seed: int, past_days: int) -> QuarryApp:
     """The application on the demo site; your folder is filled with the example scripts that aren't there."""
     folder = _demo_folder()
     scripts = folder / "scripts"
@@ -45,10 +45,10 @@ def demo_app(speed: int, paused: bool, seed: int, past_days: int = 90) -> Quarry
     return QuarryApp(connect, scripts, DraftShelf(folder, "oxbow"), UTC)
 
 
-def open_demo(speed: int, paused: bool, seed: int) -> None:
+def open_demo(speed: int, paused: bool, seed: int, past_days: int) -> None:
     """Run the application on the demo site until the person leaves."""
     _take_terminal()
-    demo_app(speed, paused, seed).run()
+    demo_app(speed, paused, seed, past_days).run()
 
 
 def open_rehearsal(rehearsed: "OnVirtualClock", name: str, speed: int, paused: bool) -> None:
