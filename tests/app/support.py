@@ -19,12 +19,14 @@ PATIENCE_S = 30.0
 
 
 @asynccontextmanager
-async def demo(folder, size=(160, 47)):
-    """The application on the demo, its past made and its clock standing, with the pilot."""
+async def demo(folder, size=(160, 47), ranges=False):
+    """The application on the demo, its past made and its clock standing, with the pilot; with or without ranges of starts."""
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("LQ_STATE", str(folder))
         for module in (foresight, supposed_jobs):
             patch.setattr(module, "DRAWS", 2)  # for ranges that only stand there
+        if not ranges:
+            patch.setattr(foresight.Foresight, "start", lambda self: None)
         patch.setattr(Searches, "keep_up", lambda self: None)  # a search puts what is missing into the index itself
         patch.setattr(
             application, "SAY_S", 60.0

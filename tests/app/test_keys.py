@@ -74,7 +74,7 @@ async def test_fifty_words_that_people_say_find_what_they_mean(tmp_path):
 
 async def test_no_key_is_silent(tmp_path):
     """Each letter in each place does something that is seen, or says why not."""
-    async with demo(tmp_path) as (app, pilot):
+    async with demo(tmp_path, ranges=True) as (app, pilot):
         for place in ("survey", "chain", "watch", "review", "ledger"):
             await app.action_go(place)
             await settled(pilot)

@@ -531,7 +531,7 @@ async def test_a_small_terminal_is_told_what_is_needed(tmp_path):
 
 @pytest.mark.parametrize("size", [(100, 30), (130, 40), (220, 60)])
 async def test_every_place_draws_at_every_size(tmp_path, size):
-    async with demo(tmp_path, size=size) as (app, pilot):
+    async with demo(tmp_path, size=size, ranges=True) as (app, pilot):
         for number in range(1, 7):
             await press(pilot, f"alt+{number}")
             await settled(pilot)

@@ -33,7 +33,7 @@ class Fingers:
 
 
 async def test_ten_tasks_of_a_morning_take_few_keys(tmp_path):
-    async with demo(tmp_path) as (app, pilot):
+    async with demo(tmp_path, ranges=True) as (app, pilot):
         app.folder = tmp_path
         press, jobs = Fingers(app, pilot), lambda: app.query_one("#jobs")
 

@@ -35,6 +35,16 @@ async def test_finding_narrows_with_each_letter_and_escape_brings_all_back(tmp_p
         await wait_for(pilot, lambda: "Nothing here has" in app.query_one(NoteBar).text)
 
 
+async def test_a_range_is_drawn_in_its_lane_and_told_in_the_note(tmp_path):
+    async with demo(tmp_path, ranges=True) as (app, pilot):
+        jobs = await to_watch(app, pilot)
+        await wait_for(pilot, lambda: any(view.range for view in jobs.jobs if view.name == "eel-season"))
+        put_on(jobs, "eel-season")
+        await wait_for(pilot, lambda: "8 times in 10 between" in app.query_one(NoteBar).text)
+        lane = next(line for line in text_of(app, "#jobs").splitlines() if "eel-season" in line)
+        assert "·▸·" in lane and "starts " in lane
+
+
 async def test_groups_have_headings_that_fold_and_the_cursor_stays_on_its_job(tmp_path):
     async with demo(tmp_path) as (app, pilot):
         jobs = await to_watch(app, pilot)
